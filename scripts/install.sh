@@ -1,0 +1,54 @@
+#!/usr/bin/env bash
+# Installs what is missing on Debian 12, and only that.
+#   scripts/install.sh run   the application: MariaDB and the locked Python packages
+#   scripts/install.sh dev   the same, plus Chromium and the packages of the tests
+set -euo pipefail
+cd "$(dirname "$0")/.."
+kind=${1:-run}
+case $kind in
+  run) lock=requirements/run.txt ;;
+  dev) lock=requirements/dev.txt ;;
+  *) echo "usage: scripts/install.sh run|dev" >&2; exit 2 ;;
+esac
+export PATH="$PATH:/usr/local/sbin:/usr/sbin:/sbin"
+
+# mysqlclient is compiled here, hence the compiler and the client headers.
+packages=(mariadb-server libmariadb-dev pkg-config gcc libc6-dev python3 python3-dev python3-venv)
+[ "$kind" = dev ] && packages+=(chromium fonts-dejavu-core)
+
+missing=()
+for package in "${packages[@]}"; do
+  dpkg-query -W -f='${Status}' "$package" 2>/dev/null | grep -q 'install ok installed' || missing+=("$package")
+done
+if [ ${#missing[@]} -gt 0 ]; then
+  echo "Installing Debian packages: ${missing[*]}"
+  sudo=; [ "$(id -u)" = 0 ] || sudo=sudo
+  # Nobody wants a system-wide database from this: policy-rc.d keeps dpkg from starting one.
+  policy=/usr/sbin/policy-rc.d
+  if [ ! -e $policy ]; then
+    printf '#!/bin/sh\nexit 101\n' | $sudo tee $policy >/dev/null; $sudo chmod +x $policy
+    trap '$sudo rm -f $policy' EXIT
+  fi
+  log=$(mktemp)
+  $sudo apt-get update -q >"$log" 2>&1 &&
+    $sudo env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends "${missing[@]}" >>"$log" 2>&1 ||
+    { tail -n 40 "$log" >&2; echo "apt could not install: ${missing[*]}. The lines above say why." >&2; exit 1; }
+  rm -f "$log"
+fi
+
+venv=.venv
+stamp=$venv/.installed-$kind
+# A dev environment holds everything that a run environment does.
+[ "$kind" = run ] && [ -e "$venv/.installed-dev" ] && { lock=requirements/dev.txt; stamp=$venv/.installed-dev; }
+wanted=$(cat "$lock" pyproject.toml | sha256sum | cut -d' ' -f1)
+if [ "$(cat "$stamp" 2>/dev/null)" != "$wanted" ]; then
+  [ -x $venv/bin/python ] || /usr/bin/python3 -m venv $venv
+  echo "Installing Python packages from $lock"
+  $venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r "$lock"
+  # The project itself is linked by a path file: no build step, so no unpinned build tool.
+  site=$($venv/bin/python -c 'import sysconfig; print(sysconfig.get_path("purelib"))')
+  echo "$PWD/src" > "$site/nimbus_reef.pth"
+  printf '#!/bin/sh\nexec "%s/%s/bin/python" -m nimbus_reef "$@"\n' "$PWD" "$venv" > $venv/bin/reef
+  chmod +x $venv/bin/reef
+  echo "$wanted" > "$stamp"
+fi

@@ -1,0 +1,167 @@
+"""What a click is worth, the bid that follows, and every limit that held it back.
+
+Formulas: "Bids" in docs/calculations.md. Money here is in units of currency.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from nimbus_reef.core.model import Verdict
+
+RATIO_CLIP = (0.5, 2.0)
+RATIO_WITHOUT_DATA = 1.2
+STEP_DOWN = 0.30
+STEP_UP = 0.20
+PAST_BEST = 1.10
+BLOCK_DAYS = 14
+BLOCK_ORDERS = 3
+_HALF_CENT = 0.005
+
+
+@dataclass(frozen=True, slots=True)
+class BidLimits:
+    """The account's floor, ceiling and how far one change may go."""
+
+    floor: float = 0.02
+    ceiling: float = 10.0
+    step_down: float = STEP_DOWN
+    step_up: float = STEP_UP
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """Why a bid is what it is: a key to word it by, and the figures it rests on."""
+
+    key: str
+    figures: tuple[float, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class BidAdvice:
+    """The proposed bid (equal to the present one when it should stay) and its reasons."""
+
+    bid: float
+    proposed: float
+    aim: float
+    reasons: tuple[Reason, ...]
+
+    @property
+    def moves(self) -> bool:
+        """True when the proposal differs by at least a cent."""
+        return abs(self.proposed - self.bid) >= _HALF_CENT
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """Fourteen days of one target: click-weighted bid, clicks, orders, spend, sales."""
+
+    bid: float
+    orders: int
+    spend: float
+    sales: float
+
+
+@dataclass(frozen=True, slots=True)
+class Day:
+    """One day of one target; bid null where no settings are known."""
+
+    clicks: int
+    orders: int
+    spend: float
+    sales: float
+    bid: float | None
+
+
+def blocks(days: Sequence[Day]) -> list[Block]:
+    """14-day blocks counted back from the last day given, whole ones only, newest first."""
+    found = []
+    for end in range(len(days), BLOCK_DAYS - 1, -BLOCK_DAYS):
+        part = days[end - BLOCK_DAYS : end]
+        weighted = [(day.bid, day.clicks) for day in part if day.bid is not None and day.clicks]
+        if not weighted:
+            continue
+        clicks = sum(count for _, count in weighted)
+        found.append(
+            Block(
+                bid=sum(bid * count for bid, count in weighted) / clicks,
+                orders=sum(day.orders for day in part),
+                spend=sum(day.spend for day in part),
+                sales=sum(day.sales for day in part),
+            )
+        )
+    return found
+
+
+def best_working_bid(history: Sequence[Block], target_acos: float) -> float | None:
+    """The highest bid of a block that met the target with at least 3 orders."""
+    worked = [
+        block.bid
+        for block in history
+        if block.orders >= BLOCK_ORDERS and block.spend <= target_acos * block.sales
+    ]
+    return max(worked, default=None)
+
+
+def value_per_click(expected_cvr: float, aov: float) -> float:
+    """v = E[CVR] · AOV, what one click earns in sales."""
+    return expected_cvr * aov
+
+
+def advise(
+    *,
+    bid: float,
+    cpc: float | None,
+    value: float,
+    target_acos: float,
+    verdict: Verdict,
+    best_bid: float | None = None,
+    limits: BidLimits = BidLimits(),
+) -> BidAdvice:
+    """The bid at which a click costs what it may, limited one step at a time.
+
+    aim = target × v × (bid/CPC observed, clipped 0.5…2; 1.2 without data). No raise
+    while the row is costly or leaning, none past the best-working bid × 1.10.
+    """
+    ratio = min(max(bid / cpc, RATIO_CLIP[0]), RATIO_CLIP[1]) if cpc else RATIO_WITHOUT_DATA
+    aim = target_acos * value * ratio
+    reasons = [Reason("aim", (aim, value, target_acos))]
+    proposed = aim
+    if proposed > bid:
+        proposed = _raise(bid, aim, verdict, best_bid, limits, reasons)
+    elif proposed < bid * (1 - limits.step_down):
+        proposed = bid * (1 - limits.step_down)
+        reasons.append(Reason("step_down", (limits.step_down,)))
+    if proposed < limits.floor:
+        proposed = limits.floor
+        reasons.append(Reason("floor", (limits.floor,)))
+    if proposed > limits.ceiling:
+        proposed = limits.ceiling
+        reasons.append(Reason("ceiling", (limits.ceiling,)))
+    proposed = round(proposed, 2)
+    if abs(proposed - bid) < _HALF_CENT:
+        reasons.append(Reason("stays", (bid,)))
+        proposed = bid
+    return BidAdvice(bid, proposed, aim, tuple(reasons))
+
+
+def _raise(
+    bid: float,
+    aim: float,
+    verdict: Verdict,
+    best_bid: float | None,
+    limits: BidLimits,
+    reasons: list[Reason],
+) -> float:
+    if verdict is not Verdict.FINE:
+        reasons.append(Reason("no_raise", ()))
+        return bid
+    proposed = aim
+    if proposed > bid * (1 + limits.step_up):
+        proposed = bid * (1 + limits.step_up)
+        reasons.append(Reason("step_up", (limits.step_up,)))
+    if best_bid is not None and proposed > best_bid * PAST_BEST:
+        proposed = max(bid, best_bid * PAST_BEST)
+        reasons.append(Reason("best_bid", (best_bid,)))
+    return proposed

@@ -1,0 +1,46 @@
+"""Checks on targets and search terms: what costs much and converts little."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from nimbus_reef.core.checks.registry import Check, Subject, register
+from nimbus_reef.core.evidence import flagged
+from nimbus_reef.core.model import Verdict
+
+_COSTLY = pl.col("verdict") == Verdict.COSTLY.value
+_OWN_TEST = pl.col("own_test")
+_NO_ORDER = pl.col("orders") == 0
+
+COSTLY_TARGETS = register(
+    Check(
+        key="costly-targets",
+        subject=Subject.TARGET,
+        title="Targets that cost more than they may",
+        question="Which targets sell, but above the target ACOS after a fair test?",
+        to_do="lower the bid",
+        condition=flagged() & _OWN_TEST & ~_NO_ORDER,
+    )
+)
+
+NO_ORDER_TARGETS = register(
+    Check(
+        key="no-order-targets",
+        subject=Subject.TARGET,
+        title="Targets that spend without an order",
+        question="Which targets had clicks enough for an order and brought none?",
+        to_do="pause, or lower the bid",
+        condition=flagged() & _OWN_TEST & _NO_ORDER,
+    )
+)
+
+WASTED_TERMS = register(
+    Check(
+        key="wasted-terms",
+        subject=Subject.TERM,
+        title="Search terms that waste money",
+        question="Which terms had a fair test, convert below their company and sold nothing?",
+        to_do="add a negative",
+        condition=_COSTLY & _OWN_TEST & pl.col("own_fault") & _NO_ORDER,
+    )
+)

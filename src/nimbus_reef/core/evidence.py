@@ -1,0 +1,322 @@
+"""Luck or fact: whether a row's cost of sale is truly over its target.
+
+A row (target, search term, …) has n clicks and k = min(orders, clicks). Its own
+company (the smallest sufficient group of rows like it) gives a Beta prior for its
+conversion; the posterior says how likely it is that the row converts below what
+its price per click needs. Formulas: "Evidence" in docs/calculations.md.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+import numpy.typing as npt
+import polars as pl
+from scipy.special import betainc, betaincinv, betaln
+
+from nimbus_reef.core.model import SimpleVerdict, Verdict
+
+Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.int64]
+
+STRENGTHS: Final[Floats] = 20.0 * 20.0 ** (np.arange(9) / 8)
+MIN_GROUP_CLICKS: Final = 300
+MIN_GROUP_ORDERS: Final = 5
+MIN_GROUP_ROWS: Final = 5
+MAX_ROW_SHARE: Final = 0.5
+FALLBACK_STRENGTH: Final = 20.0
+AOV_WEIGHT: Final = 5
+COSTLY_AT: Final = 0.90
+LEANING_AT: Final = 0.75
+FINE_AT: Final = 0.25
+OWN_FAULT_AT: Final = 0.75
+MOST_CLICKS_NEEDED: Final = 1_000
+STAKE_DAYS: Final = 30
+INTERVAL: Final = 0.80
+ACCOUNT: Final = "account"
+
+
+@dataclass(frozen=True, slots=True)
+class Prior:
+    """Beta(a, b): what conversion is usual in the row's company."""
+
+    a: float
+    b: float
+
+    @property
+    def mean(self) -> float:
+        """The usual conversion."""
+        return self.a / (self.a + self.b)
+
+
+def fit_priors(n: Ints, k: Ints, group: Ints, groups: int) -> tuple[Floats, Floats]:
+    """The prior of each group, one pass over all rows.
+
+    n, k: clicks (> 0) and orders per row; group: 0 … groups-1 per row. Returns a and
+    b per group. On the grid of strengths s: w = (s+1)/(s+n), m = Σwk/Σwn; the s with
+    the largest Σ[ln B(ms+k, (1-m)s+n-k) - ln B(ms, (1-m)s)] wins, the smaller on ties.
+    """
+    best = np.full(groups, -np.inf)
+    mean = np.zeros(groups)
+    strength = np.full(groups, STRENGTHS[0])
+    for s in STRENGTHS:
+        w = (s + 1) / (s + n)
+        m = np.bincount(group, w * k, groups) / np.bincount(group, w * n, groups)
+        m = np.clip(m, 1e-9, 1 - 1e-9)
+        alpha, beta = m * s, (1 - m) * s
+        row = betaln(alpha[group] + k, beta[group] + n - k) - betaln(alpha, beta)[group]
+        likelihood = np.bincount(group, row, groups)
+        # A rounding error must not make a larger s win a tie.
+        better = likelihood > best + 1e-9 * np.abs(best, where=np.isfinite(best), out=np.ones(groups))
+        best = np.where(better, likelihood, best)
+        mean = np.where(better, m, mean)
+        strength = np.where(better, s, strength)
+    return mean * strength, (1 - mean) * strength
+
+
+def _group_sums(rows: pl.DataFrame, by: str) -> pl.DataFrame:
+    return rows.group_by(by).agg(
+        group_n=pl.col("n").sum(),
+        group_k=pl.col("k").sum(),
+        group_rows=pl.len(),
+        group_sales=pl.col("sales").sum(),
+        largest=pl.col("n").max(),
+    )
+
+
+def _sufficient(level: str) -> pl.Expr:
+    enough = (pl.col("group_n") >= MIN_GROUP_CLICKS) & (pl.col("group_k") >= MIN_GROUP_ORDERS)
+    if level == ACCOUNT:
+        return enough
+    return (
+        enough
+        & (pl.col("group_rows") >= MIN_GROUP_ROWS)
+        & (pl.col("largest") <= MAX_ROW_SHARE * pl.col("group_n"))
+    )
+
+
+def _fitted(groups: pl.DataFrame, rows: pl.DataFrame, level: str) -> pl.DataFrame:
+    """Adds prior_a and prior_b to the groups in use at one level."""
+    codes = groups.select(level).with_row_index("code")
+    members = rows.join(codes, on=level, how="inner")
+    if members.is_empty():
+        return groups.with_columns(prior_a=pl.lit(None, pl.Float64), prior_b=pl.lit(None, pl.Float64))
+    a, b = fit_priors(
+        members["n"].to_numpy(),
+        members["k"].to_numpy(),
+        members["code"].to_numpy().astype(np.int64),
+        len(codes),
+    )
+    fitted = groups.with_columns(prior_a=pl.Series(a), prior_b=pl.Series(b))
+    if level != ACCOUNT:
+        return fitted
+    # Too few rows, or one row that is most of the account, cannot show a spread.
+    spread = (pl.col("group_rows") >= MIN_GROUP_ROWS) & (
+        pl.col("largest") <= MAX_ROW_SHARE * pl.col("group_n")
+    )
+    mean = pl.col("group_k") / pl.col("group_n")
+    return fitted.with_columns(
+        prior_a=pl.when(spread).then("prior_a").otherwise(mean * FALLBACK_STRENGTH),
+        prior_b=pl.when(spread).then("prior_b").otherwise((1 - mean) * FALLBACK_STRENGTH),
+    )
+
+
+def with_priors(rows: pl.DataFrame, chain: Sequence[str]) -> pl.DataFrame:
+    """Gives every row the prior of the smallest sufficient group of its chain.
+
+    rows: n, k, sales (micro) and one key column per level of `chain`, smallest first,
+    null where the level is unknown; the account comes last by itself. Adds
+    prior_level, prior_a, prior_b, group_n, group_k, group_rows and group_aov (micro);
+    all null where even the account is too small.
+    """
+    rows = rows.with_columns(pl.lit(0, pl.Int64).alias(ACCOUNT)).with_row_index("_row")
+    clicked = rows.filter(pl.col("n") > 0)
+    parts: list[pl.DataFrame] = []
+    open_rows = rows.select("_row", *chain, ACCOUNT)
+    for level in (*chain, ACCOUNT):
+        sums = _group_sums(clicked.filter(pl.col(level).is_not_null()), level)
+        good = sums.filter(_sufficient(level))
+        here = open_rows.join(good, on=level, how="semi")
+        if here.is_empty():
+            continue
+        used = good.join(here.select(level).unique(), on=level, how="semi")
+        fitted = _fitted(used, clicked, level).with_columns(
+            prior_level=pl.lit(level),
+            group_aov=pl.when(pl.col("group_k") > 0)
+            .then(pl.col("group_sales") / pl.col("group_k"))
+            .otherwise(None),
+        )
+        parts.append(
+            here.select("_row", level)
+            .join(fitted, on=level)
+            .select(
+                "_row", "prior_level", "prior_a", "prior_b",
+                "group_n", "group_k", "group_rows", "group_aov",
+            )
+        )  # fmt: skip
+        open_rows = open_rows.join(here.select("_row"), on="_row", how="anti")
+    found = pl.concat(parts) if parts else _no_priors()
+    return rows.join(found, on="_row", how="left", maintain_order="left").drop("_row", ACCOUNT)
+
+
+def _no_priors() -> pl.DataFrame:
+    return pl.DataFrame(
+        schema={
+            "_row": pl.UInt32, "prior_level": pl.String, "prior_a": pl.Float64,
+            "prior_b": pl.Float64, "group_n": pl.Int64, "group_k": pl.Int64,
+            "group_rows": pl.UInt32, "group_aov": pl.Float64,
+        }
+    )  # fmt: skip
+
+
+def probability_over(needed: Any, a: Any, b: Any) -> Any:
+    """P_over = I(c*; a, b) of the posterior Beta(a, b); 1 when c* ≥ 1."""
+    return betainc(a, b, np.clip(needed, 0.0, 1.0))
+
+
+def stake_share(needed: Any, a: Any, b: Any) -> Any:
+    """E[max(0, 1 - CVR/c*)] under the posterior: the part of spend that is overspend."""
+    mean = a / (a + b)
+    share = probability_over(needed, a, b) - mean / needed * betainc(
+        a + 1, b, np.clip(needed, 0.0, 1.0)
+    )
+    return np.clip(share, 0.0, 1.0)
+
+
+def judge(rows: pl.DataFrame, chain: Sequence[str], days: int) -> pl.DataFrame:
+    """The verdict on every row of one kind in one window of `days` days.
+
+    rows: clicks, orders, spend, sales (micro), target_acos, and the chain's keys (see
+    `with_priors`). Adds n, k, the prior, aov (micro, shrunk to the group's),
+    needed_cvr (c*), p_over, own_test, own_fault, verdict, stake (micro per 30 days)
+    and excess (micro per 30 days, the plain observed overspend, biased by luck).
+    Order of rows is kept and does not matter.
+    """
+    frame = with_priors(
+        rows.with_columns(
+            n=pl.col("clicks").cast(pl.Int64),
+            k=pl.min_horizontal("orders", "clicks").cast(pl.Int64),
+        ),
+        chain,
+    )
+    frame = frame.with_columns(
+        aov=pl.when(pl.col("group_aov") > 0).then(
+            (pl.col("sales") + AOV_WEIGHT * pl.col("group_aov")) / (pl.col("k") + AOV_WEIGHT)
+        )
+    ).with_columns(
+        needed_cvr=pl.when(pl.col("n") > 0).then(
+            pl.col("spend") / pl.col("n") / (pl.col("aov") * pl.col("target_acos"))
+        )
+    )
+    post_a, post_b, needed, prior_mean = (
+        frame.select(
+            (pl.col("prior_a") + pl.col("k")).alias("a"),
+            (pl.col("prior_b") + pl.col("n") - pl.col("k")).alias("b"),
+            pl.col("needed_cvr"),
+            (pl.col("prior_a") / (pl.col("prior_a") + pl.col("prior_b"))).alias("mean"),
+        )
+        .cast(pl.Float64)
+        .fill_null(float("nan"))
+        .to_numpy()
+        .T
+    )
+    with np.errstate(divide="ignore", invalid="ignore"):
+        p_over = probability_over(needed, post_a, post_b)
+        share = stake_share(needed, post_a, post_b)
+        own_fault = betainc(post_a, post_b, prior_mean) >= OWN_FAULT_AT
+    frame = frame.with_columns(
+        p_over=pl.Series(p_over, nan_to_null=True),
+        own_fault=pl.Series(own_fault),
+        _share=pl.Series(share, nan_to_null=True),
+    )
+    monthly = STAKE_DAYS / days
+    return frame.with_columns(
+        p_over=pl.when(pl.col("spend") == 0).then(0.0).otherwise("p_over"),
+        own_test=(pl.col("n") * pl.col("needed_cvr") >= 1).fill_null(False),
+        stake=(pl.col("spend") * pl.col("_share").fill_null(0.0) * monthly).round().cast(pl.Int64),
+        excess=(
+            pl.max_horizontal(0.0, pl.col("spend") - pl.col("target_acos") * pl.col("sales"))
+            * monthly
+        )
+        .round()
+        .cast(pl.Int64),
+    ).with_columns(verdict=_verdict()).drop("_share")
+
+
+def _verdict() -> pl.Expr:
+    p = pl.col("p_over")
+    return (
+        pl.when(pl.col("prior_a").is_null() & (pl.col("spend") > 0))
+        .then(pl.lit(Verdict.TOO_SMALL.value))
+        .when(p >= COSTLY_AT)
+        .then(pl.lit(Verdict.COSTLY.value))
+        .when(p >= LEANING_AT)
+        .then(pl.lit(Verdict.LEANING.value))
+        .when(p <= FINE_AT)
+        .then(pl.lit(Verdict.FINE.value))
+        .otherwise(pl.lit(Verdict.UNDECIDED.value))
+    )
+
+
+def flagged() -> pl.Expr:
+    """Costly or leaning: the money counts as at stake."""
+    return pl.col("verdict").is_in([Verdict.COSTLY.value, Verdict.LEANING.value])
+
+
+def with_its_product() -> pl.Expr:
+    """Flagged, yet converting like its company: the product, its price or its bids are wrong."""
+    return flagged() & ~pl.col("own_fault")
+
+
+def clicks_needed(n: Ints, k: Ints, a: Floats, b: Floats, needed: Floats) -> list[int | None]:
+    """The smallest number of further clicks without an order at which P_over ≥ 0.90.
+
+    0 where it already is; null above 1,000 ("clicks will not settle it").
+    """
+    low = np.full(len(n), -1, dtype=np.int64)
+    high = np.full(len(n), MOST_CLICKS_NEEDED + 1, dtype=np.int64)
+
+    def settled(more: Ints) -> npt.NDArray[np.bool_]:
+        p = probability_over(needed, a + k, b + n + more - k)
+        return np.asarray(p >= COSTLY_AT)
+
+    # P_over only grows with further misses, so halving finds the first settled count.
+    while np.any(high - low > 1):
+        middle = (low + high) // 2
+        done = settled(middle)
+        high = np.where(done, middle, high)
+        low = np.where(done, low, middle)
+    return [int(m) if m <= MOST_CLICKS_NEEDED else None for m in high]
+
+
+def interval(a: float, b: float, width: float = INTERVAL) -> tuple[float, float]:
+    """The central interval of Beta(a, b) that holds `width` of it."""
+    tail = (1 - width) / 2
+    return float(betaincinv(a, b, tail)), float(betaincinv(a, b, 1 - tail))
+
+
+def density(a: float, b: float, x: Floats) -> Floats:
+    """The density of Beta(a, b) at x (0 < x < 1): the picture of luck."""
+    return np.asarray(np.exp((a - 1) * np.log(x) + (b - 1) * np.log1p(-x) - betaln(a, b)))
+
+
+def miss_chance(clicks: int, rate: float) -> float:
+    """How often so many clicks bring no order by luck alone at the given conversion."""
+    return float((1 - rate) ** clicks)
+
+
+def simple_rule(min_clicks: int) -> pl.Expr:
+    """The rule of thumb beside the evidence: ≥ min_clicks, then ACOS over target or no order."""
+    return (
+        pl.when(pl.col("clicks") < min_clicks)
+        .then(pl.lit(SimpleVerdict.FEW_CLICKS.value))
+        .when(pl.col("sales") == 0)
+        .then(pl.lit(SimpleVerdict.NO_ORDER.value))
+        .when(pl.col("spend") > pl.col("target_acos") * pl.col("sales"))
+        .then(pl.lit(SimpleVerdict.OVER.value))
+        .otherwise(pl.lit(SimpleVerdict.UNDER.value))
+        .alias("simple_verdict")
+    )

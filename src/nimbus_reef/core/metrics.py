@@ -1,0 +1,132 @@
+"""Ratios of the trade, always made from summed measures and never averaged.
+
+A ratio whose denominator is 0 is null: never 0, never infinite. ACOS with spend
+and no sales is null with the flag `no_sales`, which sorts as the worst.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+
+import polars as pl
+
+from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+
+
+class Unit(StrEnum):
+    """How a figure is written."""
+
+    COUNT = "count"
+    MONEY = "money"
+    RATE = "rate"
+    FACTOR = "factor"
+
+
+class Better(StrEnum):
+    """Which way is good."""
+
+    HIGHER = "higher"
+    LOWER = "lower"
+    NEITHER = "neither"
+
+
+@dataclass(frozen=True, slots=True)
+class Metric:
+    """A figure that can be shown, filtered and sorted.
+
+    Ratios are `numerator / denominator` of measures, money in units of currency.
+    """
+
+    key: str
+    label: str
+    unit: Unit
+    better: Better
+    definition: str
+    numerator: str = ""
+    denominator: str = ""
+
+    @property
+    def is_ratio(self) -> bool:
+        """True when the figure is a quotient of two measures."""
+        return bool(self.denominator)
+
+    def expr(self) -> pl.Expr:
+        """The figure from columns of summed measures, money in units; null on a zero base."""
+        if not self.is_ratio:
+            return _in_units(self.key)
+        below = _in_units(self.denominator)
+        return (
+            pl.when(pl.col(self.denominator) != 0)
+            .then(_in_units(self.numerator).cast(pl.Float64) / below)
+            .otherwise(None)
+            .alias(self.key)
+        )
+
+
+def _in_units(measure: str) -> pl.Expr:
+    column = pl.col(measure)
+    return column / MICRO if measure in MONEY_MEASURES else column
+
+
+_BASE = (
+    Metric("impressions", "impressions", Unit.COUNT, Better.HIGHER, "times an ad was shown"),
+    Metric("clicks", "clicks", Unit.COUNT, Better.HIGHER, "times an ad was clicked"),
+    Metric("spend", "spend", Unit.MONEY, Better.NEITHER, "what the clicks cost"),
+    Metric("orders", "orders", Unit.COUNT, Better.HIGHER, "orders attributed to ads"),
+    Metric("units", "units", Unit.COUNT, Better.HIGHER, "units in those orders"),
+    Metric("sales", "sales", Unit.MONEY, Better.HIGHER, "sales attributed to ads"),
+)
+_RATIOS = (
+    Metric("ctr", "CTR", Unit.RATE, Better.HIGHER, "clicks ÷ impressions", "clicks", "impressions"),
+    Metric("cvr", "CVR", Unit.RATE, Better.HIGHER, "orders ÷ clicks", "orders", "clicks"),
+    Metric("cpc", "CPC", Unit.MONEY, Better.LOWER, "spend ÷ clicks", "spend", "clicks"),
+    Metric("aov", "AOV", Unit.MONEY, Better.HIGHER, "sales ÷ orders", "sales", "orders"),
+    Metric("rpc", "RPC", Unit.MONEY, Better.HIGHER, "sales ÷ clicks", "sales", "clicks"),
+    Metric("acos", "ACOS", Unit.RATE, Better.LOWER, "spend ÷ sales", "spend", "sales"),
+    Metric("roas", "ROAS", Unit.FACTOR, Better.HIGHER, "sales ÷ spend", "sales", "spend"),
+)
+METRICS: Mapping[str, Metric] = {metric.key: metric for metric in (*_BASE, *_RATIOS)}
+RATIOS = tuple(metric.key for metric in _RATIOS)
+
+
+def no_sales() -> pl.Expr:
+    """True where money was spent and nothing sold: ACOS is endless."""
+    return ((pl.col("spend") > 0) & (pl.col("sales") == 0)).alias("no_sales")
+
+
+def with_ratios(frame: pl.DataFrame, keys: Iterable[str] = RATIOS) -> pl.DataFrame:
+    """Adds ratio columns and `no_sales` to a frame of summed measures (money in micro-units)."""
+    return frame.with_columns(*(METRICS[key].expr() for key in keys), no_sales())
+
+
+def summed(frame: pl.DataFrame, by: list[str]) -> pl.DataFrame:
+    """Sums the measures per group, as exact integers; an empty `by` gives one row."""
+    present = [pl.col(measure).sum().cast(pl.Int64) for measure in MEASURES if measure in frame.columns]
+    return frame.group_by(by).agg(present) if by else frame.select(present)
+
+
+def acos_rank() -> pl.Expr:
+    """ACOS for sorting: endless (spend, no sales) is worst, nothing spent is not ranked."""
+    return pl.when(pl.col("no_sales")).then(float("inf")).otherwise(pl.col("acos"))
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """Now against then: absolute, and relative where there is a base other than 0."""
+
+    absolute: float | None
+    relative: float | None
+
+
+def difference(now: float | None, then: float | None) -> Difference:
+    """The change of one figure; relative is null ("new") when the base is 0."""
+    if now is None or then is None:
+        return Difference(None, None)
+    return Difference(now - then, (now - then) / then if then else None)
+
+
+def per_day(value: float, days: int) -> float:
+    """A sum as a daily mean, for windows of unlike length."""
+    return value / days

@@ -1,0 +1,97 @@
+"""The nouns of the trade: measures, formats, match types, states, and their spelling.
+
+The strings are those of the open file contract (docs/data-contract.md), so a value
+is spelt the same in a file, in the database, in a URL and in a frame.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Final
+
+MICRO: Final = 1_000_000
+"""Micro-units in one unit of money."""
+
+MEASURES: Final = ("impressions", "clicks", "spend", "orders", "units", "sales")
+"""What every daily report counts; spend and sales in micro-units."""
+
+MONEY_MEASURES: Final = frozenset({"spend", "sales"})
+
+
+class Format(StrEnum):
+    """What kind of ad a campaign runs."""
+
+    PRODUCT = "product"
+    BRAND = "brand"
+    DISPLAY = "display"
+
+
+class Targeting(StrEnum):
+    """Who chooses the searches: the marketplace or the manager."""
+
+    AUTO = "auto"
+    MANUAL = "manual"
+
+
+class State(StrEnum):
+    """Whether a campaign, ad group, target or product ad runs."""
+
+    ENABLED = "enabled"
+    PAUSED = "paused"
+    ARCHIVED = "archived"
+
+
+class MatchType(StrEnum):
+    """How a target meets a search; the negative ones keep ads away from it."""
+
+    EXACT = "exact"
+    PHRASE = "phrase"
+    BROAD = "broad"
+    AUTO = "auto"
+    ITEM = "item"
+    CATEGORY = "category"
+    NEGATIVE_EXACT = "negative_exact"
+    NEGATIVE_PHRASE = "negative_phrase"
+    NEGATIVE_ITEM = "negative_item"
+
+    @property
+    def negative(self) -> bool:
+        """True for targets that keep ads away from a search."""
+        return self.value.startswith("negative_")
+
+
+class Bidding(StrEnum):
+    """Whether the marketplace may move a bid by itself, and which way."""
+
+    FIXED = "fixed"
+    DOWN_ONLY = "down_only"
+    UP_AND_DOWN = "up_and_down"
+
+
+class Verdict(StrEnum):
+    """What the evidence says about a row's cost of sale against its target."""
+
+    COSTLY = "costly"
+    LEANING = "leaning costly"
+    UNDECIDED = "undecided"
+    FINE = "fine"
+    TOO_SMALL = "undecided, account too small"
+
+
+class SimpleVerdict(StrEnum):
+    """What the rule of thumb says: so many clicks, then ACOS over target or no order."""
+
+    OVER = "over target"
+    NO_ORDER = "no order"
+    UNDER = "within target"
+    FEW_CLICKS = "too few clicks"
+
+
+def to_micro(amount: float) -> int:
+    """Units of money as integer micro-units, to the nearest one."""
+    return round(amount * MICRO)
+
+
+def from_micro(micro: float) -> float:
+    """Micro-units as units of money."""
+    return micro / MICRO

@@ -1,0 +1,101 @@
+"""What a change is likely to do to spend and sales in a month, as a range.
+
+A pause or a negative takes the row's spend away, and what its posterior conversion
+would have sold. A bid moves the price per click in proportion, and clicks by a power
+of it: how strongly is not known from reports, so the range spans weak to full
+response ("Projection" in docs/calculations.md). Money is in units of currency.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from nimbus_reef.core.evidence import STAKE_DAYS, interval
+
+CLICK_RESPONSE = (0.2, 0.6, 1.0)
+"""Power by which clicks follow the bid: weakest, middle, strongest."""
+
+
+@dataclass(frozen=True, slots=True)
+class Basis:
+    """What a row did in `days` days, and the Beta posterior of its conversion."""
+
+    days: int
+    clicks: int
+    spend: float
+    sales: float
+    a: float
+    b: float
+    aov: float
+
+
+@dataclass(frozen=True, slots=True)
+class Range:
+    """A middle figure and the ends of its 80 % range, low ≤ middle ≤ high."""
+
+    low: float
+    middle: float
+    high: float
+
+
+@dataclass(frozen=True, slots=True)
+class Projected:
+    """The change of spend and of sales in 30 days."""
+
+    spend: Range
+    sales: Range
+
+
+NOTHING = Projected(Range(0, 0, 0), Range(0, 0, 0))
+
+
+def _ordered(values: Iterable[float], middle: float) -> Range:
+    ends = [*values, middle]
+    return Range(min(ends), middle, max(ends))
+
+
+def expected_sales(basis: Basis) -> Range:
+    """Monthly sales of the row by its posterior, not by the luck it had."""
+    monthly = STAKE_DAYS / basis.days * basis.clicks * basis.aov
+    low, high = interval(basis.a, basis.b)
+    return Range(monthly * low, monthly * basis.a / (basis.a + basis.b), monthly * high)
+
+
+def stopped(basis: Basis) -> Projected:
+    """Pausing the row, or keeping it away with a negative."""
+    spend = basis.spend * STAKE_DAYS / basis.days
+    sales = expected_sales(basis)
+    return Projected(Range(-spend, -spend, -spend), Range(-sales.high, -sales.middle, -sales.low))
+
+
+def bid_moved(basis: Basis, old_bid: float, new_bid: float) -> Projected:
+    """Moving the bid: price per click by its ratio r, clicks by r to a power of 0.2 … 1."""
+    if old_bid <= 0:
+        return NOTHING
+    ratio = new_bid / old_bid
+    spend = basis.spend * STAKE_DAYS / basis.days
+    sales = expected_sales(basis)
+    gains = [ratio**power - 1 for power in CLICK_RESPONSE]
+    return Projected(
+        _ordered((spend * (ratio ** (1 + power) - 1) for power in CLICK_RESPONSE),
+                 spend * (ratio ** (1 + CLICK_RESPONSE[1]) - 1)),
+        _ordered((level * gain for gain in gains for level in (sales.low, sales.high)),
+                 sales.middle * gains[1]),
+    )  # fmt: skip
+
+
+def total(parts: Iterable[Projected]) -> Projected:
+    """The sum of changes; half-widths add in quadrature on each side, as for independent rows."""
+    listed = list(parts)
+
+    def add(ranges: list[Range]) -> Range:
+        middle = math.fsum(each.middle for each in ranges)
+        below = math.hypot(*(each.middle - each.low for each in ranges))
+        above = math.hypot(*(each.high - each.middle for each in ranges))
+        return Range(middle - below, middle, middle + above)
+
+    if not listed:
+        return NOTHING
+    return Projected(add([each.spend for each in listed]), add([each.sales for each in listed]))

@@ -1,0 +1,112 @@
+"""Closed ranges of days in the account's own time zone, and what they are compared with."""
+
+from __future__ import annotations
+
+import calendar
+import re
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+from nimbus_reef.errors import BadInput
+
+LAST_N_DAYS = (7, 14, 30, 60, 90, 120)
+SAME_WEEKDAYS_LAST_YEAR = 364
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Window:
+    """The days from `first` to `last`, both included."""
+
+    first: date
+    last: date
+
+    def __post_init__(self) -> None:
+        if self.last < self.first:
+            raise BadInput(
+                f"The window ends on {self.last}, before it begins on {self.first}.",
+                remedy="Swap the two dates.",
+            )
+
+    @property
+    def days(self) -> int:
+        """How many days the window holds."""
+        return (self.last - self.first).days + 1
+
+    def shifted(self, days: int) -> Window:
+        """The same length, that many days later (earlier when negative)."""
+        step = timedelta(days=days)
+        return Window(self.first + step, self.last + step)
+
+
+def is_calendar_month(window: Window) -> bool:
+    """True when the window is exactly one calendar month."""
+    first, last = window.first, window.last
+    length = calendar.monthrange(first.year, first.month)[1]
+    return first.day == 1 and last == first.replace(day=length)
+
+
+def month(year: int, number: int) -> Window:
+    """A calendar month."""
+    return Window(
+        date(year, number, 1), date(year, number, calendar.monthrange(year, number)[1])
+    )
+
+
+def preceding(window: Window) -> Window:
+    """The same number of days right before; a calendar month against the month before."""
+    if is_calendar_month(window):
+        before = window.first - timedelta(days=1)
+        return month(before.year, before.month)
+    return window.shifted(-window.days)
+
+
+def last_year(window: Window) -> Window:
+    """The same weekdays a year before: 364 days back."""
+    return window.shifted(-SAME_WEEKDAYS_LAST_YEAR)
+
+
+def last_days(n: int, newest: date, maturing_days: int) -> Window:
+    """The newest n days that have matured.
+
+    `newest` is the newest day held; sales of the newest `maturing_days` days are
+    still being added, so the window ends before them.
+    """
+    end = newest - timedelta(days=maturing_days)
+    return Window(end - timedelta(days=n - 1), end)
+
+
+def maturing(window: Window, newest: date, maturing_days: int) -> int:
+    """How many days of the window still gain sales."""
+    first_unripe = newest - timedelta(days=maturing_days - 1)
+    return max(0, (window.last - max(window.first, first_unripe)).days + 1)
+
+
+def parse(text: str, newest: date, maturing_days: int) -> Window:
+    """A window from its form in a URL.
+
+    `last-30`, `2026-10` (a month) or `2026-09-17..2026-10-16` (any range).
+    """
+    try:
+        if match := re.fullmatch(r"last-(\d{1,3})", text):
+            return last_days(max(1, int(match[1])), newest, maturing_days)
+        if match := re.fullmatch(r"(\d{4})-(\d{2})", text):
+            return month(int(match[1]), int(match[2]))
+        if match := re.fullmatch(r"(\d{4}-\d{2}-\d{2})\.\.(\d{4}-\d{2}-\d{2})", text):
+            return Window(date.fromisoformat(match[1]), date.fromisoformat(match[2]))
+    except ValueError:
+        pass
+    raise BadInput(
+        f"“{text}” is not a window.",
+        remedy="Use last-30, a month such as 2026-10, or 2026-09-17..2026-10-16.",
+    )
+
+
+def compared(text: str, window: Window, newest: date) -> Window | None:
+    """The window to compare with: `preceding`, `last-year`, `none` or any range."""
+    if text == "none":
+        return None
+    if text == "preceding":
+        return preceding(window)
+    if text == "last-year":
+        return last_year(window)
+    return parse(text, newest, 0)

@@ -1,0 +1,57 @@
+"""The base exceptions: what went wrong, where, and what the person can do about it.
+
+Problems *in data* are returned as values that name their row; these exceptions
+stop an operation. Each carries a `remedy`, shown beside the message wherever the
+message is shown, and the web maps each class to one HTTP status at one border.
+"""
+
+from __future__ import annotations
+
+
+class ReefError(Exception):
+    """Something a person can act on. `remedy` says how, in one plain sentence."""
+
+    def __init__(self, message: str, *, remedy: str = "", place: str = "") -> None:
+        super().__init__(message)
+        self.message = message
+        self.remedy = remedy
+        self.place = place
+
+    def __str__(self) -> str:
+        where = f"{self.place}: " if self.place else ""
+        return " ".join(part for part in (f"{where}{self.message}", self.remedy) if part)
+
+
+class BadInput(ReefError):
+    """What was typed, chosen or linked to cannot be understood."""
+
+
+class BadFile(ReefError):
+    """A file cannot be loaded; nothing of it was."""
+
+
+class NotFound(ReefError):
+    """The thing asked for is not there, or not for this person to see."""
+
+
+class NotAllowed(ReefError):
+    """The person may see this but not do that."""
+
+
+class Conflict(ReefError):
+    """The state changed under the person's hands; looking again settles it."""
+
+
+class StoreAway(ReefError):
+    """The database does not answer."""
+
+
+class NeedsYes(ReefError):
+    """Loading would remove or touch something unusual; `questions` say what."""
+
+    def __init__(self, questions: tuple[str, ...]) -> None:
+        super().__init__(
+            "The file was read, but loading it needs a yes.",
+            remedy="Confirm the points listed, or discard the file.",
+        )
+        self.questions = questions
