@@ -104,11 +104,11 @@ def _fits(cells: pl.Series, column: Column) -> float:
 
 
 def _looks_dated(cells: pl.Series) -> bool:
-    """True when every cell that says something holds a date, written as one."""
+    """True when most cells that say something hold a date, written as one."""
     text = values.trimmed(cells)
     said = text.filter(~values.empty(text))
     written = said.str.contains(r"^\d{1,4}[-/. ]\w{1,9}[-/. ]\d{1,4}")
-    return bool(len(said) and (written.mean() or 0) > 0.9)  # type: ignore[operator]
+    return bool(len(said) and (written.mean() or 0) > 0.6)  # type: ignore[operator]
 
 
 def suggest(table: RawTable, kind: ReportKind) -> Suggestion:

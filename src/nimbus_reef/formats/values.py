@@ -18,6 +18,7 @@ from dateutil import parser as dateutil_parser
 _NOTHING = ["", "-", "–", "—", "n/a", "na", "null", "none", "nan", "--"]
 # A sign, a currency before or after, digits in groups: anything else is no number.
 _NUMBER = r"^\(?([-+]?)\s*(?:[A-Za-z]{1,3}\.?|\p{Sc}{1,2})?\s*([-+]?\d[\d.,' ]*|[.,]\d+)\s*(?:%|[A-Za-z]{3}|\p{Sc})?\)?$"
+_SPACES = r"[' \u00a0\u202f\u2009]"
 _COMMA_DECIMAL = r"(,\d{1,2}|,\d{4,}|\.\d{3},\d*|^0,\d+)$"
 _DOT_DECIMAL = r"(\.\d{1,2}|\.\d{4,}|,\d{3}\.\d*|^0\.\d+)$"
 _SHORT_DATE = re.compile(r"^(\d{1,2})[/-](\d{1,2})[/-](\d{2}|\d{4})\b")
@@ -40,12 +41,8 @@ class Style(StrEnum):
 
 
 def trimmed(cells: pl.Series) -> pl.Series:
-    """Outer white space off, and the odd spaces and minus signs that spreadsheets use made plain."""
-    return (
-        cells.fill_null("")
-        .str.replace_all(r"[\u00a0\u202f\u2009]", " ")
-        .str.strip_chars()
-    )  # fmt: skip
+    """Outer white space off (of every kind); what is inside a name stays as it is."""
+    return cells.fill_null("").str.strip_chars()
 
 
 def empty(cells: pl.Series) -> pl.Series:
@@ -54,7 +51,8 @@ def empty(cells: pl.Series) -> pl.Series:
 
 
 def _digits(cells: pl.Series) -> pl.Series:
-    return cells.str.replace_all("[−–]", "-").str.extract(_NUMBER, 2).str.replace_all("[' ]", "")
+    plain = cells.str.replace_all("[−–]", "-").str.replace_all(_SPACES, " ")
+    return plain.str.extract(_NUMBER, 2).str.replace_all(_SPACES, "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +73,21 @@ def style_votes(cells: pl.Series) -> Votes:
 
 def numbers(cells: pl.Series, style: Style) -> pl.Series:
     """Float64 from text such as `1.234,56`, `€ 12`, `(3.50)`, `12.5%` (12.5; the sign is the caller's)."""
+    if style is Style.COMMA:
+        distinct = cells.unique()
+        read = _dressed_numbers(distinct, style)
+        return cells.replace_strict(distinct, read, default=None, return_dtype=pl.Float64)
+    plain = cells.cast(pl.Float64, strict=False)
+    plain = pl.select(pl.when(plain.is_finite()).then(plain)).to_series()
+    odd = cells.filter(plain.is_null()).unique()
+    odd = odd.filter(~empty(odd))
+    if odd.is_empty():
+        return plain
+    dressed = cells.replace_strict(odd, _dressed_numbers(odd, style), default=None, return_dtype=pl.Float64)
+    return plain.fill_null(dressed)
+
+
+def _dressed_numbers(cells: pl.Series, style: Style) -> pl.Series:
     plain = cells.str.replace_all("[−–]", "-")
     digits = _digits(cells)
     if style is Style.COMMA:

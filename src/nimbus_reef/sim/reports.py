@@ -1,0 +1,251 @@
+"""The report files a marketplace would hand out, and, apart from them, the truth."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from datetime import date, timedelta
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.sim.trade import Trade, true_rates
+from nimbus_reef.sim.world import World
+
+_SETTINGS_EVERY = 7
+_TRUTH_DAYS = 30
+_MATURING = 3
+_FEW_CLICKS = 10
+_LISTED_FROM = 6
+"""A term is listed on a day once it was clicked, or shown this often."""
+
+
+def reports(world: World, trade: Trade, last_day: date) -> dict[str, pl.DataFrame]:
+    """A frame per report kind, with the contract's column names, money in units."""
+    return {
+        "catalog": _catalog(world),
+        "campaigns": _campaigns(world, last_day),
+        "targets": _targets(world, last_day),
+        "target_daily": _target_daily(world, trade, last_day),
+        "search_term_daily": _search_term_daily(world, trade, last_day),
+        "product_ad_daily": _product_ad_daily(world, trade, last_day),
+    }
+
+
+def write(frames: Mapping[str, pl.DataFrame], folder: Path) -> dict[str, Path]:
+    """Writes each report as CSV into the folder."""
+    folder.mkdir(parents=True, exist_ok=True)
+    paths = {}
+    for kind, frame in frames.items():
+        paths[kind] = folder / f"{kind}.csv"
+        frame.write_csv(paths[kind])
+    return paths
+
+
+def _with_dates(frame: pl.DataFrame, world: World, last_day: date) -> pl.DataFrame:
+    first = last_day - timedelta(days=world.days - 1)
+    return frame.with_columns(date=pl.lit(first) + pl.duration(days=pl.col("day")))
+
+
+def _names(world: World) -> pl.DataFrame:
+    """target_no with the names a report shows."""
+    groups = world.ad_groups.join(world.campaigns, on="campaign_no").select(
+        "ad_group_no", "ad_group", "campaign"
+    )
+    return world.targets.join(groups, on="ad_group_no").select(
+        "target_no", "campaign", "ad_group", "target", "match_type", "ad_group_no"
+    )
+
+
+def _catalog(world: World) -> pl.DataFrame:
+    launched = date(2024, 3, 4)
+    return world.products.select(
+        "sku", "item_id", pl.col("family_id").alias("parent_item_id"), "title",
+        pl.lit(world.spec.name).alias("brand"), "category",
+        (pl.lit(launched) + pl.duration(days=11 * pl.col("product_no"))).alias("launch_date"),
+        "price", "margin", pl.lit("marketplace").alias("fulfilment"),
+        pl.lit("yes").alias("ad_eligible"), pl.lit("").alias("ineligible_reason"),
+    )  # fmt: skip
+
+
+def _settings_days(world: World) -> list[int]:
+    """Settings are exported weekly and on the days on which bids were moved."""
+    moved = np.flatnonzero((np.diff(world.bids, axis=1) != 0).any(axis=0)) + 1
+    return sorted({*range(0, world.days, _SETTINGS_EVERY), *moved.tolist(), world.days - 1})
+
+
+def _campaigns(world: World, last_day: date) -> pl.DataFrame:
+    days = pl.DataFrame({"day": _settings_days(world)}, schema={"day": pl.Int64})
+    frame = world.campaigns.join(days, how="cross")
+    return _with_dates(frame, world, last_day).select(
+        "date", "campaign", "portfolio", pl.lit("product").alias("format"), "targeting",
+        pl.lit("enabled").alias("state"), "daily_budget", pl.lit("down_only").alias("bidding"),
+    )  # fmt: skip
+
+
+def _targets(world: World, last_day: date) -> pl.DataFrame:
+    days = _settings_days(world)
+    bids = pl.DataFrame(
+        {
+            "target_no": np.tile(np.arange(len(world.targets)), len(days)),
+            "day": np.repeat(days, len(world.targets)),
+            "bid": world.bids[:, days].T.ravel(),
+        }
+    )
+    frame = bids.join(_names(world).with_columns(pl.col("target_no").cast(pl.Int64)), on="target_no")
+    return _with_dates(frame, world, last_day).select(
+        "date", "campaign", "ad_group", "target", "match_type",
+        pl.lit("enabled").alias("state"), "bid",
+    )  # fmt: skip
+
+
+_CLICKED = (
+    pl.len().alias("clicks"),
+    pl.col("cost").sum().round(2).alias("spend"),
+    pl.col("ordered").sum().alias("orders"),
+    pl.col("units").sum(),
+    pl.col("sales").sum().round(2),
+)
+
+
+def _measured(shown: pl.DataFrame, clicked: pl.DataFrame, key: list[str]) -> pl.DataFrame:
+    sums = clicked.group_by(key).agg(_CLICKED)
+    return shown.join(sums, on=key, how="left").with_columns(
+        pl.col(*MEASURES[1:]).fill_null(0)
+    )  # fmt: skip
+
+
+def _target_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+    pair_target = world.pairs.select(pl.col("pair_no", "target_no").cast(pl.Int64))
+    shown = (
+        trade.shown.join(pair_target, on="pair_no")
+        .group_by("target_no", "day")
+        .agg(pl.col("impressions").sum())
+    )
+    names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
+    clicked = trade.clicked.with_columns(pl.col("target_no").cast(pl.Int64))
+    frame = _measured(shown, clicked, ["target_no", "day"]).join(names, on="target_no")
+    return _with_dates(frame, world, last_day).select(
+        "date", "campaign", "ad_group", "target", "match_type", *MEASURES
+    ).sort("date", "campaign", "ad_group", "target", "match_type")  # fmt: skip
+
+
+def _search_term_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+    pairs = world.pairs.select(pl.col("pair_no", "target_no", "query_no").cast(pl.Int64))
+    names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
+    text = world.queries.select(pl.col("query_no").cast(pl.Int64), pl.col("text").alias("search_term"))
+    frame = (
+        _measured(trade.shown, trade.clicked, ["pair_no", "day"])
+        .filter((pl.col("clicks") > 0) | (pl.col("impressions") >= _LISTED_FROM))
+        .join(pairs, on="pair_no")
+        .join(names, on="target_no")
+        .join(text, on="query_no")
+    )
+    return _with_dates(frame, world, last_day).select(
+        "date", "campaign", "ad_group", "target", "match_type", "search_term", *MEASURES
+    ).sort("date", "campaign", "ad_group", "target", "match_type", "search_term")  # fmt: skip
+
+
+def _product_ad_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+    """Impressions that were not clicked are spread over the ad group's products by share."""
+    group_of = world.targets.select(pl.col("target_no", "ad_group_no").cast(pl.Int64))
+    pair_target = world.pairs.select(pl.col("pair_no", "target_no").cast(pl.Int64))
+    unclicked = (
+        trade.shown.join(pair_target, on="pair_no")
+        .join(group_of, on="target_no")
+        .group_by("ad_group_no", "day")
+        .agg(pl.col("impressions").sum())
+        .join(
+            trade.clicked.join(group_of, on="target_no").group_by("ad_group_no", "day").len("clicks"),
+            on=["ad_group_no", "day"],
+            how="left",
+        )
+        .with_columns(rest=pl.col("impressions") - pl.col("clicks").fill_null(0))
+    )
+    ads = world.ad_products.select(pl.col("ad_group_no", "product_no").cast(pl.Int64), "share")
+    clicked = trade.clicked.join(group_of, on="target_no")
+    sums = clicked.group_by("ad_group_no", "product_no", "day").agg(_CLICKED)
+    frame = (
+        unclicked.join(ads, on="ad_group_no")
+        .join(sums.rename({"clicks": "own_clicks"}), on=["ad_group_no", "product_no", "day"], how="left")
+        .with_columns(pl.col("own_clicks", *MEASURES[2:]).fill_null(0))
+        .with_columns(
+            clicks=pl.col("own_clicks"),
+            impressions=(pl.col("rest") * pl.col("share")).floor().cast(pl.Int64) + pl.col("own_clicks"),
+        )
+    )
+    groups = world.ad_groups.join(world.campaigns, on="campaign_no").select(
+        pl.col("ad_group_no").cast(pl.Int64), "ad_group", "campaign"
+    )
+    skus = world.products.select(pl.col("product_no").cast(pl.Int64), "sku")
+    frame = frame.join(groups, on="ad_group_no").join(skus, on="product_no")
+    return _with_dates(frame, world, last_day).select(
+        "date", "campaign", "ad_group", "sku", pl.lit("enabled").alias("state"), *MEASURES
+    ).sort("date", "campaign", "ad_group", "sku")  # fmt: skip
+
+
+def truth(world: World, trade: Trade) -> dict[str, object]:
+    """What is true of every target and (ad group, term) in the newest mature 30 days.
+
+    true_acos is the mean price paid ÷ (true conversion × mean order value), over the
+    clicks the row really had; bad means over the account's target. unlucky lists rows
+    that are good, had clicks and no order.
+    """
+    newest = world.days - _MATURING
+    recent = trade.clicked.filter(pl.col("day").is_between(newest - _TRUTH_DAYS, newest - 1))
+    cvr = np.minimum(
+        0.6,
+        world.products["cvr"].to_numpy()[recent["product_no"].to_numpy()]
+        * true_rates(world)[recent["pair_no"].to_numpy()],
+    )
+    price = world.products["price"].to_numpy()[recent["product_no"].to_numpy()]
+    names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
+    text = world.pairs.join(world.queries, on="query_no").select(
+        pl.col("pair_no").cast(pl.Int64), pl.col("text").alias("search_term")
+    )
+    facts = (
+        recent.with_columns(
+            pl.col("target_no").cast(pl.Int64),
+            expected_orders=pl.Series(cvr),
+            expected_sales=pl.Series(cvr * price * (1 + 0.07)),
+        )
+        .join(names, on="target_no")
+        .join(text, on="pair_no")
+    )
+
+    def rows(key: list[str]) -> list[dict[str, object]]:
+        frame = facts.group_by(key).agg(
+            pl.len().alias("clicks"),
+            pl.col("cost").sum().round(2).alias("spend"),
+            pl.col("ordered").sum().alias("orders"),
+            pl.col("expected_orders").mean().alias("true_cvr"),
+            (pl.col("cost").sum() / pl.col("expected_sales").sum()).alias("true_acos"),
+            pl.col("expected_sales").sum(),
+        )
+        overspend = pl.col("spend") - world.spec.target_acos * pl.col("expected_sales")
+        return (
+            frame.with_columns(
+                bad=pl.col("true_acos") > world.spec.target_acos,
+                overspend=overspend.clip(0).round(2),
+            )
+            .with_columns(
+                unlucky=~pl.col("bad") & (pl.col("orders") == 0) & (pl.col("clicks") >= _FEW_CLICKS)
+            )
+            .drop("expected_sales")
+            .sort(key)
+            .to_dicts()
+        )
+
+    return {
+        "account": world.spec.key,
+        "target_acos": world.spec.target_acos,
+        "targets": rows(["campaign", "ad_group", "target", "match_type"]),
+        "search_terms": rows(["campaign", "ad_group", "search_term"]),
+    }
+
+
+def write_truth(what: Mapping[str, object], path: Path) -> None:
+    """Writes the truth beside, never among, the reports."""
+    path.write_text(json.dumps(what, ensure_ascii=False, indent=1))

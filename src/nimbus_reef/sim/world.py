@@ -1,0 +1,259 @@
+"""A world from a seed: products, campaigns, targets, searches, and what is true of them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import polars as pl
+
+from nimbus_reef.sim.vocabulary import BrandSpec, Category, Family
+
+AUTO_TARGETS: Final = ("near searches", "wide searches", "similar items", "companion items")
+BAD_APPLES: Final = 0.10
+OVERBID: Final = 0.08
+_QUERIES_PER_CATEGORY: Final = 420
+_ASTRAY_SHARE: Final = 0.22
+_WORKDAY_EVERY: Final = 14
+_BIDS_CHANGED: Final = 0.07
+
+
+@dataclass(frozen=True, slots=True)
+class World:
+    """One brand's world. Frames are joined by the integer columns `…_no`.
+
+    products: sku, family, category, title, price, margin, cvr. queries: text, category,
+    volume, intent, ctr. campaigns, ad_groups, ad_products (ad group × product, share),
+    targets (bid, appeal: the true factor on conversion), pairs (target × query, pull:
+    mean impressions a day at the target's first bid). bids: target × day.
+    """
+
+    spec: BrandSpec
+    days: int
+    products: pl.DataFrame
+    queries: pl.DataFrame
+    campaigns: pl.DataFrame
+    ad_groups: pl.DataFrame
+    ad_products: pl.DataFrame
+    targets: pl.DataFrame
+    pairs: pl.DataFrame
+    bids: np.ndarray
+
+
+def build(spec: BrandSpec, seed: int, days: int) -> World:
+    """The world of one brand; the same seed gives the same world."""
+    rng = np.random.default_rng([seed, *spec.key.encode()])
+    products = _products(spec, rng)
+    queries = pl.concat([_queries(category, rng) for category in spec.categories])
+    queries = queries.with_row_index("query_no")
+    campaigns, ad_groups, ad_products, targets = _structure(spec, products, queries, rng)
+    pairs = _pairs(targets, queries, rng)
+    return World(
+        spec, days, products, queries, campaigns, ad_groups, ad_products, targets, pairs,
+        _bid_history(targets["bid"].to_numpy(), days, rng),
+    )  # fmt: skip
+
+
+def _products(spec: BrandSpec, rng: np.random.Generator) -> pl.DataFrame:
+    rows = []
+    for category in spec.categories:
+        for family in category.families:
+            for variant in family.variants:
+                suffix = variant.name.upper().replace(" ", "")
+                rows.append(
+                    {
+                        "sku": f"{family.code}-{suffix}",
+                        "item_id": f"TM{len(rows) + 40117:07d}",
+                        "family_id": f"TMF{hash_of(family.code):06d}",
+                        "family": family.name,
+                        "category": category.name,
+                        "variant": variant.name,
+                        "title": f"{spec.name} {family.name} {variant.name}, {category.heads[0]} "
+                        f"{category.after[0]}",
+                        "price": variant.price,
+                        "margin": float(round(rng.uniform(34, 52), 1)),
+                        "cvr": float(category.cvr * rng.lognormal(0, 0.28)),
+                    }
+                )
+    return pl.DataFrame(rows).with_row_index("product_no")
+
+
+def hash_of(text: str) -> int:
+    """A small number that a text always has, unlike Python's own salted hash."""
+    return sum((index + 1) * byte for index, byte in enumerate(text.encode())) % 1_000_000
+
+
+def _queries(category: Category, rng: np.random.Generator) -> pl.DataFrame:
+    """Searches of one shelf: a long tail of heads with words around them."""
+    intent = {word: float(rng.lognormal(0, 0.22)) for word in (*category.before, *category.after)}
+    texts: dict[str, float] = {head: float(rng.lognormal(0, 0.1)) for head in category.heads}
+    while len(texts) < _QUERIES_PER_CATEGORY:
+        head = str(rng.choice(category.heads))
+        before = list(rng.permutation(category.before)[: rng.integers(0, 3)])
+        after = list(rng.permutation(category.after)[: rng.integers(0, 3)])
+        factor = float(np.prod([intent[word] for word in (*before, *after)]))
+        if rng.random() < _ASTRAY_SHARE:
+            after.append(str(rng.choice(category.astray)))
+            factor *= float(rng.uniform(0.02, 0.18))
+        texts.setdefault(" ".join([*before, head, *after]), factor)
+    names = list(texts)
+    length = np.array([len(name.split()) for name in names])
+    rank = np.argsort(np.argsort(length + rng.normal(0, 1.1, len(names))))
+    return pl.DataFrame(
+        {
+            "text": names,
+            "category": category.name,
+            "volume": 5200.0 / (rank + 4.0) ** 0.92,
+            "intent": list(texts.values()),
+            "ctr": category.ctr * rng.lognormal(0, 0.3, len(names)),
+        }
+    )
+
+
+_PURPOSES: Final = (
+    ("discover", "auto"), ("discover", "broad"), ("grow", "phrase"), ("own terms", "exact"),
+    ("items", "item"),
+)  # fmt: skip
+
+
+def _structure(
+    spec: BrandSpec, products: pl.DataFrame, queries: pl.DataFrame, rng: np.random.Generator
+) -> tuple[pl.DataFrame, pl.DataFrame, pl.DataFrame, pl.DataFrame]:
+    campaigns, groups, ads, targets = [], [], [], []
+    for category in spec.categories:
+        words = queries.filter(pl.col("category") == category.name).sort("volume", descending=True)
+        for family in category.families:
+            own = products.filter(
+                (pl.col("family") == family.name) & (pl.col("category") == category.name)
+            )
+            for purpose, match in _PURPOSES:
+                campaign_no = len(campaigns)
+                campaigns.append(
+                    {
+                        "campaign": f"{family.code} · {purpose} · {match}",
+                        "portfolio": category.name,
+                        "targeting": "auto" if match == "auto" else "manual",
+                        "daily_budget": float(rng.choice([15, 20, 30, 45])),
+                        "family": family.name,
+                    }
+                )
+                for group in _group_names(family, match):
+                    group_no = len(groups)
+                    groups.append({"campaign_no": campaign_no, "ad_group": group})
+                    share = rng.dirichlet(np.full(len(own), 2.5))
+                    ads += [
+                        {"ad_group_no": group_no, "product_no": product, "share": float(part)}
+                        for product, part in zip(own["product_no"], share, strict=True)
+                    ]
+                    mix = float(np.average(own["cvr"].to_numpy(), weights=share))
+                    price = float(np.average(own["price"].to_numpy(), weights=share))
+                    for text, kind in _target_texts(match, words, rng):
+                        targets.append(
+                            _target(group_no, campaign_no, text, kind, mix * price * spec.target_acos,
+                                    category, rng)
+                        )  # fmt: skip
+    frames = [pl.DataFrame(rows) for rows in (campaigns, groups, ads, targets)]
+    numbered = ("campaign_no", "ad_group_no", None, "target_no")
+    out = [f.with_row_index(no) if no else f for f, no in zip(frames, numbered, strict=True)]
+    return out[0], out[1], out[2], out[3]
+
+
+def _group_names(family: Family, match: str) -> tuple[str, ...]:
+    return (f"{family.name}s", f"{family.name}s wide") if match == "broad" else (f"{family.name}s",)
+
+
+def _target_texts(
+    match: str, words: pl.DataFrame, rng: np.random.Generator
+) -> list[tuple[str, str]]:
+    """What one ad group bids on: (text, match type)."""
+    if match == "auto":
+        return [(name, "auto") for name in AUTO_TARGETS]
+    if match == "item":
+        items = rng.choice(90_000, 10, replace=False) + 500_000
+        return [(f"TM{number:07d}", "item") for number in items] + [
+            (str(words["category"][0]).lower(), "category")
+        ]
+    count = {"broad": 14, "phrase": 24, "exact": 34}[match]
+    longest = {"broad": 4, "phrase": 5, "exact": 9}[match]
+    short = words.filter(pl.col("text").str.split(" ").list.len() <= longest).head(count * 4)
+    picks = rng.permutation(len(short))[:count]
+    return [(str(short["text"][int(index)]), match) for index in sorted(picks)]
+
+
+def _target(
+    group_no: int, campaign_no: int, text: str, match: str, fair_bid: float, category: Category,
+    rng: np.random.Generator,
+) -> dict[str, object]:  # fmt: skip
+    appeal = float(rng.lognormal(0, 0.15))
+    bad, dear = rng.random() < BAD_APPLES, rng.random() < OVERBID
+    if bad:
+        appeal *= float(rng.uniform(0.12, 0.4))
+    bid = fair_bid * float(rng.lognormal(-0.22, 0.2)) * (1.9 if dear else 1.0)
+    loose = {"auto": 0.85, "broad": 0.8, "phrase": 0.95, "exact": 1.1, "item": 0.7, "category": 0.55}
+    return {
+        "ad_group_no": group_no, "campaign_no": campaign_no, "target": text, "match_type": match,
+        "category": category.name, "bid": round(max(0.12, bid), 2), "appeal": appeal * loose[match],
+        "bad_apple": bool(bad), "overbid": bool(dear),
+    }  # fmt: skip
+
+
+def _pairs(targets: pl.DataFrame, queries: pl.DataFrame, rng: np.random.Generator) -> pl.DataFrame:
+    """Which searches meet which targets, and how many impressions a day that brings."""
+    by_category = {
+        str(name[0]): (
+            part["query_no"].to_numpy(),
+            part["text"].to_list(),
+            [frozenset(text.split()) for text in part["text"]],
+            part["volume"].to_numpy(),
+        )
+        for name, part in queries.group_by("category")
+    }
+    rows_target, rows_query, rows_pull = [], [], []
+    for target in targets.to_dicts():
+        numbers, texts, words, volume = by_category[target["category"]]
+        hits = _hits(target, texts, words, rng)
+        if not len(hits):
+            continue
+        keen = {"exact": 0.20, "phrase": 0.055, "broad": 0.035, "auto": 0.03}.get(target["match_type"], 0.012)
+        pull = volume[hits] * keen * rng.lognormal(-0.9, 1.7, len(hits))
+        rows_target.append(np.full(len(hits), target["target_no"]))
+        rows_query.append(numbers[hits])
+        rows_pull.append(pull)
+    return pl.DataFrame(
+        {
+            "target_no": np.concatenate(rows_target),
+            "query_no": np.concatenate(rows_query),
+            "pull": np.concatenate(rows_pull),
+        }
+    ).with_row_index("pair_no")
+
+
+def _hits(
+    target: dict[str, object], texts: list[str], words: list[frozenset[str]],
+    rng: np.random.Generator,
+) -> np.ndarray:  # fmt: skip
+    text, match = str(target["target"]), target["match_type"]
+    if match == "exact":
+        found = [index for index, query in enumerate(texts) if query == text]
+    elif match == "phrase":
+        found = [index for index, query in enumerate(texts) if f" {text} " in f" {query} "]
+    elif match == "broad":
+        wanted = frozenset(text.split())
+        found = [index for index, query in enumerate(words) if wanted <= query]
+    elif match == "auto":
+        count = 90 if text == "wide searches" else 45
+        found = list(rng.choice(len(texts), count, replace=False))
+    else:
+        found = list(rng.choice(len(texts), 6, replace=False))
+    return np.asarray(found, dtype=np.int64)
+
+
+def _bid_history(first: np.ndarray, days: int, rng: np.random.Generator) -> np.ndarray:
+    """Bids per target and day: on some working days the manager moves a few of them."""
+    bids = np.repeat(first[:, None], days, axis=1)
+    for day in range(_WORKDAY_EVERY, days, _WORKDAY_EVERY):
+        moved = rng.random(len(first)) < _BIDS_CHANGED
+        factor = np.where(moved, rng.uniform(0.8, 1.25, len(first)), 1.0)
+        bids[:, day:] = np.maximum(0.10, np.round(bids[:, day - 1] * factor, 2))[:, None]
+    return bids

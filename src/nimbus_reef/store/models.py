@@ -1,0 +1,336 @@
+"""The tables. Integer keys everywhere; texts live once, in `phrase`."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+from sqlalchemy import (
+    JSON,
+    Boolean,
+    Column,
+    Date,
+    DateTime,
+    Double,
+    ForeignKey,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    UniqueConstraint,
+    func,
+)
+from sqlalchemy.dialects.mysql import BIGINT, INTEGER, SMALLINT, TINYINT
+
+MAX_NAME: Final = 255
+MAX_PHRASE: Final = 512
+
+metadata = MetaData(
+    naming_convention={
+        "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+        "fk": "fk_%(table_name)s_%(column_0_name)s",
+        "ix": "ix_%(table_name)s_%(column_0_N_name)s",
+    }
+)
+_BIN: Final = "utf8mb4_bin"
+_TABLE: Final[dict[str, Any]] = {
+    "mysql_engine": "InnoDB",
+    "mysql_charset": "utf8mb4",
+    "mysql_collate": _BIN,
+}
+
+
+def _id() -> Column[Any]:
+    return Column("id", INTEGER(unsigned=True), primary_key=True, autoincrement=True)
+
+
+def _ref(name: str, target: str, **options: Any) -> Column[Any]:
+    options.setdefault("nullable", False)
+    return Column(name, INTEGER(unsigned=True), ForeignKey(f"{target}.id"), **options)
+
+
+def _now(name: str) -> Column[Any]:
+    return Column(name, DateTime, nullable=False, server_default=func.utc_timestamp())
+
+
+# --- people and accounts --------------------------------------------------------
+
+person = Table(
+    "person", metadata, _id(),
+    Column("email", String(MAX_NAME), nullable=False, unique=True),
+    Column("name", String(MAX_NAME), nullable=False),
+    Column("password_hash", String(MAX_NAME), nullable=False),
+    Column("role", String(10), nullable=False),
+    Column("active", Boolean, nullable=False, server_default="1"),
+    _now("created_at"),
+    **_TABLE,
+)  # fmt: skip
+brand = Table(
+    "brand", metadata, _id(), Column("name", String(MAX_NAME), nullable=False, unique=True), **_TABLE
+)
+person_brand = Table(
+    "person_brand", metadata,
+    Column("person_id", INTEGER(unsigned=True), ForeignKey("person.id"), primary_key=True),
+    Column("brand_id", INTEGER(unsigned=True), ForeignKey("brand.id"), primary_key=True),
+    **_TABLE,
+)  # fmt: skip
+account = Table(
+    "account", metadata, _id(),
+    Column("key", String(64), nullable=False, unique=True),
+    _ref("brand_id", "brand"),
+    Column("marketplace", String(64), nullable=False),
+    Column("country", String(2), nullable=False),
+    Column("currency", String(3), nullable=False),
+    Column("locale", String(16), nullable=False),
+    Column("timezone", String(64), nullable=False),
+    Column("target_acos", Double, nullable=False),
+    Column("min_clicks", Integer, nullable=False, server_default="10"),
+    Column("maturing_days", Integer, nullable=False, server_default="3"),
+    Column("bid_floor", BIGINT, nullable=False, server_default="20000"),
+    Column("bid_ceiling", BIGINT, nullable=False, server_default="10000000"),
+    **_TABLE,
+)  # fmt: skip
+
+# --- names -----------------------------------------------------------------------
+
+phrase = Table(
+    "phrase", metadata, _id(),
+    Column("text", String(MAX_PHRASE), nullable=False, unique=True),
+    # Null only between a phrase's insert and the end of the same transaction.
+    Column("normal_id", INTEGER(unsigned=True), ForeignKey("phrase.id"), nullable=True, index=True),
+    **_TABLE,
+)  # fmt: skip
+
+
+def _named(name: str, parent: str) -> Table:
+    return Table(
+        name, metadata, _id(), _ref(f"{parent}_id", parent),
+        Column("name", String(MAX_NAME), nullable=False),
+        Column("external_id", String(64), nullable=True),
+        UniqueConstraint(f"{parent}_id", "name"),
+        UniqueConstraint(f"{parent}_id", "external_id"),
+        **_TABLE,
+    )  # fmt: skip
+
+
+campaign = _named("campaign", "account")
+ad_group = _named("ad_group", "campaign")
+target = Table(
+    "target", metadata, _id(), _ref("ad_group_id", "ad_group"), _ref("phrase_id", "phrase"),
+    Column("match_type", String(16), nullable=False),
+    UniqueConstraint("ad_group_id", "phrase_id", "match_type"),
+    **_TABLE,
+)  # fmt: skip
+target_term = Table(
+    "target_term", metadata, _id(), _ref("target_id", "target"), _ref("phrase_id", "phrase"),
+    UniqueConstraint("target_id", "phrase_id"),
+    **_TABLE,
+)  # fmt: skip
+product = Table(
+    "product", metadata, _id(), _ref("account_id", "account"),
+    Column("sku", String(MAX_NAME), nullable=False),
+    UniqueConstraint("account_id", "sku"),
+    **_TABLE,
+)  # fmt: skip
+product_ad = Table(
+    "product_ad", metadata, _id(), _ref("ad_group_id", "ad_group"), _ref("product_id", "product"),
+    UniqueConstraint("ad_group_id", "product_id"),
+    **_TABLE,
+)  # fmt: skip
+
+# --- loading ---------------------------------------------------------------------
+
+upload = Table(
+    "upload", metadata, _id(), _ref("person_id", "person", nullable=True), _ref("account_id", "account"),
+    Column("file_name", String(MAX_NAME), nullable=False),
+    Column("sha256", String(64), nullable=False),
+    Column("size", BIGINT(unsigned=True), nullable=False),
+    # waiting for a mapping, loading, loaded, failed, discarded
+    Column("state", String(12), nullable=False),
+    _now("created_at"),
+    **_TABLE,
+)  # fmt: skip
+batch = Table(
+    "batch", metadata, _id(), _ref("account_id", "account"),
+    _ref("upload_id", "upload", nullable=True), _ref("person_id", "person", nullable=True),
+    Column("kind", String(32), nullable=False),
+    Column("scope", String(10), nullable=False),
+    Column("file_name", String(MAX_NAME), nullable=False),
+    Column("sha256", String(64), nullable=False),
+    Column("signature", String(64), nullable=False),
+    Column("mapping", JSON, nullable=False),
+    Column("first_day", Date, nullable=True),
+    Column("last_day", Date, nullable=True),
+    Column("rows", INTEGER(unsigned=True), nullable=False),
+    Column("rejected", INTEGER(unsigned=True), nullable=False),
+    Column("removed", INTEGER(unsigned=True), nullable=False),
+    Column("sums", JSON, nullable=False),
+    Column("warnings", JSON, nullable=False),
+    _now("loaded_at"),
+    **_TABLE,
+)  # fmt: skip
+reject = Table(
+    "reject", metadata, _id(), _ref("batch_id", "batch", index=True),
+    Column("line", INTEGER(unsigned=True), nullable=False),
+    Column("column", String(64), nullable=False),
+    Column("value", String(MAX_PHRASE), nullable=False),
+    Column("reason", String(MAX_NAME), nullable=False),
+    **_TABLE,
+)  # fmt: skip
+load_lock = Table(
+    "load_lock", metadata,
+    Column("account_id", INTEGER(unsigned=True), primary_key=True, autoincrement=False),
+    Column("kind", String(32), primary_key=True),
+    **_TABLE,
+)  # fmt: skip
+day_version = Table(
+    "day_version", metadata,
+    Column("account_id", INTEGER(unsigned=True), primary_key=True, autoincrement=False),
+    Column("kind", String(32), primary_key=True),
+    Column("day", Date, primary_key=True),
+    Column("version", INTEGER(unsigned=True), nullable=False),
+    Column("rows", INTEGER(unsigned=True), nullable=False),
+    **_TABLE,
+)  # fmt: skip
+job = Table(
+    "job", metadata, _id(), _ref("account_id", "account", nullable=True),
+    _ref("person_id", "person", nullable=True), _ref("upload_id", "upload", nullable=True),
+    Column("kind", String(16), nullable=False),
+    # queued, running, done, failed, asks
+    Column("state", String(10), nullable=False),
+    Column("progress", Double, nullable=False, server_default="0"),
+    Column("message", String(1024), nullable=False, server_default=""),
+    Column("remedy", String(1024), nullable=False, server_default=""),
+    Column("request", JSON, nullable=False),
+    Column("result", JSON, nullable=True),
+    Column("worker", String(64), nullable=True),
+    Column("attempts", TINYINT(unsigned=True), nullable=False, server_default="0"),
+    _now("created_at"),
+    Column("finished_at", DateTime, nullable=True),
+    **_TABLE,
+)  # fmt: skip
+
+# --- facts: one row per key and day, primary key in the order files are loaded ------
+
+
+def _fact_head(key: str) -> tuple[Column[Any], ...]:
+    return (
+        Column("account_id", SMALLINT(unsigned=True), primary_key=True, autoincrement=False),
+        Column("day", Date, primary_key=True),
+        Column(key, INTEGER(unsigned=True), primary_key=True, autoincrement=False),
+        Column("scope", TINYINT(unsigned=True), nullable=False),
+        Column("batch_id", INTEGER(unsigned=True), nullable=False),
+    )
+
+
+def _measures() -> tuple[Column[Any], ...]:
+    return (
+        Column("impressions", INTEGER(unsigned=True), nullable=False),
+        Column("clicks", INTEGER(unsigned=True), nullable=False),
+        Column("spend", BIGINT, nullable=False),
+        Column("orders", INTEGER(unsigned=True), nullable=False),
+        Column("units", INTEGER(unsigned=True), nullable=False),
+        Column("sales", BIGINT, nullable=False),
+    )
+
+
+target_daily = Table(
+    "target_daily", metadata, *_fact_head("target_id"), *_measures(),
+    Column("top_of_search_share", Double, nullable=True), **_TABLE,
+)  # fmt: skip
+search_term_daily = Table(
+    "search_term_daily", metadata, *_fact_head("target_term_id"), *_measures(),
+    Column("impression_share", Double, nullable=True),
+    Column("impression_rank", Double, nullable=True), **_TABLE,
+)  # fmt: skip
+product_ad_daily = Table(
+    "product_ad_daily", metadata, *_fact_head("product_ad_id"),
+    Column("state", String(10), nullable=True), *_measures(), **_TABLE,
+)  # fmt: skip
+campaigns = Table(
+    "campaigns", metadata, *_fact_head("campaign_id"),
+    Column("portfolio", String(MAX_NAME), nullable=True),
+    Column("format", String(10), nullable=False),
+    Column("targeting", String(10), nullable=False),
+    Column("state", String(10), nullable=False),
+    Column("daily_budget", BIGINT, nullable=False),
+    Column("bidding", String(12), nullable=True),
+    Column("adj_top_of_search", Double, nullable=True),
+    Column("adj_product_page", Double, nullable=True),
+    Column("adj_elsewhere", Double, nullable=True),
+    Column("offsite_limited", String(3), nullable=True),
+    Column("start_date", Date, nullable=True),
+    **_TABLE,
+)  # fmt: skip
+targets = Table(
+    "targets", metadata, *_fact_head("target_id"),
+    Column("state", String(10), nullable=False),
+    Column("bid", BIGINT, nullable=True),
+    Column("ad_group_bid", BIGINT, nullable=True),
+    **_TABLE,
+)  # fmt: skip
+catalog = Table(
+    "catalog", metadata, *_fact_head("product_id"),
+    Column("item_id", String(64), nullable=False),
+    Column("parent_item_id", String(64), nullable=True),
+    Column("title", String(1024), nullable=False),
+    Column("brand", String(MAX_NAME), nullable=True),
+    Column("category", String(MAX_NAME), nullable=True),
+    Column("launch_date", Date, nullable=True),
+    Column("price", BIGINT, nullable=True),
+    Column("margin", Double, nullable=True),
+    Column("fulfilment", String(12), nullable=True),
+    Column("ad_eligible", String(3), nullable=True),
+    Column("ineligible_reason", String(MAX_NAME), nullable=True),
+    **_TABLE,
+)  # fmt: skip
+
+FACTS: Final[dict[str, Table]] = {
+    table.name: table
+    for table in (target_daily, search_term_daily, product_ad_daily, campaigns, targets, catalog)
+}
+KEY_OF: Final[dict[str, str]] = {
+    name: next(c.name for c in table.primary_key if c.name not in ("account_id", "day"))
+    for name, table in FACTS.items()
+}
+SCOPES: Final = ("all", "product", "brand", "display")
+"""The label of a batch; stored in facts as its place in this list."""
+
+# --- the plan and the trail -------------------------------------------------------
+
+change = Table(
+    "change", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    Column("row", INTEGER(unsigned=True), nullable=False),
+    Column("action", String(10), nullable=False),
+    Column("entity", String(16), nullable=False),
+    Column("campaign", String(MAX_NAME), nullable=False),
+    Column("ad_group", String(MAX_NAME), nullable=False),
+    Column("target", String(MAX_PHRASE), nullable=False),
+    Column("match_type", String(16), nullable=False),
+    Column("sku", String(MAX_NAME), nullable=False),
+    Column("placement", String(32), nullable=False),
+    Column("days", String(16), nullable=False),
+    Column("from_hour", String(4), nullable=False),
+    Column("to_hour", String(4), nullable=False),
+    Column("field", String(32), nullable=False),
+    Column("old_value", String(MAX_NAME), nullable=False),
+    Column("new_value", String(MAX_NAME), nullable=False),
+    Column("reason", String(1024), nullable=False),
+    Column("finding", String(64), nullable=False),
+    # what the promise rests on: posterior, window, clicks, spend, sales
+    Column("basis", JSON, nullable=False),
+    # a hash of the key while planned, null once taken out: one open change per key
+    Column("open_key", String(64), nullable=True),
+    _now("accepted_at"),
+    Column("removed_at", DateTime, nullable=True),
+    UniqueConstraint("account_id", "open_key"),
+    UniqueConstraint("account_id", "row"),
+    **_TABLE,
+)  # fmt: skip
+trail = Table(
+    "trail", metadata, _id(), _ref("person_id", "person", nullable=True),
+    _ref("account_id", "account", nullable=True),
+    Column("what", String(32), nullable=False),
+    Column("detail", JSON, nullable=False),
+    _now("at"),
+    **_TABLE,
+)  # fmt: skip

@@ -1,0 +1,44 @@
+"""The shape of the database: migrating it, and telling whether it is current."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from alembic import command
+from alembic.config import Config as AlembicConfig
+from alembic.migration import MigrationContext
+from alembic.script import ScriptDirectory
+from sqlalchemy import Engine
+
+_HERE = Path(__file__).parent / "migrations"
+
+
+def _alembic() -> AlembicConfig:
+    config = AlembicConfig()
+    config.set_main_option("script_location", str(_HERE))
+    config.set_main_option("path_separator", "os")
+    return config
+
+
+def migrate(engine: Engine) -> str:
+    """Brings the tables to the newest revision and returns its name."""
+    config = _alembic()
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")
+        return MigrationContext.configure(connection).get_current_revision() or ""
+
+
+def revision(engine: Engine, message: str) -> None:
+    """Writes a new revision from the difference between models and database."""
+    config = _alembic()
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        command.revision(config, message=message, autogenerate=True)
+
+
+def is_current(engine: Engine) -> bool:
+    """True when no migration is waiting."""
+    head = ScriptDirectory.from_config(_alembic()).get_current_head()
+    with engine.connect() as connection:
+        return MigrationContext.configure(connection).get_current_revision() == head
