@@ -190,7 +190,7 @@ def judge(rows: pl.DataFrame, chain: Sequence[str], days: int) -> pl.DataFrame:
     """The verdict on every row of one kind in one window of `days` days.
 
     rows: clicks, orders, spend, sales (micro), target_acos, and the chain's keys (see
-    `with_priors`). Adds n, k, the prior, aov (micro, shrunk to the group's),
+    `with_priors`). Adds n, k, the prior, shrunk_aov (micro, drawn to the group's),
     needed_cvr (c*), p_over, own_test, own_fault, verdict, stake (micro per 30 days)
     and excess (micro per 30 days, the plain observed overspend, biased by luck).
     Order of rows is kept and does not matter.
@@ -203,12 +203,12 @@ def judge(rows: pl.DataFrame, chain: Sequence[str], days: int) -> pl.DataFrame:
         chain,
     )
     frame = frame.with_columns(
-        aov=pl.when(pl.col("group_aov") > 0).then(
+        shrunk_aov=pl.when(pl.col("group_aov") > 0).then(
             (pl.col("sales") + AOV_WEIGHT * pl.col("group_aov")) / (pl.col("k") + AOV_WEIGHT)
         )
     ).with_columns(
         needed_cvr=pl.when(pl.col("n") > 0).then(
-            pl.col("spend") / pl.col("n") / (pl.col("aov") * pl.col("target_acos"))
+            pl.col("spend") / pl.col("n") / (pl.col("shrunk_aov") * pl.col("target_acos"))
         )
     )
     post_a, post_b, needed, prior_mean = (

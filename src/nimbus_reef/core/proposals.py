@@ -1,0 +1,139 @@
+"""What to do about one judged row: pause, another bid, a negative, or nothing yet, and why."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from nimbus_reef.core import bids, words
+from nimbus_reef.core.bids import BidAdvice, BidLimits, Reason
+from nimbus_reef.core.model import Verdict
+from nimbus_reef.core.projection import NOTHING, Basis, Projected, bid_moved, stopped
+
+
+class Move(StrEnum):
+    """What a proposal does."""
+
+    NONE = "none"
+    PAUSE = "pause"
+    BID = "bid"
+    NEGATIVE = "negative"
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One judged row, money in units of currency; a, b the posterior of its conversion."""
+
+    days: int
+    clicks: int
+    orders: int
+    spend: float
+    sales: float
+    a: float
+    b: float
+    aov: float
+    target_acos: float
+    verdict: Verdict
+    own_test: bool
+    own_fault: bool
+    more_clicks: int | None
+
+    @property
+    def cvr(self) -> float:
+        """The conversion to expect of it."""
+        return self.a / (self.a + self.b)
+
+    @property
+    def basis(self) -> Basis:
+        """What a projection starts from."""
+        return Basis(self.days, self.clicks, self.spend, self.sales, self.a, self.b, self.aov)
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """A move with its reasons; `advice` where it is about a bid, `new_bid` where it moves one."""
+
+    move: Move
+    reasons: tuple[Reason, ...]
+    projected: Projected = NOTHING
+    advice: BidAdvice | None = None
+
+    @property
+    def new_bid(self) -> float | None:
+        """The bid proposed, null unless the bid is to move."""
+        return self.advice.proposed if self.move is Move.BID and self.advice else None
+
+
+@dataclass(frozen=True, slots=True)
+class AdProduct:
+    """A product advertised in an ad group, and what its title is made of."""
+
+    sku: str
+    title: str
+    spend: float
+    core: frozenset[str]
+
+
+def for_target(
+    row: Row,
+    *,
+    bid: float | None,
+    history: Sequence[bids.Day] = (),
+    limits: BidLimits = BidLimits(),
+) -> Proposal:
+    """Pause what had its own test, converts below its company and sold nothing; else the bid.
+
+    A pause of a single row needs an own test; without a known bid there is nothing to move.
+    """
+    costly = row.verdict is Verdict.COSTLY
+    if costly and row.own_test and row.own_fault and row.orders == 0:
+        reasons = (Reason("own_test", (row.clicks,)), Reason("own_fault", (row.cvr,)))
+        return Proposal(Move.PAUSE, reasons, stopped(row.basis))
+    if row.verdict is Verdict.TOO_SMALL:
+        return Proposal(Move.NONE, (Reason("too_small"),))
+    if bid is None:
+        return Proposal(Move.NONE, (Reason("no_bid_known"),))
+    if row.verdict is Verdict.UNDECIDED:
+        figures = () if row.more_clicks is None else (float(row.more_clicks),)
+        return Proposal(Move.NONE, (Reason("undecided", figures),))
+    advice = bids.advise(
+        bid=bid,
+        cpc=row.spend / row.clicks if row.clicks else None,
+        value=bids.value_per_click(row.cvr, row.aov),
+        target_acos=row.target_acos,
+        verdict=row.verdict,
+        best_bid=bids.best_working_bid(bids.blocks(history), row.target_acos),
+        limits=limits,
+    )
+    if not advice.moves:
+        return Proposal(Move.NONE, advice.reasons, advice=advice)
+    return Proposal(Move.BID, advice.reasons, bid_moved(row.basis, bid, advice.proposed), advice)
+
+
+def for_term(
+    row: Row,
+    term: str,
+    *,
+    products: Sequence[AdProduct] = (),
+    orders_elsewhere: int = 0,
+) -> Proposal:
+    """A negative for a costly term with own test, own fault and no order, unless it names
+    what an advertised product is: then it would keep buyers of that product away."""
+    if row.orders:
+        return Proposal(Move.NONE, (Reason("has_orders", (row.orders,)),))
+    if row.verdict is Verdict.FINE:
+        return Proposal(Move.NONE, (Reason("within_target"),))
+    if row.verdict is not Verdict.COSTLY:
+        figures = () if row.more_clicks is None else (float(row.more_clicks),)
+        return Proposal(Move.NONE, (Reason("undecided", figures),))
+    if not row.own_test:
+        return Proposal(Move.NONE, (Reason("no_own_test", (row.clicks,)),))
+    if not row.own_fault:
+        return Proposal(Move.NONE, (Reason("its_product", (row.cvr,)),))
+    if any(words.names_product(term, product.core) for product in products):
+        return Proposal(Move.NONE, (Reason("names_product"),))
+    reasons = [Reason("own_test", (row.clicks,)), Reason("own_fault", (row.cvr,))]
+    if orders_elsewhere:
+        reasons.append(Reason("orders_elsewhere", (orders_elsewhere,)))
+    return Proposal(Move.NEGATIVE, tuple(reasons), stopped(row.basis))

@@ -1,0 +1,314 @@
+"""Hands the core its frames: day files summed over a window, joined with what rows are.
+
+Everything is cached by the account's generation (the sum of its day versions), so a
+load makes all of it new at once and nothing else has to.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Hashable
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Any, Final, TypeVar
+
+import polars as pl
+from sqlalchemy import text
+
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import StoreAway
+from nimbus_reef.store import snapshots
+from nimbus_reef.store.engine import Store
+from nimbus_reef.store.models import KEY_OF
+
+T = TypeVar("T")
+
+_KEPT: Final = 64
+TARGET_SOURCES: Final = ("target_daily", "search_term_daily")
+"""Reports that can tell what a target did, the better first."""
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """Which report a window's figures come from, and how many of its days it holds."""
+
+    kind: str
+    days: int
+    of: int
+
+
+class Cache:
+    """The newest few results, shared by the threads of one process."""
+
+    def __init__(self, kept: int = _KEPT) -> None:
+        self._kept = kept
+        self._lock = threading.Lock()
+        self._items: OrderedDict[Hashable, Any] = OrderedDict()
+
+    def get(self, key: Hashable, make: Callable[[], T]) -> T:
+        """The result kept under the key, made when it is not there."""
+        with self._lock:
+            if key in self._items:
+                self._items.move_to_end(key)
+                found: T = self._items[key]
+                return found
+        made = make()
+        with self._lock:
+            self._items[key] = made
+            while len(self._items) > self._kept:
+                self._items.popitem(last=False)
+        return made
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """The frames of one store. Safe to share between threads."""
+
+    store: Store
+    cache: Cache = field(default_factory=Cache)
+
+    def generation(self, account_id: int) -> tuple[tuple[str, int], ...]:
+        """Changes whenever anything is loaded into the account; one small query."""
+        with self.store.read() as connection:
+            rows = connection.execute(
+                text(
+                    "SELECT kind, SUM(version) AS version FROM day_version "
+                    "WHERE account_id = :account GROUP BY kind ORDER BY kind"
+                ),
+                {"account": account_id},
+            )
+            return tuple((row.kind, int(row.version)) for row in rows)
+
+    def newest_day(self, account_id: int) -> date | None:
+        """The newest day of any report that tells what targets did."""
+        with self.store.read() as connection:
+            found: date | None = connection.execute(
+                text(
+                    "SELECT MAX(day) FROM day_version WHERE account_id = :account AND `rows` > 0 "
+                    "AND kind IN ('target_daily', 'search_term_daily')"
+                ),
+                {"account": account_id},
+            ).scalar_one()
+        return found
+
+    def held(self, account_id: int, window: Window) -> Held:
+        """The report target figures come from: the one that holds most days of the window."""
+        counts = {
+            kind: len(snapshots.versions(self.store, account_id, kind, window))
+            for kind in TARGET_SOURCES
+        }
+        kind = max(TARGET_SOURCES, key=lambda name: counts[name])
+        return Held(kind, counts[kind], window.days)
+
+    def sums(self, account_id: int, kind: str, window: Window) -> pl.DataFrame:
+        """Measures per key of one report kind over the window."""
+        versions = snapshots.versions(self.store, account_id, kind, window)
+        key = KEY_OF[kind]
+
+        def make() -> pl.DataFrame:
+            rows = snapshots.read(self.store, account_id, kind, versions, [key, *MEASURES])
+            return rows.group_by(key).agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
+
+        return self.cache.get(("sums", account_id, kind, window, tuple(versions.items())), make)
+
+    def target_rows(self, account_id: int, window: Window) -> pl.DataFrame:
+        """One row per target that did anything in the window.
+
+        target_id, ad_group_id, campaign_id, campaign, ad_group, target, match_type,
+        state, bid (micro; both null where no settings are held), the chain of the
+        evidence (ad_group_id, main_product, family, category) and the measures.
+        """
+        source = self.held(account_id, window).kind
+        generation = self.generation(account_id)
+
+        def make() -> pl.DataFrame:
+            sums = self.sums(account_id, source, window)
+            if source == "search_term_daily":
+                terms = self._terms(account_id, generation).select("target_term_id", "target_id")
+                sums = (
+                    sums.join(terms, on="target_term_id")
+                    .group_by("target_id")
+                    .agg(pl.col(MEASURES).sum())
+                )
+            return (
+                sums.join(self.targets(account_id, generation), on="target_id")
+                .join(self._settings(account_id, generation, window), on="target_id", how="left")
+                .join(self._company(account_id, generation, window), on="ad_group_id", how="left")
+                .sort("target_id")
+            )
+
+        return self.cache.get(("targets", account_id, generation, window, source), make)
+
+    def term_rows(self, account_id: int, window: Window) -> pl.DataFrame:
+        """One row per (campaign, ad group, normalised term): as `target_rows`, with
+        normal_id, term (as most often paid for), targets (how many brought it) and
+        target (the one that paid most)."""
+        generation = self.generation(account_id)
+
+        def make() -> pl.DataFrame:
+            names = self.targets(account_id, generation)
+            rows = (
+                self.sums(account_id, "search_term_daily", window)
+                .join(self._terms(account_id, generation), on="target_term_id")
+                .join(names, on="target_id")
+                .sort(["spend", "impressions", "target_term_id"], descending=[True, True, False])
+            )
+            return (
+                rows.group_by("campaign_id", "ad_group_id", "normal_id", maintain_order=True)
+                .agg(
+                    pl.col("campaign", "ad_group", "target", "match_type", "term", "target_id").first(),
+                    pl.col("target_id").n_unique().alias("targets"),
+                    pl.col(MEASURES).sum(),
+                )
+                .join(self._company(account_id, generation, window), on="ad_group_id", how="left")
+                .sort("ad_group_id", "normal_id")
+            )
+
+        return self.cache.get(("terms", account_id, generation, window), make)
+
+    def targets(self, account_id: int, generation: Hashable) -> pl.DataFrame:
+        """Names of all targets of the account: ids, campaign, ad_group, target, match_type."""
+        query = (
+            "SELECT t.id AS target_id, g.id AS ad_group_id, c.id AS campaign_id, c.name AS campaign, "
+            "g.name AS ad_group, p.text AS target, t.match_type "
+            "FROM campaign c JOIN ad_group g ON g.campaign_id = c.id "
+            "JOIN target t ON t.ad_group_id = g.id JOIN phrase p ON p.id = t.phrase_id "
+            f"WHERE c.account_id = {int(account_id)}"
+        )
+        return self.cache.get(("names", account_id, generation), lambda: self._query(query))
+
+    def _terms(self, account_id: int, generation: Hashable) -> pl.DataFrame:
+        query = (
+            "SELECT w.id AS target_term_id, w.target_id, p.normal_id, p.text AS term "
+            "FROM campaign c JOIN ad_group g ON g.campaign_id = c.id "
+            "JOIN target t ON t.ad_group_id = g.id JOIN target_term w ON w.target_id = t.id "
+            f"JOIN phrase p ON p.id = w.phrase_id WHERE c.account_id = {int(account_id)}"
+        )
+        return self.cache.get(("term names", account_id, generation), lambda: self._query(query))
+
+    def _query(self, query: str) -> pl.DataFrame:
+        try:
+            frame = pl.read_database_uri(query, self.store.url, engine="connectorx")
+        except RuntimeError as problem:
+            raise StoreAway("The database does not answer.", remedy="It is being tried again.") from problem
+        return frame.with_columns(pl.col(name).cast(pl.UInt32) for name in frame.columns if name.endswith("_id"))
+
+    def _settings(self, account_id: int, generation: Hashable, window: Window) -> pl.DataFrame:
+        """State and bid of each target on the window's last day, or the latest day before."""
+
+        def make() -> pl.DataFrame:
+            days = snapshots.versions(
+                self.store, account_id, "targets", Window(date(2000, 1, 1), window.last)
+            )
+            rows = snapshots.read(
+                self.store, account_id, "targets", days, ["target_id", "state", "bid", "ad_group_bid"]
+            )
+            return (
+                rows.sort("day")
+                .group_by("target_id")
+                .last()
+                .with_columns(bid=pl.coalesce("bid", "ad_group_bid"))
+                .drop("ad_group_bid", "day")
+                .collect()
+            )
+
+        return self.cache.get(("settings", account_id, generation, window.last), make)
+
+    def _company(self, account_id: int, generation: Hashable, window: Window) -> pl.DataFrame:
+        """ad_group_id → main product (largest spend, ties to the smaller SKU), family, category."""
+
+        def make() -> pl.DataFrame:
+            catalog = self.catalog(account_id, generation)
+            main = self.product_rows(account_id, window).sort(
+                ["spend", "sku"], descending=[True, False]
+            )
+            return (
+                main.group_by("ad_group_id", maintain_order=True)
+                .first()
+                .select("ad_group_id", "product_id", pl.col("sku").alias("main_product"))
+                .join(
+                    catalog.select(
+                        "product_id",
+                        pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+                        pl.col("category").cast(pl.String),
+                    ),
+                    on="product_id",
+                    how="left",
+                )
+                .drop("product_id")
+            )
+
+        return self.cache.get(("company", account_id, generation, window), make)
+
+    def product_rows(self, account_id: int, window: Window) -> pl.DataFrame:
+        """One row per product ad in the window: ad_group_id, product_id, sku and the measures."""
+        query = (
+            "SELECT a.id AS product_ad_id, a.ad_group_id, a.product_id, p.sku FROM product p "
+            f"JOIN product_ad a ON a.product_id = p.id WHERE p.account_id = {int(account_id)}"
+        )
+        names = self.cache.get(
+            ("ads", account_id, self.generation(account_id)), lambda: self._query(query)
+        )
+        return self.sums(account_id, "product_ad_daily", window).join(names, on="product_ad_id")
+
+    def catalog(self, account_id: int, generation: Hashable) -> pl.DataFrame:
+        """The newest known settings of each product."""
+        query = (
+            "SELECT k.product_id, p.sku, k.item_id AS item, k.parent_item_id AS parent, k.title, k.brand, k.category, "
+            "k.price, k.margin, k.ad_eligible FROM catalog k JOIN product p ON p.id = k.product_id "
+            f"WHERE k.account_id = {int(account_id)} AND k.day = (SELECT MAX(n.day) FROM catalog n "
+            "WHERE n.account_id = k.account_id AND n.product_id = k.product_id)"
+        )
+        return self.cache.get(("catalog", account_id, generation), lambda: self._query(query))
+
+    def daily(
+        self, account_id: int, kind: str, window: Window, keys: list[int]
+    ) -> pl.DataFrame:
+        """Measures per day of some keys of one report kind, every held day, zeros where idle."""
+        versions = snapshots.versions(self.store, account_id, kind, window)
+        key = KEY_OF[kind]
+        rows = (
+            snapshots.read(self.store, account_id, kind, versions, [key, *MEASURES])
+            .filter(pl.col(key).is_in(keys))
+            .group_by("day")
+            .agg(pl.col(MEASURES).cast(pl.Int64).sum())
+            .collect()
+        )
+        days = pl.DataFrame({"day": list(versions)}, schema={"day": pl.Date})
+        return days.join(rows, on="day", how="left").with_columns(pl.col(MEASURES).fill_null(0)).sort("day")
+
+    def bids(self, account_id: int, target_id: int, window: Window) -> pl.DataFrame:
+        """day, bid (micro), state of one target on every day with settings up to the window's end."""
+        versions = snapshots.versions(
+            self.store, account_id, "targets", Window(date(2000, 1, 1), window.last)
+        )
+        return (
+            snapshots.read(
+                self.store, account_id, "targets", versions, ["target_id", "state", "bid", "ad_group_bid"]
+            )
+            .filter(pl.col("target_id") == target_id)
+            .select("day", pl.coalesce("bid", "ad_group_bid").alias("bid"), "state")
+            .sort("day")
+            .collect()
+        )
+
+    def terms_of(self, account_id: int, target_id: int, window: Window) -> pl.DataFrame:
+        """The terms one target brought in the window: normal_id, term, measures."""
+        terms = self._terms(account_id, self.generation(account_id))
+        return (
+            self.sums(account_id, "search_term_daily", window)
+            .join(terms.filter(pl.col("target_id") == target_id), on="target_term_id")
+            .sort("spend", descending=True)
+        )
+
+    def term_keys(self, account_id: int, ad_group_id: int, normal_id: int) -> pl.DataFrame:
+        """target_term_id and target_id of every target of an ad group that brought one term."""
+        generation = self.generation(account_id)
+        own = self.targets(account_id, generation).filter(pl.col("ad_group_id") == ad_group_id)
+        return (
+            self._terms(account_id, generation)
+            .filter(pl.col("normal_id") == normal_id)
+            .join(own, on="target_id")
+        )

@@ -1,0 +1,334 @@
+"""Uploads, the jobs that load them, and the batches they became."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, date, datetime
+from typing import Any, Final
+
+from sqlalchemy import insert, select, text, update
+from sqlalchemy.engine import Row
+
+from nimbus_reef.errors import Conflict
+from nimbus_reef.store.engine import Store
+from nimbus_reef.store.models import batch, job, reject, upload
+
+ATTEMPTS: Final = 2
+_OPEN: Final = ("queued", "running")
+
+
+@dataclass(frozen=True, slots=True)
+class Upload:
+    """A file taken in; `state` is waiting, loading, loaded, failed or discarded."""
+
+    id: int
+    account_id: int
+    person_id: int | None
+    file_name: str
+    sha256: str
+    size: int
+    state: str
+    created_at: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """Long work and how far it is. state: queued, running, done, failed, asks."""
+
+    id: int
+    account_id: int | None
+    upload_id: int | None
+    person_id: int | None
+    kind: str
+    state: str
+    progress: float
+    message: str
+    remedy: str
+    request: Mapping[str, Any]
+    result: Mapping[str, Any]
+    attempts: int
+    created_at: datetime
+
+    @property
+    def open(self) -> bool:
+        """True while something may still happen by itself."""
+        return self.state in _OPEN
+
+
+@dataclass(frozen=True, slots=True)
+class Batch:
+    """What one load put into the record."""
+
+    id: int
+    account_id: int
+    kind: str
+    scope: str
+    file_name: str
+    sha256: str
+    mapping: Mapping[str, Any]
+    first_day: date | None
+    last_day: date | None
+    rows: int
+    rejected: int
+    removed: int
+    sums: Mapping[str, int]
+    warnings: tuple[str, ...]
+    loaded_at: datetime
+
+
+def _plain(value: Any) -> Any:
+    return json.loads(value) if isinstance(value, str) else value
+
+
+def _upload(row: Row[Any]) -> Upload:
+    return Upload(
+        row.id, row.account_id, row.person_id, row.file_name, row.sha256, row.size, row.state, row.created_at
+    )
+
+
+def _job(row: Row[Any]) -> Job:
+    return Job(
+        row.id, row.account_id, row.upload_id, row.person_id, row.kind, row.state, row.progress,
+        row.message, row.remedy, _plain(row.request), _plain(row.result) or {}, row.attempts,
+        row.created_at,
+    )  # fmt: skip
+
+
+def _batch(row: Row[Any]) -> Batch:
+    return Batch(
+        row.id, row.account_id, row.kind, row.scope, row.file_name, row.sha256, _plain(row.mapping),
+        row.first_day, row.last_day, row.rows, row.rejected, row.removed, _plain(row.sums),
+        tuple(_plain(row.warnings)), row.loaded_at,
+    )  # fmt: skip
+
+
+def add_upload(
+    store: Store, *, account_id: int, person_id: int | None, file_name: str, sha256: str, size: int
+) -> int:
+    """Notes a file that was taken in."""
+    with store.write() as connection:
+        made = connection.execute(
+            insert(upload).values(
+                account_id=account_id, person_id=person_id, file_name=file_name[-255:], sha256=sha256,
+                size=size, state="waiting",
+            )
+        )  # fmt: skip
+    return int(made.inserted_primary_key[0])  # type: ignore[index]
+
+
+def get_upload(store: Store, upload_id: int) -> Upload | None:
+    """One upload."""
+    with store.read() as connection:
+        row = connection.execute(select(upload).where(upload.c.id == upload_id)).first()
+    return _upload(row) if row else None
+
+
+def set_upload_state(store: Store, upload_id: int, state: str) -> None:
+    """Moves an upload on."""
+    with store.write() as connection:
+        connection.execute(update(upload).where(upload.c.id == upload_id).values(state=state))
+
+
+def waiting_uploads(store: Store, account_id: int) -> list[Upload]:
+    """Files taken in that wait for their mapping to be confirmed, newest first."""
+    with store.read() as connection:
+        rows = connection.execute(
+            select(upload)
+            .where(upload.c.account_id == account_id, upload.c.state == "waiting")
+            .order_by(upload.c.id.desc())
+            .limit(50)
+        )
+        return [_upload(row) for row in rows]
+
+
+def start_job(
+    store: Store, *, kind: str, account_id: int, person_id: int | None, upload_id: int | None,
+    request: Mapping[str, Any],
+) -> int:  # fmt: skip
+    """Notes long work to be done; an upload is loaded by one job at a time."""
+
+    def work(connection: Any) -> int:
+        if upload_id is not None:
+            held = connection.execute(
+                select(upload.c.state).where(upload.c.id == upload_id).with_for_update()
+            ).scalar()
+            if held == "loading":
+                raise Conflict("This file is being loaded already.", remedy="Wait for it to finish.")
+            connection.execute(update(upload).where(upload.c.id == upload_id).values(state="loading"))
+        made = connection.execute(
+            insert(job).values(
+                kind=kind, account_id=account_id, person_id=person_id, upload_id=upload_id,
+                state="queued", request=dict(request), message="waiting for its turn",
+            )
+        )  # fmt: skip
+        return int(made.inserted_primary_key[0])
+
+    return store.transact(work)
+
+
+def get_job(store: Store, job_id: int) -> Job | None:
+    """One job."""
+    with store.read() as connection:
+        row = connection.execute(select(job).where(job.c.id == job_id)).first()
+    return _job(row) if row else None
+
+
+def recent_jobs(store: Store, account_id: int, limit: int = 8) -> list[tuple[Job, str]]:
+    """The newest jobs of an account with the names of their files."""
+    with store.read() as connection:
+        rows = connection.execute(
+            select(job, upload.c.file_name)
+            .join(upload, upload.c.id == job.c.upload_id)
+            .where(job.c.account_id == account_id)
+            .order_by(job.c.id.desc())
+            .limit(limit)
+        ).all()
+    return [(_job(row), row.file_name) for row in rows]
+
+
+def claim_job(store: Store, job_id: int, worker: str) -> Job | None:
+    """Takes a queued job; null when it is not to be had (done, or another's)."""
+    with store.write() as connection:
+        taken = connection.execute(
+            update(job)
+            .where(job.c.id == job_id, job.c.state == "queued")
+            .values(state="running", worker=worker, attempts=job.c.attempts + 1, message="reading the file")
+        )
+    return get_job(store, job_id) if taken.rowcount else None
+
+
+def note_progress(store: Store, job_id: int, progress: float, message: str) -> None:
+    """Says how far a job is."""
+    with store.write() as connection:
+        connection.execute(
+            update(job).where(job.c.id == job_id).values(progress=progress, message=message[:1024])
+        )
+
+
+def finish_job(
+    store: Store, job_id: int, *, state: str, message: str = "", remedy: str = "",
+    result: Mapping[str, Any] | None = None, upload_state: str | None = None,
+) -> None:  # fmt: skip
+    """Ends a job, and moves its upload on in the same breath."""
+    with store.write() as connection:
+        connection.execute(
+            update(job)
+            .where(job.c.id == job_id)
+            .values(
+                state=state, message=message[:1024], remedy=remedy[:1024],
+                progress=1.0 if state == "done" else job.c.progress,
+                result=dict(result) if result is not None else None,
+                finished_at=datetime.now(UTC).replace(tzinfo=None),
+            )
+        )  # fmt: skip
+        if upload_state:
+            connection.execute(
+                text("UPDATE upload u JOIN job j ON j.upload_id = u.id SET u.state = :state WHERE j.id = :job"),
+                {"state": upload_state, "job": job_id},
+            )
+
+
+def take_back_orphans(store: Store, alive: Any) -> list[int]:
+    """Jobs whose worker is gone: queued once more, or failed when that was tried already.
+
+    alive: tells of a worker's name whether it still runs. Returns the ids queued again.
+    """
+    again = []
+    with store.write() as connection:
+        rows = connection.execute(select(job).where(job.c.state == "running").with_for_update()).all()
+        for row in rows:
+            if alive(row.worker):
+                continue
+            if row.attempts < ATTEMPTS:
+                again.append(row.id)
+                values = {"state": "queued", "message": "its worker stopped; it is taken up again"}
+            else:
+                values = {
+                    "state": "failed",
+                    "message": "The worker stopped while doing this, twice. Nothing was changed.",
+                    "remedy": "Load the file again; the log names the cause.",
+                }
+                connection.execute(
+                    update(upload).where(upload.c.id == row.upload_id).values(state="waiting")
+                )
+            connection.execute(update(job).where(job.c.id == row.id).values(**values))
+    return again
+
+
+def batches(store: Store, account_id: int, limit: int = 30) -> list[Batch]:
+    """The newest batches of an account."""
+    with store.read() as connection:
+        rows = connection.execute(
+            select(batch)
+            .where(batch.c.account_id == account_id)
+            .order_by(batch.c.id.desc())
+            .limit(limit)
+        )
+        return [_batch(row) for row in rows]
+
+
+def get_batch(store: Store, batch_id: int) -> Batch | None:
+    """One batch."""
+    with store.read() as connection:
+        row = connection.execute(select(batch).where(batch.c.id == batch_id)).first()
+    return _batch(row) if row else None
+
+
+def same_file(store: Store, account_id: int, sha256: str) -> Batch | None:
+    """The newest batch made from the very same bytes."""
+    with store.read() as connection:
+        row = connection.execute(
+            select(batch)
+            .where(batch.c.account_id == account_id, batch.c.sha256 == sha256)
+            .order_by(batch.c.id.desc())
+        ).first()
+    return _batch(row) if row else None
+
+
+def remembered(store: Store, account_id: int, signature: str) -> Batch | None:
+    """The newest batch from a file with the same headers: its mapping is the best guess."""
+    with store.read() as connection:
+        row = connection.execute(
+            select(batch)
+            .where(batch.c.account_id == account_id, batch.c.signature == signature)
+            .order_by(batch.c.id.desc())
+        ).first()
+    return _batch(row) if row else None
+
+
+def rejects(store: Store, batch_id: int) -> list[tuple[int, str, str, str]]:
+    """Line, column, value and reason of every row that was turned away."""
+    with store.read() as connection:
+        rows = connection.execute(
+            select(reject.c.line, reject.c.column, reject.c.value, reject.c.reason)
+            .where(reject.c.batch_id == batch_id)
+            .order_by(reject.c.line, reject.c.id)
+        )
+        return [(row.line, row.column, row.value, row.reason) for row in rows]
+
+
+@dataclass(frozen=True, slots=True)
+class HeldReport:
+    """Which days of one kind an account holds."""
+
+    kind: str
+    first_day: date
+    last_day: date
+    days: int
+    rows: int
+
+
+def held_reports(store: Store, account_id: int) -> list[HeldReport]:
+    """What the record holds of an account, by kind."""
+    with store.read() as connection:
+        rows = connection.execute(
+            text(
+                "SELECT kind, MIN(day) AS first_day, MAX(day) AS last_day, COUNT(*) AS days, "
+                "SUM(`rows`) AS held FROM day_version WHERE account_id = :account AND `rows` > 0 "
+                "GROUP BY kind ORDER BY kind"
+            ),
+            {"account": account_id},
+        )
+        return [HeldReport(r.kind, r.first_day, r.last_day, r.days, int(r.held)) for r in rows]

@@ -1,0 +1,164 @@
+"""The plan of an account: accepted changes, each open once per key, none ever lost."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, fields
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import Connection, func, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from nimbus_reef.core.plan import Action, Change, Entity, ReadBack, key
+from nimbus_reef.errors import Conflict, NotFound
+from nimbus_reef.store.engine import Store
+from nimbus_reef.store.models import change, trail
+
+_FIELDS = tuple(each.name for each in fields(Change))
+
+
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """A change in the plan. basis: what its projection and promise rest on."""
+
+    id: int
+    change: Change
+    basis: Mapping[str, Any]
+    accepted_at: datetime
+
+
+def _open_key(what: Change) -> str:
+    return hashlib.sha256("\x1f".join(key(what)).encode()).hexdigest()
+
+
+def _planned(row: Any) -> Planned:
+    values = {name: getattr(row, name) for name in _FIELDS}
+    values["action"], values["entity"] = Action(values["action"]), Entity(values["entity"])
+    basis = json.loads(row.basis) if isinstance(row.basis, str) else row.basis
+    return Planned(row.id, Change(**values), basis, row.accepted_at)
+
+
+def _note(connection: Connection, person_id: int | None, account_id: int, what: str, detail: object) -> None:
+    connection.execute(
+        insert(trail).values(person_id=person_id, account_id=account_id, what=what, detail=detail)
+    )
+
+
+def planned(store: Store, account_id: int) -> list[Planned]:
+    """The open changes, in the order of their rows."""
+    with store.read() as connection:
+        rows = connection.execute(
+            select(change)
+            .where(change.c.account_id == account_id, change.c.removed_at.is_(None))
+            .order_by(change.c.row)
+        )
+        return [_planned(row) for row in rows]
+
+
+def accept(
+    store: Store, account_id: int, person_id: int, what: Change, basis: Mapping[str, Any]
+) -> Planned:
+    """Puts a change into the plan under the next row number; its `row` is ignored.
+
+    Conflict when the plan already changes the same field of the same thing.
+    """
+
+    def work(connection: Connection) -> int:
+        # Locking the newest row makes two acceptances take their numbers in turn.
+        newest = connection.execute(
+            select(func.max(change.c.row)).where(change.c.account_id == account_id).with_for_update()
+        ).scalar()
+        values = {name: getattr(what, name) for name in _FIELDS} | {
+            "row": (newest or 0) + 1, "account_id": account_id, "person_id": person_id,
+            "basis": dict(basis), "open_key": _open_key(what),
+        }  # fmt: skip
+        made = connection.execute(insert(change).values(**values))
+        _note(connection, person_id, account_id, "accepted", {"row": values["row"], "field": what.field})
+        return int(made.inserted_primary_key[0])  # type: ignore[index]
+
+    try:
+        change_id = store.transact(work)
+    except IntegrityError as problem:
+        raise Conflict(
+            "The plan already changes this.", remedy="Take the other change out of the plan first."
+        ) from problem
+    with store.read() as connection:
+        return _planned(connection.execute(select(change).where(change.c.id == change_id)).one())
+
+
+def remove(store: Store, account_id: int, person_id: int, change_id: int) -> None:
+    """Takes a change out of the plan; it stays on record and can be put back."""
+
+    def work(connection: Connection) -> None:
+        done = connection.execute(
+            update(change)
+            .where(
+                change.c.id == change_id, change.c.account_id == account_id, change.c.removed_at.is_(None)
+            )
+            .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
+        )
+        if not done.rowcount:
+            raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
+        _note(connection, person_id, account_id, "removed", {"change": change_id})
+
+    store.transact(work)
+
+
+def put_back(store: Store, account_id: int, person_id: int, change_id: int) -> None:
+    """Undoes `remove`."""
+
+    def work(connection: Connection) -> None:
+        row = connection.execute(
+            select(change).where(
+                change.c.id == change_id, change.c.account_id == account_id, change.c.removed_at.is_not(None)
+            )
+        ).first()
+        if row is None:
+            raise NotFound("There is no such change to put back.", remedy="Look at the plan again.")
+        connection.execute(
+            update(change)
+            .where(change.c.id == change_id)
+            .values(removed_at=None, open_key=_open_key(_planned(row).change))
+        )
+        _note(connection, person_id, account_id, "put back", {"change": change_id})
+
+    try:
+        store.transact(work)
+    except IntegrityError as problem:
+        raise Conflict(
+            "The plan changes this in another way by now.", remedy="Take that change out first."
+        ) from problem
+
+
+def take(store: Store, account_id: int, person_id: int, seen: Sequence[Planned], answer: ReadBack) -> None:
+    """Takes over what an edited sheet asks for: all of it, or nothing when the plan moved."""
+    ids = {each.change.row: each.id for each in seen}
+
+    def work(connection: Connection) -> None:
+        now = connection.execute(
+            select(change.c.id, change.c.new_value)
+            .where(change.c.account_id == account_id, change.c.removed_at.is_(None))
+            .with_for_update()
+        )
+        if {row.id: row.new_value for row in now} != {e.id: e.change.new_value for e in seen}:
+            raise Conflict("The plan changed meanwhile.", remedy="Read the sheet back once more.")
+        for edited in answer.edited:
+            connection.execute(
+                update(change).where(change.c.id == ids[edited.row]).values(new_value=edited.new_value)
+            )
+        for gone in answer.unplanned:
+            connection.execute(
+                update(change)
+                .where(change.c.id == ids[gone.row])
+                .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
+            )
+        detail = {
+            "edited": [edited.row for edited in answer.edited],
+            "unplanned": [gone.row for gone in answer.unplanned],
+        }
+        _note(connection, person_id, account_id, "read back", detail)
+
+    store.transact(work)
