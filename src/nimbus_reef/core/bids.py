@@ -126,7 +126,7 @@ def advise(
     """
     ratio = min(max(bid / cpc, RATIO_CLIP[0]), RATIO_CLIP[1]) if cpc else RATIO_WITHOUT_DATA
     aim = target_acos * value * ratio
-    reasons = [Reason("aim", (aim, value, target_acos))]
+    reasons = [Reason("aim", (aim, value, target_acos, ratio))]
     proposed = aim
     if proposed > bid:
         proposed = _raise(bid, aim, verdict, best_bid, limits, reasons)

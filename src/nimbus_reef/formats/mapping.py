@@ -13,7 +13,6 @@ from dataclasses import dataclass, field
 import numpy as np
 import polars as pl
 from rapidfuzz import fuzz, process, utils
-from scipy.optimize import linear_sum_assignment
 
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import values
@@ -113,6 +112,9 @@ def _looks_dated(cells: pl.Series) -> bool:
 
 def suggest(table: RawTable, kind: ReportKind) -> Suggestion:
     """The best one-to-one mapping of a file's headers to one kind's columns."""
+    # Half a second of import that every other command would pay for.
+    from scipy.optimize import linear_sum_assignment
+
     headers, columns = table.headers, kind.columns
     sample = table.frame.head(_SAMPLE)
     likeness = _likeness(headers, columns)

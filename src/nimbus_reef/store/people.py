@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerifyMismatchError
@@ -14,7 +15,6 @@ from nimbus_reef.store.engine import Store
 from nimbus_reef.store.models import brand, person, person_brand
 
 _HASHER = PasswordHasher()
-_NOBODY = _HASHER.hash("nobody signs in with this")
 SHORTEST_PASSWORD = 10
 
 
@@ -69,6 +69,12 @@ def by_email(store: Store, email: str) -> Person | None:
         return _person(connection, row) if row else None
 
 
+@cache
+def _nobody() -> str:
+    """A hash to check against where there is no person, so that both take as long."""
+    return _HASHER.hash("nobody signs in with this")
+
+
 def signed_in(store: Store, email: str, password: str) -> Person | None:
     """The person whose address and password these are; as slow for an unknown address."""
     with store.read() as connection:
@@ -76,7 +82,7 @@ def signed_in(store: Store, email: str, password: str) -> Person | None:
             select(person).where(person.c.email == email.strip().lower(), person.c.active)
         ).first()
         try:
-            _HASHER.verify(row.password_hash if row else _NOBODY, password)
+            _HASHER.verify(row.password_hash if row else _nobody(), password)
         except (VerifyMismatchError, InvalidHashError):
             return None
         return _person(connection, row) if row else None

@@ -4,7 +4,7 @@ import sqlalchemy as sa
 from alembic import op
 from sqlalchemy.dialects import mysql
 
-revision = '64c54948cf9e'
+revision = '0001'
 down_revision = None
 branch_labels = None
 depends_on = None

@@ -1,0 +1,84 @@
+"""Takes one picture of each main view of a running demo into docs/screenshots/.
+
+    .venv/bin/python scripts/shots.py http://127.0.0.1:8800 PASSWORD [FOLDER] [NAME ...]
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+CHROMIUM_ARGUMENTS = [
+    "--no-sandbox", "--disable-background-networking", "--disable-component-update",
+    "--disable-sync", "--no-first-run",
+]  # fmt: skip
+SIZE = {"width": 1280, "height": 800}
+
+
+def sign_in(page: Page, base: str, password: str) -> None:
+    """Signs the demo person in."""
+    page.goto(f"{base}/sign-in")
+    page.get_by_label("address").fill("demo@nimbus-reef.example")
+    page.get_by_label("password").fill(password)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url("**/targeting/**")
+
+
+def targeting(page: Page, base: str) -> None:
+    """The targets over target after a fair number of clicks, one of them opened."""
+    page.goto(f"{base}/targeting/targets?where=acos:gt:28&where=clicks:ge:10&where=state:is:enabled")
+    page.locator("tr[data-row] .name").nth(2).click()
+    page.wait_for_selector("#drawer svg")
+
+
+def search_terms(page: Page, base: str) -> None:
+    """The search terms, the costliest opened."""
+    page.goto(f"{base}/targeting/terms?where=verdict:is:costly")
+    page.locator("tr[data-row] .name").nth(1).click()
+    page.wait_for_selector("#drawer svg")
+
+
+def intake(page: Page, base: str) -> None:
+    """Where files are dropped, and what is held."""
+    page.goto(f"{base}/intake/")
+
+
+def mapping(page: Page, base: str) -> None:
+    """A workbook with strange headers, mapped but not loaded."""
+    page.goto(f"{base}/intake/")
+    sample = next(Path("var/demo").glob("fernhollow-de/*.xlsx"))
+    page.set_input_files("input[type=file]", sample)
+    page.wait_for_url("**/intake/files/*")
+
+
+def plan(page: Page, base: str) -> None:
+    """The plan with a few accepted changes."""
+    page.goto(f"{base}/plan/")
+
+
+VIEWS = {
+    "targeting": targeting, "search-terms": search_terms, "intake": intake, "mapping": mapping, "plan": plan,
+}  # fmt: skip
+
+
+def main(base: str, password: str, folder: str = "docs/screenshots", *names: str) -> None:
+    """Takes the pictures."""
+    target = Path(folder)
+    target.mkdir(parents=True, exist_ok=True)
+    with sync_playwright() as driver:
+        browser = driver.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM_ARGUMENTS)
+        page = browser.new_page(viewport=SIZE)
+        page.on("console", lambda message: print(message.type, message.text) if message.type == "error" else None)
+        page.on("pageerror", lambda problem: print("error", problem))
+        sign_in(page, base, password)
+        for name in names or VIEWS:
+            VIEWS[name](page, base)
+            page.wait_for_timeout(400)
+            page.screenshot(path=target / f"{name}.png")
+        browser.close()
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:])

@@ -1,0 +1,95 @@
+"""Demo data: two simulated brands, loaded through the ordinary intake."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable
+from datetime import date, timedelta
+from pathlib import Path
+
+import polars as pl
+
+from nimbus_reef.config import Config
+from nimbus_reef.formats.tables import SheetColumn, write_xlsx
+from nimbus_reef.jobs import intake
+from nimbus_reef.sim import reports, trade, world
+from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
+from nimbus_reef.store import accounts, people
+from nimbus_reef.store.engine import Store
+from nimbus_reef.store.people import Role
+
+DEMO_EMAIL = "demo@nimbus-reef.example"
+DAYS = 120
+_SAMPLE_DAYS = 7
+_FOREIGN = {
+    "date": "Day", "campaign": "Campaign name", "ad_group": "Ad group name", "target": "Bid on",
+    "match_type": "Matching", "search_term": "Shopper searched", "impressions": "Times shown",
+    "clicks": "Clicks", "spend": "Cost (EUR)", "orders": "Purchases", "units": "Pieces",
+    "sales": "Revenue (EUR)",
+}  # fmt: skip
+
+Step = Callable[[str], None]
+
+
+def password(config: Config) -> str:
+    """The demo sign-in's password, made at first start."""
+    file = config.var / "demo-password"
+    if not file.exists():
+        config.var.mkdir(parents=True, exist_ok=True)
+        file.touch(mode=0o600)
+        file.write_text(secrets.token_urlsafe(9))
+    return file.read_text()
+
+
+def loaded(store: Store) -> bool:
+    """True when the demo accounts are there."""
+    return all(accounts.by_key(store, spec.key) for spec in BRANDS)
+
+
+def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step, days: int = DAYS) -> None:
+    """Simulates both brands up to `last_day` and loads every report; safe to repeat."""
+    for spec in BRANDS:
+        folder = config.var / "demo" / spec.key
+        step(f"{spec.name}: simulating {days} days")
+        made = world.build(spec, seed, days)
+        happened = trade.run(made, seed, last_day)
+        frames = reports.reports(made, happened, last_day)
+        paths = reports.write(frames, folder / "reports")
+        reports.write_truth(reports.truth(made, happened), folder / "truth.json")
+        if spec is BRANDS[0]:
+            _foreign_sample(spec, frames["search_term_daily"], last_day, folder)
+        _load_brand(store, spec, paths, last_day, step)
+    people.add(store, email=DEMO_EMAIL, name="Demo", password=password(config), role=Role.OWNER)
+
+
+def _load_brand(
+    store: Store, spec: BrandSpec, paths: dict[str, Path], last_day: date, step: Step
+) -> None:
+    account = accounts.by_key(store, spec.key) or accounts.add(
+        store, key=spec.key, brand_name=spec.name, marketplace=spec.marketplace,
+        country=spec.country, currency=spec.currency, locale=spec.locale,
+        timezone=spec.timezone, target_acos=spec.target_acos,
+    )  # fmt: skip
+    for path in paths.values():
+        step(f"{spec.name}: loading {path.stem.replace('_', ' ')}")
+        looked = intake.look(store, account, path, path.name)
+        intake.load(
+            store, account, path, path.name, intake.suggestion_for(looked, path.stem).mapping,
+            scope="product", today=last_day + timedelta(days=1), confirmed=True,
+        )  # fmt: skip
+
+
+def _foreign_sample(spec: BrandSpec, terms: pl.DataFrame, last_day: date, folder: Path) -> None:
+    """A workbook as another program might write it, for trying the intake: its own column
+    names and order, and a totals line."""
+    recent = terms.filter(pl.col("date") > last_day - timedelta(days=_SAMPLE_DAYS))
+    headers = {name: header.replace("EUR", spec.currency) for name, header in _FOREIGN.items()}
+    order = ["campaign", "ad_group", "date", "search_term", "target", "match_type",
+             "impressions", "clicks", "orders", "units", "spend", "sales"]  # fmt: skip
+    measures = order[6:]
+    rows = recent.select(order).with_columns(pl.col("date").dt.strftime("%d.%m.%Y")).rows()
+    totals = [*["Total"], *[""] * 5, *[float(recent[name].sum()) for name in measures]]
+    with (folder / "search-terms-as-others-write-them.xlsx").open("wb") as file:
+        write_xlsx(file, "report", [SheetColumn(headers[name]) for name in order], [*rows, totals])
+
+

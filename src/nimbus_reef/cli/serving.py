@@ -1,0 +1,150 @@
+"""Starting and running the processes: database, web, worker."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from gunicorn.app.base import BaseApplication
+
+from nimbus_reef.cli import demo, wiring
+from nimbus_reef.config import Config
+from nimbus_reef.errors import StoreAway
+from nimbus_reef.jobs.queue import make_queue, take_up_orphans
+from nimbus_reef.store import schema, server
+from nimbus_reef.web.factory import make_app
+
+_PATIENCE = 120.0
+_THREADS = 4
+
+
+def project_folder() -> Path:
+    """Where the Procfile lies."""
+    return Path(__file__).resolve().parents[3]
+
+
+def up(conf: Config, *, with_demo: bool) -> None:
+    """Settles ports and hands over to the Procfile runner; does not return."""
+    processes = ["worker", "web"]
+    environment = dict(os.environ)
+    if conf.private_database:
+        processes.insert(0, "database")
+        place = server.prepare(
+            wiring.database_folder(conf), wiring.free_port("127.0.0.1", conf.database_port)
+        )
+        wiring.note_port(place)
+        environment["REEF_DATABASE_PORT"] = str(place.port)
+    environment["REEF_PORT"] = str(wiring.free_port(conf.host, conf.port))
+    environment["REEF_VAR"] = str(conf.var)
+    environment["REEF_SERVE_OPTIONS"] = "--prepare --demo" if with_demo else "--prepare"
+    here = str(Path(sys.executable).parent)
+    environment["PATH"] = f"{here}:{environment.get('PATH', '/usr/bin:/bin')}"
+    runner = shutil.which("honcho", path=environment["PATH"]) or "honcho"
+    os.chdir(project_folder())
+    os.execve(runner, [runner, "--no-colour", "--no-prefix", "start", *processes], environment)
+
+
+def run_database(conf: Config) -> None:
+    """Becomes the private MariaDB; does not return."""
+    place = server.prepare(wiring.database_folder(conf), conf.database_port)
+    wiring.note_port(place)
+    command = [*server.command(place), f"--log-error={place.folder / 'mariadb.log'}"]
+    os.execv(command[0], command)
+
+
+def wait_for_database(conf: Config) -> None:
+    """Returns once the database answers."""
+    if conf.private_database:
+        server.wait(wiring.private_server(conf), _PATIENCE)
+        return
+    _wait(lambda: _answers(conf))
+
+
+def wait_for_tables(conf: Config) -> None:
+    """Returns once the database answers and its tables are current."""
+    wait_for_database(conf)
+    _wait(lambda: _current(conf))
+
+
+def _wait(ready: Any) -> None:
+    end = time.monotonic() + _PATIENCE
+    while not ready():
+        if time.monotonic() > end:
+            raise StoreAway("The database did not become ready.", remedy="See its log.")
+        time.sleep(0.2)
+
+
+def _answers(conf: Config) -> bool:
+    store = wiring.open_store(conf)
+    try:
+        with store.read():
+            return True
+    except StoreAway:
+        return False
+    finally:
+        store.engine.dispose()
+
+
+def _current(conf: Config) -> bool:
+    store = wiring.open_store(conf)
+    try:
+        return schema.is_current(store.engine)
+    finally:
+        store.engine.dispose()
+
+
+class _Web(BaseApplication):  # type: ignore[misc]  # gunicorn has no types
+    """gunicorn with the application made inside each worker, so that no socket is shared."""
+
+    def __init__(self, conf: Config, options: dict[str, Any]) -> None:
+        self._conf, self._options = conf, options
+        super().__init__()
+
+    def load_config(self) -> None:
+        for name, value in self._options.items():
+            self.cfg.set(name, value)
+
+    def load(self) -> Any:
+        store = wiring.open_store(self._conf)
+        return make_app(
+            self._conf, store, make_queue(self._conf, store), secret_key=wiring.secret_key(self._conf)
+        )
+
+
+def serve(conf: Config, *, with_demo: bool) -> None:
+    """Runs gunicorn in the foreground."""
+    wiring.secret_key(conf)
+    options = {
+        "bind": f"{conf.host}:{conf.port}",
+        "workers": conf.web_workers,
+        "worker_class": "gthread",
+        "threads": _THREADS,
+        "timeout": 120,
+        "graceful_timeout": 3,
+        "control_socket_disable": True,
+        "when_ready": lambda _: _greet(conf, with_demo=with_demo),
+        "accesslog": None,
+        "loglevel": "warning",
+        "worker_tmp_dir": "/dev/shm" if Path("/dev/shm").is_dir() else None,
+    }
+    _Web(conf, options).run()
+
+
+def _greet(conf: Config, *, with_demo: bool) -> None:
+    lines = [f"Nimbus Reef is ready: http://{conf.host}:{conf.port}"]
+    if with_demo:
+        lines.append(f"Sign in as {demo.DEMO_EMAIL} with {demo.password(conf)}")
+    lines.append("Ctrl-C stops it.")
+    print("\n" + "\n".join(f"  {line}" for line in lines) + "\n", flush=True)
+
+
+def work(conf: Config) -> None:
+    """Runs the worker in the foreground until stopped."""
+    store = wiring.open_store(conf)
+    queue = make_queue(conf, store)
+    take_up_orphans(store, queue)
+    queue.huey.create_consumer(workers=conf.job_workers, periodic=False).run()

@@ -1,0 +1,1 @@
+"""Long work, done by worker processes: progress and results live in MariaDB."""

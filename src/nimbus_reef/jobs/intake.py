@@ -1,0 +1,178 @@
+"""From a file to the record: read, suggest, parse, load. The page, the job and the command
+line all go through here."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tempfile
+from dataclasses import dataclass, replace
+from datetime import date, datetime
+from pathlib import Path
+from typing import IO
+from zoneinfo import ZoneInfo
+
+from nimbus_reef.errors import BadFile, BadInput
+from nimbus_reef.formats import mapping, reports, tables, values
+from nimbus_reef.formats.contract import KINDS, Holds
+from nimbus_reef.formats.mapping import ColumnMap, Suggestion
+from nimbus_reef.formats.tables import RawTable
+from nimbus_reef.formats.values import DateOrder
+from nimbus_reef.store import ingest, loads
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.engine import Store
+from nimbus_reef.store.ingest import Loaded, Progress, Source
+
+_PREVIEW_ROWS = 2_000
+
+
+def today_of(account: Account) -> date:
+    """Today in the account's own time zone."""
+    return datetime.now(ZoneInfo(account.timezone)).date()
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """A file in the uploads folder, under its checksum."""
+
+    path: Path
+    sha256: str
+    size: int
+
+
+def keep(folder: Path, stream: IO[bytes]) -> Kept:
+    """Writes a stream into the folder under its SHA-256; the sender's name is never a path."""
+    folder.mkdir(parents=True, exist_ok=True)
+    digest, size = hashlib.sha256(), 0
+    handle, name = tempfile.mkstemp(dir=folder, suffix=".part")
+    try:
+        with os.fdopen(handle, "wb") as file:
+            while chunk := stream.read(1 << 20):
+                digest.update(chunk)
+                size += len(chunk)
+                file.write(chunk)
+        target = folder / digest.hexdigest()
+        os.replace(name, target)
+    except BaseException:
+        Path(name).unlink(missing_ok=True)
+        raise
+    return Kept(target, digest.hexdigest(), size)
+
+
+def keep_file(folder: Path, path: Path) -> Kept:
+    """The same for a file on this machine."""
+    with path.open("rb") as stream:
+        return keep(folder, stream)
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """A first look at a file: its head, the kinds it may be (best first), and whether the
+    best comes from an earlier file of the same source."""
+
+    table: RawTable
+    suggestions: tuple[Suggestion, ...]
+    remembered: bool
+    scope: str
+
+
+def look(store: Store, account: Account, path: Path, file_name: str) -> Looked:
+    """Reads the head of a file and suggests what it is; BadFile when it cannot be read."""
+    table = tables.read_table(path, file_name, rows=_PREVIEW_ROWS)
+    suggestions = mapping.suggest_kind(table)
+    before = loads.remembered(store, account.id, mapping.signature(table.headers))
+    if before is None:
+        return Looked(table, tuple(suggestions), False, "product")
+    known = ColumnMap.from_json(before.mapping)
+    fresh = next(each for each in suggestions if each.mapping.kind == known.kind)
+    first = replace(fresh, mapping=replace(known, date_order=fresh.mapping.date_order), missing=())
+    rest = [each for each in suggestions if each.mapping.kind != known.kind]
+    return Looked(table, (first, *rest), True, before.scope)
+
+
+def needs_date_order(table: RawTable, columns: ColumnMap) -> bool:
+    """True when a mapped date could be day-first or month-first and nobody said which."""
+    if columns.date_order is not DateOrder.UNKNOWN:
+        return False
+    kind = KINDS[columns.kind]
+    return any(
+        column.holds is Holds.DATE
+        and column.name in columns.columns
+        and values.date_order(table.frame[columns.columns[column.name]]) is DateOrder.UNKNOWN
+        for column in kind.columns
+    )
+
+
+def load(
+    store: Store,
+    account: Account,
+    path: Path,
+    file_name: str,
+    columns: ColumnMap,
+    *,
+    scope: str,
+    today: date,
+    confirmed: bool = False,
+    sha256: str = "",
+    person_id: int | None = None,
+    upload_id: int | None = None,
+    progress: Progress = lambda part, message: None,
+) -> Loaded:
+    """Loads one file under a confirmed mapping. Raises BadFile, BadInput or NeedsYes; then
+    nothing was changed."""
+    progress(0.02, "reading the file")
+    table = tables.read_table(path, file_name)
+    columns = mapping.checked(columns, table.headers)
+    columns = _settled_dates(table, columns, file_name)
+    progress(0.15, f"understanding {len(table.frame):,} rows")
+    parsed = reports.parse(table, columns, file_name)
+    source = Source(
+        file_name, sha256 or keep_digest(path), mapping.signature(table.headers), columns, person_id, upload_id
+    )
+    return ingest.load(
+        store, account.id, parsed, source, scope=scope, today=today, confirmed=confirmed, progress=progress
+    )
+
+
+def keep_digest(path: Path) -> str:
+    """The SHA-256 of a file."""
+    with path.open("rb") as stream:
+        return hashlib.file_digest(stream, "sha256").hexdigest()
+
+
+def _settled_dates(table: RawTable, columns: ColumnMap, file_name: str) -> ColumnMap:
+    """The order of day and month that the whole file proves; asks when it proves none."""
+    if columns.date_order is not DateOrder.UNKNOWN:
+        return columns
+    for column in KINDS[columns.kind].columns:
+        if column.holds is not Holds.DATE or column.name not in columns.columns:
+            continue
+        found = values.date_order(table.frame[columns.columns[column.name]])
+        if found is DateOrder.UNKNOWN:
+            raise BadInput(
+                f"The dates in “{columns.columns[column.name]}” can be read day-first or month-first.",
+                place=file_name,
+                remedy="Say which it is (in the mapping, or with --dates).",
+            )
+        if found is not None:
+            columns = replace(columns, date_order=found)
+    return columns
+
+
+def suggestion_for(looked: Looked, kind: str | None) -> Suggestion:
+    """The suggestion for a chosen kind, or the best; BadFile when no kind fits at all."""
+    if kind is not None:
+        found = next((each for each in looked.suggestions if each.mapping.kind == kind), None)
+        if found is None:
+            raise BadInput(f"“{kind}” is no report kind.", remedy=f"Use one of {', '.join(KINDS)}.")
+        return found
+    best = looked.suggestions[0]
+    if best.missing:
+        raise BadFile(
+            f"No report kind fits: for {KINDS[best.mapping.kind].title.lower()} the file lacks "
+            f"{', '.join(best.missing)}.",
+            remedy="Choose the columns by hand in Intake, or rename them in the file.",
+        )
+    return best
+
+

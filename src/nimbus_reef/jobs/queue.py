@@ -1,0 +1,139 @@
+"""The queue of long work: huey on SQLite for one machine, on Redis for more."""
+
+from __future__ import annotations
+
+import os
+import socket
+from dataclasses import dataclass
+from typing import Any
+
+import structlog
+from huey import Huey, RedisHuey, SqliteHuey
+
+from nimbus_reef.config import Config
+from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError
+from nimbus_reef.formats.mapping import ColumnMap
+from nimbus_reef.jobs import intake
+from nimbus_reef.store import accounts, loads
+from nimbus_reef.store.engine import Store
+from nimbus_reef.store.ingest import Loaded
+
+log = structlog.get_logger("jobs")
+
+_NAME = "nimbus-reef"
+
+
+@dataclass(frozen=True, slots=True)
+class Queue:
+    """Enqueues jobs, and in a worker does them."""
+
+    huey: Huey
+    load: Any
+
+    def start_load(self, job_id: int) -> None:
+        """Asks a worker to do the noted job."""
+        self.load(job_id)
+
+
+def worker_name() -> str:
+    """Tells this process from all others, for as long as it runs."""
+    return f"{socket.gethostname()}:{os.getpid()}"
+
+
+def still_alive(worker: str | None) -> bool:
+    """True unless the worker ran on this machine and is gone; other machines are trusted."""
+    host, _, pid = (worker or "").partition(":")
+    if host != socket.gethostname() or not pid.isdecimal():
+        return bool(worker)
+    try:
+        os.kill(int(pid), 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return int(pid) != os.getpid()
+
+
+def make_queue(config: Config, store: Store, *, immediate: bool = False) -> Queue:
+    """The queue of this installation. immediate: do jobs at once in this process (tests)."""
+    if config.redis_url:
+        huey: Huey = RedisHuey(_NAME, url=config.redis_url, immediate=immediate)
+    else:
+        config.var.mkdir(parents=True, exist_ok=True)
+        huey = SqliteHuey(_NAME, filename=str(config.var / "queue.db"), immediate=immediate)
+
+    @huey.task(name="load")
+    def load(job_id: int) -> None:
+        run_load(config, store, job_id)
+
+    return Queue(huey, load)
+
+
+def summary(loaded: Loaded) -> dict[str, Any]:
+    """What a load did, in a form that keeps in the job's record."""
+    return {
+        "batch": loaded.batch_id, "kind": loaded.kind, "rows": loaded.rows, "days": loaded.days,
+        "first_day": loaded.first_day.isoformat() if loaded.first_day else None,
+        "last_day": loaded.last_day.isoformat() if loaded.last_day else None,
+        "rejected": loaded.rejected, "removed": loaded.removed, "sums": loaded.sums,
+        "warnings": list(loaded.warnings),
+    }  # fmt: skip
+
+
+def run_load(config: Config, store: Store, job_id: int) -> None:
+    """Does one load job, whatever comes of it is written to the job."""
+    job = loads.claim_job(store, job_id, worker_name())
+    if job is None:
+        return
+    try:
+        loaded = _load(config, store, job)
+        loads.finish_job(
+            store, job_id, state="done", message="loaded", result=summary(loaded), upload_state="loaded"
+        )
+    except NeedsYes as asked:
+        loads.finish_job(
+            store, job_id, state="asks", message=asked.message, remedy=asked.remedy,
+            result={"questions": list(asked.questions)}, upload_state="waiting",
+        )  # fmt: skip
+    except ReefError as problem:
+        loads.finish_job(
+            store, job_id, state="failed", message=str(problem), upload_state="waiting"
+        )
+    except Exception:
+        # The one broad catch: a worker must survive any job, and the page must say so.
+        log.exception("load failed", job=job_id)
+        loads.finish_job(
+            store, job_id, state="failed", upload_state="waiting",
+            message=f"Loading stopped on a fault of the application; nothing was changed (job {job_id}).",
+            remedy="The log has the details under that number.",
+        )  # fmt: skip
+
+
+def _load(config: Config, store: Store, job: loads.Job) -> Loaded:
+    upload = loads.get_upload(store, job.upload_id or 0)
+    account = next((a for a in accounts.all_accounts(store) if a.id == job.account_id), None)
+    if upload is None or account is None:
+        raise NotFound("The file or its account is gone.", remedy="Drop the file again.")
+    path = config.uploads / upload.sha256
+    if not path.exists():
+        raise BadFile("The file is no longer here.", place=upload.file_name, remedy="Drop it again.")
+
+    def progress(part: float, message: str) -> None:
+        loads.note_progress(store, job.id, part, message)
+
+    return intake.load(
+        store, account, path, upload.file_name, ColumnMap.from_json(job.request["mapping"]),
+        scope=str(job.request["scope"]), today=intake.today_of(account),
+        confirmed=bool(job.request.get("confirmed")), sha256=upload.sha256,
+        person_id=job.person_id, upload_id=upload.id, progress=progress,
+    )  # fmt: skip
+
+
+def take_up_orphans(store: Store, queue: Queue) -> int:
+    """At a worker's start: jobs whose worker died are queued again, or failed with a reason."""
+    again = loads.take_back_orphans(store, still_alive)
+    for job_id in again:
+        queue.start_load(job_id)
+    return len(again)
+
+

@@ -1,0 +1,183 @@
+// Behaviour of the pages: Alpine components (CSP build) and htmx. No page needs more.
+import Alpine from "@alpinejs/csp";
+import htmx from "htmx.org";
+
+window.htmx = htmx;
+
+const typing = (element) => element.closest("input, select, textarea, [contenteditable]") && element.type !== "checkbox";
+const hotkey = (key) => {
+  const all = [...document.querySelectorAll(`[data-hotkey="${CSS.escape(key)}"]`)];
+  return all.find((element) => element.offsetParent !== null);
+};
+
+/** Keys that work on every page; see _keys.html for what they do. */
+Alpine.data("keys", () => ({
+  init() {
+    document.addEventListener("keydown", (event) => this.press(event));
+    document.addEventListener("click", (event) => {
+      for (const open of document.querySelectorAll("details.part[open]")) {
+        if (!open.contains(event.target)) open.open = false;
+      }
+    });
+  },
+  help() {
+    this.$refs.keys.showModal();
+  },
+  press(event) {
+    if (event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
+    if (event.key === "Escape") return this.escape(event);
+    if (typing(event.target)) return;
+    if (event.key === "?") this.help();
+    else if (event.key === "[" || event.key === "]") this.area(event.key === "]" ? 1 : -1);
+    else if (!this.follow(event.key)) return;
+    event.preventDefault();
+  },
+  escape(event) {
+    const open = document.querySelector("details.part[open]");
+    if (open) {
+      open.open = false;
+      open.querySelector("summary").focus();
+    } else if (typing(event.target)) {
+      event.target.blur();
+    } else {
+      document.querySelector("#drawer:not([hidden]) [data-close]")?.click();
+    }
+  },
+  area(step) {
+    const links = [...document.querySelectorAll(".rail li a")];
+    const here = links.findIndex((link) => link.ariaCurrent === "page");
+    links[(here + step + links.length) % links.length]?.click();
+  },
+  follow(key) {
+    const found = hotkey(key);
+    if (!found) return false;
+    if (found.matches("details")) {
+      found.open = true;
+      found.querySelector("select, input:not([type=hidden]), a")?.focus();
+    } else if (found.matches("input")) {
+      found.focus();
+      found.select();
+    } else {
+      found.click();
+    }
+    return true;
+  },
+}));
+
+/** j and k walk the rows; Enter is the link's own. */
+Alpine.data("rows", () => ({
+  init() {
+    this.walk = (event) => {
+      if (!document.contains(this.$root)) return document.removeEventListener("keydown", this.walk);
+      if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
+      if (event.key === "j" || event.key === "k") {
+        this.move(event.key === "j" ? 1 : -1);
+        event.preventDefault();
+      }
+    };
+    document.addEventListener("keydown", this.walk);
+  },
+  move(step) {
+    const links = [...this.$root.querySelectorAll("tr[data-row] .name")];
+    if (!links.length) return;
+    const focused = links.indexOf(document.activeElement);
+    const open = links.findIndex((link) => link.closest("tr").classList.contains("open"));
+    const from = focused >= 0 ? focused : open;
+    const next = links[Math.min(links.length - 1, Math.max(0, from + step))];
+    next.focus({ preventScroll: true });
+    next.closest("tr").scrollIntoView({ block: "nearest" });
+  },
+}));
+
+/** The filter form: what a metric can be compared with, and one `where` out of three fields. */
+Alpine.data("filterForm", () => ({
+  choose() {
+    const picked = this.$refs.field.selectedOptions[0];
+    const options = picked.dataset.options ? picked.dataset.options.split("|") : [];
+    const choice = options.length > 0;
+    for (const option of this.$refs.operator.options) {
+      const own = option.value === "is" || option.value === "not";
+      option.hidden = option.disabled = own !== choice;
+    }
+    this.$refs.operator.value = choice ? "is" : "gt";
+    this.$refs.option.replaceChildren(...options.map((text) => new Option(text, text)));
+    this.$refs.option.hidden = this.$refs.option.disabled = !choice;
+    this.$refs.number.hidden = this.$refs.number.disabled = choice;
+    this.$refs.unit.textContent = picked.dataset.unit;
+  },
+  compose(event) {
+    const value = this.$refs.number.disabled ? this.$refs.option.value : this.$refs.number.value;
+    this.$refs.where.value = `${this.$refs.field.value}:${this.$refs.operator.value}:${value}`;
+    if (!event.target.reportValidity()) event.preventDefault();
+  },
+}));
+
+/** Dropping and choosing files; sending starts at once. */
+Alpine.data("dropZone", () => ({
+  hovering: false,
+  look: {
+    [":class"]() {
+      return { over: this.hovering };
+    },
+  },
+  over() {
+    this.hovering = true;
+  },
+  out() {
+    this.hovering = false;
+  },
+  open() {
+    this.$refs.files.click();
+  },
+  drop(event) {
+    this.hovering = false;
+    this.$refs.files.files = event.dataTransfer.files;
+    this.send();
+  },
+  send() {
+    if (!this.$refs.files.files.length) return;
+    this.$refs.busy.hidden = false;
+    this.$root.requestSubmit();
+  },
+}));
+
+/** Another kind of report: the page comes again with that kind's columns. */
+Alpine.data("mapping", () => ({
+  again() {
+    const form = document.getElementById("again");
+    const field = document.createElement("input");
+    Object.assign(field, { type: "hidden", name: "kind", value: this.$refs.kind.value });
+    form.append(field);
+    form.requestSubmit();
+  },
+}));
+
+// The row whose drawer is open is marked without asking the server again.
+document.addEventListener("htmx:afterSwap", (event) => {
+  if (event.detail.target.id !== "drawer" && event.target.id !== "drawer") return;
+  const open = new URLSearchParams(location.search).get("open");
+  for (const row of document.querySelectorAll("tr[data-row]")) {
+    row.classList.toggle("open", row.dataset.row === open);
+  }
+});
+document.addEventListener("htmx:pushedIntoHistory", () => {
+  const open = new URLSearchParams(location.search).get("open");
+  for (const row of document.querySelectorAll("tr[data-row]")) {
+    row.classList.toggle("open", row.dataset.row === open);
+  }
+});
+// An error answers a partial request with a whole page: show it as one.
+document.addEventListener("htmx:beforeSwap", (event) => {
+  if (event.detail.xhr.getResponseHeader("X-Reef-Error")) {
+    event.detail.shouldSwap = false;
+    const told = new DOMParser().parseFromString(event.detail.xhr.responseText, "text/html");
+    const message = told.querySelector("#error");
+    const notice = document.createElement("p");
+    notice.className = "notice bad";
+    notice.setAttribute("role", "alert");
+    notice.textContent = [...message.querySelectorAll("h1, p:not(.dim)")].map((part) => part.textContent.trim()).join(" ");
+    document.getElementById("work").prepend(notice);
+  }
+});
+
+Alpine.start();

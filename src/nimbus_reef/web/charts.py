@@ -1,0 +1,133 @@
+"""Chart options, built in Python beside the pages that show them.
+
+Colours are names of the theme (`@coral`); the script turns them into the theme's values,
+so that light and dark are decided in one place, the style sheet.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date
+from typing import Any
+
+import numpy as np
+
+from nimbus_reef.core import evidence
+from nimbus_reef.web.figures import Figures
+
+_POINTS = 121
+_HIDDEN_AXIS = {"axisLine": {"show": False}, "axisTick": {"show": False}, "axisLabel": {"show": False}, "splitLine": {"show": False}}
+
+
+def _crossing(x: float, label: str, colour: str, side: str) -> dict[str, Any]:
+    return {
+        "xAxis": x,
+        "lineStyle": {"color": colour, "type": "solid", "width": 1.5},
+        "label": {"formatter": label, "color": colour, "position": "end", "distance": 4, "align": side},
+    }
+
+
+def luck(
+    *, a: float, b: float, needed: float | None, siblings: float | None, costly: bool, figures: Figures
+) -> dict[str, Any]:
+    """The posterior of conversion, the needed rate as a line, the siblings' as a dot."""
+    low, high = evidence.interval(a, b, 0.998)
+    marks = [rate for rate in (needed, siblings) if rate is not None]
+    right = min(0.999, max([high, *(mark * 1.12 for mark in marks)]))
+    x = np.linspace(max(1e-5, right / _POINTS), right, _POINTS)
+    y = evidence.density(a, b, x)
+    colour = "@coral" if costly else "@lagoon"
+    likely = evidence.interval(a, b)
+    series: list[dict[str, Any]] = [
+        {
+            "type": "line", "silent": True, "showSymbol": False, "smooth": True,
+            "lineStyle": {"color": colour, "width": 1.6},
+            "areaStyle": {"color": colour, "opacity": 0.13},
+            "data": [[round(float(px), 6), round(float(py), 4)] for px, py in zip(x, y, strict=True)],
+        }
+    ]  # fmt: skip
+    if needed is not None and needed < 1:
+        side = "right" if needed > right * 0.5 else "left"
+        series[0]["markLine"] = {
+            "symbol": "none", "silent": True,
+            "data": [_crossing(needed, f"needed {figures.rate(needed)}", "@ink", side)],
+        }  # fmt: skip
+    if siblings is not None:
+        series.append(
+            {
+                "type": "scatter", "silent": True, "symbolSize": 8, "itemStyle": {"color": "@lagoon"},
+                "data": [[siblings, 0]],
+                "label": {"show": True, "formatter": f"siblings {figures.rate(siblings)}", "color": "@lagoon",
+                          "position": "bottom", "distance": 6},
+            }
+        )  # fmt: skip
+    return {
+        "grid": {"left": 2, "right": 2, "top": 18, "bottom": 24},
+        "xAxis": {"type": "value", "min": 0, "max": right, **_HIDDEN_AXIS,
+                  "axisLine": {"show": True, "lineStyle": {"color": "@hairline"}}},
+        "yAxis": {"type": "value", "min": 0, **_HIDDEN_AXIS},
+        "series": series,
+        "aria": {"enabled": False},
+        "note": f"{figures.rate(likely[0])} to {figures.rate(likely[1])} is likely (4 in 5)",
+    }  # fmt: skip
+
+
+def money_and_bid(
+    days: Sequence[date], spend: Sequence[float], bids: Sequence[float | None], *, figures: Figures,
+    first_shown: date,
+) -> dict[str, Any]:  # fmt: skip
+    """Spend a day above, the bid as steps below, changes of the bid marked on both."""
+    labels = [day.isoformat() for day in days]
+    changes = [
+        (day, before, after)
+        for day, before, after in zip(days[1:], bids, bids[1:], strict=False)
+        if before is not None and after is not None and abs(before - after) > 0.001
+    ]
+    newest = changes[-3:]
+    marks = [
+        {
+            "xAxis": day.isoformat(),
+            "lineStyle": {"color": "@ink-2", "type": "dotted", "width": 1},
+            "label": {
+                "formatter": f"bid {figures.number(before)} → {figures.number(after)}"
+                if (day, before, after) == newest[-1] else "",
+                "color": "@ink-2", "position": "end",
+                "align": "right" if days.index(day) > len(days) / 2 else "left",
+            },
+        }
+        for day, before, after in newest
+    ]  # fmt: skip
+    with_bids = any(bid is not None for bid in bids)
+    bare = {"type": "category", "data": labels, "boundaryGap": False, **_HIDDEN_AXIS}
+    dated = {
+        **bare, "axisLine": {"show": True, "lineStyle": {"color": "@hairline"}},
+        "axisLabel": {"show": True, "color": "@ink-3", "fontSize": 10.5, "interval": max(0, len(labels) - 2),
+                      "alignMinLabel": "left", "alignMaxLabel": "right"},
+    }  # fmt: skip
+    spend_line = {
+        "name": f"spend {figures.symbol}", "type": "line", "xAxisIndex": 0, "yAxisIndex": 0,
+        "showSymbol": False, "data": [round(value, 2) for value in spend],
+        "lineStyle": {"color": "@ink", "width": 1.3}, "itemStyle": {"color": "@ink"},
+        "markLine": {"symbol": "none", "silent": True, "data": marks},
+        "markArea": {
+            "silent": True, "itemStyle": {"color": "@lagoon", "opacity": 0.06},
+            "data": [[{"xAxis": first_shown.isoformat()}, {"xAxis": labels[-1]}]],
+        },
+    }  # fmt: skip
+    bid_line = {
+        "name": f"bid {figures.symbol}", "type": "line", "step": "end", "xAxisIndex": 1, "yAxisIndex": 1,
+        "showSymbol": False, "data": list(bids), "connectNulls": True,
+        "lineStyle": {"color": "@lagoon", "width": 1.5}, "itemStyle": {"color": "@lagoon"},
+    }  # fmt: skip
+    value_axis = {"type": "value", "min": 0, **_HIDDEN_AXIS}
+    upper = {"left": 2, "right": 4, "top": 20 if marks else 6, "height": 46}
+    lower = {"left": 2, "right": 4, "top": 78, "height": 26}
+    axes = [{**bare, "gridIndex": 0}, {**dated, "gridIndex": 1}] if with_bids else [{**dated, "gridIndex": 0}]
+    return {
+        "grid": [upper, lower] if with_bids else [upper],
+        "xAxis": axes,
+        "yAxis": [{**value_axis, "gridIndex": index} for index in range(len(axes))],
+        "tooltip": {"trigger": "axis", "confine": True},
+        "axisPointer": {"link": [{"xAxisIndex": "all"}]},
+        "series": [spend_line, bid_line] if with_bids else [spend_line],
+    }

@@ -1,0 +1,131 @@
+"""Wires the web application together: parts, security, areas, and errors at one border."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from collections.abc import Callable
+from datetime import timedelta
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import structlog
+from flask import Flask, redirect, render_template, request, url_for
+from flask_compress import Compress
+from flask_login import current_user
+from flask_wtf.csrf import CSRFError
+from werkzeug.exceptions import HTTPException
+from werkzeug.wrappers import Response
+
+from nimbus_reef import __version__
+from nimbus_reef.config import Config
+from nimbus_reef.errors import BadFile, BadInput, Conflict, NotAllowed, NotFound, ReefError, StoreAway
+from nimbus_reef.jobs.queue import Queue
+from nimbus_reef.store.engine import Store
+from nimbus_reef.store.facts import Facts
+from nimbus_reef.web import security
+from nimbus_reef.web.frame import Frame
+from nimbus_reef.web.intake.routes import intake
+from nimbus_reef.web.parts import Parts, scope
+from nimbus_reef.web.people.routes import people
+from nimbus_reef.web.plan.routes import plan
+from nimbus_reef.web.targeting.routes import targeting
+
+log = structlog.get_logger("web")
+
+_STATUS = {BadInput: 400, BadFile: 422, NotFound: 404, NotAllowed: 403, Conflict: 409, StoreAway: 503}
+
+
+def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, testing: bool = False) -> Flask:
+    """The web application on a store and a queue."""
+    app = Flask("nimbus_reef.web", template_folder="templates", static_folder="static")
+    app.config.update(
+        SECRET_KEY=secret_key,
+        MAX_CONTENT_LENGTH=config.max_upload_bytes,
+        SESSION_COOKIE_SECURE=config.secure_cookies,
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_SAMESITE="Lax",
+        PERMANENT_SESSION_LIFETIME=timedelta(days=14),
+        SIGN_IN_LIMIT=config.sign_in_limit,
+        RATELIMIT_STORAGE_URI=config.redis_url or "memory://",
+        WTF_CSRF_TIME_LIMIT=None,
+        COMPRESS_MIMETYPES=["text/html", "text/css", "text/javascript", "application/javascript", "image/svg+xml"],
+        SEND_FILE_MAX_AGE_DEFAULT=timedelta(days=30),
+        TESTING=testing,
+    )
+    app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
+    app.extensions["reef"] = Parts(config, store, Facts(store), queue)
+    security.guard(app)
+    Compress(app)
+    for area in (people, intake, targeting, plan):
+        app.register_blueprint(area)
+    app.context_processor(_everywhere)
+    app.jinja_env.globals["asset"] = _asset_addresses(app)
+    app.add_url_rule("/", "start", _start)
+    app.add_url_rule("/alive", "alive", lambda: ("alive", {"Content-Type": "text/plain"}))
+    _map_errors(app)
+    return app
+
+
+def _asset_addresses(app: Flask) -> Callable[[str], str]:
+    """Addresses of built files that change with their contents, so browsers may keep them."""
+
+    @cache
+    def address(name: str) -> str:
+        digest = hashlib.sha256((Path(app.static_folder or "") / name).read_bytes()).hexdigest()[:10]
+        return url_for("static", filename=name, v=digest)
+
+    return address
+
+
+def _start() -> Response:
+    what = scope()
+    return redirect(what.elsewhere(url_for("targeting.home" if what.newest else "intake.look")))
+
+
+def _everywhere() -> dict[str, Any]:
+    """What the frame of every page shows; nothing of it where nobody is signed in."""
+    base = {"version": __version__, "signed_in": current_user.is_authenticated}
+    if not current_user.is_authenticated or request.endpoint in ("people.sign_in", "static", "alive"):
+        return base
+    return base | {"person": current_user.person, "f": Frame()}
+
+
+def _map_errors(app: Flask) -> None:
+    """Every error becomes a page of one layout: what happened, where, what to do."""
+
+    def page(status: int, message: str, remedy: str) -> tuple[str, int, dict[str, str]]:
+        # htmx swaps only answers of 2xx; the header tells the page's script to show this one.
+        return render_template("error.html", status=status, message=message, remedy=remedy), status, {
+            "X-Reef-Error": "yes"
+        }
+
+    @app.errorhandler(ReefError)
+    def known(problem: ReefError) -> tuple[str, int, dict[str, str]]:
+        status = next((code for kind, code in _STATUS.items() if isinstance(problem, kind)), 400)
+        where = f"{problem.place}: " if problem.place else ""
+        return page(status, f"{where}{problem.message}", problem.remedy)
+
+    @app.errorhandler(CSRFError)
+    def forged(problem: CSRFError) -> tuple[str, int, dict[str, str]]:
+        return page(400, "The page was open for too long, or did not come from here.", "Load it anew and try again.")
+
+    @app.errorhandler(HTTPException)
+    def http(problem: HTTPException) -> tuple[str, int, dict[str, str]]:
+        words = {
+            404: ("There is no such page.", "Follow a link of this application."),
+            405: ("This address is not for opening.", "Go back and use the button."),
+            413: ("The file is larger than is taken in.", "Download the report in shorter ranges of days."),
+            429: ("Too many tries.", "Wait a minute and try again."),
+        }
+        message, remedy = words.get(problem.code or 500, (problem.description or "Something went wrong.", ""))
+        return page(problem.code or 500, message, remedy)
+
+    @app.errorhandler(Exception)
+    def unknown(problem: Exception) -> tuple[str, int, dict[str, str]]:
+        if app.testing:
+            raise problem
+        fault = secrets.token_hex(4)
+        log.error("request failed", fault=fault, path=request.path, exc_info=problem)
+        return page(500, f"The application made a mistake (fault {fault}).", "Try again; the log has it under that number.")

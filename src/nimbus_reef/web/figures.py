@@ -1,0 +1,105 @@
+"""Figures as people read them: one account's currency and locale, fixed decimals, – for nothing."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from babel.dates import format_date
+from babel.numbers import format_currency, format_decimal, get_currency_symbol
+
+from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.projection import Range
+from nimbus_reef.core.windows import Window
+
+NOTHING = "–"
+_MINUS = "−"
+
+
+def _signed(text: str, value: float) -> str:
+    return f"+{text}" if value > 0 else text
+
+
+@dataclass(frozen=True, slots=True)
+class Figures:
+    """Writes figures for one account."""
+
+    locale: str
+    currency: str
+
+    @property
+    def symbol(self) -> str:
+        """The currency's sign, for headers."""
+        return get_currency_symbol(self.currency, self.locale)
+
+    def _decimal(self, value: float, digits: int) -> str:
+        pattern = "#,##0" + ("." + "0" * digits if digits else "")
+        return format_decimal(value, pattern, locale=self.locale).replace("-", _MINUS)
+
+    def count(self, value: float | None) -> str:
+        """A whole number."""
+        return NOTHING if value is None else self._decimal(value, 0)
+
+    def counted(self, value: float, thing: str) -> str:
+        """A number of things: 1 click, 2 clicks."""
+        return f"{self.count(value)} {thing}{'' if value == 1 else 's'}"
+
+    def number(self, value: float | None, digits: int = 2) -> str:
+        """A number with fixed decimals."""
+        return NOTHING if value is None else self._decimal(value, digits)
+
+    def percent(self, value: float | None, digits: int = 1) -> str:
+        """A fraction in percent, without the sign: it stands in the header."""
+        return NOTHING if value is None else self._decimal(value * 100, digits)
+
+    def rate(self, value: float | None, digits: int = 1) -> str:
+        """A fraction in percent, for running text."""
+        return NOTHING if value is None else f"{self._decimal(value * 100, digits)} %"
+
+    def money(self, value: float | None, digits: int = 0) -> str:
+        """Units of currency with its sign."""
+        if value is None:
+            return NOTHING
+        pattern = "¤\u00a0#,##0" + ("." + "0" * digits if digits else "")
+        text = format_currency(
+            value, self.currency, format=pattern, locale=self.locale, currency_digits=False
+        )
+        return text.replace("-", _MINUS)
+
+    def micro(self, value: float | None, digits: int = 0) -> str:
+        """Micro-units as money."""
+        return NOTHING if value is None else self.money(from_micro(value), digits)
+
+    def change(self, value: float, digits: int = 0) -> str:
+        """Money gained or lost, with its sign."""
+        return _signed(self.money(value, digits), round(value, digits))
+
+    def span(self, values: Range) -> str:
+        """A change as its 80 % range; one figure where the ends are the same to the eye."""
+        if abs(values.high - values.low) < 1:
+            return self.change(values.middle)
+        return f"{self.change(values.low)} to {self.change(values.high)}"
+
+    def short(self, value: float) -> str:
+        """A figure for the rail: 2.1k."""
+        if abs(value) < 1000:
+            return self._decimal(value, 0)
+        return f"{self._decimal(value / 1000, 1)}k"
+
+    def one_in(self, chance: float) -> str:
+        """A chance as people say it: 1 in 200."""
+        if chance <= 0.0005:
+            return "less than 1 in 2,000"
+        if chance > 0.5:
+            return self.rate(chance, 0)
+        nearest = 1 / chance
+        step = 1 if nearest < 20 else 5 if nearest < 100 else 50 if nearest < 1000 else 100
+        return f"1 in {self._decimal(max(2, round(nearest / step) * step), 0)}"
+
+    def days(self, window: Window) -> str:
+        """17 Sep – 16 Oct 2026."""
+        first, last = window.first, window.last
+        start = "d MMM" if first.year == last.year else "d MMM y"
+        return (
+            f"{format_date(first, start, locale=self.locale)}\u2009–\u2009"
+            f"{format_date(last, 'd MMM y', locale=self.locale)}"
+        )

@@ -1,0 +1,97 @@
+"""The frame around every page: the audit line, the scope bar, the plan strip."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Final
+
+import polars as pl
+from flask import request, url_for
+
+from nimbus_reef.core.evidence import STAKE_DAYS, flagged
+from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.windows import LAST_N_DAYS
+from nimbus_reef.jobs import audit
+from nimbus_reef.store import plans
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.params import Scope
+from nimbus_reef.web.parts import figures, my_accounts, parts, scope
+from nimbus_reef.web.plan.pages import Strip, strip
+
+AREAS: Final = (("intake.look", "Intake"), ("targeting.home", "Targeting"), ("plan.look", "Plan"))
+"""The areas that there are, in the order of the audit."""
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """One area on the audit line; stake and count are empty where there is nothing to say."""
+
+    title: str
+    href: str
+    here: bool
+    stake: str
+    count: str
+
+
+class Frame:
+    """Worked out part by part when the template asks, so that a partial or an error page
+    pays for nothing it does not show."""
+
+    windows = LAST_N_DAYS
+
+    @property
+    def scope(self) -> Scope:
+        """What is looked at."""
+        return scope()
+
+    @property
+    def figures(self) -> Figures:
+        """Writes figures for the account in scope."""
+        return figures()
+
+    @property
+    def accounts(self) -> list[Account]:
+        """The accounts to choose from."""
+        return my_accounts()
+
+    @cached_property
+    def _targets(self) -> pl.DataFrame | None:
+        what = self.scope
+        if what.newest is None:
+            return None
+        return audit.judged_targets(parts().facts, what.account, what.window, what.target_acos)
+
+    @cached_property
+    def strip(self) -> Strip:
+        """The waiting changes together."""
+        return strip(plans.planned(parts().store, self.scope.account.id), self._month(), self.figures)
+
+    def _month(self) -> tuple[float, float]:
+        """Spend and sales of all targets in scope per 30 days, in units."""
+        if self._targets is None:
+            return 0.0, 0.0
+        monthly = STAKE_DAYS / self.scope.window.days
+        spend, sales = (int(self._targets[name].sum()) for name in ("spend", "sales"))
+        return from_micro(spend) * monthly, from_micro(sales) * monthly
+
+    def _stake(self) -> float:
+        """Units a month at stake in flagged targets."""
+        return 0.0 if self._targets is None else from_micro(int(self._targets.filter(flagged())["stake"].sum()))
+
+    @cached_property
+    def rail(self) -> list[Stop]:
+        """The audit line."""
+        here = (request.endpoint or "").partition(".")[0]
+        stake, waiting = self._stake(), self.strip.count
+        return [
+            Stop(
+                title=title,
+                href=self.scope.elsewhere(url_for(endpoint)),
+                here=endpoint.partition(".")[0] == here,
+                stake=self.figures.short(stake) if title == "Targeting" and stake >= 1 else "",
+                count=str(waiting) if title == "Plan" and waiting else "",
+            )
+            for endpoint, title in AREAS
+        ]

@@ -1,0 +1,1 @@
+"""Files in: drop, map, load, look back."""

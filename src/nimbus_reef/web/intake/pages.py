@@ -1,0 +1,130 @@
+"""What Intake says: the mapping of a file, jobs and their progress, batches, what is held."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+from nimbus_reef.core.model import MONEY_MEASURES, from_micro
+from nimbus_reef.formats import values
+from nimbus_reef.formats.contract import KINDS, Column, Holds
+from nimbus_reef.formats.mapping import ColumnMap, Suggestion
+from nimbus_reef.formats.tables import LINE, RawTable
+from nimbus_reef.store.loads import Batch, HeldReport, Job
+from nimbus_reef.web.figures import Figures
+
+_SAMPLES: Final = 3
+_BECOMES: Final[Mapping[Holds, str]] = {
+    Holds.DATE: "day", Holds.TEXT: "text", Holds.COUNT: "whole number", Holds.MONEY: "money",
+    Holds.SHARE: "share", Holds.PERCENT: "percent", Holds.RANK: "rank", Holds.CHOICE: "one of our words",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class MappedColumn:
+    """One of our columns, the header that feeds it, and what its first cells become."""
+
+    name: str
+    required: bool
+    becomes: str
+    header: str
+    samples: tuple[tuple[str, str], ...]
+
+
+def _become(cells: Any, column: Column, order: values.DateOrder) -> list[str]:
+    text = values.trimmed(cells)
+    if column.holds is Holds.DATE:
+        read = values.dates(text, order if order is not values.DateOrder.UNKNOWN else values.DateOrder.DAY_FIRST)
+        return [day.isoformat() if day else "" for day in read]
+    if column.holds is Holds.CHOICE:
+        return [word or "" for word in values.choices(text, column.aliases)]
+    if column.holds is Holds.TEXT:
+        return text.to_list()
+    votes = values.style_votes(text)
+    style = values.Style.COMMA if votes.comma > votes.dot else values.Style.DOT
+    if column.holds is Holds.COUNT:
+        style = values.counts_style(text, style)
+    return ["" if number is None else f"{number:g}" for number in values.numbers(text, style)]
+
+
+def mapped(table: RawTable, chosen: ColumnMap) -> list[MappedColumn]:
+    """Our columns beside the file's, with sample cells: as they stand → what they become."""
+    rows = []
+    for column in KINDS[chosen.kind].columns:
+        header = chosen.columns.get(column.name, "")
+        samples: tuple[tuple[str, str], ...] = ()
+        if header:
+            cells = table.frame[header].head(_SAMPLES)
+            become = _become(cells, column, chosen.date_order)
+            samples = tuple(zip([cell or "" for cell in cells.to_list()], become, strict=True))
+        rows.append(MappedColumn(column.name, column.required, _BECOMES[column.holds], header, samples))
+    return rows
+
+
+def sample_rows(table: RawTable, most: int = 5) -> list[tuple[str, ...]]:
+    """The first rows of the file as they stand."""
+    return table.frame.drop(LINE).head(most).fill_null("").rows()
+
+
+def kinds_by_fit(suggestions: Sequence[Suggestion]) -> list[tuple[str, str, int]]:
+    """Kinds to choose from: name, title, how well they fit in percent, best first."""
+    return [(s.mapping.kind, KINDS[s.mapping.kind].title, round(100 * s.fit)) for s in suggestions]
+
+
+@dataclass(frozen=True, slots=True)
+class Summary:
+    """What a load did, in words and figures."""
+
+    title: str
+    facts: tuple[tuple[str, str], ...]
+    warnings: tuple[str, ...]
+    rejected: int
+    batch_id: int
+
+
+def _sums(sums: Mapping[str, int], figures: Figures) -> list[tuple[str, str]]:
+    return [
+        (name, figures.money(from_micro(value), 2) if name in MONEY_MEASURES else figures.count(value))
+        for name, value in sums.items()
+    ]
+
+
+def _span(first: Any, last: Any, days: int | None) -> list[tuple[str, str]]:
+    if not first:
+        return []
+    shown = [("from", str(first)), ("to", str(last))]
+    return [("days", str(days)), *shown] if days is not None else shown
+
+
+def job_summary(job: Job, figures: Figures) -> Summary | None:
+    """The summary of a finished load."""
+    result = job.result
+    if job.state != "done" or "batch" not in result:
+        return None
+    facts = [
+        ("rows", figures.count(result["rows"])),
+        *_span(result["first_day"], result["last_day"], result["days"]),
+        ("replaced", figures.count(result["removed"])), ("rejected", figures.count(result["rejected"])),
+        *_sums(result["sums"], figures),
+    ]  # fmt: skip
+    return Summary(
+        KINDS[result["kind"]].title, tuple(facts), tuple(result["warnings"]), result["rejected"], result["batch"]
+    )
+
+
+def batch_summary(batch: Batch, figures: Figures) -> Summary:
+    """The same of a batch, from the record."""
+    facts = [
+        ("rows", figures.count(batch.rows)),
+        *_span(batch.first_day, batch.last_day, None),
+        ("replaced", figures.count(batch.removed)), ("rejected", figures.count(batch.rejected)),
+        *_sums(batch.sums, figures),
+    ]  # fmt: skip
+    return Summary(KINDS[batch.kind].title, tuple(facts), batch.warnings, batch.rejected, batch.id)
+
+
+def held(reports: Sequence[HeldReport]) -> list[tuple[str, HeldReport | None]]:
+    """Every kind with what is held of it, nothing included."""
+    by_kind = {each.kind: each for each in reports}
+    return [(kind.title, by_kind.get(kind.name)) for kind in KINDS.values()]

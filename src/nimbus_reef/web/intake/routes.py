@@ -1,0 +1,204 @@
+"""Intake: files are dropped, mapped, loaded in the background, and looked back at."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response as AnyResponse
+
+from nimbus_reef.errors import BadFile, BadInput, NotFound
+from nimbus_reef.formats.contract import KINDS
+from nimbus_reef.formats.mapping import ColumnMap, checked
+from nimbus_reef.formats.tables import csv_lines
+from nimbus_reef.formats.values import DateOrder
+from nimbus_reef.jobs import intake as loading
+from nimbus_reef.store import loads, trails
+from nimbus_reef.store.loads import Upload
+from nimbus_reef.store.models import SCOPES
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.intake import pages
+from nimbus_reef.web.parts import account_by_id, figures, must_write, parts, scope
+
+intake = Blueprint("intake", __name__, url_prefix="/intake")
+
+
+@intake.get("/")
+def look() -> str:
+    """Where files are dropped, the queue, what is held and what was loaded."""
+    account, store = scope().account, parts().store
+    return render_template(
+        "intake/intake.html",
+        waiting=loads.waiting_uploads(store, account.id),
+        jobs=[_job_view(job, name) for job, name in loads.recent_jobs(store, account.id)],
+        held=pages.held(loads.held_reports(store, account.id)),
+        batches=[(batch, pages.batch_summary(batch, figures())) for batch in loads.batches(store, account.id)],
+        titles={kind.name: kind.title for kind in KINDS.values()},
+    )
+
+
+def _job_view(job: loads.Job, file_name: str) -> dict[str, Any]:
+    account = account_by_id(job.account_id or 0)
+    return {
+        "job": job,
+        "file_name": file_name,
+        "summary": pages.job_summary(job, Figures(account.locale, account.currency)),
+    }
+
+
+@intake.post("/files")
+def drop() -> AnyResponse:
+    """Takes files in. One file leads to its mapping at once, several wait in the queue."""
+    who = must_write()
+    account, folder = scope().account, parts().config.uploads
+    files = [file for file in request.files.getlist("files") if file.filename]
+    if not files:
+        raise BadInput("No file was chosen.", remedy="Drop a report, or choose one.")
+    taken, refused = [], []
+    for file in files:
+        name = (file.filename or "").replace("\\", "/").rpartition("/")[2]
+        kept = loading.keep(folder, file.stream)
+        try:
+            loading.look(parts().store, account, kept.path, name)
+        except BadFile as problem:
+            refused.append(str(problem))
+            continue
+        taken.append(
+            loads.add_upload(
+                parts().store, account_id=account.id, person_id=who.id, file_name=name,
+                sha256=kept.sha256, size=kept.size,
+            )
+        )  # fmt: skip
+    for each in refused:
+        flash(each, "problem")
+    if len(taken) == 1:
+        return redirect(scope().elsewhere(url_for("intake.map_file", upload_id=taken[0])))
+    return redirect(scope().elsewhere(url_for("intake.look")))
+
+
+def _upload(upload_id: int) -> Upload:
+    found = loads.get_upload(parts().store, upload_id)
+    if found is None:
+        raise NotFound("There is no such file.", remedy="Drop it again.")
+    account_by_id(found.account_id)
+    return found
+
+
+def _chosen(looked: loading.Looked, values: Any) -> ColumnMap:
+    """The mapping of the form, or the suggestion where the form says nothing yet."""
+    kind = values.get("kind") or looked.suggestions[0].mapping.kind
+    suggested = loading.suggestion_for(looked, kind).mapping
+    order = DateOrder(values.get("dates") or suggested.date_order)
+    if "mapped" not in values:
+        return replace(suggested, date_order=order)
+    names = [column.name for column in KINDS[kind].columns]
+    columns = {name: values[f"column-{name}"] for name in names if values.get(f"column-{name}")}
+    return ColumnMap(kind, columns, order)
+
+
+@intake.get("/files/<int:upload_id>")
+def map_file(upload_id: int) -> str:
+    """The mapping of one file beside its sample rows."""
+    upload = _upload(upload_id)
+    account = account_by_id(upload.account_id)
+    path = parts().config.uploads / upload.sha256
+    looked = loading.look(parts().store, account, path, upload.file_name)
+    chosen = _chosen(looked, request.args)
+    return render_template(
+        "intake/mapping.html",
+        upload=upload,
+        looked=looked,
+        chosen=chosen,
+        kind=KINDS[chosen.kind],
+        kinds=pages.kinds_by_fit(looked.suggestions),
+        columns=pages.mapped(looked.table, chosen),
+        rows=pages.sample_rows(looked.table),
+        scopes=SCOPES,
+        ask_dates=loading.needs_date_order(looked.table, replace(chosen, date_order=DateOrder.UNKNOWN)),
+        before=loads.same_file(parts().store, account.id, upload.sha256),
+    )
+
+
+@intake.post("/files/<int:upload_id>/load")
+def load(upload_id: int) -> AnyResponse:
+    """Confirms the mapping; the worker does the rest."""
+    must_write()
+    upload = _upload(upload_id)
+    account = account_by_id(upload.account_id)
+    path = parts().config.uploads / upload.sha256
+    looked = loading.look(parts().store, account, path, upload.file_name)
+    chosen = checked(_chosen(looked, request.form), looked.table.headers)
+    if loading.needs_date_order(looked.table, chosen):
+        raise BadInput(
+            "The dates can be read day-first or month-first.", place=upload.file_name,
+            remedy="Go back and say which it is.",
+        )  # fmt: skip
+    label = request.form.get("scope", "product")
+    if label not in SCOPES:
+        raise BadInput(f"“{label}” is no ad format.", remedy=f"Choose {', '.join(SCOPES)}.")
+    return _enqueue(upload, {"mapping": chosen.as_json(), "scope": label})
+
+
+@intake.post("/jobs/<int:job_id>/yes")
+def say_yes(job_id: int) -> AnyResponse:
+    """Goes ahead with a load that asked."""
+    must_write()
+    job, _ = _job(job_id)
+    if job.state != "asks" or job.upload_id is None:
+        raise BadInput("This load asks nothing.", remedy="Look at the queue again.")
+    loads.finish_job(parts().store, job.id, state="failed", message="answered with yes; loaded anew")
+    return _enqueue(_upload(job.upload_id), {**job.request, "confirmed": True})
+
+
+def _enqueue(upload: Upload, what: dict[str, Any]) -> AnyResponse:
+    who = must_write()
+    store = parts().store
+    job_id = loads.start_job(
+        store, kind="load", account_id=upload.account_id, person_id=who.id, upload_id=upload.id, request=what
+    )
+    trails.note(
+        store, "loaded", person_id=who.id, account_id=upload.account_id,
+        detail={"job": job_id, "file": upload.file_name},
+    )  # fmt: skip
+    parts().queue.start_load(job_id)
+    return redirect(f"{scope().elsewhere(url_for('intake.look'))}#job-{job_id}")
+
+
+@intake.post("/files/<int:upload_id>/discard")
+def discard(upload_id: int) -> AnyResponse:
+    """Puts a waiting file away; nothing of it was loaded."""
+    must_write()
+    upload = _upload(upload_id)
+    loads.set_upload_state(parts().store, upload.id, "discarded")
+    flash(f"{upload.file_name} was put away; nothing of it was loaded.")
+    return redirect(scope().elsewhere(url_for("intake.look")))
+
+
+def _job(job_id: int) -> tuple[loads.Job, str]:
+    job = loads.get_job(parts().store, job_id)
+    if job is None:
+        raise NotFound("There is no such load.", remedy="Look at the queue again.")
+    account_by_id(job.account_id or 0)
+    upload = loads.get_upload(parts().store, job.upload_id or 0)
+    return job, upload.file_name if upload else ""
+
+
+@intake.get("/jobs/<int:job_id>")
+def progress(job_id: int) -> str:
+    """One line of the queue, for following a load live."""
+    job, file_name = _job(job_id)
+    return render_template("intake/_job.html", **_job_view(job, file_name))
+
+
+@intake.get("/batches/<int:batch_id>/rejects.csv")
+def rejects(batch_id: int) -> Response:
+    """The rows turned away, to mend and load again."""
+    batch = loads.get_batch(parts().store, batch_id)
+    if batch is None:
+        raise NotFound("There is no such batch.", remedy="Look at the list of batches.")
+    account_by_id(batch.account_id)
+    found = loads.rejects(parts().store, batch_id)
+    response = Response(csv_lines(("line", "column", "value", "reason"), found), mimetype="text/csv")
+    response.headers["Content-Disposition"] = f"attachment; filename=rejects-{batch_id}.csv"
+    return response

@@ -1,0 +1,125 @@
+"""The query string, parsed once into a typed scope: what is looked at, and how."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import date
+from typing import Any
+from urllib.parse import urlencode
+
+from werkzeug.datastructures import MultiDict
+
+from nimbus_reef.core import windows
+from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import BadInput
+from nimbus_reef.store.accounts import Account
+
+DEFAULT_WINDOW = "last-30"
+DEFAULT_AGAINST = "preceding"
+JUDGES = ("evidence", "simple")
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """What a page looks at. Everything but `account`, `newest` is in the URL; defaults are
+    left out of it, so that a link stays short and keeps meaning the same."""
+
+    account: Account
+    newest: date | None
+    window_text: str = DEFAULT_WINDOW
+    against_text: str = DEFAULT_AGAINST
+    target_acos_text: str = ""
+    judge: str = "evidence"
+    where: tuple[str, ...] = ()
+    query: str = ""
+    sort: str = ""
+    page: int = 1
+    open: str = ""
+
+    @property
+    def window(self) -> Window:
+        """The days looked at."""
+        newest = self.newest or date(2000, 1, 30)
+        return windows.parse(self.window_text, newest, self.account.maturing_days)
+
+    @property
+    def against(self) -> Window | None:
+        """The days compared with."""
+        return windows.compared(self.against_text, self.window, self.newest or date(2000, 1, 30))
+
+    @property
+    def target_acos(self) -> float:
+        """The target in force, as a fraction: the account's own unless tried otherwise here."""
+        if not self.target_acos_text:
+            return self.account.target_acos
+        try:
+            percent = float(self.target_acos_text.replace(",", "."))
+        except ValueError:
+            percent = 0.0
+        if not 0 < percent <= 500:
+            raise BadInput(
+                f"“{self.target_acos_text}” is no target ACOS.", remedy="Give percent, such as 28."
+            )
+        return percent / 100
+
+    @property
+    def maturing(self) -> int:
+        """How many days of the window still gain sales."""
+        if self.newest is None:
+            return 0
+        return windows.maturing(self.window, self.newest, self.account.maturing_days)
+
+    def values(self) -> list[tuple[str, str]]:
+        """The query string as pairs, defaults left out."""
+        pairs = [("account", self.account.key)]
+        optional = (
+            ("window", self.window_text, DEFAULT_WINDOW),
+            ("against", self.against_text, DEFAULT_AGAINST),
+            ("target_acos", self.target_acos_text, ""),
+            ("judge", self.judge, "evidence"),
+            ("q", self.query, ""),
+            ("sort", self.sort, ""),
+            ("page", str(self.page), "1"),
+            ("open", self.open, ""),
+        )
+        pairs += [("where", each) for each in self.where]
+        return pairs + [(name, value) for name, value, default in optional if value != default]
+
+    def link(self, path: str, **changes: Any) -> str:
+        """The address of a path in this scope, with some of it changed."""
+        return f"{path}?{urlencode(replace(self, **changes).values())}"
+
+    def elsewhere(self, path: str) -> str:
+        """The address of another area: the same account, days and target, none of the table."""
+        return self.link(path, where=(), query="", sort="", page=1, open="", judge="evidence")
+
+
+def parse(args: MultiDict[str, str], account: Account, newest: date | None) -> Scope:
+    """The scope of a request; BadInput names the part that cannot be understood."""
+    judge = args.get("judge", "evidence")
+    if judge not in JUDGES:
+        raise BadInput(f"“{judge}” is no way to judge.", remedy="Use evidence or simple.")
+    page = args.get("page", "1")
+    scope = Scope(
+        account=account,
+        newest=newest,
+        window_text=_window_text(args),
+        against_text=args.get("against", "") or DEFAULT_AGAINST,
+        target_acos_text=args.get("target_acos", "").strip(),
+        judge=judge,
+        where=tuple(each for each in args.getlist("where") if each),
+        query=args.get("q", "").strip(),
+        sort=args.get("sort", ""),
+        page=int(page) if page.isdecimal() and int(page) > 0 else 1,
+        open=args.get("open", ""),
+    )
+    # Reading them now turns a bad part into an error of this request, whoever uses it later.
+    _ = scope.window, scope.against, scope.target_acos
+    return scope
+
+
+def _window_text(args: MultiDict[str, str]) -> str:
+    """`window`, or the two ends of a range as the form's date fields give them."""
+    if args.get("from") and args.get("to"):
+        return f"{args['from']}..{args['to']}"
+    return args.get("window", "") or DEFAULT_WINDOW

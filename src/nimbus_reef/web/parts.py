@@ -1,0 +1,111 @@
+"""What every request works with, and the scope and person of the request in hand."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from flask import current_app, g, request
+from flask_login import UserMixin, current_user
+
+from nimbus_reef.config import Config
+from nimbus_reef.errors import NotAllowed, NotFound
+from nimbus_reef.jobs.queue import Queue
+from nimbus_reef.store import accounts
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.engine import Store
+from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.people import Person
+from nimbus_reef.web import params
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.params import Scope
+
+
+@dataclass(frozen=True, slots=True)
+class Parts:
+    """The parts one place wires together."""
+
+    config: Config
+    store: Store
+    facts: Facts
+    queue: Queue
+
+
+class SignedIn(UserMixin):  # type: ignore[misc]  # Flask-Login has no types
+    """The person behind the session, as Flask-Login wants them."""
+
+    def __init__(self, person: Person) -> None:
+        self.person = person
+
+    def get_id(self) -> str:
+        return str(self.person.id)
+
+
+def parts() -> Parts:
+    """The application's parts."""
+    found: Parts = current_app.extensions["reef"]
+    return found
+
+
+def person() -> Person:
+    """Who is signed in."""
+    found: Person = current_user.person
+    return found
+
+
+def must_write() -> Person:
+    """Who is signed in, if their role may change things; NotAllowed otherwise."""
+    who = person()
+    if not who.writes:
+        raise NotAllowed(
+            "Viewers look, they do not change things.", remedy="Ask an owner for the role of analyst."
+        )
+    return who
+
+
+def my_accounts() -> list[Account]:
+    """The accounts of the brands this person may see; kept for the request."""
+    if "accounts" not in g:
+        who = person()
+        g.accounts = [each for each in accounts.all_accounts(parts().store) if who.sees(each.brand_id)]
+    found: list[Account] = g.accounts
+    return found
+
+
+def account_of(key: str | None) -> Account:
+    """One of this person's accounts, the first when none is named. The only way to an account."""
+    mine = my_accounts()
+    if key:
+        found = next((each for each in mine if each.key == key), None)
+        if found is None:
+            raise NotFound(f"There is no account “{key}” for you.", remedy="Choose one in the scope bar.")
+        return found
+    if not mine:
+        raise NotFound(
+            "No brand account is yours to see yet.",
+            remedy="An owner gives you brands; `reef account add` makes an account.",
+        )
+    return mine[0]
+
+
+def account_by_id(account_id: int) -> Account:
+    """The account of something that was found by its own id."""
+    found = next((each for each in my_accounts() if each.id == account_id), None)
+    if found is None:
+        raise NotFound("There is no such thing for you.", remedy="Follow a link of this application.")
+    return found
+
+
+def scope() -> Scope:
+    """The scope of this request; kept for it."""
+    if "scope" not in g:
+        account = account_of(request.values.get("account"))
+        newest = parts().facts.newest_day(account.id)
+        g.scope = params.parse(request.values, account, newest)
+    found: Scope = g.scope
+    return found
+
+
+def figures() -> Figures:
+    """Writes figures for the account in scope."""
+    account = scope().account
+    return Figures(account.locale, account.currency)

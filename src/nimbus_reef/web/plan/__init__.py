@@ -1,0 +1,1 @@
+"""Accepted changes, the change sheet out and in."""

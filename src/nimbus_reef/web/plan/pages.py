@@ -1,0 +1,107 @@
+"""What the plan says: changes old → new with reasons, their projection, the strip."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+from nimbus_reef.core import plan, projection
+from nimbus_reef.core.plan import Entity
+from nimbus_reef.core.projection import Projected, Range
+from nimbus_reef.store.plans import Planned
+from nimbus_reef.web.figures import Figures
+
+
+def projected_of(planned: Planned) -> Projected:
+    """The projection of a change: as accepted, or anew when a bid was edited since."""
+    basis = planned.basis
+    change = planned.change
+    if change.entity is Entity.TARGET and change.field == "bid":
+        try:
+            old, new = float(change.old_value), float(change.new_value)
+        except ValueError:
+            return projection.NOTHING
+        return projection.bid_moved(_basis(basis), old, new)
+    stored = basis["projected"]
+    return Projected(Range(*stored["spend"]), Range(*stored["sales"]))
+
+
+def _basis(basis: Any) -> projection.Basis:
+    first, last = (date.fromisoformat(text) for text in basis["window"])
+    return projection.Basis(
+        (last - first).days + 1, basis["clicks"], basis["spend"], basis["sales"],
+        basis["a"], basis["b"], basis["aov"],
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Strip:
+    """The line at the bottom of every page."""
+
+    count: int
+    spend: str
+    sales: str
+    acos: str
+
+
+def strip(planned: Sequence[Planned], month: tuple[float, float], figures: Figures) -> Strip:
+    """All waiting changes together; month: the account's spend and sales per 30 days."""
+    together = projection.total(projected_of(each) for each in planned)
+    spend, sales = month
+    acos = ""
+    if planned and sales > 0 and sales + together.sales.middle > 0:
+        after = (spend + together.spend.middle) / (sales + together.sales.middle)
+        acos = f"{figures.percent(spend / sales)} → {figures.rate(after)}"
+    return Strip(len(planned), figures.span(together.spend), figures.span(together.sales), acos)
+
+
+@dataclass(frozen=True, slots=True)
+class PlanLine:
+    """One change, ready to show."""
+
+    id: int
+    row: int
+    what: str
+    where: str
+    action: str
+    old: str
+    new: str
+    editable: bool
+    effect_spend: str
+    effect_sales: str
+    reason: str
+    problem: str
+    open_view: str
+    open_row: str
+
+
+_ACTIONS = {
+    ("target", "bid"): "bid",
+    ("target", "state"): "state",
+    ("negative", "state"): "new negative",
+}
+
+
+def lines(planned: Sequence[Planned], figures: Figures) -> dict[str, list[PlanLine]]:
+    """The changes by campaign, in the order they were accepted."""
+    wrong = {problem.row: f"{problem.column} {problem.reason}" for problem in plan.problems([p.change for p in planned])}
+    grouped: dict[str, list[PlanLine]] = {}
+    for each in planned:
+        change, effect = each.change, projected_of(each)
+        negative = change.entity is Entity.NEGATIVE
+        grouped.setdefault(change.campaign, []).append(
+            PlanLine(
+                id=each.id, row=change.row, what=change.target,
+                where=f"{change.match_type.replace('_', ' ')} · {change.ad_group}",
+                action=_ACTIONS.get((change.entity.value, change.field), change.field),
+                old=change.old_value or ("not there" if negative else ""),
+                new="negative exact" if negative else change.new_value,
+                editable=change.field == "bid",
+                effect_spend=figures.span(effect.spend), effect_sales=figures.span(effect.sales),
+                reason=change.reason, problem=wrong.get(change.row, ""),
+                open_view=str(each.basis.get("view", "targets")), open_row=str(each.basis.get("row_id", "")),
+            )
+        )  # fmt: skip
+    return grouped

@@ -1,0 +1,134 @@
+"""The plan: look, edit a value, take out and put back; the change sheet out and in."""
+
+from __future__ import annotations
+
+import io
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+
+from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response as AnyResponse
+
+from nimbus_reef.core import plan as rules
+from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.formats import change_sheet
+from nimbus_reef.store import plans, trails
+from nimbus_reef.store.plans import Planned
+from nimbus_reef.web.parts import figures, must_write, parts, person, scope
+from nimbus_reef.web.plan import pages
+
+plan = Blueprint("plan", __name__, url_prefix="/plan")
+
+
+def _planned() -> list[Planned]:
+    return plans.planned(parts().store, scope().account.id)
+
+
+@plan.get("/")
+def look() -> str:
+    """All waiting changes by campaign."""
+    return _page(_planned())
+
+
+def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
+    return render_template(
+        "plan/plan.html", groups=pages.lines(planned, figures()), answer=answer, removed=request.args.get("removed")
+    )
+
+
+@plan.get("/sheet.<ending>")
+def sheet(ending: str) -> Response:
+    """The change sheet as CSV or XLSX; refused while a row of the plan contradicts another."""
+    if ending not in ("csv", "xlsx"):
+        raise NotFound("The sheet comes as CSV or XLSX.", remedy="Choose one of them on the plan.")
+    account, planned = scope().account, _planned()
+    changes = [each.change for each in planned]
+    wrong = rules.problems(changes)
+    if wrong:
+        first = wrong[0]
+        raise BadInput(
+            f"Row {first.row}: {first.column} {first.reason}.", remedy="Mend or remove it on the plan first."
+        )
+    if ending == "csv":
+        response = Response(change_sheet.as_csv(changes), mimetype="text/csv")
+    else:
+        target = io.BytesIO()
+        change_sheet.as_xlsx(changes, target)
+        response = Response(
+            target.getvalue(),
+            mimetype="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+        )
+    trails.note(
+        parts().store, "exported", person_id=person().id, account_id=account.id,
+        detail={"sheet": ending, "changes": len(changes)},
+    )  # fmt: skip
+    response.headers["Content-Disposition"] = f"attachment; filename=changes-{account.key}.{ending}"
+    return response
+
+
+@plan.post("/read-back")
+def read_back() -> AnyResponse | tuple[str, int]:
+    """Takes over an edited sheet: every row or none."""
+    who = must_write()
+    file = request.files.get("sheet")
+    if file is None or not file.filename:
+        raise BadInput("No file was chosen.", remedy="Choose the edited change sheet.")
+    with tempfile.NamedTemporaryFile(dir=parts().config.scratch) as kept:
+        file.save(kept)
+        kept.flush()
+        rows = change_sheet.read(Path(kept.name), file.filename)
+    planned = _planned()
+    answer = rules.read_back([each.change for each in planned], rows)
+    if answer.problems:
+        return _page(planned, answer), 422
+    plans.take(parts().store, scope().account.id, who.id, planned, answer)
+    flash(
+        f"Read back: {len(answer.edited)} changed, {len(answer.unplanned)} taken out, "
+        f"{answer.unchanged} as they were."
+    )
+    return redirect(scope().elsewhere(url_for("plan.look")))
+
+
+@plan.post("/<int:change_id>/value")
+def edit(change_id: int) -> AnyResponse:
+    """Another new value for one change."""
+    who = must_write()
+    planned = _planned()
+    found = next((each for each in planned if each.id == change_id), None)
+    if found is None:
+        raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
+    after = replace(found.change, new_value=_two_decimals(request.form.get("new_value", "")))
+    reason = rules.value_problem(after)
+    if reason:
+        raise BadInput(f"Row {after.row}: “{after.new_value}” {reason}.", remedy="Nothing was changed.")
+    if after.new_value != found.change.new_value:
+        answer = rules.ReadBack((after,), (), len(planned) - 1, ())
+        plans.take(parts().store, scope().account.id, who.id, planned, answer)
+    return redirect(scope().elsewhere(url_for("plan.look")))
+
+
+def _two_decimals(text: str) -> str:
+    plain = text.strip().replace(",", ".")
+    try:
+        return f"{float(plain):.2f}" if len(plain.partition(".")[2]) <= 2 else plain
+    except ValueError:
+        return plain
+
+
+@plan.post("/<int:change_id>/remove")
+def remove(change_id: int) -> AnyResponse:
+    """Takes a change out; the page offers to put it back."""
+    who = must_write()
+    plans.remove(parts().store, scope().account.id, who.id, change_id)
+    return redirect(f"{scope().elsewhere(url_for('plan.look'))}&removed={change_id}")
+
+
+@plan.post("/<int:change_id>/put-back")
+def put_back(change_id: int) -> AnyResponse:
+    """Undoes taking it out."""
+    who = must_write()
+    plans.put_back(parts().store, scope().account.id, who.id, change_id)
+    return redirect(scope().elsewhere(url_for("plan.look")))
+
+

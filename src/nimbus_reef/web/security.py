@@ -1,0 +1,67 @@
+"""Who gets in and what a browser may do: sign-in, CSRF, throttling, headers."""
+
+from __future__ import annotations
+
+from flask import Flask, Response, current_app, request
+from flask_limiter import Limiter
+from flask_limiter.util import get_remote_address
+from flask_login import LoginManager, login_required
+from flask_wtf import CSRFProtect
+
+from nimbus_reef.store import people
+from nimbus_reef.web.parts import SignedIn
+
+csrf = CSRFProtect()
+limiter = Limiter(get_remote_address, headers_enabled=False)
+logins = LoginManager()
+
+_OPEN_ENDPOINTS = frozenset({"people.sign_in", "static", "alive"})
+_POLICY = "; ".join(
+    (
+        "default-src 'none'", "script-src 'self'", "style-src 'self'", "img-src 'self' data:",
+        "font-src 'self'", "connect-src 'self'", "form-action 'self'", "base-uri 'none'",
+        "frame-ancestors 'none'",
+    )
+)  # fmt: skip
+_HEADERS = {
+    "Content-Security-Policy": _POLICY,
+    "X-Content-Type-Options": "nosniff",
+    "X-Frame-Options": "DENY",
+    "Referrer-Policy": "same-origin",
+    "Cross-Origin-Opener-Policy": "same-origin",
+    "Permissions-Policy": "camera=(), microphone=(), geolocation=()",
+}
+
+
+def sign_in_limit() -> str:
+    """How often one address may try to sign in."""
+    limit: str = current_app.config["SIGN_IN_LIMIT"]
+    return limit
+
+
+def guard(app: Flask) -> None:
+    """Puts every route behind sign-in but the few that are open, and headers on every answer."""
+    csrf.init_app(app)
+    limiter.init_app(app)
+    logins.init_app(app)
+    logins.login_view = "people.sign_in"
+    logins.login_message = ""
+
+    @logins.user_loader
+    def load_user(user_id: str) -> SignedIn | None:
+        found = people.by_id(app.extensions["reef"].store, int(user_id))
+        return SignedIn(found) if found else None
+
+    @app.before_request
+    def must_be_signed_in() -> object:
+        if request.endpoint is None or request.endpoint in _OPEN_ENDPOINTS:
+            return None
+        return login_required(lambda: None)()
+
+    @app.after_request
+    def add_headers(response: Response) -> Response:
+        for name, value in _HEADERS.items():
+            response.headers.setdefault(name, value)
+        if request.endpoint != "static":
+            response.headers.setdefault("Cache-Control", "no-store")
+        return response

@@ -1,0 +1,1 @@
+"""Targets and search terms, and the evidence on each."""

@@ -1,0 +1,446 @@
+"""What the Targeting pages say: tables of targets and terms, and the drawer on one row."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+import polars as pl
+
+from nimbus_reef.core import evidence
+from nimbus_reef.core.bids import Reason
+from nimbus_reef.core.checks.registry import Subject
+from nimbus_reef.core.metrics import METRICS, difference, with_ratios
+from nimbus_reef.core.model import MatchType, SimpleVerdict, State, Verdict, from_micro
+from nimbus_reef.core.projection import Projected
+from nimbus_reef.core.proposals import Move, Proposal, Row
+from nimbus_reef.web import tables
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.tables import Field, Listing
+
+LEANING: Final = frozenset({Verdict.COSTLY.value, Verdict.LEANING.value})
+_VERDICTS = tuple(verdict.value for verdict in Verdict)
+_POSITIVE_MATCHES = tuple(match.value for match in MatchType if not match.negative)
+
+
+@dataclass(frozen=True, slots=True)
+class View:
+    """One of the area's tables."""
+
+    name: str
+    title: str
+    subject: Subject
+    key: str
+    thing: str
+    things: str
+    text_columns: tuple[str, ...]
+
+
+TARGETS = View(
+    "targets", "Targets", Subject.TARGET, "target_id", "target", "targets", ("target", "campaign", "ad_group")
+)
+TERMS = View(
+    "terms", "Search terms", Subject.TERM, "row_id", "search term", "search terms",
+    ("term", "campaign", "ad_group"),
+)  # fmt: skip
+VIEWS: Final = {view.name: view for view in (TARGETS, TERMS)}
+
+
+def with_row_ids(view: View, rows: pl.DataFrame) -> pl.DataFrame:
+    """Adds row_id, what a row is called in a URL."""
+    if view is TARGETS:
+        return rows.with_columns(row_id=pl.col("target_id").cast(pl.String))
+    return rows.with_columns(row_id=pl.concat_str("ad_group_id", "normal_id", separator="-"))
+
+
+def fields(view: View, judge: str) -> dict[str, Field]:
+    """What the rows can be filtered and sorted by."""
+    stake = "excess" if judge == "simple" else "stake"
+    metrics = {field.key: field for field in tables.metric_fields()}
+    own = [
+        Field("stake", "at stake", pl.col(stake) / 1e6, "¤",
+              "overspend per 30 days: " + ("spend − target × sales as observed, luck included" if judge == "simple"
+                                           else "what is likely spent above target, luck taken out")),
+        Field("rpc", "RPC", pl.col("rpc"), "¤", METRICS["rpc"].definition),
+        Field("p_over", "chance over target", pl.col("p_over") * 100, "%",
+              "how likely the true cost of sale is over target"),
+        Field("needed_cvr", "needed CVR", pl.col("needed_cvr") * 100, "%",
+              "conversion at which this price per click meets the target"),
+        Field("name", view.thing, pl.col(view.text_columns[0])),
+        Field("verdict", "verdict", pl.col("verdict"), options=_VERDICTS,
+              definition="by evidence: chance of being over target ≥ 90 % costly, ≥ 75 % leaning, ≤ 25 % fine"),
+        Field("simple", "simple rule", pl.col("simple_verdict"),
+              options=tuple(verdict.value for verdict in SimpleVerdict),
+              definition="clicks enough, then ACOS over target or no order"),
+        Field("match", "match type", pl.col("match_type"), options=_POSITIVE_MATCHES),
+    ]  # fmt: skip
+    if view is TARGETS:
+        own += [
+            Field("bid", "bid", pl.col("bid") / 1e6, "¤", "the bid on the window's last day"),
+            Field("state", "state", pl.col("state"), options=tuple(State)),
+        ]
+    return metrics | {field.key: field for field in own}
+
+
+@dataclass(frozen=True, slots=True)
+class Head:
+    """A column head: its sort link is made by the template from `sort`."""
+
+    key: str
+    label: str
+    definition: str
+    sorted: str
+    sort: str
+
+
+_COLUMNS: Final = (
+    ("stake", "at stake ¤"), ("clicks", "clicks"), ("orders", "orders"), ("cvr", "CVR %"),
+    ("cpc", "CPC ¤"), ("rpc", "RPC ¤"), ("acos", "ACOS %"), ("spend", "spend ¤"),
+)  # fmt: skip
+
+
+def heads(sort: str, known: Mapping[str, Field], figures: Figures, verdict_by: str) -> list[Head]:
+    """The heads of the numeric columns, and the verdict's."""
+    made = []
+    for key, label in (*_COLUMNS, (verdict_by, "verdict")):
+        down, up = f"-{key}", key
+        order = "descending" if sort == down else "ascending" if sort == up else ""
+        follow = up if sort == down else down
+        made.append(
+            Head(key, label.replace("¤", figures.symbol), known[key].definition, order, follow)
+        )
+    return made
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One table row, ready to show."""
+
+    id: str
+    name: str
+    kind: str
+    where: str
+    mark: str
+    stake: str
+    weight: float
+    cells: tuple[str, ...]
+    acos: str
+    acos_bad: bool
+    spend: str
+    verdict: str
+    note: str
+
+
+def mark_of(row: Mapping[str, Any], judge: str) -> str:
+    """Solid coral, half, hollow or solid lagoon; none where nothing was clicked."""
+    if not row["clicks"]:
+        return "none"
+    if judge == "simple":
+        return {"over target": "costly", "no order": "costly", "within target": "fine"}.get(
+            row["simple_verdict"], "undecided"
+        )
+    return {
+        Verdict.COSTLY.value: "costly", Verdict.LEANING.value: "leaning", Verdict.FINE.value: "fine",
+    }.get(row["verdict"], "undecided")  # fmt: skip
+
+
+def _verdict_words(row: Mapping[str, Any], judge: str, more: int | None) -> tuple[str, str]:
+    if not row["clicks"]:
+        return "no clicks", ""
+    if judge == "simple":
+        return row["simple_verdict"], ""
+    verdict = row["verdict"]
+    if verdict == Verdict.UNDECIDED.value:
+        return verdict, "clicks will not settle it" if more is None else f"+{more} clicks"
+    if verdict == Verdict.LEANING.value and row["own_fault"] and more:
+        return verdict, f"+{more} clicks"
+    if verdict in LEANING and not row["own_fault"]:
+        return verdict, "with its product"
+    return verdict, ""
+
+
+def clicks_needed(rows: pl.DataFrame) -> list[int | None]:
+    """Per row how many further misses would make it costly; null where that cannot be told."""
+    ready = rows.select(
+        "n", "k", pl.col("prior_a", "prior_b", "needed_cvr").fill_null(float("nan"))
+    )
+    n, k = ready["n"].to_numpy(), ready["k"].to_numpy()
+    a, b, needed = (ready[name].to_numpy() for name in ("prior_a", "prior_b", "needed_cvr"))
+    return evidence.clicks_needed(n, k, a, b, needed)
+
+
+def lines(view: View, shown: pl.DataFrame, judge: str, figures: Figures) -> list[Line]:
+    """The rows of one page. Weight bars share one scale, the page's largest stake."""
+    by = "excess" if judge == "simple" else "stake"
+    largest = max([*shown[by].to_list(), 1])
+    needed = clicks_needed(shown) if len(shown) else []
+    made = []
+    for row, more in zip(shown.to_dicts(), needed, strict=True):
+        verdict, note = _verdict_words(row, judge, more)
+        endless = row["no_sales"]
+        over = endless or (row["acos"] is not None and row["acos"] > row["target_acos"])
+        made.append(
+            Line(
+                id=row["row_id"],
+                name=row[view.text_columns[0]],
+                kind=row["match_type"] if view is TARGETS else "",
+                where=("" if view is TARGETS else f"{_brought_by(row)} · ")
+                + f"{row['campaign']} · {row['ad_group']}",
+                mark=mark_of(row, judge),
+                stake=figures.count(from_micro(row[by])),
+                weight=round(100 * row[by] / largest, 1),
+                cells=(
+                    figures.count(row["clicks"]), figures.count(row["orders"]),
+                    figures.percent(row["cvr"]), figures.number(row["cpc"]), figures.number(row["rpc"]),
+                ),
+                acos="no sales" if endless else figures.percent(row["acos"], 0),
+                acos_bad=bool(over),
+                spend=figures.count(from_micro(row["spend"])),
+                verdict=verdict,
+                note=note,
+            )
+        )  # fmt: skip
+    return made
+
+
+def _brought_by(row: Mapping[str, Any]) -> str:
+    others = row["targets"] - 1
+    return f"from {row['target']}{f' +{others}' if others else ''}"
+
+
+@dataclass(frozen=True, slots=True)
+class Totals:
+    """What the filtered rows come to."""
+
+    count: str
+    of: str
+    spend: str
+    spend_share: str
+    sales: str
+    acos: str
+    acos_change: str
+    acos_worse: bool | None
+    stake: str
+    stake_share: str
+
+
+def totals(
+    listed: Listing, everything: pl.DataFrame, then: pl.DataFrame | None, days: int, judge: str,
+    figures: Figures,
+) -> Totals:  # fmt: skip
+    """Sums of all filtered rows, never only of the page; ACOS against the same rows then."""
+    rows = listed.rows
+    now = with_ratios(rows.select(pl.col("spend", "sales").sum()), ["acos"]).to_dicts()[0]
+    by = "excess" if judge == "simple" else "stake"
+    counted = rows if judge == "simple" else rows.filter(evidence.flagged())
+    stake = int(counted[by].sum())
+    all_spend = int(everything["spend"].sum())
+    monthly_sales = int(everything["sales"].sum()) * evidence.STAKE_DAYS / days
+    before = None
+    if then is not None:
+        before = with_ratios(then.select(pl.col("spend", "sales").sum()), ["acos"])["acos"][0]
+    moved = difference(now["acos"], before).absolute
+    return Totals(
+        count=figures.count(len(rows)),
+        of=figures.count(len(everything)),
+        spend=figures.micro(now["spend"]),
+        spend_share=figures.rate(now["spend"] / all_spend if all_spend else None, 0),
+        sales=figures.micro(now["sales"]),
+        acos="no sales" if now["no_sales"] else figures.rate(now["acos"]),
+        acos_change="" if moved is None else f"{figures.number(moved * 100, 1)} pt",
+        acos_worse=None if moved is None else moved > 0,
+        stake=figures.micro(stake),
+        stake_share=figures.rate(from_micro(stake) / from_micro(monthly_sales) if monthly_sales else None),
+    )
+
+
+def in_both(rows: pl.DataFrame, then: pl.DataFrame, view: View) -> pl.DataFrame:
+    """The same rows in the window compared with."""
+    return with_row_ids(view, then).join(rows.select("row_id"), on="row_id", how="semi")
+
+
+# --- the drawer -------------------------------------------------------------------
+
+
+def core_row(row: Mapping[str, Any], days: int) -> Row:
+    """A judged row of a frame as the core's proposals take it, money in units."""
+    has_prior = row["prior_a"] is not None
+    more = None
+    if has_prior and row["needed_cvr"] is not None:
+        more = evidence.clicks_needed(
+            np.array([row["n"]]), np.array([row["k"]]), np.array([row["prior_a"]]),
+            np.array([row["prior_b"]]), np.array([row["needed_cvr"]]),
+        )[0]  # fmt: skip
+    return Row(
+        days=days, clicks=row["clicks"], orders=row["orders"], spend=from_micro(row["spend"]),
+        sales=from_micro(row["sales"]), a=(row["prior_a"] or 0) + row["k"] if has_prior else 1.0,
+        b=row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
+        aov=from_micro(row["shrunk_aov"] or 0), target_acos=row["target_acos"],
+        verdict=Verdict(row["verdict"]), own_test=row["own_test"], own_fault=row["own_fault"],
+        more_clicks=more,
+    )  # fmt: skip
+
+
+def sentence(row: Mapping[str, Any], what: Row, figures: Figures) -> tuple[str, str]:
+    """The verdict in a sentence: the bold fact, and what it is measured by."""
+    clicks, orders = row["clicks"], row["orders"]
+    brought = figures.counted(orders, "order") if orders else "no order"
+    fact = f"{figures.counted(clicks, 'click')} brought {brought}."
+    if not clicks:
+        return "No clicks in these days.", "There is nothing to judge yet."
+    if row["prior_a"] is None:
+        return fact, (
+            "The account is too small to say what is usual: it takes 300 clicks and 5 orders "
+            "in the window before luck can be told from fact."
+        )
+    usual = row["prior_a"] / (row["prior_a"] + row["prior_b"])
+    if not orders:
+        chance = evidence.miss_chance(clicks, usual)
+        measure = (
+            f"Its company converts {figures.rate(usual)}: a miss this long happens "
+            f"{figures.one_in(chance)} {'times' if chance > 0.5 else 'by luck'}."
+        )
+        if chance > 0.5:
+            measure = f"Its company converts {figures.rate(usual)}: so few clicks miss {figures.rate(chance, 0)} of the time."
+    else:
+        measure = f"Its company would have made about {figures.number(usual * clicks, 0 if usual * clicks >= 3 else 1)}."
+    return fact, f"{measure} {_need_words(row, figures)}"
+
+
+def _need_words(row: Mapping[str, Any], figures: Figures) -> str:
+    needed, p_over = row["needed_cvr"], row["p_over"]
+    if needed is None or p_over is None:
+        return "Nothing of its kind has sold yet, so what an order is worth is unknown."
+    must = (
+        f"To meet {figures.rate(row['target_acos'], 0)} at {figures.money(row['cpc'], 2)} a click "
+        f"it must convert {figures.rate(needed)}"
+    )
+    if p_over >= 0.5:
+        return f"{must}; the chance that it does is {figures.one_in(1 - p_over)}."
+    return f"{must}; the chance that it falls short is {figures.one_in(p_over)}."
+
+
+def company(row: Mapping[str, Any], figures: Figures) -> str:
+    """The prior in a sentence."""
+    if row["prior_a"] is None:
+        return ""
+    group = {
+        "ad_group_id": f"of its ad group, {row['ad_group']}",
+        "main_product": f"of ad groups led by {row['main_product']}",
+        "family": "of its product family",
+        "category": f"in {row['category']}",
+        "account": "of the whole account",
+    }[row["prior_level"]]
+    return (
+        f"Its company: the {figures.count(row['group_rows'])} rows {group}, "
+        f"{figures.counted(row['group_n'], 'click')} and {figures.counted(row['group_k'], 'order')} together."
+    )
+
+
+def reason_words(reason: Reason, figures: Figures) -> str:
+    """A limit or ground of a proposal, with its figures."""
+    value = reason.figures
+    words = {
+        "aim": lambda: f"aim is {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, "
+        f"{figures.rate(value[2], 0)} of it may be paid, and bids here are {figures.number(value[3])} × the price paid",
+        "step_down": lambda: f"stopped at the step limit, −{figures.rate(value[0], 0)} at a time",
+        "step_up": lambda: f"stopped at the step limit, +{figures.rate(value[0], 0)} at a time",
+        "floor": lambda: f"stopped at the account's floor, {figures.money(value[0], 2)}",
+        "ceiling": lambda: f"stopped at the account's ceiling, {figures.money(value[0], 2)}",
+        "no_raise": lambda: "no raise: it is not shown to be fine",
+        "best_bid": lambda: f"no further than 10 % past {figures.money(value[0], 2)}, the highest bid at which it worked",
+        "stays": lambda: f"the bid of {figures.money(value[0], 2)} is right as it is",
+        "own_test": lambda: f"{figures.count(value[0])} clicks were enough for an order at the rate it needs",
+        "own_fault": lambda: f"it converts below its own company: {figures.rate(value[0])} to expect of it",
+        "undecided": lambda: f"about {figures.count(value[0])} more clicks without an order would settle it"
+        if value else "clicks alone will not settle it",
+        "too_small": lambda: "the account has too few clicks and orders to tell luck from fact",
+        "no_bid_known": lambda: "its bid is not known: load the targets report to get one proposed",
+        "has_orders": lambda: f"it made {figures.counted(value[0], 'order')}: lower the bid of the target that brings it rather than block it",
+        "no_own_test": lambda: f"{figures.count(value[0])} clicks are too few for an order at the rate it needs",
+        "its_product": lambda: f"it converts like its company ({figures.rate(value[0])}): the product, its price or its bids are wrong, not the term",
+        "names_product": lambda: "its words are what an advertised product here is called: a negative would keep its buyers away",
+        "within_target": lambda: "it is within target",
+        "orders_elsewhere": lambda: f"mind: the same term made {figures.counted(value[0], 'order')} in a sibling ad group",
+    }  # fmt: skip
+    return words[reason.key]()
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """The proposal as shown."""
+
+    headline: str
+    effect: str
+    reasons: tuple[str, ...]
+    acceptable: bool
+
+
+def effect_words(projected: Projected, figures: Figures) -> str:
+    """Spend and sales a month, as a range."""
+    return f"{figures.span(projected.spend)} spend, {figures.span(projected.sales)} sales a month"
+
+
+def offer(proposal: Proposal, bid: float | None, figures: Figures) -> Offer:
+    """A proposal in words."""
+    reasons = tuple(reason_words(reason, figures) for reason in proposal.reasons)
+    if proposal.move is Move.NONE:
+        return Offer("leave it for now", "", reasons, False)
+    headline = {
+        Move.PAUSE: "pause it",
+        Move.NEGATIVE: "negative exact in this ad group",
+        Move.BID: f"bid {figures.number(bid)} → {figures.number(proposal.new_bid)}",
+    }[proposal.move]
+    return Offer(headline, effect_words(proposal.projected, figures), reasons, True)
+
+
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """Where else a row's money shows up, or what an action would also hit."""
+
+    label: str
+    note: str
+    amount: str
+
+
+def _clicks_and_orders(row: Mapping[str, Any], figures: Figures) -> str:
+    return f"{figures.counted(row['clicks'], 'click')}, {figures.counted(row['orders'], 'order')}"
+
+
+def elsewhere_terms(terms: pl.DataFrame, figures: Figures, most: int = 4) -> list[Elsewhere]:
+    """The terms a target paid for, dearest first."""
+    return [
+        Elsewhere(
+            f"term “{row['term']}”", _clicks_and_orders(row, figures), figures.micro(row["spend"])
+        )
+        for row in terms.head(most).to_dicts()
+        if row["spend"]
+    ]
+
+
+def elsewhere_targets(keys: pl.DataFrame, figures: Figures, most: int = 4) -> list[Elsewhere]:
+    """The targets that brought a term."""
+    return [
+        Elsewhere(
+            f"target “{row['target']}” {row['match_type']}",
+            _clicks_and_orders(row, figures), figures.micro(row["spend"]),
+        )
+        for row in keys.sort("spend", descending=True).head(most).to_dicts()
+    ]  # fmt: skip
+
+
+def products_hit(products: pl.DataFrame, figures: Figures, most: int = 4) -> list[Elsewhere]:
+    """The ad group's products, which a pause or negative takes the term from as well."""
+    return [
+        Elsewhere(row["sku"], f"{figures.counted(row['orders'], 'order')} from this ad group", figures.micro(row["sales"]))
+        for row in products.sort(["sales", "sku"], descending=[True, False]).head(most).to_dicts()
+    ]
+
+
+def reason_line(fact: str, offered: Offer) -> str:
+    """The reason that goes into the change sheet."""
+    return " ".join([fact, "; ".join(offered.reasons) + "." if offered.reasons else ""]).strip()
+
+
