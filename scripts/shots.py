@@ -1,6 +1,7 @@
-"""Takes one picture of each main view of a running demo into docs/screenshots/.
+"""
+Takes one picture of each main view of a running demo into docs/screenshots/.
 
-    .venv/bin/python scripts/shots.py http://127.0.0.1:8800 PASSWORD [FOLDER] [NAME ...]
+.venv/bin/python scripts/shots.py http://127.0.0.1:8800 PASSWORD [FOLDER] [NAME ...]
 """
 
 from __future__ import annotations
@@ -70,7 +71,9 @@ def main(base: str, password: str, folder: str = "docs/screenshots", *names: str
     with sync_playwright() as driver:
         browser = driver.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM_ARGUMENTS)
         page = browser.new_page(viewport=SIZE)
-        page.on("console", lambda message: print(message.type, message.text) if message.type == "error" else None)
+        page.on(
+            "console", lambda message: print(message.type, message.text) if message.type == "error" else None
+        )
         page.on("pageerror", lambda problem: print("error", problem))
         sign_in(page, base, password)
         for name in names or VIEWS:

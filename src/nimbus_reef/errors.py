@@ -1,4 +1,5 @@
-"""The base exceptions: what went wrong, where, and what the person can do about it.
+"""
+The base exceptions: what went wrong, where, and what the person can do about it.
 
 Problems *in data* are returned as values that name their row; these exceptions
 stop an operation. Each carries a `remedy`, shown beside the message wherever the

@@ -62,9 +62,7 @@ def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step,
     people.add(store, email=DEMO_EMAIL, name="Demo", password=password(config), role=Role.OWNER)
 
 
-def _load_brand(
-    store: Store, spec: BrandSpec, paths: dict[str, Path], last_day: date, step: Step
-) -> None:
+def _load_brand(store: Store, spec: BrandSpec, paths: dict[str, Path], last_day: date, step: Step) -> None:
     account = accounts.by_key(store, spec.key) or accounts.add(
         store, key=spec.key, brand_name=spec.name, marketplace=spec.marketplace,
         country=spec.country, currency=spec.currency, locale=spec.locale,
@@ -80,8 +78,10 @@ def _load_brand(
 
 
 def _foreign_sample(spec: BrandSpec, terms: pl.DataFrame, last_day: date, folder: Path) -> None:
-    """A workbook as another program might write it, for trying the intake: its own column
-    names and order, and a totals line."""
+    """
+    A workbook as another program might write it, for trying the intake: its own column
+    names and order, and a totals line.
+    """
     recent = terms.filter(pl.col("date") > last_day - timedelta(days=_SAMPLE_DAYS))
     headers = {name: header.replace("EUR", spec.currency) for name, header in _FOREIGN.items()}
     order = ["campaign", "ad_group", "date", "search_term", "target", "match_type",
@@ -91,5 +91,3 @@ def _foreign_sample(spec: BrandSpec, terms: pl.DataFrame, last_day: date, folder
     totals = [*["Total"], *[""] * 5, *[float(recent[name].sum()) for name in measures]]
     with (folder / "search-terms-as-others-write-them.xlsx").open("wb") as file:
         write_xlsx(file, "report", [SheetColumn(headers[name]) for name in order], [*rows, totals])
-
-

@@ -1,4 +1,5 @@
-"""`reef`: serve, work, migrate, load, audit and export from the command line.
+"""
+`reef`: serve, work, migrate, load, audit and export from the command line.
 
 Exit codes: 0 done; 1 the input or the data does not allow it (the message says what to
 do); 2 the command line cannot be understood; 3 a question needs a yes (--yes).
@@ -30,7 +31,10 @@ from nimbus_reef.formats.values import DateOrder
 from nimbus_reef.jobs import audit as auditing
 from nimbus_reef.jobs import intake
 from nimbus_reef.store import accounts, people, plans, trails
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.engine import Store
 from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.ingest import Loaded
 from nimbus_reef.store.models import SCOPES
 
 # Commands import what only they need: `reef --help` and `reef database` answer at once.
@@ -42,6 +46,7 @@ class Reef(click.Group):
     """Turns what a person can mend into one clear line and an exit code."""
 
     def invoke(self, ctx: click.Context) -> Any:
+        """Runs the command."""
         try:
             return super().invoke(ctx)
         except NeedsYes as asked:
@@ -59,7 +64,8 @@ class Reef(click.Group):
 @click.version_option(__version__, prog_name="reef")
 @click.pass_context
 def cli(ctx: click.Context) -> None:
-    """Audits sponsored ad campaigns: what costs much and converts little, how sure that
+    """
+    Audits sponsored ad campaigns: what costs much and converts little, how sure that
     is, and what to change.
 
     Start everything with `reef up`, or `reef up --demo` for two made-up brands. All
@@ -141,7 +147,7 @@ def demo(conf: config.Config, seed: int, until: Any) -> None:
     click.echo(f"Sign in as {demo_data.DEMO_EMAIL} with {demo_data.password(conf)}")
 
 
-def _load_demo(conf: config.Config, store: Any, *, seed: int, last_day: date) -> None:
+def _load_demo(conf: config.Config, store: Store, *, seed: int, last_day: date) -> None:
     from nimbus_reef.cli import demo as demo_data
 
     with Progress(TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=err) as bar:
@@ -162,8 +168,16 @@ def user() -> None:
 @user.command("add")
 @click.argument("email")
 @click.option("--name", default="", help="Shown on the page; the address when empty.")
-@click.option("--role", type=click.Choice([role.value for role in people.Role]), default="analyst", show_default=True)
-@click.option("--brand", "brands", multiple=True, help="A brand this person sees; may be given several times.")
+@click.option(
+    "--role",
+    type=click.Choice([role.value for role in people.Role]),
+    help="Owners see all and manage people, analysts load and plan, viewers look.",
+    default="analyst",
+    show_default=True,
+)
+@click.option(
+    "--brand", "brands", multiple=True, help="A brand this person sees; may be given several times."
+)
 @click.password_option(help=f"At least {people.SHORTEST_PASSWORD} characters; asked for when not given.")
 @click.pass_obj
 def user_add(
@@ -190,7 +204,9 @@ def account_group() -> None:
 @click.option("--country", required=True, help="Two letters, such as DE.")
 @click.option("--currency", required=True, help="Three letters, such as EUR.")
 @click.option("--timezone", required=True, help="Such as Europe/Berlin; days are cut by it.")
-@click.option("--locale", default="en", show_default=True, help="How figures are written, such as en_GB or de_DE.")
+@click.option(
+    "--locale", default="en", show_default=True, help="How figures are written, such as en_GB or de_DE."
+)
 @click.option("--target-acos", type=float, required=True, help="As a fraction, such as 0.28.")
 @click.pass_obj
 def account_add(conf: config.Config, key: str, **values: Any) -> None:
@@ -211,19 +227,30 @@ def _columns(pairs: tuple[str, ...]) -> dict[str, str]:
 
 
 @cli.command("import")
-@click.argument("files", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.argument(
+    "files", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path)
+)
 @click.option("--account", "key", required=True, help="Key of the account.")
 @click.option("--kind", type=click.Choice(list(KINDS)), help="Kind of report; recognised when not given.")
-@click.option("--column", "columns", multiple=True, metavar="OURS=THEIRS", help="Which header feeds a column; on top of the suggestion.")
+@click.option(
+    "--column",
+    "columns",
+    multiple=True,
+    metavar="OURS=THEIRS",
+    help="Which header feeds a column; on top of the suggestion.",
+)
 @click.option("--dates", type=click.Choice(["day_first", "month_first"]), help="How 03/04/2026 is read.")
-@click.option("--scope", type=click.Choice(SCOPES), help="Ad format the file holds; as last time, else product.")
+@click.option(
+    "--scope", type=click.Choice(SCOPES), help="Ad format the file holds; as last time, else product."
+)
 @click.option("--yes", is_flag=True, help="Go ahead where the file would remove held days or looks unusual.")
 @click.pass_obj
 def import_(
     conf: config.Config, files: tuple[Path, ...], key: str, kind: str | None,
     columns: tuple[str, ...], dates: str | None, scope: str | None, yes: bool,
 ) -> None:  # fmt: skip
-    """Load report files (CSV, XLSX, Parquet) into an account.
+    """
+    Load report files (CSV, XLSX, Parquet) into an account.
 
     Days a file covers are replaced, never doubled; a file that cannot be read changes
     nothing.
@@ -238,40 +265,61 @@ def import_(
                 {**suggested.mapping.columns, **_columns(columns)},
                 DateOrder(dates) if dates else suggested.mapping.date_order,
             )
-            with Progress(TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=err) as bar:
-                task = bar.add_task(path.name, total=1.0)
-                loaded = intake.load(
-                    store, account, path, path.name, chosen, scope=scope or looked.scope,
-                    today=intake.today_of(account), confirmed=yes,
-                    progress=lambda part, message: bar.update(
-                        task, completed=part, description=f"{path.name}: {message}"
-                    ),
-                )  # fmt: skip
-                bar.update(task, completed=1.0, description=path.name)
+            loaded = _import_one(store, account, path, chosen, scope=scope or looked.scope, confirmed=yes)
             detail = {"batch": loaded.batch_id, "file": path.name}
             trails.note(store, "loaded", person_id=None, account_id=account.id, detail=detail)
             click.echo(
                 f"{path.name}: {KINDS[loaded.kind].title}, {loaded.rows:,} rows"
-                + (f" on {loaded.days} days, {loaded.first_day} to {loaded.last_day}" if loaded.first_day else "")
+                + (
+                    f" on {loaded.days} days, {loaded.first_day} to {loaded.last_day}"
+                    if loaded.first_day
+                    else ""
+                )
                 + f"; {loaded.rejected} rejected, {loaded.removed:,} replaced."
             )
             for warning in loaded.warnings:
                 click.echo(f"  {warning}")
 
 
+def _import_one(
+    store: Store, account: Account, path: Path, chosen: ColumnMap, *, scope: str, confirmed: bool
+) -> Loaded:
+    with Progress(TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=err) as bar:
+        task = bar.add_task(path.name, total=1.0)
+
+        def progress(part: float, message: str) -> None:
+            bar.update(task, completed=part, description=f"{path.name}: {message}")
+
+        loaded = intake.load(
+            store, account, path, path.name, chosen, scope=scope,
+            today=intake.today_of(account), confirmed=confirmed, progress=progress,
+        )  # fmt: skip
+        bar.update(task, completed=1.0, description=path.name)
+    return loaded
+
+
 @cli.command()
 @click.option("--account", "key", required=True, help="Key of the account.")
-@click.option("--from", "first", type=click.DateTime(["%Y-%m-%d"]), help="First day; 30 mature days when left out.")
+@click.option(
+    "--from", "first", type=click.DateTime(["%Y-%m-%d"]), help="First day; 30 mature days when left out."
+)
 @click.option("--to", "last", type=click.DateTime(["%Y-%m-%d"]), help="Last day.")
 @click.option("--target-acos", type=float, help="As a fraction; the account's own when left out.")
-@click.option("--format", "form", type=click.Choice(["table", "json", "csv"]), default="table", show_default=True)
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["table", "json", "csv"]),
+    default="table",
+    show_default=True,
+    help="For reading, or for a program.",
+)
 @click.pass_obj
-def audit(
-    conf: config.Config, key: str, first: Any, last: Any, target_acos: float | None, form: str
-) -> None:
+def audit(conf: config.Config, key: str, first: Any, last: Any, target_acos: float | None, form: str) -> None:
     """Show which targets and search terms cost much and convert little, and how sure that is."""
     if (first is None) != (last is None):
-        raise BadInput("Only one end of the window was given.", remedy="Give both --from and --to, or neither.")
+        raise BadInput(
+            "Only one end of the window was given.", remedy="Give both --from and --to, or neither."
+        )
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)
         facts = Facts(store)
@@ -287,7 +335,18 @@ def audit(
         {"table": _audit_table, "json": _audit_json, "csv": _audit_csv}[form](done)
 
 
-_SHOWN = ("campaign", "ad_group", "target", "match_type", "term", "clicks", "orders", "verdict", "p_over", "needed_cvr")
+_SHOWN = (
+    "campaign",
+    "ad_group",
+    "target",
+    "match_type",
+    "term",
+    "clicks",
+    "orders",
+    "verdict",
+    "p_over",
+    "needed_cvr",
+)
 
 
 def _finding_rows(done: auditing.Audit) -> list[dict[str, Any]]:
@@ -295,7 +354,9 @@ def _finding_rows(done: auditing.Audit) -> list[dict[str, Any]]:
     for found in done.found():
         for row in found.rows.to_dicts():
             money = {name: from_micro(row[name]) for name in ("spend", "sales", "stake")}
-            rows.append({"check": found.check.key, **{n: row.get(n) for n in _SHOWN}, "acos": row["acos"], **money})
+            rows.append(
+                {"check": found.check.key, **{n: row.get(n) for n in _SHOWN}, "acos": row["acos"], **money}
+            )
     return rows
 
 
@@ -306,7 +367,10 @@ def _audit_table(done: auditing.Audit) -> None:
     )
     for found in done.found():
         share = f"{found.share_of_spend:.1%} of spend" if found.share_of_spend is not None else ""
-        table = Table(title=f"{found.check.title}: {found.rows.height}, {from_micro(found.stake):,.0f} at stake, {share}", title_justify="left")
+        table = Table(
+            title=f"{found.check.title}: {found.rows.height}, {from_micro(found.stake):,.0f} at stake, {share}",
+            title_justify="left",
+        )
         for name in ("what", "where", "at stake", "clicks", "orders", "spend", "ACOS", "verdict"):
             table.add_column(name, justify="left" if name in ("what", "where", "verdict") else "right")
         for row in found.rows.head(10).to_dicts():
@@ -341,7 +405,13 @@ def _audit_csv(done: auditing.Audit) -> None:
 
 @cli.command()
 @click.option("--account", "key", required=True, help="Key of the account.")
-@click.option("--output", "-o", type=click.Path(dir_okay=False, path_type=Path), required=True, help="Ends in .csv or .xlsx.")
+@click.option(
+    "--output",
+    "-o",
+    type=click.Path(dir_okay=False, path_type=Path),
+    required=True,
+    help="Ends in .csv or .xlsx.",
+)
 @click.pass_obj
 def export(conf: config.Config, key: str, output: Path) -> None:
     """Write the plan of an account as a change sheet."""

@@ -20,6 +20,7 @@ from nimbus_reef.web.factory import make_app
 
 _PATIENCE = 120.0
 _THREADS = 4
+_MEMORY = "/dev/shm"  # noqa: S108  gunicorn's heartbeat files, never to touch a slow disk
 
 
 def project_folder() -> Path:
@@ -129,7 +130,7 @@ def serve(conf: Config, *, with_demo: bool) -> None:
         "when_ready": lambda _: _greet(conf, with_demo=with_demo),
         "accesslog": None,
         "loglevel": "warning",
-        "worker_tmp_dir": "/dev/shm" if Path("/dev/shm").is_dir() else None,
+        "worker_tmp_dir": _MEMORY if Path(_MEMORY).is_dir() else None,
     }
     _Web(conf, options).run()
 

@@ -1,4 +1,5 @@
-"""The computation: frames and values in, frames and values out.
+"""
+The computation: frames and values in, frames and values out.
 
 Nothing in here reads a file, a database, a clock or a random number. Money is
 integer micro-units of the account's currency (1 unit = 1,000,000) until it is

@@ -1,4 +1,5 @@
-"""What a click is worth, the bid that follows, and every limit that held it back.
+"""
+What a click is worth, the bid that follows, and every limit that held it back.
 
 Formulas: "Bids" in docs/calculations.md. Money here is in units of currency.
 """
@@ -28,6 +29,9 @@ class BidLimits:
     ceiling: float = 10.0
     step_down: float = STEP_DOWN
     step_up: float = STEP_UP
+
+
+STANDARD_LIMITS = BidLimits()
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +109,7 @@ def best_working_bid(history: Sequence[Block], target_acos: float) -> float | No
 
 
 def value_per_click(expected_cvr: float, aov: float) -> float:
-    """v = E[CVR] · AOV, what one click earns in sales."""
+    """V = E[CVR] · AOV, what one click earns in sales."""
     return expected_cvr * aov
 
 
@@ -117,9 +121,10 @@ def advise(
     target_acos: float,
     verdict: Verdict,
     best_bid: float | None = None,
-    limits: BidLimits = BidLimits(),
+    limits: BidLimits = STANDARD_LIMITS,
 ) -> BidAdvice:
-    """The bid at which a click costs what it may, limited one step at a time.
+    """
+    The bid at which a click costs what it may, limited one step at a time.
 
     aim = target × v × (bid/CPC observed, clipped 0.5…2; 1.2 without data). No raise
     while the row is costly or leaning, none past the best-working bid × 1.10.

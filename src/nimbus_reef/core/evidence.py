@@ -1,4 +1,5 @@
-"""Luck or fact: whether a row's cost of sale is truly over its target.
+"""
+Luck or fact: whether a row's cost of sale is truly over its target.
 
 A row (target, search term, …) has n clicks and k = min(orders, clicks). Its own
 company (the smallest sufficient group of rows like it) gives a Beta prior for its
@@ -53,7 +54,8 @@ class Prior:
 
 
 def fit_priors(n: Ints, k: Ints, group: Ints, groups: int) -> tuple[Floats, Floats]:
-    """The prior of each group, one pass over all rows.
+    """
+    The prior of each group, one pass over all rows.
 
     n, k: clicks (> 0) and orders per row; group: 0 … groups-1 per row. Returns a and
     b per group. On the grid of strengths s: w = (s+1)/(s+n), m = Σwk/Σwn; the s with
@@ -125,7 +127,8 @@ def _fitted(groups: pl.DataFrame, rows: pl.DataFrame, level: str) -> pl.DataFram
 
 
 def with_priors(rows: pl.DataFrame, chain: Sequence[str]) -> pl.DataFrame:
-    """Gives every row the prior of the smallest sufficient group of its chain.
+    """
+    Gives every row the prior of the smallest sufficient group of its chain.
 
     rows: n, k, sales (micro) and one key column per level of `chain`, smallest first,
     null where the level is unknown; the account comes last by itself. Adds
@@ -180,14 +183,13 @@ def probability_over(needed: Any, a: Any, b: Any) -> Any:
 def stake_share(needed: Any, a: Any, b: Any) -> Any:
     """E[max(0, 1 - CVR/c*)] under the posterior: the part of spend that is overspend."""
     mean = a / (a + b)
-    share = probability_over(needed, a, b) - mean / needed * betainc(
-        a + 1, b, np.clip(needed, 0.0, 1.0)
-    )
+    share = probability_over(needed, a, b) - mean / needed * betainc(a + 1, b, np.clip(needed, 0.0, 1.0))
     return np.clip(share, 0.0, 1.0)
 
 
 def judge(rows: pl.DataFrame, chain: Sequence[str], days: int) -> pl.DataFrame:
-    """The verdict on every row of one kind in one window of `days` days.
+    """
+    The verdict on every row of one kind in one window of `days` days.
 
     rows: clicks, orders, spend, sales (micro), target_acos, and the chain's keys (see
     `with_priors`). Adds n, k, the prior, shrunk_aov (micro, drawn to the group's),
@@ -233,17 +235,20 @@ def judge(rows: pl.DataFrame, chain: Sequence[str], days: int) -> pl.DataFrame:
         _share=pl.Series(share, nan_to_null=True),
     )
     monthly = STAKE_DAYS / days
-    return frame.with_columns(
-        p_over=pl.when(pl.col("spend") == 0).then(0.0).otherwise("p_over"),
-        own_test=(pl.col("n") * pl.col("needed_cvr") >= 1).fill_null(False),
-        stake=(pl.col("spend") * pl.col("_share").fill_null(0.0) * monthly).round().cast(pl.Int64),
-        excess=(
-            pl.max_horizontal(0.0, pl.col("spend") - pl.col("target_acos") * pl.col("sales"))
-            * monthly
+    return (
+        frame.with_columns(
+            p_over=pl.when(pl.col("spend") == 0).then(0.0).otherwise("p_over"),
+            own_test=(pl.col("n") * pl.col("needed_cvr") >= 1).fill_null(False),
+            stake=(pl.col("spend") * pl.col("_share").fill_null(0.0) * monthly).round().cast(pl.Int64),
+            excess=(
+                pl.max_horizontal(0.0, pl.col("spend") - pl.col("target_acos") * pl.col("sales")) * monthly
+            )
+            .round()
+            .cast(pl.Int64),
         )
-        .round()
-        .cast(pl.Int64),
-    ).with_columns(verdict=_verdict()).drop("_share")
+        .with_columns(verdict=_verdict())
+        .drop("_share")
+    )
 
 
 def _verdict() -> pl.Expr:
@@ -272,7 +277,8 @@ def with_its_product() -> pl.Expr:
 
 
 def clicks_needed(n: Ints, k: Ints, a: Floats, b: Floats, needed: Floats) -> list[int | None]:
-    """The smallest number of further clicks without an order at which P_over ≥ 0.90.
+    """
+    The smallest number of further clicks without an order at which P_over ≥ 0.90.
 
     0 where it already is; null above 1,000 ("clicks will not settle it").
     """

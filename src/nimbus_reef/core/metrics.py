@@ -1,4 +1,5 @@
-"""Ratios of the trade, always made from summed measures and never averaged.
+"""
+Ratios of the trade, always made from summed measures and never averaged.
 
 A ratio whose denominator is 0 is null: never 0, never infinite. ACOS with spend
 and no sales is null with the flag `no_sales`, which sorts as the worst.
@@ -34,7 +35,8 @@ class Better(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Metric:
-    """A figure that can be shown, filtered and sorted.
+    """
+    A figure that can be shown, filtered and sorted.
 
     Ratios are `numerator / denominator` of measures, money in units of currency.
     """
@@ -56,13 +58,11 @@ class Metric:
         """The figure from columns of summed measures, money in units; null on a zero base."""
         if not self.is_ratio:
             return _in_units(self.key)
-        below = _in_units(self.denominator)
-        return (
-            pl.when(pl.col(self.denominator) != 0)
-            .then(_in_units(self.numerator).cast(pl.Float64) / below)
-            .otherwise(None)
-            .alias(self.key)
-        )
+        quotient = pl.col(self.numerator).cast(pl.Float64) / pl.col(self.denominator)
+        # Units last: the quotient of two integers is rounded once, so 500/5 is 100 exactly.
+        if self.numerator in MONEY_MEASURES and self.denominator not in MONEY_MEASURES:
+            quotient = quotient / MICRO
+        return pl.when(pl.col(self.denominator) != 0).then(quotient).alias(self.key)
 
 
 def _in_units(measure: str) -> pl.Expr:

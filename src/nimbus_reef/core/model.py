@@ -1,4 +1,5 @@
-"""The nouns of the trade: measures, formats, match types, states, and their spelling.
+"""
+The nouns of the trade: measures, formats, match types, states, and their spelling.
 
 The strings are those of the open file contract (docs/data-contract.md), so a value
 is spelt the same in a file, in the database, in a URL and in a frame.

@@ -1,4 +1,5 @@
-"""The plan: accepted changes, old → new, each checked before it may leave as a sheet.
+"""
+The plan: accepted changes, old → new, each checked before it may leave as a sheet.
 
 A change is one field of one thing. Values are the text of the open change sheet, so
 what was accepted, what is written and what is read back compare as they stand.
@@ -78,7 +79,8 @@ class RowProblem:
 
 @dataclass(frozen=True, slots=True)
 class ReadBack:
-    """What an edited sheet asks for: changes to take, rows to un-plan, rows in error.
+    """
+    What an edited sheet asks for: changes to take, rows to un-plan, rows in error.
 
     Either everything is taken or, when there are problems, nothing is.
     """
@@ -142,7 +144,8 @@ def problems(changes: Sequence[Change]) -> list[RowProblem]:
 
 
 def read_back(changes: Sequence[Change], sheet: Sequence[SheetRow]) -> ReadBack:
-    """Compares an edited sheet with the plan it came from.
+    """
+    Compares an edited sheet with the plan it came from.
 
     Rows match by `row` and key. A changed new_value is taken, a missing row is
     un-planned, an unknown row or a stale old_value is an error at that row.
@@ -151,32 +154,33 @@ def read_back(changes: Sequence[Change], sheet: Sequence[SheetRow]) -> ReadBack:
     edited: list[Change] = []
     found: list[RowProblem] = []
     seen: set[int] = set()
+    unchanged = 0
     for line in sheet:
-        number = line.get("row", "").strip()
-        change = planned.get(int(number)) if number.isdecimal() else None
-        place = int(number) if number.isdecimal() else 0
-        if change is None:
-            reason = "is not a row of this plan; accept the change in the application instead"
-            found.append(RowProblem(place, "row", number, reason))
-        elif change.row in seen:
-            found.append(RowProblem(place, "row", number, "stands in the sheet twice"))
-        elif problem := _line_problem(change, line):
-            seen.add(change.row)
-            found.append(problem)
+        change = _matched(planned, seen, line)
+        if isinstance(change, RowProblem):
+            found.append(change)
+            continue
+        after = replace(change, new_value=line["new_value"].strip())
+        if after.new_value == change.new_value:
+            unchanged += 1
         else:
-            seen.add(change.row)
-            after = replace(change, new_value=line["new_value"].strip())
-            if after.new_value != change.new_value:
-                edited.append(after)
+            edited.append(after)
     unplanned = tuple(change for change in changes if change.row not in seen)
-    return ReadBack(
-        tuple(edited), unplanned, len(seen) - len(edited) - len(found_rows(found, seen)), tuple(found)
-    )
+    return ReadBack(tuple(edited), unplanned, unchanged, tuple(found))
 
 
-def found_rows(found: Sequence[RowProblem], seen: set[int]) -> set[int]:
-    """The known rows that carry a problem."""
-    return {problem.row for problem in found} & seen
+def _matched(planned: Mapping[int, Change], seen: set[int], line: SheetRow) -> Change | RowProblem:
+    """The planned change a line is about, or what is wrong with the line; notes rows seen."""
+    number = line.get("row", "").strip()
+    row = int(number) if number.isdecimal() else 0
+    change = planned.get(row)
+    if change is None:
+        reason = "is not a row of this plan; accept the change in the application instead"
+        return RowProblem(row, "row", number, reason)
+    if row in seen:
+        return RowProblem(row, "row", number, "stands in the sheet twice")
+    seen.add(row)
+    return _line_problem(change, line) or change
 
 
 def _line_problem(change: Change, line: SheetRow) -> RowProblem | None:
@@ -189,6 +193,5 @@ def _line_problem(change: Change, line: SheetRow) -> RowProblem | None:
         reason = f"is stale: the plan now holds “{change.old_value}”; download the sheet again"
         return RowProblem(change.row, "old_value", line.get("old_value", ""), reason)
     after = replace(change, new_value=line.get("new_value", "").strip())
-    if reason := value_problem(after):
-        return RowProblem(change.row, "new_value", after.new_value, reason)
-    return None
+    wrong = value_problem(after)
+    return RowProblem(change.row, "new_value", after.new_value, wrong) if wrong else None

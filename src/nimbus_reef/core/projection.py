@@ -1,4 +1,5 @@
-"""What a change is likely to do to spend and sales in a month, as a range.
+"""
+What a change is likely to do to spend and sales in a month, as a range.
 
 A pause or a negative takes the row's spend away, and what its posterior conversion
 would have sold. A bid moves the price per click in proportion, and clicks by a power

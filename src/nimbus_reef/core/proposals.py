@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from nimbus_reef.core import bids, words
-from nimbus_reef.core.bids import BidAdvice, BidLimits, Reason
+from nimbus_reef.core.bids import STANDARD_LIMITS, BidAdvice, BidLimits, Reason
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import NOTHING, Basis, Projected, bid_moved, stopped
 
@@ -80,9 +80,10 @@ def for_target(
     *,
     bid: float | None,
     history: Sequence[bids.Day] = (),
-    limits: BidLimits = BidLimits(),
+    limits: BidLimits = STANDARD_LIMITS,
 ) -> Proposal:
-    """Pause what had its own test, converts below its company and sold nothing; else the bid.
+    """
+    Pause what had its own test, converts below its company and sold nothing; else the bid.
 
     A pause of a single row needs an own test; without a known bid there is nothing to move.
     """
@@ -118,8 +119,10 @@ def for_term(
     products: Sequence[AdProduct] = (),
     orders_elsewhere: int = 0,
 ) -> Proposal:
-    """A negative for a costly term with own test, own fault and no order, unless it names
-    what an advertised product is: then it would keep buyers of that product away."""
+    """
+    A negative for a costly term with own test, own fault and no order, unless it names
+    what an advertised product is: then it would keep buyers of that product away.
+    """
     if row.orders:
         return Proposal(Move.NONE, (Reason("has_orders", (row.orders,)),))
     if row.verdict is Verdict.FINE:

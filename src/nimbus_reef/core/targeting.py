@@ -12,7 +12,8 @@ CHAIN = ("ad_group_id", "main_product", "family", "category")
 
 
 def judged(rows: pl.DataFrame, days: int, target_acos: float, min_clicks: int) -> pl.DataFrame:
-    """Adds everything a table of targets or terms shows, filters and sorts by.
+    """
+    Adds everything a table of targets or terms shows, filters and sorts by.
 
     rows: measures (money in micro-units) and CHAIN. See `evidence.judge` for what is
     added; also ratios (money in units), simple_verdict and share_of_spend.

@@ -47,9 +47,7 @@ def is_calendar_month(window: Window) -> bool:
 
 def month(year: int, number: int) -> Window:
     """A calendar month."""
-    return Window(
-        date(year, number, 1), date(year, number, calendar.monthrange(year, number)[1])
-    )
+    return Window(date(year, number, 1), date(year, number, calendar.monthrange(year, number)[1]))
 
 
 def preceding(window: Window) -> Window:
@@ -66,7 +64,8 @@ def last_year(window: Window) -> Window:
 
 
 def last_days(n: int, newest: date, maturing_days: int) -> Window:
-    """The newest n days that have matured.
+    """
+    The newest n days that have matured.
 
     `newest` is the newest day held; sales of the newest `maturing_days` days are
     still being added, so the window ends before them.
@@ -82,7 +81,8 @@ def maturing(window: Window, newest: date, maturing_days: int) -> int:
 
 
 def parse(text: str, newest: date, maturing_days: int) -> Window:
-    """A window from its form in a URL.
+    """
+    A window from its form in a URL.
 
     `last-30`, `2026-10` (a month) or `2026-09-17..2026-10-16` (any range).
     """

@@ -13,7 +13,9 @@ _ES_PLURAL = re.compile(r".*(x|ch|sh|ss)es$")
 @lru_cache(maxsize=200_000)
 def normal_form(term: str) -> str:
     """NFKC, casefolded, spaces collapsed. The form shown stays as it was written."""
-    return " ".join(unicodedata.normalize("NFKC", term).casefold().split())
+    # Casefolding can undo the normal form (ﬀ, ΐ), so it is restored afterwards.
+    folded = unicodedata.normalize("NFKC", unicodedata.normalize("NFKC", term).casefold())
+    return " ".join(folded.split())
 
 
 def singular(word: str) -> str:
@@ -30,9 +32,7 @@ def singular(word: str) -> str:
 def words(term: str) -> tuple[str, ...]:
     """The words of a term: split at what is no letter, mark or number, plurals undone."""
     # A combining mark belongs to its letter; `\w` alone would split at some of them.
-    text = "".join(
-        char if unicodedata.category(char)[0] in "LMN" else " " for char in normal_form(term)
-    )
+    text = "".join(char if unicodedata.category(char)[0] in "LMN" else " " for char in normal_form(term))
     return tuple(singular(word) for word in text.split())
 
 
@@ -40,9 +40,7 @@ def title_core(title: str, left_out: Iterable[str]) -> frozenset[str]:
     """What a product *is*: its title's words less brands, sizes and words with a digit."""
     dropped = {word for phrase in left_out for word in words(phrase)}
     return frozenset(
-        word
-        for word in words(title)
-        if word not in dropped and not any(char.isdigit() for char in word)
+        word for word in words(title) if word not in dropped and not any(char.isdigit() for char in word)
     )
 
 

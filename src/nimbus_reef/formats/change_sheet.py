@@ -45,7 +45,8 @@ def as_xlsx(changes: Iterable[Change], target: IO[bytes]) -> None:
 
 
 def read(path: Path, file_name: str) -> list[SheetRow]:
-    """The rows of an edited sheet, as text; columns in any order, extra ones ignored.
+    """
+    The rows of an edited sheet, as text; columns in any order, extra ones ignored.
 
     Raises BadFile when a column of the sheet is missing. Numbers that a spreadsheet
     rewrote (0.7 for 0.70) come back as the plan writes them.
@@ -80,5 +81,3 @@ def _two_decimals(text: str) -> str:
         return text
     rounded = f"{number:.2f}"
     return rounded if abs(float(rounded) - number) < 1e-9 else text
-
-

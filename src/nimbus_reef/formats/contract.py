@@ -1,4 +1,5 @@
-"""The report kinds and their columns: the open file contract, as data.
+"""
+The report kinds and their columns: the open file contract, as data.
 
 docs/data-contract.md is the prose of it; a test holds the two together.
 """
@@ -28,7 +29,8 @@ class Holds(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Column:
-    """One column of a report kind.
+    """
+    One column of a report kind.
 
     words: how other people's reports head such a column. aliases: other spellings of
     a choice's values, letters only, lower case, on top of the values themselves.
@@ -134,7 +136,16 @@ _STATE = Column(
 )  # fmt: skip
 _OPTIONAL_STATE = Column("state", Holds.CHOICE, False, _STATE.words, _STATE.aliases)
 _SKU = Column("sku", Holds.TEXT, words=("sku", "product", "article", "product code", "article number"))
-_YES_NO = {"yes": "yes", "no": "no", "true": "yes", "false": "no", "y": "yes", "n": "no", "1": "yes", "0": "no"}
+_YES_NO = {
+    "yes": "yes",
+    "no": "no",
+    "true": "yes",
+    "false": "no",
+    "y": "yes",
+    "n": "no",
+    "1": "yes",
+    "0": "no",
+}
 
 
 def _adjustment(place: str) -> Column:

@@ -1,4 +1,5 @@
-"""Strange headers to our columns: a suggestion from header words and from the cells below.
+"""
+Strange headers to our columns: a suggestion from header words and from the cells below.
 
 The person sees the suggestion beside sample rows and changes what is wrong; this only
 has to be right often and never confident without ground.
@@ -68,9 +69,7 @@ def _likeness(headers: tuple[str, ...], columns: tuple[Column, ...]) -> np.ndarr
     best = np.zeros((len(headers), len(columns)))
     for index, column in enumerate(columns):
         known = [column.name.replace("_", " "), *column.words]
-        scores = process.cdist(
-            headers, known, scorer=fuzz.token_sort_ratio, processor=utils.default_process
-        )
+        scores = process.cdist(headers, known, scorer=fuzz.token_sort_ratio, processor=utils.default_process)
         contained = process.cdist(
             headers, known, scorer=fuzz.token_set_ratio, processor=utils.default_process
         )
@@ -87,9 +86,10 @@ def _fits(cells: pl.Series, column: Column) -> float:
         return 0.6
     match column.holds:
         case Holds.DATE:
-            good = values.dates(said, values.DateOrder.DAY_FIRST).is_not_null() | values.dates(
-                said, values.DateOrder.MONTH_FIRST
-            ).is_not_null()
+            good = (
+                values.dates(said, values.DateOrder.DAY_FIRST).is_not_null()
+                | values.dates(said, values.DateOrder.MONTH_FIRST).is_not_null()
+            )
         case Holds.CHOICE:
             good = values.choices(said, column.aliases).is_not_null()
         case Holds.TEXT:
@@ -136,7 +136,9 @@ def suggest(table: RawTable, kind: ReportKind) -> Suggestion:
     required = sum(column.required for column in columns)
     optional = sum(not column.required for column in columns) or 1
     found_optional = sum(1 for c in columns if not c.required and c.name in chosen)
-    quality = np.mean([score[row, i] for row, i in zip(rows, picks, strict=True) if score[row, i] >= _ENOUGH] or [0])
+    quality = np.mean(
+        [score[row, i] for row, i in zip(rows, picks, strict=True) if score[row, i] >= _ENOUGH] or [0]
+    )
     fit = (1 - len(missing) / required) * (0.8 + 0.1 * found_optional / optional + 0.1 * quality / 100)
     unused = tuple(header for header in headers if header not in chosen.values())
     order = values.DateOrder.UNKNOWN

@@ -1,4 +1,5 @@
-"""A mapped file to typed rows of one report kind, with the problems of every row.
+"""
+A mapped file to typed rows of one report kind, with the problems of every row.
 
 Parsing is pure: the same table and mapping give the same rows, whatever the order of
 the lines, and a file cut in two gives together what it gives whole.
@@ -25,7 +26,8 @@ _MOST_REASONS = 3
 
 @dataclass(frozen=True, slots=True)
 class Parsed:
-    """What a file says.
+    """
+    What a file says.
 
     rows: the contract's columns, one row per key, money in micro-units (int64), counts
     int64, shares float64, dates date, all else text; columns not in the file are null.
@@ -63,8 +65,7 @@ def parse(table: RawTable, mapping: ColumnMap, file_name: str) -> Parsed:
     bad_lines = rejects["line"].n_unique()
     if bad_lines > MAX_REJECTED * read:
         raise BadFile(
-            f"{bad_lines:,} of {read:,} rows cannot be read ({_main_reasons(rejects)}); "
-            "nothing was loaded.",
+            f"{bad_lines:,} of {read:,} rows cannot be read ({_main_reasons(rejects)}); nothing was loaded.",
             place=file_name,
             remedy="Check the mapping of those columns, or mend the file and load it again.",
         )
@@ -88,9 +89,7 @@ def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> pl.Data
     return pl.DataFrame(columns)
 
 
-def _without_totals(
-    frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap
-) -> tuple[pl.DataFrame, int]:
+def _without_totals(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> tuple[pl.DataFrame, int]:
     """Drops lines that sum up the others: “Total” in a text cell, or figures without any key."""
     texts = [c.name for c in kind.columns if c.holds is Holds.TEXT and c.name in mapping.columns]
     keys = [name for name in ("date", *kind.key) if name in mapping.columns]
@@ -208,9 +207,7 @@ def _number(cells: pl.Series, column: Column, style: values.Style) -> pl.Series:
     return value
 
 
-def _ranged(
-    value: pl.Series, reason: pl.Series, column: Column
-) -> tuple[pl.Series, pl.Series]:
+def _ranged(value: pl.Series, reason: pl.Series, column: Column) -> tuple[pl.Series, pl.Series]:
     """Turns away figures no such column can hold."""
     if column.is_measure or column.holds in (Holds.MONEY, Holds.RANK):
         outside, why = value < 0, "is negative"
@@ -262,13 +259,13 @@ def _combined(rows: pl.DataFrame, kind: ReportKind) -> tuple[pl.DataFrame, int]:
     combined = (
         rows.sort(LINE)
         .group_by(key, maintain_order=True)
-        .agg(*(_combining(column, kind) for column in rest))
+        .agg(*(_combining(column) for column in rest))
         .select([column.name for column in kind.columns])
     )
     return combined, len(rows) - len(combined)
 
 
-def _combining(column: Column, kind: ReportKind) -> pl.Expr:
+def _combining(column: Column) -> pl.Expr:
     cell = pl.col(column.name)
     if column.is_measure:
         return cell.sum()

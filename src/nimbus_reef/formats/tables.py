@@ -1,4 +1,5 @@
-"""CSV, XLSX and Parquet in and out: encodings, separators, title lines, safe cells.
+"""
+CSV, XLSX and Parquet in and out: encodings, separators, title lines, safe cells.
 
 What comes in is text exactly as the file has it, with the physical line of every
 record; what the text means is for `values` and `reports` to say.
@@ -67,10 +68,9 @@ def file_kind(file_name: str) -> str:
     return kinds[ending]
 
 
-def read_table(
-    path: Path, file_name: str, *, limits: Limits = Limits(), rows: int | None = None
-) -> RawTable:
-    """Reads a whole file, or only its first `rows` records for a preview.
+def read_table(path: Path, file_name: str, *, limits: Limits = Limits(), rows: int | None = None) -> RawTable:
+    """
+    Reads a whole file, or only its first `rows` records for a preview.
 
     Raises BadFile with place and remedy when it cannot be read or is over a limit.
     """
@@ -151,12 +151,12 @@ def _as_utf8(path: Path, encoding: str) -> IO[bytes]:
     """The file in UTF-8, transcoded piece by piece where it is not."""
     if encoding == "utf-8":
         return path.open("rb")
-    spool = tempfile.SpooledTemporaryFile(max_size=64 << 20)
+    spool = tempfile.SpooledTemporaryFile(max_size=64 << 20)  # noqa: SIM115  the caller closes it
     with path.open(encoding=encoding, errors="replace", newline="") as handle:
         while text := handle.read(1 << 20):
             spool.write(text.encode())
     spool.seek(0)
-    return spool  # type: ignore[return-value]  # a binary file in all but its declared type
+    return spool
 
 
 @dataclass(frozen=True, slots=True)
@@ -219,7 +219,7 @@ def _read_csv(path: Path, file_name: str, limits: Limits, rows: int | None) -> R
                 infer_schema=False,
                 truncate_ragged_lines=True,
                 n_rows=rows,
-                schema={name: pl.String for name in headers},
+                schema=dict.fromkeys(headers, pl.String),
             )
         except (pl.exceptions.PolarsError, OSError) as problem:
             raise BadFile(
@@ -325,7 +325,8 @@ def _read_parquet(path: Path, file_name: str, limits: Limits, rows: int | None) 
 
 
 def safe_cell(value: str) -> str:
-    """Text that a spreadsheet will not run as a formula: an apostrophe goes before it.
+    """
+    Text that a spreadsheet will not run as a formula: an apostrophe goes before it.
 
     Also where an apostrophe already stands before such a character, so that
     `plain_cell` can undo exactly what was done here.

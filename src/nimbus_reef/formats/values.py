@@ -1,4 +1,5 @@
-"""What a column of text means: numbers of either decimal style, dates of any order, words.
+"""
+What a column of text means: numbers of either decimal style, dates of any order, words.
 
 Every parser takes a string Series and gives back a typed one of the same length with
 null where the text cannot be read; `empty` tells which cells say nothing at all.
@@ -17,7 +18,10 @@ from dateutil import parser as dateutil_parser
 
 _NOTHING = ["", "-", "–", "—", "n/a", "na", "null", "none", "nan", "--"]
 # A sign, a currency before or after, digits in groups: anything else is no number.
-_NUMBER = r"^\(?([-+]?)\s*(?:[A-Za-z]{1,3}\.?|\p{Sc}{1,2})?\s*([-+]?\d[\d.,' ]*|[.,]\d+)\s*(?:%|[A-Za-z]{3}|\p{Sc})?\)?$"
+_CURRENCY = r"(?:[A-Z]{3}|[A-Z]{1,2}\$|kr\.?|Kč|zł|Fr\.?|Ft|lei|\p{Sc})"
+_NUMBER = (
+    r"^\(?([-+]?)\s*" + _CURRENCY + r"?\s*([-+]?\d[\d.,' ]*|[.,]\d+)\s*(?:%|" + _CURRENCY + r")?\)?$"
+)
 _SPACES = r"[' \u00a0\u202f\u2009]"
 _COMMA_DECIMAL = r"(,\d{1,2}|,\d{4,}|\.\d{3},\d*|^0,\d+)$"
 _DOT_DECIMAL = r"(\.\d{1,2}|\.\d{4,}|,\d{3}\.\d*|^0\.\d+)$"
@@ -116,7 +120,8 @@ def percent_signs(cells: pl.Series) -> pl.Series:
 
 
 def date_order(cells: pl.Series) -> DateOrder | None:
-    """The order of day and month that the column proves, UNKNOWN when it proves none.
+    """
+    The order of day and month that the column proves, UNKNOWN when it proves none.
 
     Null when no cell is of the kind that could be read both ways. A column that
     proves both orders is UNKNOWN too; its cells then fail one by one.

@@ -38,7 +38,14 @@ class Audit:
 
 def judged_targets(facts: Facts, account: Account, window: Window, target_acos: float) -> pl.DataFrame:
     """All targets of the window, judged; kept until something is loaded."""
-    key = ("judged targets", account.id, facts.generation(account.id), window, target_acos, account.min_clicks)
+    key = (
+        "judged targets",
+        account.id,
+        facts.generation(account.id),
+        window,
+        target_acos,
+        account.min_clicks,
+    )
     return facts.cache.get(
         key,
         lambda: targeting.judged(

@@ -1,5 +1,7 @@
-"""From a file to the record: read, suggest, parse, load. The page, the job and the command
-line all go through here."""
+"""
+From a file to the record: read, suggest, parse, load. The page, the job and the command
+line all go through here.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,7 @@ def keep(folder: Path, stream: IO[bytes]) -> Kept:
                 size += len(chunk)
                 file.write(chunk)
         target = folder / digest.hexdigest()
-        os.replace(name, target)
+        Path(name).replace(target)
     except BaseException:
         Path(name).unlink(missing_ok=True)
         raise
@@ -67,8 +69,10 @@ def keep_file(folder: Path, path: Path) -> Kept:
 
 @dataclass(frozen=True, slots=True)
 class Looked:
-    """A first look at a file: its head, the kinds it may be (best first), and whether the
-    best comes from an earlier file of the same source."""
+    """
+    A first look at a file: its head, the kinds it may be (best first), and whether the
+    best comes from an earlier file of the same source.
+    """
 
     table: RawTable
     suggestions: tuple[Suggestion, ...]
@@ -118,8 +122,10 @@ def load(
     upload_id: int | None = None,
     progress: Progress = lambda part, message: None,
 ) -> Loaded:
-    """Loads one file under a confirmed mapping. Raises BadFile, BadInput or NeedsYes; then
-    nothing was changed."""
+    """
+    Loads one file under a confirmed mapping. Raises BadFile, BadInput or NeedsYes; then
+    nothing was changed.
+    """
     progress(0.02, "reading the file")
     table = tables.read_table(path, file_name)
     columns = mapping.checked(columns, table.headers)
@@ -127,7 +133,12 @@ def load(
     progress(0.15, f"understanding {len(table.frame):,} rows")
     parsed = reports.parse(table, columns, file_name)
     source = Source(
-        file_name, sha256 or keep_digest(path), mapping.signature(table.headers), columns, person_id, upload_id
+        file_name,
+        sha256 or keep_digest(path),
+        mapping.signature(table.headers),
+        columns,
+        person_id,
+        upload_id,
     )
     return ingest.load(
         store, account.id, parsed, source, scope=scope, today=today, confirmed=confirmed, progress=progress
@@ -174,5 +185,3 @@ def suggestion_for(looked: Looked, kind: str | None) -> Suggestion:
             remedy="Choose the columns by hand in Intake, or rename them in the file.",
         )
     return best
-
-

@@ -96,9 +96,7 @@ def run_load(config: Config, store: Store, job_id: int) -> None:
             result={"questions": list(asked.questions)}, upload_state="waiting",
         )  # fmt: skip
     except ReefError as problem:
-        loads.finish_job(
-            store, job_id, state="failed", message=str(problem), upload_state="waiting"
-        )
+        loads.finish_job(store, job_id, state="failed", message=str(problem), upload_state="waiting")
     except Exception:
         # The one broad catch: a worker must survive any job, and the page must say so.
         log.exception("load failed", job=job_id)
@@ -135,5 +133,3 @@ def take_up_orphans(store: Store, queue: Queue) -> int:
     for job_id in again:
         queue.start_load(job_id)
     return len(again)
-
-

@@ -187,7 +187,8 @@ def _product_ad_daily(world: World, trade: Trade, last_day: date) -> pl.DataFram
 
 
 def truth(world: World, trade: Trade) -> dict[str, object]:
-    """What is true of every target and (ad group, term) in the newest mature 30 days.
+    """
+    What is true of every target and (ad group, term) in the newest mature 30 days.
 
     true_acos is the mean price paid ÷ (true conversion × mean order value), over the
     clicks the row really had; bad means over the account's target. unlucky lists rows

@@ -17,7 +17,8 @@ _EXTRA_UNITS = 0.07
 
 @dataclass(frozen=True, slots=True)
 class Trade:
-    """Everything that happened. shown: pair × day impressions. clicked: one row a click.
+    """
+    Everything that happened. shown: pair × day impressions. clicked: one row a click.
 
     clicked: pair_no, target_no, day, product_no, cost, ordered, units, sales (money in
     units of currency).
@@ -49,7 +50,7 @@ def run(world: World, seed: int, last_day: date) -> Trade:
         clicks_at.append(np.repeat(np.arange(len(clicks)), clicks))
     pair = np.concatenate(clicks_at)
     day_of = np.repeat(np.arange(world.days), [len(each) for each in clicks_at])
-    return Trade(pl.concat(shown), _clicks(world, pair, pair_target[pair], day_of, query_no, rng))
+    return Trade(pl.concat(shown), _clicks(world, pair, pair_target[pair], day_of, rng))
 
 
 def _season(days: int, last_day: date) -> np.ndarray:
@@ -61,15 +62,17 @@ def _season(days: int, last_day: date) -> np.ndarray:
 
 
 def true_rates(world: World) -> np.ndarray:
-    """The true conversion of every (pair, product) is product × intent × appeal; here the part
-    that does not depend on the product, per pair."""
+    """
+    The true conversion of every (pair, product) is product × intent × appeal; here the part
+    that does not depend on the product, per pair.
+    """
     intent = world.queries["intent"].to_numpy()[world.pairs["query_no"].to_numpy()]
     appeal = world.targets["appeal"].to_numpy()[world.pairs["target_no"].to_numpy()]
     return np.asarray(intent * appeal)
 
 
 def _clicks(
-    world: World, pair: np.ndarray, target: np.ndarray, day: np.ndarray, query_no: np.ndarray,
+    world: World, pair: np.ndarray, target: np.ndarray, day: np.ndarray,
     rng: np.random.Generator,
 ) -> pl.DataFrame:  # fmt: skip
     group = world.targets["ad_group_no"].to_numpy()[target]
@@ -90,7 +93,7 @@ def _clicks(
 def _chosen_products(world: World, group: np.ndarray, rng: np.random.Generator) -> np.ndarray:
     """Which of the ad group's products each click went to, by their shares."""
     chosen = np.zeros(len(group), dtype=np.int64)
-    for (number,), part in world.ad_products.group_by("ad_group_no"):
+    for (number,), part in world.ad_products.group_by("ad_group_no", maintain_order=True):
         here = np.flatnonzero(group == number)
         share = part["share"].to_numpy()
         chosen[here] = rng.choice(part["product_no"].to_numpy(), len(here), p=share / share.sum())

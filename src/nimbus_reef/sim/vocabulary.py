@@ -24,7 +24,8 @@ class Family:
 
 @dataclass(frozen=True, slots=True)
 class Category:
-    """A shelf of the marketplace and the words shoppers use before it.
+    """
+    A shelf of the marketplace and the words shoppers use before it.
 
     before / after: words put around a head. astray: words of shoppers who want
     something else. cvr, ctr: what is usual on this shelf.

@@ -21,7 +21,8 @@ _BIDS_CHANGED: Final = 0.07
 
 @dataclass(frozen=True, slots=True)
 class World:
-    """One brand's world. Frames are joined by the integer columns `…_no`.
+    """
+    One brand's world. Frames are joined by the integer columns `…_no`.
 
     products: sku, family, category, title, price, margin, cvr. queries: text, category,
     volume, intent, ctr. campaigns, ad_groups, ad_products (ad group × product, share),
@@ -124,9 +125,7 @@ def _structure(
     for category in spec.categories:
         words = queries.filter(pl.col("category") == category.name).sort("volume", descending=True)
         for family in category.families:
-            own = products.filter(
-                (pl.col("family") == family.name) & (pl.col("category") == category.name)
-            )
+            own = products.filter((pl.col("family") == family.name) & (pl.col("category") == category.name))
             for purpose, match in _PURPOSES:
                 campaign_no = len(campaigns)
                 campaigns.append(
@@ -163,9 +162,7 @@ def _group_names(family: Family, match: str) -> tuple[str, ...]:
     return (f"{family.name}s", f"{family.name}s wide") if match == "broad" else (f"{family.name}s",)
 
 
-def _target_texts(
-    match: str, words: pl.DataFrame, rng: np.random.Generator
-) -> list[tuple[str, str]]:
+def _target_texts(match: str, words: pl.DataFrame, rng: np.random.Generator) -> list[tuple[str, str]]:
     """What one ad group bids on: (text, match type)."""
     if match == "auto":
         return [(name, "auto") for name in AUTO_TARGETS]

@@ -1,4 +1,5 @@
-"""What is kept: MariaDB is the record, columnar day files are made from it.
+"""
+What is kept: MariaDB is the record, columnar day files are made from it.
 
 The only package that knows SQLAlchemy.
 """

@@ -25,7 +25,8 @@ def _escaped(frame: pl.DataFrame) -> pl.DataFrame:
 
 
 def load(connection: Connection, table: str, frame: pl.DataFrame, scratch: Path) -> None:
-    """Appends a frame to a table, columns by name; Conflict unless every row went in.
+    """
+    Appends a frame to a table, columns by name; Conflict unless every row went in.
 
     LOCAL turns errors into warnings and drops rows that repeat a key, so the count of
     rows and of warnings is checked: it must be all or nothing.
@@ -58,7 +59,8 @@ def ensure_ids(
     wanted: pl.DataFrame,
     scratch: Path,
 ) -> pl.DataFrame:
-    """The id of every distinct key of `wanted`, rows made where they are missing.
+    """
+    The id of every distinct key of `wanted`, rows made where they are missing.
 
     wanted: the key columns. Returns them with `id` (uint32). Two loads that make the
     same key meet at the unique index: the later waits, then reads the earlier's id.

@@ -1,4 +1,5 @@
-"""Hands the core its frames: day files summed over a window, joined with what rows are.
+"""
+Hands the core its frames: day files summed over a window, joined with what rows are.
 
 Everything is cached by the account's generation (the sum of its day versions), so a
 load makes all of it new at once and nothing else has to.
@@ -96,8 +97,7 @@ class Facts:
     def held(self, account_id: int, window: Window) -> Held:
         """The report target figures come from: the one that holds most days of the window."""
         counts = {
-            kind: len(snapshots.versions(self.store, account_id, kind, window))
-            for kind in TARGET_SOURCES
+            kind: len(snapshots.versions(self.store, account_id, kind, window)) for kind in TARGET_SOURCES
         }
         kind = max(TARGET_SOURCES, key=lambda name: counts[name])
         return Held(kind, counts[kind], window.days)
@@ -114,7 +114,8 @@ class Facts:
         return self.cache.get(("sums", account_id, kind, window, tuple(versions.items())), make)
 
     def target_rows(self, account_id: int, window: Window) -> pl.DataFrame:
-        """One row per target that did anything in the window.
+        """
+        One row per target that did anything in the window.
 
         target_id, ad_group_id, campaign_id, campaign, ad_group, target, match_type,
         state, bid (micro; both null where no settings are held), the chain of the
@@ -127,11 +128,7 @@ class Facts:
             sums = self.sums(account_id, source, window)
             if source == "search_term_daily":
                 terms = self._terms(account_id, generation).select("target_term_id", "target_id")
-                sums = (
-                    sums.join(terms, on="target_term_id")
-                    .group_by("target_id")
-                    .agg(pl.col(MEASURES).sum())
-                )
+                sums = sums.join(terms, on="target_term_id").group_by("target_id").agg(pl.col(MEASURES).sum())
             return (
                 sums.join(self.targets(account_id, generation), on="target_id")
                 .join(self._settings(account_id, generation, window), on="target_id", how="left")
@@ -142,9 +139,11 @@ class Facts:
         return self.cache.get(("targets", account_id, generation, window, source), make)
 
     def term_rows(self, account_id: int, window: Window) -> pl.DataFrame:
-        """One row per (campaign, ad group, normalised term): as `target_rows`, with
+        """
+        One row per (campaign, ad group, normalised term): as `target_rows`, with
         normal_id, term (as most often paid for), targets (how many brought it) and
-        target (the one that paid most)."""
+        target (the one that paid most).
+        """
         generation = self.generation(account_id)
 
         def make() -> pl.DataFrame:
@@ -193,7 +192,9 @@ class Facts:
             frame = pl.read_database_uri(query, self.store.url, engine="connectorx")
         except RuntimeError as problem:
             raise StoreAway("The database does not answer.", remedy="It is being tried again.") from problem
-        return frame.with_columns(pl.col(name).cast(pl.UInt32) for name in frame.columns if name.endswith("_id"))
+        return frame.with_columns(
+            pl.col(name).cast(pl.UInt32) for name in frame.columns if name.endswith("_id")
+        )
 
     def _settings(self, account_id: int, generation: Hashable, window: Window) -> pl.DataFrame:
         """State and bid of each target on the window's last day, or the latest day before."""
@@ -221,9 +222,7 @@ class Facts:
 
         def make() -> pl.DataFrame:
             catalog = self.catalog(account_id, generation)
-            main = self.product_rows(account_id, window).sort(
-                ["spend", "sku"], descending=[True, False]
-            )
+            main = self.product_rows(account_id, window).sort(["spend", "sku"], descending=[True, False])
             return (
                 main.group_by("ad_group_id", maintain_order=True)
                 .first()
@@ -248,9 +247,7 @@ class Facts:
             "SELECT a.id AS product_ad_id, a.ad_group_id, a.product_id, p.sku FROM product p "
             f"JOIN product_ad a ON a.product_id = p.id WHERE p.account_id = {int(account_id)}"
         )
-        names = self.cache.get(
-            ("ads", account_id, self.generation(account_id)), lambda: self._query(query)
-        )
+        names = self.cache.get(("ads", account_id, self.generation(account_id)), lambda: self._query(query))
         return self.sums(account_id, "product_ad_daily", window).join(names, on="product_ad_id")
 
     def catalog(self, account_id: int, generation: Hashable) -> pl.DataFrame:
@@ -263,9 +260,7 @@ class Facts:
         )
         return self.cache.get(("catalog", account_id, generation), lambda: self._query(query))
 
-    def daily(
-        self, account_id: int, kind: str, window: Window, keys: list[int]
-    ) -> pl.DataFrame:
+    def daily(self, account_id: int, kind: str, window: Window, keys: list[int]) -> pl.DataFrame:
         """Measures per day of some keys of one report kind, every held day, zeros where idle."""
         versions = snapshots.versions(self.store, account_id, kind, window)
         key = KEY_OF[kind]

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
-from typing import Final
+from typing import Any, Final
 
 import polars as pl
 from sqlalchemy import Connection, insert, select, text
@@ -63,7 +63,8 @@ def load(
     confirmed: bool = False,
     progress: Progress = lambda part, message: None,
 ) -> Loaded:
-    """Puts the rows of one file in place of what it owns. All of it is kept, or nothing.
+    """
+    Puts the rows of one file in place of what it owns. All of it is kept, or nothing.
 
     A daily file owns its account, kind and scope label on every day from its first to
     its last. NeedsYes lists what would be lost or is unusual unless `confirmed`.
@@ -118,7 +119,8 @@ def _unusual(rows: pl.DataFrame, parsed: Parsed, today: date) -> list[str]:
 
 def _span(rows: pl.DataFrame) -> tuple[date, date]:
     first, last = rows["date"].min(), rows["date"].max()
-    assert isinstance(first, date) and isinstance(last, date)
+    assert isinstance(first, date)
+    assert isinstance(last, date)
     return first, last
 
 
@@ -139,7 +141,7 @@ def _replace(
     owned = _owned(connection, account_id, parsed.kind, keyed, scope)
     if parsed.kind.replaces is Replaces.DAYS and not confirmed:
         _ask_about_lost_days(connection, account_id, kind, keyed, owned, first, last)
-    removed = _remove(connection, account_id, kind, keyed, owned, first, last)
+    removed = _remove(connection, account_id, kind, owned, first, last)
     batch_id = _record(connection, account_id, parsed, source, scope, first, last, removed)
     facts = _facts(keyed, account_id, batch_id, scope, [c.name for c in table.columns], key)
     progress(0.65, f"writing {len(facts):,} rows")
@@ -166,8 +168,10 @@ class _Owned:
 def _owned(
     connection: Connection, account_id: int, kind: ReportKind, keyed: pl.DataFrame, scope: str
 ) -> _Owned:
-    """By key: the keys in the file. By day: `all` owns every label; a format owns its own label, the campaigns in the file, and
-    those of this format in the newest campaign settings, under whatever label."""
+    """
+    By key: the keys in the file. By day: `all` owns every label; a format owns its own label, the campaigns in the file, and
+    those of this format in the newest campaign settings, under whatever label.
+    """
     if kind.replaces is Replaces.KEYS:
         keys = ", ".join(str(int(number)) for number in keyed[KEY_OF[kind.name]].unique().sort())
         return _Owned(f"f.`{KEY_OF[kind.name]}` IN ({keys})", {})
@@ -229,9 +233,8 @@ def _ask_about_lost_days(
 
 
 def _remove(
-    connection: Connection, account_id: int, kind: str, keyed: pl.DataFrame, owned: _Owned,
-    first: date, last: date,
-) -> int:  # fmt: skip
+    connection: Connection, account_id: int, kind: str, owned: _Owned, first: date, last: date
+) -> int:
     """Deletes what the file replaces, one day at a time, and counts it."""
     removed = 0
     statement = text(
@@ -287,28 +290,33 @@ def _facts(
     )
 
 
+def _pairs(rows: Iterable[Sequence[Any]]) -> dict[date, int]:
+    """Day → figure of a query with two columns."""
+    return {row[0]: int(row[1]) for row in rows}
+
+
 def _bump(
     connection: Connection, account_id: int, kind: str, facts: pl.DataFrame, first: date, last: date
 ) -> snapshots.Days:
     """A new version for every day in the span that has rows, or had; what was written of each."""
     span = {"account": account_id, "kind": kind, "first": first, "last": last}
-    held = dict(
+    held: dict[date, int] = _pairs(
         connection.execute(
             text(
                 "SELECT day, version FROM day_version WHERE account_id = :account AND kind = :kind "
                 "AND day BETWEEN :first AND :last"
             ),
             span,
-        ).tuples().all()
+        )
     )
-    counts = dict(
+    counts: dict[date, int] = _pairs(
         connection.execute(
             text(
                 f"SELECT day, COUNT(*) FROM `{kind}` WHERE account_id = :account "
                 "AND day BETWEEN :first AND :last GROUP BY day"
             ),
             span,
-        ).tuples().all()
+        )
     )
     parts = {part["day"][0]: part for part in facts.partition_by("day", maintain_order=True)}
     bump = text(
@@ -324,5 +332,7 @@ def _bump(
         )
         part = parts.get(day)
         # Rows held under another label are not in the file: such a day is read back later.
-        days.append(snapshots.DayWritten(day, version, part if part is not None and len(part) == rows else None))
+        days.append(
+            snapshots.DayWritten(day, version, part if part is not None and len(part) == rows else None)
+        )
     return tuple(days)

@@ -225,13 +225,16 @@ def finish_job(
         )  # fmt: skip
         if upload_state:
             connection.execute(
-                text("UPDATE upload u JOIN job j ON j.upload_id = u.id SET u.state = :state WHERE j.id = :job"),
+                text(
+                    "UPDATE upload u JOIN job j ON j.upload_id = u.id SET u.state = :state WHERE j.id = :job"
+                ),
                 {"state": upload_state, "job": job_id},
             )
 
 
 def take_back_orphans(store: Store, alive: Any) -> list[int]:
-    """Jobs whose worker is gone: queued once more, or failed when that was tried already.
+    """
+    Jobs whose worker is gone: queued once more, or failed when that was tried already.
 
     alive: tells of a worker's name whether it still runs. Returns the ids queued again.
     """
@@ -250,9 +253,7 @@ def take_back_orphans(store: Store, alive: Any) -> list[int]:
                     "message": "The worker stopped while doing this, twice. Nothing was changed.",
                     "remedy": "Load the file again; the log names the cause.",
                 }
-                connection.execute(
-                    update(upload).where(upload.c.id == row.upload_id).values(state="waiting")
-                )
+                connection.execute(update(upload).where(upload.c.id == row.upload_id).values(state="waiting"))
             connection.execute(update(job).where(job.c.id == row.id).values(**values))
     return again
 
@@ -261,10 +262,7 @@ def batches(store: Store, account_id: int, limit: int = 30) -> list[Batch]:
     """The newest batches of an account."""
     with store.read() as connection:
         rows = connection.execute(
-            select(batch)
-            .where(batch.c.account_id == account_id)
-            .order_by(batch.c.id.desc())
-            .limit(limit)
+            select(batch).where(batch.c.account_id == account_id).order_by(batch.c.id.desc()).limit(limit)
         )
         return [_batch(row) for row in rows]
 

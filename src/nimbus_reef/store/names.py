@@ -76,9 +76,9 @@ def _by_external_id(
         same_name = (table.c[parent] == pair[parent]) & (table.c.name == pair[name])
         if held is None:
             connection.execute(
-                update(table).where(same_name & table.c.external_id.is_(None)).values(
-                    external_id=pair[id_column]
-                )
+                update(table)
+                .where(same_name & table.c.external_id.is_(None))
+                .values(external_id=pair[id_column])
             )
         elif held.name != pair[name]:
             taken = connection.execute(select(table.c.id).where(same_name)).first()
@@ -86,9 +86,7 @@ def _by_external_id(
                 connection.execute(update(table).where(same_id).values(name=pair[name]))
 
 
-def _campaigns(
-    connection: Connection, account_id: int, rows: pl.DataFrame, scratch: Path
-) -> pl.DataFrame:
+def _campaigns(connection: Connection, account_id: int, rows: pl.DataFrame, scratch: Path) -> pl.DataFrame:
     rows = rows.rename({"campaign_id": "campaign_external"}, strict=False).with_columns(
         account_id=pl.lit(account_id, pl.UInt32), name=pl.col("campaign")
     )
@@ -110,7 +108,7 @@ def _ad_groups(connection: Connection, rows: pl.DataFrame, scratch: Path) -> pl.
 
 
 def _phrase_ids(connection: Connection, texts: pl.Series, scratch: Path) -> pl.DataFrame:
-    """text → id, each new phrase linked to its normal form."""
+    """Text → id, each new phrase linked to its normal form."""
     known = bulk.ensure_ids(connection, phrase, ["text"], texts.unique().to_frame("text"), scratch)
     bare = pl.DataFrame(
         connection.execute(select(phrase.c.id, phrase.c.text).where(phrase.c.normal_id.is_(None))).fetchall(),
@@ -118,9 +116,7 @@ def _phrase_ids(connection: Connection, texts: pl.Series, scratch: Path) -> pl.D
         orient="row",
     )
     if len(bare):
-        normal = bare.with_columns(
-            normal=pl.col("text").map_elements(normal_form, return_dtype=pl.String)
-        )
+        normal = bare.with_columns(normal=pl.col("text").map_elements(normal_form, return_dtype=pl.String))
         normals = bulk.ensure_ids(
             connection, phrase, ["text"], normal.select(pl.col("normal").alias("text")), scratch
         ).rename({"id": "normal_id", "text": "normal"})
@@ -164,9 +160,7 @@ def _terms(connection: Connection, rows: pl.DataFrame, scratch: Path) -> pl.Data
     return rows.join(ids.rename({"id": "target_term_id"}), on=key).drop("phrase_id")
 
 
-def _products(
-    connection: Connection, account_id: int, rows: pl.DataFrame, scratch: Path
-) -> pl.DataFrame:
+def _products(connection: Connection, account_id: int, rows: pl.DataFrame, scratch: Path) -> pl.DataFrame:
     rows = rows.with_columns(account_id=pl.lit(account_id, pl.UInt32))
     ids = bulk.ensure_ids(connection, product, ["account_id", "sku"], rows, scratch)
     return rows.join(ids.rename({"id": "product_id"}), on=["account_id", "sku"])

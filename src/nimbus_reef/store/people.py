@@ -56,9 +56,7 @@ def _person(connection: Connection, row: object) -> Person:
 def by_id(store: Store, person_id: int) -> Person | None:
     """The person, null when gone or switched off."""
     with store.read() as connection:
-        row = connection.execute(
-            select(person).where(person.c.id == person_id, person.c.active)
-        ).first()
+        row = connection.execute(select(person).where(person.c.id == person_id, person.c.active)).first()
         return _person(connection, row) if row else None
 
 

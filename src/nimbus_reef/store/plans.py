@@ -58,10 +58,9 @@ def planned(store: Store, account_id: int) -> list[Planned]:
         return [_planned(row) for row in rows]
 
 
-def accept(
-    store: Store, account_id: int, person_id: int, what: Change, basis: Mapping[str, Any]
-) -> Planned:
-    """Puts a change into the plan under the next row number; its `row` is ignored.
+def accept(store: Store, account_id: int, person_id: int, what: Change, basis: Mapping[str, Any]) -> Planned:
+    """
+    Puts a change into the plan under the next row number; its `row` is ignored.
 
     Conflict when the plan already changes the same field of the same thing.
     """
@@ -95,9 +94,7 @@ def remove(store: Store, account_id: int, person_id: int, change_id: int) -> Non
     def work(connection: Connection) -> None:
         done = connection.execute(
             update(change)
-            .where(
-                change.c.id == change_id, change.c.account_id == account_id, change.c.removed_at.is_(None)
-            )
+            .where(change.c.id == change_id, change.c.account_id == account_id, change.c.removed_at.is_(None))
             .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
         )
         if not done.rowcount:

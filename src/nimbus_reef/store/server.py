@@ -1,4 +1,5 @@
-"""The private MariaDB: own data directory, socket, loopback port, and least rights.
+"""
+The private MariaDB: own data directory, socket, loopback port, and least rights.
 
 Two users are made with generated passwords: `reef_owner` may change tables and is used
 by migrations alone; `reef_app` reads and writes rows and makes temporary tables.
@@ -134,8 +135,8 @@ def command(server: Server, buffer_mb: int = 512) -> list[str]:
 
 def start(server: Server, buffer_mb: int = 512) -> subprocess.Popen[bytes]:
     """Starts the server as a child and waits until it answers."""
-    log = (server.folder / "mariadb.log").open("ab")
-    process = subprocess.Popen(command(server, buffer_mb), stdout=log, stderr=log)
+    with (server.folder / "mariadb.log").open("ab") as log:
+        process = subprocess.Popen(command(server, buffer_mb), stdout=log, stderr=log)
     wait(server, seconds=60, process=process)
     return process
 

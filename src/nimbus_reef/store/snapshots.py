@@ -1,4 +1,5 @@
-"""Columnar day files: one Arrow file per account, kind, day and version, mapped to read.
+"""
+Columnar day files: one Arrow file per account, kind, day and version, mapped to read.
 
 They are made from MariaDB and can always be deleted. The version in the name means a
 reader never sees a stale day, and a crash between commit and file leaves nothing wrong.
@@ -58,7 +59,8 @@ def path(folder: Path, account_id: int, kind: str, day: date, version: int) -> P
 
 
 def keep(folder: Path, account_id: int, kind: str, days: Iterable[DayWritten]) -> None:
-    """Writes the files of the days given whole, and drops the versions they replace.
+    """
+    Writes the files of the days given whole, and drops the versions they replace.
 
     A disk that is full costs speed, not data: the day is read from MariaDB instead.
     """
@@ -82,7 +84,7 @@ def _write(target: Path, rows: pl.DataFrame) -> None:
     os.close(handle)
     try:
         rows.write_ipc(name, compression="uncompressed")
-        os.replace(name, target)
+        Path(name).replace(target)
     except OSError:
         Path(name).unlink(missing_ok=True)
         raise
@@ -102,21 +104,21 @@ def versions(store: Store, account_id: int, kind: str, window: Window | None = N
     if window:
         values |= {"first": window.first, "last": window.last}
     with store.read() as connection:
-        return dict(
-            connection.execute(
-                text(
-                    "SELECT day, version FROM day_version WHERE account_id = :account "
-                    f"AND kind = :kind AND `rows` > 0 {condition} ORDER BY day"
-                ),
-                values,
-            ).tuples().all()
+        rows = connection.execute(
+            text(
+                "SELECT day, version FROM day_version WHERE account_id = :account "
+                f"AND kind = :kind AND `rows` > 0 {condition} ORDER BY day"
+            ),
+            values,
         )
+        return {row.day: row.version for row in rows}
 
 
 def read(
     store: Store, account_id: int, kind: str, wanted: Versions, only: Iterable[str] | None = None
 ) -> pl.LazyFrame:
-    """The rows of the wanted days with their `day`; missing files are made from MariaDB.
+    """
+    The rows of the wanted days with their `day`; missing files are made from MariaDB.
 
     only: the columns needed, all when null.
     """
@@ -136,7 +138,7 @@ def read(
 
 def _rebuild(store: Store, account_id: int, kind: str, missing: Versions) -> dict[date, pl.DataFrame]:
     """Reads the missing days in one query and keeps each as a file where the disk allows."""
-    wanted = [name for name in columns(kind)]
+    wanted = list(columns(kind))
     first, last = min(missing), max(missing)
     query = (
         f"SELECT day, {', '.join(f'`{name}`' for name in wanted)} FROM `{kind}` "

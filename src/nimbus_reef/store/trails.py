@@ -17,7 +17,5 @@ def note(
     """Adds one line to the trail."""
     with store.write() as connection:
         connection.execute(
-            insert(trail).values(
-                person_id=person_id, account_id=account_id, what=what, detail=dict(detail)
-            )
+            insert(trail).values(person_id=person_id, account_id=account_id, what=what, detail=dict(detail))
         )

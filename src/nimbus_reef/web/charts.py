@@ -1,4 +1,5 @@
-"""Chart options, built in Python beside the pages that show them.
+"""
+Chart options, built in Python beside the pages that show them.
 
 Colours are names of the theme (`@coral`); the script turns them into the theme's values,
 so that light and dark are decided in one place, the style sheet.
@@ -16,7 +17,12 @@ from nimbus_reef.core import evidence
 from nimbus_reef.web.figures import Figures
 
 _POINTS = 121
-_HIDDEN_AXIS = {"axisLine": {"show": False}, "axisTick": {"show": False}, "axisLabel": {"show": False}, "splitLine": {"show": False}}
+_HIDDEN_AXIS = {
+    "axisLine": {"show": False},
+    "axisTick": {"show": False},
+    "axisLabel": {"show": False},
+    "splitLine": {"show": False},
+}
 
 
 def _crossing(x: float, label: str, colour: str, side: str) -> dict[str, Any]:
@@ -31,7 +37,7 @@ def luck(
     *, a: float, b: float, needed: float | None, siblings: float | None, costly: bool, figures: Figures
 ) -> dict[str, Any]:
     """The posterior of conversion, the needed rate as a line, the siblings' as a dot."""
-    low, high = evidence.interval(a, b, 0.998)
+    _, high = evidence.interval(a, b, 0.998)
     marks = [rate for rate in (needed, siblings) if rate is not None]
     right = min(0.999, max([high, *(mark * 1.12 for mark in marks)]))
     x = np.linspace(max(1e-5, right / _POINTS), right, _POINTS)

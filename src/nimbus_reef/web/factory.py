@@ -50,7 +50,13 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         SIGN_IN_LIMIT=config.sign_in_limit,
         RATELIMIT_STORAGE_URI=config.redis_url or "memory://",
         WTF_CSRF_TIME_LIMIT=None,
-        COMPRESS_MIMETYPES=["text/html", "text/css", "text/javascript", "application/javascript", "image/svg+xml"],
+        COMPRESS_MIMETYPES=[
+            "text/html",
+            "text/css",
+            "text/javascript",
+            "application/javascript",
+            "image/svg+xml",
+        ],
         SEND_FILE_MAX_AGE_DEFAULT=timedelta(days=30),
         TESTING=testing,
     )
@@ -97,9 +103,11 @@ def _map_errors(app: Flask) -> None:
 
     def page(status: int, message: str, remedy: str) -> tuple[str, int, dict[str, str]]:
         # htmx swaps only answers of 2xx; the header tells the page's script to show this one.
-        return render_template("error.html", status=status, message=message, remedy=remedy), status, {
-            "X-Reef-Error": "yes"
-        }
+        return (
+            render_template("error.html", status=status, message=message, remedy=remedy),
+            status,
+            {"X-Reef-Error": "yes"},
+        )
 
     @app.errorhandler(ReefError)
     def known(problem: ReefError) -> tuple[str, int, dict[str, str]]:
@@ -108,8 +116,10 @@ def _map_errors(app: Flask) -> None:
         return page(status, f"{where}{problem.message}", problem.remedy)
 
     @app.errorhandler(CSRFError)
-    def forged(problem: CSRFError) -> tuple[str, int, dict[str, str]]:
-        return page(400, "The page was open for too long, or did not come from here.", "Load it anew and try again.")
+    def forged(_: CSRFError) -> tuple[str, int, dict[str, str]]:
+        return page(
+            400, "The page was open for too long, or did not come from here.", "Load it anew and try again."
+        )
 
     @app.errorhandler(HTTPException)
     def http(problem: HTTPException) -> tuple[str, int, dict[str, str]]:
@@ -128,4 +138,8 @@ def _map_errors(app: Flask) -> None:
             raise problem
         fault = secrets.token_hex(4)
         log.error("request failed", fault=fault, path=request.path, exc_info=problem)
-        return page(500, f"The application made a mistake (fault {fault}).", "Try again; the log has it under that number.")
+        return page(
+            500,
+            f"The application made a mistake (fault {fault}).",
+            "Try again; the log has it under that number.",
+        )

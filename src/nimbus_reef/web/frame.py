@@ -36,8 +36,10 @@ class Stop:
 
 
 class Frame:
-    """Worked out part by part when the template asks, so that a partial or an error page
-    pays for nothing it does not show."""
+    """
+    Worked out part by part when the template asks, so that a partial or an error page
+    pays for nothing it does not show.
+    """
 
     windows = LAST_N_DAYS
 
@@ -78,7 +80,9 @@ class Frame:
 
     def _stake(self) -> float:
         """Units a month at stake in flagged targets."""
-        return 0.0 if self._targets is None else from_micro(int(self._targets.filter(flagged())["stake"].sum()))
+        return (
+            0.0 if self._targets is None else from_micro(int(self._targets.filter(flagged())["stake"].sum()))
+        )
 
     @cached_property
     def rail(self) -> list[Stop]:

@@ -21,8 +21,10 @@ JUDGES = ("evidence", "simple")
 
 @dataclass(frozen=True, slots=True)
 class Scope:
-    """What a page looks at. Everything but `account`, `newest` is in the URL; defaults are
-    left out of it, so that a link stays short and keeps meaning the same."""
+    """
+    What a page looks at. Everything but `account`, `newest` is in the URL; defaults are
+    left out of it, so that a link stays short and keeps meaning the same.
+    """
 
     account: Account
     newest: date | None

@@ -37,6 +37,7 @@ class SignedIn(UserMixin):  # type: ignore[misc]  # Flask-Login has no types
         self.person = person
 
     def get_id(self) -> str:
+        """The id the session keeps."""
         return str(self.person.id)
 
 

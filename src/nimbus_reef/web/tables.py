@@ -20,7 +20,8 @@ _CHOICE_OPERATORS: Final[Mapping[str, str]] = {"is": "is", "not": "is not"}
 
 @dataclass(frozen=True, slots=True)
 class Field:
-    """Something rows can be filtered and sorted by.
+    """
+    Something rows can be filtered and sorted by.
 
     expr gives it in the unit it is written in (percent for rates, units for money);
     options are the values of a choice, in their order.
@@ -72,7 +73,11 @@ class Filter:
         """What the chip says."""
         unit = symbol if self.field.unit == "¤" else self.field.unit
         words = f"{self.field.label} {self.field.operators[self.operator]}"
-        return f"{words} {unit}\u00a0{self.value}" if unit == symbol and unit else f"{words} {self.value}{' %' if unit == '%' else ''}"
+        return (
+            f"{words} {unit}\u00a0{self.value}"
+            if unit == symbol and unit
+            else f"{words} {self.value}{' %' if unit == '%' else ''}"
+        )
 
     def condition(self) -> pl.Expr:
         """The rows it keeps; a figure that is null is kept by no comparison."""
@@ -104,9 +109,7 @@ def _parse_filter(text: str, fields: Mapping[str, Field]) -> Filter:
         raise BadInput(f"The filter “{text}” cannot be understood.", remedy="Remove it from the address.")
     if field.options:
         if value not in field.options:
-            raise BadInput(
-                f"{field.label} is never “{value}”.", remedy=f"Choose {', '.join(field.options)}."
-            )
+            raise BadInput(f"{field.label} is never “{value}”.", remedy=f"Choose {', '.join(field.options)}.")
         return Filter(field, operator, value)
     plain = value.strip().replace(",", ".")
     if not re.fullmatch(r"-?\d{1,12}(\.\d{1,6})?", plain):

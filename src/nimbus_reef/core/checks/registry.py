@@ -17,7 +17,8 @@ class Subject(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Check:
-    """Selects the judged rows that need the same thing done.
+    """
+    Selects the judged rows that need the same thing done.
 
     condition: over the columns that `core.evidence.judge` adds. Rows come largest
     stake first.
@@ -33,7 +34,8 @@ class Check:
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """The rows of one check and what they weigh; money in micro-units.
+    """
+    The rows of one check and what they weigh; money in micro-units.
 
     stake is per 30 days; shares are of the spend and sales of all rows judged, null
     where there is none.
@@ -60,9 +62,7 @@ def register(check: Check) -> Check:
 
 def run(check: Check, judged: pl.DataFrame) -> Found:
     """Runs one check over all judged rows of its subject."""
-    rows = judged.filter(check.condition).sort(
-        ["stake", "spend"], descending=True, maintain_order=True
-    )
+    rows = judged.filter(check.condition).sort(["stake", "spend"], descending=True, maintain_order=True)
     all_spend, all_sales = int(judged["spend"].sum()), int(judged["sales"].sum())
     spend = int(rows["spend"].sum())
     return Found(

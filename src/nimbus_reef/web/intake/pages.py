@@ -35,7 +35,9 @@ class MappedColumn:
 def _become(cells: Any, column: Column, order: values.DateOrder) -> list[str]:
     text = values.trimmed(cells)
     if column.holds is Holds.DATE:
-        read = values.dates(text, order if order is not values.DateOrder.UNKNOWN else values.DateOrder.DAY_FIRST)
+        read = values.dates(
+            text, order if order is not values.DateOrder.UNKNOWN else values.DateOrder.DAY_FIRST
+        )
         return [day.isoformat() if day else "" for day in read]
     if column.holds is Holds.CHOICE:
         return [word or "" for word in values.choices(text, column.aliases)]
@@ -109,7 +111,11 @@ def job_summary(job: Job, figures: Figures) -> Summary | None:
         *_sums(result["sums"], figures),
     ]  # fmt: skip
     return Summary(
-        KINDS[result["kind"]].title, tuple(facts), tuple(result["warnings"]), result["rejected"], result["batch"]
+        KINDS[result["kind"]].title,
+        tuple(facts),
+        tuple(result["warnings"]),
+        result["rejected"],
+        result["batch"],
     )
 
 

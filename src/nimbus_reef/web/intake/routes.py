@@ -33,7 +33,9 @@ def look() -> str:
         waiting=loads.waiting_uploads(store, account.id),
         jobs=[_job_view(job, name) for job, name in loads.recent_jobs(store, account.id)],
         held=pages.held(loads.held_reports(store, account.id)),
-        batches=[(batch, pages.batch_summary(batch, figures())) for batch in loads.batches(store, account.id)],
+        batches=[
+            (batch, pages.batch_summary(batch, figures())) for batch in loads.batches(store, account.id)
+        ],
         titles={kind.name: kind.title for kind in KINDS.values()},
     )
 

@@ -86,7 +86,10 @@ _ACTIONS = {
 
 def lines(planned: Sequence[Planned], figures: Figures) -> dict[str, list[PlanLine]]:
     """The changes by campaign, in the order they were accepted."""
-    wrong = {problem.row: f"{problem.column} {problem.reason}" for problem in plan.problems([p.change for p in planned])}
+    wrong = {
+        problem.row: f"{problem.column} {problem.reason}"
+        for problem in plan.problems([p.change for p in planned])
+    }
     grouped: dict[str, list[PlanLine]] = {}
     for each in planned:
         change, effect = each.change, projected_of(each)

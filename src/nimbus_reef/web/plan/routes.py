@@ -33,7 +33,10 @@ def look() -> str:
 
 def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
     return render_template(
-        "plan/plan.html", groups=pages.lines(planned, figures()), answer=answer, removed=request.args.get("removed")
+        "plan/plan.html",
+        groups=pages.lines(planned, figures()),
+        answer=answer,
+        removed=request.args.get("removed"),
     )
 
 
@@ -130,5 +133,3 @@ def put_back(change_id: int) -> AnyResponse:
     who = must_write()
     plans.put_back(parts().store, scope().account.id, who.id, change_id)
     return redirect(scope().elsewhere(url_for("plan.look")))
-
-

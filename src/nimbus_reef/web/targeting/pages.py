@@ -108,9 +108,7 @@ def heads(sort: str, known: Mapping[str, Field], figures: Figures, verdict_by: s
         down, up = f"-{key}", key
         order = "descending" if sort == down else "ascending" if sort == up else ""
         follow = up if sort == down else down
-        made.append(
-            Head(key, label.replace("¤", figures.symbol), known[key].definition, order, follow)
-        )
+        made.append(Head(key, label.replace("¤", figures.symbol), known[key].definition, order, follow))
     return made
 
 
@@ -163,9 +161,7 @@ def _verdict_words(row: Mapping[str, Any], judge: str, more: int | None) -> tupl
 
 def clicks_needed(rows: pl.DataFrame) -> list[int | None]:
     """Per row how many further misses would make it costly; null where that cannot be told."""
-    ready = rows.select(
-        "n", "k", pl.col("prior_a", "prior_b", "needed_cvr").fill_null(float("nan"))
-    )
+    ready = rows.select("n", "k", pl.col("prior_a", "prior_b", "needed_cvr").fill_null(float("nan")))
     n, k = ready["n"].to_numpy(), ready["k"].to_numpy()
     a, b, needed = (ready[name].to_numpy() for name in ("prior_a", "prior_b", "needed_cvr"))
     return evidence.clicks_needed(n, k, a, b, needed)
@@ -283,7 +279,7 @@ def core_row(row: Mapping[str, Any], days: int) -> Row:
     )  # fmt: skip
 
 
-def sentence(row: Mapping[str, Any], what: Row, figures: Figures) -> tuple[str, str]:
+def sentence(row: Mapping[str, Any], figures: Figures) -> tuple[str, str]:
     """The verdict in a sentence: the bold fact, and what it is measured by."""
     clicks, orders = row["clicks"], row["orders"]
     brought = figures.counted(orders, "order") if orders else "no order"
@@ -412,9 +408,7 @@ def _clicks_and_orders(row: Mapping[str, Any], figures: Figures) -> str:
 def elsewhere_terms(terms: pl.DataFrame, figures: Figures, most: int = 4) -> list[Elsewhere]:
     """The terms a target paid for, dearest first."""
     return [
-        Elsewhere(
-            f"term “{row['term']}”", _clicks_and_orders(row, figures), figures.micro(row["spend"])
-        )
+        Elsewhere(f"term “{row['term']}”", _clicks_and_orders(row, figures), figures.micro(row["spend"]))
         for row in terms.head(most).to_dicts()
         if row["spend"]
     ]
@@ -434,7 +428,11 @@ def elsewhere_targets(keys: pl.DataFrame, figures: Figures, most: int = 4) -> li
 def products_hit(products: pl.DataFrame, figures: Figures, most: int = 4) -> list[Elsewhere]:
     """The ad group's products, which a pause or negative takes the term from as well."""
     return [
-        Elsewhere(row["sku"], f"{figures.counted(row['orders'], 'order')} from this ad group", figures.micro(row["sales"]))
+        Elsewhere(
+            row["sku"],
+            f"{figures.counted(row['orders'], 'order')} from this ad group",
+            figures.micro(row["sales"]),
+        )
         for row in products.sort(["sales", "sku"], descending=[True, False]).head(most).to_dicts()
     ]
 
@@ -442,5 +440,3 @@ def products_hit(products: pl.DataFrame, figures: Figures, most: int = 4) -> lis
 def reason_line(fact: str, offered: Offer) -> str:
     """The reason that goes into the change sheet."""
     return " ".join([fact, "; ".join(offered.reasons) + "." if offered.reasons else ""]).strip()
-
-

@@ -42,7 +42,9 @@ def _view(name: str) -> View:
     return VIEWS[name]
 
 
-def _listed(view: View, what: Scope) -> tuple[pl.DataFrame, tables.Listing, dict[str, tables.Field], list[tables.Filter]]:
+def _listed(
+    view: View, what: Scope
+) -> tuple[pl.DataFrame, tables.Listing, dict[str, tables.Field], list[tables.Filter]]:
     known = pages.fields(view, what.judge)
     filters = tables.parse_filters(what.where, known)
     rows = judged(view, what, what.window)
@@ -150,9 +152,7 @@ def _open(view: View, what: Scope, row_id: str, write: Figures) -> _Opened:
     row = _row(view, what, row_id)
     core = pages.core_row(row, what.window.days)
     history = _history(what)
-    products = facts.product_rows(account.id, what.window).filter(
-        pl.col("ad_group_id") == row["ad_group_id"]
-    )
+    products = facts.product_rows(account.id, what.window).filter(pl.col("ad_group_id") == row["ad_group_id"])
     if view is TARGETS:
         source = facts.held(account.id, what.window).kind
         terms = facts.terms_of(account.id, row["target_id"], what.window)
@@ -173,7 +173,10 @@ def _open(view: View, what: Scope, row_id: str, write: Figures) -> _Opened:
         (pl.col("normal_id") == row["normal_id"]) & (pl.col("ad_group_id") != row["ad_group_id"])
     )
     proposal = for_term(
-        core, row["term"], products=_ad_products(what, products), orders_elsewhere=int(siblings["orders"].sum())
+        core,
+        row["term"],
+        products=_ad_products(what, products),
+        orders_elsewhere=int(siblings["orders"].sum()),
     )
     return _Opened(
         row, None, proposal, trend, [None] * len(trend), pages.elsewhere_targets(sums, write), products
@@ -203,7 +206,7 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
     opened = _open(view, what, row_id, write)
     row = opened.row
     core = pages.core_row(row, what.window.days)
-    fact, measure = pages.sentence(row, core, write)
+    fact, measure = pages.sentence(row, write)
     costly = row["verdict"] in pages.LEANING
     picture = None
     if row["prior_a"] is not None and row["clicks"]:
@@ -211,7 +214,7 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         picture = charts.luck(
             a=core.a, b=core.b, needed=row["needed_cvr"], siblings=usual, costly=costly, figures=write
         )
-    change = _change(view, opened, pages.reason_line(fact, pages.offer(opened.proposal, opened.bid, write)))
+    change = _change(opened, pages.reason_line(fact, pages.offer(opened.proposal, opened.bid, write)))
     planned = None
     if change is not None:
         same = (change.entity, change.campaign, change.ad_group, change.target, change.match_type)
@@ -250,7 +253,7 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
     }  # fmt: skip
 
 
-def _change(view: View, opened: _Opened, reason: str) -> Change | None:
+def _change(opened: _Opened, reason: str) -> Change | None:
     """The proposal as a row of the change sheet; null when nothing is proposed."""
     row, move = opened.row, opened.proposal.move
     if move is Move.NONE:
@@ -284,8 +287,8 @@ def accept(name: str) -> Response:
     row_id = request.form["row"]
     opened = _open(view, what, row_id, write)
     core = pages.core_row(opened.row, what.window.days)
-    fact, _ = pages.sentence(opened.row, core, write)
-    change = _change(view, opened, pages.reason_line(fact, pages.offer(opened.proposal, opened.bid, write)))
+    fact, _ = pages.sentence(opened.row, write)
+    change = _change(opened, pages.reason_line(fact, pages.offer(opened.proposal, opened.bid, write)))
     if change is None:
         raise Conflict("There is nothing to accept on this row any more.", remedy="Look at it again.")
     projected = opened.proposal.projected

@@ -1,0 +1,155 @@
+"""The reef command: what it prints, how it ends, what a stranger reads in its help."""
+
+import csv
+import io
+import json
+
+import pytest
+from click.testing import CliRunner
+
+from nimbus_reef.cli import wiring
+from nimbus_reef.cli.main import cli
+from nimbus_reef.config import SETTINGS, load
+from nimbus_reef.errors import BadInput
+
+HEADER = "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
+
+
+@pytest.fixture
+def reef(database, store, account, tmp_path):
+    """Runs a command against the test database."""
+
+    def run(*arguments, text=None):
+        environment = {"REEF_VAR": str(tmp_path), "REEF_DATABASE_URL": database.app_url, "REEF_LOG_LEVEL": "ERROR"}
+        return CliRunner().invoke(cli, [str(each) for each in arguments], env=environment, input=text)
+
+    return run
+
+
+@pytest.fixture
+def report(tmp_path):
+    """Thirty days of one bad term among good ones."""
+    rows = [
+        f"2026-10-{day:02},C,G,t{number},broad,term {number},100,4,2.00,{int(number != 7 and day % 3 == 0)},"
+        f"{20 if number != 7 and day % 3 == 0 else 0}\n"
+        for day in range(1, 31)
+        for number in range(12)
+    ]
+    path = tmp_path / "terms.csv"
+    path.write_text(HEADER + "".join(rows))
+    return path
+
+
+def test_a_report_goes_in_and_its_audit_comes_out(reef, report):
+    """import, then audit as json, csv and a table."""
+    done = reef("import", report, "--account", "fern-de", "--yes")
+    assert done.exit_code == 0, done.output
+    assert "Search terms by day, 360 rows on 30 days" in done.output
+    arguments = ("audit", "--account", "fern-de", "--from", "2026-10-01", "--to", "2026-10-30")
+    found = json.loads(reef(*arguments, "--format", "json").stdout)
+    wasted = next(check for check in found["checks"] if check["check"] == "wasted-terms")
+    assert (wasted["rows"], wasted["spend"]) == (1, 60.0)
+    assert [row["term"] for row in found["rows"] if row["check"] == "wasted-terms"] == ["term 7"]
+    rows = list(csv.DictReader(io.StringIO(reef(*arguments, "--format", "csv").stdout)))
+    assert {row["check"] for row in rows} == {check["check"] for check in found["checks"] if check["rows"]}
+    assert "term 7" in reef(*arguments).output
+
+
+def test_a_lower_target_finds_more(reef, report):
+    reef("import", report, "--account", "fern-de", "--yes")
+    arguments = ("audit", "--account", "fern-de", "--from", "2026-10-01", "--to", "2026-10-30", "--format", "json")
+    strict = json.loads(reef(*arguments, "--target-acos", "0.05").stdout)
+    assert sum(check["rows"] for check in strict["checks"]) > 3
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "words"),
+    [
+        (("audit", "--account", "nobody"), 1, "Accounts: fern-de"),
+        (("audit", "--account", "fern-de"), 1, "Nothing is loaded yet"),
+        (("audit", "--account", "fern-de", "--from", "2026-10-01"), 1, "Give both"),
+        (("audit",), 2, "Missing option"),
+        (("export", "--account", "fern-de", "-o", "plan.doc"), 1, "neither .csv nor .xlsx"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_done_says_why_and_ends_with_its_code(reef, arguments, code, words):
+    done = reef(*arguments)
+    assert done.exit_code == code
+    assert words in done.output.replace("\n", " ")
+
+
+def test_a_question_ends_with_3_and_yes_goes_ahead(reef, tmp_path):
+    path = tmp_path / "terms.csv"
+    path.write_text(HEADER + "".join(f"203{n % 2}-10-01,C,G,t,broad,x{n},9,1,1,0,0\n" for n in range(20)))
+    asked = reef("import", path, "--account", "fern-de")
+    assert asked.exit_code == 3
+    assert "after today" in asked.output
+    assert reef("import", path, "--account", "fern-de", "--yes").exit_code == 0
+
+
+def test_a_broken_file_ends_with_1_and_changes_nothing(reef, tmp_path):
+    path = tmp_path / "terms.csv"
+    path.write_text("a,b\n1,2\n")
+    done = reef("import", path, "--account", "fern-de")
+    assert done.exit_code == 1
+    assert "No report kind fits" in done.output
+
+
+def test_strange_columns_can_be_named_on_the_command_line(reef, tmp_path):
+    path = tmp_path / "strange.csv"
+    path.write_text(HEADER.replace("spend", "zaster").replace("date", "wann") + "2026-10-01,C,G,t,broad,x,9,1,1.5,0,0\n" * 1)
+    done = reef("import", path, "--account", "fern-de", "--kind", "search_term_daily", "--column", "spend=zaster")
+    assert done.exit_code == 0, done.output
+
+
+def test_people_and_accounts_are_added(reef):
+    done = reef("account", "add", "pell-gb", "--brand", "Pellwick", "--marketplace", "Tidemarkt", "--country", "GB",
+                "--currency", "GBP", "--timezone", "Europe/London", "--target-acos", "0.25")  # fmt: skip
+    assert "pell-gb: Pellwick, GB, GBP" in done.output
+    done = reef("user", "add", "ann@example.com", "--role", "viewer", "--brand", "Pellwick", "--password", "long enough")
+    assert "may sign in as viewer" in done.output
+    assert reef("user", "add", "ann@example.com", "--password", "short").exit_code == 1
+
+
+def test_the_plan_is_exported(reef, tmp_path):
+    path = tmp_path / "plan.csv"
+    assert "0 changes" in reef("export", "--account", "fern-de", "-o", path).output
+    assert path.read_text(encoding="utf-8-sig").startswith("row,action,entity,campaign")
+
+
+def commands(group, path=()):
+    for name, command in group.commands.items():
+        yield (*path, name), command
+        if hasattr(command, "commands"):
+            yield from commands(command, (*path, name))
+
+
+def test_every_command_and_option_explains_itself():
+    for path, command in commands(cli):
+        assert command.help, path
+        for parameter in command.params:
+            if parameter.param_type_name == "option":
+                assert parameter.help, (path, parameter.name)
+
+
+def test_every_setting_is_read_and_documented():
+    """One list: what is in it is in docs/settings.md, with its default."""
+    from pathlib import Path
+
+    docs = (Path(__file__).parents[2] / "docs/settings.md").read_text()
+    for setting in SETTINGS:
+        assert f"`{setting.name}`" in docs
+        assert setting.help in docs
+    assert load({}).port == 8800
+    with pytest.raises(BadInput, match="REEF_PORT"):
+        load({"REEF_PORT": "high"})
+
+
+def test_a_busy_port_gives_the_next_free_one():
+    import socket
+
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = taken.getsockname()[1]
+        assert wiring.free_port("127.0.0.1", port) > port

@@ -1,0 +1,80 @@
+"""Ratios: from summed measures, null where there is nothing to divide by."""
+
+import math
+
+import polars as pl
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from nimbus_reef.core import metrics
+from nimbus_reef.core.model import MEASURES, MICRO
+
+ROW = st.fixed_dictionaries(
+    {
+        "impressions": st.integers(0, 10**6), "clicks": st.integers(0, 10**4),
+        "spend": st.integers(0, 10**10), "orders": st.integers(0, 500),
+        "units": st.integers(0, 500), "sales": st.integers(0, 10**11),
+    }
+)  # fmt: skip
+
+
+def frame(rows):
+    return pl.DataFrame(rows, schema=dict.fromkeys(MEASURES, pl.Int64))
+
+
+def test_worked_ratios():
+    """CPC 1.00, CVR 0.10, AOV 40 make an ACOS of 0.25."""
+    row = {
+        "impressions": 20_000,
+        "clicks": 100,
+        "spend": 100 * MICRO,
+        "orders": 10,
+        "units": 11,
+        "sales": 400 * MICRO,
+    }
+    found = metrics.with_ratios(frame([row])).to_dicts()[0]
+    assert (found["cpc"], found["cvr"], found["aov"], found["acos"]) == (1.0, 0.1, 40.0, 0.25)
+    assert (found["ctr"], found["rpc"], found["roas"]) == (0.005, 4.0, 4.0)
+
+
+def test_nothing_to_divide_by_is_null_and_no_sales_sorts_worst():
+    """ACOS of spend without sales is null, flagged, and ranks above any other."""
+    rows = [
+        {"impressions": 9, "clicks": 3, "spend": 5, "orders": 0, "units": 0, "sales": 0},
+        {"impressions": 0, "clicks": 0, "spend": 0, "orders": 0, "units": 0, "sales": 0},
+        {"impressions": 9, "clicks": 3, "spend": 500, "orders": 1, "units": 1, "sales": 5},
+    ]
+    found = metrics.with_ratios(frame(rows))
+    assert found["acos"].to_list() == [None, None, 100.0]
+    assert found["no_sales"].to_list() == [True, False, False]
+    assert found["cpc"][1] is None
+    ranked = found.select(metrics.acos_rank().alias("rank"))["rank"].to_list()
+    assert ranked == [math.inf, None, 100.0]
+
+
+@given(st.lists(ROW, min_size=1, max_size=30))
+def test_acos_is_cpc_over_cvr_times_aov(rows):
+    """The identity holds for the sums, wherever all four exist."""
+    found = metrics.with_ratios(metrics.summed(frame(rows), [])).to_dicts()[0]
+    if all(found[name] for name in ("acos", "cpc", "cvr", "aov")):
+        assert found["acos"] == pytest.approx(found["cpc"] / (found["cvr"] * found["aov"]), rel=1e-9)
+
+
+@given(st.lists(ROW, min_size=1, max_size=30), st.integers(0, 29), st.randoms())
+def test_sums_do_not_depend_on_order_or_on_where_rows_are_split(rows, cut, random):
+    """Summing parts and then their sums is summing the whole, to the micro-unit."""
+    whole = metrics.summed(frame(rows), [])
+    shuffled = rows[:]
+    random.shuffle(shuffled)
+    parts = [part for part in (shuffled[:cut], shuffled[cut:]) if part]
+    halves = pl.concat([metrics.summed(frame(part), []) for part in parts])
+    assert metrics.summed(halves, []).equals(whole)
+    slow = {name: sum(row[name] for row in rows) for name in MEASURES}
+    assert whole.to_dicts()[0] == slow
+
+
+def test_a_change_from_nothing_is_new():
+    assert metrics.difference(5.0, 0.0) == metrics.Difference(5.0, None)
+    assert metrics.difference(None, 1.0) == metrics.Difference(None, None)
+    assert metrics.difference(3.0, 2.0).relative == 0.5

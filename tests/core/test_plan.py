@@ -1,0 +1,68 @@
+"""The plan: what may be sent, and what an edited sheet asks for."""
+
+from dataclasses import asdict, replace
+
+import pytest
+
+from nimbus_reef.core import plan
+from nimbus_reef.core.plan import Action, Change, Entity
+
+BID = Change(
+    row=3, action=Action.UPDATE, entity=Entity.TARGET, campaign="C", ad_group="G", target="t",
+    match_type="broad", field="bid", old_value="1.05", new_value="0.74",
+)  # fmt: skip
+NEGATIVE = replace(
+    BID, row=5, action=Action.CREATE, entity=Entity.NEGATIVE, match_type="negative_exact", field="state",
+    old_value="", new_value="enabled",
+)  # fmt: skip
+PLAN = [BID, NEGATIVE]
+
+
+def sheet(changes):
+    return [{name: str(value) for name, value in asdict(change).items()} for change in changes]
+
+
+def test_an_untouched_sheet_changes_nothing():
+    answer = plan.read_back(PLAN, sheet(PLAN))
+    assert (answer.edited, answer.unplanned, answer.unchanged, answer.problems) == ((), (), 2, ())
+
+
+def test_a_changed_value_is_taken_and_a_removed_row_leaves_the_plan():
+    rows = sheet([BID])
+    rows[0]["new_value"] = "0.80"
+    answer = plan.read_back(PLAN, rows)
+    assert [(change.row, change.new_value) for change in answer.edited] == [(3, "0.80")]
+    assert answer.unplanned == (NEGATIVE,)
+
+
+@pytest.mark.parametrize(
+    ("column", "value", "reason"),
+    [
+        ("row", "9", "is not a row of this plan"), ("row", "x", "is not a row of this plan"),
+        ("old_value", "1.10", "is stale"), ("campaign", "D", "only new_value may be edited"),
+        ("new_value", "cheap", "is not a number"), ("new_value", "0", "must be above 0"),
+        ("new_value", "0.745", "more than two decimals"), ("new_value", "", "is empty"),
+        ("new_value", "1.05", "is what it already was"), ("new_value", "nan", "is not a number"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_is_an_error_at_its_row(column, value, reason):
+    rows = sheet(PLAN)
+    rows[0][column] = value
+    answer = plan.read_back(PLAN, rows)
+    assert len(answer.problems) == 1
+    assert answer.problems[0].column == column
+    assert reason in answer.problems[0].reason
+
+
+def test_a_row_twice_is_an_error():
+    answer = plan.read_back(PLAN, sheet([BID, BID, NEGATIVE]))
+    assert [problem.reason for problem in answer.problems] == ["stands in the sheet twice"]
+
+
+def test_two_changes_of_one_field_contradict_each_other():
+    found = plan.problems([BID, replace(BID, row=4, new_value="0.90"), NEGATIVE])
+    assert [(problem.row, problem.reason) for problem in found] == [(4, "contradicts row 3 of the plan")]
+
+
+def test_a_negative_needs_a_negative_match_type():
+    assert "negative_exact" in plan.value_problem(replace(NEGATIVE, match_type="exact"))

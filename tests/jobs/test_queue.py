@@ -1,0 +1,118 @@
+"""Jobs: whatever comes of a load is on record, and a dead worker's job is taken up."""
+
+import os
+import socket
+from pathlib import Path
+
+import pytest
+
+from nimbus_reef import config
+from nimbus_reef.errors import Conflict
+from nimbus_reef.formats import mapping, tables
+from nimbus_reef.jobs import intake, queue
+from nimbus_reef.store import loads
+
+GOOD = (
+    "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
+    + "".join(f"2026-10-{day:02},C,G,t,broad,term {day},100,5,2.50,1,20.00\n" for day in range(1, 11))
+)
+
+
+@pytest.fixture
+def conf(tmp_path):
+    return config.load({"REEF_VAR": str(tmp_path)})
+
+
+def start(store, account, conf, text, scope="product"):
+    path = Path(conf.var) / "in.csv"
+    path.write_text(text)
+    kept = intake.keep_file(conf.uploads, path)
+    upload_id = loads.add_upload(
+        store, account_id=account.id, person_id=None, file_name="in.csv", sha256=kept.sha256, size=kept.size
+    )
+    chosen = mapping.suggest_kind(tables.read_table(kept.path, "in.csv"))[0].mapping
+    return loads.start_job(
+        store, kind="load", account_id=account.id, person_id=None, upload_id=upload_id,
+        request={"mapping": chosen.as_json(), "scope": scope},
+    )  # fmt: skip
+
+
+def test_a_load_ends_done_with_its_summary(store, account, conf):
+    job_id = start(store, account, conf, GOOD)
+    queue.run_load(conf, store, job_id)
+    job = loads.get_job(store, job_id)
+    assert (job.state, job.progress) == ("done", 1.0)
+    assert (job.result["rows"], job.result["days"], job.result["sums"]["spend"]) == (10, 10, 25_000_000)
+    assert loads.get_upload(store, job.upload_id).state == "loaded"
+    batch = loads.same_file(store, account.id, loads.get_upload(store, job.upload_id).sha256)
+    assert batch.rows == 10
+    assert (
+        loads.remembered(store, account.id, mapping.signature(tuple(GOOD.split("\n")[0].split(",")))) == batch
+    )
+
+
+def test_a_bad_file_ends_failed_with_the_reason_and_waits_for_another_try(store, account, conf):
+    job_id = start(store, account, conf, GOOD.replace("2.50", "lots", 2))
+    queue.run_load(conf, store, job_id)
+    job = loads.get_job(store, job_id)
+    assert job.state == "failed"
+    assert "spend is no number" in job.message
+    assert loads.get_upload(store, job.upload_id).state == "waiting"
+    assert loads.batches(store, account.id) == []
+
+
+def test_a_load_that_asks_waits_for_its_yes(store, account, conf):
+    job_id = start(store, account, conf, GOOD.replace("2026-10-10", "2036-10-10"))
+    queue.run_load(conf, store, job_id)
+    job = loads.get_job(store, job_id)
+    assert job.state == "asks"
+    assert len(job.result["questions"]) == 2
+
+
+def test_a_fault_of_ours_fails_the_job_and_not_the_worker(store, account, conf, monkeypatch):
+    job_id = start(store, account, conf, GOOD)
+    monkeypatch.setattr(intake, "load", lambda *_, **__: 1 / 0)
+    queue.run_load(conf, store, job_id)
+    job = loads.get_job(store, job_id)
+    assert job.state == "failed"
+    assert f"job {job_id}" in job.message
+
+
+def test_a_file_is_loaded_by_one_job_at_a_time(store, account, conf):
+    job = loads.get_job(store, start(store, account, conf, GOOD))
+    with pytest.raises(Conflict):
+        loads.start_job(
+            store, kind="load", account_id=account.id, person_id=None, upload_id=job.upload_id, request={}
+        )
+
+
+def test_a_dead_worker_s_job_is_taken_up_once_and_then_failed(store, account, conf):
+    """First it is queued again and runs; a second death fails it with a reason."""
+    made = queue.make_queue(conf, store, immediate=True)
+    job_id = start(store, account, conf, GOOD)
+    dead = f"{socket.gethostname()}:999999"
+    loads.claim_job(store, job_id, dead)
+    assert queue.take_up_orphans(store, made) == 1
+    assert loads.get_job(store, job_id).state == "done"
+    second = start(store, account, conf, GOOD.replace("C,G", "D,G"))
+    for _ in range(2):
+        loads.claim_job(store, second, dead)
+        loads.take_back_orphans(store, queue.still_alive)
+    job = loads.get_job(store, second)
+    assert job.state == "failed"
+    assert "twice" in job.message
+
+
+def test_a_living_worker_keeps_its_job(store, account, conf):
+    job_id = start(store, account, conf, GOOD)
+    loads.claim_job(store, job_id, f"{socket.gethostname()}:{os.getppid()}")
+    assert loads.take_back_orphans(store, queue.still_alive) == []
+    assert queue.still_alive("another-machine:1")
+
+
+def test_an_uploaded_name_is_never_a_path(conf):
+    path = Path(conf.var) / "x.csv"
+    path.write_text("hello")
+    kept = intake.keep_file(conf.uploads, path)
+    assert kept.path.parent == conf.uploads
+    assert kept.path.name == kept.sha256 == intake.keep_digest(path)

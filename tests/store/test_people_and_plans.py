@@ -1,0 +1,121 @@
+"""People and plans: who sees what, one open change per key, nothing lost."""
+
+import pytest
+from sqlalchemy import text
+
+from nimbus_reef.core.plan import Action, Change, Entity, ReadBack
+from nimbus_reef.errors import BadInput, Conflict, NotFound, StoreAway
+from nimbus_reef.store import engine, people, plans
+from nimbus_reef.store.people import Role
+
+CHANGE = Change(
+    row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign="C", ad_group="G", target="t",
+    match_type="broad", field="bid", old_value="1.00", new_value="0.70", reason="why",
+)  # fmt: skip
+BASIS = {"projected": {"spend": [0, 0, 0], "sales": [0, 0, 0]}}
+
+
+@pytest.fixture
+def owner(store, account):
+    return people.add(store, email="Ann@Example.com", name="Ann", password="long enough", role=Role.OWNER)
+
+
+def test_only_the_right_password_signs_in(store, owner):
+    assert people.signed_in(store, "ann@example.com ", "long enough") == owner
+    assert people.signed_in(store, "ann@example.com", "wrong") is None
+    assert people.signed_in(store, "nobody@example.com", "long enough") is None
+
+
+def test_a_person_sees_the_brands_given_to_them(store, account):
+    viewer = people.add(
+        store,
+        email="v@example.com",
+        name="V",
+        password="long enough",
+        role=Role.VIEWER,
+        brand_names=("Fernhollow",),
+    )
+    other = people.add(store, email="o@example.com", name="O", password="long enough", role=Role.ANALYST)
+    assert viewer.sees(account.brand_id)
+    assert not viewer.writes
+    assert not other.sees(account.brand_id)
+    with pytest.raises(BadInput, match="no brand"):
+        people.add(
+            store,
+            email="x@example.com",
+            name="X",
+            password="long enough",
+            role=Role.VIEWER,
+            brand_names=("?",),
+        )
+
+
+@pytest.mark.parametrize(("email", "password"), [("nonsense", "long enough"), ("a@example.com", "short")])
+def test_bad_people_are_refused(store, email, password):
+    with pytest.raises(BadInput):
+        people.add(store, email=email, name="", password=password, role=Role.OWNER)
+
+
+def test_changes_take_numbers_in_turn_and_one_key_is_open_once(store, account, owner):
+    first = plans.accept(store, account.id, owner.id, CHANGE, BASIS)
+    with pytest.raises(Conflict, match="already"):
+        plans.accept(store, account.id, owner.id, CHANGE, BASIS)
+    plans.remove(store, account.id, owner.id, first.id)
+    second = plans.accept(store, account.id, owner.id, CHANGE, BASIS)
+    assert [each.change.row for each in plans.planned(store, account.id)] == [2]
+    with pytest.raises(Conflict, match="another way"):
+        plans.put_back(store, account.id, owner.id, first.id)
+    plans.remove(store, account.id, owner.id, second.id)
+    plans.put_back(store, account.id, owner.id, first.id)
+    assert [each.id for each in plans.planned(store, account.id)] == [first.id]
+    with pytest.raises(NotFound):
+        plans.remove(store, account.id, owner.id, second.id)
+
+
+def test_a_sheet_is_taken_over_whole_or_not_at_all(store, account, owner):
+    planned = plans.accept(store, account.id, owner.id, CHANGE, BASIS)
+    seen = plans.planned(store, account.id)
+    from dataclasses import replace
+
+    answer = ReadBack((replace(planned.change, new_value="0.80"),), (), 0, ())
+    plans.take(store, account.id, owner.id, seen, answer)
+    assert plans.planned(store, account.id)[0].change.new_value == "0.80"
+    with pytest.raises(Conflict, match="changed meanwhile"):
+        plans.take(store, account.id, owner.id, seen, ReadBack((), (planned.change,), 0, ()))
+    assert len(plans.planned(store, account.id)) == 1
+
+
+def test_what_people_do_leaves_a_trail(store, account, owner):
+    planned = plans.accept(store, account.id, owner.id, CHANGE, BASIS)
+    plans.remove(store, account.id, owner.id, planned.id)
+    with store.read() as connection:
+        trail = connection.execute(text("SELECT what, person_id FROM trail ORDER BY id")).all()
+    assert [tuple(row) for row in trail] == [("accepted", owner.id), ("removed", owner.id)]
+
+
+def test_a_database_that_is_away_says_so(tmp_path):
+    away = engine.connect("mysql://x:y@127.0.0.1:9/none", tmp_path / "s", tmp_path / "t")
+    with pytest.raises(StoreAway) as problem, away.read():
+        pass
+    assert problem.value.remedy
+
+
+def test_the_application_s_user_cannot_change_tables(store):
+    """Least rights: rows, not tables."""
+    from sqlalchemy.exc import DBAPIError
+
+    with pytest.raises(DBAPIError, match="denied"), store.write() as connection:
+        connection.execute(text("DROP TABLE trail"))
+
+
+def test_models_and_migrations_agree(database, tmp_path):
+    """A model that was changed without a migration is a mistake."""
+    from alembic.autogenerate import compare_metadata
+    from alembic.migration import MigrationContext
+
+    from nimbus_reef.store.models import metadata
+
+    owner = engine.connect(database.owner_url, tmp_path / "s", tmp_path / "t")
+    with owner.engine.connect() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), metadata) == []
+    owner.engine.dispose()
