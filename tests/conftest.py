@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import date
 from pathlib import Path
 
 import pytest
 from hypothesis import settings
 from sqlalchemy import text
 
-from nimbus_reef.cli.wiring import free_port
-from nimbus_reef.store import accounts, engine, schema, server
+from nimbus_reef import config
+from nimbus_reef.cli import demo as demo_data
+from nimbus_reef.cli import wiring
+from nimbus_reef.config import Config
+from nimbus_reef.store import accounts, engine, people, schema, server
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.models import metadata
@@ -23,7 +28,7 @@ settings.load_profile("reef")
 @pytest.fixture(scope="session")
 def database(tmp_path_factory: pytest.TempPathFactory) -> Iterator[server.Server]:
     """A private MariaDB for this run alone, gone afterwards."""
-    place = server.prepare(tmp_path_factory.mktemp("mariadb"), free_port("127.0.0.1", 3466))
+    place = server.prepare(tmp_path_factory.mktemp("mariadb"), wiring.free_port("127.0.0.1", 3466))
     process = server.start(place, buffer_mb=128)
     owner = engine.connect(place.owner_url, Path(place.folder) / "s", Path(place.folder) / "t")
     schema.migrate(owner.engine)
@@ -52,3 +57,36 @@ def account(store: Store) -> Account:
         store, key="fern-de", brand_name="Fernhollow", marketplace="Tidemarkt", country="DE",
         currency="EUR", locale="en_IE", timezone="Europe/Berlin", target_acos=0.28,
     )  # fmt: skip
+
+
+LAST_DAY = date(2026, 11, 20)
+PASSWORD = "viewers look only"
+
+
+@dataclass(frozen=True)
+class Demo:
+    """A demo installation of its own: settings, store, and who may sign in."""
+
+    config: Config
+    store: Store
+    password: str
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
+    """Two simulated brands over 45 days, loaded through the ordinary intake."""
+    var = tmp_path_factory.mktemp("demo")
+    conf = config.load({"REEF_VAR": str(var), "REEF_DATABASE_PORT": str(wiring.free_port("127.0.0.1", 3566))})
+    place = wiring.private_server(conf)
+    wiring.note_port(place)
+    process = server.start(place, buffer_mb=128)
+    wiring.migrate(conf)
+    made = wiring.open_store(conf)
+    demo_data.load(conf, made, seed=4, last_day=LAST_DAY, step=lambda _: None, days=45)
+    people.add(
+        made, email="viewer@nimbus-reef.example", name="Vic", password=PASSWORD, role=people.Role.VIEWER,
+        brand_names=("Fernhollow",),
+    )  # fmt: skip
+    yield Demo(conf, made, demo_data.password(conf))
+    made.engine.dispose()
+    server.stop(process)

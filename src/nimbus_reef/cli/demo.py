@@ -20,7 +20,7 @@ from nimbus_reef.store.people import Role
 
 DEMO_EMAIL = "demo@nimbus-reef.example"
 DAYS = 120
-_SAMPLE_DAYS = 7
+_SAMPLE_DAYS = 3
 _FOREIGN = {
     "date": "Day", "campaign": "Campaign name", "ad_group": "Ad group name", "target": "Bid on",
     "match_type": "Matching", "search_term": "Shopper searched", "impressions": "Times shown",

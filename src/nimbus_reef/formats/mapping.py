@@ -78,54 +78,76 @@ def _likeness(headers: tuple[str, ...], columns: tuple[Column, ...]) -> np.ndarr
     return best
 
 
-def _fits(cells: pl.Series, column: Column) -> float:
-    """How well the sample cells could be this column: 0 (not at all) … 1."""
-    text = values.trimmed(cells)
-    said = text.filter(~values.empty(text))
+class _Sample:
+    """The first cells of a file; what each header's could be is worked out once for all kinds."""
+
+    def __init__(self, table: RawTable) -> None:
+        self._cells = {header: values.trimmed(table.frame[header].head(_SAMPLE)) for header in table.headers}
+        self._said = {header: cells.filter(~values.empty(cells)) for header, cells in self._cells.items()}
+        self._known: dict[tuple[object, ...], float] = {}
+
+    def fits(self, header: str, column: Column) -> float:
+        """How well the cells could be this column: 0 (not at all) … 1."""
+        key = (header, column.holds, _id_like(column), tuple(column.aliases))
+        if key not in self._known:
+            self._known[key] = _fits(self._said[header], column)
+        return self._known[key]
+
+    def dated(self, header: str) -> bool:
+        """True when most cells that say something hold a date, written as one."""
+        key = (header, "dated")
+        if key not in self._known:
+            written = self._said[header].str.contains(r"^\d{1,4}[-/. ]\w{1,9}[-/. ]\d{1,4}")
+            self._known[key] = float(written.mean() or 0)  # type: ignore[arg-type]
+        return self._known[key] > 0.6
+
+
+def _id_like(column: Column) -> bool:
+    return column.name.endswith("_id") or column.name == "sku"
+
+
+def _fits(said: pl.Series, column: Column) -> float:
     if said.is_empty():
         return 0.6
     match column.holds:
         case Holds.DATE:
-            good = (
-                values.dates(said, values.DateOrder.DAY_FIRST).is_not_null()
-                | values.dates(said, values.DateOrder.MONTH_FIRST).is_not_null()
-            )
+            either = (values.DateOrder.DAY_FIRST, values.DateOrder.MONTH_FIRST)
+            day, month = (values.dates(said, order).is_not_null() for order in either)
+            good = day | month
         case Holds.CHOICE:
             good = values.choices(said, column.aliases).is_not_null()
         case Holds.TEXT:
-            numeric = values.numbers(said, values.Style.DOT).is_not_null()
             dated = said.str.contains(r"^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}")
-            name_like = column.name.endswith("_id") or column.name in ("sku", "item_id")
-            good = ~dated if name_like else ~(numeric | dated)
+            # An id may be a number; a name that is one would be a strange name.
+            good = (
+                ~dated
+                if _id_like(column)
+                else ~(dated | values.numbers(said, values.Style.DOT).is_not_null())
+            )
         case _:
             good = values.numbers(said, values.Style.DOT).is_not_null()
     return float(good.mean() or 0.0)  # type: ignore[arg-type]  # the mean of booleans is a float
 
 
-def _looks_dated(cells: pl.Series) -> bool:
-    """True when most cells that say something hold a date, written as one."""
-    text = values.trimmed(cells)
-    said = text.filter(~values.empty(text))
-    written = said.str.contains(r"^\d{1,4}[-/. ]\w{1,9}[-/. ]\d{1,4}")
-    return bool(len(said) and (written.mean() or 0) > 0.6)  # type: ignore[operator]
-
-
 def suggest(table: RawTable, kind: ReportKind) -> Suggestion:
     """The best one-to-one mapping of a file's headers to one kind's columns."""
+    return _suggest(table, kind, _Sample(table))
+
+
+def _suggest(table: RawTable, kind: ReportKind, sample: _Sample) -> Suggestion:
     # Half a second of import that every other command would pay for.
     from scipy.optimize import linear_sum_assignment
 
     headers, columns = table.headers, kind.columns
-    sample = table.frame.head(_SAMPLE)
     likeness = _likeness(headers, columns)
     score = likeness.copy()
     for row, header in enumerate(headers):
         for index, column in enumerate(columns):
             if likeness[row, index] >= _ENOUGH * 0.8:
-                score[row, index] *= 0.35 + 0.65 * _fits(sample[header], column)
+                score[row, index] *= 0.35 + 0.65 * sample.fits(header, column)
             elif column.holds is Holds.DATE and column.required:
                 # A column of dates is the day, however it is headed.
-                score[row, index] = (_ENOUGH + 1) * (_looks_dated(sample[header]) and 1)
+                score[row, index] = (_ENOUGH + 1) * sample.dated(header)
     rows, picks = linear_sum_assignment(-score)
     chosen = {
         columns[index].name: headers[row]
@@ -155,7 +177,8 @@ def suggest(table: RawTable, kind: ReportKind) -> Suggestion:
 
 def suggest_kind(table: RawTable) -> list[Suggestion]:
     """A suggestion for every kind, best first."""
-    found = [suggest(table, kind) for kind in KINDS.values()]
+    sample = _Sample(table)
+    found = [_suggest(table, kind, sample) for kind in KINDS.values()]
     return sorted(found, key=lambda each: each.fit, reverse=True)
 
 

@@ -19,9 +19,7 @@ from dateutil import parser as dateutil_parser
 _NOTHING = ["", "-", "–", "—", "n/a", "na", "null", "none", "nan", "--"]
 # A sign, a currency before or after, digits in groups: anything else is no number.
 _CURRENCY = r"(?:[A-Z]{3}|[A-Z]{1,2}\$|kr\.?|Kč|zł|Fr\.?|Ft|lei|\p{Sc})"
-_NUMBER = (
-    r"^\(?([-+]?)\s*" + _CURRENCY + r"?\s*([-+]?\d[\d.,' ]*|[.,]\d+)\s*(?:%|" + _CURRENCY + r")?\)?$"
-)
+_NUMBER = r"^\(?([-+]?)\s*" + _CURRENCY + r"?\s*([-+]?\d[\d.,' ]*|[.,]\d+)\s*(?:%|" + _CURRENCY + r")?\)?$"
 _SPACES = r"[' \u00a0\u202f\u2009]"
 _COMMA_DECIMAL = r"(,\d{1,2}|,\d{4,}|\.\d{3},\d*|^0,\d+)$"
 _DOT_DECIMAL = r"(\.\d{1,2}|\.\d{4,}|,\d{3}\.\d*|^0\.\d+)$"

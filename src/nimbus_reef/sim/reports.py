@@ -18,7 +18,7 @@ _SETTINGS_EVERY = 7
 _TRUTH_DAYS = 30
 _MATURING = 3
 _FEW_CLICKS = 10
-_LISTED_FROM = 6
+_LISTED_FROM = 10
 """A term is listed on a day once it was clicked, or shown this often."""
 
 

@@ -29,6 +29,7 @@ Alpine.data("keys", () => ({
     if (typing(event.target)) return;
     if (event.key === "?") this.help();
     else if (event.key === "[" || event.key === "]") this.area(event.key === "]" ? 1 : -1);
+    else if (event.key === "j" || event.key === "k") this.walk(event.key === "j" ? 1 : -1);
     else if (!this.follow(event.key)) return;
     event.preventDefault();
   },
@@ -48,6 +49,17 @@ Alpine.data("keys", () => ({
     const here = links.findIndex((link) => link.ariaCurrent === "page");
     links[(here + step + links.length) % links.length]?.click();
   },
+  /** To the next or previous row, from the focused one or else the open one; Enter is the link's own. */
+  walk(step) {
+    const links = [...document.querySelectorAll("tr[data-row] .name")];
+    if (!links.length) return;
+    const focused = links.indexOf(document.activeElement);
+    const open = links.findIndex((link) => link.closest("tr").classList.contains("open"));
+    const from = focused >= 0 ? focused : open;
+    const next = links[Math.min(links.length - 1, Math.max(0, from + step))];
+    next.focus({ preventScroll: true });
+    next.closest("tr").scrollIntoView({ block: "nearest" });
+  },
   follow(key) {
     const found = hotkey(key);
     if (!found) return false;
@@ -61,31 +73,6 @@ Alpine.data("keys", () => ({
       found.click();
     }
     return true;
-  },
-}));
-
-/** j and k walk the rows; Enter is the link's own. */
-Alpine.data("rows", () => ({
-  init() {
-    this.walk = (event) => {
-      if (!document.contains(this.$root)) return document.removeEventListener("keydown", this.walk);
-      if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
-      if (event.key === "j" || event.key === "k") {
-        this.move(event.key === "j" ? 1 : -1);
-        event.preventDefault();
-      }
-    };
-    document.addEventListener("keydown", this.walk);
-  },
-  move(step) {
-    const links = [...this.$root.querySelectorAll("tr[data-row] .name")];
-    if (!links.length) return;
-    const focused = links.indexOf(document.activeElement);
-    const open = links.findIndex((link) => link.closest("tr").classList.contains("open"));
-    const from = focused >= 0 ? focused : open;
-    const next = links[Math.min(links.length - 1, Math.max(0, from + step))];
-    next.focus({ preventScroll: true });
-    next.closest("tr").scrollIntoView({ block: "nearest" });
   },
 }));
 

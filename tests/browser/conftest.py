@@ -1,0 +1,98 @@
+"""A running site (web and worker processes on the demo database) and Chromium looking at it."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from urllib.parse import urlsplit
+
+import pytest
+from playwright.sync_api import Browser, Page, sync_playwright
+
+from nimbus_reef.cli import wiring
+from tests.conftest import Demo
+
+CHROMIUM_ARGUMENTS = [
+    "--no-sandbox", "--disable-background-networking", "--disable-component-update",
+    "--disable-sync", "--no-first-run",
+]  # fmt: skip
+
+
+@dataclass
+class Site:
+    """Where the site runs, and its processes."""
+
+    base: str
+    demo: Demo
+    environment: dict[str, str]
+    processes: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+
+    def start(self, name: str, *arguments: str) -> None:
+        """Starts `reef` with these arguments."""
+        self.processes[name] = subprocess.Popen(
+            [sys.executable, "-m", "nimbus_reef", *arguments], env=self.environment, start_new_session=True
+        )
+
+    def kill(self, name: str) -> None:
+        """kill -9, as a power cut would."""
+        os.killpg(self.processes[name].pid, signal.SIGKILL)
+        self.processes[name].wait()
+
+
+@pytest.fixture(scope="session")
+def site(demo: Demo) -> Iterator[Site]:
+    port = wiring.free_port("127.0.0.1", 8890)
+    environment = os.environ | {
+        "REEF_VAR": str(demo.config.var), "REEF_PORT": str(port), "REEF_WEB_WORKERS": "1",
+        "REEF_LOG_LEVEL": "WARNING", "REEF_SIGN_IN_LIMIT": "1000 per minute",
+        "PYTHONPATH": os.pathsep.join(sys.path),
+    }  # fmt: skip
+    made = Site(f"http://127.0.0.1:{port}", demo, environment)
+    made.start("web", "serve")
+    made.start("worker", "worker")
+    for _ in range(200):
+        try:
+            urllib.request.urlopen(f"{made.base}/alive", timeout=1).close()
+            break
+        except OSError:
+            time.sleep(0.1)
+    yield made
+    for process in made.processes.values():
+        process.terminate()
+    for process in made.processes.values():
+        process.wait(timeout=20)
+
+
+@pytest.fixture(scope="session")
+def chromium() -> Iterator[Browser]:
+    with sync_playwright() as driver:
+        browser = driver.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM_ARGUMENTS)
+        yield browser
+        browser.close()
+
+
+@pytest.fixture
+def page(chromium: Browser, site: Site) -> Iterator[Page]:
+    """A signed-in page at 1280×800. Whatever it does, it must log no error and ask no other host."""
+    context = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    made = context.new_page()
+    errors: list[str] = []
+    hosts: set[str] = set()
+    made.on("console", lambda message: errors.append(message.text) if message.type == "error" else None)
+    made.on("pageerror", lambda problem: errors.append(str(problem)))
+    made.on("request", lambda request: hosts.add(urlsplit(request.url).netloc))
+    made.goto(f"{site.base}/sign-in")
+    made.get_by_label("address").fill("demo@nimbus-reef.example")
+    made.get_by_label("password").fill(site.demo.password)
+    made.get_by_role("button", name="Sign in").click()
+    made.wait_for_url("**/targeting/**")
+    yield made
+    context.close()
+    assert errors == []
+    assert hosts <= {urlsplit(site.base).netloc}

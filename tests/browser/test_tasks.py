@@ -1,0 +1,209 @@
+"""Whole tasks in Chromium, by mouse and by keyboard, and what axe-core says of each view."""
+
+import csv
+import io
+
+import pytest
+from axe_playwright_python.sync_playwright import Axe
+from playwright.sync_api import expect
+
+from nimbus_reef.formats.tables import SheetColumn, write_xlsx
+from nimbus_reef.store import accounts, plans
+from tests.conftest import LAST_DAY
+
+pytestmark = pytest.mark.browser
+
+FOREIGN = ["Kampagne", "Ad group name", "Day", "Shopper searched", "Bid on", "Matching", "Times shown", "Clicks",
+           "Purchases", "Cost (EUR)", "Revenue (EUR)"]  # fmt: skip
+
+
+@pytest.fixture
+def empty_plan(site):
+    def clear():
+        for account in accounts.all_accounts(site.demo.store):
+            for each in plans.planned(site.demo.store, account.id):
+                plans.remove(site.demo.store, account.id, 1, each.id)
+
+    clear()
+    yield
+    clear()
+
+
+@pytest.fixture
+def workbook(tmp_path):
+    """Ten days of another season under foreign headers, with a totals line."""
+    rows = [
+        ["Winter · broad", "Winter lamps", f"{day:02}.02.2026", term, "lamp", "Broad match", 900, 30, orders, 27.5, orders * 30.0]
+        for day in range(1, 11)
+        for term, orders in (("lamp for winter", 3), ("lamp second hand", 0))
+    ]
+    totals = ["Total", "", "", "", "", "", *[sum(row[index] for row in rows) for index in range(6, 11)]]
+    path = tmp_path / "winter.xlsx"
+    with path.open("wb") as file:
+        write_xlsx(file, "report", [SheetColumn(header) for header in FOREIGN], [*rows, totals])
+    return path
+
+
+def test_from_a_dropped_workbook_to_the_sheet_read_back(page, site, workbook, empty_plan, tmp_path):
+    """Drop, map, load; filter, open, accept two; download, edit, read back."""
+    page.get_by_role("link", name="Intake").click()
+    page.set_input_files("input[type=file]", workbook)
+    page.wait_for_url("**/intake/files/*")
+    expect(page.get_by_text("This looks like “Search terms by day”")).to_be_visible()
+    page.get_by_label("Their column for campaign", exact=True).select_option("Kampagne")
+    page.get_by_role("button", name="Load").click()
+    job = page.locator(".job", has_text="winter.xlsx").first
+    expect(job).to_contain_text("✓ Search terms by day", timeout=20_000)
+    expect(job).to_contain_text("€ 550.00".replace(" ", "\u00a0"))
+    expect(job).to_contain_text("totals line")
+
+    page.get_by_role("link", name="Targeting").click()
+    page.get_by_text("add filter").click()
+    page.get_by_label("Value").first.fill("28")
+    page.get_by_role("button", name="Add").click()
+    expect(page.locator(".chip", has_text="ACOS > 28 %")).to_be_visible()
+    page.get_by_text("add filter").click()
+    page.get_by_label("Metric").select_option("clicks")
+    page.get_by_label("Comparison").select_option("ge")
+    page.get_by_label("Value").first.fill("10")
+    page.get_by_role("button", name="Add").click()
+    expect(page.locator(".chip")).to_have_count(2)
+    assert "where=acos%3Agt%3A28" in page.url
+    assert "where=clicks%3Age%3A10" in page.url
+
+    for number in (0, 1):
+        page.locator("tr[data-row] .name").nth(number).click()
+        expect(page.locator("tr[data-row]").nth(number)).to_have_class("open")
+        expect(page.locator("#drawer .luck svg")).to_be_visible()
+        page.get_by_role("button", name="Accept").click()
+        expect(page.locator("#drawer")).to_contain_text("In the plan")
+        expect(page.locator("#strip")).to_contain_text(f"{number + 1} change")
+
+    page.get_by_role("link", name="Open plan").click()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Sheet as CSV").click()
+    rows = list(csv.DictReader(io.StringIO(download.value.path().read_text())))
+    assert len(rows) == 2
+    bid = next(row for row in rows if row["field"] == "bid")
+    rows[rows.index(bid)]["new_value"] = "0.33"
+    edited = tmp_path / "edited.csv"
+    with edited.open("w", newline="") as file:
+        writer = csv.DictWriter(file, rows[0].keys())
+        writer.writeheader()
+        writer.writerows(rows)
+    page.set_input_files("input[name=sheet]", edited)
+    page.get_by_role("button", name="Read back").click()
+    expect(page.get_by_text("Read back: 1 changed, 0 taken out, 1 as they were.")).to_be_visible()
+    expect(page.locator("input[name=new_value]").first).to_have_value("0.33")
+
+
+def test_the_same_by_keyboard_from_the_filter_on(page, site, empty_plan):
+    """No mouse: filter, walk the rows, evidence, accept, take back, next area."""
+    page.keyboard.press("/")
+    expect(page.get_by_label("Metric")).to_be_focused()
+    page.keyboard.press("Tab")
+    page.keyboard.press("Tab")
+    page.keyboard.type("28")
+    page.keyboard.press("Enter")
+    expect(page.locator(".chip", has_text="ACOS > 28 %")).to_be_visible()
+    page.keyboard.press("j")
+    expect(page.locator("tr[data-row] .name").nth(0)).to_be_focused()
+    page.keyboard.press("j")
+    page.keyboard.press("k")
+    page.keyboard.press("Enter")
+    expect(page.locator("#drawer .luck svg")).to_be_visible()
+    page.keyboard.press("a")
+    expect(page.locator("#strip")).to_contain_text("1 change")
+    page.keyboard.press("u")
+    expect(page.locator("#strip")).to_contain_text("0 changes")
+    page.keyboard.press("j")
+    page.keyboard.press("Enter")
+    expect(page.locator("tr[data-row]").nth(1)).to_have_class("open")
+    page.keyboard.press("a")
+    expect(page.locator("#strip")).to_contain_text("1 change")
+    page.keyboard.press("Escape")
+    expect(page.locator("#drawer")).to_be_hidden()
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_be_visible()
+    page.keyboard.press("Escape")
+    page.keyboard.press("]")
+    page.wait_for_url("**/plan/**")
+    expect(page.locator("tr[data-row]")).to_have_count(1)
+
+
+def test_a_link_shows_a_colleague_the_same_thing(page, site):
+    """The address alone brings back filters, sort and the open drawer; back undoes a step."""
+    page.goto(f"{site.base}/targeting/terms?where=clicks:ge:10&sort=-clicks")
+    page.locator("tr[data-row] .name").first.click()
+    expect(page.locator("#drawer .luck svg")).to_be_visible()
+    name = page.locator("#drawer h2").inner_text()
+    address = page.url
+    page.goto("about:blank")
+    page.goto(address)
+    expect(page.locator("#drawer h2")).to_have_text(name)
+    expect(page.locator("#drawer .luck svg")).to_be_visible()
+    expect(page.locator(".chip")).to_have_count(1)
+    page.locator(".chip").click()
+    expect(page.locator(".chip")).to_have_count(0)
+    page.go_back()
+    expect(page.locator(".chip")).to_have_count(1)
+
+
+def test_choosing_a_metric_changes_what_it_can_be_compared_with(page):
+    page.keyboard.press("/")
+    page.get_by_label("Metric").select_option("verdict")
+    expect(page.get_by_label("Value").last).to_be_visible()
+    page.get_by_label("Value").last.select_option("undecided")
+    page.get_by_role("button", name="Add").click()
+    expect(page.locator(".chip", has_text="verdict is undecided")).to_be_visible()
+    expect(page.locator("tbody .mark.costly")).to_have_count(0)
+
+
+def test_another_brand_and_window_by_the_scope_bar(page):
+    page.locator(".scope summary").first.click()
+    page.get_by_role("link", name="Pellwick, GB GBP").click()
+    page.wait_for_url("**account=pellwick-gb**")
+    expect(page.locator(".scope")).to_contain_text("25 %")
+    page.keyboard.press("w")
+    page.get_by_role("link", name="last 7 days").click()
+    page.wait_for_url("**window=last-7**")
+    last = LAST_DAY.replace(day=LAST_DAY.day - 3)
+    expect(page.locator(".scope")).to_contain_text(f"{last.day} Nov")
+
+
+VIEWS = {
+    "targets": "/targeting/targets?where=acos:gt:28",
+    "terms": "/targeting/terms",
+    "intake": "/intake/",
+    "plan": "/plan/",
+    "error": "/nowhere",
+}
+
+
+@pytest.mark.parametrize("view", VIEWS)
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_axe_finds_nothing_serious(chromium, site, page, view, scheme):
+    """Contrast, names, roles: on every view, in both schemes, with the drawer open."""
+    page.emulate_media(color_scheme=scheme)
+    if view == "error":
+        page.route("**/nowhere", lambda route: route.fulfill(response=route.fetch(), status=200))
+    page.goto(site.base + VIEWS[view])
+    rows = page.locator("tr[data-row] .name")
+    if rows.count():
+        rows.first.click()
+        page.wait_for_selector("#drawer .luck svg")
+    serious = [
+        f"{each['id']}: {[node['html'][:120] for node in each['nodes'][:3]]}"
+        for each in Axe().run(page).response["violations"]
+        if each["impact"] in ("serious", "critical")
+    ]
+    assert serious == []
+
+
+def test_the_page_is_usable_at_390_wide(page, site):
+    """Nothing but the table's own frame scrolls sideways."""
+    page.set_viewport_size({"width": 390, "height": 844})
+    page.goto(f"{site.base}/targeting/targets")
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+    page.locator("tr[data-row] .name").first.click()
+    expect(page.get_by_role("button", name="Accept")).to_be_in_viewport()

@@ -1,0 +1,342 @@
+"""The pages by Flask's client: who gets in, what a URL holds, what an error says."""
+
+import io
+import re
+
+import openpyxl
+import pytest
+
+from nimbus_reef.jobs.queue import make_queue
+from nimbus_reef.store import accounts, plans
+from nimbus_reef.web.factory import make_app
+from tests.conftest import PASSWORD
+
+TARGETS = "/targeting/targets"
+
+
+@pytest.fixture(scope="module")
+def app(demo):
+    made = make_app(
+        demo.config, demo.store, make_queue(demo.config, demo.store, immediate=True), secret_key="x", testing=True
+    )
+    made.config.update(WTF_CSRF_ENABLED=False, RATELIMIT_ENABLED=False)
+    return made
+
+
+def signed_in(app, email, password):
+    client = app.test_client()
+    assert client.post("/sign-in", data={"email": email, "password": password}).status_code == 302
+    return client
+
+
+@pytest.fixture
+def owner(app, demo):
+    client = signed_in(app, "demo@nimbus-reef.example", demo.password)
+    yield client
+    for account in accounts.all_accounts(demo.store):
+        for each in plans.planned(demo.store, account.id):
+            plans.remove(demo.store, account.id, 1, each.id)
+
+
+@pytest.fixture
+def viewer(app):
+    return signed_in(app, "viewer@nimbus-reef.example", PASSWORD)
+
+
+def text_of(response):
+    return re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", response.get_data(as_text=True)))
+
+
+def row_ids(response):
+    return re.findall(r'data-row="([^"]+)"', response.get_data(as_text=True))
+
+
+def test_every_route_but_the_open_ones_asks_for_sign_in(app):
+    client = app.test_client()
+    for rule in app.url_map.iter_rules():
+        if rule.endpoint in ("static", "alive", "people.sign_in"):
+            continue
+        address = re.sub(r"<(?:int:)?(\w+)>", lambda m: "1" if m[1].endswith("_id") else "targets", rule.rule)
+        for method in rule.methods - {"HEAD", "OPTIONS"}:
+            response = client.open(address, method=method)
+            assert response.status_code == 302, (method, address)
+            assert "/sign-in" in response.location
+
+
+def test_a_viewer_changes_nothing_anywhere(app, viewer):
+    for rule in app.url_map.iter_rules():
+        if "POST" in rule.methods and rule.endpoint not in ("people.sign_in", "people.sign_out"):
+            address = re.sub(r"<(?:int:)?(\w+)>", lambda m: "1" if m[1].endswith("_id") else "targets", rule.rule)
+            assert viewer.post(address, data={"account": "fernhollow-de"}).status_code == 403, address
+
+
+def test_another_brand_s_account_is_not_there_for_a_viewer(viewer):
+    for address in (TARGETS, "/targeting/terms", "/intake/", "/plan/", f"{TARGETS}/export.csv", "/plan/sheet.csv"):
+        assert viewer.get(f"{address}?account=fernhollow-de").status_code == 200
+        assert viewer.get(f"{address}?account=pellwick-gb").status_code == 404
+
+
+def test_security_headers_are_on_every_answer(owner, app):
+    for client in (owner, app.test_client()):
+        headers = client.get(TARGETS).headers
+        assert "script-src 'self'" in headers["Content-Security-Policy"]
+        assert "unsafe" not in headers["Content-Security-Policy"]
+        assert headers["X-Content-Type-Options"] == "nosniff"
+
+
+def test_no_page_holds_inline_script_or_style(owner):
+    for address in (TARGETS, "/targeting/terms", "/intake/", "/plan/"):
+        page = owner.get(address).get_data(as_text=True)
+        assert not re.search(r"<script(?![^>]*\bsrc=)|<style|\sstyle=|\son\w+=", page)
+
+
+def test_a_write_without_a_token_is_refused(app, owner):
+    app.config["WTF_CSRF_ENABLED"] = True
+    try:
+        response = owner.post(f"{TARGETS}/accept", data={"row": "1"})
+    finally:
+        app.config["WTF_CSRF_ENABLED"] = False
+    assert response.status_code == 400
+    assert "Load it anew" in text_of(response)
+
+
+def test_sign_in_is_throttled(app):
+    app.config["RATELIMIT_ENABLED"] = True
+    from nimbus_reef.web.security import limiter
+
+    limiter.enabled = True
+    try:
+        client = app.test_client()
+        codes = [client.post("/sign-in", data={"email": "a@b.c", "password": "x"}).status_code for _ in range(12)]
+    finally:
+        limiter.reset()
+        limiter.enabled = False
+    assert codes[0] == 401
+    assert codes[-1] == 429
+
+
+@pytest.mark.parametrize("target", ["https://elsewhere.example/", "//elsewhere.example", "/\\elsewhere.example"])
+def test_sign_in_leads_nowhere_else(app, demo, target):
+    response = app.test_client().post(
+        "/sign-in", data={"email": "demo@nimbus-reef.example", "password": demo.password, "next": target}
+    )
+    assert response.location == "/"
+
+
+def test_filters_sort_and_totals_are_of_all_filtered_rows(owner):
+    """Chips narrow the rows; the totals count them all; every row meets the chips."""
+    page = owner.get(f"{TARGETS}?where=acos:gt:28&where=clicks:ge:10&sort=-spend")
+    text = text_of(page)
+    count, of = (int(n.replace(",", "")) for n in re.search(r"([\d,]+) of ([\d,]+) targets", text).groups())
+    assert 0 < count < of
+    everything = owner.get(f"{TARGETS}/export.csv?where=acos:gt:28&where=clicks:ge:10&sort=-spend")
+    lines = everything.get_data(as_text=True).strip().splitlines()
+    assert len(lines) == count + 1
+    header = lines[0].split(",")
+    spend = [float(line.split(",")[header.index("spend")]) for line in lines[1:]]
+    assert spend == sorted(spend, reverse=True)
+    assert all(int(line.split(",")[header.index("clicks")]) >= 10 for line in lines[1:])
+    shown = f"{sum(spend):,.0f}"
+    assert f"spend € {shown}" in text.replace("\xa0", " ")
+
+
+def test_text_search_with_quotes_and_minus(owner):
+    both = row_ids(owner.get(f"{TARGETS}?q=strip+phrase"))
+    exact = row_ids(owner.get(f'{TARGETS}?q="grow+·+phrase"+gl-strip'))
+    without = row_ids(owner.get(f"{TARGETS}?q=gl-strip+-phrase"))
+    every = row_ids(owner.get(f"{TARGETS}?q=gl-strip"))
+    assert both
+    assert exact
+    assert not set(without) & set(exact)
+    assert set(exact) < set(every)
+
+
+def test_the_simple_rule_judges_otherwise(owner):
+    by_rule = owner.get("/targeting/terms?where=simple:is:no+order")
+    costly = owner.get("/targeting/terms?where=simple:is:no+order&where=verdict:not:costly")
+    assert len(row_ids(costly)) > 0
+    assert len(row_ids(by_rule)) > len(row_ids(costly)) - 1
+    assert "over the rule" in owner.get(f"{TARGETS}?judge=simple").get_data(as_text=True)
+
+
+def test_windows_and_another_target_are_in_the_url(owner):
+    narrow = text_of(owner.get(f"{TARGETS}?window=2026-11-01..2026-11-07&target_acos=5"))
+    assert "1 Nov" in narrow
+    assert "5 %" in narrow
+    wide = text_of(owner.get(f"{TARGETS}?window=last-30"))
+    assert narrow != wide
+
+
+@pytest.mark.parametrize(
+    ("query", "words"),
+    [
+        ("where=acos:gt:much", "is no number"), ("where=nonsense", "cannot be understood"),
+        ("where=state:is:asleep", "is never"), ("sort=-mood", "cannot be sorted"), ("window=soon", "is not a window"),
+        ("target_acos=0", "no target ACOS"), ("judge=coin", "no way to judge"), ("window=2026-11-07..2026-11-01", "before it begins"),
+    ],
+)  # fmt: skip
+def test_a_broken_address_says_what_is_wrong(owner, query, words):
+    response = owner.get(f"{TARGETS}?{query}")
+    assert response.status_code == 400
+    assert words in text_of(response)
+
+
+@pytest.mark.parametrize("address", ["/targeting/nonsense", "/nowhere", f"{TARGETS}?open=999999", "/intake/files/99", "/plan/sheet.doc"])
+def test_what_is_not_there_is_404_with_the_same_layout(owner, address):
+    response = owner.get(address)
+    assert response.status_code == 404
+    assert "To the start" in text_of(response)
+
+
+def test_a_window_without_rows_is_empty_not_broken(owner):
+    assert "No target fits" in text_of(owner.get(f"{TARGETS}?window=2020-01-01..2020-01-30"))
+
+
+def first_open(client, view, query, wanted):
+    for row in row_ids(client.get(f"/targeting/{view}?{query}")):
+        drawer = client.get(f"/targeting/{view}/evidence?{query}&open={row}")
+        if wanted in text_of(drawer):
+            return row, drawer
+    raise AssertionError(f"no row proposes {wanted}")
+
+
+def test_accepting_from_drawer_to_sheet_and_back(owner, demo):
+    """A bid, a pause and a negative go into the plan, out as XLSX, edited, and back."""
+    for view, query, wanted in (
+        ("targets", "where=verdict:is:costly&where=orders:gt:0", "bid "),
+        ("targets", "where=verdict:is:costly&where=orders:eq:0", "pause it"),
+        ("terms", "where=verdict:is:costly&where=orders:eq:0", "negative exact"),
+    ):  # fmt: skip
+        row, drawer = first_open(owner, view, query, wanted)
+        assert drawer.headers["HX-Push-Url"].endswith(f"open={row}")
+        done = owner.post(f"/targeting/{view}/accept", data={"row": row}, headers={"HX-Request": "true"})
+        assert done.status_code == 200
+        assert "In the plan" in text_of(done)
+        again = owner.post(f"/targeting/{view}/accept", data={"row": row})
+        assert again.status_code == 409
+    plan = text_of(owner.get("/plan/"))
+    assert "3 changes in" in plan
+    book = openpyxl.load_workbook(io.BytesIO(owner.get("/plan/sheet.xlsx").data))
+    sheet = book.active
+    header = [cell.value for cell in sheet[1]]
+    rows = {sheet.cell(n, header.index("field") + 1).value: n for n in (2, 3, 4)}
+    assert sheet.cell(2, header.index("reason") + 1).value
+    sheet.cell(rows["bid"], header.index("new_value") + 1).value = 0.21
+    sheet.delete_rows(4)
+    edited = io.BytesIO()
+    book.save(edited)
+    edited.seek(0)
+    done = owner.post("/plan/read-back", data={"sheet": (edited, "changes.xlsx")}, follow_redirects=True)
+    assert "Read back: 1 changed, 1 taken out, 1 as they were." in text_of(done)
+    values = {each.change.field: each.change.new_value for each in plans.planned(demo.store, 1)}
+    assert values["bid"] == "0.21"
+
+
+def test_a_wrong_sheet_changes_nothing_and_names_its_rows(owner, demo):
+    row, _ = first_open(owner, "targets", "where=verdict:is:costly&where=orders:gt:0", "bid ")
+    owner.post(f"{TARGETS}/accept", data={"row": row})
+    text = owner.get("/plan/sheet.csv").get_data(as_text=True)
+    new = plans.planned(demo.store, 1)[0].change.new_value
+    broken = io.BytesIO(text.replace(f",{new},", ",cheap,").encode())
+    response = owner.post("/plan/read-back", data={"sheet": (broken, "changes.csv")})
+    assert response.status_code == 422
+    assert "“cheap” is not a number" in text_of(response)
+    assert plans.planned(demo.store, 1)[0].change.new_value == new
+
+
+def test_a_value_is_edited_on_the_plan_and_a_removal_is_undone(owner, demo):
+    row, _ = first_open(owner, "targets", "where=verdict:is:costly&where=orders:gt:0", "bid ")
+    owner.post(f"{TARGETS}/accept", data={"row": row})
+    change = plans.planned(demo.store, 1)[0]
+    owner.post(f"/plan/{change.id}/value", data={"new_value": "0,5"})
+    assert plans.planned(demo.store, 1)[0].change.new_value == "0.50"
+    assert owner.post(f"/plan/{change.id}/value", data={"new_value": "-1"}).status_code == 400
+    owner.post(f"/plan/{change.id}/remove")
+    assert plans.planned(demo.store, 1) == []
+    owner.post(f"/plan/{change.id}/put-back")
+    assert [each.id for each in plans.planned(demo.store, 1)] == [change.id]
+
+
+def chosen_columns(page):
+    """The mapping form's selects that have something chosen."""
+    selects = re.findall(r'<select name="(column-\w+)"(.*?)</select>', page, re.S)
+    chosen = {name: re.search(r"<option selected>([^<]+)<", options) for name, options in selects}
+    return {name: found[1] for name, found in chosen.items() if found}
+
+
+def test_a_file_is_dropped_mapped_loaded_and_discarded(owner, demo):
+    """A foreign file becomes rows; a second drop says it is known; a third is put away."""
+    lines = ["Wann;Campaign;Ad group;Bid on;Matching;Shopper searched;Times shown;Clicks;Cost;Purchases;Revenue"]
+    lines += [f"{day:02}.01.2026;Old C;Old G;old;Exact match;old thing;1.000;3;1,50;0;–" for day in range(1, 15)]
+    content = "\n".join([*lines, "Total;;;;;;14.000;42;21,00;0;–"]).encode()
+    dropped = owner.post("/intake/files", data={"files": (io.BytesIO(content), "C:\\x\\..\\alt.csv")})
+    page = owner.get(dropped.location)
+    assert "Search terms by day" in text_of(page)
+    assert "01.01.2026 → 2026-01-01" in text_of(page)
+    upload = re.search(r"/files/(\d+)", dropped.location)[1]
+    form = chosen_columns(page.get_data(as_text=True))
+    assert len(form) == 11
+    done = owner.post(
+        f"/intake/files/{upload}/load",
+        data={**form, "mapped": "yes", "kind": "search_term_daily", "scope": "product"}, follow_redirects=True,
+    )  # fmt: skip
+    text = text_of(done)
+    assert "alt.csv ✓ Search terms by day" in text
+    assert "rows 14 days 14 from 2026-01-01 to 2026-01-14" in text
+    assert "€ 21.00" in text.replace("\xa0", " ")
+    again = owner.post("/intake/files", data={"files": (io.BytesIO(content), "alt.csv")})
+    assert "loaded already" in text_of(owner.get(again.location))
+    assert "mapped as last time" in text_of(owner.get(again.location))
+    gone = owner.post(re.sub(r"\?.*", "", again.location) + "/discard", follow_redirects=True)
+    assert "nothing of it was loaded" in text_of(gone)
+
+
+def test_a_file_that_cannot_be_read_is_refused_at_the_door(owner):
+    response = owner.post(
+        "/intake/files", data={"files": (io.BytesIO(b"\x00\x01"), "x.exe")}, follow_redirects=True
+    )
+    assert "Save the report as CSV, XLSX or Parquet" in text_of(response)
+
+
+def test_ambiguous_dates_are_asked_for(owner):
+    content = "date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales\n" + "".join(
+        f"0{month}/02/2025,C,G,t,exact,9,1,1,0,0\n" for month in (1, 2, 3)
+    )
+    dropped = owner.post("/intake/files", data={"files": (io.BytesIO(content.encode()), "d.csv")})
+    page = owner.get(dropped.location).get_data(as_text=True)
+    assert 'name="dates" value="month_first"' in page
+    form = chosen_columns(page)
+    address = re.sub(r"\?.*", "", dropped.location) + "/load"
+    base = {**form, "mapped": "yes", "kind": "target_daily", "scope": "all"}
+    refused = owner.post(address, data=base)
+    assert refused.status_code == 400
+    assert "day-first or month-first" in text_of(refused)
+    done = owner.post(address, data={**base, "dates": "month_first"}, follow_redirects=True)
+    assert "from 2025-01-02 to 2025-03-02" in text_of(done)
+
+
+def test_the_database_being_away_says_so_with_a_remedy(app, owner, monkeypatch):
+    from nimbus_reef.errors import StoreAway
+    from nimbus_reef.store.facts import Facts
+
+    def away(*_):
+        raise StoreAway("The database does not answer.", remedy="It is being tried again.")
+
+    monkeypatch.setattr(Facts, "newest_day", away)
+    response = owner.get(TARGETS)
+    assert response.status_code == 503
+    assert "tries again by itself" in text_of(response)
+
+
+def test_a_fault_of_ours_shows_an_id_that_is_in_the_log(app, owner, monkeypatch, capsys):
+    from nimbus_reef.web.targeting import pages
+
+    app.testing = False
+    monkeypatch.setattr(pages, "lines", lambda *_: 1 / 0)
+    try:
+        response = owner.get(TARGETS)
+    finally:
+        app.testing = True
+    assert response.status_code == 500
+    fault = re.search(r"fault (\w{8})", text_of(response))[1]
+    assert fault in capsys.readouterr().out

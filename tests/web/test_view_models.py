@@ -1,0 +1,98 @@
+"""What pages say, without Flask: figures, chips, sentences, chart options."""
+
+from datetime import date
+
+import polars as pl
+import pytest
+
+from nimbus_reef.core.projection import Range
+from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import BadInput
+from nimbus_reef.web import charts, tables
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.targeting import pages
+
+EURO = Figures("en_IE", "EUR")
+
+
+def plain(text):
+    return text.replace("\xa0", " ").replace("\u2009", "")
+
+
+@pytest.mark.parametrize(
+    ("shown", "text"),
+    [
+        (EURO.money(4812.4), "€ 4,812"), (EURO.money(-0.94, 2), "−€ 0.94"), (EURO.money(None), "–"),
+        (EURO.rate(0.776), "77.6 %"), (EURO.count(1518), "1,518"), (EURO.short(2104), "2.1k"), (EURO.short(12), "12"),
+        (EURO.one_in(0.005), "1 in 200"), (EURO.one_in(1e-9), "less than 1 in 2,000"), (EURO.one_in(0.7), "70 %"),
+        (EURO.days(Window(date(2026, 9, 17), date(2026, 10, 16))), "17 Sept–16 Oct 2026"),
+        (EURO.span(Range(-90, 10, 140)), "−€ 90 to +€ 140"), (EURO.span(Range(-5, -5, -5)), "−€ 5"),
+        (EURO.counted(1, "click"), "1 click"), (EURO.counted(0, "order"), "0 orders"),
+    ],
+)  # fmt: skip
+def test_figures(shown, text):
+    assert plain(shown) == text
+
+
+def test_figures_follow_the_account_s_locale_and_currency():
+    assert plain(Figures("de_DE", "EUR").number(1234.5)) == "1.234,50"
+    assert plain(Figures("en_GB", "GBP").money(3)) == "£ 3"
+
+
+FIELDS = pages.fields(pages.TARGETS, "evidence")
+
+
+@pytest.mark.parametrize(
+    ("text", "label"),
+    [
+        ("acos:gt:28", "ACOS > 28 %"), ("clicks:ge:10", "clicks ≥ 10"), ("state:is:enabled", "state is enabled"),
+        ("cpc:lt:0,94", "CPC < € 0.94"), ("verdict:not:fine", "verdict is not fine"),
+    ],
+)  # fmt: skip
+def test_chips_say_what_they_do(text, label):
+    chip = tables.parse_filters([text], FIELDS)[0]
+    assert plain(chip.label("€")) == label
+    assert tables.parse_filters([chip.text], FIELDS)[0] == chip
+
+
+def test_endless_acos_meets_any_acos_filter_and_sorts_worst():
+    rows = pl.DataFrame({"acos": [0.5, None, 0.1, None], "no_sales": [False, True, False, False], "clicks": [1, 2, 3, 0]})
+    chip = tables.parse_filters(["acos:gt:28"], FIELDS)[0]
+    assert rows.filter(chip.condition())["clicks"].to_list() == [1, 2]
+    listed = tables.listing(rows, filters=[], query="", text_columns=(), sort="-acos", fields=FIELDS, page=1)
+    assert listed.rows["clicks"].to_list() == [2, 1, 3, 0]
+
+
+def test_pages_hold_100_rows_and_a_page_too_far_is_the_last():
+    rows = pl.DataFrame({"acos": [0.1] * 250, "no_sales": [False] * 250, "clicks": range(250)})
+    listed = tables.listing(rows, filters=[], query="", text_columns=(), sort="clicks", fields=FIELDS, page=9)
+    assert (listed.pages, listed.page, len(listed.shown)) == (3, 3, 50)
+    with pytest.raises(BadInput):
+        tables.listing(rows, filters=[], query="", text_columns=(), sort="mood", fields=FIELDS, page=1)
+
+
+def test_the_sentence_has_its_figures_in_it():
+    row = {"clicks": 38, "orders": 0, "prior_a": 9.1, "prior_b": 90.9, "needed_cvr": 0.108, "p_over": 0.995,
+           "target_acos": 0.28, "cpc": 0.94}  # fmt: skip
+    fact, measure = pages.sentence(row, EURO)
+    assert fact == "38 clicks brought no order."
+    assert "converts 9.1 %: a miss this long happens 1 in 40 by luck." in plain(measure)
+    assert "To meet 28 % at € 0.94 a click it must convert 10.8 %; the chance that it does is 1 in 200." in plain(measure)
+    few, so = pages.sentence(row | {"clicks": 3}, EURO)
+    assert "so few clicks miss 75 % of the time" in plain(so)
+    assert pages.sentence(row | {"clicks": 0}, EURO)[0] == "No clicks in these days."
+    assert "too small" in pages.sentence(row | {"prior_a": None}, EURO)[1]
+
+
+def test_charts_carry_theme_colours_and_the_changes_of_the_bid():
+    picture = charts.luck(a=7, b=250, needed=0.108, siblings=0.091, costly=True, figures=EURO)
+    assert picture["series"][0]["lineStyle"]["color"] == "@coral"
+    assert picture["series"][1]["data"] == [[0.091, 0]]
+    assert picture["xAxis"]["max"] > 0.108
+    days = [date(2026, 10, n) for n in range(1, 11)]
+    option = charts.money_and_bid(
+        days, [1.0] * 10, [0.82] * 5 + [1.05] * 5, figures=EURO, first_shown=days[4]
+    )
+    marks = option["series"][0]["markLine"]["data"]
+    assert [(mark["xAxis"], mark["label"]["formatter"]) for mark in marks] == [("2026-10-06", "bid 0.82 → 1.05")]
+    assert len(charts.money_and_bid(days, [1.0] * 10, [None] * 10, figures=EURO, first_shown=days[0])["series"]) == 1
