@@ -1,7 +1,14 @@
-// Copies what ships as it is from the packages into static/: the one variable font.
-import { copyFileSync } from "node:fs";
+// Copies what ships as it is from the packages into static/: the one variable font, and the
+// licences of everything that is built in.
+import { copyFileSync, existsSync, mkdirSync } from "node:fs";
 
-const from = "node_modules/@fontsource-variable/archivo/files/";
 const to = "src/nimbus_reef/web/static/";
-copyFileSync(`${from}archivo-latin-standard-normal.woff2`, `${to}archivo.woff2`);
-copyFileSync(`${from}archivo-latin-ext-standard-normal.woff2`, `${to}archivo-ext.woff2`);
+const font = "node_modules/@fontsource-variable/archivo/";
+copyFileSync(`${font}files/archivo-latin-standard-normal.woff2`, `${to}archivo.woff2`);
+copyFileSync(`${font}files/archivo-latin-ext-standard-normal.woff2`, `${to}archivo-ext.woff2`);
+
+mkdirSync(`${to}licences`, { recursive: true });
+for (const name of ["@fontsource-variable/archivo", "@alpinejs/csp", "htmx.org", "echarts", "zrender", "tailwindcss"]) {
+  const licence = ["LICENSE", "LICENSE.md"].map((file) => `node_modules/${name}/${file}`).find(existsSync);
+  if (licence) copyFileSync(licence, `${to}licences/${name.replace("@", "").replace("/", "-")}.txt`);
+}

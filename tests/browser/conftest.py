@@ -14,9 +14,9 @@ from urllib.parse import urlsplit
 
 import pytest
 from playwright.sync_api import Browser, Page, sync_playwright
+from tests.conftest import Demo
 
 from nimbus_reef.cli import wiring
-from tests.conftest import Demo
 
 CHROMIUM_ARGUMENTS = [
     "--no-sandbox", "--disable-background-networking", "--disable-component-update",

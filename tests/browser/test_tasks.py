@@ -6,10 +6,10 @@ import io
 import pytest
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import expect
+from tests.conftest import LAST_DAY
 
 from nimbus_reef.formats.tables import SheetColumn, write_xlsx
 from nimbus_reef.store import accounts, plans
-from tests.conftest import LAST_DAY
 
 pytestmark = pytest.mark.browser
 
@@ -33,7 +33,19 @@ def empty_plan(site):
 def workbook(tmp_path):
     """Ten days of another season under foreign headers, with a totals line."""
     rows = [
-        ["Winter · broad", "Winter lamps", f"{day:02}.02.2026", term, "lamp", "Broad match", 900, 30, orders, 27.5, orders * 30.0]
+        [
+            "Winter · broad",
+            "Winter lamps",
+            f"{day:02}.02.2026",
+            term,
+            "lamp",
+            "Broad match",
+            900,
+            30,
+            orders,
+            27.5,
+            orders * 30.0,
+        ]
         for day in range(1, 11)
         for term, orders in (("lamp for winter", 3), ("lamp second hand", 0))
     ]

@@ -20,7 +20,11 @@ def reef(database, store, account, tmp_path):
     """Runs a command against the test database."""
 
     def run(*arguments, text=None):
-        environment = {"REEF_VAR": str(tmp_path), "REEF_DATABASE_URL": database.app_url, "REEF_LOG_LEVEL": "ERROR"}
+        environment = {
+            "REEF_VAR": str(tmp_path),
+            "REEF_DATABASE_URL": database.app_url,
+            "REEF_LOG_LEVEL": "ERROR",
+        }
         return CliRunner().invoke(cli, [str(each) for each in arguments], env=environment, input=text)
 
     return run
@@ -57,7 +61,17 @@ def test_a_report_goes_in_and_its_audit_comes_out(reef, report):
 
 def test_a_lower_target_finds_more(reef, report):
     reef("import", report, "--account", "fern-de", "--yes")
-    arguments = ("audit", "--account", "fern-de", "--from", "2026-10-01", "--to", "2026-10-30", "--format", "json")
+    arguments = (
+        "audit",
+        "--account",
+        "fern-de",
+        "--from",
+        "2026-10-01",
+        "--to",
+        "2026-10-30",
+        "--format",
+        "json",
+    )
     strict = json.loads(reef(*arguments, "--target-acos", "0.05").stdout)
     assert sum(check["rows"] for check in strict["checks"]) > 3
 
@@ -97,8 +111,13 @@ def test_a_broken_file_ends_with_1_and_changes_nothing(reef, tmp_path):
 
 def test_strange_columns_can_be_named_on_the_command_line(reef, tmp_path):
     path = tmp_path / "strange.csv"
-    path.write_text(HEADER.replace("spend", "zaster").replace("date", "wann") + "2026-10-01,C,G,t,broad,x,9,1,1.5,0,0\n" * 1)
-    done = reef("import", path, "--account", "fern-de", "--kind", "search_term_daily", "--column", "spend=zaster")
+    path.write_text(
+        HEADER.replace("spend", "zaster").replace("date", "wann")
+        + "2026-10-01,C,G,t,broad,x,9,1,1.5,0,0\n" * 1
+    )
+    done = reef(
+        "import", path, "--account", "fern-de", "--kind", "search_term_daily", "--column", "spend=zaster"
+    )
     assert done.exit_code == 0, done.output
 
 
@@ -106,7 +125,17 @@ def test_people_and_accounts_are_added(reef):
     done = reef("account", "add", "pell-gb", "--brand", "Pellwick", "--marketplace", "Tidemarkt", "--country", "GB",
                 "--currency", "GBP", "--timezone", "Europe/London", "--target-acos", "0.25")  # fmt: skip
     assert "pell-gb: Pellwick, GB, GBP" in done.output
-    done = reef("user", "add", "ann@example.com", "--role", "viewer", "--brand", "Pellwick", "--password", "long enough")
+    done = reef(
+        "user",
+        "add",
+        "ann@example.com",
+        "--role",
+        "viewer",
+        "--brand",
+        "Pellwick",
+        "--password",
+        "long enough",
+    )
     assert "may sign in as viewer" in done.output
     assert reef("user", "add", "ann@example.com", "--password", "short").exit_code == 1
 

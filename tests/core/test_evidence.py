@@ -44,7 +44,9 @@ def slow_prior(cells):
     for index in range(9):
         s = 20 * 20 ** (index / 8)
         weights = [(s + 1) / (s + n) for n, _ in cells]
-        m = sum(w * k for w, (_, k) in zip(weights, cells)) / sum(w * n for w, (n, _) in zip(weights, cells))
+        m = sum(w * k for w, (_, k) in zip(weights, cells, strict=True)) / sum(
+            w * n for w, (n, _) in zip(weights, cells, strict=True)
+        )
 
         def ln_b(x, y):
             return math.lgamma(x) + math.lgamma(y) - math.lgamma(x + y)
@@ -192,11 +194,7 @@ def test_scaling_money_scales_stakes_and_moves_no_verdict(factor):
 
 def test_the_simple_rule():
     """Clicks enough first, then no order, then ACOS against target."""
-    judged = rows([(9, 0, 1.0), (10, 0, 1.0), (10, 1, 1.0), (40, 1, 1.0)]).with_columns(
-        evidence.simple_rule(10)
-    )
-    assert judged["simple_verdict"].to_list() == ["too few clicks", "no order", "over target", "over target"][:2] + [
-        "over target", "over target",
-    ]  # fmt: skip
+    judged = rows([(9, 0, 1.0), (10, 0, 1.0), (10, 1, 1.0)]).with_columns(evidence.simple_rule(10))
+    assert judged["simple_verdict"].to_list() == ["too few clicks", "no order", "over target"]
     cheap = rows([(10, 1, 0.5)]).with_columns(evidence.simple_rule(10))
     assert cheap["simple_verdict"].to_list() == ["within target"]

@@ -33,7 +33,9 @@ def test_reports_tell_one_story(made):
     """Clicks, spend, orders and sales agree to the cent between targets, terms and product ads."""
     _, _, frames = made
     sums = [
-        frames[kind].select(pl.col("clicks", "orders", "units").sum(), pl.col("spend", "sales").sum().round(2)).row(0)
+        frames[kind]
+        .select(pl.col("clicks", "orders", "units").sum(), pl.col("spend", "sales").sum().round(2))
+        .row(0)
         for kind in ("target_daily", "search_term_daily", "product_ad_daily")
     ]
     assert sums[0] == sums[1] == sums[2]

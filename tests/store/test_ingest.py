@@ -137,7 +137,7 @@ def test_two_loads_of_the_same_days_at_once_leave_one(store, account, tmp_path):
         try:
             source = Source("r", "00", "sig", mapping.ColumnMap(what.kind.name, {}))
             ingest.load(store, account.id, what, source, scope="product", today=TODAY)
-        except Exception as problem:  # noqa: BLE001  whatever it is, the test must see it
+        except Exception as problem:
             problems.append(problem)
 
     threads = [threading.Thread(target=go, args=(what,)) for what in whats]

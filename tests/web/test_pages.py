@@ -5,11 +5,11 @@ import re
 
 import openpyxl
 import pytest
+from tests.conftest import PASSWORD
 
 from nimbus_reef.jobs.queue import make_queue
 from nimbus_reef.store import accounts, plans
 from nimbus_reef.web.factory import make_app
-from tests.conftest import PASSWORD
 
 TARGETS = "/targeting/targets"
 
@@ -17,7 +17,11 @@ TARGETS = "/targeting/targets"
 @pytest.fixture(scope="module")
 def app(demo):
     made = make_app(
-        demo.config, demo.store, make_queue(demo.config, demo.store, immediate=True), secret_key="x", testing=True
+        demo.config,
+        demo.store,
+        make_queue(demo.config, demo.store, immediate=True),
+        secret_key="x",
+        testing=True,
     )
     made.config.update(WTF_CSRF_ENABLED=False, RATELIMIT_ENABLED=False)
     return made
@@ -66,12 +70,21 @@ def test_every_route_but_the_open_ones_asks_for_sign_in(app):
 def test_a_viewer_changes_nothing_anywhere(app, viewer):
     for rule in app.url_map.iter_rules():
         if "POST" in rule.methods and rule.endpoint not in ("people.sign_in", "people.sign_out"):
-            address = re.sub(r"<(?:int:)?(\w+)>", lambda m: "1" if m[1].endswith("_id") else "targets", rule.rule)
+            address = re.sub(
+                r"<(?:int:)?(\w+)>", lambda m: "1" if m[1].endswith("_id") else "targets", rule.rule
+            )
             assert viewer.post(address, data={"account": "fernhollow-de"}).status_code == 403, address
 
 
 def test_another_brand_s_account_is_not_there_for_a_viewer(viewer):
-    for address in (TARGETS, "/targeting/terms", "/intake/", "/plan/", f"{TARGETS}/export.csv", "/plan/sheet.csv"):
+    for address in (
+        TARGETS,
+        "/targeting/terms",
+        "/intake/",
+        "/plan/",
+        f"{TARGETS}/export.csv",
+        "/plan/sheet.csv",
+    ):
         assert viewer.get(f"{address}?account=fernhollow-de").status_code == 200
         assert viewer.get(f"{address}?account=pellwick-gb").status_code == 404
 
@@ -107,7 +120,9 @@ def test_sign_in_is_throttled(app):
     limiter.enabled = True
     try:
         client = app.test_client()
-        codes = [client.post("/sign-in", data={"email": "a@b.c", "password": "x"}).status_code for _ in range(12)]
+        codes = [
+            client.post("/sign-in", data={"email": "a@b.c", "password": "x"}).status_code for _ in range(12)
+        ]
     finally:
         limiter.reset()
         limiter.enabled = False
@@ -115,7 +130,9 @@ def test_sign_in_is_throttled(app):
     assert codes[-1] == 429
 
 
-@pytest.mark.parametrize("target", ["https://elsewhere.example/", "//elsewhere.example", "/\\elsewhere.example"])
+@pytest.mark.parametrize(
+    "target", ["https://elsewhere.example/", "//elsewhere.example", "/\\elsewhere.example"]
+)
 def test_sign_in_leads_nowhere_else(app, demo, target):
     response = app.test_client().post(
         "/sign-in", data={"email": "demo@nimbus-reef.example", "password": demo.password, "next": target}
@@ -181,7 +198,10 @@ def test_a_broken_address_says_what_is_wrong(owner, query, words):
     assert words in text_of(response)
 
 
-@pytest.mark.parametrize("address", ["/targeting/nonsense", "/nowhere", f"{TARGETS}?open=999999", "/intake/files/99", "/plan/sheet.doc"])
+@pytest.mark.parametrize(
+    "address",
+    ["/targeting/nonsense", "/nowhere", f"{TARGETS}?open=999999", "/intake/files/99", "/plan/sheet.doc"],
+)
 def test_what_is_not_there_is_404_with_the_same_layout(owner, address):
     response = owner.get(address)
     assert response.status_code == 404
@@ -266,8 +286,12 @@ def chosen_columns(page):
 
 def test_a_file_is_dropped_mapped_loaded_and_discarded(owner, demo):
     """A foreign file becomes rows; a second drop says it is known; a third is put away."""
-    lines = ["Wann;Campaign;Ad group;Bid on;Matching;Shopper searched;Times shown;Clicks;Cost;Purchases;Revenue"]
-    lines += [f"{day:02}.01.2026;Old C;Old G;old;Exact match;old thing;1.000;3;1,50;0;–" for day in range(1, 15)]
+    lines = [
+        "Wann;Campaign;Ad group;Bid on;Matching;Shopper searched;Times shown;Clicks;Cost;Purchases;Revenue"
+    ]
+    lines += [
+        f"{day:02}.01.2026;Old C;Old G;old;Exact match;old thing;1.000;3;1,50;0;–" for day in range(1, 15)
+    ]
     content = "\n".join([*lines, "Total;;;;;;14.000;42;21,00;0;–"]).encode()
     dropped = owner.post("/intake/files", data={"files": (io.BytesIO(content), "C:\\x\\..\\alt.csv")})
     page = owner.get(dropped.location)

@@ -56,7 +56,9 @@ def test_chips_say_what_they_do(text, label):
 
 
 def test_endless_acos_meets_any_acos_filter_and_sorts_worst():
-    rows = pl.DataFrame({"acos": [0.5, None, 0.1, None], "no_sales": [False, True, False, False], "clicks": [1, 2, 3, 0]})
+    rows = pl.DataFrame(
+        {"acos": [0.5, None, 0.1, None], "no_sales": [False, True, False, False], "clicks": [1, 2, 3, 0]}
+    )
     chip = tables.parse_filters(["acos:gt:28"], FIELDS)[0]
     assert rows.filter(chip.condition())["clicks"].to_list() == [1, 2]
     listed = tables.listing(rows, filters=[], query="", text_columns=(), sort="-acos", fields=FIELDS, page=1)
@@ -77,8 +79,11 @@ def test_the_sentence_has_its_figures_in_it():
     fact, measure = pages.sentence(row, EURO)
     assert fact == "38 clicks brought no order."
     assert "converts 9.1 %: a miss this long happens 1 in 40 by luck." in plain(measure)
-    assert "To meet 28 % at € 0.94 a click it must convert 10.8 %; the chance that it does is 1 in 200." in plain(measure)
-    few, so = pages.sentence(row | {"clicks": 3}, EURO)
+    assert (
+        "To meet 28 % at € 0.94 a click it must convert 10.8 %; the chance that it does is 1 in 200."
+        in plain(measure)
+    )
+    _, so = pages.sentence(row | {"clicks": 3}, EURO)
     assert "so few clicks miss 75 % of the time" in plain(so)
     assert pages.sentence(row | {"clicks": 0}, EURO)[0] == "No clicks in these days."
     assert "too small" in pages.sentence(row | {"prior_a": None}, EURO)[1]
@@ -94,5 +99,10 @@ def test_charts_carry_theme_colours_and_the_changes_of_the_bid():
         days, [1.0] * 10, [0.82] * 5 + [1.05] * 5, figures=EURO, first_shown=days[4]
     )
     marks = option["series"][0]["markLine"]["data"]
-    assert [(mark["xAxis"], mark["label"]["formatter"]) for mark in marks] == [("2026-10-06", "bid 0.82 → 1.05")]
-    assert len(charts.money_and_bid(days, [1.0] * 10, [None] * 10, figures=EURO, first_shown=days[0])["series"]) == 1
+    assert [(mark["xAxis"], mark["label"]["formatter"]) for mark in marks] == [
+        ("2026-10-06", "bid 0.82 → 1.05")
+    ]
+    assert (
+        len(charts.money_and_bid(days, [1.0] * 10, [None] * 10, figures=EURO, first_shown=days[0])["series"])
+        == 1
+    )

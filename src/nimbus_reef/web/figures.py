@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 from babel.dates import format_date
 from babel.numbers import format_currency, format_decimal, get_currency_symbol
@@ -13,6 +14,13 @@ from nimbus_reef.core.windows import Window
 
 NOTHING = "–"
 _MINUS = "−"
+
+
+@lru_cache(maxsize=65_536)
+def _written(locale: str, value: float, digits: int) -> str:
+    """A decimal as the locale writes it. Pages repeat few figures; Babel takes its time for each."""
+    pattern = "#,##0" + ("." + "0" * digits if digits else "")
+    return format_decimal(value, pattern, locale=locale).replace("-", _MINUS)
 
 
 def _signed(text: str, value: float) -> str:
@@ -32,8 +40,7 @@ class Figures:
         return get_currency_symbol(self.currency, self.locale)
 
     def _decimal(self, value: float, digits: int) -> str:
-        pattern = "#,##0" + ("." + "0" * digits if digits else "")
-        return format_decimal(value, pattern, locale=self.locale).replace("-", _MINUS)
+        return _written(self.locale, round(value, digits), digits)
 
     def count(self, value: float | None) -> str:
         """A whole number."""

@@ -1,0 +1,43 @@
+# What people and CI run. Each target installs what it misses (scripts/install.sh).
+.PHONY: demo test check bench assets shots ratio docs
+
+reef := .venv/bin/reef
+python := .venv/bin/python
+
+demo:            ## start everything with the demo brands; Ctrl-C stops it
+	@scripts/install.sh run
+	@exec $(reef) up --demo
+
+test:            ## all tests and checks, on a database and ports of their own
+	@scripts/install.sh dev
+	@$(MAKE) --no-print-directory check
+	@$(python) -m pytest
+
+check:           ## format, lint, types, import contracts, templates, built assets, docs
+	@scripts/install.sh dev
+	.venv/bin/ruff format --check src tests scripts benchmarks
+	.venv/bin/ruff check src tests scripts benchmarks
+	.venv/bin/mypy
+	PYTHONPATH=src .venv/bin/lint-imports --no-logo
+	.venv/bin/djlint src/nimbus_reef/web/templates --lint --quiet
+	$(python) scripts/assets.py --check
+
+bench:           ## measure against the bare floors; writes docs/benchmarks.md
+	@scripts/install.sh dev
+	$(python) benchmarks/run.py --write
+
+assets:          ## build styles, scripts and fonts into static/ (needs npm)
+	npm ci --ignore-scripts
+	npm run build
+	$(python) scripts/assets.py --stamp
+
+shots:           ## pictures of the main views of a running demo: make shots PASSWORD=...
+	@scripts/install.sh dev
+	$(python) scripts/shots.py http://127.0.0.1:$${REEF_PORT:-8800} $(PASSWORD)
+
+docs:            ## docs that are made from the code
+	PYTHONPATH=src $(python) scripts/settings_docs.py
+	PYTHONPATH=src $(python) scripts/contract_docs.py
+
+ratio:           ## how much of the code is tests
+	@$(python) scripts/ratio.py

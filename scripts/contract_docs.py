@@ -1,0 +1,49 @@
+"""Writes docs/data-contract.md: the prose by hand, the columns from formats/contract.py."""
+
+from pathlib import Path
+
+from nimbus_reef.core.plan import KEY_FIELDS
+from nimbus_reef.formats import change_sheet
+from nimbus_reef.formats.contract import KINDS, Holds
+
+HEAD = """# What files may look like
+
+CSV (UTF-8, UTF-16, Windows-1252; comma, semicolon, tab or bar), XLSX or Parquet. The names below are ours; other names,
+orders, extra columns, title lines, totals lines, currency signs, `1.234,56`, `12.5%`, `–` for nothing and other date
+styles are understood, shown before loading, and can be changed. Up to 2 GB, 20 million rows (XLSX 1 million).
+
+A file by day replaces the days from its first to its last, under its ad format's label; held days it has no row for need
+a yes, as do days in the future and spans over 400 days. A row that cannot be read goes to the rejects with line, column,
+value and reason; above 5 % nothing is loaded. Identical lines count once; other repeats of a key add up. Names are compared
+byte for byte, outer white space off; ids, where given, win over names.
+"""
+MEANINGS = {
+    Holds.DATE: "day", Holds.TEXT: "text", Holds.COUNT: "whole number", Holds.MONEY: "money",
+    Holds.SHARE: "share, 0 … 1", Holds.PERCENT: "percent", Holds.RANK: "rank", Holds.CHOICE: "",
+}  # fmt: skip
+
+parts = [HEAD]
+for kind in KINDS.values():
+    parts += [
+        f"## {kind.title} (`{kind.name}`)",
+        f"One row is {kind.row_is}.",
+        "",
+        "| column | what | needed |",
+        "|---|---|---|",
+    ]
+    for column in kind.columns:
+        words = (
+            ", ".join(dict.fromkeys(column.aliases.values()))
+            if column.holds is Holds.CHOICE
+            else MEANINGS[column.holds]
+        )
+        parts.append(f"| `{column.name}` | {words} | {'yes' if column.required else ''} |")
+    parts.append("")
+parts += [
+    "## Change sheet",
+    f"`{', '.join(change_sheet.COLUMNS)}`.", "",
+    f"Read back after editing: rows match by `row` and {', '.join(f'`{name}`' for name in KEY_FIELDS)}. A changed `new_value` "
+    "is taken, a removed row leaves the plan, an unknown row or a stale `old_value` is an error at that row; then nothing is "
+    "taken. Text that a spreadsheet would run begins with an apostrophe, which reading takes off again.", "",
+]  # fmt: skip
+Path("docs/data-contract.md").write_text("\n".join(parts))

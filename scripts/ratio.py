@@ -1,0 +1,15 @@
+"""Prints how many lines of the code are tests (aim: a quarter to a third)."""
+
+import subprocess
+from pathlib import Path
+
+KINDS = {".py", ".html", ".js", ".css", ".mjs", ".sh"}
+names = subprocess.run(["git", "ls-files"], capture_output=True, text=True, check=True).stdout.splitlines()
+lines = {"tests": 0, "code": 0}
+for name in names:
+    path = Path(name)
+    if path.suffix in KINDS and "static" not in path.parts:
+        count = sum(1 for line in path.read_text().splitlines() if line.strip())
+        lines["tests" if path.parts[0] == "tests" else "code"] += count
+total = sum(lines.values())
+print(f"{lines['tests']} of {total} lines are tests: {lines['tests'] / total:.0%}")
