@@ -1,3 +1,3 @@
 database: exec reef database
 worker: exec reef worker --wait
-web: exec reef serve $REEF_SERVE_OPTIONS
+web: reef prepare $REEF_PREPARE_OPTIONS && exec reef serve

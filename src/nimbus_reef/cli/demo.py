@@ -31,9 +31,14 @@ _FOREIGN = {
 Step = Callable[[str], None]
 
 
+def password_file(config: Config) -> Path:
+    """Where the demo sign-in's password is kept; there only where the demo was loaded."""
+    return config.var / "demo-password"
+
+
 def password(config: Config) -> str:
     """The demo sign-in's password, made at first start."""
-    file = config.var / "demo-password"
+    file = password_file(config)
     if not file.exists():
         config.var.mkdir(parents=True, exist_ok=True)
         file.touch(mode=0o600)

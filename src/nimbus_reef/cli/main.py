@@ -95,22 +95,27 @@ def database(conf: config.Config) -> None:
 
 
 @cli.command()
-@click.option("--prepare", is_flag=True, help="First wait for the database and bring its tables up to date.")
-@click.option("--demo", is_flag=True, help="With --prepare: also load the demo brands when missing.")
+@click.option("--demo", is_flag=True, help="Also load the demo brands when they are not there yet.")
 @click.pass_obj
-def serve(conf: config.Config, prepare: bool, demo: bool) -> None:
-    """Run the web server in the foreground."""
+def prepare(conf: config.Config, demo: bool) -> None:
+    """Wait for the database and bring its tables up to date, before `reef serve`."""
     from nimbus_reef.cli import demo as demo_data
     from nimbus_reef.cli import serving
 
-    if prepare:
-        serving.wait_for_database(conf)
-        wiring.migrate(conf)
-        store = wiring.open_store(conf)
-        if demo and not demo_data.loaded(store):
-            _load_demo(conf, store, seed=11, last_day=date.today() - timedelta(days=1))
-        store.engine.dispose()
-    serving.serve(conf, with_demo=demo)
+    serving.wait_for_database(conf)
+    wiring.migrate(conf)
+    store = wiring.open_store(conf)
+    if demo and not demo_data.loaded(store):
+        _load_demo(conf, store, seed=11, last_day=date.today() - timedelta(days=1))
+
+
+@cli.command()
+@click.pass_obj
+def serve(conf: config.Config) -> None:
+    """Run the web server in the foreground."""
+    from nimbus_reef.cli import serving
+
+    serving.serve(conf)
 
 
 @cli.command()

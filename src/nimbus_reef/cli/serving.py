@@ -41,7 +41,7 @@ def up(conf: Config, *, with_demo: bool) -> None:
         environment["REEF_DATABASE_PORT"] = str(place.port)
     environment["REEF_PORT"] = str(wiring.free_port(conf.host, conf.port))
     environment["REEF_VAR"] = str(conf.var)
-    environment["REEF_SERVE_OPTIONS"] = "--prepare --demo" if with_demo else "--prepare"
+    environment["REEF_PREPARE_OPTIONS"] = "--demo" if with_demo else ""
     here = str(Path(sys.executable).parent)
     environment["PATH"] = f"{here}:{environment.get('PATH', '/usr/bin:/bin')}"
     runner = shutil.which("honcho", path=environment["PATH"]) or "honcho"
@@ -116,8 +116,12 @@ class _Web(BaseApplication):  # type: ignore[misc]  # gunicorn has no types
         )
 
 
-def serve(conf: Config, *, with_demo: bool) -> None:
-    """Runs gunicorn in the foreground."""
+def serve(conf: Config) -> None:
+    """Runs gunicorn in the foreground.
+
+    This process forks its workers, and a Polars that has computed anything before a fork
+    hangs after it: so `reef prepare`, which loads data, is a process of its own.
+    """
     wiring.secret_key(conf)
     options = {
         "bind": f"{conf.host}:{conf.port}",
@@ -127,7 +131,7 @@ def serve(conf: Config, *, with_demo: bool) -> None:
         "timeout": 120,
         "graceful_timeout": 3,
         "control_socket_disable": True,
-        "when_ready": lambda _: _greet(conf, with_demo=with_demo),
+        "when_ready": lambda _: _greet(conf),
         "accesslog": None,
         "loglevel": "warning",
         "worker_tmp_dir": _MEMORY if Path(_MEMORY).is_dir() else None,
@@ -135,9 +139,9 @@ def serve(conf: Config, *, with_demo: bool) -> None:
     _Web(conf, options).run()
 
 
-def _greet(conf: Config, *, with_demo: bool) -> None:
+def _greet(conf: Config) -> None:
     lines = [f"Nimbus Reef is ready: http://{conf.host}:{conf.port}"]
-    if with_demo:
+    if demo.password_file(conf).exists():
         lines.append(f"Sign in as {demo.DEMO_EMAIL} with {demo.password(conf)}")
     lines.append("Ctrl-C stops it.")
     print("\n" + "\n".join(f"  {line}" for line in lines) + "\n", flush=True)
