@@ -60,7 +60,7 @@ class Figures:
 
     def rate(self, value: float | None, digits: int = 1) -> str:
         """A fraction in percent, for running text."""
-        return NOTHING if value is None else f"{self._decimal(value * 100, digits)} %"
+        return NOTHING if value is None else f"{self._decimal(value * 100, digits)}\u00a0%"
 
     def money(self, value: float | None, digits: int = 0) -> str:
         """Units of currency with its sign."""

@@ -1,0 +1,143 @@
+"""Frames for the core: which report serves, what settings hold, who keeps a row company."""
+
+from datetime import date
+
+import polars as pl
+import pytest
+
+from nimbus_reef.core.windows import Window
+from nimbus_reef.formats import mapping, reports, tables
+from nimbus_reef.jobs import audit
+from nimbus_reef.store import ingest, loads
+from nimbus_reef.store.facts import Cache, Facts
+from nimbus_reef.store.ingest import Source
+
+WINDOW = Window(date(2026, 10, 1), date(2026, 10, 10))
+
+
+@pytest.fixture
+def load(store, account, tmp_path):
+    def go(kind, rows):
+        path = tmp_path / f"{kind}.csv"
+        pl.DataFrame(rows).write_csv(path)
+        table = tables.read_table(path, path.name)
+        suggestion = next(s for s in mapping.suggest_kind(table) if s.mapping.kind == kind)
+        parsed = reports.parse(table, suggestion.mapping, path.name)
+        source = Source(path.name, "00", "sig", suggestion.mapping)
+        return ingest.load(
+            store, account.id, parsed, source, scope="product", today=date(2026, 10, 20), confirmed=True
+        )
+
+    return go
+
+
+def day(number):
+    return f"2026-10-{number:02}"
+
+
+def measured(clicks=10, orders=1, **rest):
+    return {
+        **rest,
+        "impressions": 500,
+        "clicks": clicks,
+        "spend": clicks * 0.5,
+        "orders": orders,
+        "sales": orders * 20.0,
+    }
+
+
+def target(number, name="lamp", **rest):
+    return {
+        "date": day(number),
+        "campaign": "C",
+        "ad_group": "G",
+        "target": name,
+        "match_type": "broad",
+        **rest,
+    }
+
+
+def test_a_search_term_report_alone_is_enough(load, store, account):
+    """Targets are summed from their terms, and the page can say so."""
+    load("search_term_daily", [measured(**target(1), search_term=term) for term in ("a", "b")])
+    facts = Facts(store)
+    assert facts.held(account.id, WINDOW).kind == "search_term_daily"
+    rows = facts.target_rows(account.id, WINDOW)
+    assert (len(rows), rows["clicks"][0], rows["bid"][0]) == (1, 20, None)
+
+
+def test_the_report_that_holds_more_days_serves_whole(load, store, account):
+    load("search_term_daily", [measured(**target(n), search_term="a") for n in (1, 2)])
+    load("target_daily", [measured(clicks=3, orders=0, **target(n)) for n in (1, 2, 3)])
+    facts = Facts(store)
+    held = facts.held(account.id, WINDOW)
+    assert (held.kind, held.days, held.of) == ("target_daily", 3, 10)
+    assert facts.target_rows(account.id, WINDOW)["clicks"].to_list() == [9]
+
+
+def test_settings_are_those_of_the_window_s_last_day_or_the_latest_before(load, store, account):
+    load("target_daily", [measured(**target(n)) for n in (1, 9)])
+    load("targets", [
+        target(1, state="enabled", bid=0.5), target(5, state="paused", bid=0.7), target(15, state="enabled", bid=0.9),
+    ])  # fmt: skip
+    facts = Facts(store)
+    row = facts.target_rows(account.id, WINDOW).to_dicts()[0]
+    assert (row["state"], row["bid"]) == ("paused", 700_000)
+    bids = facts.bids(account.id, row["target_id"], WINDOW)
+    assert bids["bid"].to_list() == [500_000, 700_000]
+    daily = facts.daily(account.id, "target_daily", WINDOW, [row["target_id"]])
+    assert daily["clicks"].to_list() == [10, 10]
+
+
+def test_the_main_product_spends_most_and_ties_go_to_the_smaller_sku(load, store, account):
+    load("target_daily", [measured(**target(1))])
+    ad = {"date": day(1), "campaign": "C", "ad_group": "G"}
+    load("product_ad_daily", [measured(**ad, sku=sku) for sku in ("B-2", "A-1", "C-3")])
+    load("catalog", [
+        {"sku": "A-1", "item_id": "I1", "parent_item_id": "F1", "title": "Lamp", "category": "Lights", "price": 9},
+        {"sku": "B-2", "item_id": "I2", "parent_item_id": "F1", "title": "Lamp 2", "category": "Lights", "price": 9},
+    ])  # fmt: skip
+    row = Facts(store).target_rows(account.id, WINDOW).to_dicts()[0]
+    assert (row["main_product"], row["family"], row["category"]) == ("A-1", "F1", "Lights")
+
+
+def test_a_load_makes_everything_new_at_once(load, store, account):
+    """The same Facts, asked again after a load, tells the new figures."""
+    facts = Facts(store)
+    load("target_daily", [measured(**target(1))])
+    assert facts.target_rows(account.id, WINDOW)["clicks"].to_list() == [10]
+    before = facts.generation(account.id)
+    load("target_daily", [measured(clicks=4, orders=0, **target(1))])
+    assert facts.generation(account.id) != before
+    assert facts.target_rows(account.id, WINDOW)["clicks"].to_list() == [4]
+    assert facts.newest_day(account.id) == date(2026, 10, 1)
+
+
+def test_an_audit_of_judged_rows_is_kept_until_a_load(load, store, account):
+    load("target_daily", [measured(**target(n, name=f"t{n}")) for n in range(1, 10)])
+    facts = Facts(store)
+    first = audit.judged_targets(facts, account, WINDOW, 0.28)
+    assert audit.judged_targets(facts, account, WINDOW, 0.28) is first
+    assert audit.judged_targets(facts, account, WINDOW, 0.10) is not first
+    load("target_daily", [measured(**target(10, name="new"))])
+    assert len(audit.judged_targets(facts, account, WINDOW, 0.28)) == 10
+
+
+def test_what_is_held_is_told_by_kind(load, store, account):
+    load("target_daily", [measured(**target(n)) for n in (1, 4)])
+    held = loads.held_reports(store, account.id)
+    assert [(h.kind, str(h.first_day), str(h.last_day), h.days, h.rows) for h in held] == [
+        ("target_daily", day(1), day(4), 2, 2)
+    ]
+
+
+def test_the_cache_forgets_the_oldest():
+    cache = Cache(kept=2)
+    calls = []
+
+    def make(name):
+        return cache.get(name, lambda: calls.append(name) or name)
+
+    for name in ("a", "b", "a", "c", "a", "b"):
+        assert make(name) == name
+    assert calls == ["a", "b", "c", "b"]

@@ -1,0 +1,69 @@
+"""The project as a whole: layers hold, documents are true, locks name no address."""
+
+import json
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[1]
+
+
+def run(*command):
+    return subprocess.run(command, cwd=ROOT, capture_output=True, text=True, check=False)
+
+
+def test_imports_run_downward_only():
+    """The contracts of pyproject.toml, all kept."""
+    done = run(str(Path(sys.executable).parent / "lint-imports"), "--no-logo")
+    assert done.returncode == 0, done.stdout
+
+
+def test_built_assets_belong_to_their_sources():
+    done = run(sys.executable, "scripts/assets.py", "--check")
+    assert done.returncode == 0, done.stdout
+
+
+@pytest.mark.parametrize("script", ["settings_docs", "contract_docs"])
+def test_documents_made_from_the_code_are_current(script, tmp_path):
+    """Running the generator elsewhere gives what is committed."""
+    (tmp_path / "docs").mkdir()
+    subprocess.run([sys.executable, str(ROOT / f"scripts/{script}.py")], cwd=tmp_path, check=True)
+    for made in (tmp_path / "docs").iterdir():
+        assert made.read_text() == (ROOT / "docs" / made.name).read_text()
+
+
+def test_every_link_of_the_documents_leads_somewhere():
+    for document in (*ROOT.glob("*.md"), *ROOT.glob("docs/*.md")):
+        for target in re.findall(r"\]\(([^)#]+)\)", document.read_text()):
+            if not target.startswith("http"):
+                assert (document.parent / target).exists(), f"{document.name}: {target}"
+
+
+def test_the_readme_s_commands_are_the_makefile_s():
+    readme, makefile = (ROOT / "README.md").read_text(), (ROOT / "Makefile").read_text()
+    for target in re.findall(r"^    make (\w+)", readme, re.M):
+        assert f"\n{target}:" in makefile
+    assert "make test" in (ROOT / ".ci/run").read_text()
+
+
+def test_locks_pin_with_hashes_and_name_no_address():
+    for lock in (ROOT / "requirements").glob("*.txt"):
+        text = lock.read_text()
+        assert "://" not in text
+        for line in re.findall(r"^[a-z].*$", text, re.M):
+            assert "==" in line
+        assert text.count("--hash=") >= len(re.findall(r"^[a-z]", text, re.M))
+    packages = json.loads((ROOT / "package-lock.json").read_text())["packages"]
+    assert all("resolved" not in package for package in packages.values())
+    assert all(
+        "integrity" in package for name, package in packages.items() if name and not package.get("inBundle")
+    )
+
+
+def test_no_committed_file_is_large():
+    for name in run("git", "ls-files").stdout.splitlines():
+        path = ROOT / name
+        assert not path.exists() or path.stat().st_size < 4 * 1024 * 1024, name

@@ -1,0 +1,125 @@
+"""What Intake and the scope say, without Flask."""
+
+from datetime import date, datetime
+
+import polars as pl
+import pytest
+from werkzeug.datastructures import MultiDict
+
+from nimbus_reef.core.bids import BidLimits
+from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import BadInput
+from nimbus_reef.formats import mapping
+from nimbus_reef.formats.mapping import ColumnMap
+from nimbus_reef.formats.tables import LINE, RawTable
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.loads import HeldReport, Job
+from nimbus_reef.web import params
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.intake import pages
+
+ACCOUNT = Account(
+    1,
+    "fern-de",
+    1,
+    "Fernhollow",
+    "Tidemarkt",
+    "DE",
+    "EUR",
+    "en_IE",
+    "Europe/Berlin",
+    0.28,
+    10,
+    3,
+    BidLimits(),
+)
+NEWEST = date(2026, 10, 19)
+
+
+def scope(query=""):
+    pairs = [pair.split("=", 1) for pair in query.split("&") if pair]
+    return params.parse(MultiDict(pairs), ACCOUNT, NEWEST)
+
+
+def test_an_address_without_words_means_the_defaults():
+    found = scope()
+    assert found.window == Window(date(2026, 9, 17), date(2026, 10, 16))
+    assert found.against == Window(date(2026, 8, 18), date(2026, 9, 16))
+    assert (found.target_acos, found.page, found.maturing) == (0.28, 1, 0)
+    assert found.link("/x") == "/x?account=fern-de"
+
+
+def test_a_link_keeps_all_but_what_it_changes_and_reads_back():
+    found = scope(
+        "window=2026-10&against=none&where=acos:gt:28&where=clicks:ge:10&q=led&sort=-spend&page=3&open=7"
+    )
+    again = params.parse(MultiDict([tuple(pair) for pair in found.values()]), ACCOUNT, NEWEST)
+    assert again == found
+    assert found.against is None
+    assert "page" not in found.link("/x", page=1)
+    assert found.elsewhere("/plan/") == "/plan/?account=fern-de&window=2026-10&against=none"
+
+
+def test_a_range_from_date_fields_and_a_tried_target():
+    found = scope("from=2026-10-01&to=2026-10-18&target_acos=22,5")
+    assert found.window == Window(date(2026, 10, 1), date(2026, 10, 18))
+    assert found.target_acos == pytest.approx(0.225)
+    assert found.maturing == 2
+
+
+@pytest.mark.parametrize("query", ["window=x", "against=x", "target_acos=x", "judge=x"])
+def test_a_part_that_means_nothing_is_an_error_at_once(query):
+    with pytest.raises(BadInput):
+        scope(query)
+
+
+def table(**columns):
+    frame = pl.DataFrame({LINE: range(2, 2 + len(next(iter(columns.values())))), **columns})
+    return RawTable(frame, tuple(columns))
+
+
+def test_cells_are_shown_as_they_stand_and_as_they_are_read():
+    raw = table(
+        Tag=["13.10.2026", "14.10.2026"],
+        Kosten=["€ 1.234,50", "x"],
+        Klicks=["1.200", "–"],
+        Art=["Exact match", "odd"],
+    )
+    chosen = ColumnMap(
+        "target_daily", {"date": "Tag", "spend": "Kosten", "clicks": "Klicks", "match_type": "Art"}
+    )
+    shown = {column.name: column.samples for column in pages.mapped(raw, chosen)}
+    assert shown["date"] == (("13.10.2026", "2026-10-13"), ("14.10.2026", "2026-10-14"))
+    assert shown["spend"] == (("€ 1.234,50", "1234.5"), ("x", ""))
+    assert shown["clicks"][0] == ("1.200", "1200")
+    assert shown["match_type"] == (("Exact match", "exact"), ("odd", ""))
+    assert shown["campaign"] == ()
+
+
+def test_kinds_come_best_first_with_their_fit():
+    raw = table(sku=["A"], item_id=["1"], title=["Lamp"])
+    kinds = pages.kinds_by_fit(mapping.suggest_kind(raw))
+    assert kinds[0][0] == "catalog"
+    assert kinds[0][2] > kinds[1][2]
+
+
+def test_a_finished_job_s_summary_has_rows_days_sums_and_rejects():
+    job = Job(
+        1, 1, 1, 1, "load", "done", 1.0, "", "", {},
+        {"batch": 5, "kind": "target_daily", "rows": 1200, "days": 2, "first_day": "2026-10-01", "last_day": "2026-10-02",
+         "rejected": 3, "removed": 600, "sums": {"clicks": 77, "spend": 12_340_000}, "warnings": ["w"]},
+        1, datetime(2026, 10, 3),
+    )  # fmt: skip
+    summary = pages.job_summary(job, Figures("en_IE", "EUR"))
+    facts = {name: value.replace("\xa0", " ") for name, value in summary.facts}
+    assert facts == {
+        "rows": "1,200", "days": "2", "from": "2026-10-01", "to": "2026-10-02", "replaced": "600", "rejected": "3",
+        "clicks": "77", "spend": "€ 12.34",
+    }  # fmt: skip
+    assert (summary.warnings, summary.rejected, summary.batch_id) == (("w",), 3, 5)
+
+
+def test_every_kind_is_listed_with_what_is_held():
+    held = pages.held([HeldReport("catalog", NEWEST, NEWEST, 1, 25)])
+    assert [title for title, report in held if report] == ["Catalog"]
+    assert len(held) == 6
