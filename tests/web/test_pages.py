@@ -5,6 +5,7 @@ import re
 
 import openpyxl
 import pytest
+import structlog
 from tests.conftest import PASSWORD
 
 from nimbus_reef.jobs.queue import make_queue
@@ -352,15 +353,16 @@ def test_the_database_being_away_says_so_with_a_remedy(app, owner, monkeypatch):
     assert "tries again by itself" in text_of(response)
 
 
-def test_a_fault_of_ours_shows_an_id_that_is_in_the_log(app, owner, monkeypatch, capsys):
+def test_a_fault_of_ours_shows_an_id_that_is_in_the_log(app, owner, monkeypatch):
     from nimbus_reef.web.targeting import pages
 
     app.testing = False
     monkeypatch.setattr(pages, "lines", lambda *_: 1 / 0)
     try:
-        response = owner.get(TARGETS)
+        with structlog.testing.capture_logs() as logged:
+            response = owner.get(TARGETS)
     finally:
         app.testing = True
     assert response.status_code == 500
     fault = re.search(r"fault (\w{8})", text_of(response))[1]
-    assert fault in capsys.readouterr().out
+    assert [line["fault"] for line in logged] == [fault]
