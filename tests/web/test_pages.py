@@ -90,6 +90,13 @@ def test_another_brand_s_account_is_not_there_for_a_viewer(viewer):
         assert viewer.get(f"{address}?account=pellwick-gb").status_code == 404
 
 
+def test_an_address_without_an_account_means_the_one_looked_at_last(owner):
+    owner.get(f"{TARGETS}?account=pellwick-gb")
+    assert "Pellwick, GB" in text_of(owner.get("/plan/"))
+    owner.get(f"{TARGETS}?account=fernhollow-de")
+    assert "Fernhollow, DE" in text_of(owner.get("/", follow_redirects=True))
+
+
 def test_security_headers_are_on_every_answer(owner, app):
     for client in (owner, app.test_client()):
         headers = client.get(TARGETS).headers

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from flask import current_app, g, request
+from flask import current_app, g, request, session
 from flask_login import UserMixin, current_user
 
 from nimbus_reef.config import Config
@@ -96,10 +96,17 @@ def account_by_id(account_id: int) -> Account:
     return found
 
 
+def _last_account() -> str | None:
+    """The account looked at last, if it is still one of this person's."""
+    last = session.get("account")
+    return last if any(each.key == last for each in my_accounts()) else None
+
+
 def scope() -> Scope:
     """The scope of this request; kept for it."""
     if "scope" not in g:
-        account = account_of(request.values.get("account"))
+        account = account_of(request.values.get("account") or _last_account())
+        session["account"] = account.key
         newest = parts().facts.newest_day(account.id)
         g.scope = params.parse(request.values, account, newest)
     found: Scope = g.scope

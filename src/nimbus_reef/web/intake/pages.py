@@ -6,6 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
+import polars as pl
+
 from nimbus_reef.core.model import MONEY_MEASURES, from_micro
 from nimbus_reef.formats import values
 from nimbus_reef.formats.contract import KINDS, Column, Holds
@@ -50,14 +52,21 @@ def _become(cells: Any, column: Column, order: values.DateOrder) -> list[str]:
     return ["" if number is None else f"{number:g}" for number in values.numbers(text, style)]
 
 
+def _telling_rows(table: RawTable) -> pl.DataFrame:
+    """The few rows that say most: rows of zeros show nothing about how figures are read."""
+    says = [~pl.col(header).fill_null("").str.contains(r"^[\s0.,–-]*$") for header in table.headers]
+    return table.frame.sort(pl.sum_horizontal(says), descending=True, maintain_order=True).head(_SAMPLES)
+
+
 def mapped(table: RawTable, chosen: ColumnMap) -> list[MappedColumn]:
     """Our columns beside the file's, with sample cells: as they stand → what they become."""
+    telling = _telling_rows(table)
     rows = []
     for column in KINDS[chosen.kind].columns:
         header = chosen.columns.get(column.name, "")
         samples: tuple[tuple[str, str], ...] = ()
         if header:
-            cells = table.frame[header].head(_SAMPLES)
+            cells = telling[header]
             become = _become(cells, column, chosen.date_order)
             samples = tuple(zip([cell or "" for cell in cells.to_list()], become, strict=True))
         rows.append(MappedColumn(column.name, column.required, _BECOMES[column.holds], header, samples))
