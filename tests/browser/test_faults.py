@@ -42,7 +42,7 @@ def test_kill_9_of_the_worker_leaves_the_old_state_and_the_next_finishes(site, t
         store, kind="load", account_id=account.id, person_id=None, upload_id=upload_id,
         request={"mapping": chosen.as_json(), "scope": "brand"},
     )  # fmt: skip
-    make_queue(conf, store).start_load(job_id)
+    make_queue(conf, store).start(job_id)
     end = time.monotonic() + 30
     while loads.get_job(store, job_id).progress < 0.5 and time.monotonic() < end:
         time.sleep(0.02)

@@ -101,6 +101,18 @@ def test_a_question_ends_with_3_and_yes_goes_ahead(reef, tmp_path):
     assert reef("import", path, "--account", "fern-de", "--yes").exit_code == 0
 
 
+def test_batches_are_listed_and_undone(reef, report):
+    reef("import", report, "--account", "fern-de", "--yes")
+    (batch,) = json.loads(reef("batches", "--account", "fern-de", "--format", "json").stdout)
+    assert (batch["file"], batch["rows"], batch["undone_at"]) == ("terms.csv", 360, None)
+    done = reef("undo", batch["batch"], "--account", "fern-de")
+    assert "30 days, 2026-10-01 to 2026-10-30, are as they were" in done.output
+    (row,) = csv.DictReader(io.StringIO(reef("batches", "--account", "fern-de", "--format", "csv").stdout))
+    assert row["undone_at"]
+    assert "terms.csv" in reef("batches", "--account", "fern-de").output
+    assert reef("undo", batch["batch"], "--account", "fern-de").exit_code == 1
+
+
 def test_a_broken_file_ends_with_1_and_changes_nothing(reef, tmp_path):
     path = tmp_path / "terms.csv"
     path.write_text("a,b\n1,2\n")

@@ -10,7 +10,7 @@ from nimbus_reef import config
 from nimbus_reef.errors import Conflict
 from nimbus_reef.formats import mapping, tables
 from nimbus_reef.jobs import intake, queue
-from nimbus_reef.store import loads
+from nimbus_reef.store import loads, undo
 
 GOOD = (
     "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
@@ -39,7 +39,7 @@ def start(store, account, conf, text, scope="product"):
 
 def test_a_load_ends_done_with_its_summary(store, account, conf):
     job_id = start(store, account, conf, GOOD)
-    queue.run_load(conf, store, job_id)
+    queue.run(conf, store, job_id)
     job = loads.get_job(store, job_id)
     assert (job.state, job.progress) == ("done", 1.0)
     assert (job.result["rows"], job.result["days"], job.result["sums"]["spend"]) == (10, 10, 25_000_000)
@@ -53,7 +53,7 @@ def test_a_load_ends_done_with_its_summary(store, account, conf):
 
 def test_a_bad_file_ends_failed_with_the_reason_and_waits_for_another_try(store, account, conf):
     job_id = start(store, account, conf, GOOD.replace("2.50", "lots", 2))
-    queue.run_load(conf, store, job_id)
+    queue.run(conf, store, job_id)
     job = loads.get_job(store, job_id)
     assert job.state == "failed"
     assert "spend is no number" in job.message
@@ -63,7 +63,7 @@ def test_a_bad_file_ends_failed_with_the_reason_and_waits_for_another_try(store,
 
 def test_a_load_that_asks_waits_for_its_yes(store, account, conf):
     job_id = start(store, account, conf, GOOD.replace("2026-10-10", "2036-10-10"))
-    queue.run_load(conf, store, job_id)
+    queue.run(conf, store, job_id)
     job = loads.get_job(store, job_id)
     assert job.state == "asks"
     assert len(job.result["questions"]) == 2
@@ -72,7 +72,7 @@ def test_a_load_that_asks_waits_for_its_yes(store, account, conf):
 def test_a_fault_of_ours_fails_the_job_and_not_the_worker(store, account, conf, monkeypatch):
     job_id = start(store, account, conf, GOOD)
     monkeypatch.setattr(intake, "load", lambda *_, **__: 1 / 0)
-    queue.run_load(conf, store, job_id)
+    queue.run(conf, store, job_id)
     job = loads.get_job(store, job_id)
     assert job.state == "failed"
     assert f"job {job_id}" in job.message
@@ -101,6 +101,18 @@ def test_a_dead_worker_s_job_is_taken_up_once_and_then_failed(store, account, co
     job = loads.get_job(store, second)
     assert job.state == "failed"
     assert "twice" in job.message
+
+
+def test_an_undo_whose_worker_died_before_saying_so_is_done(store, account, conf):
+    queue.run(conf, store, start(store, account, conf, GOOD))
+    batch = loads.batches(store, account.id)[0]
+    again = loads.start_job(
+        store, kind="undo", account_id=account.id, person_id=None, upload_id=None, request={"batch": batch.id}
+    )
+    undo.undo(store, account.id, batch.id)
+    loads.claim_job(store, again, f"{socket.gethostname()}:999999")
+    assert queue.take_up_orphans(store, queue.make_queue(conf, store, immediate=True)) == 1
+    assert loads.get_job(store, again).state == "done"
 
 
 def test_a_living_worker_keeps_its_job(store, account, conf):

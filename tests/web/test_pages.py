@@ -323,6 +323,24 @@ def test_a_file_is_dropped_mapped_loaded_and_discarded(owner, demo):
     assert "nothing of it was loaded" in text_of(gone)
 
 
+def test_a_batch_is_undone_and_can_be_loaded_again(owner):
+    content = "date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales\n" + "".join(
+        f"2025-03-{day},C,G,t,exact,9,1,1,0,0\n" for day in (14, 15)
+    )
+    dropped = owner.post("/intake/files", data={"files": (io.BytesIO(content.encode()), "march.csv")})
+    address = re.sub(r"\?.*", "", dropped.location)
+    form = chosen_columns(owner.get(dropped.location).get_data(as_text=True))
+    base = {**form, "mapped": "yes", "kind": "target_daily", "scope": "all"}
+    loaded = owner.post(f"{address}/load", data=base, follow_redirects=True).get_data(as_text=True)
+    batch = re.search(r"/batches/(\d+)/undo", loaded)[1]
+    undone = owner.post(f"/intake/batches/{batch}/undo", follow_redirects=True)
+    assert "march.csv ✓ Undone: targets by day as before days 2 from 2025-03-14" in text_of(undone)
+    assert f"/batches/{batch}/undo" not in undone.get_data(as_text=True)
+    again = owner.post(f"/intake/batches/{batch}/undo", follow_redirects=True)
+    assert "✕ not undone This batch was undone already." in text_of(again)
+    assert "loaded already" not in text_of(owner.get(address))
+
+
 def test_a_file_that_cannot_be_read_is_refused_at_the_door(owner):
     response = owner.post(
         "/intake/files", data={"files": (io.BytesIO(b"\x00\x01"), "x.exe")}, follow_redirects=True

@@ -20,22 +20,15 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from rich.table import Table
 
 from nimbus_reef import __version__, config
-from nimbus_reef.cli import wiring
+from nimbus_reef.cli import record, wiring
 from nimbus_reef.core import windows
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.errors import BadInput, NeedsYes, NotFound, ReefError
 from nimbus_reef.formats import change_sheet
-from nimbus_reef.formats.contract import KINDS
-from nimbus_reef.formats.mapping import ColumnMap
-from nimbus_reef.formats.values import DateOrder
 from nimbus_reef.jobs import audit as auditing
-from nimbus_reef.jobs import intake
-from nimbus_reef.store import accounts, people, plans, trails
-from nimbus_reef.store.accounts import Account
+from nimbus_reef.store import accounts, people, plans
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.facts import Facts
-from nimbus_reef.store.ingest import Loaded
-from nimbus_reef.store.models import SCOPES
 
 # Commands import what only they need: `reef --help` and `reef database` answer at once.
 out = Console()
@@ -221,88 +214,6 @@ def account_add(conf: config.Config, key: str, **values: Any) -> None:
     click.echo(f"{made.key}: {made.brand}, {made.country}, {made.currency}.")
 
 
-def _columns(pairs: tuple[str, ...]) -> dict[str, str]:
-    chosen = {}
-    for pair in pairs:
-        name, _, header = pair.partition("=")
-        if not header:
-            raise BadInput(f"“{pair}” is no column choice.", remedy="Write --column spend='Cost (EUR)'.")
-        chosen[name.strip()] = header
-    return chosen
-
-
-@cli.command("import")
-@click.argument(
-    "files", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path)
-)
-@click.option("--account", "key", required=True, help="Key of the account.")
-@click.option("--kind", type=click.Choice(list(KINDS)), help="Kind of report; recognised when not given.")
-@click.option(
-    "--column",
-    "columns",
-    multiple=True,
-    metavar="OURS=THEIRS",
-    help="Which header feeds a column; on top of the suggestion.",
-)
-@click.option("--dates", type=click.Choice(["day_first", "month_first"]), help="How 03/04/2026 is read.")
-@click.option(
-    "--scope", type=click.Choice(SCOPES), help="Ad format the file holds; as last time, else product."
-)
-@click.option("--yes", is_flag=True, help="Go ahead where the file would remove held days or looks unusual.")
-@click.pass_obj
-def import_(
-    conf: config.Config, files: tuple[Path, ...], key: str, kind: str | None,
-    columns: tuple[str, ...], dates: str | None, scope: str | None, yes: bool,
-) -> None:  # fmt: skip
-    """
-    Load report files (CSV, XLSX, Parquet) into an account.
-
-    Days a file covers are replaced, never doubled; a file that cannot be read changes
-    nothing.
-    """
-    with wiring.running_store(conf) as store:
-        account = wiring.account(store, key)
-        for path in files:
-            looked = intake.look(store, account, path, path.name)
-            suggested = intake.suggestion_for(looked, kind)
-            chosen = ColumnMap(
-                suggested.mapping.kind,
-                {**suggested.mapping.columns, **_columns(columns)},
-                DateOrder(dates) if dates else suggested.mapping.date_order,
-            )
-            loaded = _import_one(store, account, path, chosen, scope=scope or looked.scope, confirmed=yes)
-            detail = {"batch": loaded.batch_id, "file": path.name}
-            trails.note(store, "loaded", person_id=None, account_id=account.id, detail=detail)
-            click.echo(
-                f"{path.name}: {KINDS[loaded.kind].title}, {loaded.rows:,} rows"
-                + (
-                    f" on {loaded.days} days, {loaded.first_day} to {loaded.last_day}"
-                    if loaded.first_day
-                    else ""
-                )
-                + f"; {loaded.rejected} rejected, {loaded.removed:,} replaced."
-            )
-            for warning in loaded.warnings:
-                click.echo(f"  {warning}")
-
-
-def _import_one(
-    store: Store, account: Account, path: Path, chosen: ColumnMap, *, scope: str, confirmed: bool
-) -> Loaded:
-    with Progress(TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=err) as bar:
-        task = bar.add_task(path.name, total=1.0)
-
-        def progress(part: float, message: str) -> None:
-            bar.update(task, completed=part, description=f"{path.name}: {message}")
-
-        loaded = intake.load(
-            store, account, path, path.name, chosen, scope=scope,
-            today=intake.today_of(account), confirmed=confirmed, progress=progress,
-        )  # fmt: skip
-        bar.update(task, completed=1.0, description=path.name)
-    return loaded
-
-
 @cli.command()
 @click.option("--account", "key", required=True, help="Key of the account.")
 @click.option(
@@ -431,3 +342,7 @@ def export(conf: config.Config, key: str, output: Path) -> None:
         with output.open("wb") as file:
             change_sheet.as_xlsx(changes, file)
     click.echo(f"{output}: {len(changes)} changes.")
+
+
+for command in record.COMMANDS:
+    cli.add_command(command)

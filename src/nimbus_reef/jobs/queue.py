@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import socket
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Final
 
 import structlog
 from huey import Huey, RedisHuey, SqliteHuey
@@ -14,9 +15,9 @@ from nimbus_reef.config import Config
 from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.jobs import intake
-from nimbus_reef.store import accounts, loads
+from nimbus_reef.store import accounts, loads, undo
 from nimbus_reef.store.engine import Store
-from nimbus_reef.store.ingest import Loaded
+from nimbus_reef.store.ingest import Loaded, Progress
 
 log = structlog.get_logger("jobs")
 
@@ -28,11 +29,11 @@ class Queue:
     """Enqueues jobs, and in a worker does them."""
 
     huey: Huey
-    load: Any
+    task: Any
 
-    def start_load(self, job_id: int) -> None:
+    def start(self, job_id: int) -> None:
         """Asks a worker to do the noted job."""
-        self.load(job_id)
+        self.task(job_id)
 
 
 def worker_name() -> str:
@@ -62,11 +63,11 @@ def make_queue(config: Config, store: Store, *, immediate: bool = False) -> Queu
         config.var.mkdir(parents=True, exist_ok=True)
         huey = SqliteHuey(_NAME, filename=str(config.var / "queue.db"), immediate=immediate)
 
-    @huey.task(name="load")
-    def load(job_id: int) -> None:
-        run_load(config, store, job_id)
+    @huey.task(name="job")
+    def task(job_id: int) -> None:
+        run(config, store, job_id)
 
-    return Queue(huey, load)
+    return Queue(huey, task)
 
 
 def summary(loaded: Loaded) -> dict[str, Any]:
@@ -80,16 +81,14 @@ def summary(loaded: Loaded) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def run_load(config: Config, store: Store, job_id: int) -> None:
-    """Does one load job, whatever comes of it is written to the job."""
+def run(config: Config, store: Store, job_id: int) -> None:
+    """Does one noted job; whatever comes of it is written to the job."""
     job = loads.claim_job(store, job_id, worker_name())
     if job is None:
         return
     try:
-        loaded = _load(config, store, job)
-        loads.finish_job(
-            store, job_id, state="done", message="loaded", result=summary(loaded), upload_state="loaded"
-        )
+        done = _WORK[job.kind](config, store, job)
+        loads.finish_job(store, job_id, state="done", message="done", result=done, upload_state="loaded")
     except NeedsYes as asked:
         loads.finish_job(
             store, job_id, state="asks", message=asked.message, remedy=asked.remedy,
@@ -99,15 +98,22 @@ def run_load(config: Config, store: Store, job_id: int) -> None:
         loads.finish_job(store, job_id, state="failed", message=str(problem), upload_state="waiting")
     except Exception:
         # The one broad catch: a worker must survive any job, and the page must say so.
-        log.exception("load failed", job=job_id)
+        log.exception("job failed", job=job_id)
         loads.finish_job(
             store, job_id, state="failed", upload_state="waiting",
-            message=f"Loading stopped on a fault of the application; nothing was changed (job {job_id}).",
+            message=f"This stopped on a fault of the application; nothing was changed (job {job_id}).",
             remedy="The log has the details under that number.",
         )  # fmt: skip
 
 
-def _load(config: Config, store: Store, job: loads.Job) -> Loaded:
+def _progress(store: Store, job: loads.Job) -> Progress:
+    def note(part: float, message: str) -> None:
+        loads.note_progress(store, job.id, part, message)
+
+    return note
+
+
+def _load(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
     upload = loads.get_upload(store, job.upload_id or 0)
     account = next((a for a in accounts.all_accounts(store) if a.id == job.account_id), None)
     if upload is None or account is None:
@@ -115,21 +121,38 @@ def _load(config: Config, store: Store, job: loads.Job) -> Loaded:
     path = config.uploads / upload.sha256
     if not path.exists():
         raise BadFile("The file is no longer here.", place=upload.file_name, remedy="Drop it again.")
-
-    def progress(part: float, message: str) -> None:
-        loads.note_progress(store, job.id, part, message)
-
-    return intake.load(
+    loaded = intake.load(
         store, account, path, upload.file_name, ColumnMap.from_json(job.request["mapping"]),
         scope=str(job.request["scope"]), today=intake.today_of(account),
         confirmed=bool(job.request.get("confirmed")), sha256=upload.sha256,
-        person_id=job.person_id, upload_id=upload.id, progress=progress,
+        person_id=job.person_id, upload_id=upload.id, progress=_progress(store, job),
     )  # fmt: skip
+    return summary(loaded)
+
+
+def _undo(_: Config, store: Store, job: loads.Job) -> dict[str, Any]:
+    batch_id = int(job.request["batch"])
+    found = loads.get_batch(store, batch_id)
+    if job.attempts > 1 and found is not None and found.undone_at is not None:
+        # The worker died after the commit and before it could say so.
+        return {"kind": found.kind, "undone": batch_id, "restored": [], "left": []}
+    undone = undo.undo(store, job.account_id or 0, batch_id, progress=_progress(store, job))
+    return {
+        "kind": undone.kind, "undone": batch_id,
+        "restored": [day.isoformat() for day in undone.restored],
+        "left": [day.isoformat() for day in undone.left],
+    }  # fmt: skip
+
+
+_WORK: Final[dict[str, Callable[[Config, Store, loads.Job], dict[str, Any]]]] = {
+    "load": _load,
+    "undo": _undo,
+}
 
 
 def take_up_orphans(store: Store, queue: Queue) -> int:
     """At a worker's start: jobs whose worker died are queued again, or failed with a reason."""
     again = loads.take_back_orphans(store, still_alive)
     for job_id in again:
-        queue.start_load(job_id)
+        queue.start(job_id)
     return len(again)

@@ -19,7 +19,6 @@ from sqlalchemy import text
 
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
-from nimbus_reef.errors import StoreAway
 from nimbus_reef.store import snapshots
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.models import KEY_OF
@@ -188,10 +187,7 @@ class Facts:
         return self.cache.get(("term names", account_id, generation), lambda: self._query(query))
 
     def _query(self, query: str) -> pl.DataFrame:
-        try:
-            frame = pl.read_database_uri(query, self.store.url, engine="connectorx")
-        except RuntimeError as problem:
-            raise StoreAway("The database does not answer.", remedy="It is being tried again.") from problem
+        frame = snapshots.query(self.store, query)
         return frame.with_columns(
             pl.col(name).cast(pl.UInt32) for name in frame.columns if name.endswith("_id")
         )

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import date
-from typing import Any, Final
+from typing import Final
 
 import polars as pl
 from sqlalchemy import Connection, insert, select, text
@@ -14,9 +14,9 @@ from nimbus_reef.errors import BadFile, NeedsYes
 from nimbus_reef.formats.contract import Replaces, ReportKind
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.reports import Parsed
-from nimbus_reef.store import bulk, names, snapshots
+from nimbus_reef.store import bulk, names, snapshots, undo, versions
 from nimbus_reef.store.engine import Store
-from nimbus_reef.store.models import FACTS, KEY_OF, SCOPES, batch, day_version, load_lock, reject
+from nimbus_reef.store.models import FACTS, KEY_OF, SCOPES, batch, day_version, reject
 
 LONGEST_SPAN: Final = 400
 _NAMED_DAYS: Final = 6
@@ -80,7 +80,7 @@ def load(
     scope = scope if parsed.kind.has_campaign else "all"
 
     def work(connection: Connection) -> tuple[Loaded, snapshots.Days]:
-        _take_turns(connection, account_id, parsed.kind.name)
+        versions.take_turns(connection, account_id, parsed.kind.name)
         progress(0.35, "naming campaigns, targets and terms")
         keyed = names.with_ids(connection, account_id, parsed.kind.name, rows, store.scratch)
         progress(0.55, "replacing the days of the file")
@@ -90,19 +90,6 @@ def load(
     progress(0.92, "making the days quick to read")
     snapshots.keep(store.snapshots, account_id, parsed.kind.name, days)
     return loaded
-
-
-def _take_turns(connection: Connection, account_id: int, kind: str) -> None:
-    """Loads of one kind into one account wait for each other here, until the commit."""
-    connection.execute(
-        text("INSERT IGNORE INTO load_lock (account_id, kind) VALUES (:account, :kind)"),
-        {"account": account_id, "kind": kind},
-    )
-    connection.execute(
-        select(load_lock.c.kind)
-        .where(load_lock.c.account_id == account_id, load_lock.c.kind == kind)
-        .with_for_update()
-    )
 
 
 def _unusual(rows: pl.DataFrame, parsed: Parsed, today: date) -> list[str]:
@@ -141,12 +128,17 @@ def _replace(
     owned = _owned(connection, account_id, parsed.kind, keyed, scope)
     if parsed.kind.replaces is Replaces.DAYS and not confirmed:
         _ask_about_lost_days(connection, account_id, kind, keyed, owned, first, last)
+    progress(0.45, "keeping what the file replaces, for undo")
+    doomed = _doomed(store, connection, account_id, kind, owned, first, last)
     removed = _remove(connection, account_id, kind, owned, first, last)
     batch_id = _record(connection, account_id, parsed, source, scope, first, last, removed)
     facts = _facts(keyed, account_id, batch_id, scope, [c.name for c in table.columns], key)
+    written = set(facts["day"].unique())
+    undo.keep(connection, batch_id, written, doomed)
     progress(0.65, f"writing {len(facts):,} rows")
     bulk.load(connection, kind, facts, store.scratch)
-    days = _bump(connection, account_id, kind, facts, first, last)
+    gone = set() if doomed is None else set(doomed["day"].unique())
+    days = versions.bump(connection, account_id, kind, facts, written | gone)
     loaded = Loaded(
         batch_id=batch_id, kind=kind, rows=len(facts), days=facts["day"].n_unique(),
         first_day=first if parsed.kind.has_days else None,
@@ -162,19 +154,19 @@ class _Owned:
     """Which held rows on the file's days the file takes the place of, as SQL over `f`."""
 
     condition: str
-    values: dict[str, object]
+    by_campaign: bool = False
 
 
 def _owned(
     connection: Connection, account_id: int, kind: ReportKind, keyed: pl.DataFrame, scope: str
 ) -> _Owned:
-    """
-    By key: the keys in the file. By day: `all` owns every label; a format owns its own label, the campaigns in the file, and
-    those of this format in the newest campaign settings, under whatever label.
+    """By key: the keys in the file. By day: `all` owns every label; a format owns its own label,
+    the campaigns in the file, and those of this format in the newest campaign settings, under
+    whatever label.
     """
     if kind.replaces is Replaces.KEYS:
         keys = ", ".join(str(int(number)) for number in keyed[KEY_OF[kind.name]].unique().sort())
-        return _Owned(f"f.`{KEY_OF[kind.name]}` IN ({keys})", {})
+        return _Owned(f"f.`{KEY_OF[kind.name]}` IN ({keys})")
     labels = set(
         connection.execute(
             select(batch.c.scope)
@@ -184,7 +176,7 @@ def _owned(
     )
     # Where no other label was ever loaded, whole days go: far quicker than row by row.
     if scope == "all" or labels <= {scope}:
-        return _Owned("TRUE", {})
+        return _Owned("TRUE")
     campaigns = set(keyed["campaign_id"].unique().to_list())
     of_format = connection.execute(
         text(
@@ -196,7 +188,7 @@ def _owned(
     )
     campaigns |= {row.campaign_id for row in of_format if row.format == scope}
     listed = ", ".join(str(int(number)) for number in sorted(campaigns)) or "0"
-    return _Owned(f"(f.scope = :scope OR o.campaign_id IN ({listed}))", {"scope": SCOPES.index(scope)})
+    return _Owned(f"(f.scope = {SCOPES.index(scope)} OR o.campaign_id IN ({listed}))", by_campaign=True)
 
 
 _CAMPAIGN_OF: Final = {
@@ -210,7 +202,7 @@ _CAMPAIGN_OF: Final = {
 
 
 def _joined(kind: str, owned: _Owned) -> str:
-    return _CAMPAIGN_OF.get(kind, "") if owned.values else ""
+    return _CAMPAIGN_OF.get(kind, "") if owned.by_campaign else ""
 
 
 def _ask_about_lost_days(
@@ -224,7 +216,7 @@ def _ask_about_lost_days(
             f"WHERE f.account_id = :account AND f.day BETWEEN :first AND :last AND {owned.condition} "
             "GROUP BY f.day"
         ),
-        {"account": account_id, "first": first, "last": last, **owned.values},
+        {"account": account_id, "first": first, "last": last},
     )
     given = set(keyed["date"].unique().to_list())
     lost = {row.day: row.held for row in held if row.day not in given}
@@ -240,25 +232,46 @@ def _ask_about_lost_days(
         )
 
 
+def _held_days(connection: Connection, account_id: int, kind: str, first: date, last: date) -> list[date]:
+    return list(
+        connection.execute(
+            select(day_version.c.day).where(
+                day_version.c.account_id == account_id,
+                day_version.c.kind == kind,
+                day_version.c.day.between(first, last),
+                day_version.c.rows > 0,
+            )
+        ).scalars()
+    )
+
+
+def _doomed(
+    store: Store, connection: Connection, account_id: int, kind: str, owned: _Owned, first: date, last: date
+) -> pl.DataFrame | None:
+    """The rows about to be replaced; null where nothing is held. Nobody else may change them:
+    loads of this kind wait at the lock, so a second connection reads what this one will delete.
+    """
+    if not _held_days(connection, account_id, kind, first, last):
+        return None
+    columns = ", ".join(f"f.`{column.name}`" for column in FACTS[kind].columns)
+    return snapshots.query(
+        store,
+        f"SELECT {columns} FROM `{kind}` f {_joined(kind, owned)} WHERE f.account_id = {int(account_id)} "
+        f"AND f.day BETWEEN '{first}' AND '{last}' AND {owned.condition}",
+    )
+
+
 def _remove(
     connection: Connection, account_id: int, kind: str, owned: _Owned, first: date, last: date
 ) -> int:
     """Deletes what the file replaces, one held day at a time, and counts it."""
-    held = connection.execute(
-        select(day_version.c.day).where(
-            day_version.c.account_id == account_id,
-            day_version.c.kind == kind,
-            day_version.c.day.between(first, last),
-            day_version.c.rows > 0,
-        )
-    ).scalars()
     statement = text(
         f"DELETE f FROM `{kind}` f {_joined(kind, owned)} "
         f"WHERE f.account_id = :account AND f.day = :day AND {owned.condition}"
     )
     return sum(
-        connection.execute(statement, {"account": account_id, "day": day, **owned.values}).rowcount
-        for day in held.all()
+        connection.execute(statement, {"account": account_id, "day": day}).rowcount
+        for day in _held_days(connection, account_id, kind, first, last)
     )
 
 
@@ -303,51 +316,3 @@ def _facts(
         .select(columns)
         .sort("day", key)
     )
-
-
-def _pairs(rows: Iterable[Sequence[Any]]) -> dict[date, int]:
-    """Day → figure of a query with two columns."""
-    return {row[0]: int(row[1]) for row in rows}
-
-
-def _bump(
-    connection: Connection, account_id: int, kind: str, facts: pl.DataFrame, first: date, last: date
-) -> snapshots.Days:
-    """A new version for every day in the span that has rows, or had; what was written of each."""
-    span = {"account": account_id, "kind": kind, "first": first, "last": last}
-    held: dict[date, int] = _pairs(
-        connection.execute(
-            text(
-                "SELECT day, version FROM day_version WHERE account_id = :account AND kind = :kind "
-                "AND day BETWEEN :first AND :last"
-            ),
-            span,
-        )
-    )
-    counts: dict[date, int] = _pairs(
-        connection.execute(
-            text(
-                f"SELECT day, COUNT(*) FROM `{kind}` WHERE account_id = :account "
-                "AND day BETWEEN :first AND :last GROUP BY day"
-            ),
-            span,
-        )
-    )
-    parts = {part["day"][0]: part for part in facts.partition_by("day", maintain_order=True)}
-    bump = text(
-        "INSERT INTO day_version (account_id, kind, day, version, `rows`) "
-        "VALUES (:account, :kind, :day, :version, :held) "
-        "ON DUPLICATE KEY UPDATE version = VALUES(version), `rows` = VALUES(`rows`)"
-    )
-    days: list[snapshots.DayWritten] = []
-    for day in sorted(set(parts) | set(held)):
-        version, rows = held.get(day, 0) + 1, counts.get(day, 0)
-        connection.execute(
-            bump, {"account": account_id, "kind": kind, "day": day, "version": version, "held": rows}
-        )
-        part = parts.get(day)
-        # Rows held under another label are not in the file: such a day is read back later.
-        days.append(
-            snapshots.DayWritten(day, version, part if part is not None and len(part) == rows else None)
-        )
-    return tuple(days)

@@ -75,7 +75,9 @@ class Batch:
     removed: int
     sums: Mapping[str, int]
     warnings: tuple[str, ...]
+    upload_id: int | None
     loaded_at: datetime
+    undone_at: datetime | None
 
 
 def _plain(value: Any) -> Any:
@@ -100,7 +102,8 @@ def _batch(row: Row[Any]) -> Batch:
     return Batch(
         row.id, row.account_id, row.kind, row.scope, row.file_name, row.sha256, _plain(row.mapping),
         row.first_day, row.last_day, row.rows, row.rejected, row.removed, _plain(row.sums),
-        tuple(_plain(row.warnings)), row.loaded_at,
+        tuple(_plain(row.warnings)), row.upload_id,
+        row.loaded_at, row.undone_at,
     )  # fmt: skip
 
 
@@ -180,12 +183,13 @@ def recent_jobs(store: Store, account_id: int, limit: int = 8) -> list[tuple[Job
     with store.read() as connection:
         rows = connection.execute(
             select(job, upload.c.file_name)
-            .join(upload, upload.c.id == job.c.upload_id)
+            .outerjoin(upload, upload.c.id == job.c.upload_id)
             .where(job.c.account_id == account_id)
             .order_by(job.c.id.desc())
             .limit(limit)
         ).all()
-    return [(_job(row), row.file_name) for row in rows]
+    jobs = [(_job(row), row.file_name) for row in rows]
+    return [(each, name or each.request.get("file", "")) for each, name in jobs]
 
 
 def claim_job(store: Store, job_id: int, worker: str) -> Job | None:
@@ -251,7 +255,7 @@ def take_back_orphans(store: Store, alive: Any) -> list[int]:
                 values = {
                     "state": "failed",
                     "message": "The worker stopped while doing this, twice. Nothing was changed.",
-                    "remedy": "Load the file again; the log names the cause.",
+                    "remedy": "Try it again; the log names the cause.",
                 }
                 connection.execute(update(upload).where(upload.c.id == row.upload_id).values(state="waiting"))
             connection.execute(update(job).where(job.c.id == row.id).values(**values))
@@ -275,11 +279,11 @@ def get_batch(store: Store, batch_id: int) -> Batch | None:
 
 
 def same_file(store: Store, account_id: int, sha256: str) -> Batch | None:
-    """The newest batch made from the very same bytes."""
+    """The newest batch made from the very same bytes that still stands."""
     with store.read() as connection:
         row = connection.execute(
             select(batch)
-            .where(batch.c.account_id == account_id, batch.c.sha256 == sha256)
+            .where(batch.c.account_id == account_id, batch.c.sha256 == sha256, batch.c.undone_at.is_(None))
             .order_by(batch.c.id.desc())
         ).first()
     return _batch(row) if row else None

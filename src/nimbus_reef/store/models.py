@@ -19,7 +19,7 @@ from sqlalchemy import (
     UniqueConstraint,
     func,
 )
-from sqlalchemy.dialects.mysql import BIGINT, INTEGER, SMALLINT, TINYINT
+from sqlalchemy.dialects.mysql import BIGINT, INTEGER, LONGBLOB, SMALLINT, TINYINT
 
 MAX_NAME: Final = 255
 MAX_PHRASE: Final = 512
@@ -166,6 +166,18 @@ batch = Table(
     Column("sums", JSON, nullable=False),
     Column("warnings", JSON, nullable=False),
     _now("loaded_at"),
+    Column("undone_at", DateTime, nullable=True),
+    **_TABLE,
+)  # fmt: skip
+batch_day = Table(
+    "batch_day", metadata,
+    Column("batch_id", INTEGER(unsigned=True), ForeignKey("batch.id"), primary_key=True),
+    Column("day", Date, primary_key=True),
+    # A day too large for one packet to the database is kept in several parts.
+    Column("part", SMALLINT(unsigned=True), primary_key=True, autoincrement=False),
+    # the rows the batch took the place of, as a compressed Arrow file; null where there were none
+    Column("replaced", LONGBLOB, nullable=True),
+    Column("undone", Boolean, nullable=False, server_default="0"),
     **_TABLE,
 )  # fmt: skip
 reject = Table(

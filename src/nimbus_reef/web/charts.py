@@ -112,7 +112,7 @@ def money_and_bid(
     }  # fmt: skip
     spend_line = {
         "name": f"spend {figures.symbol}", "type": "line", "xAxisIndex": 0, "yAxisIndex": 0,
-        "showSymbol": False, "data": [round(value, 2) for value in spend],
+        "showSymbol": len(spend) < 3, "data": [round(value, 2) for value in spend],
         "lineStyle": {"color": "@ink", "width": 1.3}, "itemStyle": {"color": "@ink"},
         "markLine": {"symbol": "none", "silent": True, "data": marks},
         "markArea": {

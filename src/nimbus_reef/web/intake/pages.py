@@ -90,8 +90,8 @@ class Summary:
     title: str
     facts: tuple[tuple[str, str], ...]
     warnings: tuple[str, ...]
-    rejected: int
-    batch_id: int
+    rejected: int = 0
+    batch_id: int | None = None
 
 
 def _sums(sums: Mapping[str, int], figures: Figures) -> list[tuple[str, str]]:
@@ -109,10 +109,12 @@ def _span(first: Any, last: Any, days: int | None) -> list[tuple[str, str]]:
 
 
 def job_summary(job: Job, figures: Figures) -> Summary | None:
-    """The summary of a finished load."""
+    """The summary of a finished load or undo."""
     result = job.result
-    if job.state != "done" or "batch" not in result:
+    if job.state != "done":
         return None
+    if job.kind == "undo":
+        return _undo_summary(result, figures)
     facts = [
         ("rows", figures.count(result["rows"])),
         *_span(result["first_day"], result["last_day"], result["days"]),
@@ -126,6 +128,17 @@ def job_summary(job: Job, figures: Figures) -> Summary | None:
         result["rejected"],
         result["batch"],
     )
+
+
+def _undo_summary(result: Mapping[str, Any], figures: Figures) -> Summary:
+    restored, left = result["restored"], result["left"]
+    span = _span(restored[0], restored[-1], len(restored)) if restored else []
+    warnings = [
+        f"{figures.count(len(left))} days from {left[0]} to {left[-1]} stay as they are: a newer batch "
+        "stands on them. Undo that one first to have these back too."
+        for _ in left[:1]
+    ]
+    return Summary(f"Undone: {KINDS[result['kind']].title.lower()} as before", tuple(span), tuple(warnings))
 
 
 def batch_summary(batch: Batch, figures: Figures) -> Summary:

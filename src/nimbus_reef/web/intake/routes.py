@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from typing import Any, Final
 
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
@@ -22,6 +22,7 @@ from nimbus_reef.web.intake import pages
 from nimbus_reef.web.parts import account_by_id, figures, must_write, parts, scope
 
 intake = Blueprint("intake", __name__, url_prefix="/intake")
+_IN_THE_TRAIL: Final = {"load": "loaded", "undo": "undone"}
 
 
 @intake.get("/")
@@ -154,17 +155,41 @@ def say_yes(job_id: int) -> AnyResponse:
 
 
 def _enqueue(upload: Upload, what: dict[str, Any]) -> AnyResponse:
-    who = must_write()
-    store = parts().store
+    return _start("load", upload.account_id, upload.file_name, what, upload_id=upload.id)
+
+
+def _start(
+    kind: str, account_id: int, file_name: str, what: dict[str, Any], *, upload_id: int | None = None
+) -> AnyResponse:
+    who, store = must_write(), parts().store
     job_id = loads.start_job(
-        store, kind="load", account_id=upload.account_id, person_id=who.id, upload_id=upload.id, request=what
+        store, kind=kind, account_id=account_id, person_id=who.id, upload_id=upload_id, request=what
     )
     trails.note(
-        store, "loaded", person_id=who.id, account_id=upload.account_id,
-        detail={"job": job_id, "file": upload.file_name},
-    )  # fmt: skip
-    parts().queue.start_load(job_id)
+        store,
+        _IN_THE_TRAIL[kind],
+        person_id=who.id,
+        account_id=account_id,
+        detail={"job": job_id, "file": file_name},
+    )
+    parts().queue.start(job_id)
     return redirect(f"{scope().elsewhere(url_for('intake.look'))}#job-{job_id}")
+
+
+@intake.post("/batches/<int:batch_id>/undo")
+def undo(batch_id: int) -> AnyResponse:
+    """Puts the days of a batch back as they were before it; the worker does it."""
+    must_write()
+    batch = _batch(batch_id)
+    return _start("undo", batch.account_id, batch.file_name, {"batch": batch.id, "file": batch.file_name})
+
+
+def _batch(batch_id: int) -> loads.Batch:
+    batch = loads.get_batch(parts().store, batch_id)
+    if batch is None:
+        raise NotFound("There is no such batch.", remedy="Look at the list of batches.")
+    account_by_id(batch.account_id)
+    return batch
 
 
 @intake.post("/files/<int:upload_id>/discard")
@@ -180,27 +205,26 @@ def discard(upload_id: int) -> AnyResponse:
 def _job(job_id: int) -> tuple[loads.Job, str]:
     job = loads.get_job(parts().store, job_id)
     if job is None:
-        raise NotFound("There is no such load.", remedy="Look at the queue again.")
+        raise NotFound("There is no such job.", remedy="Look at the queue again.")
     account_by_id(job.account_id or 0)
     upload = loads.get_upload(parts().store, job.upload_id or 0)
-    return job, upload.file_name if upload else ""
+    return job, upload.file_name if upload else job.request.get("file", "")
 
 
 @intake.get("/jobs/<int:job_id>")
-def progress(job_id: int) -> str:
-    """One line of the queue, for following a load live."""
+def progress(job_id: int) -> Response:
+    """One line of the queue, for following a job live; its end makes the page's tables new."""
     job, file_name = _job(job_id)
-    return render_template("intake/_job.html", **_job_view(job, file_name))
+    response = Response(render_template("intake/_job.html", **_job_view(job, file_name)))
+    if not job.open:
+        response.headers["HX-Trigger"] = "recorded"
+    return response
 
 
 @intake.get("/batches/<int:batch_id>/rejects.csv")
 def rejects(batch_id: int) -> Response:
     """The rows turned away, to mend and load again."""
-    batch = loads.get_batch(parts().store, batch_id)
-    if batch is None:
-        raise NotFound("There is no such batch.", remedy="Look at the list of batches.")
-    account_by_id(batch.account_id)
-    found = loads.rejects(parts().store, batch_id)
+    found = loads.rejects(parts().store, _batch(batch_id).id)
     response = Response(csv_lines(("line", "column", "value", "reason"), found), mimetype="text/csv")
     response.headers["Content-Disposition"] = f"attachment; filename=rejects-{batch_id}.csv"
     return response

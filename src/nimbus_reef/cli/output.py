@@ -1,0 +1,36 @@
+"""Rows on stdout: a table to read, or JSON and CSV for a program."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sys
+from collections.abc import Mapping, Sequence
+from typing import Any, Final
+
+import click
+from rich.console import Console
+from rich.table import Table
+
+_WIDEST: Final = 400
+
+
+def show(rows: Sequence[Mapping[str, Any]], form: str) -> None:
+    """Prints rows of the same columns as `table`, `json` or `csv`."""
+    if form == "json":
+        click.echo(json.dumps(rows, ensure_ascii=False, indent=1, default=str))
+    elif form == "csv" and rows:
+        writer = csv.DictWriter(sys.stdout, list(rows[0]))
+        writer.writeheader()
+        writer.writerows(rows)
+    elif rows:
+        table = Table(box=None, header_style="bold")
+        for name, value in rows[0].items():
+            table.add_column(name, justify="right" if isinstance(value, int | float) else "left")
+        for row in rows:
+            table.add_row(*("" if value is None else str(value) for value in row.values()))
+        console = Console()
+        # Whole rows: a cut-off file name is worse than a line that the terminal wraps.
+        widest = console.measure(table, options=console.options.update(max_width=_WIDEST)).maximum
+        console.width = max(console.width, widest)
+        console.print(table)
