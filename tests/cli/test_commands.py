@@ -113,6 +113,18 @@ def test_batches_are_listed_and_undone(reef, report):
     assert reef("undo", batch["batch"], "--account", "fern-de").exit_code == 1
 
 
+def test_the_record_is_verified_and_its_day_files_made_anew(reef, report, tmp_path):
+    reef("import", report, "--account", "fern-de", "--yes")
+    assert reef("verify").exit_code == 0
+    file = next((tmp_path / "snapshots").rglob("2026-10-01.v1.arrow"))
+    file.write_bytes((file.parent / "2026-10-03.v1.arrow").read_bytes())
+    told = reef("verify", "--account", "fern-de", "--format", "json")
+    assert told.exit_code == 1
+    assert {row["where"] for row in json.loads(told.stdout)} == {"2026-10-01"}
+    assert "Search terms by day, 30 days" in reef("rebuild-snapshots").output
+    assert reef("verify").exit_code == 0
+
+
 def test_a_broken_file_ends_with_1_and_changes_nothing(reef, tmp_path):
     path = tmp_path / "terms.csv"
     path.write_text("a,b\n1,2\n")

@@ -1,9 +1,10 @@
-"""Commands on the record: load files, list batches, undo them."""
+"""Commands on the record: load files, list and undo batches, check and rebuild what is held."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import asdict
 from pathlib import Path
 
 import click
@@ -17,14 +18,20 @@ from nimbus_reef.formats.contract import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.values import DateOrder
 from nimbus_reef.jobs import intake
-from nimbus_reef.store import loads, trails, undo
+from nimbus_reef.store import accounts, loads, snapshots, trails, undo, verify
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.ingest import Loaded
 from nimbus_reef.store.ingest import Progress as Report
-from nimbus_reef.store.models import SCOPES
+from nimbus_reef.store.models import FACTS, SCOPES
 
 err = Console(stderr=True)
+
+
+_FORMAT = click.option(
+    "--format", "form", type=click.Choice(["table", "json", "csv"]), default="table", show_default=True,
+    help="For reading, or for a program.",
+)  # fmt: skip
 
 
 @contextmanager
@@ -117,14 +124,7 @@ def _import_one(
 
 @click.command()
 @click.option("--account", "key", required=True, help="Key of the account.")
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["table", "json", "csv"]),
-    default="table",
-    show_default=True,
-    help="For reading, or for a program.",
-)
+@_FORMAT
 @click.pass_obj
 def batches(conf: config.Config, key: str, form: str) -> None:  # fmt: skip
     """List what was loaded into an account, newest first."""
@@ -162,4 +162,46 @@ def undo_(conf: config.Config, batch: int, key: str) -> None:
         click.echo(f"  Left, as newer batches stand on them: {', '.join(map(str, undone.left))}.")
 
 
-COMMANDS = (import_, batches, undo_)
+@click.command("verify")
+@click.option("--account", "key", help="Key of one account; all of them when left out.")
+@_FORMAT
+@click.pass_obj
+def verify_(conf: config.Config, key: str | None, form: str) -> None:
+    """
+    Check the record against itself: day files, day versions and batches with MariaDB's rows.
+
+    Ends with 1 and a list when anything disagrees. Day files are mended by
+    `reef rebuild-snapshots`.
+    """
+    with wiring.running_store(conf) as store:
+        accounts_checked = _chosen(store, key)
+        found = [
+            {"account": account.key, **asdict(each)}
+            for account in accounts_checked
+            for each in verify.verify(store, account.id)
+        ]
+    if found:
+        output.show([{n: v for n, v in row.items() if n != "account_id"} for row in found], form)
+        raise click.exceptions.Exit(1)
+    err.print(f"All is well in {', '.join(account.key for account in accounts_checked) or 'no account'}.")
+
+
+@click.command("rebuild-snapshots")
+@click.option("--account", "key", help="Key of one account; all of them when left out.")
+@click.pass_obj
+def rebuild_snapshots(conf: config.Config, key: str | None) -> None:
+    """Make the columnar day files anew from MariaDB; they can always be deleted."""
+    with wiring.running_store(conf) as store:
+        for account in _chosen(store, key):
+            with progress_bar(account.key) as report:
+                for number, kind in enumerate(FACTS):
+                    report(number / len(FACTS), KINDS[kind].title.lower())
+                    days = snapshots.rebuild(store, account.id, kind)
+                    click.echo(f"{account.key}: {KINDS[kind].title}, {days} days.")
+
+
+def _chosen(store: Store, key: str | None) -> list[Account]:
+    return [wiring.account(store, key)] if key else list(accounts.all_accounts(store))
+
+
+COMMANDS = (import_, batches, undo_, verify_, rebuild_snapshots)
