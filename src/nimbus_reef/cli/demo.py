@@ -14,7 +14,7 @@ from nimbus_reef.formats.tables import SheetColumn, write_xlsx
 from nimbus_reef.jobs import intake
 from nimbus_reef.sim import reports, trade, world
 from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
-from nimbus_reef.store import accounts, people
+from nimbus_reef.store import accounts, people, server
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.people import Role
 
@@ -41,8 +41,7 @@ def password(config: Config) -> str:
     file = password_file(config)
     if not file.exists():
         config.var.mkdir(parents=True, exist_ok=True)
-        file.touch(mode=0o600)
-        file.write_text(secrets.token_urlsafe(9))
+        server.write_whole(file, secrets.token_urlsafe(9), replace=False)
     return file.read_text()
 
 

@@ -108,7 +108,7 @@ def running_store(config: Config) -> Iterator[Store]:
 
 def note_port(place: server.Server) -> None:
     """Leaves word of the port for other commands."""
-    (place.folder / "port").write_text(str(place.port))
+    server.write_whole(place.folder / "port", str(place.port))
 
 
 def secret_key(config: Config) -> str:
@@ -118,8 +118,7 @@ def secret_key(config: Config) -> str:
     file = config.var / "secret-key"
     config.var.mkdir(parents=True, exist_ok=True)
     if not file.exists():
-        file.touch(mode=0o600)
-        file.write_text(secrets.token_urlsafe(48))
+        server.write_whole(file, secrets.token_urlsafe(48), replace=False)
     return file.read_text()
 
 

@@ -16,6 +16,7 @@ import shutil
 import subprocess
 import tempfile
 import time
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Final
@@ -80,13 +81,32 @@ def prepare(folder: Path, port: int) -> Server:
     secret_file = folder / "secrets.json"
     if not secret_file.exists():
         made = {name: secrets.token_urlsafe(24) for name in ("app", "owner")}
-        secret_file.touch(mode=0o600)
-        secret_file.write_text(json.dumps(made))
+        write_whole(secret_file, json.dumps(made), replace=False)
     known = json.loads(secret_file.read_text())
     server = Server(folder, port, known["app"], known["owner"])
     if not (server.data / "mysql").is_dir():
         _initialise(server)
     return server
+
+
+def write_whole(file: Path, content: str, *, replace: bool = True) -> None:
+    """
+    Writes a small private file that others read at any moment: they see all of it or none.
+
+    replace: whether a file that is there gives way, or the first to come wins.
+    """
+    handle, name = tempfile.mkstemp(dir=file.parent, prefix=f".{file.name}.")
+    passing = Path(name)
+    try:
+        with os.fdopen(handle, "w") as stream:
+            stream.write(content)
+        if replace:
+            passing.replace(file)
+        else:
+            with suppress(FileExistsError):
+                file.hardlink_to(passing)
+    finally:
+        passing.unlink(missing_ok=True)
 
 
 def _initialise(server: Server) -> None:
@@ -120,8 +140,7 @@ def _setup_sql(server: Server) -> str:
 def command(server: Server, buffer_mb: int = 512) -> list[str]:
     """The command line that runs the server in the foreground until SIGTERM."""
     setup = server.folder / "setup.sql"
-    setup.touch(mode=0o600)
-    setup.write_text(_setup_sql(server))
+    write_whole(setup, _setup_sql(server))
     return [
         _program("mariadbd"), "--no-defaults", f"--datadir={server.data}",
         f"--socket={server.socket}", f"--pid-file={server.folder / 'mariadb.pid'}",
