@@ -21,7 +21,13 @@ def _alembic() -> AlembicConfig:
 
 
 def migrate(engine: Engine) -> str:
-    """Brings the tables to the newest revision and returns its name."""
+    """
+    Brings the tables to the newest revision and returns its name.
+
+    MariaDB commits every change of a table by itself: a migration that is cut off leaves
+    some of them made. So each step of a revision says `if_not_exists`, and running the
+    revision again finishes it.
+    """
     config = _alembic()
     with engine.begin() as connection:
         config.attributes["connection"] = connection

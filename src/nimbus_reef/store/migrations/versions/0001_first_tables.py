@@ -17,6 +17,7 @@ def upgrade() -> None:
     sa.Column('name', sa.String(length=255), nullable=False),
     sa.PrimaryKeyConstraint('id'),
     sa.UniqueConstraint('name', name=op.f('uq_brand_name')),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -39,6 +40,7 @@ def upgrade() -> None:
     sa.Column('offsite_limited', sa.String(length=3), nullable=True),
     sa.Column('start_date', sa.Date(), nullable=True),
     sa.PrimaryKeyConstraint('account_id', 'day', 'campaign_id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -61,6 +63,7 @@ def upgrade() -> None:
     sa.Column('ad_eligible', sa.String(length=3), nullable=True),
     sa.Column('ineligible_reason', sa.String(length=255), nullable=True),
     sa.PrimaryKeyConstraint('account_id', 'day', 'product_id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -72,6 +75,7 @@ def upgrade() -> None:
     sa.Column('version', mysql.INTEGER(unsigned=True), nullable=False),
     sa.Column('rows', mysql.INTEGER(unsigned=True), nullable=False),
     sa.PrimaryKeyConstraint('account_id', 'kind', 'day'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -80,6 +84,7 @@ def upgrade() -> None:
     sa.Column('account_id', mysql.INTEGER(unsigned=True), autoincrement=False, nullable=False),
     sa.Column('kind', sa.String(length=32), nullable=False),
     sa.PrimaryKeyConstraint('account_id', 'kind'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -94,6 +99,7 @@ def upgrade() -> None:
     sa.Column('created_at', sa.DateTime(), server_default=sa.text('utc_timestamp()'), nullable=False),
     sa.PrimaryKeyConstraint('id'),
     sa.UniqueConstraint('email', name=op.f('uq_person_email')),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -105,11 +111,12 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['normal_id'], ['phrase.id'], name=op.f('fk_phrase_normal_id')),
     sa.PrimaryKeyConstraint('id'),
     sa.UniqueConstraint('text', name=op.f('uq_phrase_text')),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
     )
-    op.create_index(op.f('ix_phrase_normal_id'), 'phrase', ['normal_id'], unique=False)
+    op.create_index(op.f('ix_phrase_normal_id'), 'phrase', ['normal_id'], unique=False, if_not_exists=True)
     op.create_table('product_ad_daily',
     sa.Column('account_id', mysql.SMALLINT(unsigned=True), autoincrement=False, nullable=False),
     sa.Column('day', sa.Date(), nullable=False),
@@ -124,6 +131,7 @@ def upgrade() -> None:
     sa.Column('units', mysql.INTEGER(unsigned=True), nullable=False),
     sa.Column('sales', mysql.BIGINT(), nullable=False),
     sa.PrimaryKeyConstraint('account_id', 'day', 'product_ad_id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -143,6 +151,7 @@ def upgrade() -> None:
     sa.Column('impression_share', sa.Double(), nullable=True),
     sa.Column('impression_rank', sa.Double(), nullable=True),
     sa.PrimaryKeyConstraint('account_id', 'day', 'target_term_id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -161,6 +170,7 @@ def upgrade() -> None:
     sa.Column('sales', mysql.BIGINT(), nullable=False),
     sa.Column('top_of_search_share', sa.Double(), nullable=True),
     sa.PrimaryKeyConstraint('account_id', 'day', 'target_id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -175,6 +185,7 @@ def upgrade() -> None:
     sa.Column('bid', mysql.BIGINT(), nullable=True),
     sa.Column('ad_group_bid', mysql.BIGINT(), nullable=True),
     sa.PrimaryKeyConstraint('account_id', 'day', 'target_id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -196,6 +207,7 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['brand_id'], ['brand.id'], name=op.f('fk_account_brand_id')),
     sa.PrimaryKeyConstraint('id'),
     sa.UniqueConstraint('key', name=op.f('uq_account_key')),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -206,6 +218,7 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['brand_id'], ['brand.id'], name=op.f('fk_person_brand_brand_id')),
     sa.ForeignKeyConstraint(['person_id'], ['person.id'], name=op.f('fk_person_brand_person_id')),
     sa.PrimaryKeyConstraint('person_id', 'brand_id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -219,6 +232,7 @@ def upgrade() -> None:
     sa.PrimaryKeyConstraint('id'),
     sa.UniqueConstraint('account_id', 'external_id', name=op.f('uq_campaign_account_id_external_id')),
     sa.UniqueConstraint('account_id', 'name', name=op.f('uq_campaign_account_id_name')),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -253,6 +267,7 @@ def upgrade() -> None:
     sa.PrimaryKeyConstraint('id'),
     sa.UniqueConstraint('account_id', 'open_key', name=op.f('uq_change_account_id_open_key')),
     sa.UniqueConstraint('account_id', 'row', name=op.f('uq_change_account_id_row')),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -264,6 +279,7 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['account_id'], ['account.id'], name=op.f('fk_product_account_id')),
     sa.PrimaryKeyConstraint('id'),
     sa.UniqueConstraint('account_id', 'sku', name=op.f('uq_product_account_id_sku')),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -278,6 +294,7 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['account_id'], ['account.id'], name=op.f('fk_trail_account_id')),
     sa.ForeignKeyConstraint(['person_id'], ['person.id'], name=op.f('fk_trail_person_id')),
     sa.PrimaryKeyConstraint('id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -294,6 +311,7 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['account_id'], ['account.id'], name=op.f('fk_upload_account_id')),
     sa.ForeignKeyConstraint(['person_id'], ['person.id'], name=op.f('fk_upload_person_id')),
     sa.PrimaryKeyConstraint('id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -307,6 +325,7 @@ def upgrade() -> None:
     sa.PrimaryKeyConstraint('id'),
     sa.UniqueConstraint('campaign_id', 'external_id', name=op.f('uq_ad_group_campaign_id_external_id')),
     sa.UniqueConstraint('campaign_id', 'name', name=op.f('uq_ad_group_campaign_id_name')),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -334,6 +353,7 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['person_id'], ['person.id'], name=op.f('fk_batch_person_id')),
     sa.ForeignKeyConstraint(['upload_id'], ['upload.id'], name=op.f('fk_batch_upload_id')),
     sa.PrimaryKeyConstraint('id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -358,6 +378,7 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['person_id'], ['person.id'], name=op.f('fk_job_person_id')),
     sa.ForeignKeyConstraint(['upload_id'], ['upload.id'], name=op.f('fk_job_upload_id')),
     sa.PrimaryKeyConstraint('id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -370,6 +391,7 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['product_id'], ['product.id'], name=op.f('fk_product_ad_product_id')),
     sa.PrimaryKeyConstraint('id'),
     sa.UniqueConstraint('ad_group_id', 'product_id', name=op.f('uq_product_ad_ad_group_id_product_id')),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -383,11 +405,12 @@ def upgrade() -> None:
     sa.Column('reason', sa.String(length=255), nullable=False),
     sa.ForeignKeyConstraint(['batch_id'], ['batch.id'], name=op.f('fk_reject_batch_id')),
     sa.PrimaryKeyConstraint('id'),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
     )
-    op.create_index(op.f('ix_reject_batch_id'), 'reject', ['batch_id'], unique=False)
+    op.create_index(op.f('ix_reject_batch_id'), 'reject', ['batch_id'], unique=False, if_not_exists=True)
     op.create_table('target',
     sa.Column('id', mysql.INTEGER(unsigned=True), autoincrement=True, nullable=False),
     sa.Column('ad_group_id', mysql.INTEGER(unsigned=True), nullable=False),
@@ -397,6 +420,7 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['phrase_id'], ['phrase.id'], name=op.f('fk_target_phrase_id')),
     sa.PrimaryKeyConstraint('id'),
     sa.UniqueConstraint('ad_group_id', 'phrase_id', 'match_type', name=op.f('uq_target_ad_group_id_phrase_id_match_type')),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'
@@ -409,6 +433,7 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['target_id'], ['target.id'], name=op.f('fk_target_term_target_id')),
     sa.PrimaryKeyConstraint('id'),
     sa.UniqueConstraint('target_id', 'phrase_id', name=op.f('uq_target_term_target_id_phrase_id')),
+    if_not_exists=True,
     mysql_charset='utf8mb4',
     mysql_collate='utf8mb4_bin',
     mysql_engine='InnoDB'

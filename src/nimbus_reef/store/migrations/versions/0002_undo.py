@@ -11,7 +11,7 @@ depends_on = None
 
 
 def upgrade() -> None:
-    op.add_column("batch", sa.Column("undone_at", sa.DateTime(), nullable=True))
+    op.add_column("batch", sa.Column("undone_at", sa.DateTime(), nullable=True), if_not_exists=True)
     op.create_table(
         "batch_day",
         sa.Column("batch_id", mysql.INTEGER(unsigned=True), nullable=False),
@@ -21,6 +21,7 @@ def upgrade() -> None:
         sa.Column("undone", sa.Boolean(), server_default="0", nullable=False),
         sa.ForeignKeyConstraint(["batch_id"], ["batch.id"], name=op.f("fk_batch_day_batch_id")),
         sa.PrimaryKeyConstraint("batch_id", "day", "part"),
+        if_not_exists=True,
         mysql_charset="utf8mb4",
         mysql_collate="utf8mb4_bin",
         mysql_engine="InnoDB",
