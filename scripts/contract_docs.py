@@ -4,7 +4,8 @@ from pathlib import Path
 
 from nimbus_reef.core.plan import KEY_FIELDS
 from nimbus_reef.formats import change_sheet
-from nimbus_reef.formats.contract import KINDS, Holds
+from nimbus_reef.formats.contract import Holds
+from nimbus_reef.formats.kinds import KINDS
 
 HEAD = """# What files may look like
 
@@ -18,7 +19,8 @@ value and reason; above 5 % nothing is loaded. Identical lines count once; other
 byte for byte, outer white space off; ids, where given, win over names.
 """
 MEANINGS = {
-    Holds.DATE: "day", Holds.TEXT: "text", Holds.COUNT: "whole number", Holds.MONEY: "money",
+    Holds.DATE: "day", Holds.WEEK: "day of the week, kept as its Monday", Holds.MONTH: "month, as 2026-10",
+    Holds.TIME: "time, ISO 8601", Holds.NUMBER: "number", Holds.TEXT: "text", Holds.COUNT: "whole number", Holds.MONEY: "money",
     Holds.SHARE: "share, 0 … 1", Holds.PERCENT: "percent", Holds.RANK: "rank", Holds.CHOICE: "",
 }  # fmt: skip
 

@@ -266,10 +266,12 @@ def test_a_file_split_in_two_is_the_file_whole(tmp_path_factory, cells, cut, del
 
 def test_every_kind_s_own_column_names_are_recognised(path):
     """A file in the contract's own names maps to its kind without a question."""
-    from nimbus_reef.formats.contract import KINDS, Holds
+    from nimbus_reef.formats.contract import Holds
+    from nimbus_reef.formats.kinds import KINDS
 
     example = {Holds.DATE: "2026-10-13", Holds.TEXT: "word", Holds.COUNT: "3", Holds.MONEY: "2.50",
-               Holds.SHARE: "0.5", Holds.PERCENT: "12", Holds.RANK: "2"}  # fmt: skip
+               Holds.SHARE: "0.5", Holds.PERCENT: "12", Holds.RANK: "2", Holds.NUMBER: "2",
+               Holds.WEEK: "2026-10-12", Holds.MONTH: "2026-10", Holds.TIME: "2026-10-13T09:30"}  # fmt: skip
     for kind in KINDS.values():
         cells = [
             next(iter(column.aliases)) if column.holds is Holds.CHOICE else example[column.holds]

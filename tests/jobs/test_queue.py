@@ -42,7 +42,8 @@ def test_a_load_ends_done_with_its_summary(store, account, conf):
     queue.run(conf, store, job_id)
     job = loads.get_job(store, job_id)
     assert (job.state, job.progress) == ("done", 1.0)
-    assert (job.result["rows"], job.result["days"], job.result["sums"]["spend"]) == (10, 10, 25_000_000)
+    (did,) = job.result["loads"]
+    assert (did["rows"], did["days"], did["sums"]["spend"]) == (10, 10, 25_000_000)
     assert loads.get_upload(store, job.upload_id).state == "loaded"
     batch = loads.same_file(store, account.id, loads.get_upload(store, job.upload_id).sha256)
     assert batch.rows == 10

@@ -10,7 +10,7 @@ from nimbus_reef.formats import mapping, reports, tables
 from nimbus_reef.jobs import audit
 from nimbus_reef.store import ingest, loads
 from nimbus_reef.store.facts import Cache, Facts
-from nimbus_reef.store.ingest import Source
+from nimbus_reef.store.ingest import Part, Source
 
 WINDOW = Window(date(2026, 10, 1), date(2026, 10, 10))
 
@@ -24,9 +24,8 @@ def load(store, account, tmp_path):
         suggestion = next(s for s in mapping.suggest_kind(table) if s.mapping.kind == kind)
         parsed = reports.parse(table, suggestion.mapping, path.name)
         source = Source(path.name, "00", "sig", suggestion.mapping)
-        return ingest.load(
-            store, account.id, parsed, source, scope="product", today=date(2026, 10, 20), confirmed=True
-        )
+        part = Part(account.id, parsed, date(2026, 10, 20))
+        return ingest.load(store, [part], source, scope="product", confirmed=True)
 
     return go
 

@@ -13,7 +13,7 @@ from nimbus_reef.errors import BadFile, Conflict, NeedsYes
 from nimbus_reef.formats import mapping, reports, tables
 from nimbus_reef.store import bulk, ingest, snapshots
 from nimbus_reef.store.facts import Facts
-from nimbus_reef.store.ingest import Source
+from nimbus_reef.store.ingest import Part, Source
 from nimbus_reef.store.models import FACTS
 
 TODAY = date(2026, 10, 20)
@@ -38,7 +38,8 @@ def parsed(tmp_path, rows, name="r.csv"):
 def load(store, account, tmp_path, rows, *, scope="product", confirmed=False, today=TODAY):
     what = parsed(tmp_path, rows)
     source = Source("r.csv", "00", "sig", mapping.ColumnMap(what.kind.name, {}))
-    return ingest.load(store, account.id, what, source, scope=scope, today=today, confirmed=confirmed)
+    (loaded,) = ingest.load(store, [Part(account.id, what, today)], source, scope=scope, confirmed=confirmed)
+    return loaded
 
 
 def held(store, kind="search_term_daily"):
@@ -136,7 +137,7 @@ def test_two_loads_of_the_same_days_at_once_leave_one(store, account, tmp_path):
     def go(what):
         try:
             source = Source("r", "00", "sig", mapping.ColumnMap(what.kind.name, {}))
-            ingest.load(store, account.id, what, source, scope="product", today=TODAY)
+            ingest.load(store, [Part(account.id, what, TODAY)], source, scope="product")
         except Exception as problem:
             problems.append(problem)
 
@@ -222,6 +223,6 @@ def test_window_sums_are_the_slow_reference_s(store, account, tmp_path):
 
 
 def test_every_kind_of_the_contract_has_a_table():
-    from nimbus_reef.formats.contract import KINDS
+    from nimbus_reef.formats.kinds import KINDS
 
     assert set(KINDS) == set(FACTS)

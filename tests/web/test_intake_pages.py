@@ -10,6 +10,7 @@ from nimbus_reef.core.bids import BidLimits
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import mapping
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.tables import LINE, RawTable
 from nimbus_reef.store.accounts import Account
@@ -106,11 +107,13 @@ def test_kinds_come_best_first_with_their_fit():
 def test_a_finished_job_s_summary_has_rows_days_sums_and_rejects():
     job = Job(
         1, 1, 1, 1, "load", "done", 1.0, "", "", {},
-        {"batch": 5, "kind": "target_daily", "rows": 1200, "days": 2, "first_day": "2026-10-01", "last_day": "2026-10-02",
-         "rejected": 3, "removed": 600, "sums": {"clicks": 77, "spend": 12_340_000}, "warnings": ["w"]},
+        {"loads": [{"account": 1, "batch": 5, "kind": "target_daily", "rows": 1200, "days": 2, "first_day": "2026-10-01", "last_day": "2026-10-02",
+         "rejected": 3, "removed": 600, "sums": {"clicks": 77, "spend": 12_340_000}, "warnings": ["w"]}]},
         1, datetime(2026, 10, 3),
     )  # fmt: skip
-    summary = pages.job_summary(job, Figures("en_IE", "EUR"))
+    (summary,) = pages.job_summaries(job, {1: ("Fernhollow, DE", Figures("en_IE", "EUR"))})
+    assert summary.title == "Targets by day"
+    assert pages.job_summaries(job, {}) == [], "what went into an account one may not see is not told"
     facts = {name: value.replace("\xa0", " ") for name, value in summary.facts}
     assert facts == {
         "rows": "1,200", "days": "2", "from": "2026-10-01", "to": "2026-10-02", "replaced": "600", "rejected": "3",
@@ -122,4 +125,4 @@ def test_a_finished_job_s_summary_has_rows_days_sums_and_rejects():
 def test_every_kind_is_listed_with_what_is_held():
     held = pages.held([HeldReport("catalog", NEWEST, NEWEST, 1, 25)])
     assert [title for title, report in held if report] == ["Catalog"]
-    assert len(held) == 6
+    assert len(held) == len(KINDS)

@@ -14,7 +14,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from nimbus_reef import config
 from nimbus_reef.cli import output, wiring
 from nimbus_reef.errors import BadInput
-from nimbus_reef.formats.contract import KINDS
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.values import DateOrder
 from nimbus_reef.jobs import intake
@@ -96,29 +96,30 @@ def import_(
                 {**suggested.mapping.columns, **_columns(columns)},
                 DateOrder(dates) if dates else suggested.mapping.date_order,
             )
-            loaded = _import_one(store, account, path, chosen, scope=scope or looked.scope, confirmed=yes)
-            detail = {"batch": loaded.batch_id, "file": path.name}
-            trails.note(store, "loaded", person_id=None, account_id=account.id, detail=detail)
-            click.echo(
-                f"{path.name}: {KINDS[loaded.kind].title}, {loaded.rows:,} rows"
-                + (
-                    f" on {loaded.days} days, {loaded.first_day} to {loaded.last_day}"
-                    if loaded.first_day
-                    else ""
-                )
-                + f"; {loaded.rejected} rejected, {loaded.removed:,} replaced."
-            )
-            for warning in loaded.warnings:
-                click.echo(f"  {warning}")
+            done = _import_one(store, account, path, chosen, scope=scope or looked.scope, confirmed=yes)
+            for loaded in done:
+                detail = {"batch": loaded.batch_id, "file": path.name}
+                trails.note(store, "loaded", person_id=None, account_id=loaded.account_id, detail=detail)
+                click.echo(f"{path.name}: {_told(loaded)}")
+                for warning in loaded.warnings:
+                    click.echo(f"  {warning}")
+
+
+def _told(loaded: Loaded) -> str:
+    days = f" on {loaded.days} days, {loaded.first_day} to {loaded.last_day}" if loaded.first_day else ""
+    return (
+        f"{KINDS[loaded.kind].title}, {loaded.rows:,} rows{days}; "
+        f"{loaded.rejected} rejected, {loaded.removed:,} replaced."
+    )
 
 
 def _import_one(
     store: Store, account: Account, path: Path, chosen: ColumnMap, *, scope: str, confirmed: bool
-) -> Loaded:
+) -> tuple[Loaded, ...]:
     with progress_bar(path.name) as report:
         return intake.load(
             store, account, path, path.name, chosen, scope=scope,
-            today=intake.today_of(account), confirmed=confirmed, progress=report,
+            others=accounts.all_accounts(store), confirmed=confirmed, progress=report,
         )  # fmt: skip
 
 

@@ -69,6 +69,15 @@ class Bidding(StrEnum):
     UP_AND_DOWN = "up_and_down"
 
 
+class Placement(StrEnum):
+    """Where on the marketplace, or outside it, an ad was shown."""
+
+    TOP_OF_SEARCH = "top_of_search"
+    ELSEWHERE_IN_SEARCH = "elsewhere_in_search"
+    PRODUCT_PAGE = "product_page"
+    OFF_SITE = "off_site"
+
+
 class Verdict(StrEnum):
     """What the evidence says about a row's cost of sale against its target."""
 

@@ -17,7 +17,8 @@ from rapidfuzz import fuzz, process, utils
 
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import values
-from nimbus_reef.formats.contract import KINDS, Column, Holds, ReportKind
+from nimbus_reef.formats.contract import DAY_COLUMNS, Column, Holds, ReportKind
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.tables import LINE, RawTable
 
 _ENOUGH = 72.0
@@ -110,10 +111,12 @@ def _fits(said: pl.Series, column: Column) -> float:
     if said.is_empty():
         return 0.6
     match column.holds:
-        case Holds.DATE:
+        case Holds.DATE | Holds.WEEK | Holds.MONTH:
             either = (values.DateOrder.DAY_FIRST, values.DateOrder.MONTH_FIRST)
-            day, month = (values.dates(said, order).is_not_null() for order in either)
+            day, month = (values.months(said, order).is_not_null() for order in either)
             good = day | month
+        case Holds.TIME:
+            good = values.times(said, "UTC").is_not_null()
         case Holds.CHOICE:
             good = values.choices(said, column.aliases).is_not_null()
         case Holds.TEXT:
@@ -145,7 +148,7 @@ def _suggest(table: RawTable, kind: ReportKind, sample: _Sample) -> Suggestion:
         for index, column in enumerate(columns):
             if likeness[row, index] >= _ENOUGH * 0.8:
                 score[row, index] *= 0.35 + 0.65 * sample.fits(header, column)
-            elif column.holds is Holds.DATE and column.required:
+            elif column.name in DAY_COLUMNS:
                 # A column of dates is the day, however it is headed.
                 score[row, index] = (_ENOUGH + 1) * sample.dated(header)
     rows, picks = linear_sum_assignment(-score)
@@ -166,7 +169,7 @@ def _suggest(table: RawTable, kind: ReportKind, sample: _Sample) -> Suggestion:
     order = values.DateOrder.UNKNOWN
     ask = False
     for column in columns:
-        if column.holds is Holds.DATE and column.name in chosen:
+        if column.holds.dated and column.name in chosen:
             found = values.date_order(table.frame[chosen[column.name]])
             ask = ask or found is values.DateOrder.UNKNOWN
             order = found if found not in (None, values.DateOrder.UNKNOWN) else order

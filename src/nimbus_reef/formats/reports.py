@@ -12,10 +12,11 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from nimbus_reef.core.model import MEASURES, MICRO
+from nimbus_reef.core.model import MICRO
 from nimbus_reef.errors import BadFile
 from nimbus_reef.formats import values
-from nimbus_reef.formats.contract import KINDS, Column, Holds, ReportKind
+from nimbus_reef.formats.contract import Column, Holds, ReportKind
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.tables import LINE, RawTable, plain_cell
 
@@ -42,12 +43,16 @@ class Parsed:
 
     @property
     def sums(self) -> dict[str, int]:
-        """Each measure's total, money in micro-units."""
-        return {m: int(self.rows[m].sum()) for m in MEASURES if m in self.rows.columns}
+        """The total of each column that adds up, money in micro-units."""
+        return {name: int(self.rows[name].sum()) for name in self.kind.summed}
 
 
-def parse(table: RawTable, mapping: ColumnMap, file_name: str) -> Parsed:
-    """Reads the mapped columns; raises BadFile when over 5 % of the data rows are rejected."""
+def parse(table: RawTable, mapping: ColumnMap, file_name: str, zone: str = "UTC") -> Parsed:
+    """
+    Reads the mapped columns; raises BadFile when over 5 % of the data rows are rejected.
+
+    zone: the account's, in which times without an offset are.
+    """
     kind = KINDS[mapping.kind]
     warnings = list(table.notes)
     frame = _own_names(table, kind, mapping)
@@ -61,7 +66,7 @@ def parse(table: RawTable, mapping: ColumnMap, file_name: str) -> Parsed:
     if not read:
         raise BadFile("There is no row of data.", place=file_name, remedy="Check the report's range of days.")
     style = _file_style(frame, kind, mapping)
-    typed, rejects = _typed(frame, kind, mapping, style)
+    typed, rejects = _typed(frame, kind, _Reading(mapping.date_order, style, zone))
     bad_lines = rejects["line"].n_unique()
     if bad_lines > MAX_REJECTED * read:
         raise BadFile(
@@ -92,7 +97,8 @@ def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> pl.Data
 def _without_totals(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> tuple[pl.DataFrame, int]:
     """Drops lines that sum up the others: “Total” in a text cell, or figures without any key."""
     texts = [c.name for c in kind.columns if c.holds is Holds.TEXT and c.name in mapping.columns]
-    keys = [name for name in ("date", *kind.key) if name in mapping.columns]
+    days = [name for name in (kind.day_column,) if name and name in mapping.columns]
+    keys = [n for n in dict.fromkeys((*days, *kind.key)) if n in mapping.columns and kind.column(n).required]
     nothing = [values.empty(frame[name]) for name in keys]
     unkeyed = nothing[0]
     for each in nothing[1:]:
@@ -101,11 +107,9 @@ def _without_totals(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -
     for each in nothing[1:]:
         lacks_key = lacks_key | each
     says_total = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(frame))
-    for name in (*texts, *(["date"] if "date" in mapping.columns else [])):
+    for name in (*texts, *days):
         says_total = says_total | frame[name].str.contains(_TOTAL_WORDS)
-    date_is_word = (
-        frame["date"].str.contains(_TOTAL_WORDS) if "date" in mapping.columns else says_total & False
-    )
+    date_is_word = frame[days[0]].str.contains(_TOTAL_WORDS) if days else says_total & False
     total = unkeyed | (says_total & (lacks_key | date_is_word))
     return frame.filter(~total), int(total.sum())
 
@@ -130,14 +134,21 @@ def _file_style(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> va
     return values.Style.COMMA if comma > dot else values.Style.DOT
 
 
-def _typed(
-    frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap, style: values.Style
-) -> tuple[pl.DataFrame, pl.DataFrame]:
+@dataclass(frozen=True, slots=True)
+class _Reading:
+    """How a file's dates, figures and times are to be read."""
+
+    order: values.DateOrder
+    style: values.Style
+    zone: str
+
+
+def _typed(frame: pl.DataFrame, kind: ReportKind, reading: _Reading) -> tuple[pl.DataFrame, pl.DataFrame]:
     typed, rejects = [frame[LINE]], []
     bad = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(frame))
     for column in kind.columns:
         cells = frame[column.name]
-        value, reason = _column(cells, column, mapping.date_order, style)
+        value, reason = _column(cells, column, reading)
         failed = reason.is_not_null()
         if failed.any():
             rejects.append(
@@ -157,9 +168,7 @@ def _no_rejects() -> pl.DataFrame:
     )
 
 
-def _column(
-    cells: pl.Series, column: Column, order: values.DateOrder, style: values.Style
-) -> tuple[pl.Series, pl.Series]:
+def _column(cells: pl.Series, column: Column, reading: _Reading) -> tuple[pl.Series, pl.Series]:
     """The typed cells of one column, and for each cell that fails the reason."""
     blank = values.empty(cells)
     match column.holds:
@@ -169,24 +178,37 @@ def _column(
             if cells.str.starts_with("'").any():
                 cells = cells.map_elements(plain_cell, return_dtype=pl.String)
             value, wrong = _when(~blank, cells), ""
-        case Holds.DATE:
-            value, wrong = values.dates(cells, order), "is no date that can be read"
+        case Holds.DATE | Holds.WEEK | Holds.MONTH | Holds.TIME:
+            value = dated(cells, column.holds, reading.order, reading.zone)
+            wrong = f"is no {column.holds} that can be read"
         case Holds.CHOICE:
             value = values.choices(cells, column.aliases)
             wrong = f"is none of {', '.join(sorted(set(column.aliases.values())))}"
         case _:
-            value, wrong = _number(cells, column, style), "is no number that can be read"
-    if column.is_measure:
+            value, wrong = _number(cells, column, reading.style), "is no number that can be read"
+    if column.summed:
         value = _when(~blank, value, 0)
     reason = pl.select(
         pl.when(pl.lit(blank))
-        .then(pl.lit("is missing" if column.required and not column.is_measure else None, pl.String))
+        .then(pl.lit("is missing" if column.required and not column.summed else None, pl.String))
         .when(pl.lit(value.is_null()))
         .then(pl.lit(wrong))
         .otherwise(None)
         .alias("reason")
     ).to_series()
     return _ranged(value, reason, column)
+
+
+def dated(cells: pl.Series, holds: Holds, order: values.DateOrder, zone: str) -> pl.Series:
+    """Cells that place something in time, as dates; times as datetimes in the zone."""
+    match holds:
+        case Holds.WEEK:
+            return values.weeks(cells, order)
+        case Holds.MONTH:
+            return values.months(cells, order)
+        case Holds.TIME:
+            return values.times(cells, zone)
+    return values.dates(cells, order)
 
 
 def _when(condition: pl.Series, value: pl.Series, other: int | None = None) -> pl.Series:
@@ -209,8 +231,10 @@ def _number(cells: pl.Series, column: Column, style: values.Style) -> pl.Series:
 
 def _ranged(value: pl.Series, reason: pl.Series, column: Column) -> tuple[pl.Series, pl.Series]:
     """Turns away figures no such column can hold."""
-    if column.is_measure or column.holds in (Holds.MONEY, Holds.RANK):
+    if column.holds in (Holds.COUNT, Holds.MONEY, Holds.RANK, Holds.NUMBER):
         outside, why = value < 0, "is negative"
+        if column.most is not None:
+            outside, why = outside | (value > column.most), f"is not between 0 and {column.most:g}"
     elif column.holds is Holds.SHARE:
         outside, why = (value < 0) | (value > 1), "is no share between 0 and 1 (or 0 % and 100 %)"
     else:
@@ -252,7 +276,7 @@ def _oddities(rows: pl.DataFrame) -> list[str]:
 
 def _combined(rows: pl.DataFrame, kind: ReportKind) -> tuple[pl.DataFrame, int]:
     """One row per key: measures summed, settings the last, shares and ranks by impressions."""
-    key = [*(["date"] if kind.has_days else []), *kind.key]
+    key = list(dict.fromkeys((*([kind.day_column] if kind.day_column else []), *kind.key, "account")))
     if not rows.select(key).is_duplicated().any():
         return rows.drop(LINE), 0
     rest = [column for column in kind.columns if column.name not in key]
@@ -267,7 +291,7 @@ def _combined(rows: pl.DataFrame, kind: ReportKind) -> tuple[pl.DataFrame, int]:
 
 def _combining(column: Column) -> pl.Expr:
     cell = pl.col(column.name)
-    if column.is_measure:
+    if column.summed:
         return cell.sum()
     if column.holds is Holds.SHARE:
         return combined_share(column.name)

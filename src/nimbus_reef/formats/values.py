@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from enum import StrEnum
+from zoneinfo import ZoneInfo
 
 import polars as pl
 from dateutil import parser as dateutil_parser
@@ -164,6 +165,34 @@ def dates(cells: pl.Series, order: DateOrder) -> pl.Series:
     """Dates; each distinct text is read once, since a report repeats its days."""
     known = {text: one_date(text, order) for text in cells.unique().to_list() if text}
     return cells.replace_strict(known, default=None, return_dtype=pl.Date)
+
+
+def weeks(cells: pl.Series, order: DateOrder) -> pl.Series:
+    """The Monday of the week that each date is in."""
+    return dates(cells, order).dt.truncate("1w")
+
+
+def months(cells: pl.Series, order: DateOrder) -> pl.Series:
+    """The first of the month of each date; a month alone, as in 2026-10, is one too."""
+    return dates(cells.str.replace(r"^(\d{4})[-/.](\d{1,2})$", "$1-$2-01"), order).dt.truncate("1mo")
+
+
+def times(cells: pl.Series, zone: str) -> pl.Series:
+    """
+    Times of day in the zone, without one (datetime[us]); ISO 8601, with or without an offset.
+
+    A time without an offset is the zone's own.
+    """
+    known = {text: _one_time(text, zone) for text in cells.unique().to_list() if text}
+    return cells.replace_strict(known, default=None, return_dtype=pl.Datetime("us"))
+
+
+def _one_time(text: str, zone: str) -> datetime | None:
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        return None
+    return found.astimezone(ZoneInfo(zone)).replace(tzinfo=None) if found.tzinfo else found
 
 
 def choices(cells: pl.Series, aliases: Mapping[str, str]) -> pl.Series:

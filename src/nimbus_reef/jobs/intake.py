@@ -8,22 +8,26 @@ from __future__ import annotations
 import hashlib
 import os
 import tempfile
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
 from pathlib import Path
 from typing import IO
 from zoneinfo import ZoneInfo
 
+import polars as pl
+
 from nimbus_reef.errors import BadFile, BadInput
 from nimbus_reef.formats import mapping, reports, tables, values
-from nimbus_reef.formats.contract import KINDS, Holds
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap, Suggestion
+from nimbus_reef.formats.reports import Parsed
 from nimbus_reef.formats.tables import RawTable
 from nimbus_reef.formats.values import DateOrder
 from nimbus_reef.store import ingest, loads
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.engine import Store
-from nimbus_reef.store.ingest import Loaded, Progress, Source
+from nimbus_reef.store.ingest import Loaded, Part, Progress, Source
 
 _PREVIEW_ROWS = 2_000
 
@@ -100,7 +104,7 @@ def needs_date_order(table: RawTable, columns: ColumnMap) -> bool:
         return False
     kind = KINDS[columns.kind]
     return any(
-        column.holds is Holds.DATE
+        column.holds.dated
         and column.name in columns.columns
         and values.date_order(table.frame[columns.columns[column.name]]) is DateOrder.UNKNOWN
         for column in kind.columns
@@ -115,23 +119,31 @@ def load(
     columns: ColumnMap,
     *,
     scope: str,
-    today: date,
+    others: Sequence[Account] = (),
+    today: date | None = None,
     confirmed: bool = False,
     sha256: str = "",
     person_id: int | None = None,
     upload_id: int | None = None,
     progress: Progress = lambda part, message: None,
-) -> Loaded:
+) -> tuple[Loaded, ...]:
     """
     Loads one file under a confirmed mapping. Raises BadFile, BadInput or NeedsYes; then
     nothing was changed.
+
+    others: accounts that rows with an `account` of their own may go to. today: the day
+    of loading, each account's own when left out.
     """
     progress(0.02, "reading the file")
     table = tables.read_table(path, file_name)
     columns = mapping.checked(columns, table.headers)
     columns = _settled_dates(table, columns, file_name)
     progress(0.15, f"understanding {len(table.frame):,} rows")
-    parsed = reports.parse(table, columns, file_name)
+    parsed = reports.parse(table, columns, file_name, account.timezone)
+    parts = [
+        Part(owner.id, own, today or today_of(owner))
+        for owner, own in _by_account(parsed, account, others, file_name)
+    ]
     source = Source(
         file_name,
         sha256 or keep_digest(path),
@@ -140,9 +152,46 @@ def load(
         person_id,
         upload_id,
     )
-    return ingest.load(
-        store, account.id, parsed, source, scope=scope, today=today, confirmed=confirmed, progress=progress
+    return ingest.load(store, parts, source, scope=scope, confirmed=confirmed, progress=progress)
+
+
+def _by_account(
+    parsed: Parsed, account: Account, others: Sequence[Account], file_name: str
+) -> list[tuple[Account, Parsed]]:
+    """The rows of each account; those that name none are the chosen account's."""
+    written = parsed.rows["account"].unique().drop_nulls()
+    if written.is_empty():
+        return [(account, parsed)]
+    known = _names_of({each.id: each for each in (account, *others)}.values())
+    owners = {name: known.get(name.strip().casefold()) for name in written.to_list()}
+    unknown = sorted(name for name, owner in owners.items() if owner is None)
+    if unknown:
+        raise BadInput(
+            f"The file has rows of accounts that are not known to you: {', '.join(unknown[:5])}.",
+            place=file_name,
+            remedy=f"Known are {', '.join(sorted(each.key for each in (account, *others)))}. Write one of these "
+            f"in the file, or leave “account” without a column to load all rows into {account.key}.",
+        )
+    ids = parsed.rows["account"].replace_strict(
+        {name: owner.id for name, owner in owners.items() if owner}, default=account.id, return_dtype=pl.Int64
     )
+    found = []
+    for owner in sorted({owner.id: owner for owner in (account, *owners.values()) if owner}.values(),
+                        key=lambda each: each.id != account.id):  # fmt: skip
+        rows = parsed.rows.filter(ids == owner.id)
+        if len(rows):
+            rejects = parsed.rejects if not found else parsed.rejects.clear()
+            found.append((owner, replace(parsed, rows=rows, rejects=rejects)))
+    return found
+
+
+def _names_of(accounts: Iterable[Account]) -> dict[str, Account]:
+    """How a file may write an account: its key, or brand and country."""
+    return {
+        name.casefold(): each
+        for each in accounts
+        for name in (each.key, f"{each.brand} {each.country}", f"{each.brand}, {each.country}")
+    }
 
 
 def keep_digest(path: Path) -> str:
@@ -156,7 +205,7 @@ def _settled_dates(table: RawTable, columns: ColumnMap, file_name: str) -> Colum
     if columns.date_order is not DateOrder.UNKNOWN:
         return columns
     for column in KINDS[columns.kind].columns:
-        if column.holds is not Holds.DATE or column.name not in columns.columns:
+        if not column.holds.dated or column.name not in columns.columns:
             continue
         found = values.date_order(table.frame[columns.columns[column.name]])
         if found is DateOrder.UNKNOWN:

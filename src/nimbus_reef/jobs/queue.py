@@ -15,7 +15,7 @@ from nimbus_reef.config import Config
 from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.jobs import intake
-from nimbus_reef.store import accounts, loads, undo
+from nimbus_reef.store import accounts, loads, people, undo
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.ingest import Loaded, Progress
 
@@ -73,7 +73,7 @@ def make_queue(config: Config, store: Store, *, immediate: bool = False) -> Queu
 def summary(loaded: Loaded) -> dict[str, Any]:
     """What a load did, in a form that keeps in the job's record."""
     return {
-        "batch": loaded.batch_id, "kind": loaded.kind, "rows": loaded.rows, "days": loaded.days,
+        "account": loaded.account_id, "batch": loaded.batch_id, "kind": loaded.kind, "rows": loaded.rows, "days": loaded.days,
         "first_day": loaded.first_day.isoformat() if loaded.first_day else None,
         "last_day": loaded.last_day.isoformat() if loaded.last_day else None,
         "rejected": loaded.rejected, "removed": loaded.removed, "sums": loaded.sums,
@@ -115,19 +115,21 @@ def _progress(store: Store, job: loads.Job) -> Progress:
 
 def _load(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
     upload = loads.get_upload(store, job.upload_id or 0)
-    account = next((a for a in accounts.all_accounts(store) if a.id == job.account_id), None)
+    known = accounts.all_accounts(store)
+    account = next((a for a in known if a.id == job.account_id), None)
     if upload is None or account is None:
         raise NotFound("The file or its account is gone.", remedy="Drop the file again.")
     path = config.uploads / upload.sha256
     if not path.exists():
         raise BadFile("The file is no longer here.", place=upload.file_name, remedy="Drop it again.")
-    loaded = intake.load(
+    person = people.by_id(store, job.person_id) if job.person_id else None
+    loads_done = intake.load(
         store, account, path, upload.file_name, ColumnMap.from_json(job.request["mapping"]),
-        scope=str(job.request["scope"]), today=intake.today_of(account),
+        scope=str(job.request["scope"]), others=[a for a in known if person and person.sees(a.brand_id)],
         confirmed=bool(job.request.get("confirmed")), sha256=upload.sha256,
         person_id=job.person_id, upload_id=upload.id, progress=_progress(store, job),
     )  # fmt: skip
-    return summary(loaded)
+    return {"loads": [summary(loaded) for loaded in loads_done]}
 
 
 def _undo(_: Config, store: Store, job: loads.Job) -> dict[str, Any]:

@@ -21,7 +21,7 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store import snapshots
 from nimbus_reef.store.engine import Store
-from nimbus_reef.store.models import KEY_OF
+from nimbus_reef.store.models import KEYS_OF
 
 T = TypeVar("T")
 
@@ -104,7 +104,7 @@ class Facts:
     def sums(self, account_id: int, kind: str, window: Window) -> pl.DataFrame:
         """Measures per key of one report kind over the window."""
         versions = snapshots.versions(self.store, account_id, kind, window)
-        key = KEY_OF[kind]
+        (key,) = KEYS_OF[kind]
 
         def make() -> pl.DataFrame:
             rows = snapshots.read(self.store, account_id, kind, versions, [key, *MEASURES])
@@ -259,7 +259,7 @@ class Facts:
     def daily(self, account_id: int, kind: str, window: Window, keys: list[int]) -> pl.DataFrame:
         """Measures per day of some keys of one report kind, every held day, zeros where idle."""
         versions = snapshots.versions(self.store, account_id, kind, window)
-        key = KEY_OF[kind]
+        (key,) = KEYS_OF[kind]
         rows = (
             snapshots.read(self.store, account_id, kind, versions, [key, *MEASURES])
             .filter(pl.col(key).is_in(keys))

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import date
+from pathlib import Path
 from typing import Final
 
 import polars as pl
@@ -16,7 +17,7 @@ from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.reports import Parsed
 from nimbus_reef.store import bulk, names, snapshots, undo, versions
 from nimbus_reef.store.engine import Store
-from nimbus_reef.store.models import FACTS, KEY_OF, SCOPES, batch, day_version, reject
+from nimbus_reef.store.models import FACTS, KEYS_OF, SCOPES, batch, day_version, reject
 
 LONGEST_SPAN: Final = 400
 _NAMED_DAYS: Final = 6
@@ -40,6 +41,7 @@ class Source:
 class Loaded:
     """What a load did. sums: measures, money in micro-units; removed: rows replaced or gone."""
 
+    account_id: int
     batch_id: int
     kind: str
     rows: int
@@ -52,60 +54,78 @@ class Loaded:
     warnings: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class Part:
+    """What a file says of one account. today: the day of loading in the account's time zone."""
+
+    account_id: int
+    parsed: Parsed
+    today: date
+
+
 def load(
     store: Store,
-    account_id: int,
-    parsed: Parsed,
+    parts: Sequence[Part],
     source: Source,
     *,
     scope: str,
-    today: date,
     confirmed: bool = False,
     progress: Progress = lambda part, message: None,
-) -> Loaded:
+) -> tuple[Loaded, ...]:
     """
     Puts the rows of one file in place of what it owns. All of it is kept, or nothing.
 
     A daily file owns its account, kind and scope label on every day from its first to
     its last. NeedsYes lists what would be lost or is unusual unless `confirmed`.
     """
-    rows = parsed.rows
-    if not parsed.kind.has_days:
-        rows = rows.with_columns(date=pl.lit(today))
-    if rows.is_empty():
+    kind = parts[0].parsed.kind
+    scope = scope if kind.has_campaign else "all"
+    rows = [(part, _with_day(part.parsed, part.today)) for part in parts]
+    if any(each.is_empty() for _, each in rows):
         raise BadFile("No row is left to load.", place=source.file_name, remedy="Mend the rejected rows.")
-    questions = [] if confirmed else _unusual(rows, parsed, today)
-    if questions:
-        raise NeedsYes(tuple(questions))
-    scope = scope if parsed.kind.has_campaign else "all"
+    if not confirmed:
+        questions = [asked for part, each in rows for asked in _unusual(each, part)]
+        if questions:
+            raise NeedsYes(tuple(dict.fromkeys(questions)))
 
-    def work(connection: Connection) -> tuple[Loaded, snapshots.Days]:
-        versions.take_turns(connection, account_id, parsed.kind.name)
-        progress(0.35, "naming campaigns, targets and terms")
-        keyed = names.with_ids(connection, account_id, parsed.kind.name, rows, store.scratch)
-        progress(0.55, "replacing the days of the file")
-        return _replace(store, connection, account_id, parsed, source, keyed, scope, confirmed, progress)
+    def work(connection: Connection) -> list[tuple[Loaded, snapshots.Days]]:
+        # In one order for all, so that two files of the same accounts cannot lock each other out.
+        for account_id in sorted(part.account_id for part in parts):
+            versions.take_turns(connection, account_id, kind.name)
+        done = []
+        for number, (part, each) in enumerate(rows):
+            progress(0.35 + 0.55 * number / len(rows), "naming campaigns, targets and terms")
+            keyed = names.with_ids(connection, part.account_id, kind.name, each, store.scratch)
+            done.append(_replace(store, connection, part, source, keyed, scope, confirmed, progress))
+        return done
 
-    loaded, days = store.transact(work)
+    done = store.transact(work)
     progress(0.92, "making the days quick to read")
-    snapshots.keep(store.snapshots, account_id, parsed.kind.name, days)
-    return loaded
+    for loaded, days in done:
+        snapshots.keep(store.snapshots, loaded.account_id, kind.name, days)
+    return tuple(loaded for loaded, _ in done)
 
 
-def _unusual(rows: pl.DataFrame, parsed: Parsed, today: date) -> list[str]:
-    if not parsed.kind.has_days:
+def _with_day(parsed: Parsed, today: date) -> pl.DataFrame:
+    """The rows with the `day` they belong to: their own, or the day of loading."""
+    column = parsed.kind.day_column
+    return parsed.rows.with_columns(day=pl.col(column).cast(pl.Date) if column else pl.lit(today))
+
+
+def _unusual(rows: pl.DataFrame, part: Part) -> list[str]:
+    if not part.parsed.kind.has_days:
         return []
     first, last = _span(rows)
     asked = []
     if (last - first).days + 1 > LONGEST_SPAN:
         asked.append(f"The file spans {(last - first).days + 1} days, from {first} to {last}.")
-    if last > today:
+    if last > part.today:
         asked.append(f"The file holds days after today, up to {last}.")
     return asked
 
 
 def _span(rows: pl.DataFrame) -> tuple[date, date]:
-    first, last = rows["date"].min(), rows["date"].max()
+    first, last = rows["day"].min(), rows["day"].max()
     assert isinstance(first, date)
     assert isinstance(last, date)
     return first, last
@@ -114,25 +134,24 @@ def _span(rows: pl.DataFrame) -> tuple[date, date]:
 def _replace(
     store: Store,
     connection: Connection,
-    account_id: int,
-    parsed: Parsed,
+    part: Part,
     source: Source,
     keyed: pl.DataFrame,
     scope: str,
     confirmed: bool,
     progress: Progress,
 ) -> tuple[Loaded, snapshots.Days]:
+    account_id, parsed = part.account_id, part.parsed
     kind = parsed.kind.name
-    table, key = FACTS[kind], KEY_OF[kind]
     first, last = _span(keyed)
-    owned = _owned(connection, account_id, parsed.kind, keyed, scope)
+    owned = _owned(connection, account_id, parsed.kind, keyed, scope, store.scratch)
     if parsed.kind.replaces is Replaces.DAYS and not confirmed:
         _ask_about_lost_days(connection, account_id, kind, keyed, owned, first, last)
     progress(0.45, "keeping what the file replaces, for undo")
     doomed = _doomed(store, connection, account_id, kind, owned, first, last)
     removed = _remove(connection, account_id, kind, owned, first, last)
     batch_id = _record(connection, account_id, parsed, source, scope, first, last, removed)
-    facts = _facts(keyed, account_id, batch_id, scope, [c.name for c in table.columns], key)
+    facts = _facts(keyed, account_id, batch_id, scope, kind)
     written = set(facts["day"].unique())
     undo.keep(connection, batch_id, written, doomed)
     progress(0.65, f"writing {len(facts):,} rows")
@@ -140,7 +159,7 @@ def _replace(
     gone = set() if doomed is None else set(doomed["day"].unique())
     days = versions.bump(connection, account_id, kind, facts, written | gone)
     loaded = Loaded(
-        batch_id=batch_id, kind=kind, rows=len(facts), days=facts["day"].n_unique(),
+        account_id=account_id, batch_id=batch_id, kind=kind, rows=len(facts), days=facts["day"].n_unique(),
         first_day=first if parsed.kind.has_days else None,
         last_day=last if parsed.kind.has_days else None,
         rejected=parsed.rejects["line"].n_unique(), removed=removed, sums=parsed.sums,
@@ -151,22 +170,29 @@ def _replace(
 
 @dataclass(frozen=True, slots=True)
 class _Owned:
-    """Which held rows on the file's days the file takes the place of, as SQL over `f`."""
+    """
+    Which held rows on the file's days the file takes the place of, as SQL over `f`.
+
+    by_campaign: the condition names `o.campaign_id`. keys: only rows with these keys.
+    """
 
     condition: str
     by_campaign: bool = False
+    keys: pl.DataFrame | None = None
+
+
+_GIVEN: Final = "given_keys"
 
 
 def _owned(
-    connection: Connection, account_id: int, kind: ReportKind, keyed: pl.DataFrame, scope: str
+    connection: Connection, account_id: int, kind: ReportKind, keyed: pl.DataFrame, scope: str, scratch: Path
 ) -> _Owned:
     """By key: the keys in the file. By day: `all` owns every label; a format owns its own label,
     the campaigns in the file, and those of this format in the newest campaign settings, under
     whatever label.
     """
     if kind.replaces is Replaces.KEYS:
-        keys = ", ".join(str(int(number)) for number in keyed[KEY_OF[kind.name]].unique().sort())
-        return _Owned(f"f.`{KEY_OF[kind.name]}` IN ({keys})")
+        return _owned_keys(connection, kind.name, keyed, scratch)
     labels = set(
         connection.execute(
             select(batch.c.scope)
@@ -191,18 +217,32 @@ def _owned(
     return _Owned(f"(f.scope = {SCOPES.index(scope)} OR o.campaign_id IN ({listed}))", by_campaign=True)
 
 
-_CAMPAIGN_OF: Final = {
-    "target_daily": "JOIN target t ON t.id = f.target_id JOIN ad_group o ON o.id = t.ad_group_id",
-    "targets": "JOIN target t ON t.id = f.target_id JOIN ad_group o ON o.id = t.ad_group_id",
-    "search_term_daily": "JOIN target_term w ON w.id = f.target_term_id "
+def _owned_keys(connection: Connection, kind: str, keyed: pl.DataFrame, scratch: Path) -> _Owned:
+    names = KEYS_OF[kind]
+    keys = keyed.select(names).unique()
+    columns = ", ".join(f"`{name}`" for name in names)
+    connection.exec_driver_sql(f"DROP TEMPORARY TABLE IF EXISTS `{_GIVEN}`")
+    connection.exec_driver_sql(
+        f"CREATE TEMPORARY TABLE `{_GIVEN}` (PRIMARY KEY ({columns})) SELECT {columns} FROM `{kind}` LIMIT 0"
+    )
+    bulk.load(connection, _GIVEN, keys, scratch)
+    same = " AND ".join(f"g.`{name}` = f.`{name}`" for name in names)
+    return _Owned(f"EXISTS (SELECT 1 FROM `{_GIVEN}` g WHERE {same})", keys=keys)
+
+
+_CAMPAIGN_ROAD: Final = {
+    "campaign_id": "JOIN (SELECT id, id AS campaign_id FROM campaign) o ON o.id = f.campaign_id",
+    "ad_group_id": "JOIN ad_group o ON o.id = f.ad_group_id",
+    "target_id": "JOIN target t ON t.id = f.target_id JOIN ad_group o ON o.id = t.ad_group_id",
+    "target_term_id": "JOIN target_term w ON w.id = f.target_term_id "
     "JOIN target t ON t.id = w.target_id JOIN ad_group o ON o.id = t.ad_group_id",
-    "product_ad_daily": "JOIN product_ad a ON a.id = f.product_ad_id JOIN ad_group o ON o.id = a.ad_group_id",
-    "campaigns": "JOIN (SELECT id, id AS campaign_id FROM campaign) o ON o.id = f.campaign_id",
+    "product_ad_id": "JOIN product_ad a ON a.id = f.product_ad_id JOIN ad_group o ON o.id = a.ad_group_id",
 }
+"""From the first id of a row to its campaign."""
 
 
 def _joined(kind: str, owned: _Owned) -> str:
-    return _CAMPAIGN_OF.get(kind, "") if owned.by_campaign else ""
+    return _CAMPAIGN_ROAD[KEYS_OF[kind][0]] if owned.by_campaign else ""
 
 
 def _ask_about_lost_days(
@@ -218,7 +258,7 @@ def _ask_about_lost_days(
         ),
         {"account": account_id, "first": first, "last": last},
     )
-    given = set(keyed["date"].unique().to_list())
+    given = set(keyed["day"].unique().to_list())
     lost = {row.day: row.held for row in held if row.day not in given}
     if lost:
         days = sorted(lost)
@@ -254,11 +294,17 @@ def _doomed(
     if not _held_days(connection, account_id, kind, first, last):
         return None
     columns = ", ".join(f"f.`{column.name}`" for column in FACTS[kind].columns)
-    return snapshots.query(
+    # The keys of the file are in a temporary table, which that connection cannot see.
+    condition = "TRUE" if owned.keys is not None else owned.condition
+    rows = snapshots.query(
         store,
         f"SELECT {columns} FROM `{kind}` f {_joined(kind, owned)} WHERE f.account_id = {int(account_id)} "
-        f"AND f.day BETWEEN '{first}' AND '{last}' AND {owned.condition}",
+        f"AND f.day BETWEEN '{first}' AND '{last}' AND {condition}",
     )
+    if owned.keys is None:
+        return rows
+    typed = rows.with_columns(pl.col(name).cast(dtype) for name, dtype in owned.keys.schema.items())
+    return typed.join(owned.keys, on=list(owned.keys.columns), how="semi")
 
 
 def _remove(
@@ -302,17 +348,14 @@ def _record(
     return batch_id
 
 
-def _facts(
-    keyed: pl.DataFrame, account_id: int, batch_id: int, scope: str, columns: list[str], key: str
-) -> pl.DataFrame:
+def _facts(keyed: pl.DataFrame, account_id: int, batch_id: int, scope: str, kind: str) -> pl.DataFrame:
     """The rows as the fact table has them, sorted by its key: loading sorted is far quicker."""
     return (
-        keyed.rename({"date": "day"})
-        .with_columns(
+        keyed.with_columns(
             pl.lit(account_id).alias("account_id"),
             pl.lit(batch_id).alias("batch_id"),
             pl.lit(SCOPES.index(scope)).alias("scope"),
         )
-        .select(columns)
-        .sort("day", key)
+        .select([column.name for column in FACTS[kind].columns])
+        .sort("day", *KEYS_OF[kind])
     )

@@ -224,11 +224,22 @@ job = Table(
 # --- facts: one row per key and day, primary key in the order files are loaded ------
 
 
-def _fact_head(key: str) -> tuple[Column[Any], ...]:
+_KEY_TYPES: Final[dict[str, Any]] = {
+    "hour": TINYINT(unsigned=True), "placement": String(20), "name": String(MAX_NAME), "what": String(8),
+    "category": String(MAX_NAME), "country": String(8), "format": String(10), "metric": String(16),
+    "item_id": String(64), "field": String(32), "at": DateTime(),
+}  # fmt: skip
+"""Keys that are no ids: short words, and few rows."""
+
+
+def _fact_head(*keys: str) -> tuple[Column[Any], ...]:
     return (
         Column("account_id", SMALLINT(unsigned=True), primary_key=True, autoincrement=False),
         Column("day", Date, primary_key=True),
-        Column(key, INTEGER(unsigned=True), primary_key=True, autoincrement=False),
+        *(
+            Column(key, _KEY_TYPES.get(key, INTEGER(unsigned=True)), primary_key=True, autoincrement=False)
+            for key in keys
+        ),
         Column("scope", TINYINT(unsigned=True), nullable=False),
         Column("batch_id", INTEGER(unsigned=True), nullable=False),
     )
@@ -296,14 +307,94 @@ catalog = Table(
     **_TABLE,
 )  # fmt: skip
 
+
+def _fact(name: str, keys: tuple[str, ...], *columns: Column[Any]) -> Table:
+    return Table(name, metadata, *_fact_head(*keys), *columns, **_TABLE)
+
+
+def _money(name: str, *, required: bool = False) -> Column[Any]:
+    return Column(name, BIGINT, nullable=not required)
+
+
+def _count(name: str, *, required: bool = True) -> Column[Any]:
+    return Column(name, INTEGER(unsigned=True), nullable=not required)
+
+
+def _text(name: str, length: int = MAX_NAME, *, required: bool = False) -> Column[Any]:
+    return Column(name, String(length), nullable=not required)
+
+
+def _number(name: str, *, required: bool = False) -> Column[Any]:
+    return Column(name, Double, nullable=not required)
+
+
+_FURTHER: Final = (
+    _fact("campaign_daily", ("campaign_id",), *_measures()),
+    _fact("ad_groups", ("ad_group_id",), _text("state", 10, required=True), _money("default_bid", required=True)),
+    _fact("product_ads", ("product_ad_id",), _text("state", 10, required=True)),
+    _fact("placement_daily", ("campaign_id", "placement"), *_measures()),
+    _fact("hourly", ("campaign_id", "hour"), *_measures(), _count("in_budget_minutes", required=False)),
+    _fact(
+        "boosts", ("campaign_id", "name", "what"),
+        Column("from", Date, nullable=False), Column("to", Date, nullable=False), _text("weekdays", 16),
+        _count("from_hour"), _count("to_hour"), _number("percent", required=True), _text("condition"),
+    ),
+    _fact(
+        "product_sales_daily", ("product_id",),
+        _count("sessions"), _count("total_orders"), _count("total_units"), _money("total_sales", required=True),
+    ),
+    _fact("sales_hourly", ("hour",), _count("total_orders"), _money("total_sales", required=True)),
+    _fact(
+        "peer_benchmarks", ("category", "country", "format", "metric"), _count("brands"),
+        *(_number(f"p{part:02}", required=True) for part in (5, 10, 20, 30, 40, 50, 60, 70, 80, 90, 95)),
+    ),
+    _fact(
+        "peer_format_mix", ("category", "country", "format"),
+        _number("campaign_share", required=True), _number("spend_share", required=True),
+    ),
+    _fact(
+        "query_funnel", ("query_phrase_id", "product_id"), _count("search_volume"),
+        *(
+            _count(f"{who}_{stage}")
+            for who in ("market", "own")
+            for stage in ("impressions", "clicks", "cart_adds", "purchases")
+        ),
+    ),
+    _fact(
+        "keyword_ranks", ("keyword_phrase_id", "item_id"), _count("search_volume"), _text("category"),
+        _text("brand"), _number("organic_rank"), _number("sponsored_rank"),
+    ),
+    _fact(
+        "rivals", ("item_id",), _text("brand", required=True), _text("title", 1024, required=True),
+        _text("category"), Column("launch_date", Date, nullable=True), _money("price"), _number("rating"),
+        _count("reviews", required=False), _money("monthly_sales_estimate"),
+    ),
+    _fact(
+        "events", ("name",), Column("from", Date, nullable=False), Column("to", Date, nullable=False),
+        _text("country", 8),
+    ),
+    _fact(
+        "listings", ("product_id",), _text("title", 1024, required=True), _count("bullets"), _count("images"),
+        _text("rich_content", 3, required=True), _text("brand_section", 3, required=True), _number("rating"),
+        _count("reviews", required=False), _money("price"), _text("in_stock", 3, required=True),
+    ),
+    _fact(
+        "changes", ("at", "campaign_id", "ad_group_id", "target_id", "product_id", "field"),
+        _text("old"), _text("new"), _text("by"),
+    ),
+)  # fmt: skip
+
 FACTS: Final[dict[str, Table]] = {
     table.name: table
-    for table in (target_daily, search_term_daily, product_ad_daily, campaigns, targets, catalog)
-}
-KEY_OF: Final[dict[str, str]] = {
-    name: next(c.name for c in table.primary_key if c.name not in ("account_id", "day"))
+    for table in (
+        target_daily, search_term_daily, product_ad_daily, campaigns, targets, catalog, *_FURTHER,
+    )
+}  # fmt: skip
+KEYS_OF: Final[dict[str, tuple[str, ...]]] = {
+    name: tuple(c.name for c in table.primary_key if c.name not in ("account_id", "day"))
     for name, table in FACTS.items()
 }
+"""The key columns of each fact table, besides account and day."""
 SCOPES: Final = ("all", "product", "brand", "display")
 """The label of a batch; stored in facts as its place in this list."""
 

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Final
 
 import polars as pl
-from sqlalchemy import Connection, Table, select, update
+from sqlalchemy import Connection, String, Table, select, update
 
 from nimbus_reef.core.words import normal_form
 from nimbus_reef.errors import BadFile
 from nimbus_reef.store import bulk
 from nimbus_reef.store.models import (
+    FACTS,
+    KEYS_OF,
     MAX_NAME,
     MAX_PHRASE,
     ad_group,
@@ -31,32 +34,53 @@ def with_ids(
     connection: Connection, account_id: int, kind: str, rows: pl.DataFrame, scratch: Path
 ) -> pl.DataFrame:
     """Adds the key column of the kind's fact table, and campaign_id where rows have one."""
-    _refuse_long(rows)
+    _refuse_long(kind, rows)
     if "campaign" in rows.columns:
         rows = _campaigns(connection, account_id, rows, scratch)
     if "ad_group" in rows.columns:
         rows = _ad_groups(connection, rows, scratch)
     if "target" in rows.columns:
-        rows = _targets(connection, rows, scratch)
+        rows = _where_given(rows, "target", "target_id", lambda given: _targets(connection, given, scratch))
     if "search_term" in rows.columns:
         rows = _terms(connection, rows, scratch)
     if "sku" in rows.columns:
-        rows = _products(connection, account_id, rows, scratch)
-    if kind == "product_ad_daily":
+        rows = _where_given(
+            rows, "sku", "product_id", lambda given: _products(connection, account_id, given, scratch)
+        )
+    for column in ("query", "keyword"):
+        if column in rows.columns:
+            ids = _phrase_ids(connection, rows[column], scratch)
+            rows = rows.join(ids.rename({"id": f"{column}_phrase_id", "text": column}), on=column)
+    if "product_ad_id" in KEYS_OF[kind]:
         ids = bulk.ensure_ids(connection, product_ad, ["ad_group_id", "product_id"], rows, scratch)
         rows = rows.join(ids.rename({"id": "product_ad_id"}), on=["ad_group_id", "product_id"])
     return rows
 
 
-def _refuse_long(rows: pl.DataFrame) -> None:
-    """A name longer than its column would be cut and could meet another; say so instead."""
-    for column, most in (
-        ("campaign", MAX_NAME), ("ad_group", MAX_NAME), ("sku", MAX_NAME),
-        ("target", MAX_PHRASE), ("search_term", MAX_PHRASE),
-    ):  # fmt: skip
+def _where_given(
+    rows: pl.DataFrame, column: str, key: str, with_key: Callable[[pl.DataFrame], pl.DataFrame]
+) -> pl.DataFrame:
+    """Ids for the rows whose column says something; 0 for those in which it is left open."""
+    given = rows.filter(pl.col(column).is_not_null())
+    if len(given) == len(rows):
+        return with_key(rows)
+    rest = rows.filter(pl.col(column).is_null()).with_columns(pl.lit(0, pl.UInt32).alias(key))
+    return pl.concat([with_key(given), rest], how="diagonal") if len(given) else rest
+
+
+_NAMES: Final = {
+    "campaign": MAX_NAME, "ad_group": MAX_NAME, "sku": MAX_NAME,
+    "target": MAX_PHRASE, "search_term": MAX_PHRASE, "query": MAX_PHRASE, "keyword": MAX_PHRASE,
+}  # fmt: skip
+
+
+def _refuse_long(kind: str, rows: pl.DataFrame) -> None:
+    """A text longer than its column would be cut and could meet another; say so instead."""
+    own = {c.name: c.type.length for c in FACTS[kind].columns if isinstance(c.type, String)}
+    for column, most in (_NAMES | own).items():
         if column in rows.columns:
             longest = rows[column].str.len_chars().max()
-            if isinstance(longest, int) and longest > most:
+            if isinstance(longest, int) and most is not None and longest > most:
                 raise BadFile(
                     f"A value in {column} has {longest} characters; at most {most} are kept.",
                     remedy="Check the mapping of that column.",
@@ -88,23 +112,30 @@ def _by_external_id(
 
 def _campaigns(connection: Connection, account_id: int, rows: pl.DataFrame, scratch: Path) -> pl.DataFrame:
     rows = rows.rename({"campaign_id": "campaign_external"}, strict=False).with_columns(
-        account_id=pl.lit(account_id, pl.UInt32), name=pl.col("campaign")
+        account_id=pl.lit(account_id, pl.UInt32)
     )
-    _by_external_id(connection, campaign, "account_id", rows, "name", "campaign_external")
-    ids = bulk.ensure_ids(connection, campaign, ["account_id", "name"], rows, scratch)
-    # A second pass gives a campaign met for the first time its id of the marketplace.
-    _by_external_id(connection, campaign, "account_id", rows, "name", "campaign_external")
-    return rows.join(ids.rename({"id": "campaign_id"}), on=["account_id", "name"]).drop("name")
+    return _named(connection, campaign, "account_id", rows, "campaign", scratch)
 
 
 def _ad_groups(connection: Connection, rows: pl.DataFrame, scratch: Path) -> pl.DataFrame:
     rows = rows.rename({"ad_group_id": "ad_group_external"}, strict=False).with_columns(
-        name=pl.col("ad_group").fill_null(WHOLE_CAMPAIGN)
+        pl.col("ad_group").fill_null(WHOLE_CAMPAIGN)
     )
-    _by_external_id(connection, ad_group, "campaign_id", rows, "name", "ad_group_external")
-    ids = bulk.ensure_ids(connection, ad_group, ["campaign_id", "name"], rows, scratch)
-    _by_external_id(connection, ad_group, "campaign_id", rows, "name", "ad_group_external")
-    return rows.join(ids.rename({"id": "ad_group_id"}), on=["campaign_id", "name"]).drop("name")
+    return _named(connection, ad_group, "campaign_id", rows, "ad_group", scratch)
+
+
+def _named(
+    connection: Connection, table: Table, parent: str, rows: pl.DataFrame, column: str, scratch: Path
+) -> pl.DataFrame:
+    """Adds `<column>_id`, the id of the name in that column under its parent."""
+    external = f"{column}_external"
+    kept = [parent, column, *([external] if external in rows.columns else [])]
+    names = rows.select(kept).unique(maintain_order=True).rename({column: "name"})
+    _by_external_id(connection, table, parent, names, "name", external)
+    ids = bulk.ensure_ids(connection, table, [parent, "name"], names, scratch)
+    # A second pass gives a name met for the first time its id of the marketplace.
+    _by_external_id(connection, table, parent, names, "name", external)
+    return rows.join(ids.rename({"id": f"{column}_id", "name": column}), on=[parent, column])
 
 
 def _phrase_ids(connection: Connection, texts: pl.Series, scratch: Path) -> pl.DataFrame:

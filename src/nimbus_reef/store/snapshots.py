@@ -23,11 +23,12 @@ from sqlalchemy import text
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.store.engine import Store
-from nimbus_reef.store.models import FACTS, KEY_OF
+from nimbus_reef.store.models import FACTS, KEYS_OF
 
 _LEFT_OUT: Final = frozenset({"account_id", "day", "scope"})
 _TYPES: Final[Mapping[str, pl.DataType | type[pl.DataType]]] = {
-    "BIGINT": pl.Int64, "INTEGER": pl.UInt32, "DOUBLE": pl.Float64, "VARCHAR": pl.String, "DATE": pl.Date,
+    "BIGINT": pl.Int64, "INTEGER": pl.UInt32, "TINYINT": pl.UInt8, "DOUBLE": pl.Float64,
+    "VARCHAR": pl.String, "DATE": pl.Date, "DATETIME": pl.Datetime("us"),
 }  # fmt: skip
 
 
@@ -166,7 +167,7 @@ def _rebuild(store: Store, account_id: int, kind: str, missing: Versions) -> dic
         store,
         f"SELECT day, {', '.join(f'`{name}`' for name in wanted)} FROM `{kind}` "
         f"WHERE account_id = {int(account_id)} AND day BETWEEN '{first}' AND '{last}' "
-        f"ORDER BY day, `{KEY_OF[kind]}`",
+        f"ORDER BY day, {', '.join(f'`{key}`' for key in KEYS_OF[kind])}",
     )
     parts = {part["day"][0]: part for part in rows.partition_by("day", maintain_order=True)}
     found = {}

@@ -9,10 +9,10 @@ from datetime import date
 import polars as pl
 from sqlalchemy import Connection, select, text
 
-from nimbus_reef.core.model import MEASURES
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store import snapshots
 from nimbus_reef.store.engine import Store
-from nimbus_reef.store.models import FACTS, KEY_OF, batch, batch_day
+from nimbus_reef.store.models import FACTS, KEYS_OF, batch, batch_day
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,9 +38,9 @@ def verify(store: Store, account_id: int) -> Iterator[Disagreement]:
 
 
 def _summed(kind: str) -> list[str]:
-    """What is summed to compare: the key, so that other rows show, and the measures."""
-    names = {column.name for column in FACTS[kind].columns}
-    return [KEY_OF[kind], *(measure for measure in MEASURES if measure in names)]
+    """What is summed to compare: ids, so that other rows show, and whatever adds up."""
+    ids = [key for key in KEYS_OF[kind] if key.endswith("_id") and key != "item_id"]
+    return [*ids, *KINDS[kind].summed]
 
 
 Sums = Mapping[date, Mapping[str, int]]
@@ -73,7 +73,7 @@ def _day_files(store: Store, account_id: int, kind: str, in_tables: Sums) -> Ite
         d: v for d, v in wanted.items() if snapshots.path(store.snapshots, account_id, kind, d, v).exists()
     }
     rows = (
-        snapshots.read(store, account_id, kind, kept, _summed(kind))
+        snapshots.read(store, account_id, kind, kept, _summed(kind) or None)
         .group_by("day")
         .agg(pl.len().cast(pl.Int64).alias("rows"), *(pl.col(n).cast(pl.Int64).sum() for n in _summed(kind)))
         .sort("day")

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.core.model import MONEY_MEASURES, from_micro
-from nimbus_reef.formats import values
-from nimbus_reef.formats.contract import KINDS, Column, Holds
+from nimbus_reef.core.model import from_micro
+from nimbus_reef.formats import reports, values
+from nimbus_reef.formats.contract import Column, Holds
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap, Suggestion
 from nimbus_reef.formats.tables import LINE, RawTable
 from nimbus_reef.store.loads import Batch, HeldReport, Job
@@ -18,7 +19,8 @@ from nimbus_reef.web.figures import Figures
 
 _SAMPLES: Final = 3
 _BECOMES: Final[Mapping[Holds, str]] = {
-    Holds.DATE: "day", Holds.TEXT: "text", Holds.COUNT: "whole number", Holds.MONEY: "money",
+    Holds.DATE: "day", Holds.WEEK: "week", Holds.MONTH: "month", Holds.TIME: "time",
+    Holds.TEXT: "text", Holds.COUNT: "whole number", Holds.MONEY: "money", Holds.NUMBER: "number",
     Holds.SHARE: "share", Holds.PERCENT: "percent", Holds.RANK: "rank", Holds.CHOICE: "one of our words",
 }  # fmt: skip
 
@@ -36,10 +38,9 @@ class MappedColumn:
 
 def _become(cells: Any, column: Column, order: values.DateOrder) -> list[str]:
     text = values.trimmed(cells)
-    if column.holds is Holds.DATE:
-        read = values.dates(
-            text, order if order is not values.DateOrder.UNKNOWN else values.DateOrder.DAY_FIRST
-        )
+    if column.holds.dated:
+        known = order if order is not values.DateOrder.UNKNOWN else values.DateOrder.DAY_FIRST
+        read = reports.dated(text, column.holds, known, "UTC")
         return [day.isoformat() if day else "" for day in read]
     if column.holds is Holds.CHOICE:
         return [word or "" for word in values.choices(text, column.aliases)]
@@ -94,11 +95,14 @@ class Summary:
     batch_id: int | None = None
 
 
-def _sums(sums: Mapping[str, int], figures: Figures) -> list[tuple[str, str]]:
-    return [
-        (name, figures.money(from_micro(value), 2) if name in MONEY_MEASURES else figures.count(value))
-        for name, value in sums.items()
-    ]
+def _sums(kind: str, sums: Mapping[str, int], figures: Figures) -> list[tuple[str, str]]:
+    shown = []
+    for name, value in sums.items():
+        money = KINDS[kind].column(name).holds is Holds.MONEY
+        shown.append(
+            (name.replace("_", " "), figures.money(from_micro(value), 2) if money else figures.count(value))
+        )
+    return shown
 
 
 def _span(first: Any, last: Any, days: int | None) -> list[tuple[str, str]]:
@@ -108,18 +112,31 @@ def _span(first: Any, last: Any, days: int | None) -> list[tuple[str, str]]:
     return [("days", str(days)), *shown] if days is not None else shown
 
 
-def job_summary(job: Job, figures: Figures) -> Summary | None:
-    """The summary of a finished load or undo."""
-    result = job.result
+def job_summaries(job: Job, seen: Mapping[int, tuple[str, Figures]]) -> list[Summary]:
+    """
+    What a finished load or undo did, by account.
+
+    seen: the accounts the reader may see, with their names and how figures are written.
+    """
     if job.state != "done":
-        return None
+        return []
     if job.kind == "undo":
-        return _undo_summary(result, figures)
+        return [_undo_summary(job.result, seen[job.account_id or 0][1])]
+    done = [(seen[each["account"]], each) for each in job.result["loads"] if each["account"] in seen]
+    named = len(job.result["loads"]) > 1
+    return [
+        replace(summary, title=f"{summary.title} in {name}") if named else summary
+        for (name, figures), each in done
+        for summary in [_load_summary(each, figures)]
+    ]
+
+
+def _load_summary(result: Mapping[str, Any], figures: Figures) -> Summary:
     facts = [
         ("rows", figures.count(result["rows"])),
         *_span(result["first_day"], result["last_day"], result["days"]),
         ("replaced", figures.count(result["removed"])), ("rejected", figures.count(result["rejected"])),
-        *_sums(result["sums"], figures),
+        *_sums(result["kind"], result["sums"], figures),
     ]  # fmt: skip
     return Summary(
         KINDS[result["kind"]].title,
@@ -147,7 +164,7 @@ def batch_summary(batch: Batch, figures: Figures) -> Summary:
         ("rows", figures.count(batch.rows)),
         *_span(batch.first_day, batch.last_day, None),
         ("replaced", figures.count(batch.removed)), ("rejected", figures.count(batch.rejected)),
-        *_sums(batch.sums, figures),
+        *_sums(batch.kind, batch.sums, figures),
     ]  # fmt: skip
     return Summary(KINDS[batch.kind].title, tuple(facts), batch.warnings, batch.rejected, batch.id)
 

@@ -9,7 +9,7 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.errors import BadFile, BadInput, NotFound
-from nimbus_reef.formats.contract import KINDS
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap, checked
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.formats.values import DateOrder
@@ -19,7 +19,7 @@ from nimbus_reef.store.loads import Upload
 from nimbus_reef.store.models import SCOPES
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.intake import pages
-from nimbus_reef.web.parts import account_by_id, figures, must_write, parts, scope
+from nimbus_reef.web.parts import account_by_id, figures, must_write, my_accounts, parts, scope
 
 intake = Blueprint("intake", __name__, url_prefix="/intake")
 _IN_THE_TRAIL: Final = {"load": "loaded", "undo": "undone"}
@@ -42,12 +42,11 @@ def look() -> str:
 
 
 def _job_view(job: loads.Job, file_name: str) -> dict[str, Any]:
-    account = account_by_id(job.account_id or 0)
-    return {
-        "job": job,
-        "file_name": file_name,
-        "summary": pages.job_summary(job, Figures(account.locale, account.currency)),
+    seen = {
+        each.id: (f"{each.brand}, {each.country}", Figures(each.locale, each.currency))
+        for each in my_accounts()
     }
+    return {"job": job, "file_name": file_name, "summaries": pages.job_summaries(job, seen)}
 
 
 @intake.post("/files")

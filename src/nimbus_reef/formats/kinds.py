@@ -1,0 +1,410 @@
+"""
+The report kinds and their columns: the open file contract, as data.
+
+docs/data-contract.md is made from it; a test holds the two together.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from enum import StrEnum
+from typing import Final
+
+from nimbus_reef.core.model import (
+    MEASURES,
+    MONEY_MEASURES,
+    Bidding,
+    Format,
+    MatchType,
+    Placement,
+    State,
+    Targeting,
+)
+from nimbus_reef.formats.contract import Column, Holds, Replaces, ReportKind
+
+
+def _own_words(enum: type[StrEnum]) -> dict[str, str]:
+    return {value.value.replace("_", " "): value.value for value in enum}
+
+
+_MEASURE_WORDS: Final[dict[str, tuple[str, ...]]] = {
+    "impressions": ("impressions", "impr", "views", "shown", "times shown", "ad views"),
+    "clicks": ("clicks", "click count", "ad clicks", "visits from ads"),
+    "spend": ("spend", "cost", "ad spend", "costs", "total cost", "amount spent", "ad cost"),
+    "orders": ("orders", "purchases", "conversions", "total orders", "order count", "ad orders"),
+    "units": ("units", "units sold", "items sold", "quantity", "pieces", "total units"),
+    "sales": ("sales", "revenue", "ad sales", "total sales", "turnover", "sales value"),
+}
+
+
+def _measures() -> tuple[Column, ...]:
+    return tuple(
+        Column(
+            name,
+            Holds.MONEY if name in MONEY_MEASURES else Holds.COUNT,
+            required=name != "units",
+            words=_MEASURE_WORDS[name],
+            summed=True,
+        )
+        for name in MEASURES
+    )
+
+
+_DATE = Column("date", Holds.DATE, words=("date", "day", "report date", "on"))
+_CAMPAIGN = Column("campaign", Holds.TEXT, words=("campaign", "campaign name", "name of campaign"))
+_CAMPAIGN_ID = Column("campaign_id", Holds.TEXT, False, ("campaign id", "campaign number"))
+_AD_GROUP = Column("ad_group", Holds.TEXT, words=("ad group", "ad group name", "adgroup", "group"))
+_AD_GROUP_ID = Column("ad_group_id", Holds.TEXT, False, ("ad group id", "ad group number"))
+_TARGET = Column(
+    "target", Holds.TEXT,
+    words=("target", "keyword", "targeting", "keyword text", "target text", "bid on"),
+)  # fmt: skip
+_TARGET_ID = Column("target_id", Holds.TEXT, False, ("target id", "keyword id"))
+_MATCH_TYPE = Column(
+    "match_type", Holds.CHOICE, words=("match type", "match", "matching", "target type"),
+    aliases={
+        **_own_words(MatchType), "exact match": "exact", "phrase match": "phrase",
+        "broad match": "broad", "automatic": "auto", "product": "item", "items": "item",
+        "categories": "category", "neg exact": "negative_exact", "neg phrase": "negative_phrase",
+        "neg item": "negative_item",
+    },
+)  # fmt: skip
+_STATE = Column(
+    "state", Holds.CHOICE, words=("state", "status"),
+    aliases={
+        **_own_words(State), "active": "enabled", "on": "enabled", "running": "enabled",
+        "live": "enabled", "inactive": "paused", "off": "paused", "stopped": "paused",
+        "ended": "archived", "deleted": "archived",
+    },
+)  # fmt: skip
+_OPTIONAL_STATE = Column("state", Holds.CHOICE, False, _STATE.words, _STATE.aliases)
+_SKU = Column("sku", Holds.TEXT, words=("sku", "product", "article", "product code", "article number"))
+_YES_NO = {
+    "yes": "yes",
+    "no": "no",
+    "true": "yes",
+    "false": "no",
+    "y": "yes",
+    "n": "no",
+    "1": "yes",
+    "0": "no",
+}
+
+
+_ACCOUNT = Column("account", Holds.TEXT, False, ("account", "account name", "brand account"))
+_OPTIONAL_SKU = Column("sku", Holds.TEXT, False, _SKU.words)
+_ITEM = Column("item_id", Holds.TEXT, words=("item id", "item", "listing id", "item number"))
+_TITLE = Column("title", Holds.TEXT, words=("title", "product title", "product name", "name"))
+_CATEGORY = Column("category", Holds.TEXT, False, ("category", "product category"))
+_COUNTRY = Column("country", Holds.TEXT, words=("country", "country code", "market"))
+_FORMAT_WORDS = {
+    **_own_words(Format), "product ads": "product", "brand ads": "brand", "display ads": "display",
+}  # fmt: skip
+_PEER_FORMAT = Column(
+    "format", Holds.CHOICE, words=("format", "ad format"), aliases={**_FORMAT_WORDS, "all": "all"}
+)
+_PLACEMENT = Column(
+    "placement", Holds.CHOICE, words=("placement", "where shown", "ad placement"),
+    aliases={
+        **_own_words(Placement), "top": "top_of_search", "rest of search": "elsewhere_in_search",
+        "other in search": "elsewhere_in_search", "product pages": "product_page",
+        "outside": "off_site", "off marketplace": "off_site",
+    },
+)  # fmt: skip
+PEER_METRICS: Final = ("ctr", "cvr", "cpc", "acos", "aov", "cart_rate", "purchase_rate")
+QUANTILES: Final = ("p05", "p10", "p20", "p30", "p40", "p50", "p60", "p70", "p80", "p90", "p95")
+
+
+def _count(name: str, *words: str, required: bool = True, summed: bool = False) -> Column:
+    return Column(name, Holds.COUNT, required, words, summed=summed)
+
+
+def _hour(name: str, *words: str, most: int = 23) -> Column:
+    return Column(name, Holds.COUNT, words=words, most=most)
+
+
+def _adjustment(place: str) -> Column:
+    words = place.replace("_", " ")
+    return Column(f"adj_{place}", Holds.PERCENT, False, (f"adj {words}", f"{words} adjustment"))
+
+
+_KINDS: Final = (
+    ReportKind(
+        "campaigns", "Campaigns", "a campaign's settings on a day",
+        (
+            _DATE, _CAMPAIGN, _CAMPAIGN_ID,
+            Column("portfolio", Holds.TEXT, False, ("portfolio", "portfolio name")),
+            Column(
+                "format", Holds.CHOICE, words=("format", "ad format", "ad type", "campaign type"),
+                aliases=_FORMAT_WORDS,
+            ),
+            Column(
+                "targeting", Holds.CHOICE, words=("targeting", "targeting type"),
+                aliases={**_own_words(Targeting), "automatic": "auto"},
+            ),
+            _STATE,
+            Column("daily_budget", Holds.MONEY, words=("daily budget", "budget", "budget per day")),
+            Column(
+                "bidding", Holds.CHOICE, False, ("bidding", "bidding strategy", "bid strategy"),
+                {**_own_words(Bidding), "fixed bids": "fixed", "down": "down_only",
+                 "up down": "up_and_down"},
+            ),
+            _adjustment("top_of_search"), _adjustment("product_page"), _adjustment("elsewhere"),
+            Column("offsite_limited", Holds.CHOICE, False, ("offsite limited",), _YES_NO),
+            Column("start_date", Holds.DATE, False, ("start date", "started", "start")),
+        ),
+        ("campaign",),
+    ),
+    ReportKind(
+        "targets", "Targets", "a target's settings on a day",
+        (
+            _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP, _AD_GROUP_ID, _TARGET, _TARGET_ID,
+            _MATCH_TYPE, _STATE,
+            Column("bid", Holds.MONEY, False, ("bid", "max bid", "keyword bid", "current bid")),
+            Column("ad_group_bid", Holds.MONEY, False, ("ad group bid", "default bid")),
+        ),
+        ("campaign", "ad_group", "target", "match_type"),
+    ),
+    ReportKind(
+        "target_daily", "Targets by day", "target × day",
+        (
+            _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP, _AD_GROUP_ID, _TARGET, _TARGET_ID,
+            _MATCH_TYPE, *_measures(),
+            Column("top_of_search_share", Holds.SHARE, False,
+                   ("top of search share", "top of search impression share")),
+        ),
+        ("campaign", "ad_group", "target", "match_type"),
+    ),
+    ReportKind(
+        "search_term_daily", "Search terms by day", "term × target × day",
+        (
+            _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP, _AD_GROUP_ID, _TARGET, _TARGET_ID,
+            _MATCH_TYPE,
+            Column("search_term", Holds.TEXT, words=(
+                "search term", "search query", "query", "searched", "shopper searched",
+                "customer search", "search phrase")),
+            *_measures(),
+            Column("impression_share", Holds.SHARE, False, ("impression share",)),
+            Column("impression_rank", Holds.RANK, False, ("impression rank", "rank")),
+        ),
+        ("campaign", "ad_group", "target", "match_type", "search_term"),
+    ),
+    ReportKind(
+        "product_ad_daily", "Product ads by day", "SKU in ad group × day",
+        (
+            _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP, _AD_GROUP_ID, _SKU, _OPTIONAL_STATE,
+            *_measures(),
+        ),
+        ("campaign", "ad_group", "sku"),
+    ),
+    ReportKind(
+        "catalog", "Catalog", "a product",
+        (
+            _SKU,
+            _ITEM,
+            Column("parent_item_id", Holds.TEXT, False, ("parent item id", "parent", "family")),
+            _TITLE,
+            Column("brand", Holds.TEXT, False, ("brand", "brand name", "maker")),
+            _CATEGORY,
+            Column("launch_date", Holds.DATE, False, ("launch date", "launched", "first available")),
+            Column("price", Holds.MONEY, False, ("price", "selling price", "list price")),
+            Column("margin", Holds.PERCENT, False, ("margin", "margin before ads", "margin percent")),
+            Column("fulfilment", Holds.CHOICE, False, ("fulfilment", "shipped by", "fulfilled by"),
+                   {"marketplace": "marketplace", "merchant": "merchant", "own": "merchant"}),
+            Column("ad_eligible", Holds.CHOICE, False, ("ad eligible", "eligible", "may advertise"),
+                   _YES_NO),
+            Column("ineligible_reason", Holds.TEXT, False, ("ineligible reason", "reason")),
+        ),
+        ("sku",),
+        replaces=Replaces.KEYS,
+    ),
+    ReportKind(
+        "campaign_daily", "Campaigns by day", "campaign × day",
+        (_DATE, _CAMPAIGN, _CAMPAIGN_ID, *_measures()),
+        ("campaign",),
+    ),
+    ReportKind(
+        "ad_groups", "Ad groups", "an ad group's settings on a day",
+        (
+            _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP, _AD_GROUP_ID, _STATE,
+            Column("default_bid", Holds.MONEY, words=("default bid", "ad group bid", "bid")),
+        ),
+        ("campaign", "ad_group"),
+    ),
+    ReportKind(
+        "product_ads", "Product ads", "a product inside an ad group, settings on a day",
+        (_DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP, _AD_GROUP_ID, _SKU, _STATE),
+        ("campaign", "ad_group", "sku"),
+    ),
+    ReportKind(
+        "placement_daily", "Placements by day", "placement × campaign × day",
+        (_DATE, _CAMPAIGN, _CAMPAIGN_ID, _PLACEMENT, *_measures()),
+        ("campaign", "placement"),
+    ),
+    ReportKind(
+        "hourly", "Hours", "campaign × day × hour",
+        (
+            _DATE, _hour("hour", "hour", "hour of day", "time"), _CAMPAIGN, _CAMPAIGN_ID, *_measures(),
+            Column("in_budget_minutes", Holds.COUNT, False,
+                   ("in budget minutes", "minutes in budget"), most=60),
+        ),
+        ("campaign", "hour"),
+    ),
+    ReportKind(
+        "boosts", "Boosts", "a scheduled raise in force",
+        (
+            Column("name", Holds.TEXT, words=("name", "rule", "boost", "boost name")),
+            _CAMPAIGN, _CAMPAIGN_ID,
+            Column("what", Holds.CHOICE, words=("what", "raises", "kind"),
+                   aliases={"budget": "budget", "bid": "bid", "bids": "bid", "budgets": "budget"}),
+            Column("from", Holds.DATE, words=("from", "start", "first day")),
+            Column("to", Holds.DATE, words=("to", "end", "last day")),
+            Column("weekdays", Holds.TEXT, False, ("weekdays", "days of week")),
+            _hour("from_hour", "from hour", "start hour"),
+            _hour("to_hour", "to hour", "end hour", most=24),
+            Column("percent", Holds.PERCENT, words=("percent", "raise", "raise by")),
+            Column("condition", Holds.TEXT, False, ("condition", "while")),
+        ),
+        ("name", "campaign", "what"),
+        replaces=Replaces.KEYS,
+    ),
+    ReportKind(
+        "product_sales_daily", "Product sales by day", "product × day, all trade",
+        (
+            _DATE, _SKU,
+            _count("sessions", "sessions", "visits", "page visits", summed=True),
+            _count("total_orders", "total orders", "all orders", "orders", summed=True),
+            _count("total_units", "total units", "all units", "units ordered", "units", summed=True),
+            Column("total_sales", Holds.MONEY, words=("total sales", "all sales", "sales", "revenue"),
+                   summed=True),
+        ),
+        ("sku",),
+    ),
+    ReportKind(
+        "sales_hourly", "Sales by hour", "the account × hour, all trade",
+        (
+            _DATE, _hour("hour", "hour", "hour of day", "time"),
+            _count("total_orders", "total orders", "all orders", "orders", summed=True),
+            Column("total_sales", Holds.MONEY, words=("total sales", "all sales", "sales", "revenue"),
+                   summed=True),
+        ),
+        ("hour",),
+    ),
+    ReportKind(
+        "peer_benchmarks", "Peer benchmarks", "month × category × country × format × metric",
+        (
+            Column("month", Holds.MONTH, words=("month", "period")),
+            Column("category", Holds.TEXT, words=_CATEGORY.words), _COUNTRY, _PEER_FORMAT,
+            Column("metric", Holds.CHOICE, words=("metric", "measure", "ratio"),
+                   aliases={name.replace("_", " "): name for name in PEER_METRICS}),
+            _count("brands", "brands", "peers", "number of brands"),
+            *(Column(name, Holds.NUMBER, words=(name, f"{int(name[1:])} th percentile"))
+              for name in QUANTILES),
+        ),
+        ("category", "country", "format", "metric"),
+    ),
+    ReportKind(
+        "peer_format_mix", "Peer format mix", "month × category × country × format",
+        (
+            Column("month", Holds.MONTH, words=("month", "period")),
+            Column("category", Holds.TEXT, words=_CATEGORY.words), _COUNTRY,
+            Column("format", Holds.CHOICE, words=_PEER_FORMAT.words, aliases=_FORMAT_WORDS),
+            Column("campaign_share", Holds.SHARE, words=("campaign share", "share of campaigns")),
+            Column("spend_share", Holds.SHARE, words=("spend share", "share of spend")),
+        ),
+        ("category", "country", "format"),
+    ),
+    ReportKind(
+        "query_funnel", "Query funnel", "week × search query, in all or for one SKU",
+        (
+            Column("week", Holds.WEEK, words=("week", "week starting", "week of")),
+            Column("query", Holds.TEXT, words=("query", "search query")), _OPTIONAL_SKU,
+            _count("search_volume", "search volume", "searches", "volume"),
+            *(
+                _count(f"{who}_{stage}", f"{who} {stage}".replace("_", " "), f"{other} {stage}",
+                       summed=True)
+                for who, other in (("market", "total"), ("own", "brand"))
+                for stage in ("impressions", "clicks", "cart_adds", "purchases")
+            ),
+        ),
+        ("query", "sku"),
+    ),
+    ReportKind(
+        "keyword_ranks", "Keyword ranks", "keyword × item × day",
+        (
+            _DATE, Column("keyword", Holds.TEXT, words=("keyword", "phrase", "search phrase")),
+            _count("search_volume", "search volume", "searches", "volume"),
+            _CATEGORY, _ITEM,
+            Column("brand", Holds.TEXT, False, ("brand", "brand name", "maker")),
+            Column("organic_rank", Holds.RANK, False, ("organic rank", "natural rank")),
+            Column("sponsored_rank", Holds.RANK, False, ("sponsored rank", "ad rank", "paid rank")),
+        ),
+        ("keyword", "item_id"),
+    ),
+    ReportKind(
+        "rivals", "Rivals", "another brand's item",
+        (
+            _ITEM, Column("brand", Holds.TEXT, words=("brand", "brand name", "maker")), _TITLE, _CATEGORY,
+            Column("launch_date", Holds.DATE, False, ("launch date", "launched", "first available")),
+            Column("price", Holds.MONEY, False, ("price", "selling price")),
+            Column("rating", Holds.NUMBER, False, ("rating", "average rating"), most=5),
+            _count("reviews", "reviews", "review count", "number of reviews", required=False),
+            Column("monthly_sales_estimate", Holds.MONEY, False,
+                   ("monthly sales estimate", "monthly sales", "estimated sales")),
+        ),
+        ("item_id",),
+        replaces=Replaces.KEYS,
+    ),
+    ReportKind(
+        "events", "Sale events", "a sale event",
+        (
+            Column("name", Holds.TEXT, words=("name", "event", "event name")),
+            Column("from", Holds.DATE, words=("from", "start", "first day")),
+            Column("to", Holds.DATE, words=("to", "end", "last day")),
+            Column("country", Holds.TEXT, False, _COUNTRY.words),
+        ),
+        ("name",),
+        replaces=Replaces.KEYS,
+    ),
+    ReportKind(
+        "listings", "Listings", "a product page on a day",
+        (
+            _DATE, _SKU, _TITLE,
+            _count("bullets", "bullets", "bullet points", "bullet count"),
+            _count("images", "images", "pictures", "image count"),
+            Column("rich_content", Holds.CHOICE, words=("rich content",), aliases=_YES_NO),
+            Column("brand_section", Holds.CHOICE, words=("brand section", "brand story"), aliases=_YES_NO),
+            Column("rating", Holds.NUMBER, False, ("rating", "average rating"), most=5),
+            _count("reviews", "reviews", "review count", "number of reviews", required=False),
+            Column("price", Holds.MONEY, False, ("price", "selling price")),
+            Column("in_stock", Holds.CHOICE, words=("in stock", "stock", "available"), aliases=_YES_NO),
+        ),
+        ("sku",),
+    ),
+    ReportKind(
+        "changes", "Changes", "a change somebody made",
+        (
+            Column("at", Holds.TIME, words=("at", "time", "changed at", "timestamp", "when")),
+            _CAMPAIGN, _CAMPAIGN_ID,
+            Column("ad_group", Holds.TEXT, False, _AD_GROUP.words), _AD_GROUP_ID,
+            Column("target", Holds.TEXT, False, _TARGET.words),
+            Column("match_type", Holds.CHOICE, False, _MATCH_TYPE.words, _MATCH_TYPE.aliases),
+            _OPTIONAL_SKU,
+            Column("field", Holds.TEXT, words=("field", "what", "setting", "changed field")),
+            Column("old", Holds.TEXT, False, ("old", "old value", "before")),
+            Column("new", Holds.TEXT, False, ("new", "new value", "after")),
+            Column("by", Holds.TEXT, False, ("by", "changed by", "who")),
+        ),
+        ("at", "campaign", "ad_group", "target", "match_type", "sku", "field"),
+        replaces=Replaces.KEYS,
+    ),
+)  # fmt: skip
+KINDS: Final[dict[str, ReportKind]] = {
+    each.name: replace(each, columns=(*each.columns, _ACCOUNT)) for each in _KINDS
+}
+"""Every kind by name. Each may carry `account`: one file may hold the rows of several."""
+
+
+def kind(name: str) -> ReportKind:
+    """A report kind by name; a KeyError is a mistake of the caller."""
+    return KINDS[name]

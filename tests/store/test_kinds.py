@@ -1,0 +1,125 @@
+"""Every kind of the contract: loaded, read back, verified, undone; and what is peculiar to some."""
+
+from datetime import date, datetime
+
+import polars as pl
+import pytest
+from sqlalchemy import text
+
+from nimbus_reef.errors import BadFile
+from nimbus_reef.formats import mapping, reports, tables
+from nimbus_reef.formats.contract import Holds
+from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.store import ingest, snapshots, undo
+from nimbus_reef.store.ingest import Part, Source
+from nimbus_reef.store.models import FACTS
+from nimbus_reef.store.verify import verify
+
+TODAY = date(2026, 10, 20)
+EXAMPLE = {
+    Holds.DATE: "2026-10-13", Holds.WEEK: "2026-10-14", Holds.MONTH: "2026-10", Holds.TIME: "2026-10-13T22:30Z",
+    Holds.TEXT: "word", Holds.COUNT: "3", Holds.MONEY: "2.50", Holds.SHARE: "12.5%", Holds.PERCENT: "12",
+    Holds.RANK: "2", Holds.NUMBER: "4.2",
+}  # fmt: skip
+
+
+def row(kind, **other):
+    cells = {
+        column.name: next(iter(column.aliases)) if column.holds is Holds.CHOICE else EXAMPLE[column.holds]
+        for column in KINDS[kind].columns
+        if column.name != "account"
+    }
+    return cells | other
+
+
+def load(store, account, tmp_path, kind, rows, zone="Europe/Berlin"):
+    path = tmp_path / f"{kind}.csv"
+    pl.DataFrame(rows).write_csv(path)
+    table = tables.read_table(path, path.name)
+    chosen = mapping.suggest(table, KINDS[kind]).mapping
+    parsed = reports.parse(table, chosen, path.name, zone)
+    source = Source(path.name, "00", "sig", chosen)
+    (loaded,) = ingest.load(store, [Part(account.id, parsed, TODAY)], source, scope="all", confirmed=True)
+    return loaded
+
+
+def held(store, account, kind):
+    return snapshots.read(store, account.id, kind, snapshots.versions(store, account.id, kind)).collect()
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_a_row_of_every_kind_goes_in_comes_back_and_is_undone(store, account, tmp_path, kind):
+    loaded = load(store, account, tmp_path, kind, [row(kind)])
+    assert loaded.rows == 1
+    assert list(verify(store, account.id)) == []
+    assert len(held(store, account, kind)) == 1
+    again = load(store, account, tmp_path, kind, [row(kind)])
+    assert (again.rows, again.removed) == (1, 1)
+    undo.undo(store, account.id, again.batch_id)
+    assert len(held(store, account, kind)) == 1
+    assert list(verify(store, account.id)) == []
+    undo.undo(store, account.id, loaded.batch_id)
+    assert held(store, account, kind).is_empty()
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_every_column_of_the_contract_has_its_place(kind):
+    """What is no name of something else is a column of the fact table."""
+    named = {"date", "week", "month", "account", "campaign", "ad_group", "target", "match_type", "search_term",
+             "sku", "query", "keyword", "campaign_id", "ad_group_id", "target_id"}  # fmt: skip
+    wanted = {column.name for column in KINDS[kind].columns} - named
+    assert wanted <= {column.name for column in FACTS[kind].columns}
+
+
+def test_weeks_months_and_times_belong_to_a_day(store, account, tmp_path):
+    for kind in ("query_funnel", "peer_format_mix", "changes"):
+        load(store, account, tmp_path, kind, [row(kind)])
+    assert held(store, account, "query_funnel")["day"].to_list() == [date(2026, 10, 12)]
+    assert held(store, account, "peer_format_mix")["day"].to_list() == [date(2026, 10, 1)]
+    made = held(store, account, "changes").row(0, named=True)
+    assert (made["day"], made["at"]) == (date(2026, 10, 14), datetime(2026, 10, 14, 0, 30))
+
+
+def test_what_is_left_open_in_a_change_is_nothing_and_not_a_name(store, account, tmp_path):
+    """A change of a whole campaign and one of its targets, in one file, at one time."""
+    bare = row("changes", ad_group=None, target=None, match_type=None, sku=None, field="daily_budget")
+    load(store, account, tmp_path, "changes", [bare, row("changes")])
+    ids = held(store, account, "changes").sort("target_id").select("target_id", "product_id").rows()
+    assert ids[0] == (0, 0)
+    assert min(ids[1]) > 0
+    with store.read() as connection:
+        assert connection.execute(text("SELECT text FROM phrase")).scalars().all() == ["word"]
+
+
+def test_a_query_for_one_product_is_never_added_to_the_query(store, account, tmp_path):
+    load(store, account, tmp_path, "query_funnel", [row("query_funnel"), row("query_funnel", sku=None)])
+    assert sorted(held(store, account, "query_funnel")["product_id"].to_list())[0] == 0
+    assert len(held(store, account, "query_funnel")) == 2
+
+
+def test_a_search_for_a_total_thing_is_no_totals_line(store, account, tmp_path):
+    loaded = load(
+        store, account, tmp_path, "query_funnel", [row("query_funnel", query="total gym", sku=None)]
+    )
+    assert loaded.rows == 1
+
+
+def test_an_event_is_replaced_by_its_name_and_others_stay(store, account, tmp_path):
+    load(store, account, tmp_path, "events", [row("events", name="spring"), row("events", name="autumn")])
+    second = load(store, account, tmp_path, "events", [row("events", name="spring", to="2026-10-19")])
+    assert second.removed == 1
+    ends = held(store, account, "events").sort("name").select("name", "to").rows()
+    assert ends == [("autumn", date(2026, 10, 13)), ("spring", date(2026, 10, 19))]
+
+
+def test_an_hour_that_no_day_has_is_turned_away(store, account, tmp_path):
+    rows = [row("hourly", hour=str(hour)) for hour in range(24)]
+    loaded = load(store, account, tmp_path, "hourly", [*rows, row("hourly", hour="24")])
+    assert (loaded.rows, loaded.rejected) == (24, 1)
+    with pytest.raises(BadFile, match="hour is not between 0 and 23"):
+        load(store, account, tmp_path, "hourly", [row("hourly", hour="25")])
+
+
+def test_a_text_longer_than_its_column_is_refused_not_cut(store, account, tmp_path):
+    with pytest.raises(BadFile, match="at most 255"):
+        load(store, account, tmp_path, "rivals", [row("rivals", brand="x" * 256)])
