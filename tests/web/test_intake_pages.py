@@ -1,12 +1,13 @@
 """What Intake and the scope say, without Flask."""
 
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 
 import polars as pl
 import pytest
 from werkzeug.datastructures import MultiDict
 
 from nimbus_reef.core.bids import BidLimits
+from nimbus_reef.core.coverage import Span
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import mapping
@@ -122,7 +123,23 @@ def test_a_finished_job_s_summary_has_rows_days_sums_and_rejects():
     assert (summary.warnings, summary.rejected, summary.batch_id) == (("w",), 3, 5)
 
 
-def test_every_kind_is_listed_with_what_is_held():
-    held = pages.held([HeldReport("catalog", NEWEST, NEWEST, 1, 25)])
-    assert [title for title, report in held if report] == ["Catalog"]
-    assert len(held) == len(KINDS)
+def test_the_calendar_says_of_every_kind_which_days_are_held():
+    held = [
+        HeldReport("catalog", NEWEST, NEWEST, 1, 25),
+        HeldReport("target_daily", NEWEST - timedelta(9), NEWEST, 9, 1200),
+    ]
+    span = Span("product", Window(NEWEST - timedelta(9), NEWEST), NEWEST, frozenset({NEWEST - timedelta(5)}))
+    made = pages.calendar(held, {"target_daily": [span]}, NEWEST, 3, Figures("en_IE", "EUR"))
+    targets, catalog = made.rows
+    assert (targets.title, targets.rows, targets.newest) == ("Targets by day", "1,200", NEWEST.isoformat())
+    assert targets.says == "5 held, 1 missing, 1 loaded before it matured, 3 maturing"
+    assert sum(piece.width for piece in targets.pieces if piece.state == "missing") == (made.days - 9) * 5
+    assert catalog.pieces == ()
+    assert {*made.unheld} == {kind.title for kind in KINDS.values()} - {"Catalog", "Targets by day"}
+    assert len(made.months) == 4
+
+
+def test_an_account_without_a_row_is_told_what_can_be_loaded():
+    made = pages.calendar([], {}, None, 3, Figures("en_IE", "EUR"))
+    assert (made.rows, made.months) == ((), ())
+    assert len(made.unheld) == len(KINDS)

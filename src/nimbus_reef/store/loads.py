@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import json
+from collections import defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 from typing import Any, Final
+from zoneinfo import ZoneInfo
 
 from sqlalchemy import insert, select, text, update
 from sqlalchemy.engine import Row
 
+from nimbus_reef.core.coverage import Span
+from nimbus_reef.core.windows import Window, month
 from nimbus_reef.errors import Conflict
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.engine import Store
-from nimbus_reef.store.models import batch, job, reject, upload
+from nimbus_reef.store.models import batch, batch_day, job, reject, upload
 
 ATTEMPTS: Final = 2
 _OPEN: Final = ("queued", "running")
@@ -309,6 +314,44 @@ def rejects(store: Store, batch_id: int) -> list[tuple[int, str, str, str]]:
             .order_by(reject.c.line, reject.c.id)
         )
         return [(row.line, row.column, row.value, row.reason) for row in rows]
+
+
+def spans(store: Store, account_id: int, zone: str) -> dict[str, list[Span]]:
+    """
+    The batches of each kind that still stand, as the days that they speak for.
+
+    zone: the account's, in which the day of loading counts.
+    """
+    with store.read() as connection:
+        batches_standing = connection.execute(
+            select(batch)
+            .where(
+                batch.c.account_id == account_id, batch.c.undone_at.is_(None), batch.c.first_day.is_not(None)
+            )
+            .order_by(batch.c.id)
+        ).all()
+        undone = connection.execute(
+            select(batch_day.c.batch_id, batch_day.c.day)
+            .join(batch, batch.c.id == batch_day.c.batch_id)
+            .where(batch.c.account_id == account_id, batch_day.c.undone)
+        ).all()
+    without: dict[int, set[date]] = defaultdict(set)
+    for row in undone:
+        without[row.batch_id].add(row.day)
+    found: dict[str, list[Span]] = defaultdict(list)
+    for row in batches_standing:
+        loaded = row.loaded_at.replace(tzinfo=UTC).astimezone(ZoneInfo(zone)).date()
+        days = Window(row.first_day, _whole(row.kind, row.last_day))
+        found[row.kind].append(Span(row.scope, days, loaded, frozenset(without[row.id])))
+    return dict(found)
+
+
+def _whole(kind: str, last: date) -> date:
+    """The last day of the week or month that begins on `last`, for kinds that come by these."""
+    column = KINDS[kind].day_column
+    if column == "week":
+        return last + timedelta(days=6)
+    return month(last.year, last.month).last if column == "month" else last
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import date
 from functools import lru_cache
 
 from babel.dates import format_date
@@ -110,3 +111,7 @@ class Figures:
             f"{format_date(first, start, locale=self.locale)}\u2009–\u2009"
             f"{format_date(last, 'd MMM y', locale=self.locale)}"
         )
+
+    def month(self, day: date) -> str:
+        """Oct."""
+        return format_date(day, "MMM", locale=self.locale)

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import date, timedelta
 from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.core.coverage import Span, State, Stretch, labels_in_use, stretches
 from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.windows import Window
 from nimbus_reef.formats import reports, values
 from nimbus_reef.formats.contract import Column, Holds
 from nimbus_reef.formats.kinds import KINDS
@@ -169,7 +172,117 @@ def batch_summary(batch: Batch, figures: Figures) -> Summary:
     return Summary(KINDS[batch.kind].title, tuple(facts), batch.warnings, batch.rejected, batch.id)
 
 
-def held(reports: Sequence[HeldReport]) -> list[tuple[str, HeldReport | None]]:
-    """Every kind with what is held of it, nothing included."""
-    by_kind = {each.kind: each for each in reports}
-    return [(kind.title, by_kind.get(kind.name)) for kind in KINDS.values()]
+_CALENDAR_DAYS: Final = 120
+_DAY_WIDTH: Final = 5
+_IN_THE_KEY: Final = {
+    State.HELD: "held",
+    State.MATURING: "maturing: sales are still being added",
+    State.EARLY: "loaded before it had matured: load those days again",
+    State.PART: "one of the ad formats is missing",
+    State.MISSING: "missing",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """Neighbouring days in one state: where they lie in the calendar, and what a hover says."""
+
+    x: float
+    width: float
+    y: float
+    height: float
+    state: str
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
+class CalendarRow:
+    """One kind of report in the calendar; `says` is the same in words."""
+
+    title: str
+    newest: str
+    rows: str
+    says: str
+    pieces: tuple[Piece, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Calendar:
+    """Report kind × day. months: where each begins and its name; unheld: kinds without a row."""
+
+    days: int
+    width: int
+    months: tuple[tuple[int, str], ...]
+    rows: tuple[CalendarRow, ...]
+    unheld: tuple[str, ...]
+    key: tuple[tuple[Piece, str], ...]
+
+
+def calendar(
+    reports_held: Sequence[HeldReport],
+    spans: Mapping[str, Sequence[Span]],
+    newest: date | None,
+    maturing_days: int,
+    figures: Figures,
+) -> Calendar:
+    """The last 120 days of every kind that is held, the other kinds by name."""
+    by_kind = {each.kind: each for each in reports_held}
+    last = max([each.last_day for each in reports_held if KINDS[each.kind].has_days], default=None)
+    rows: list[CalendarRow] = []
+    window = Window(last - timedelta(days=_CALENDAR_DAYS - 1), last) if last else None
+    for kind in KINDS.values():
+        report = by_kind.get(kind.name)
+        if report is None or window is None:
+            continue
+        found: list[Stretch] = []
+        if kind.has_days:
+            own = spans.get(kind.name, [])
+            found = stretches(
+                window, own, labels_in_use(own), newest or window.last, maturing_days,
+                matures="sales" in kind.summed,
+            )  # fmt: skip
+        rows.append(
+            CalendarRow(
+                kind.title, report.last_day.isoformat(), figures.count(report.rows),
+                _in_words(found), tuple(_piece(each, window) for each in found),
+            )
+        )  # fmt: skip
+    return Calendar(
+        _CALENDAR_DAYS,
+        _CALENDAR_DAYS * _DAY_WIDTH,
+        _months(window, figures) if window else (),
+        tuple(rows),
+        tuple(kind.title for kind in KINDS.values() if kind.name not in by_kind),
+        tuple((_shape(state, 0, 0), words) for state, words in _IN_THE_KEY.items()),
+    )
+
+
+def _piece(stretch: Stretch, window: Window) -> Piece:
+    days = stretch.days
+    span = str(days.first) if days.days == 1 else f"{days.first} to {days.last}, {days.days} days"
+    return replace(
+        _shape(stretch.state, (days.first - window.first).days, days.days), title=f"{stretch.state}: {span}"
+    )
+
+
+def _shape(state: State, first: int, days: int) -> Piece:
+    """Full height where a day is whole, half where it is not, a hairline where it is not there."""
+    height = {State.HELD: 10, State.MATURING: 9, State.PART: 5, State.EARLY: 4, State.MISSING: 1}[state]
+    # An outlined piece has its line inside its days.
+    inset = 0.5 if state in (State.MATURING, State.EARLY) else 0
+    width = max(0.0, days * _DAY_WIDTH - 2 * inset)
+    return Piece(first * _DAY_WIDTH + inset, width, 13 - inset - height, height, state.name.lower(), "")
+
+
+def _in_words(found: Sequence[Stretch]) -> str:
+    """How many days are in each state, missing ones before the first held day not counted."""
+    counts: dict[State, int] = {}
+    for number, each in enumerate(found):
+        if number > 0 or each.state is not State.MISSING:
+            counts[each.state] = counts.get(each.state, 0) + each.days.days
+    return ", ".join(f"{days} {state}" for state, days in counts.items())
+
+
+def _months(window: Window, figures: Figures) -> tuple[tuple[int, str], ...]:
+    days = [window.first + timedelta(days=number) for number in range(window.days)]
+    return tuple((number * _DAY_WIDTH, figures.month(day)) for number, day in enumerate(days) if day.day == 1)

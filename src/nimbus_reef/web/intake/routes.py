@@ -33,7 +33,13 @@ def look() -> str:
         "intake/intake.html",
         waiting=loads.waiting_uploads(store, account.id),
         jobs=[_job_view(job, name) for job, name in loads.recent_jobs(store, account.id)],
-        held=pages.held(loads.held_reports(store, account.id)),
+        calendar=pages.calendar(
+            loads.held_reports(store, account.id),
+            loads.spans(store, account.id, account.timezone),
+            scope().newest,
+            account.maturing_days,
+            figures(),
+        ),
         batches=[
             (batch, pages.batch_summary(batch, figures())) for batch in loads.batches(store, account.id)
         ],

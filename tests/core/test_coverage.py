@@ -1,0 +1,70 @@
+"""Coverage: which days are held, for which ad formats, and whether their sales had matured."""
+
+import itertools
+from datetime import date, timedelta
+
+import pytest
+
+from nimbus_reef.core.coverage import Span, State, labels_in_use, state_of, stretches
+from nimbus_reef.core.windows import Window
+
+NEWEST = date(2026, 10, 30)
+
+
+def day(number):
+    return date(2026, 10, number)
+
+
+def span(first, last, label="product", loaded=date(2026, 10, 31), without=()):
+    return Span(label, Window(day(first), day(last)), loaded, frozenset(map(day, without)))
+
+
+def states(spans, first, last, *, labels=None, matures=True):
+    labels = labels_in_use(spans) if labels is None else labels
+    return {
+        (each.days.first.day, each.days.last.day): each.state
+        for each in stretches(Window(day(first), day(last)), spans, labels, NEWEST, 3, matures=matures)
+    }
+
+
+def test_neighbours_of_one_state_are_one_stretch():
+    found = states([span(5, 20), span(21, 30)], 1, 30)
+    assert found == {(1, 4): State.MISSING, (5, 27): State.HELD, (28, 30): State.MATURING}
+
+
+def test_settings_and_undone_days():
+    """What no sale is added to does not mature; a day that was undone is missing again."""
+    assert states([span(5, 30, without=[7])], 5, 30, matures=False) == {
+        (5, 6): State.HELD, (7, 7): State.MISSING, (8, 30): State.HELD,
+    }  # fmt: skip
+
+
+def test_a_day_is_held_in_part_until_every_format_in_use_is_there():
+    spans = [span(1, 20), span(1, 10, "brand")]
+    assert states(spans, 1, 20) == {(1, 10): State.HELD, (11, 20): State.PART}
+    assert states([*spans, span(11, 15, "all")], 1, 20) == {(1, 15): State.HELD, (16, 20): State.PART}
+
+
+@pytest.mark.parametrize(("loaded", "state"), [(day(13), State.EARLY), (day(14), State.HELD)])
+def test_a_day_loaded_before_its_sales_had_matured_asks_to_be_loaded_again(loaded, state):
+    """Three days mature: what happened on the 10th is whole from the 13th's end on."""
+    assert state_of(day(10), [span(8, 10, loaded=loaded)], frozenset(), NEWEST, 3, matures=True) is state
+
+
+def test_the_latest_load_of_each_format_counts():
+    again = [
+        span(10, 10, loaded=day(11)),
+        span(10, 10, loaded=day(20)),
+        span(10, 10, "brand", loaded=day(11)),
+    ]
+    labels = labels_in_use(again)
+    assert state_of(day(10), again, labels, NEWEST, 3, matures=True) is State.EARLY
+    assert state_of(day(10), again[:2], frozenset({"product"}), NEWEST, 3, matures=True) is State.HELD
+
+
+def test_every_day_of_the_window_is_in_one_stretch():
+    found = stretches(
+        Window(day(1), day(31)), [span(3, 9), span(12, 12)], frozenset(), NEWEST, 3, matures=True
+    )
+    assert sum(each.days.days for each in found) == 31
+    assert all(a.days.last + timedelta(days=1) == b.days.first for a, b in itertools.pairwise(found))
