@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from typing import Any, Final, TypeVar
@@ -270,8 +270,34 @@ class Facts:
         days = pl.DataFrame({"day": list(versions)}, schema={"day": pl.Date})
         return days.join(rows, on="day", how="left").with_columns(pl.col(MEASURES).fill_null(0)).sort("day")
 
-    def bids(self, account_id: int, target_id: int, window: Window) -> pl.DataFrame:
-        """day, bid (micro), state of one target on every day with settings up to the window's end."""
+    def target_days(
+        self, account_id: int, source: str, window: Window, target_ids: Sequence[int]
+    ) -> pl.DataFrame:
+        """target_id, day and measures of some targets on every held day, zeros where idle; in order."""
+        versions = snapshots.versions(self.store, account_id, source, window)
+        (key,) = KEYS_OF[source]
+        wanted = pl.DataFrame({"target_id": list(target_ids)}, schema={"target_id": pl.UInt32})
+        keys = wanted
+        if key != "target_id":
+            terms = self._terms(account_id, self.generation(account_id))
+            keys = terms.select(key, "target_id").join(wanted, on="target_id", how="semi")
+        rows = (
+            snapshots.read(self.store, account_id, source, versions, [key, *MEASURES])
+            .join(keys.lazy(), on=key)
+            .group_by("target_id", "day")
+            .agg(pl.col(MEASURES).cast(pl.Int64).sum())
+            .collect()
+        )
+        days = pl.DataFrame({"day": list(versions)}, schema={"day": pl.Date})
+        return (
+            wanted.join(days, how="cross")
+            .join(rows, on=["target_id", "day"], how="left")
+            .with_columns(pl.col(MEASURES).fill_null(0))
+            .sort("target_id", "day")
+        )
+
+    def bids(self, account_id: int, target_ids: Sequence[int], window: Window) -> pl.DataFrame:
+        """target_id, day, bid (micro), state on every day with settings up to the window's end."""
         versions = snapshots.versions(
             self.store, account_id, "targets", Window(date(2000, 1, 1), window.last)
         )
@@ -279,9 +305,9 @@ class Facts:
             snapshots.read(
                 self.store, account_id, "targets", versions, ["target_id", "state", "bid", "ad_group_bid"]
             )
-            .filter(pl.col("target_id") == target_id)
-            .select("day", pl.coalesce("bid", "ad_group_bid").alias("bid"), "state")
-            .sort("day")
+            .filter(pl.col("target_id").is_in(list(target_ids)))
+            .select("target_id", "day", pl.coalesce("bid", "ad_group_bid").alias("bid"), "state")
+            .sort("target_id", "day")
             .collect()
         )
 

@@ -64,44 +64,78 @@ def accept(store: Store, account_id: int, person_id: int, what: Change, basis: M
 
     Conflict when the plan already changes the same field of the same thing.
     """
+    accepted = accept_many(store, account_id, person_id, [(what, basis)])
+    if not accepted:
+        raise Conflict(
+            "The plan already changes this.", remedy="Take the other change out of the plan first."
+        )
+    return accepted[0]
 
-    def work(connection: Connection) -> int:
+
+def accept_many(
+    store: Store, account_id: int, person_id: int, wanted: Sequence[tuple[Change, Mapping[str, Any]]]
+) -> list[Planned]:
+    """
+    Puts changes with their bases into the plan, all in one transaction; what the plan
+    already changes is passed over. Returns those that went in, in their order.
+    """
+
+    def work(connection: Connection) -> list[int]:
         # Locking the newest row makes two acceptances take their numbers in turn.
         newest = connection.execute(
             select(func.max(change.c.row)).where(change.c.account_id == account_id).with_for_update()
         ).scalar()
-        values = {name: getattr(what, name) for name in _FIELDS} | {
-            "row": (newest or 0) + 1, "account_id": account_id, "person_id": person_id,
-            "basis": dict(basis), "open_key": _open_key(what),
-        }  # fmt: skip
-        made = connection.execute(insert(change).values(**values))
-        _note(connection, person_id, account_id, "accepted", {"row": values["row"], "field": what.field})
-        return int(made.inserted_primary_key[0])  # type: ignore[index]
+        taken = set(
+            connection.execute(
+                select(change.c.open_key).where(
+                    change.c.account_id == account_id, change.c.open_key.is_not(None)
+                )
+            ).scalars()
+        )
+        rows: dict[str, dict[str, Any]] = {}
+        for what, basis in wanted:
+            open_key = _open_key(what)
+            if open_key in taken or open_key in rows:
+                continue
+            rows[open_key] = {name: getattr(what, name) for name in _FIELDS} | {
+                "row": (newest or 0) + len(rows) + 1, "account_id": account_id, "person_id": person_id,
+                "basis": dict(basis), "open_key": open_key,
+            }  # fmt: skip
+        if not rows:
+            return []
+        connection.execute(insert(change), list(rows.values()))
+        numbers = [row["row"] for row in rows.values()]
+        _note(connection, person_id, account_id, "accepted", {"rows": numbers})
+        return numbers
 
     try:
-        change_id = store.transact(work)
+        numbers = store.transact(work)
     except IntegrityError as problem:
-        raise Conflict(
-            "The plan already changes this.", remedy="Take the other change out of the plan first."
-        ) from problem
-    with store.read() as connection:
-        return _planned(connection.execute(select(change).where(change.c.id == change_id)).one())
+        raise Conflict("The plan changed meanwhile.", remedy="Do it once more.") from problem
+    return [each for each in planned(store, account_id) if each.change.row in set(numbers)]
+
+
+def remove_many(store: Store, account_id: int, person_id: int, change_ids: Sequence[int]) -> int:
+    """Takes changes out of the plan, those that are still in it; how many."""
+
+    def work(connection: Connection) -> int:
+        done = connection.execute(
+            update(change)
+            .where(
+                change.c.id.in_(change_ids), change.c.account_id == account_id, change.c.removed_at.is_(None)
+            )
+            .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
+        )
+        _note(connection, person_id, account_id, "removed", {"changes": list(change_ids)})
+        return done.rowcount
+
+    return store.transact(work)
 
 
 def remove(store: Store, account_id: int, person_id: int, change_id: int) -> None:
     """Takes a change out of the plan; it stays on record and can be put back."""
-
-    def work(connection: Connection) -> None:
-        done = connection.execute(
-            update(change)
-            .where(change.c.id == change_id, change.c.account_id == account_id, change.c.removed_at.is_(None))
-            .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
-        )
-        if not done.rowcount:
-            raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
-        _note(connection, person_id, account_id, "removed", {"change": change_id})
-
-    store.transact(work)
+    if not remove_many(store, account_id, person_id, [change_id]):
+        raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
 
 
 def put_back(store: Store, account_id: int, person_id: int, change_id: int) -> None:

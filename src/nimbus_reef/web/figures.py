@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from datetime import date
 from functools import lru_cache
@@ -54,6 +55,10 @@ class Figures:
     def number(self, value: float | None, digits: int = 2) -> str:
         """A number with fixed decimals."""
         return NOTHING if value is None else self._decimal(value, digits)
+
+    def cell(self, value: float | None, digits: int) -> str:
+        """A figure in a column, whose unit stands in the header; endless is ∞."""
+        return NOTHING if value is None else "∞" if value == math.inf else self._decimal(value, digits)
 
     def percent(self, value: float | None, digits: int = 1) -> str:
         """A fraction in percent, without the sign: it stands in the header."""

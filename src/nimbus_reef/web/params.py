@@ -17,6 +17,10 @@ from nimbus_reef.store.accounts import Account
 DEFAULT_WINDOW = "last-30"
 DEFAULT_AGAINST = "preceding"
 JUDGES = ("evidence", "simple")
+OWN_OF_A_TABLE: dict[str, Any] = {
+    "where": (), "query": "", "sort": "", "cols": "", "page": 1, "open": "", "judge": "evidence",
+}  # fmt: skip
+"""What one table's address holds that means nothing to another."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +39,7 @@ class Scope:
     where: tuple[str, ...] = ()
     query: str = ""
     sort: str = ""
+    cols: str = ""
     page: int = 1
     open: str = ""
 
@@ -81,6 +86,7 @@ class Scope:
             ("judge", self.judge, "evidence"),
             ("q", self.query, ""),
             ("sort", self.sort, ""),
+            ("cols", self.cols, ""),
             ("page", str(self.page), "1"),
             ("open", self.open, ""),
         )
@@ -93,7 +99,7 @@ class Scope:
 
     def elsewhere(self, path: str) -> str:
         """The address of another area: the same account, days and target, none of the table."""
-        return self.link(path, where=(), query="", sort="", page=1, open="", judge="evidence")
+        return self.link(path, **OWN_OF_A_TABLE)
 
 
 def parse(args: MultiDict[str, str], account: Account, newest: date | None) -> Scope:
@@ -112,6 +118,7 @@ def parse(args: MultiDict[str, str], account: Account, newest: date | None) -> S
         where=tuple(each for each in args.getlist("where") if each),
         query=args.get("q", "").strip(),
         sort=args.get("sort", ""),
+        cols=",".join(each for each in args.getlist("cols") if each),
         page=int(page) if page.isdecimal() and int(page) > 0 else 1,
         open=args.get("open", ""),
     )

@@ -9,7 +9,7 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core.metrics import METRICS, Unit, acos_rank
+from nimbus_reef.core.metrics import METRICS, Metric, Unit, acos_rank
 from nimbus_reef.core.model import MICRO, MONEY_MEASURES
 from nimbus_reef.errors import BadInput
 
@@ -24,7 +24,8 @@ class Field:
     Something rows can be filtered and sorted by.
 
     expr gives it in the unit it is written in (percent for rates, units for money);
-    options are the values of a choice, in their order.
+    options are the values of a choice, in their order; digits are its decimals, and
+    those of a column of it: null for what is no column of figures.
     """
 
     key: str
@@ -33,6 +34,7 @@ class Field:
     unit: str = ""
     definition: str = ""
     options: tuple[str, ...] = ()
+    digits: int | None = None
 
     @property
     def operators(self) -> Mapping[str, str]:
@@ -52,8 +54,33 @@ def metric_fields() -> list[Field]:
         elif metric.key in MONEY_MEASURES:
             expr = expr / MICRO
         unit = "%" if metric.unit is Unit.RATE else "¤" if metric.unit is Unit.MONEY else ""
-        fields.append(Field(metric.key, metric.label, expr, unit, metric.definition))
+        fields.append(Field(metric.key, metric.label, expr, unit, metric.definition, digits=_digits(metric)))
     return fields
+
+
+def _digits(metric: Metric) -> int:
+    """Decimals of a column: sums in whole units, money per click or order in cents."""
+    if metric.key == "acos" or metric.key in MONEY_MEASURES or metric.unit is Unit.COUNT:
+        return 0
+    return 1 if metric.unit is Unit.RATE else 2
+
+
+def chosen_columns(
+    text: str, sets: Mapping[str, tuple[str, ...]], fields: Mapping[str, Field]
+) -> tuple[str, ...]:
+    """The columns of a URL: a set by its name, or keys divided by commas; the first set for none."""
+    if not text:
+        return next(iter(sets.values()))
+    if text in sets:
+        return sets[text]
+    keys = tuple(dict.fromkeys(key for key in text.split(",") if key))
+    wrong = [key for key in keys if key not in fields or fields[key].digits is None]
+    if wrong or not keys:
+        raise BadInput(
+            f"There is no column “{', '.join(wrong) or text}”.",
+            remedy=f"Choose a set ({', '.join(sets)}) or columns under “columns”.",
+        )
+    return keys
 
 
 @dataclass(frozen=True, slots=True)

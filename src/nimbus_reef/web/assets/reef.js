@@ -30,6 +30,7 @@ Alpine.data("keys", () => ({
     if (event.key === "?") this.help();
     else if (event.key === "[" || event.key === "]") this.area(event.key === "]" ? 1 : -1);
     else if (event.key === "j" || event.key === "k") this.walk(event.key === "j" ? 1 : -1);
+    else if (event.key === "x") this.pick();
     else if (!this.follow(event.key)) return;
     event.preventDefault();
   },
@@ -59,6 +60,11 @@ Alpine.data("keys", () => ({
     const next = links[Math.min(links.length - 1, Math.max(0, from + step))];
     next.focus({ preventScroll: true });
     next.closest("tr").scrollIntoView({ block: "nearest" });
+  },
+  /** Selects the focused row, or else the open one. */
+  pick() {
+    const row = document.activeElement.closest("tr[data-row]") ?? document.querySelector("tr[data-row].open");
+    row?.querySelector("input.pick")?.click();
   },
   follow(key) {
     const found = hotkey(key);
@@ -96,6 +102,26 @@ Alpine.data("filterForm", () => ({
     const value = this.$refs.number.disabled ? this.$refs.option.value : this.$refs.number.value;
     this.$refs.where.value = `${this.$refs.field.value}:${this.$refs.operator.value}:${value}`;
     if (!event.target.reportValidity()) event.preventDefault();
+  },
+}));
+
+/** Selecting rows: how many are, and the bar that says what can be done with them. */
+Alpine.data("picker", () => ({
+  count: 0,
+  boxes() {
+    return [...this.$root.querySelectorAll("tbody input.pick")];
+  },
+  changed(event) {
+    if (event.target === this.$refs.page) for (const box of this.boxes()) box.checked = event.target.checked;
+    this.show();
+  },
+  cleared() {
+    this.$refs.page.checked = false;
+    queueMicrotask(() => this.show());
+  },
+  show() {
+    this.count = this.boxes().filter((box) => box.checked).length;
+    this.$refs.bar.hidden = !this.count;
   },
 }));
 

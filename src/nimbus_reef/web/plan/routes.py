@@ -7,7 +7,7 @@ import tempfile
 from dataclasses import replace
 from pathlib import Path
 
-from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
+from flask import Blueprint, Response, flash, redirect, render_template, request, session, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.core import plan as rules
@@ -125,6 +125,16 @@ def remove(change_id: int) -> AnyResponse:
     who = must_write()
     plans.remove(parts().store, scope().account.id, who.id, change_id)
     return redirect(f"{scope().elsewhere(url_for('plan.look'))}&removed={change_id}")
+
+
+@plan.post("/take-back")
+def take_back() -> AnyResponse:
+    """Undoes the last acceptance of many rows at once; what was taken out since stays out."""
+    who = must_write()
+    ids = session.pop("accepted", [])
+    gone = plans.remove_many(parts().store, scope().account.id, who.id, ids) if ids else 0
+    flash(f"{figures().counted(gone, 'change')} taken back out of the plan.")
+    return redirect(scope().elsewhere(url_for("plan.look")))
 
 
 @plan.post("/<int:change_id>/put-back")

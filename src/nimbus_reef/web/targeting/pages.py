@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
@@ -12,7 +12,7 @@ import polars as pl
 from nimbus_reef.core import evidence
 from nimbus_reef.core.bids import Reason
 from nimbus_reef.core.checks.registry import Subject
-from nimbus_reef.core.metrics import METRICS, difference, with_ratios
+from nimbus_reef.core.metrics import difference, with_ratios
 from nimbus_reef.core.model import MatchType, SimpleVerdict, State, Verdict, from_micro
 from nimbus_reef.core.projection import Projected
 from nimbus_reef.core.proposals import Move, Proposal, Row
@@ -62,12 +62,13 @@ def fields(view: View, judge: str) -> dict[str, Field]:
     own = [
         Field("stake", "at stake", pl.col(stake) / 1e6, "¤",
               "overspend per 30 days: " + ("spend − target × sales as observed, luck included" if judge == "simple"
-                                           else "what is likely spent above target, luck taken out")),
-        Field("rpc", "RPC", pl.col("rpc"), "¤", METRICS["rpc"].definition),
+                                           else "what is likely spent above target, luck taken out"), digits=0),
         Field("p_over", "chance over target", pl.col("p_over") * 100, "%",
-              "how likely the true cost of sale is over target"),
+              "how likely the true cost of sale is over target", digits=0),
         Field("needed_cvr", "needed CVR", pl.col("needed_cvr") * 100, "%",
-              "conversion at which this price per click meets the target"),
+              "conversion at which this price per click meets the target", digits=1),
+        Field("share_of_spend", "share of spend", pl.col("share_of_spend") * 100, "%",
+              "of the spend of all rows in scope", digits=1),
         Field("name", view.thing, pl.col(view.text_columns[0])),
         Field("verdict", "verdict", pl.col("verdict"), options=_VERDICTS,
               definition="by evidence: chance of being over target ≥ 90 % costly, ≥ 75 % leaning, ≤ 25 % fine"),
@@ -78,7 +79,15 @@ def fields(view: View, judge: str) -> dict[str, Field]:
     ]  # fmt: skip
     if view is TARGETS:
         own += [
-            Field("bid", "bid", pl.col("bid") / 1e6, "¤", "the bid on the window's last day"),
+            Field("bid", "bid", pl.col("bid") / 1e6, "¤", "the bid on the window's last day", digits=2),
+            Field(
+                "bid_room",
+                "CPC ÷ bid",
+                pl.col("cpc") / (pl.col("bid") / 1e6),
+                "",
+                "what a click costs against what is bid for it",
+                digits=2,
+            ),
             Field("state", "state", pl.col("state"), options=tuple(State)),
         ]
     return metrics | {field.key: field for field in own}
@@ -95,21 +104,36 @@ class Head:
     sort: str
 
 
-_COLUMNS: Final = (
-    ("stake", "at stake ¤"), ("clicks", "clicks"), ("orders", "orders"), ("cvr", "CVR %"),
-    ("cpc", "CPC ¤"), ("rpc", "RPC ¤"), ("acos", "ACOS %"), ("spend", "spend ¤"),
-)  # fmt: skip
+COLUMN_SETS: Final[Mapping[str, tuple[str, ...]]] = {
+    "usual": ("stake", "clicks", "orders", "cvr", "cpc", "rpc", "acos", "spend"),
+    "evidence": ("stake", "clicks", "orders", "cvr", "needed_cvr", "p_over", "acos", "spend"),
+    "value of a click": ("stake", "clicks", "cpc", "rpc", "aov", "roas", "acos", "spend"),
+    "reach": ("impressions", "ctr", "clicks", "share_of_spend", "spend", "sales", "units", "acos"),
+}
 
 
-def heads(sort: str, known: Mapping[str, Field], figures: Figures, verdict_by: str) -> list[Head]:
-    """The heads of the numeric columns, and the verdict's."""
+def heads(
+    columns: Sequence[str], sort: str, known: Mapping[str, Field], figures: Figures, verdict_by: str
+) -> list[Head]:
+    """The heads of the chosen columns, and the verdict's."""
     made = []
-    for key, label in (*_COLUMNS, (verdict_by, "verdict")):
+    for key in (*columns, verdict_by):
+        field = known[key]
         down, up = f"-{key}", key
         order = "descending" if sort == down else "ascending" if sort == up else ""
-        follow = up if sort == down else down
-        made.append(Head(key, label.replace("¤", figures.symbol), known[key].definition, order, follow))
+        unit = figures.symbol if field.unit == "¤" else field.unit
+        label = "verdict" if key == verdict_by else f"{field.label} {unit}".strip()
+        made.append(Head(key, label, field.definition, order, up if sort == down else down))
     return made
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """One figure of a row; loss where it is one; weight of the bar behind it, 0 … 100, or null."""
+
+    text: str
+    loss: bool = False
+    weight: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,12 +145,7 @@ class Line:
     kind: str
     where: str
     mark: str
-    stake: str
-    weight: float
-    cells: tuple[str, ...]
-    acos: str
-    acos_bad: bool
-    spend: str
+    cells: tuple[Cell, ...]
     verdict: str
     note: str
 
@@ -167,16 +186,26 @@ def clicks_needed(rows: pl.DataFrame) -> list[int | None]:
     return evidence.clicks_needed(n, k, a, b, needed)
 
 
-def lines(view: View, shown: pl.DataFrame, judge: str, figures: Figures) -> list[Line]:
+def lines(
+    view: View,
+    shown: pl.DataFrame,
+    columns: Sequence[str],
+    known: Mapping[str, Field],
+    judge: str,
+    figures: Figures,
+) -> list[Line]:
     """The rows of one page. Weight bars share one scale, the page's largest stake."""
     by = "excess" if judge == "simple" else "stake"
     largest = max([*shown[by].to_list(), 1])
     needed = clicks_needed(shown) if len(shown) else []
+    values = shown.select(known[key].expr.alias(key) for key in columns).rows()
     made = []
-    for row, more in zip(shown.to_dicts(), needed, strict=True):
+    for row, figures_of_row, more in zip(shown.to_dicts(), values, needed, strict=True):
         verdict, note = _verdict_words(row, judge, more)
-        endless = row["no_sales"]
-        over = endless or (row["acos"] is not None and row["acos"] > row["target_acos"])
+        cells = [
+            _cell(key, value, known[key], row, 100 * row[by] / largest, figures)
+            for key, value in zip(columns, figures_of_row, strict=True)
+        ]
         made.append(
             Line(
                 id=row["row_id"],
@@ -185,20 +214,24 @@ def lines(view: View, shown: pl.DataFrame, judge: str, figures: Figures) -> list
                 where=("" if view is TARGETS else f"{_brought_by(row)} · ")
                 + f"{row['campaign']} · {row['ad_group']}",
                 mark=mark_of(row, judge),
-                stake=figures.count(from_micro(row[by])),
-                weight=round(100 * row[by] / largest, 1),
-                cells=(
-                    figures.count(row["clicks"]), figures.count(row["orders"]),
-                    figures.percent(row["cvr"]), figures.number(row["cpc"]), figures.number(row["rpc"]),
-                ),
-                acos="no sales" if endless else figures.percent(row["acos"], 0),
-                acos_bad=bool(over),
-                spend=figures.count(from_micro(row["spend"])),
+                cells=tuple(cells),
                 verdict=verdict,
                 note=note,
             )
-        )  # fmt: skip
+        )
     return made
+
+
+def _cell(
+    key: str, value: float | None, field: Field, row: Mapping[str, Any], weight: float, figures: Figures
+) -> Cell:
+    if key == "stake":
+        return Cell(figures.cell(value, 0), weight=round(weight, 1))
+    if key == "acos":
+        if row["no_sales"]:
+            return Cell("no sales", loss=True)
+        return Cell(figures.cell(value, 0), loss=row["acos"] is not None and row["acos"] > row["target_acos"])
+    return Cell(figures.cell(value, field.digits or 0))
 
 
 def _brought_by(row: Mapping[str, Any]) -> str:
@@ -440,3 +473,13 @@ def products_hit(products: pl.DataFrame, figures: Figures, most: int = 4) -> lis
 def reason_line(fact: str, offered: Offer) -> str:
     """The reason that goes into the change sheet."""
     return " ".join([fact, "; ".join(offered.reasons) + "." if offered.reasons else ""]).strip()
+
+
+def accepted_words(accepted: int, planned: int, nothing: int, figures: Figures) -> str:
+    """What accepting many rows at once did."""
+    said = [f"{figures.counted(accepted, 'change')} accepted into the plan"]
+    if planned:
+        said.append(f"{figures.count(planned)} were in it already")
+    if nothing:
+        said.append(f"on {figures.count(nothing)} there is nothing to propose")
+    return "; ".join(said) + "."

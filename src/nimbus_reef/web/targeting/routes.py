@@ -2,38 +2,38 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Any
+from collections.abc import Mapping
+from typing import Any, Final
 
 import polars as pl
-from flask import Blueprint, Response, make_response, render_template, request, url_for
+from flask import (
+    Blueprint,
+    Response,
+    flash,
+    make_response,
+    redirect,
+    render_template,
+    request,
+    session,
+    url_for,
+)
+from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.core import bids, words
-from nimbus_reef.core.checks.registry import Subject
 from nimbus_reef.core.model import from_micro
-from nimbus_reef.core.plan import Action, Change, Entity
-from nimbus_reef.core.proposals import AdProduct, Move, Proposal, for_target, for_term
-from nimbus_reef.core.windows import Window
-from nimbus_reef.errors import Conflict, NotFound
+from nimbus_reef.core.proposals import Move
+from nimbus_reef.errors import BadInput, Conflict, NotFound
 from nimbus_reef.formats.tables import csv_lines
-from nimbus_reef.jobs import audit
 from nimbus_reef.store import plans, trails
 from nimbus_reef.web import charts, tables
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, must_write, parts, person, scope
-from nimbus_reef.web.targeting import pages
+from nimbus_reef.web.targeting import opening, pages
+from nimbus_reef.web.targeting.opening import Opened
 from nimbus_reef.web.targeting.pages import TARGETS, VIEWS, View
 
 targeting = Blueprint("targeting", __name__, url_prefix="/targeting")
-
-HISTORY_DAYS = 90
-
-
-def judged(view: View, what: Scope, window: Window) -> pl.DataFrame:
-    """The judged rows of a view, with their row ids."""
-    judge = audit.judged_targets if view.subject is Subject.TARGET else audit.judged_terms
-    return pages.with_row_ids(view, judge(parts().facts, what.account, window, what.target_acos))
+MOST_AT_ONCE: Final = 2_000
 
 
 def _view(name: str) -> View:
@@ -47,7 +47,7 @@ def _listed(
 ) -> tuple[pl.DataFrame, tables.Listing, dict[str, tables.Field], list[tables.Filter]]:
     known = pages.fields(view, what.judge)
     filters = tables.parse_filters(what.where, known)
-    rows = judged(view, what, what.window)
+    rows = opening.judged(parts().facts, view, what, what.window)
     listed = tables.listing(
         rows, filters=filters, query=what.query, text_columns=view.text_columns,
         sort=what.sort or "-stake", fields=known, page=what.page,
@@ -70,15 +70,20 @@ def table(name: str) -> str:
     if what.newest is None:
         return render_template("targeting/empty.html", view=view, views=VIEWS)
     rows, listed, known, filters = _listed(view, what)
+    columns = tables.chosen_columns(what.cols, pages.COLUMN_SETS, known)
     then = None
     if what.against is not None:
-        then = pages.in_both(listed.rows, judged(view, what, what.against), view)
+        then = pages.in_both(listed.rows, opening.judged(parts().facts, view, what, what.against), view)
     return render_template(
         "targeting/table.html",
         view=view,
         views=VIEWS,
-        heads=pages.heads(listed.sort, known, write, "simple" if what.judge == "simple" else "verdict"),
-        lines=pages.lines(view, listed.shown, what.judge, write),
+        heads=pages.heads(
+            columns, listed.sort, known, write, "simple" if what.judge == "simple" else "verdict"
+        ),
+        lines=pages.lines(view, listed.shown, columns, known, what.judge, write),
+        columns=columns,
+        column_sets=pages.COLUMN_SETS,
         listed=listed,
         totals=pages.totals(listed, rows, then, what.window.days, what.judge, write),
         chips=[(chip.label(write.symbol), chip.text) for chip in filters],
@@ -119,91 +124,37 @@ def evidence_on(name: str) -> Response:
     return response
 
 
-@dataclass(frozen=True, slots=True)
-class _Opened:
-    """One row, opened: the row itself, what is proposed, and what that touches."""
-
-    row: dict[str, Any]
-    bid: float | None
-    proposal: Proposal
-    trend: pl.DataFrame
-    bids: list[float | None]
-    elsewhere: list[pages.Elsewhere]
-    products: pl.DataFrame
-
-
-def _row(view: View, what: Scope, row_id: str) -> dict[str, Any]:
-    found = judged(view, what, what.window).filter(pl.col("row_id") == row_id)
+def _open(view: View, what: Scope, row_id: str) -> Opened:
+    found = opening.judged(parts().facts, view, what, what.window).filter(pl.col("row_id") == row_id)
     if found.is_empty():
         raise NotFound(
             f"This {view.thing} did nothing in these days.", remedy="Choose other days, or close the drawer."
         )
-    return found.to_dicts()[0]
+    return opening.open_rows(parts().facts, view, what, found)[0]
 
 
-def _history(what: Scope) -> Window:
-    last = what.window.last
-    longest = max(HISTORY_DAYS, what.window.days)
-    return Window(what.window.shifted(what.window.days - longest).first, last)
-
-
-def _open(view: View, what: Scope, row_id: str, write: Figures) -> _Opened:
+def _elsewhere(view: View, what: Scope, row: Mapping[str, Any], write: Figures) -> list[pages.Elsewhere]:
+    """The terms a target paid for, or the targets that brought a term."""
     facts, account = parts().facts, what.account
-    row = _row(view, what, row_id)
-    core = pages.core_row(row, what.window.days)
-    history = _history(what)
-    products = facts.product_rows(account.id, what.window).filter(pl.col("ad_group_id") == row["ad_group_id"])
     if view is TARGETS:
-        source = facts.held(account.id, what.window).kind
-        terms = facts.terms_of(account.id, row["target_id"], what.window)
-        keys = [row["target_id"]] if source == "target_daily" else terms["target_term_id"].to_list()
-        trend = facts.daily(account.id, source, history, keys)
-        stepped = _bids_by_day(trend, facts.bids(account.id, row["target_id"], history))
-        bid = from_micro(row["bid"]) if row["bid"] is not None else None
-        days = [
-            bids.Day(day["clicks"], day["orders"], from_micro(day["spend"]), from_micro(day["sales"]), b)
-            for day, b in zip(trend.to_dicts(), stepped, strict=True)
-        ]
-        proposal = for_target(core, bid=bid, history=days, limits=account.bid_limits)
-        return _Opened(row, bid, proposal, trend, stepped, pages.elsewhere_terms(terms, write), products)
+        return pages.elsewhere_terms(facts.terms_of(account.id, row["target_id"], what.window), write)
     held = facts.term_keys(account.id, row["ad_group_id"], row["normal_id"])
-    trend = facts.daily(account.id, "search_term_daily", history, held["target_term_id"].to_list())
     sums = facts.sums(account.id, "search_term_daily", what.window).join(held, on="target_term_id")
-    siblings = judged(view, what, what.window).filter(
-        (pl.col("normal_id") == row["normal_id"]) & (pl.col("ad_group_id") != row["ad_group_id"])
-    )
-    proposal = for_term(
-        core,
-        row["term"],
-        products=_ad_products(what, products),
-        orders_elsewhere=int(siblings["orders"].sum()),
-    )
-    return _Opened(
-        row, None, proposal, trend, [None] * len(trend), pages.elsewhere_targets(sums, write), products
-    )
+    return pages.elsewhere_targets(sums, write)
 
 
-def _bids_by_day(trend: pl.DataFrame, settings: pl.DataFrame) -> list[float | None]:
-    """The bid in force on each day of the trend: the newest settings up to it."""
-    stepped = trend.select("day").join_asof(settings.select("day", "bid"), on="day", strategy="backward")
-    return [None if bid is None else from_micro(bid) for bid in stepped["bid"]]
-
-
-def _ad_products(what: Scope, products: pl.DataFrame) -> list[AdProduct]:
-    facts = parts().facts
-    catalog = facts.catalog(what.account.id, facts.generation(what.account.id))
-    known = products.join(catalog.drop("sku"), on="product_id")
-    return [
-        AdProduct(
-            row["sku"], row["title"], from_micro(row["spend"]),
-            words.title_core(row["title"], [row["brand"] or what.account.brand]),
-        )
-        for row in known.to_dicts()
-    ]  # fmt: skip
+def _trend(opened: Opened, what: Scope) -> pl.DataFrame:
+    """Day, spend and bid of the row over its history."""
+    if opened.days is not None:
+        return opened.days
+    facts, row = parts().facts, opened.row
+    keys = facts.term_keys(what.account.id, row["ad_group_id"], row["normal_id"])["target_term_id"].to_list()
+    days = facts.daily(what.account.id, "search_term_daily", opening.history(what), keys)
+    return days.with_columns(bid=pl.lit(None, pl.Int64))
 
 
 def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, Any]:
-    opened = _open(view, what, row_id, write)
+    opened = _open(view, what, row_id)
     row = opened.row
     core = pages.core_row(row, what.window.days)
     fact, measure = pages.sentence(row, write)
@@ -214,7 +165,7 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         picture = charts.luck(
             a=core.a, b=core.b, needed=row["needed_cvr"], siblings=usual, costly=costly, figures=write
         )
-    change = _change(opened, pages.reason_line(fact, pages.offer(opened.proposal, opened.bid, write)))
+    change = opening.change_of(opened, write)
     planned = None
     if change is not None:
         same = (change.entity, change.campaign, change.ad_group, change.target, change.match_type)
@@ -227,7 +178,8 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
             ),
             None,
         )  # fmt: skip
-    trend = opened.trend
+    trend = _trend(opened, what)
+    stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
     return {
         "id": row_id,
         "name": row[view.text_columns[0]],
@@ -239,12 +191,12 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         "company": pages.company(row, write),
         "picture": picture,
         "trend": charts.money_and_bid(
-            trend["day"].to_list(), [from_micro(value) for value in trend["spend"]], opened.bids,
+            trend["day"].to_list(), [from_micro(value) for value in trend["spend"]], stepped,
             figures=write, first_shown=max(what.window.first, trend["day"].min()),
         ) if len(trend) else None,
-        "has_bids": any(bid is not None for bid in opened.bids),
+        "has_bids": any(bid is not None for bid in stepped),
         "offer": pages.offer(opened.proposal, opened.bid, write),
-        "elsewhere": opened.elsewhere,
+        "elsewhere": _elsewhere(view, what, row, write),
         "products": pages.products_hit(opened.products, write)
         if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
         "planned": planned,
@@ -253,57 +205,47 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
     }  # fmt: skip
 
 
-def _change(opened: _Opened, reason: str) -> Change | None:
-    """The proposal as a row of the change sheet; null when nothing is proposed."""
-    row, move = opened.row, opened.proposal.move
-    if move is Move.NONE:
-        return None
-    common = {"campaign": row["campaign"], "ad_group": row["ad_group"], "reason": reason, "row": 0}
-    if move is Move.NEGATIVE:
-        return Change(
-            action=Action.CREATE, entity=Entity.NEGATIVE, target=row["term"], match_type="negative_exact",
-            field="state", new_value="enabled", finding="wasted-terms", **common,
-        )  # fmt: skip
-    finding = "costly-targets" if row["orders"] else "no-order-targets"
-    if row["verdict"] not in pages.LEANING:
-        finding = "bid-advice"
-    target = {"target": row["target"], "match_type": row["match_type"], "finding": finding}
-    if move is Move.PAUSE:
-        return Change(
-            action=Action.UPDATE, entity=Entity.TARGET, field="state", old_value=row["state"] or "enabled",
-            new_value="paused", **target, **common,
-        )  # fmt: skip
-    return Change(
-        action=Action.UPDATE, entity=Entity.TARGET, field="bid", old_value=f"{opened.bid:.2f}",
-        new_value=f"{opened.proposal.new_bid:.2f}", **target, **common,
-    )  # fmt: skip
-
-
 @targeting.post("/<name>/accept")
 def accept(name: str) -> Response:
     """Puts the proposal on a row into the plan, worked out anew from the record."""
     who = must_write()
     view, what, write = _view(name), scope(), figures()
     row_id = request.form["row"]
-    opened = _open(view, what, row_id, write)
-    core = pages.core_row(opened.row, what.window.days)
-    fact, _ = pages.sentence(opened.row, write)
-    change = _change(opened, pages.reason_line(fact, pages.offer(opened.proposal, opened.bid, write)))
+    opened = _open(view, what, row_id)
+    change = opening.change_of(opened, write)
     if change is None:
         raise Conflict("There is nothing to accept on this row any more.", remedy="Look at it again.")
-    projected = opened.proposal.projected
-    basis = {
-        "window": [what.window.first.isoformat(), what.window.last.isoformat()],
-        "clicks": core.clicks, "orders": core.orders, "spend": core.spend, "sales": core.sales,
-        "a": core.a, "b": core.b, "aov": core.aov, "target_acos": core.target_acos,
-        "view": view.name, "row_id": row_id,
-        "projected": {
-            "spend": [projected.spend.low, projected.spend.middle, projected.spend.high],
-            "sales": [projected.sales.low, projected.sales.middle, projected.sales.high],
-        },
-    }  # fmt: skip
-    plans.accept(parts().store, what.account.id, who.id, change, basis)
+    plans.accept(parts().store, what.account.id, who.id, change, opening.basis_of(opened, view, what))
     return _swapped(view, what, row_id, write)
+
+
+@targeting.post("/<name>/accept-many")
+def accept_many(name: str) -> AnyResponse:
+    """Puts the proposals on the selected rows, or on all filtered ones, into the plan."""
+    who = must_write()
+    view, what, write = _view(name), scope(), figures()
+    _, listed, _, _ = _listed(view, what)
+    rows = listed.rows
+    if not request.form.get("all"):
+        rows = rows.filter(pl.col("row_id").is_in(request.form.getlist("rows")))
+    if len(rows) > MOST_AT_ONCE:
+        raise BadInput(
+            f"{write.count(len(rows))} rows are selected; at most {write.count(MOST_AT_ONCE)} are accepted at a time.",
+            remedy="Filter further: the largest stakes come first.",
+        )
+    opened = opening.open_rows(parts().facts, view, what, rows)
+    proposed = [
+        (change, opening.basis_of(each, view, what))
+        for each in opened
+        if (change := opening.change_of(each, write)) is not None
+    ]
+    accepted = plans.accept_many(parts().store, what.account.id, who.id, proposed)
+    told = pages.accepted_words(
+        len(accepted), len(proposed) - len(accepted), len(rows) - len(proposed), write
+    )
+    session["accepted"] = [each.id for each in accepted]
+    flash(told, "accepted" if accepted else "message")
+    return redirect(what.link(url_for("targeting.table", name=name), open=""))
 
 
 @targeting.post("/<name>/take-back")

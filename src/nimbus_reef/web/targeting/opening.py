@@ -1,0 +1,183 @@
+"""Rows, opened: what is proposed on each, and what that rests on and touches. One or a thousand."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.core import bids, words
+from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.plan import Action, Change, Entity
+from nimbus_reef.core.proposals import AdProduct, Move, Proposal, for_target, for_term
+from nimbus_reef.core.windows import Window
+from nimbus_reef.jobs import audit
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.facts import Facts
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.params import Scope
+from nimbus_reef.web.targeting import pages
+from nimbus_reef.web.targeting.pages import TARGETS, View
+
+HISTORY_DAYS: Final = 90
+
+
+@dataclass(frozen=True, slots=True)
+class Opened:
+    """
+    One judged row and what is proposed on it.
+
+    days: day, measures and bid (micro) of a target over its history, in order; null for terms.
+    products: the ad group's product ads in the window.
+    """
+
+    row: Mapping[str, Any]
+    bid: float | None
+    proposal: Proposal
+    days: pl.DataFrame | None
+    products: pl.DataFrame
+
+
+def judged(facts: Facts, view: View, what: Scope, window: Window) -> pl.DataFrame:
+    """The judged rows of a view, with their row ids."""
+    judge = audit.judged_targets if view is TARGETS else audit.judged_terms
+    return pages.with_row_ids(view, judge(facts, what.account, window, what.target_acos))
+
+
+def history(what: Scope) -> Window:
+    """The days a trend and the bids that worked are read from."""
+    longest = max(HISTORY_DAYS, what.window.days)
+    return Window(what.window.shifted(what.window.days - longest).first, what.window.last)
+
+
+def open_rows(facts: Facts, view: View, what: Scope, rows: pl.DataFrame) -> list[Opened]:
+    """Opens judged rows, in their order."""
+    products = facts.product_rows(what.account.id, what.window)
+    of_group = products.partition_by("ad_group_id", as_dict=True)
+    opener = _targets if view is TARGETS else _terms
+    return opener(facts, what, rows, {key[0]: part for key, part in of_group.items()}, products.clear())
+
+
+def _targets(
+    facts: Facts, what: Scope, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
+) -> list[Opened]:
+    account, ids = what.account, rows["target_id"].to_list()
+    source = facts.held(account.id, what.window).kind
+    by_target = {
+        key[0]: part
+        for key, part in _days_with_bids(facts, account, source, history(what), ids)
+        .partition_by("target_id", as_dict=True)
+        .items()
+    }
+    opened = []
+    for row in rows.to_dicts():
+        days = by_target[row["target_id"]]
+        bid = from_micro(row["bid"]) if row["bid"] is not None else None
+        past = [
+            bids.Day(
+                clicks, orders, from_micro(spend), from_micro(sales), None if b is None else from_micro(b)
+            )
+            for clicks, orders, spend, sales, b in days.select(
+                "clicks", "orders", "spend", "sales", "bid"
+            ).rows()
+        ]
+        core = pages.core_row(row, what.window.days)
+        proposal = for_target(core, bid=bid, history=past, limits=account.bid_limits)
+        opened.append(Opened(row, bid, proposal, days, products.get(row["ad_group_id"], none)))
+    return opened
+
+
+def _days_with_bids(
+    facts: Facts, account: Account, source: str, window: Window, ids: list[int]
+) -> pl.DataFrame:
+    """Every held day of each target with the bid in force: the newest settings up to it."""
+    days = facts.target_days(account.id, source, window, ids)
+    settings = facts.bids(account.id, ids, window).select("target_id", "day", "bid")
+    return (
+        days.sort("day")
+        .join_asof(
+            settings.sort("day"), on="day", by="target_id", strategy="backward", check_sortedness=False
+        )
+        .sort("target_id", "day")
+    )
+
+
+def _terms(
+    facts: Facts, what: Scope, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
+) -> list[Opened]:
+    everywhere = (
+        judged(facts, pages.TERMS, what, what.window).group_by("normal_id").agg(pl.col("orders").sum()).rows()
+    )
+    orders = dict(everywhere)
+    catalog = facts.catalog(what.account.id, facts.generation(what.account.id)).drop("sku")
+    advertised: dict[Any, list[AdProduct]] = {}
+    opened = []
+    for row in rows.to_dicts():
+        group = row["ad_group_id"]
+        own = products.get(group, none)
+        if group not in advertised:
+            advertised[group] = _ad_products(own.join(catalog, on="product_id"), what.account)
+        proposal = for_term(
+            pages.core_row(row, what.window.days),
+            row["term"],
+            products=advertised[group],
+            orders_elsewhere=int(orders.get(row["normal_id"], 0) - row["orders"]),
+        )
+        opened.append(Opened(row, None, proposal, None, own))
+    return opened
+
+
+def _ad_products(known: pl.DataFrame, account: Account) -> list[AdProduct]:
+    return [
+        AdProduct(
+            row["sku"], row["title"], from_micro(row["spend"]),
+            words.title_core(row["title"], [row["brand"] or account.brand]),
+        )
+        for row in known.to_dicts()
+    ]  # fmt: skip
+
+
+def change_of(opened: Opened, write: Figures) -> Change | None:
+    """The proposal as a row of the change sheet; null when nothing is proposed."""
+    row, move = opened.row, opened.proposal.move
+    if move is Move.NONE:
+        return None
+    fact, _ = pages.sentence(row, write)
+    reason = pages.reason_line(fact, pages.offer(opened.proposal, opened.bid, write))
+    common = {"campaign": row["campaign"], "ad_group": row["ad_group"], "reason": reason, "row": 0}
+    if move is Move.NEGATIVE:
+        return Change(
+            action=Action.CREATE, entity=Entity.NEGATIVE, target=row["term"], match_type="negative_exact",
+            field="state", new_value="enabled", finding="wasted-terms", **common,
+        )  # fmt: skip
+    finding = "costly-targets" if row["orders"] else "no-order-targets"
+    if row["verdict"] not in pages.LEANING:
+        finding = "bid-advice"
+    target = {"target": row["target"], "match_type": row["match_type"], "finding": finding}
+    if move is Move.PAUSE:
+        return Change(
+            action=Action.UPDATE, entity=Entity.TARGET, field="state", old_value=row["state"] or "enabled",
+            new_value="paused", **target, **common,
+        )  # fmt: skip
+    return Change(
+        action=Action.UPDATE, entity=Entity.TARGET, field="bid", old_value=f"{opened.bid:.2f}",
+        new_value=f"{opened.proposal.new_bid:.2f}", **target, **common,
+    )  # fmt: skip
+
+
+def basis_of(opened: Opened, view: View, what: Scope) -> dict[str, Any]:
+    """What the promise of an accepted change rests on, for holding it to that later."""
+    core = pages.core_row(opened.row, what.window.days)
+    projected = opened.proposal.projected
+    return {
+        "window": [what.window.first.isoformat(), what.window.last.isoformat()],
+        "clicks": core.clicks, "orders": core.orders, "spend": core.spend, "sales": core.sales,
+        "a": core.a, "b": core.b, "aov": core.aov, "target_acos": core.target_acos,
+        "view": view.name, "row_id": opened.row["row_id"],
+        "projected": {
+            "spend": [projected.spend.low, projected.spend.middle, projected.spend.high],
+            "sales": [projected.sales.low, projected.sales.middle, projected.sales.high],
+        },
+    }  # fmt: skip
