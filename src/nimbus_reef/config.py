@@ -70,6 +70,11 @@ class Config:
         return self.var / "uploads"
 
     @property
+    def exports(self) -> Path:
+        """Where tables taken out lie for a day."""
+        return self.var / "exports"
+
+    @property
     def scratch(self) -> Path:
         """Where files on their way into the database lie for a moment."""
         return self.var / "scratch"

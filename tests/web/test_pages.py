@@ -6,54 +6,11 @@ import re
 import openpyxl
 import pytest
 import structlog
-from tests.conftest import PASSWORD
+from tests.web.conftest import row_ids, text_of
 
-from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store import accounts, plans
-from nimbus_reef.web.factory import make_app
+from nimbus_reef.store import plans
 
 TARGETS = "/targeting/targets"
-
-
-@pytest.fixture(scope="module")
-def app(demo):
-    made = make_app(
-        demo.config,
-        demo.store,
-        make_queue(demo.config, demo.store, immediate=True),
-        secret_key="x",
-        testing=True,
-    )
-    made.config.update(WTF_CSRF_ENABLED=False, RATELIMIT_ENABLED=False)
-    return made
-
-
-def signed_in(app, email, password):
-    client = app.test_client()
-    assert client.post("/sign-in", data={"email": email, "password": password}).status_code == 302
-    return client
-
-
-@pytest.fixture
-def owner(app, demo):
-    client = signed_in(app, "demo@nimbus-reef.example", demo.password)
-    yield client
-    for account in accounts.all_accounts(demo.store):
-        for each in plans.planned(demo.store, account.id):
-            plans.remove(demo.store, account.id, 1, each.id)
-
-
-@pytest.fixture
-def viewer(app):
-    return signed_in(app, "viewer@nimbus-reef.example", PASSWORD)
-
-
-def text_of(response):
-    return re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", response.get_data(as_text=True)))
-
-
-def row_ids(response):
-    return re.findall(r'data-row="([^"]+)"', response.get_data(as_text=True))
 
 
 def test_every_route_but_the_open_ones_asks_for_sign_in(app):
@@ -69,8 +26,14 @@ def test_every_route_but_the_open_ones_asks_for_sign_in(app):
 
 
 def test_a_viewer_changes_nothing_anywhere(app, viewer):
+    """But the views they keep, which nobody else sees."""
     for rule in app.url_map.iter_rules():
-        if "POST" in rule.methods and rule.endpoint not in ("people.sign_in", "people.sign_out"):
+        if "POST" in rule.methods and rule.endpoint not in (
+            "people.sign_in",
+            "people.sign_out",
+            "saved.save",
+            "saved.forget",
+        ):
             address = re.sub(
                 r"<(?:int:)?(\w+)>", lambda m: "1" if m[1].endswith("_id") else "targets", rule.rule
             )

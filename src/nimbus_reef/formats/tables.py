@@ -14,7 +14,7 @@ import re
 import tempfile
 import zipfile
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, Any
@@ -370,9 +370,17 @@ class SheetColumn:
 
 
 def write_xlsx(
-    target: IO[bytes], name: str, columns: Sequence[SheetColumn], rows: Iterable[Sequence[Any]]
+    target: IO[bytes],
+    name: str,
+    columns: Sequence[SheetColumn],
+    rows: Iterable[Sequence[Any]],
+    progress: Callable[[int], None] = lambda done: None,
 ) -> None:
-    """A workbook of one sheet: typed cells, frozen header, filters, widths, number formats."""
+    """
+    A workbook of one sheet: typed cells, frozen header, filters, widths, number formats.
+
+    progress: told every thousand rows how many are written.
+    """
     book = xlsxwriter.Workbook(target, {"constant_memory": True, "strings_to_formulas": False})
     sheet = book.add_worksheet(name)
     head = book.add_format({"bold": True, "bottom": 1})
@@ -385,6 +393,8 @@ def write_xlsx(
         sheet.write_string(0, index, column.header, head)
     last = 0
     for last, row in enumerate(rows, 1):
+        if last % 1_000 == 0:
+            progress(last)
         for index, value in enumerate(row):
             if isinstance(value, str):
                 sheet.write_string(last, index, safe_cell(value))

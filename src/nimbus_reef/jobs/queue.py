@@ -14,7 +14,7 @@ from huey import Huey, RedisHuey, SqliteHuey
 from nimbus_reef.config import Config
 from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError
 from nimbus_reef.formats.mapping import ColumnMap
-from nimbus_reef.jobs import intake
+from nimbus_reef.jobs import exports, intake
 from nimbus_reef.store import accounts, loads, people, undo
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.ingest import Loaded, Progress
@@ -146,9 +146,15 @@ def _undo(_: Config, store: Store, job: loads.Job) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _export(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
+    exports.make_workbook(config.exports, dict(job.request), _progress(store, job))
+    return {"stem": job.request["stem"]}
+
+
 _WORK: Final[dict[str, Callable[[Config, Store, loads.Job], dict[str, Any]]]] = {
     "load": _load,
     "undo": _undo,
+    "export": _export,
 }
 
 

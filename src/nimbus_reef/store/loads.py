@@ -184,12 +184,12 @@ def get_job(store: Store, job_id: int) -> Job | None:
 
 
 def recent_jobs(store: Store, account_id: int, limit: int = 8) -> list[tuple[Job, str]]:
-    """The newest jobs of an account with the names of their files."""
+    """The newest loads and undos of an account with the names of their files."""
     with store.read() as connection:
         rows = connection.execute(
             select(job, upload.c.file_name)
             .outerjoin(upload, upload.c.id == job.c.upload_id)
-            .where(job.c.account_id == account_id)
+            .where(job.c.account_id == account_id, job.c.kind.in_(("load", "undo")))
             .order_by(job.c.id.desc())
             .limit(limit)
         ).all()

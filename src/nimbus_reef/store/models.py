@@ -12,6 +12,7 @@ from sqlalchemy import (
     DateTime,
     Double,
     ForeignKey,
+    Index,
     Integer,
     MetaData,
     String,
@@ -435,5 +436,51 @@ trail = Table(
     Column("what", String(32), nullable=False),
     Column("detail", JSON, nullable=False),
     _now("at"),
+    **_TABLE,
+)  # fmt: skip
+
+# --- what people keep: views, remarks, findings put away, targets of their own ---------
+
+saved_view = Table(
+    "saved_view", metadata, _id(), _ref("person_id", "person"),
+    Column("place", String(64), nullable=False),
+    Column("name", String(64), nullable=False),
+    Column("query", String(2048), nullable=False),
+    _now("saved_at"),
+    UniqueConstraint("person_id", "place", "name"),
+    **_TABLE,
+)  # fmt: skip
+put_away = Table(
+    "put_away", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    Column("check", String(32), nullable=False),
+    # the row the finding is about, as a URL names it
+    Column("row_id", String(64), nullable=False),
+    # a null end and no clicks: dismissed for good
+    Column("until_day", Date, nullable=True),
+    Column("until_clicks", INTEGER(unsigned=True), nullable=True),
+    Column("reason", String(512), nullable=False),
+    _now("at"),
+    # 1 while it is away, null once brought back: one of these per finding
+    Column("open", TINYINT(unsigned=True), nullable=True, server_default="1"),
+    UniqueConstraint("account_id", "check", "row_id", "open"),
+    **_TABLE,
+)  # fmt: skip
+remark = Table(
+    "remark", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    Column("view", String(16), nullable=False),
+    Column("row_id", String(64), nullable=False),
+    Column("text", String(2048), nullable=False),
+    _now("at"),
+    Column("removed_at", DateTime, nullable=True),
+    Index(None, "account_id", "view", "row_id"),
+    **_TABLE,
+)  # fmt: skip
+aim = Table(
+    "aim", metadata, _id(), _ref("account_id", "account"),
+    # campaign, portfolio or product; the account's own stands with the account
+    Column("level", String(10), nullable=False),
+    Column("name", String(MAX_NAME), nullable=False),
+    Column("target_acos", Double, nullable=False),
+    UniqueConstraint("account_id", "level", "name"),
     **_TABLE,
 )  # fmt: skip

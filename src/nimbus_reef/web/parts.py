@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from urllib.parse import urlsplit
 
 from flask import current_app, g, request, session
 from flask_login import UserMixin, current_user
@@ -117,3 +118,11 @@ def figures() -> Figures:
     """Writes figures for the account in scope."""
     account = scope().account
     return Figures(account.locale, account.currency)
+
+
+def inside(target: str) -> str:
+    """A path of this application to go on to, or the start: never somebody else's address."""
+    split = urlsplit(target)
+    # A backslash counts as a slash in browsers; `/\other` would leave.
+    safe = target.startswith("/") and not target.startswith(("//", "/\\"))
+    return target if safe and not split.netloc and not split.scheme else "/"

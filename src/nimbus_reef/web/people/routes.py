@@ -2,33 +2,23 @@
 
 from __future__ import annotations
 
-from urllib.parse import urlsplit
-
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import current_user, login_user, logout_user
 from werkzeug.wrappers import Response
 
 from nimbus_reef.store import people as store_people
 from nimbus_reef.store import trails
-from nimbus_reef.web.parts import SignedIn, parts
+from nimbus_reef.web.parts import SignedIn, inside, parts
 from nimbus_reef.web.security import limiter, sign_in_limit
 
 people = Blueprint("people", __name__)
-
-
-def _inside(target: str) -> str:
-    """A path of this application to go on to, or the start: never somebody else's address."""
-    split = urlsplit(target)
-    # A backslash counts as a slash in browsers; `/\other` would leave.
-    safe = target.startswith("/") and not target.startswith(("//", "/\\"))
-    return target if safe and not split.netloc and not split.scheme else "/"
 
 
 @people.route("/sign-in", methods=["GET", "POST"])
 @limiter.limit(sign_in_limit, methods=["POST"])
 def sign_in() -> Response | str | tuple[str, int]:
     """The sign-in page."""
-    target = _inside(request.values.get("next", "/"))
+    target = inside(request.values.get("next", "/"))
     if request.method == "GET":
         if current_user.is_authenticated:
             return redirect(target)

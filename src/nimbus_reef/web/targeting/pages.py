@@ -13,9 +13,11 @@ from nimbus_reef.core import evidence
 from nimbus_reef.core.bids import Reason
 from nimbus_reef.core.checks.registry import Subject
 from nimbus_reef.core.metrics import difference, with_ratios
-from nimbus_reef.core.model import MatchType, SimpleVerdict, State, Verdict, from_micro
+from nimbus_reef.core.model import MICRO, MatchType, SimpleVerdict, State, Verdict, from_micro
 from nimbus_reef.core.projection import Projected
 from nimbus_reef.core.proposals import Move, Proposal, Row
+from nimbus_reef.core.windows import Window
+from nimbus_reef.jobs.exports import Table
 from nimbus_reef.web import tables
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.tables import Field, Listing
@@ -483,3 +485,21 @@ def accepted_words(accepted: int, planned: int, nothing: int, figures: Figures) 
     if nothing:
         said.append(f"on {figures.count(nothing)} there is nothing to propose")
     return "; ".join(said) + "."
+
+
+_RATES: Final = ("ctr", "cvr", "acos", "needed_cvr", "p_over")
+_AMOUNTS: Final = ("cpc", "aov", "rpc", "spend", "sales", "stake", "excess", "bid")
+
+
+def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
+    """Every column that the table can show, money in units, rates as fractions."""
+    names = dict.fromkeys(["campaign", "ad_group", "target", "match_type", view.text_columns[0]])
+    plain = ["impressions", "clicks", "orders", "units", "ctr", "cvr", "cpc", "aov", "rpc", "acos",
+             "needed_cvr", "p_over", "own_test", "own_fault", "verdict", "simple_verdict"]  # fmt: skip
+    settings = ["state", pl.col("bid") / MICRO] if view is TARGETS else []
+    money = [pl.col(column) / MICRO for column in ("spend", "sales", "stake", "excess")]
+    return Table(
+        f"{view.name}-{window.first}-{window.last}",
+        rows.select(*names, *plain, *settings, *money),
+        dict.fromkeys(_RATES, "0.0%") | dict.fromkeys(_AMOUNTS, "0.00"),
+    )

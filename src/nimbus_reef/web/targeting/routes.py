@@ -22,9 +22,9 @@ from werkzeug.wrappers import Response as AnyResponse
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.proposals import Move
 from nimbus_reef.errors import BadInput, Conflict, NotFound
-from nimbus_reef.formats.tables import csv_lines
-from nimbus_reef.store import plans, trails
+from nimbus_reef.store import plans, saved
 from nimbus_reef.web import charts, tables
+from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, must_write, parts, person, scope
@@ -84,6 +84,7 @@ def table(name: str) -> str:
         lines=pages.lines(view, listed.shown, columns, known, what.judge, write),
         columns=columns,
         column_sets=pages.COLUMN_SETS,
+        saved_views=saved.views(parts().store, person().id, request.path),
         listed=listed,
         totals=pages.totals(listed, rows, then, what.window.days, what.judge, write),
         chips=[(chip.label(write.symbol), chip.text) for chip in filters],
@@ -93,25 +94,12 @@ def table(name: str) -> str:
     )
 
 
-@targeting.get("/<name>/export.csv")
-def export(name: str) -> Response:
-    """All filtered rows as CSV, streamed."""
+@targeting.get("/<name>/export.<ending>")
+def export(name: str, ending: str) -> AnyResponse:
+    """All filtered rows as CSV, XLSX or Parquet."""
     view, what = _view(name), scope()
     _, listed, _, _ = _listed(view, what)
-    names = [*dict.fromkeys(["campaign", "ad_group", "target", "match_type", view.text_columns[0]])]
-    money = ["spend", "sales", "stake", "excess"]
-    plain = ["impressions", "clicks", "orders", "units", "ctr", "cvr", "cpc", "aov", "rpc", "acos",
-             "needed_cvr", "p_over", "own_test", "own_fault", "verdict", "simple_verdict"]  # fmt: skip
-    rows = listed.rows.select(*names, *plain, *(pl.col(column) / 1e6 for column in money))
-    trails.note(
-        parts().store, "exported", person_id=person().id, account_id=what.account.id,
-        detail={"view": view.name, "rows": len(rows)},
-    )  # fmt: skip
-    response = Response(csv_lines(rows.columns, rows.iter_rows()), mimetype="text/csv")
-    response.headers["Content-Disposition"] = (
-        f"attachment; filename={what.account.key}-{view.name}-{what.window.last}.csv"
-    )
-    return response
+    return hand_out(pages.table_to_export(view, listed.rows, what.window), ending)
 
 
 @targeting.get("/<name>/evidence")

@@ -1,0 +1,1 @@
+"""Tables taken out as files."""

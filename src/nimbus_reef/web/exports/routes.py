@@ -1,0 +1,86 @@
+"""Tables taken out: CSV streamed, Parquet and small workbooks at once, large workbooks by a worker."""
+
+from __future__ import annotations
+
+import io
+from typing import Final
+
+from flask import Blueprint, Response, redirect, render_template, send_file, url_for
+from werkzeug.wrappers import Response as AnyResponse
+
+from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.formats.tables import csv_lines
+from nimbus_reef.jobs import exports as work
+from nimbus_reef.jobs.exports import Table
+from nimbus_reef.store import loads, trails
+from nimbus_reef.web.parts import account_by_id, parts, person, scope
+
+exports = Blueprint("exports", __name__, url_prefix="/exports")
+AT_ONCE_ROWS: Final = 5_000
+_XLSX: Final = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+_PARQUET: Final = "application/vnd.apache.parquet"
+
+
+def hand_out(table: Table, ending: str) -> AnyResponse:
+    """The table in the form that the address ends in; a large workbook leads to its progress."""
+    account, who, store = scope().account, person(), parts().store
+    trails.note(
+        store, "exported", person_id=who.id, account_id=account.id,
+        detail={"table": table.name, "rows": len(table.rows), "as": ending},
+    )  # fmt: skip
+    file_name = f"{account.key}-{table.name}.{ending}"
+    if ending == "csv":
+        lines = csv_lines(table.rows.columns, table.rows.iter_rows())
+        return _attached(Response(lines, mimetype="text/csv"), file_name)
+    target = io.BytesIO()
+    if ending == "parquet":
+        work.as_parquet(table, target)
+        return _attached(Response(target.getvalue(), mimetype=_PARQUET), file_name)
+    if ending != "xlsx":
+        raise BadInput(f"A table does not come as “{ending}”.", remedy="Use csv, xlsx or parquet.")
+    if len(table.rows) <= AT_ONCE_ROWS:
+        work.as_xlsx(table, target)
+        return _attached(Response(target.getvalue(), mimetype=_XLSX), file_name)
+    request = work.hand_over(parts().config.exports, table) | {"file": file_name}
+    job_id = loads.start_job(
+        store, kind="export", account_id=account.id, person_id=who.id, upload_id=None, request=request
+    )
+    parts().queue.start(job_id)
+    return redirect(scope().elsewhere(url_for("exports.look", job_id=job_id)))
+
+
+def _attached(response: Response, file_name: str) -> Response:
+    response.headers["Content-Disposition"] = f"attachment; filename={file_name}"
+    return response
+
+
+def _job(job_id: int) -> loads.Job:
+    job = loads.get_job(parts().store, job_id)
+    if job is None or job.kind != "export":
+        raise NotFound("There is no such export.", remedy="Export the table again.")
+    account_by_id(job.account_id or 0)
+    return job
+
+
+@exports.get("/<int:job_id>")
+def look(job_id: int) -> str:
+    """How far an export is, then its file."""
+    return render_template("exports/export.html", job=_job(job_id))
+
+
+@exports.get("/<int:job_id>/progress")
+def progress(job_id: int) -> str:
+    """The same, for following it live."""
+    return render_template("exports/_job.html", job=_job(job_id))
+
+
+@exports.get("/<int:job_id>/file")
+def file(job_id: int) -> AnyResponse:
+    """The finished workbook."""
+    job = _job(job_id)
+    path = work.workbook(parts().config.exports, job.request["stem"])
+    if job.state != "done" or not path.exists():
+        raise NotFound(
+            "This file is not here (exports are kept for a day).", remedy="Export the table again."
+        )
+    return send_file(path, mimetype=_XLSX, as_attachment=True, download_name=job.request["file"])

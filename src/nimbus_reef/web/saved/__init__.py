@@ -1,0 +1,1 @@
+"""Views of tables, kept under a name."""

@@ -1,0 +1,35 @@
+"""Keeping a view of a table under a name, and letting go of it. Each person has their own."""
+
+from __future__ import annotations
+
+from urllib.parse import urlencode, urlsplit
+
+from flask import Blueprint, flash, redirect, request
+from werkzeug.wrappers import Response
+
+from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.store import saved as store_saved
+from nimbus_reef.web.parts import inside, parts, person, scope
+
+saved = Blueprint("saved", __name__, url_prefix="/saved")
+
+
+@saved.post("/")
+def save() -> Response:
+    """Keeps what the form's address shows; the account, the open row and the page are left out."""
+    place = inside(request.form.get("place", ""))
+    if urlsplit(place).path != place or place == "/":
+        raise BadInput("This view belongs to no table.", remedy="Save it from the table itself.")
+    what = scope()
+    query = urlencode([(n, v) for n, v in what.values() if n not in ("account", "open", "page")])
+    store_saved.save(parts().store, person().id, place, request.form.get("name", ""), query)
+    flash(f"“{request.form['name'].strip()}” is among your views now.")
+    return redirect(what.link(place))
+
+
+@saved.post("/<int:view_id>/forget")
+def forget(view_id: int) -> Response:
+    """Lets go of a view."""
+    if not store_saved.forget(parts().store, person().id, view_id):
+        raise NotFound("There is no such view of yours.", remedy="Look at your views again.")
+    return redirect(scope().link(inside(request.form.get("place", "/"))))

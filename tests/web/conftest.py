@@ -1,0 +1,51 @@
+"""The site by Flask's client, on the demo brands."""
+
+import re
+
+import pytest
+from tests.conftest import PASSWORD
+
+from nimbus_reef.jobs.queue import make_queue
+from nimbus_reef.store import accounts, plans
+from nimbus_reef.web.factory import make_app
+
+
+@pytest.fixture(scope="session")
+def app(demo):
+    made = make_app(
+        demo.config,
+        demo.store,
+        make_queue(demo.config, demo.store, immediate=True),
+        secret_key="x",
+        testing=True,
+    )
+    made.config.update(WTF_CSRF_ENABLED=False, RATELIMIT_ENABLED=False)
+    return made
+
+
+def signed_in(app, email, password):
+    client = app.test_client()
+    assert client.post("/sign-in", data={"email": email, "password": password}).status_code == 302
+    return client
+
+
+@pytest.fixture
+def owner(app, demo):
+    client = signed_in(app, "demo@nimbus-reef.example", demo.password)
+    yield client
+    for account in accounts.all_accounts(demo.store):
+        for each in plans.planned(demo.store, account.id):
+            plans.remove(demo.store, account.id, 1, each.id)
+
+
+@pytest.fixture
+def viewer(app):
+    return signed_in(app, "viewer@nimbus-reef.example", PASSWORD)
+
+
+def text_of(response):
+    return re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", response.get_data(as_text=True)))
+
+
+def row_ids(response):
+    return re.findall(r'data-row="([^"]+)"', response.get_data(as_text=True))

@@ -1,0 +1,137 @@
+"""What every table does: columns, views kept, rows selected and accepted together, taken out as files."""
+
+import io
+import re
+
+import openpyxl
+import polars as pl
+import pytest
+from tests.web.conftest import row_ids, text_of
+
+from nimbus_reef.store import plans
+from nimbus_reef.web.exports import routes as exporting
+from nimbus_reef.web.targeting import routes as targeting
+
+TARGETS = "/targeting/targets"
+
+
+def heads(response):
+    found = re.findall(r'<th scope="col"[^>]*><a[^>]*>([^<]+)', response.get_data(as_text=True))
+    return [head.strip() for head in found]
+
+
+def planned(demo):
+    return plans.planned(demo.store, 1)
+
+
+def test_columns_are_a_set_or_ones_own(owner):
+    usual, reach = heads(owner.get(TARGETS)), heads(owner.get(f"{TARGETS}?cols=reach"))
+    assert usual[:3] == ["at stake €", "clicks", "orders"]
+    assert reach[:3] == ["impressions", "CTR %", "clicks"]
+    assert heads(owner.get(f"{TARGETS}?cols=roas&cols=bid")) == ["ROAS", "bid €", "verdict"]
+    assert owner.get(f"{TARGETS}?cols=mood").status_code == 400
+    assert "cols=reach" in owner.get(f"{TARGETS}?cols=reach").get_data(as_text=True), "links keep the columns"
+
+
+def test_every_column_of_every_set_can_be_shown_and_sorted_by(owner):
+    for view in ("targets", "terms"):
+        page = owner.get(f"/targeting/{view}").get_data(as_text=True)
+        keys = re.findall(r'name="cols" value="(\w+)"', page)
+        assert len(keys) > 15
+        wide = owner.get(f"/targeting/{view}?" + "&".join(f"cols={key}" for key in keys))
+        assert len(heads(wide)) == len(keys) + 1
+        for key in keys:
+            assert owner.get(f"/targeting/{view}?sort=-{key}").status_code == 200, key
+
+
+def test_a_view_is_kept_for_its_person_and_table(owner, viewer):
+    data = {
+        "place": TARGETS,
+        "name": "dear ones",
+        "where": "clicks:ge:10",
+        "sort": "-spend",
+        "account": "fernhollow-de",
+    }
+    kept = owner.post("/saved/", data=data, follow_redirects=True)
+    assert "“dear ones” is among your views now." in text_of(kept)
+    page = owner.get(TARGETS).get_data(as_text=True)
+    link = re.search(r'href="([^"]+)">dear ones<', page)[1].replace("&amp;", "&")
+    assert row_ids(owner.get(link)) == row_ids(owner.get(f"{TARGETS}?where=clicks:ge:10&sort=-spend"))
+    assert "dear ones" not in owner.get("/targeting/terms").get_data(as_text=True)
+    assert "dear ones" not in viewer.get(TARGETS).get_data(as_text=True)
+    number = re.search(r"/saved/(\d+)/forget", page)[1]
+    assert viewer.post(f"/saved/{number}/forget", data={"place": TARGETS}).status_code == 404
+    owner.post(f"/saved/{number}/forget", data={"place": TARGETS})
+    assert "dear ones" not in owner.get(TARGETS).get_data(as_text=True)
+
+
+@pytest.mark.parametrize("place", ["https://elsewhere.example/", "//elsewhere.example", "/", "/x?y=1"])
+def test_a_view_belongs_to_a_table_of_this_application(owner, place):
+    assert owner.post("/saved/", data={"place": place, "name": "x"}).status_code == 400
+
+
+def test_selected_rows_are_accepted_together_and_taken_back_together(owner, demo):
+    ids = row_ids(owner.get(f"{TARGETS}?where=verdict:is:costly"))[:5]
+    done = owner.post(
+        f"{TARGETS}/accept-many", data={"rows": ids, "where": "verdict:is:costly"}, follow_redirects=True
+    )
+    assert "5 changes accepted into the plan." in text_of(done)
+    assert {each.basis["row_id"] for each in planned(demo)} == set(ids)
+    again = owner.post(f"{TARGETS}/accept-many", data={"rows": ids}, follow_redirects=True)
+    assert "0 changes accepted into the plan; 5 were in it already." in text_of(again)
+    owner.post(f"{TARGETS}/accept-many", data={"rows": row_ids(owner.get(TARGETS))[5:8]})
+    back = owner.post("/plan/take-back", follow_redirects=True)
+    assert "taken back out of the plan" in text_of(back)
+    assert {each.basis["row_id"] for each in planned(demo)} == set(ids)
+
+
+def test_all_filtered_rows_are_accepted_and_a_single_acceptance_is_the_same(owner, demo):
+    where = "verdict:is:costly"
+    count = int(re.search(r"([\d,]+) of", text_of(owner.get(f"{TARGETS}?where={where}")))[1].replace(",", ""))
+    done = text_of(
+        owner.post(f"{TARGETS}/accept-many", data={"all": "yes", "where": where}, follow_redirects=True)
+    )
+    accepted = int(re.search(r"([\d,]+) changes? accepted", done)[1])
+    nothing = int((re.search(r"on ([\d,]+) there is nothing", done) or [0, 0])[1])
+    assert accepted + nothing == count
+    many = {each.basis["row_id"]: each for each in planned(demo)}
+    one = next(iter(many.values()))
+    plans.remove(demo.store, 1, 1, one.id)
+    owner.post(f"{TARGETS}/accept", data={"row": one.basis["row_id"]})
+    (alone,) = [each for each in planned(demo) if each.basis["row_id"] == one.basis["row_id"]]
+    assert (alone.change.new_value, alone.change.reason, alone.basis) == (
+        one.change.new_value, one.change.reason, one.basis,
+    )  # fmt: skip
+
+
+def test_more_rows_than_are_accepted_at_a_time_are_refused(owner, demo, monkeypatch):
+    monkeypatch.setattr(targeting, "MOST_AT_ONCE", 3)
+    refused = owner.post(f"{TARGETS}/accept-many", data={"all": "yes"})
+    assert refused.status_code == 400
+    assert "at most 3" in text_of(refused)
+    assert planned(demo) == []
+
+
+def test_a_table_comes_as_csv_workbook_and_parquet_with_the_same_rows(owner):
+    address = f"{TARGETS}/export.{{}}?where=clicks:ge:10&sort=-spend"
+    lines = owner.get(address.format("csv")).get_data(as_text=True).splitlines()
+    sheet = openpyxl.load_workbook(io.BytesIO(owner.get(address.format("xlsx")).data)).active
+    frame = pl.read_parquet(io.BytesIO(owner.get(address.format("parquet")).data))
+    assert len(lines) - 1 == sheet.max_row - 1 == len(frame) > 10
+    spend = [cell.value for cell in sheet[1]].index("spend") + 1
+    assert [sheet.cell(row, spend).value for row in (2, 3)] == pytest.approx(frame["spend"].head(2).to_list())
+    assert sheet.cell(2, spend).number_format == "0.00"
+    assert owner.get(address.format("pdf")).status_code == 400
+
+
+def test_a_large_workbook_is_made_by_the_worker(owner, viewer, monkeypatch):
+    monkeypatch.setattr(exporting, "AT_ONCE_ROWS", 3)
+    started = owner.get(f"{TARGETS}/export.xlsx?account=pellwick-gb")
+    assert started.status_code == 302
+    page = owner.get(started.location)
+    link = re.search(r'href="(/exports/\d+/file)"', page.get_data(as_text=True))[1]
+    made = owner.get(link)
+    assert openpyxl.load_workbook(io.BytesIO(made.data)).active.max_row > 3
+    assert "pellwick-gb-targets" in made.headers["Content-Disposition"]
+    assert viewer.get(link).status_code == 404, "the account is not theirs to see"
+    assert "export" not in text_of(owner.get("/intake/?account=pellwick-gb")).lower()
