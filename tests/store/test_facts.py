@@ -82,7 +82,7 @@ def test_settings_are_those_of_the_window_s_last_day_or_the_latest_before(load, 
     facts = Facts(store)
     row = facts.target_rows(account.id, WINDOW).to_dicts()[0]
     assert (row["state"], row["bid"]) == ("paused", 700_000)
-    bids = facts.bids(account.id, row["target_id"], WINDOW)
+    bids = facts.bids(account.id, [row["target_id"]], WINDOW)
     assert bids["bid"].to_list() == [500_000, 700_000]
     daily = facts.daily(account.id, "target_daily", WINDOW, [row["target_id"]])
     assert daily["clicks"].to_list() == [10, 10]

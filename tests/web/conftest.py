@@ -8,6 +8,7 @@ from tests.conftest import PASSWORD
 from nimbus_reef.jobs.queue import make_queue
 from nimbus_reef.store import accounts, plans
 from nimbus_reef.web.factory import make_app
+from nimbus_reef.web.security import limiter
 
 
 @pytest.fixture(scope="session")
@@ -19,7 +20,8 @@ def app(demo):
         secret_key="x",
         testing=True,
     )
-    made.config.update(WTF_CSRF_ENABLED=False, RATELIMIT_ENABLED=False)
+    made.config.update(WTF_CSRF_ENABLED=False)
+    limiter.enabled = False
     return made
 
 

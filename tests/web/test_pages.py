@@ -9,6 +9,7 @@ import structlog
 from tests.web.conftest import row_ids, text_of
 
 from nimbus_reef.store import plans
+from nimbus_reef.web.security import limiter
 
 TARGETS = "/targeting/targets"
 
@@ -85,9 +86,6 @@ def test_a_write_without_a_token_is_refused(app, owner):
 
 
 def test_sign_in_is_throttled(app):
-    app.config["RATELIMIT_ENABLED"] = True
-    from nimbus_reef.web.security import limiter
-
     limiter.enabled = True
     try:
         client = app.test_client()
