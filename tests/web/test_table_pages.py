@@ -133,5 +133,6 @@ def test_a_large_workbook_is_made_by_the_worker(owner, viewer, monkeypatch):
     made = owner.get(link)
     assert openpyxl.load_workbook(io.BytesIO(made.data)).active.max_row > 3
     assert "pellwick-gb-targets" in made.headers["Content-Disposition"]
+    made.close()
     assert viewer.get(link).status_code == 404, "the account is not theirs to see"
     assert "export" not in text_of(owner.get("/intake/?account=pellwick-gb")).lower()
