@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date
 
 import polars as pl
 
 from nimbus_reef.core import checks, targeting
+from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.checks import Found
 from nimbus_reef.core.checks.registry import Subject
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.away import PutAway
 from nimbus_reef.store.facts import Facts, Held
 
 
@@ -63,6 +67,150 @@ def judged_terms(facts: Facts, account: Account, window: Window, target_acos: fl
             facts.term_rows(account.id, window), window.days, target_acos, account.min_clicks
         ),
     )
+
+
+def judged_ads(facts: Facts, account: Account, window: Window, target_acos: float) -> pl.DataFrame:
+    """All product ads of the window, judged in the company of their own SKU, family and category."""
+    key = ("judged ads", account.id, facts.generation(account.id), window, target_acos, account.min_clicks)
+    return facts.cache.get(
+        key,
+        lambda: targeting.judged(
+            facts.ad_rows(account.id, window),
+            window.days,
+            target_acos,
+            account.min_clicks,
+            targeting.AD_CHAIN,
+        ),
+    )
+
+
+def with_row_ids(subject: Subject, rows: pl.DataFrame) -> pl.DataFrame:
+    """Adds row_id, what a row is called in a URL and on record."""
+    if subject is Subject.TARGET:
+        return rows.with_columns(row_id=pl.col("target_id").cast(pl.String))
+    return rows.with_columns(row_id=pl.concat_str("ad_group_id", "normal_id", separator="-"))
+
+
+WINNERS = "winners"
+"""The one list that is an opportunity; its rows carry no stake."""
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Findings that need the same thing done, largest first; money in micro-units."""
+
+    key: str
+    title: str
+    to_do: str
+    subject: Subject
+    rows: pl.DataFrame
+    stake: int
+    spend: int
+
+
+@dataclass(frozen=True, slots=True)
+class Findings:
+    """
+    Everything found that is not put away. overspend: per 30 days, the same money once;
+    spend, sales: of all targets in the window; hidden: what is away now.
+    """
+
+    groups: tuple[Group, ...]
+    overspend: int
+    spend: int
+    sales: int
+    hidden: tuple[PutAway, ...]
+
+    def count(self) -> int:
+        """How many findings there are."""
+        return sum(len(group.rows) for group in self.groups)
+
+
+def findings(
+    facts: Facts, account: Account, window: Window, target_acos: float, away: Sequence[PutAway], today: date
+) -> Findings:
+    """The findings of an account in a window, those put away left out while their time runs."""
+    hidden = tuple(each for each in away if _still_away(facts, account, each, window, today))
+    key = (
+        "findings", account.id, facts.generation(account.id), window, target_acos, account.min_clicks,
+        frozenset((each.check, each.row_id) for each in hidden),
+    )  # fmt: skip
+    return facts.cache.get(key, lambda: _findings(facts, account, window, target_acos, hidden))
+
+
+def _findings(
+    facts: Facts, account: Account, window: Window, aim: float, hidden: tuple[PutAway, ...]
+) -> Findings:
+    targets = with_row_ids(Subject.TARGET, judged_targets(facts, account, window, aim))
+    terms = with_row_ids(Subject.TERM, judged_terms(facts, account, window, aim))
+    ads = judged_ads(facts, account, window, aim)
+    groups, ignored = [], {Subject.TARGET: set[str](), Subject.TERM: set[str]()}
+    for check in checks.CHECKS.values():
+        found = checks.run(check, targets if check.subject is Subject.TARGET else terms).rows
+        kept, gone = _without(_gathered(check.key, found), check.key, hidden)
+        ignored[check.subject] |= set(gone)
+        groups.append(_group(check.key, check.title, check.to_do, check.subject, kept))
+    promote, _ = _without(
+        _gathered(
+            WINNERS,
+            findings_rules.winners(terms, facts.live_exact(account.id, window), facts.kin(account.id, window)),
+        ),
+        WINNERS, hidden,
+    )  # fmt: skip
+    groups.sort(key=lambda group: group.stake, reverse=True)
+    groups.append(
+        _group(
+            WINNERS, "Search terms that earn a target of their own", "promote to exact", Subject.TERM,
+            promote.with_columns(stake=pl.lit(0, pl.Int64)),
+        )
+    )  # fmt: skip
+    total = findings_rules.overspend(
+        _unstaked(targets, ignored[Subject.TARGET]), _unstaked(terms, ignored[Subject.TERM]), ads,
+        facts.term_shares(account.id, window), window.days,
+    )  # fmt: skip
+    return Findings(
+        tuple(group for group in groups if len(group.rows)), total.total, int(targets["spend"].sum()),
+        int(targets["sales"].sum()), hidden,
+    )  # fmt: skip
+
+
+def _gathered(key: str, rows: pl.DataFrame) -> pl.DataFrame:
+    if key != checks.WITH_ITS_PRODUCT.key or rows.is_empty():
+        return rows.with_columns(members=pl.concat_list("row_id"))
+    lines = findings_rules.gathered(rows)
+    return lines.with_columns(row_id=pl.concat_str("prior_level", "company", separator=":").str.head(64))
+
+
+def _without(rows: pl.DataFrame, check: str, hidden: Sequence[PutAway]) -> tuple[pl.DataFrame, list[str]]:
+    """The rows that are not put away, and the ids of the judged rows behind those that are."""
+    away = [each.row_id for each in hidden if each.check == check]
+    gone = rows.filter(pl.col("row_id").is_in(away))
+    return rows.filter(~pl.col("row_id").is_in(away)), gone["members"].explode().drop_nulls().to_list()
+
+
+def _unstaked(rows: pl.DataFrame, ids: set[str]) -> pl.DataFrame:
+    """What somebody has put away is no longer counted as money at stake."""
+    return rows.with_columns(
+        stake=pl.when(pl.col("row_id").is_in(list(ids))).then(pl.lit(0, pl.Int64)).otherwise("stake")
+    )
+
+
+def _group(key: str, title: str, to_do: str, subject: Subject, rows: pl.DataFrame) -> Group:
+    return Group(key, title, to_do, subject, rows, int(rows["stake"].sum()), int(rows["spend"].sum()))
+
+
+def _still_away(facts: Facts, account: Account, each: PutAway, window: Window, today: date) -> bool:
+    if each.until_day is not None:
+        return today < each.until_day
+    if each.until_clicks is None:
+        return True
+    if window.last < each.since:
+        return True
+    since = Window(each.since, window.last)
+    term = "-" in each.row_id
+    rows = facts.term_rows(account.id, since) if term else facts.target_rows(account.id, since)
+    named = with_row_ids(Subject.TERM if term else Subject.TARGET, rows)
+    return int(named.filter(pl.col("row_id") == each.row_id)["clicks"].sum()) < each.until_clicks
 
 
 def run(facts: Facts, account: Account, window: Window, target_acos: float | None = None) -> Audit:

@@ -170,7 +170,7 @@ class Facts:
         """Names of all targets of the account: ids, campaign, ad_group, target, match_type."""
         query = (
             "SELECT t.id AS target_id, g.id AS ad_group_id, c.id AS campaign_id, c.name AS campaign, "
-            "g.name AS ad_group, p.text AS target, t.match_type "
+            "g.name AS ad_group, p.text AS target, p.normal_id AS target_normal_id, t.match_type "
             "FROM campaign c JOIN ad_group g ON g.campaign_id = c.id "
             "JOIN target t ON t.ad_group_id = g.id JOIN phrase p ON p.id = t.phrase_id "
             f"WHERE c.account_id = {int(account_id)}"
@@ -245,6 +245,84 @@ class Facts:
         )
         names = self.cache.get(("ads", account_id, self.generation(account_id)), lambda: self._query(query))
         return self.sums(account_id, "product_ad_daily", window).join(names, on="product_ad_id")
+
+    def ad_rows(self, account_id: int, window: Window) -> pl.DataFrame:
+        """As `product_rows`, with campaign and ad group, family and category."""
+        generation = self.generation(account_id)
+        query = (
+            "SELECT g.id AS ad_group_id, c.id AS campaign_id, c.name AS campaign, g.name AS ad_group "
+            f"FROM campaign c JOIN ad_group g ON g.campaign_id = c.id WHERE c.account_id = {int(account_id)}"
+        )
+        groups = self.cache.get(("ad groups", account_id, generation), lambda: self._query(query))
+        kinds = self.catalog(account_id, generation).select(
+            "product_id",
+            pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+            pl.col("category").cast(pl.String),
+        )
+        return (
+            self.product_rows(account_id, window)
+            .join(groups, on="ad_group_id")
+            .join(kinds, on="product_id", how="left")
+        )
+
+    def term_shares(self, account_id: int, window: Window) -> pl.DataFrame:
+        """What each target spent on each term: ad_group_id, normal_id, target_id, spend."""
+        generation = self.generation(account_id)
+        groups = self.targets(account_id, generation).select("target_id", "ad_group_id")
+        return (
+            self.sums(account_id, "search_term_daily", window)
+            .join(self._terms(account_id, generation), on="target_term_id")
+            .join(groups, on="target_id")
+            .group_by("ad_group_id", "normal_id", "target_id")
+            .agg(pl.col("spend").sum())
+        )
+
+    def live_exact(self, account_id: int, window: Window) -> pl.DataFrame:
+        """ad_group_id, normal_id of exact targets that ran at the window's end, as far as is known."""
+        generation = self.generation(account_id)
+        states = self._settings(account_id, generation, window).select("target_id", "state")
+        campaigns = self.campaign_settings(account_id, window).select(
+            "campaign_id", pl.col("state").alias("campaign_state")
+        )
+        runs = pl.col("state", "campaign_state").fill_null("enabled") == "enabled"
+        return (
+            self.targets(account_id, generation)
+            .filter(pl.col("match_type") == "exact")
+            .join(states, on="target_id", how="left")
+            .join(campaigns, on="campaign_id", how="left")
+            .filter(runs)
+            .select("ad_group_id", pl.col("target_normal_id").alias("normal_id"))
+        )
+
+    def kin(self, account_id: int, window: Window) -> pl.DataFrame:
+        """ad_group_id, kin_id: ad groups that share an advertised product, each its own kin."""
+        ads = self.product_rows(account_id, window).select("ad_group_id", "product_id").unique()
+        shared = ads.join(ads.rename({"ad_group_id": "kin_id"}), on="product_id").select(
+            "ad_group_id", "kin_id"
+        )
+        groups = self.targets(account_id, self.generation(account_id)).select("ad_group_id").unique()
+        return pl.concat(
+            [shared, groups.select("ad_group_id", pl.col("ad_group_id").alias("kin_id"))]
+        ).unique()
+
+    def campaign_settings(self, account_id: int, window: Window) -> pl.DataFrame:
+        """campaign_id, campaign, state, format, portfolio at the window's end; null where not held."""
+        generation = self.generation(account_id)
+
+        def make() -> pl.DataFrame:
+            days = snapshots.versions(
+                self.store, account_id, "campaigns", Window(date(2000, 1, 1), window.last)
+            )
+            rows = snapshots.read(
+                self.store, account_id, "campaigns", days, ["campaign_id", "state", "format", "portfolio"]
+            )
+            newest = rows.sort("day").group_by("campaign_id").last().drop("day").collect()
+            names = self._query(
+                f"SELECT id AS campaign_id, name AS campaign FROM campaign WHERE account_id = {int(account_id)}"
+            )
+            return names.join(newest, on="campaign_id", how="left")
+
+        return self.cache.get(("campaigns", account_id, generation, window.last), make)
 
     def catalog(self, account_id: int, generation: Hashable) -> pl.DataFrame:
         """The newest known settings of each product."""

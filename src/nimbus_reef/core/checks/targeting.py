@@ -5,11 +5,12 @@ from __future__ import annotations
 import polars as pl
 
 from nimbus_reef.core.checks.registry import Check, Subject, register
-from nimbus_reef.core.evidence import flagged
+from nimbus_reef.core.evidence import flagged, with_its_product
 from nimbus_reef.core.model import Verdict
 
 _COSTLY = pl.col("verdict") == Verdict.COSTLY.value
 _OWN_TEST = pl.col("own_test")
+_OWN_FAULT = pl.col("own_fault")
 _NO_ORDER = pl.col("orders") == 0
 
 COSTLY_TARGETS = register(
@@ -19,7 +20,7 @@ COSTLY_TARGETS = register(
         title="Targets that cost more than they may",
         question="Which targets sell, but above the target ACOS after a fair test?",
         to_do="lower the bid",
-        condition=flagged() & _OWN_TEST & ~_NO_ORDER,
+        condition=flagged() & _OWN_FAULT & _OWN_TEST & ~_NO_ORDER,
     )
 )
 
@@ -30,7 +31,7 @@ NO_ORDER_TARGETS = register(
         title="Targets that spend without an order",
         question="Which targets had clicks enough for an order and brought none?",
         to_do="pause, or lower the bid",
-        condition=flagged() & _OWN_TEST & _NO_ORDER,
+        condition=flagged() & _OWN_FAULT & _OWN_TEST & _NO_ORDER,
     )
 )
 
@@ -41,6 +42,17 @@ WASTED_TERMS = register(
         title="Search terms that waste money",
         question="Which terms had a fair test, convert below their company and sold nothing?",
         to_do="add a negative",
-        condition=_COSTLY & _OWN_TEST & pl.col("own_fault") & _NO_ORDER,
+        condition=_COSTLY & _OWN_TEST & _OWN_FAULT & _NO_ORDER,
+    )
+)
+
+WITH_ITS_PRODUCT = register(
+    Check(
+        key="with-its-product",
+        subject=Subject.TARGET,
+        title="Products whose targets cost too much as a whole",
+        question="Where do targets miss the target ACOS though they convert like their company?",
+        to_do="look at the product, its price and its bids",
+        condition=with_its_product(),
     )
 )

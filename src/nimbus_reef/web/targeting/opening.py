@@ -43,7 +43,7 @@ class Opened:
 def judged(facts: Facts, view: View, what: Scope, window: Window) -> pl.DataFrame:
     """The judged rows of a view, with their row ids."""
     judge = audit.judged_targets if view is TARGETS else audit.judged_terms
-    return pages.with_row_ids(view, judge(facts, what.account, window, what.target_acos))
+    return audit.with_row_ids(view.subject, judge(facts, what.account, window, what.target_acos))
 
 
 def history(what: Scope) -> Window:

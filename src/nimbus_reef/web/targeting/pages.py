@@ -50,13 +50,6 @@ TERMS = View(
 VIEWS: Final = {view.name: view for view in (TARGETS, TERMS)}
 
 
-def with_row_ids(view: View, rows: pl.DataFrame) -> pl.DataFrame:
-    """Adds row_id, what a row is called in a URL."""
-    if view is TARGETS:
-        return rows.with_columns(row_id=pl.col("target_id").cast(pl.String))
-    return rows.with_columns(row_id=pl.concat_str("ad_group_id", "normal_id", separator="-"))
-
-
 def fields(view: View, judge: str) -> dict[str, Field]:
     """What the rows can be filtered and sorted by."""
     stake = "excess" if judge == "simple" else "stake"
@@ -285,11 +278,6 @@ def totals(
         stake=figures.micro(stake),
         stake_share=figures.rate(from_micro(stake) / from_micro(monthly_sales) if monthly_sales else None),
     )
-
-
-def in_both(rows: pl.DataFrame, then: pl.DataFrame, view: View) -> pl.DataFrame:
-    """The same rows in the window compared with."""
-    return with_row_ids(view, then).join(rows.select("row_id"), on="row_id", how="semi")
 
 
 # --- the drawer -------------------------------------------------------------------

@@ -73,7 +73,9 @@ def table(name: str) -> str:
     columns = tables.chosen_columns(what.cols, pages.COLUMN_SETS, known)
     then = None
     if what.against is not None:
-        then = pages.in_both(listed.rows, opening.judged(parts().facts, view, what, what.against), view)
+        then = opening.judged(parts().facts, view, what, what.against).join(
+            listed.rows.select("row_id"), on="row_id", how="semi"
+        )
     return render_template(
         "targeting/table.html",
         view=view,

@@ -1,0 +1,145 @@
+"""
+What is found, as one list: gathered where the cause is shared, the same money counted once.
+
+Two headline totals that are never added: overspend (here) and missed sales.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import polars as pl
+
+from nimbus_reef.core.evidence import STAKE_DAYS, flagged
+from nimbus_reef.core.targeting import CHAIN
+
+_GATHERED_BY = ("prior_level", "company")
+
+
+@dataclass(frozen=True, slots=True)
+class Overspend:
+    """
+    Likely overspend per 30 days in micro-units, each unit of money once.
+
+    by_campaign: campaign_id, stake.
+    """
+
+    total: int
+    by_campaign: pl.DataFrame
+
+
+def overspend(
+    targets: pl.DataFrame, terms: pl.DataFrame, ads: pl.DataFrame, shares: pl.DataFrame, days: int
+) -> Overspend:
+    """
+    The overspend of judged rows, none counted twice.
+
+    targets, terms, ads: judged rows of targets (target_id), search terms (normal_id) and
+    product ads, each with campaign_id and ad_group_id. shares: what each target spent on
+    each term: ad_group_id, normal_id, target_id, spend.
+
+    Per ad group the larger of (flagged targets + the terms' shares under unflagged
+    targets) and its flagged product ads. Terms of a target are capped at its spend, a
+    campaign at its own, all per 30 days.
+    """
+    monthly = STAKE_DAYS / days
+    key = ["campaign_id", "ad_group_id"]
+    of_targets = targets.filter(flagged()).group_by(key).agg(pl.col("stake").sum().alias("targets"))
+    of_terms = _under_unflagged(targets, terms, shares, monthly)
+    of_ads = ads.filter(flagged()).group_by(key).agg(pl.col("stake").sum().alias("ads"))
+    groups = (
+        of_targets.join(of_terms, on=key, how="full", coalesce=True)
+        .join(of_ads, on=key, how="full", coalesce=True)
+        .with_columns(pl.col("targets", "terms", "ads").fill_null(0))
+        .with_columns(stake=pl.max_horizontal(pl.col("targets") + pl.col("terms"), "ads"))
+    )
+    spent = _spent(targets, terms, ads)
+    by_campaign = (
+        groups.group_by("campaign_id")
+        .agg(pl.col("stake").sum())
+        .join(spent, on="campaign_id", how="left")
+        .select(
+            "campaign_id",
+            stake=pl.min_horizontal("stake", (pl.col("spend") * monthly).floor().cast(pl.Int64)),
+        )
+        .sort("campaign_id")
+    )
+    return Overspend(int(by_campaign["stake"].sum()), by_campaign)
+
+
+def _under_unflagged(
+    targets: pl.DataFrame, terms: pl.DataFrame, shares: pl.DataFrame, monthly: float
+) -> pl.DataFrame:
+    """Stakes of flagged terms, shared over their targets by spend, where those are not flagged."""
+    key = ["ad_group_id", "normal_id"]
+    flagged_terms = terms.filter(flagged()).select(*key, "stake")
+    spread = shares.join(flagged_terms, on=key).with_columns(
+        part=pl.when(pl.col("spend").sum().over(key) > 0)
+        .then(pl.col("stake") * pl.col("spend") / pl.col("spend").sum().over(key))
+        .otherwise(0.0)
+    )
+    unflagged = targets.filter(~flagged()).select(
+        "target_id", "campaign_id", pl.col("spend").alias("own_spend")
+    )
+    return (
+        spread.group_by("target_id", "ad_group_id")
+        .agg(pl.col("part").sum())
+        .join(unflagged, on="target_id")
+        .with_columns(part=pl.min_horizontal("part", pl.col("own_spend") * monthly))
+        .group_by("campaign_id", "ad_group_id")
+        .agg(pl.col("part").sum().floor().cast(pl.Int64).alias("terms"))
+    )
+
+
+def _spent(targets: pl.DataFrame, terms: pl.DataFrame, ads: pl.DataFrame) -> pl.DataFrame:
+    """What each campaign spent, by the first of the reports that knows it."""
+    known = targets.select("campaign_id", "spend")
+    for other in (terms, ads):
+        rest = other.select("campaign_id", "spend").join(known, on="campaign_id", how="anti")
+        known = pl.concat([known, rest])
+    return known.group_by("campaign_id").agg(pl.col("spend").cast(pl.Int64).sum())
+
+
+def gathered(rows: pl.DataFrame) -> pl.DataFrame:
+    """
+    Rows that are costly with their product, one line per company they were judged in.
+
+    Adds up the measures and the stake; `members` lists the row_id of each, the names are
+    the largest one's. The lines hold no money that is not in the rows already.
+    """
+    company = pl.coalesce(
+        *(pl.when(pl.col("prior_level") == level).then(pl.col(level).cast(pl.String)) for level in CHAIN),
+        pl.lit("account"),
+    )
+    largest_first = rows.with_columns(company=company).sort(
+        ["stake", "spend"], descending=True, maintain_order=True
+    )
+    sums = ("impressions", "clicks", "spend", "orders", "units", "sales", "stake")
+    return (
+        largest_first.group_by(_GATHERED_BY, maintain_order=True)
+        .agg(
+            pl.col("row_id").alias("members"),
+            pl.col(sums).sum(),
+            pl.exclude(*sums, *_GATHERED_BY).first(),
+        )
+        .sort("stake", descending=True, maintain_order=True)
+    )
+
+
+def winners(terms: pl.DataFrame, live_exact: pl.DataFrame, kin: pl.DataFrame) -> pl.DataFrame:
+    """
+    Terms worth a target of their own: ≥ 2 orders, ACOS within target, no live exact target
+    of these words in an ad group that shares an advertised product.
+
+    live_exact: ad_group_id, normal_id. kin: ad_group_id, kin_id: ad groups with a product
+    in common, each its own kin.
+    """
+    good = terms.filter(pl.col("orders") >= 2, pl.col("spend") <= pl.col("target_acos") * pl.col("sales"))
+    bought = (
+        good.select("ad_group_id", "normal_id")
+        .join(kin, on="ad_group_id")
+        .join(live_exact.rename({"ad_group_id": "kin_id"}).unique(), on=["kin_id", "normal_id"])
+    )
+    return good.join(bought, on=["ad_group_id", "normal_id"], how="anti").sort(
+        ["sales", "spend"], descending=[True, False], maintain_order=True
+    )

@@ -1,0 +1,136 @@
+"""Findings: the same money counted once, shared causes gathered, winners told."""
+
+import polars as pl
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from nimbus_reef.core import findings
+from nimbus_reef.core.evidence import STAKE_DAYS, flagged
+
+UNIT = 1_000_000
+TARGET_COLUMNS = {"target_id": pl.Int64, "campaign_id": pl.Int64, "ad_group_id": pl.Int64, "spend": pl.Int64,
+                  "stake": pl.Int64, "verdict": pl.String}  # fmt: skip
+TERM_COLUMNS = {"normal_id": pl.Int64, **{k: v for k, v in TARGET_COLUMNS.items() if k != "target_id"}}
+SHARES = {"ad_group_id": pl.Int64, "normal_id": pl.Int64, "target_id": pl.Int64, "spend": pl.Int64}
+
+
+def targets(*rows):
+    """target, campaign, ad group, spend, stake, verdict."""
+    return pl.DataFrame(rows, schema=TARGET_COLUMNS, orient="row")
+
+
+def terms(*rows):
+    return pl.DataFrame(rows, schema=TERM_COLUMNS, orient="row")
+
+
+def shares(*rows):
+    return pl.DataFrame(rows, schema=SHARES, orient="row")
+
+
+NO_TERMS, NO_SHARES, NO_ADS = terms(), shares(), targets()
+
+
+def total(targets_, terms_=NO_TERMS, ads=NO_ADS, shares_=NO_SHARES, days=30):
+    return findings.overspend(targets_, terms_, ads, shares_, days).total
+
+
+def test_targets_and_the_terms_under_them_are_the_same_money():
+    """A flagged term counts only where the target that paid for it is not flagged itself."""
+    rows = targets((1, 1, 1, 100, 60, "costly"), (2, 1, 1, 100, 20, "fine"))
+    term = terms((7, 1, 1, 90, 50, "costly"))
+    assert total(rows) == 60
+    assert total(rows, term, shares_=shares((1, 7, 1, 90))) == 60
+    assert total(rows, term, shares_=shares((1, 7, 2, 90))) == 110
+    assert total(rows, term, shares_=shares((1, 7, 1, 45), (1, 7, 2, 45))) == 85
+
+
+def test_terms_of_a_target_are_capped_at_its_spend():
+    rows = targets((2, 1, 1, 30, 0, "fine"))
+    many = terms((7, 1, 1, 90, 25, "costly"), (8, 1, 1, 90, 25, "costly"))
+    assert total(rows, many, shares_=shares((1, 7, 2, 90), (1, 8, 2, 90))) == 30
+
+
+def test_product_ads_and_targets_of_an_ad_group_are_two_views_of_its_money():
+    rows = targets((1, 1, 1, 100, 60, "costly"), (2, 1, 2, 100, 10, "costly"))
+    ads = targets(
+        (1, 1, 1, 100, 40, "costly"), (2, 1, 2, 100, 30, "leaning costly"), (3, 1, 2, 9, 9, "undecided")
+    )
+    assert total(rows, ads=ads) == 60 + 30
+
+
+def test_a_campaign_is_capped_at_its_spend_and_all_is_per_30_days():
+    rows = targets((1, 1, 1, 100, 500, "costly"), (2, 2, 2, 100, 50, "costly"))
+    assert total(rows) == 100 + 50
+    assert total(rows, days=15) == 200 + 50
+
+
+@st.composite
+def accounts(draw):
+    verdicts = st.sampled_from(["costly", "leaning costly", "undecided", "fine"])
+    money = st.integers(0, 50 * UNIT)
+    groups = draw(st.integers(1, 4))
+    rows = [
+        (number, 1 + group % 2, group, draw(money), draw(money), draw(verdicts))
+        for number, group in enumerate(draw(st.lists(st.integers(1, groups), min_size=1, max_size=12)))
+    ]
+    term_rows = [(n, r[1], r[2], draw(money), draw(money), draw(verdicts)) for n, r in enumerate(rows[:6])]
+    share_rows = [(r[2], n, r[0], draw(money)) for n, r in enumerate(rows[:6])]
+    ads = [(n, r[1], r[2], r[3], draw(money), draw(verdicts)) for n, r in enumerate(rows[:5])]
+    return targets(*rows), terms(*term_rows), targets(*ads), shares(*share_rows)
+
+
+@given(accounts(), st.sampled_from([7, 30, 60]))
+def test_overspend_never_exceeds_spend_and_never_counts_less_than_the_largest_view(account, days):
+    rows, term_rows, ads, share_rows = account
+    found = findings.overspend(rows, term_rows, ads, share_rows, days)
+    assert 0 <= found.total <= rows["spend"].sum() * STAKE_DAYS / days
+    shuffled = findings.overspend(
+        rows.reverse(), term_rows.reverse(), ads.reverse(), share_rows.reverse(), days
+    )
+    assert shuffled.total == pytest.approx(found.total, abs=len(rows))
+    uncapped = rows.filter(flagged()).group_by("campaign_id").agg(pl.col("stake").sum())
+    both = found.by_campaign.join(uncapped, on="campaign_id")
+    spend = rows.group_by("campaign_id").agg(pl.col("spend").sum())
+    for row in both.join(spend, on="campaign_id").to_dicts():
+        assert row["stake"] >= min(row["stake_right"], int(row["spend"] * STAKE_DAYS / days))
+
+
+def with_company(**changes):
+    base = {
+        "row_id": "1", "prior_level": "main_product", "ad_group_id": 4, "main_product": "LAMP", "family": "F",
+        "category": "C", "target": "lamp", "impressions": 10, "clicks": 5, "spend": 30, "orders": 1, "units": 1,
+        "sales": 9, "stake": 12,
+    }  # fmt: skip
+    return base | changes
+
+
+def test_rows_costly_with_their_product_are_one_line_per_company():
+    lines = findings.gathered(pl.DataFrame([
+        with_company(), with_company(row_id="2", target="light", stake=20),
+        with_company(row_id="3", prior_level="account", stake=50),
+    ]))  # fmt: skip
+    assert lines.select("prior_level", "company", "stake", "clicks").rows() == [
+        ("account", "account", 50, 5), ("main_product", "LAMP", 32, 10),
+    ]  # fmt: skip
+    assert lines["members"].to_list()[1] == ["2", "1"]
+    assert lines["target"].to_list()[1] == "light", "the largest one's name"
+
+
+WINNER = {"ad_group_id": 1, "normal_id": 7, "orders": 2, "spend": 20, "sales": 100, "target_acos": 0.25}
+KIN = pl.DataFrame({"ad_group_id": [1, 1, 2], "kin_id": [1, 2, 2]})
+
+
+def won(change, exact):
+    live = pl.DataFrame(exact, schema={"ad_group_id": pl.Int64, "normal_id": pl.Int64}, orient="row")
+    return len(findings.winners(pl.DataFrame([WINNER | change]), live, KIN))
+
+
+def test_a_winner_sells_within_target_and_is_not_bought_exactly_yet():
+    assert won({}, []) == 1
+    assert won({"orders": 1}, []) == 0
+    assert won({"spend": 26}, []) == 0
+    assert won({"spend": 25}, []) == 1
+    assert won({}, [(1, 7)]) == 0
+    assert won({}, [(2, 7)]) == 0, "an ad group with the same product buys it"
+    assert won({}, [(3, 7), (2, 8)]) == 1
