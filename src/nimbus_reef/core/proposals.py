@@ -19,6 +19,7 @@ class Move(StrEnum):
     PAUSE = "pause"
     BID = "bid"
     NEGATIVE = "negative"
+    PROMOTE = "promote"
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,8 +62,8 @@ class Proposal:
 
     @property
     def new_bid(self) -> float | None:
-        """The bid proposed, null unless the bid is to move."""
-        return self.advice.proposed if self.move is Move.BID and self.advice else None
+        """The bid proposed, null unless one is to be set."""
+        return self.advice.proposed if self.move in (Move.BID, Move.PROMOTE) and self.advice else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,3 +141,17 @@ def for_term(
     if orders_elsewhere:
         reasons.append(Reason("orders_elsewhere", (orders_elsewhere,)))
     return Proposal(Move.NEGATIVE, tuple(reasons), stopped(row.basis))
+
+
+def for_winner(row: Row, limits: BidLimits = STANDARD_LIMITS) -> Proposal:
+    """An exact target of its own, at the bid at which its expected cost of sale is the target."""
+    value = bids.value_per_click(row.cvr, row.aov)
+    aim = row.target_acos * value
+    bid = round(min(max(aim, limits.floor), limits.ceiling), 2)
+    reasons = [
+        Reason("wins", (row.orders, row.spend / row.sales)),
+        Reason("opening_bid", (aim, value, row.target_acos)),
+    ]
+    if bid != round(aim, 2):
+        reasons.append(Reason("floor" if bid > aim else "ceiling", (bid,)))
+    return Proposal(Move.PROMOTE, tuple(reasons), NOTHING, BidAdvice(bid, bid, aim, tuple(reasons)))

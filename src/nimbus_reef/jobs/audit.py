@@ -91,6 +91,12 @@ def with_row_ids(subject: Subject, rows: pl.DataFrame) -> pl.DataFrame:
     return rows.with_columns(row_id=pl.concat_str("ad_group_id", "normal_id", separator="-"))
 
 
+def winners(facts: Facts, account: Account, window: Window, target_acos: float) -> pl.DataFrame:
+    """Terms that earn a target of their own, most sales first, with their row ids."""
+    terms = with_row_ids(Subject.TERM, judged_terms(facts, account, window, target_acos))
+    return findings_rules.winners(terms, facts.live_exact(account.id, window), facts.kin(account.id, window))
+
+
 WINNERS = "winners"
 """The one list that is an opportunity; its rows carry no stake."""
 
@@ -131,11 +137,30 @@ def findings(
 ) -> Findings:
     """The findings of an account in a window, those put away left out while their time runs."""
     hidden = tuple(each for each in away if _still_away(facts, account, each, window, today))
-    key = (
-        "findings", account.id, facts.generation(account.id), window, target_acos, account.min_clicks,
-        frozenset((each.check, each.row_id) for each in hidden),
-    )  # fmt: skip
-    return facts.cache.get(key, lambda: _findings(facts, account, window, target_acos, hidden))
+    found = facts.cache.get(
+        _findings_key(facts, account, window, target_acos, hidden),
+        lambda: _findings(facts, account, window, target_acos, hidden),
+    )
+    # For whoever only wants to tell of it without working it out: see `overspend_known`.
+    facts.cache.put(_latest_key(facts, account, window, target_acos), found.overspend)
+    return found
+
+
+def overspend_known(facts: Facts, account: Account, window: Window, target_acos: float) -> int | None:
+    """The overspend of the findings where they were worked out since the last load; else null."""
+    known: int | None = facts.cache.peek(_latest_key(facts, account, window, target_acos))
+    return known
+
+
+def _latest_key(facts: Facts, account: Account, window: Window, aim: float) -> tuple[object, ...]:
+    return ("overspend", account.id, facts.generation(account.id), window, aim, account.min_clicks)
+
+
+def _findings_key(
+    facts: Facts, account: Account, window: Window, aim: float, hidden: Sequence[PutAway]
+) -> tuple[object, ...]:
+    away = frozenset((each.check, each.row_id) for each in hidden)
+    return ("findings", account.id, facts.generation(account.id), window, aim, account.min_clicks, away)
 
 
 def _findings(
@@ -151,10 +176,7 @@ def _findings(
         ignored[check.subject] |= set(gone)
         groups.append(_group(check.key, check.title, check.to_do, check.subject, kept))
     promote, _ = _without(
-        _gathered(
-            WINNERS,
-            findings_rules.winners(terms, facts.live_exact(account.id, window), facts.kin(account.id, window)),
-        ),
+        _gathered(WINNERS, winners(facts, account, window, aim)),
         WINNERS, hidden,
     )  # fmt: skip
     groups.sort(key=lambda group: group.stake, reverse=True)

@@ -47,6 +47,11 @@ class Cache:
         self._lock = threading.Lock()
         self._items: OrderedDict[Hashable, Any] = OrderedDict()
 
+    def peek(self, key: Hashable) -> Any:
+        """The result kept under the key, or null; nothing is made."""
+        with self._lock:
+            return self._items.get(key)
+
     def get(self, key: Hashable, make: Callable[[], T]) -> T:
         """The result kept under the key, made when it is not there."""
         with self._lock:
@@ -55,11 +60,16 @@ class Cache:
                 found: T = self._items[key]
                 return found
         made = make()
+        self.put(key, made)
+        return made
+
+    def put(self, key: Hashable, made: Any) -> None:
+        """Keeps a result; the one not asked for longest gives way."""
         with self._lock:
             self._items[key] = made
+            self._items.move_to_end(key)
             while len(self._items) > self._kept:
                 self._items.popitem(last=False)
-        return made
 
 
 @dataclass(frozen=True, slots=True)
@@ -284,7 +294,7 @@ class Facts:
         campaigns = self.campaign_settings(account_id, window).select(
             "campaign_id", pl.col("state").alias("campaign_state")
         )
-        runs = pl.col("state", "campaign_state").fill_null("enabled") == "enabled"
+        runs = pl.all_horizontal(pl.col("state", "campaign_state").fill_null("enabled") == "enabled")
         return (
             self.targets(account_id, generation)
             .filter(pl.col("match_type") == "exact")
@@ -292,6 +302,32 @@ class Facts:
             .join(campaigns, on="campaign_id", how="left")
             .filter(runs)
             .select("ad_group_id", pl.col("target_normal_id").alias("normal_id"))
+        )
+
+    def homes(self, account_id: int, window: Window) -> pl.DataFrame:
+        """
+        Where a term of an ad group may get an exact target of its own: ad_group_id, home_id,
+        campaign, ad_group. The kin with most live exact targets, itself where none has any.
+        """
+        exact = (
+            self.live_exact(account_id, window)
+            .group_by(pl.col("ad_group_id").alias("kin_id"))
+            .agg(targets=pl.len())
+        )
+        names = (
+            self.targets(account_id, self.generation(account_id))
+            .select(pl.col("ad_group_id").alias("home_id"), "campaign", "ad_group")
+            .unique()
+        )
+        itself = pl.col("ad_group_id") == pl.col("kin_id")
+        return (
+            self.kin(account_id, window)
+            .join(exact, on="kin_id", how="left")
+            .filter(pl.col("targets").is_not_null() | itself)
+            .sort([pl.col("targets").fill_null(0), itself, "kin_id"], descending=[True, True, False])
+            .group_by("ad_group_id", maintain_order=True)
+            .agg(pl.col("kin_id").first().alias("home_id"))
+            .join(names, on="home_id")
         )
 
     def kin(self, account_id: int, window: Window) -> pl.DataFrame:

@@ -20,7 +20,12 @@ from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, my_accounts, parts, scope
 from nimbus_reef.web.plan.pages import Strip, strip
 
-AREAS: Final = (("intake.look", "Intake"), ("targeting.home", "Targeting"), ("plan.look", "Plan"))
+AREAS: Final = (
+    ("intake.look", "Intake"),
+    ("targeting.home", "Targeting"),
+    ("findings.look", "Findings"),
+    ("plan.look", "Plan"),
+)
 """The areas that there are, in the order of the audit."""
 
 
@@ -78,23 +83,29 @@ class Frame:
         spend, sales = (int(self._targets[name].sum()) for name in ("spend", "sales"))
         return from_micro(spend) * monthly, from_micro(sales) * monthly
 
-    def _stake(self) -> float:
-        """Units a month at stake in flagged targets."""
-        return (
-            0.0 if self._targets is None else from_micro(int(self._targets.filter(flagged())["stake"].sum()))
-        )
+    def _stake(self, title: str) -> float:
+        """Units a month at stake in an area, as far as is known without working it out for the rail."""
+        if self._targets is None:
+            return 0.0
+        if title == "Targeting":
+            return from_micro(int(self._targets.filter(flagged())["stake"].sum()))
+        if title == "Findings":
+            what = self.scope
+            known = audit.overspend_known(parts().facts, what.account, what.window, what.target_acos)
+            return from_micro(known or 0)
+        return 0.0
 
     @cached_property
     def rail(self) -> list[Stop]:
         """The audit line."""
         here = (request.endpoint or "").partition(".")[0]
-        stake, waiting = self._stake(), self.strip.count
+        waiting = self.strip.count
         return [
             Stop(
                 title=title,
                 href=self.scope.elsewhere(url_for(endpoint)),
                 here=endpoint.partition(".")[0] == here,
-                stake=self.figures.short(stake) if title == "Targeting" and stake >= 1 else "",
+                stake=self.figures.short(stake) if (stake := self._stake(title)) >= 1 else "",
                 count=str(waiting) if title == "Plan" and waiting else "",
             )
             for endpoint, title in AREAS

@@ -31,6 +31,7 @@ Alpine.data("keys", () => ({
     else if (event.key === "[" || event.key === "]") this.area(event.key === "]" ? 1 : -1);
     else if (event.key === "j" || event.key === "k") this.walk(event.key === "j" ? 1 : -1);
     else if (event.key === "x") this.pick();
+    else if (event.key === "z" && !hotkey("z")) this.pick();
     else if (!this.follow(event.key)) return;
     event.preventDefault();
   },
@@ -112,11 +113,12 @@ Alpine.data("picker", () => ({
     return [...this.$root.querySelectorAll("tbody input.pick")];
   },
   changed(event) {
+    if (event.target.closest(".pop")) return;
     if (event.target === this.$refs.page) for (const box of this.boxes()) box.checked = event.target.checked;
     this.show();
   },
   cleared() {
-    this.$refs.page.checked = false;
+    if (this.$refs.page) this.$refs.page.checked = false;
     queueMicrotask(() => this.show());
   },
   show() {
@@ -165,6 +167,13 @@ Alpine.data("mapping", () => ({
   },
 }));
 
+// Closing the evidence on a page that is not its own table leaves that page where it is.
+document.addEventListener("click", (event) => {
+  const close = event.target.closest("[data-close]");
+  if (!close || close.pathname === location.pathname) return;
+  event.preventDefault();
+  document.getElementById("drawer").hidden = true;
+});
 // The row whose drawer is open is marked without asking the server again.
 document.addEventListener("htmx:afterSwap", (event) => {
   if (event.detail.target.id !== "drawer" && event.target.id !== "drawer") return;

@@ -11,7 +11,7 @@ import polars as pl
 from nimbus_reef.core import bids, words
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.plan import Action, Change, Entity
-from nimbus_reef.core.proposals import AdProduct, Move, Proposal, for_target, for_term
+from nimbus_reef.core.proposals import AdProduct, Move, Proposal, for_target, for_term, for_winner
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import audit
 from nimbus_reef.store.accounts import Account
@@ -30,7 +30,8 @@ class Opened:
     One judged row and what is proposed on it.
 
     days: day, measures and bid (micro) of a target over its history, in order; null for terms.
-    products: the ad group's product ads in the window.
+    products: the ad group's product ads in the window. home: campaign and ad group in which
+    a term that wins gets its target.
     """
 
     row: Mapping[str, Any]
@@ -38,6 +39,7 @@ class Opened:
     proposal: Proposal
     days: pl.DataFrame | None
     products: pl.DataFrame
+    home: tuple[str, str] = ("", "")
 
 
 def judged(facts: Facts, view: View, what: Scope, window: Window) -> pl.DataFrame:
@@ -113,10 +115,16 @@ def _terms(
     orders = dict(everywhere)
     catalog = facts.catalog(what.account.id, facts.generation(what.account.id)).drop("sku")
     advertised: dict[Any, list[AdProduct]] = {}
+    winning = set(audit.winners(facts, what.account, what.window, what.target_acos)["row_id"])
+    homes = {row[0]: (row[2], row[3]) for row in facts.homes(what.account.id, what.window).rows()}
     opened = []
     for row in rows.to_dicts():
         group = row["ad_group_id"]
         own = products.get(group, none)
+        if row["row_id"] in winning:
+            proposal = for_winner(pages.core_row(row, what.window.days), what.account.bid_limits)
+            opened.append(Opened(row, None, proposal, None, own, homes[group]))
+            continue
         if group not in advertised:
             advertised[group] = _ad_products(own.join(catalog, on="product_id"), what.account)
         proposal = for_term(
@@ -139,32 +147,51 @@ def _ad_products(known: pl.DataFrame, account: Account) -> list[AdProduct]:
     ]  # fmt: skip
 
 
-def change_of(opened: Opened, write: Figures) -> Change | None:
-    """The proposal as a row of the change sheet; null when nothing is proposed."""
+def changes_of(opened: Opened, write: Figures) -> list[Change]:
+    """The proposal as rows of the change sheet; none when nothing is proposed."""
     row, move = opened.row, opened.proposal.move
     if move is Move.NONE:
-        return None
+        return []
     fact, _ = pages.sentence(row, write)
-    reason = pages.reason_line(fact, pages.offer(opened.proposal, opened.bid, write))
-    common = {"campaign": row["campaign"], "ad_group": row["ad_group"], "reason": reason, "row": 0}
+    reason = pages.reason_line(fact, pages.offer(opened.proposal, opened.bid, write, opened.home))
+    here = {"campaign": row["campaign"], "ad_group": row["ad_group"], "reason": reason, "row": 0}
     if move is Move.NEGATIVE:
-        return Change(
-            action=Action.CREATE, entity=Entity.NEGATIVE, target=row["term"], match_type="negative_exact",
-            field="state", new_value="enabled", finding="wasted-terms", **common,
-        )  # fmt: skip
+        return [_negative(row["term"], "wasted-terms", here)]
+    if move is Move.PROMOTE:
+        return _promoted(opened, here)
     finding = "costly-targets" if row["orders"] else "no-order-targets"
     if row["verdict"] not in pages.LEANING:
         finding = "bid-advice"
     target = {"target": row["target"], "match_type": row["match_type"], "finding": finding}
     if move is Move.PAUSE:
-        return Change(
+        paused = Change(
             action=Action.UPDATE, entity=Entity.TARGET, field="state", old_value=row["state"] or "enabled",
-            new_value="paused", **target, **common,
+            new_value="paused", **target, **here,
         )  # fmt: skip
-    return Change(
+        return [paused]
+    moved = Change(
         action=Action.UPDATE, entity=Entity.TARGET, field="bid", old_value=f"{opened.bid:.2f}",
-        new_value=f"{opened.proposal.new_bid:.2f}", **target, **common,
+        new_value=f"{opened.proposal.new_bid:.2f}", **target, **here,
     )  # fmt: skip
+    return [moved]
+
+
+def _negative(term: str, finding: str, here: Mapping[str, Any]) -> Change:
+    return Change(
+        action=Action.CREATE, entity=Entity.NEGATIVE, target=term, match_type="negative_exact",
+        field="state", new_value="enabled", finding=finding, **here,
+    )  # fmt: skip
+
+
+def _promoted(opened: Opened, here: Mapping[str, Any]) -> list[Change]:
+    """An exact target in its home; where that is another ad group, the term is kept from this one."""
+    term, home = opened.row["term"], dict(zip(("campaign", "ad_group"), opened.home, strict=True))
+    made = Change(
+        action=Action.CREATE, entity=Entity.TARGET, target=term, match_type="exact", field="bid",
+        new_value=f"{opened.proposal.new_bid:.2f}", finding=audit.WINNERS, **{**here, **home},
+    )  # fmt: skip
+    at_source = (opened.row["campaign"], opened.row["ad_group"]) == opened.home
+    return [made] if at_source else [made, _negative(term, audit.WINNERS, here)]
 
 
 def basis_of(opened: Opened, view: View, what: Scope) -> dict[str, Any]:

@@ -382,6 +382,8 @@ def reason_words(reason: Reason, figures: Figures) -> str:
         "its_product": lambda: f"it converts like its company ({figures.rate(value[0])}): the product, its price or its bids are wrong, not the term",
         "names_product": lambda: "its words are what an advertised product here is called: a negative would keep its buyers away",
         "within_target": lambda: "it is within target",
+        "wins": lambda: f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS, and no live exact target of these words advertises the product",
+        "opening_bid": lambda: f"bid to open with is {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, {figures.rate(value[2], 0)} of it may be paid",
         "orders_elsewhere": lambda: f"mind: the same term made {figures.counted(value[0], 'order')} in a sibling ad group",
     }  # fmt: skip
     return words[reason.key]()
@@ -402,8 +404,8 @@ def effect_words(projected: Projected, figures: Figures) -> str:
     return f"{figures.span(projected.spend)} spend, {figures.span(projected.sales)} sales a month"
 
 
-def offer(proposal: Proposal, bid: float | None, figures: Figures) -> Offer:
-    """A proposal in words."""
+def offer(proposal: Proposal, bid: float | None, figures: Figures, home: tuple[str, str] = ("", "")) -> Offer:
+    """A proposal in words. home: campaign and ad group where a term gets a target of its own."""
     reasons = tuple(reason_words(reason, figures) for reason in proposal.reasons)
     if proposal.move is Move.NONE:
         return Offer("leave it for now", "", reasons, False)
@@ -411,7 +413,11 @@ def offer(proposal: Proposal, bid: float | None, figures: Figures) -> Offer:
         Move.PAUSE: "pause it",
         Move.NEGATIVE: "negative exact in this ad group",
         Move.BID: f"bid {figures.number(bid)} → {figures.number(proposal.new_bid)}",
+        Move.PROMOTE: f"exact target at {figures.number(proposal.new_bid)} in {home[1]}",
     }[proposal.move]
+    if proposal.move is Move.PROMOTE:
+        effect = f"In {home[0]}; elsewhere in the account a negative keeps it from being bought twice."
+        return Offer(headline, effect, reasons, True)
     return Offer(headline, effect_words(proposal.projected, figures), reasons, True)
 
 

@@ -20,6 +20,7 @@ from flask import (
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.plan import Change
 from nimbus_reef.core.proposals import Move
 from nimbus_reef.errors import BadInput, Conflict, NotFound
 from nimbus_reef.store import plans, saved
@@ -27,7 +28,7 @@ from nimbus_reef.web import charts, tables
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import figures, must_write, parts, person, scope
+from nimbus_reef.web.parts import figures, inside, must_write, parts, person, scope
 from nimbus_reef.web.targeting import opening, pages
 from nimbus_reef.web.targeting.opening import Opened
 from nimbus_reef.web.targeting.pages import TARGETS, VIEWS, View
@@ -110,7 +111,8 @@ def evidence_on(name: str) -> Response:
     view, what = _view(name), scope()
     drawer = _drawer(view, what, what.open, figures())
     response = make_response(render_template("targeting/_drawer.html", view=view, drawer=drawer))
-    response.headers["HX-Push-Url"] = what.link(url_for("targeting.table", name=name))
+    if not request.args.get("stay"):
+        response.headers["HX-Push-Url"] = what.link(url_for("targeting.table", name=name))
     return response
 
 
@@ -143,6 +145,11 @@ def _trend(opened: Opened, what: Scope) -> pl.DataFrame:
     return days.with_columns(bid=pl.lit(None, pl.Int64))
 
 
+def _about(change: Change) -> tuple[str, ...]:
+    """What a change is made to, whatever it does to it."""
+    return (change.entity, change.campaign, change.ad_group, change.target, change.match_type)
+
+
 def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, Any]:
     opened = _open(view, what, row_id)
     row = opened.row
@@ -155,19 +162,10 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         picture = charts.luck(
             a=core.a, b=core.b, needed=row["needed_cvr"], siblings=usual, costly=costly, figures=write
         )
-    change = opening.change_of(opened, write)
-    planned = None
-    if change is not None:
-        same = (change.entity, change.campaign, change.ad_group, change.target, change.match_type)
-        planned = next(
-            (
-                each
-                for each in plans.planned(parts().store, what.account.id)
-                if (each.change.entity, each.change.campaign, each.change.ad_group,
-                    each.change.target, each.change.match_type) == same
-            ),
-            None,
-        )  # fmt: skip
+    wanted = {_about(change) for change in opening.changes_of(opened, write)}
+    planned = [
+        each for each in plans.planned(parts().store, what.account.id) if _about(each.change) in wanted
+    ]
     trend = _trend(opened, what)
     stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
     return {
@@ -185,7 +183,7 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
             figures=write, first_shown=max(what.window.first, trend["day"].min()),
         ) if len(trend) else None,
         "has_bids": any(bid is not None for bid in stepped),
-        "offer": pages.offer(opened.proposal, opened.bid, write),
+        "offer": pages.offer(opened.proposal, opened.bid, write, opened.home),
         "elsewhere": _elsewhere(view, what, row, write),
         "products": pages.products_hit(opened.products, write)
         if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
@@ -202,11 +200,20 @@ def accept(name: str) -> Response:
     view, what, write = _view(name), scope(), figures()
     row_id = request.form["row"]
     opened = _open(view, what, row_id)
-    change = opening.change_of(opened, write)
-    if change is None:
+    changes = opening.changes_of(opened, write)
+    if not changes:
         raise Conflict("There is nothing to accept on this row any more.", remedy="Look at it again.")
-    plans.accept(parts().store, what.account.id, who.id, change, opening.basis_of(opened, view, what))
+    basis = opening.basis_of(opened, view, what)
+    if not plans.accept_many(parts().store, what.account.id, who.id, [(each, basis) for each in changes]):
+        raise Conflict(
+            "The plan already changes this.", remedy="Take the other change out of the plan first."
+        )
     return _swapped(view, what, row_id, write)
+
+
+def _selected() -> list[str]:
+    """The rows that a form selects: those of a table, or the ones behind selected findings."""
+    return [*request.form.getlist("rows"), *request.form.getlist("findings")]
 
 
 @targeting.post("/<name>/accept-many")
@@ -217,25 +224,25 @@ def accept_many(name: str) -> AnyResponse:
     _, listed, _, _ = _listed(view, what)
     rows = listed.rows
     if not request.form.get("all"):
-        rows = rows.filter(pl.col("row_id").is_in(request.form.getlist("rows")))
+        rows = rows.filter(pl.col("row_id").is_in(_selected()))
     if len(rows) > MOST_AT_ONCE:
         raise BadInput(
             f"{write.count(len(rows))} rows are selected; at most {write.count(MOST_AT_ONCE)} are accepted at a time.",
             remedy="Filter further: the largest stakes come first.",
         )
     opened = opening.open_rows(parts().facts, view, what, rows)
-    proposed = [
-        (change, opening.basis_of(each, view, what))
-        for each in opened
-        if (change := opening.change_of(each, write)) is not None
-    ]
+    changes = [(opening.changes_of(each, write), opening.basis_of(each, view, what)) for each in opened]
+    proposed = [(change, basis) for of_row, basis in changes for change in of_row]
     accepted = plans.accept_many(parts().store, what.account.id, who.id, proposed)
     told = pages.accepted_words(
-        len(accepted), len(proposed) - len(accepted), len(rows) - len(proposed), write
+        len(accepted), len(proposed) - len(accepted), sum(not of_row for of_row, _ in changes), write
     )
     session["accepted"] = [each.id for each in accepted]
     flash(told, "accepted" if accepted else "message")
-    return redirect(what.link(url_for("targeting.table", name=name), open=""))
+    back = request.form.get("back")
+    return redirect(
+        what.elsewhere(inside(back)) if back else what.link(url_for("targeting.table", name=name), open="")
+    )
 
 
 @targeting.post("/<name>/take-back")
@@ -243,7 +250,7 @@ def take_back(name: str) -> Response:
     """Undoes an acceptance from the drawer."""
     who = must_write()
     view, what = _view(name), scope()
-    plans.remove(parts().store, what.account.id, who.id, int(request.form["change"]))
+    plans.remove_many(parts().store, what.account.id, who.id, request.form.getlist("change", type=int))
     return _swapped(view, what, request.form["row"], figures())
 
 

@@ -1,0 +1,1 @@
+"""Findings: everything found, ranked by money, to be accepted or put away."""

@@ -1,0 +1,235 @@
+"""What Findings says: groups by what to do, their weight, and what was put away."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+from typing import Any, Final
+
+from nimbus_reef.core.checks import CHECKS, WITH_ITS_PRODUCT
+from nimbus_reef.core.checks.registry import Subject
+from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.model import from_micro
+from nimbus_reef.errors import BadInput
+from nimbus_reef.jobs.audit import WINNERS, Findings, Group
+from nimbus_reef.store.away import PutAway
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.targeting.pages import mark_of
+
+SHOWN: Final = 8
+SNOOZE_DAYS: Final = 14
+SNOOZE_CLICKS: Final = 30
+LONGEST_REASON: Final = 512
+_SEE_ALL: Final[Mapping[str, tuple[str, ...]]] = {
+    "costly-targets": ("verdict:is:costly", "orders:gt:0"),
+    "no-order-targets": ("verdict:is:costly", "orders:eq:0"),
+    "wasted-terms": ("verdict:is:costly", "orders:eq:0"),
+    WITH_ITS_PRODUCT.key: (),
+    WINNERS: ("orders:ge:2", "verdict:is:fine"),
+}
+"""Filters that show about the same rows in Targeting."""
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One finding. view and row open the evidence; members are the rows an action is for."""
+
+    row_id: str
+    view: str
+    open: str
+    name: str
+    kind: str
+    where: str
+    mark: str
+    amount: str
+    weight: float
+    why: str
+    members: str
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """Findings that need the same thing done."""
+
+    key: str
+    title: str
+    to_do: str
+    view: str
+    amount: str
+    gain: bool
+    weighs: str
+    lines: tuple[Line, ...]
+    more: int
+    see_all: tuple[str, ...]
+    acceptable: bool
+
+
+def _view(group: Group) -> str:
+    return "targets" if group.subject is Subject.TARGET else "terms"
+
+
+def blocks(found: Findings, days: int, every: str, figures: Figures) -> list[Block]:
+    """The groups, largest stake first; every: the key of the one shown whole."""
+    largest = max((int(group.rows["stake"].max() or 0) for group in found.groups), default=0) or 1  # type: ignore[call-overload]
+    return [_block(group, found, days, largest, figures, whole=group.key == every) for group in found.groups]
+
+
+def _block(group: Group, found: Findings, days: int, largest: int, figures: Figures, *, whole: bool) -> Block:
+    gain = group.key == WINNERS
+    shown = group.rows if whole else group.rows.head(SHOWN)
+    money = int(group.rows["sales"].sum()) * STAKE_DAYS / days if gain else group.stake
+    return Block(
+        key=group.key,
+        title=group.title,
+        to_do=group.to_do,
+        view=_view(group),
+        amount=figures.micro(money),
+        gain=gain,
+        weighs=_weighs(group, found, days, figures, gain=gain),
+        lines=tuple(_line(row, group, largest, days, figures) for row in shown.to_dicts()),
+        more=len(group.rows) - len(shown),
+        see_all=_SEE_ALL[group.key],
+        acceptable=group.key != WITH_ITS_PRODUCT.key,
+    )
+
+
+def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain: bool) -> str:
+    """Whether it matters at this size of account."""
+    if gain:
+        share = int(group.rows["sales"].sum()) / found.sales if found.sales else None
+        return f"{figures.rate(share)} of sales come from them"
+    monthly = STAKE_DAYS / days
+    of_spend = group.stake / (found.spend * monthly) if found.spend else None
+    of_sales = group.stake / (found.sales * monthly) if found.sales else None
+    return f"{figures.rate(of_spend)} of spend, {figures.rate(of_sales)} of sales"
+
+
+def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures) -> Line:
+    gathered = group.key == WITH_ITS_PRODUCT.key
+    gain = group.key == WINNERS
+    money = row["sales"] * STAKE_DAYS / days if gain else row["stake"]
+    name = row["term"] if group.subject is Subject.TERM else row["target"]
+    return Line(
+        row_id=row["row_id"],
+        view=_view(group),
+        open=row["members"][0],
+        name=_company(row) if gathered else name,
+        kind="" if gathered or group.subject is Subject.TERM else row["match_type"],
+        where=f"largest: {name}" if gathered else f"{row['campaign']} · {row['ad_group']}",
+        mark="fine" if gain else mark_of(row, "evidence"),
+        amount=figures.count(from_micro(money)),
+        weight=0 if gain else round(100 * row["stake"] / largest, 1),
+        why=_why(row, group, figures),
+        members=",".join(row["members"]),
+    )
+
+
+def _company(row: Mapping[str, Any]) -> str:
+    words = {
+        "ad_group_id": f"ad group {row['ad_group']}", "main_product": row["company"],
+        "family": f"family {row['company']}", "category": f"category {row['company']}",
+    }  # fmt: skip
+    return words.get(row["prior_level"], "the whole account")
+
+
+def _why(row: Mapping[str, Any], group: Group, figures: Figures) -> str:
+    clicks, orders = figures.counted(row["clicks"], "click"), figures.counted(row["orders"], "order")
+    spent = f"{figures.micro(row['spend'])} spent"
+    acos = row["spend"] / row["sales"] if row["sales"] else None
+    if group.key == WITH_ITS_PRODUCT.key:
+        return f"{figures.counted(len(row['members']), 'target')}, {clicks}, {orders}, ACOS {figures.rate(acos, 0)}"
+    if not row["orders"]:
+        return f"{clicks}, no order, {spent}"
+    return f"{clicks}, {orders}, ACOS {figures.rate(acos, 0)}"
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """The headline: what all of it comes to, the same money counted once."""
+
+    count: str
+    amount: str
+    share_of_spend: str
+    share_of_sales: str
+
+
+def answer(found: Findings, days: int, figures: Figures) -> Answer:
+    """What is likely spent above target a month, and whether that matters."""
+    monthly = STAKE_DAYS / days
+    return Answer(
+        figures.counted(found.count(), "finding"),
+        figures.micro(found.overspend),
+        figures.rate(found.overspend / (found.spend * monthly) if found.spend else None),
+        figures.rate(found.overspend / (found.sales * monthly) if found.sales else None),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Hidden:
+    """A finding put away."""
+
+    id: int
+    what: str
+    until: str
+    reason: str
+    by: str
+
+
+def hidden(away: Sequence[PutAway], names: Mapping[tuple[str, str], str]) -> list[Hidden]:
+    """What is away, until when and why; names: what (check, row) is called."""
+    return [
+        Hidden(
+            each.id,
+            names.get((each.check, each.row_id), each.row_id),
+            "for good" if each.for_good
+            else f"until {each.until_day}" if each.until_day
+            else f"until {each.until_clicks} more clicks",
+            each.reason,
+            f"{each.by}, {each.since}" if each.by else str(each.since),
+        )
+        for each in away
+    ]  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class End:
+    """When a finding that is put away comes back: a day, so many more clicks, or never."""
+
+    day: date | None = None
+    clicks: int | None = None
+
+
+def end_of(form: Mapping[str, str], today: date) -> End:
+    """The end that the form says; BadInput where it cannot be read."""
+    until = form.get("until", "")
+    if until == "day":
+        try:
+            day = date.fromisoformat(form.get("day", ""))
+        except ValueError:
+            raise BadInput(
+                f"“{form.get('day', '')}” is no day.", remedy="Write it like 2026-12-01."
+            ) from None
+        if day <= today:
+            raise BadInput(f"{day} is not ahead of today.", remedy="Choose a later day.")
+        return End(day=day)
+    if until == "clicks":
+        clicks = form.get("clicks", "")
+        if not clicks.isdecimal() or not 0 < int(clicks) <= 100_000:
+            raise BadInput(f"“{clicks}” is no number of clicks.", remedy="Write a whole number above 0.")
+        return End(clicks=int(clicks))
+    if until == "good":
+        if not form.get("reason", "").strip():
+            raise BadInput("Dismissing for good needs a reason.", remedy="Say why, for whoever looks next.")
+        return End()
+    raise BadInput("When should it come back?", remedy="Choose a day, clicks, or for good.")
+
+
+def usual_end(today: date) -> date:
+    """The day that the form suggests."""
+    return today + timedelta(days=SNOOZE_DAYS)
+
+
+def known_checks() -> frozenset[str]:
+    """Keys that a finding may be put away under."""
+    return frozenset(CHECKS) | {WINNERS}

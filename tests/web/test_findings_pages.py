@@ -1,0 +1,150 @@
+"""Findings: ranked by money, put away and brought back, accepted from the list."""
+
+import re
+from datetime import date, timedelta
+
+import pytest
+from tests.web.conftest import text_of
+
+from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import BadInput
+from nimbus_reef.jobs import audit
+from nimbus_reef.store import accounts, away, plans
+from nimbus_reef.store.facts import Facts
+from nimbus_reef.web.findings import pages
+
+FINDINGS = "/findings/"
+TODAY = date(2026, 11, 21)
+WINDOW = Window(date(2026, 10, 19), date(2026, 11, 17))
+
+
+@pytest.fixture
+def account(demo):
+    return accounts.by_key(demo.store, "fernhollow-de")
+
+
+@pytest.fixture
+def found(demo, account):
+    """What is found now, worked out anew each time."""
+    facts = Facts(demo.store)
+    yield lambda: audit.findings(facts, account, WINDOW, 0.28, away.away(demo.store, account.id), TODAY)
+    away.bring_back(demo.store, account.id, 1, [each.id for each in away.away(demo.store, account.id)])
+
+
+def group(found, key):
+    return next(each for each in found.groups if each.key == key)
+
+
+def test_groups_come_largest_first_and_the_headline_is_never_more_than_the_spend(found):
+    now = found()
+    stakes = [each.stake for each in now.groups if each.key != audit.WINNERS]
+    assert stakes == sorted(stakes, reverse=True)
+    assert max(stakes) <= now.overspend <= now.spend
+
+
+def test_what_is_put_away_for_good_leaves_the_list_and_the_headline(found, demo, account):
+    before = found()
+    first = group(before, "costly-targets").rows["row_id"][0]
+    away.put(
+        demo.store, account.id, 1, "costly-targets", [first], until_day=None, until_clicks=None, reason="test"
+    )
+    after = found()
+    assert first not in group(after, "costly-targets").rows["row_id"].to_list()
+    assert after.overspend < before.overspend
+    assert [each.row_id for each in after.hidden] == [first]
+    away.bring_back(demo.store, account.id, 1, [after.hidden[0].id])
+    assert found().overspend == before.overspend
+
+
+@pytest.mark.parametrize(("days", "gone"), [(1, True), (0, False)])
+def test_a_snoozed_finding_comes_back_on_its_day(found, demo, account, days, gone):
+    first = group(found(), "costly-targets").rows["row_id"][0]
+    until = TODAY + timedelta(days=days)
+    away.put(
+        demo.store, account.id, 1, "costly-targets", [first], until_day=until, until_clicks=None, reason=""
+    )
+    assert (first not in group(found(), "costly-targets").rows["row_id"].to_list()) is gone
+
+
+def test_a_finding_snoozed_for_clicks_comes_back_with_them(demo, account):
+    """Clicks are counted from the day it was put away on."""
+    facts = Facts(demo.store)
+    row = audit.judged_targets(facts, account, WINDOW, 0.28).sort("clicks", descending=True).to_dicts()[0]
+    since = WINDOW.first + timedelta(days=3)
+    clicks = facts.target_rows(account.id, Window(since, WINDOW.last)).filter(target_id=row["target_id"])[
+        "clicks"
+    ][0]
+    snoozed = away.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks + 1, "", since, "")
+    enough = away.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks, "", since, "")
+    assert audit.findings(facts, account, WINDOW, 0.28, [snoozed], TODAY).hidden == (snoozed,)
+    assert audit.findings(facts, account, WINDOW, 0.28, [enough], TODAY).hidden == ()
+
+
+def test_winners_sell_within_target_and_are_promoted_with_a_negative_at_their_source(
+    found, demo, account, owner
+):
+    rows = group(found(), audit.WINNERS).rows
+    assert (rows["orders"] >= 2).all()
+    assert (rows["spend"] <= 0.28 * rows["sales"]).all()
+    data = {
+        "findings": rows["row_id"].head(3).to_list(),
+        "back": FINDINGS,
+        "window": f"{WINDOW.first}..{WINDOW.last}",
+    }
+    done = owner.post("/targeting/terms/accept-many", data=data, follow_redirects=True)
+    assert "accepted into the plan" in text_of(done)
+    assert "Findings" in text_of(done)
+    changes = [each.change for each in plans.planned(demo.store, account.id)]
+    made = {each.target for each in changes if each.entity == "target"}
+    assert made == set(rows["term"].head(3))
+    assert all(
+        each.match_type == "exact" and float(each.new_value) > 0
+        for each in changes
+        if each.entity == "target"
+    )
+    homes = {each.target: (each.campaign, each.ad_group) for each in changes if each.entity == "target"}
+    assert all(
+        homes[each.target] != (each.campaign, each.ad_group) for each in changes if each.entity == "negative"
+    )
+
+
+def test_the_page_puts_away_and_brings_back(owner, found):
+    page = owner.get(FINDINGS)
+    text = text_of(page)
+    assert "a month is likely spent above target , the same money counted once" in text
+    row = re.search(
+        r'form="bulk-costly-targets" name="findings" value="([^"]+)"', page.get_data(as_text=True)
+    )[1]
+    data = {"check": "costly-targets", "findings": row, "until": "good", "reason": "brand term"}
+    gone = owner.post("/findings/put-away", data=data, follow_redirects=True)
+    assert "1 finding put away" in text_of(gone)
+    assert "for good brand term Demo" in text_of(gone)
+    number = re.search(r'name="away" value="(\d+)"', gone.get_data(as_text=True))[1]
+    back = owner.post("/findings/bring-back", data={"away": number}, follow_redirects=True)
+    assert "1 finding brought back" in text_of(back)
+    assert "brand term" not in text_of(back)
+
+
+@pytest.mark.parametrize(
+    ("form", "words"),
+    [
+        ({"until": "good"}, "needs a reason"), ({"until": "day", "day": "soon"}, "is no day"),
+        ({"until": "day", "day": "2026-11-21"}, "not ahead"), ({"until": "clicks", "clicks": "0"}, "no number of clicks"),
+        ({}, "When should"),
+    ],
+)  # fmt: skip
+def test_an_end_that_cannot_be_read_says_why(form, words):
+    with pytest.raises(BadInput, match=words):
+        pages.end_of(form, TODAY)
+
+
+def test_putting_away_nothing_or_something_unknown_is_refused(owner):
+    for data in ({"check": "costly-targets"}, {"check": "mood", "findings": "1"}):
+        assert (
+            owner.post("/findings/put-away", data=data | {"until": "good", "reason": "x"}).status_code == 400
+        )
+
+
+def test_the_rail_tells_the_headline_once_it_is_known(owner):
+    page = owner.get(FINDINGS).get_data(as_text=True)
+    assert re.search(r"<span>Findings</span>\s*<span class=\"stake\"[^>]*>[\d.]+k?<", page)
