@@ -30,15 +30,19 @@ def test_the_same_seed_gives_the_same_files(made):
 
 
 def test_reports_tell_one_story(made):
-    """Clicks, spend, orders and sales agree to the cent between targets, terms and product ads."""
+    """Clicks, spend, orders and sales agree to the cent; display ads have no search terms."""
     _, _, frames = made
+    display = frames["campaigns"].filter(format="display").select("campaign")
     sums = [
         frames[kind]
+        .join(display, on="campaign", how="anti")
         .select(pl.col("clicks", "orders", "units").sum(), pl.col("spend", "sales").sum().round(2))
         .row(0)
         for kind in ("target_daily", "search_term_daily", "product_ad_daily")
     ]
     assert sums[0] == sums[1] == sums[2]
+    assert frames["search_term_daily"].join(display, on="campaign", how="semi").is_empty()
+    assert not frames["target_daily"].join(display, on="campaign", how="semi").is_empty()
 
 
 def test_no_row_is_impossible(made):
@@ -87,3 +91,40 @@ def test_orders_come_at_the_true_rates(made):
 
 def test_two_brands_two_countries_two_currencies():
     assert len({(brand.country, brand.currency) for brand in BRANDS}) == len(BRANDS) == 2
+
+
+def test_three_formats_and_all_trade_of_every_product(made):
+    """Whatever ads sold of a product is part of what it sold in all."""
+    _, _, frames = made
+    assert set(frames["campaigns"]["format"]) == {"product", "brand", "display"}
+    ads = frames["product_ad_daily"].group_by("date", "sku").agg(pl.col("sales", "orders").sum())
+    both = frames["product_sales_daily"].join(ads, on=["date", "sku"])
+    assert len(both) > 100
+    assert (both["total_sales"] >= both["sales"] - 0.01).all()
+    assert (both["total_orders"] >= both["orders"]).all()
+    assert both["total_sales"].sum() > 1.3 * both["sales"].sum()
+
+
+def test_attribution_matures(made):
+    """The newest days lack orders that later files of the same days have; older days do not change."""
+    _, happened, early = made
+    whole = happened.clicked.group_by("day").agg(pl.col("ordered").sum()).sort("day")["ordered"].to_list()
+    told = early["target_daily"].group_by("date").agg(pl.col("orders").sum()).sort("date")["orders"].to_list()
+    assert told[:-3] == whole[:-3]
+    assert sum(told[-3:]) < sum(whole[-3:])
+
+
+def test_a_product_drags_its_ad_groups_and_a_word_is_misspelt_in_many_terms(made):
+    built, happened, frames = made
+    truth = reports.truth(built, happened)
+    ads = pl.DataFrame(truth["product_ads"])
+    (sku,) = truth["drags"]
+    dragging = ads.filter(sku=sku)
+    assert dragging["bad"].mean() > 0.9
+    assert dragging["overspend"].sum() > 0.05 * ads["overspend"].sum()
+    (word,) = truth["misspelt"]
+    assert word["bad"]
+    terms = frames["search_term_daily"].filter(pl.col("search_term").str.contains(word["misspelt"]))
+    assert terms["search_term"].n_unique() > 15
+    small = terms.group_by("search_term").agg(pl.col("clicks").sum())
+    assert small["clicks"].median() < 10

@@ -77,7 +77,7 @@ def _load_brand(store: Store, spec: BrandSpec, paths: dict[str, Path], last_day:
         looked = intake.look(store, account, path, path.name)
         intake.load(
             store, account, path, path.name, intake.suggestion_for(looked, path.stem).mapping,
-            scope="product", today=last_day + timedelta(days=1), confirmed=True,
+            scope="all", today=last_day + timedelta(days=1), confirmed=True,
         )  # fmt: skip
 
 

@@ -149,13 +149,13 @@ def _load_demo(conf: config.Config, store: Store, *, seed: int, last_day: date) 
     from nimbus_reef.cli import demo as demo_data
 
     with Progress(TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=err) as bar:
-        task = bar.add_task("Demo data", total=14)
+        task = bar.add_task("Demo data", total=16)
 
         def step(message: str) -> None:
             bar.update(task, description=message, advance=1)
 
         demo_data.load(conf, store, seed=seed, last_day=last_day, step=step)
-        bar.update(task, description="Demo data", completed=14)
+        bar.update(task, description="Demo data", completed=16)
 
 
 @cli.group()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import date, timedelta
 from pathlib import Path
 
@@ -11,19 +12,24 @@ import numpy as np
 import polars as pl
 
 from nimbus_reef.core.model import MEASURES
-from nimbus_reef.sim.trade import Trade, true_rates
+from nimbus_reef.sim.trade import EXTRA_UNITS, MATURES_IN, Trade, true_rates
 from nimbus_reef.sim.world import World
 
 _SETTINGS_EVERY = 7
 _TRUTH_DAYS = 30
-_MATURING = 3
 _FEW_CLICKS = 10
 _LISTED_FROM = 10
 """A term is listed on a day once it was clicked, or shown this often."""
 
 
 def reports(world: World, trade: Trade, last_day: date) -> dict[str, pl.DataFrame]:
-    """A frame per report kind, with the contract's column names, money in units."""
+    """
+    A frame per report kind, with the contract's column names, money in units.
+
+    They are as handed out on the morning after the last day: orders that are not yet
+    attributed to their click are not in them.
+    """
+    trade = replace(trade, clicked=_attributed(trade.clicked, world.days - 1))
     return {
         "catalog": _catalog(world),
         "campaigns": _campaigns(world, last_day),
@@ -31,7 +37,36 @@ def reports(world: World, trade: Trade, last_day: date) -> dict[str, pl.DataFram
         "target_daily": _target_daily(world, trade, last_day),
         "search_term_daily": _search_term_daily(world, trade, last_day),
         "product_ad_daily": _product_ad_daily(world, trade, last_day),
+        "product_sales_daily": _product_sales_daily(world, trade, last_day),
     }
+
+
+def _attributed(clicked: pl.DataFrame, today: int) -> pl.DataFrame:
+    """Clicks with the orders that are known of them on a day."""
+    known = pl.col("known") <= today
+    return clicked.with_columns(
+        pl.when(known).then(pl.col(name)).otherwise(0).alias(name) for name in ("ordered", "units", "sales")
+    )
+
+
+def _product_sales_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+    """All trade of a product: what ads brought (in the product clicked) and what came without."""
+    with_ads = trade.clicked.group_by(pl.col("product_no").cast(pl.Int64), pl.col("day").cast(pl.Int64)).agg(
+        pl.len().alias("ad_sessions"), pl.col("ordered").sum(), pl.col("units").sum().alias("ad_units"),
+        pl.col("sales").sum().alias("ad_sales"),
+    )  # fmt: skip
+    skus = world.products.select(pl.col("product_no").cast(pl.Int64), "sku")
+    frame = (
+        trade.visits.join(with_ads, on=["product_no", "day"], how="left")
+        .with_columns(pl.col("ad_sessions", "ordered", "ad_units", "ad_sales").fill_null(0))
+        .join(skus, on="product_no")
+    )
+    return _with_dates(frame, world, last_day).select(
+        "date", "sku", (pl.col("sessions") + pl.col("ad_sessions")).alias("sessions"),
+        (pl.col("orders") + pl.col("ordered")).alias("total_orders"),
+        (pl.col("units") + pl.col("ad_units")).alias("total_units"),
+        (pl.col("sales") + pl.col("ad_sales")).round(2).alias("total_sales"),
+    ).sort("date", "sku")  # fmt: skip
 
 
 def write(frames: Mapping[str, pl.DataFrame], folder: Path) -> dict[str, Path]:
@@ -80,7 +115,7 @@ def _campaigns(world: World, last_day: date) -> pl.DataFrame:
     days = pl.DataFrame({"day": _settings_days(world)}, schema={"day": pl.Int64})
     frame = world.campaigns.join(days, how="cross")
     return _with_dates(frame, world, last_day).select(
-        "date", "campaign", "portfolio", pl.lit("product").alias("format"), "targeting",
+        "date", "campaign", "portfolio", "format", "targeting",
         pl.lit("enabled").alias("state"), "daily_budget", pl.lit("down_only").alias("bidding"),
     )  # fmt: skip
 
@@ -133,14 +168,17 @@ def _target_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
 
 
 def _search_term_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+    """Display ads are not searched for: their campaigns have no terms."""
     pairs = world.pairs.select(pl.col("pair_no", "target_no", "query_no").cast(pl.Int64))
     names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
     text = world.queries.select(pl.col("query_no").cast(pl.Int64), pl.col("text").alias("search_term"))
+    searched = world.campaigns.filter(pl.col("format") != "display").select("campaign")
     frame = (
         _measured(trade.shown, trade.clicked, ["pair_no", "day"])
         .filter((pl.col("clicks") > 0) | (pl.col("impressions") >= _LISTED_FROM))
         .join(pairs, on="pair_no")
         .join(names, on="target_no")
+        .join(searched, on="campaign", how="semi")
         .join(text, on="query_no")
     )
     return _with_dates(frame, world, last_day).select(
@@ -188,13 +226,14 @@ def _product_ad_daily(world: World, trade: Trade, last_day: date) -> pl.DataFram
 
 def truth(world: World, trade: Trade) -> dict[str, object]:
     """
-    What is true of every target and (ad group, term) in the newest mature 30 days.
+    What is true of every target, (ad group, term), product ad and misspelt word in the
+    newest mature 30 days.
 
     true_acos is the mean price paid ÷ (true conversion × mean order value), over the
     clicks the row really had; bad means over the account's target. unlucky lists rows
     that are good, had clicks and no order.
     """
-    newest = world.days - _MATURING
+    newest = world.days - MATURES_IN
     recent = trade.clicked.filter(pl.col("day").is_between(newest - _TRUTH_DAYS, newest - 1))
     cvr = np.minimum(
         0.6,
@@ -204,16 +243,17 @@ def truth(world: World, trade: Trade) -> dict[str, object]:
     price = world.products["price"].to_numpy()[recent["product_no"].to_numpy()]
     names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
     text = world.pairs.join(world.queries, on="query_no").select(
-        pl.col("pair_no").cast(pl.Int64), pl.col("text").alias("search_term")
+        pl.col("pair_no").cast(pl.Int64), pl.col("text").alias("search_term"), "misspelt"
     )
     facts = (
         recent.with_columns(
             pl.col("target_no").cast(pl.Int64),
             expected_orders=pl.Series(cvr),
-            expected_sales=pl.Series(cvr * price * (1 + 0.07)),
+            expected_sales=pl.Series(cvr * price * (1 + EXTRA_UNITS)),
         )
         .join(names, on="target_no")
         .join(text, on="pair_no")
+        .join(world.products.select(pl.col("product_no").cast(pl.Int64), "sku"), on="product_no")
     )
 
     def rows(key: list[str]) -> list[dict[str, object]]:
@@ -244,6 +284,9 @@ def truth(world: World, trade: Trade) -> dict[str, object]:
         "target_acos": world.spec.target_acos,
         "targets": rows(["campaign", "ad_group", "target", "match_type"]),
         "search_terms": rows(["campaign", "ad_group", "search_term"]),
+        "product_ads": rows(["campaign", "ad_group", "sku"]),
+        "misspelt": [row for row in rows(["misspelt"]) if row["misspelt"]],
+        "drags": world.products.filter("drags")["sku"].to_list(),
     }
 
 

@@ -12,7 +12,11 @@ from nimbus_reef.sim.world import World
 
 _WEEKDAYS = np.array([1.0, 0.95, 0.94, 0.98, 1.03, 1.16, 1.22])
 _BID_RESPONSE = 0.6
-_EXTRA_UNITS = 0.07
+EXTRA_UNITS = 0.07
+MATURES_IN = 3
+_SAME_DAY = 0.62
+"""Part of the orders that a marketplace attributes on the day of the click; the rest within days."""
+_VISITS_PER_CLICK = 3.4
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,11 +25,13 @@ class Trade:
     Everything that happened. shown: pair × day impressions. clicked: one row a click.
 
     clicked: pair_no, target_no, day, product_no, cost, ordered, units, sales (money in
-    units of currency).
+    units of currency), known (the day on which the order is attributed to the click).
+    visits: product × day without ads: product_no, day, sessions, orders, units, sales.
     """
 
     shown: pl.DataFrame
     clicked: pl.DataFrame
+    visits: pl.DataFrame
 
 
 def run(world: World, seed: int, last_day: date) -> Trade:
@@ -50,7 +56,26 @@ def run(world: World, seed: int, last_day: date) -> Trade:
         clicks_at.append(np.repeat(np.arange(len(clicks)), clicks))
     pair = np.concatenate(clicks_at)
     day_of = np.repeat(np.arange(world.days), [len(each) for each in clicks_at])
-    return Trade(pl.concat(shown), _clicks(world, pair, pair_target[pair], day_of, rng))
+    clicked = _clicks(world, pair, pair_target[pair], day_of, rng)
+    return Trade(pl.concat(shown), clicked, _visits(world, clicked, swing, rng))
+
+
+def _visits(world: World, clicked: pl.DataFrame, swing: np.ndarray, rng: np.random.Generator) -> pl.DataFrame:
+    """Shoppers who came without an ad: more of them where the product is worth more of a look."""
+    products, days = len(world.products), world.days
+    drawn = np.bincount(clicked["product_no"].to_numpy(), minlength=products) / days
+    often = (drawn + 1.0) * _VISITS_PER_CLICK * rng.lognormal(0, 0.35, products)
+    sessions = rng.poisson(often[:, None] * swing[None, :])
+    orders = rng.binomial(sessions, np.minimum(0.5, 0.8 * world.products["cvr"].to_numpy())[:, None])
+    units = orders + rng.binomial(orders, EXTRA_UNITS)
+    price = world.products["price"].to_numpy()[:, None]
+    return pl.DataFrame(
+        {
+            "product_no": np.repeat(np.arange(products), days), "day": np.tile(np.arange(days), products),
+            "sessions": sessions.ravel(), "orders": orders.ravel(), "units": units.ravel(),
+            "sales": np.round(units * price, 2).ravel(),
+        }
+    )  # fmt: skip
 
 
 def _season(days: int, last_day: date) -> np.ndarray:
@@ -79,13 +104,14 @@ def _clicks(
     product = _chosen_products(world, group, rng)
     cvr = np.minimum(0.6, world.products["cvr"].to_numpy()[product] * true_rates(world)[pair])
     ordered = rng.random(len(pair)) < cvr
-    units = np.where(ordered, 1 + rng.poisson(_EXTRA_UNITS, len(pair)), 0)
+    units = np.where(ordered, 1 + rng.poisson(EXTRA_UNITS, len(pair)), 0)
     cost = np.round(world.bids[target, day] * rng.uniform(0.72, 1.0, len(pair)), 2)
     sales = np.round(units * world.products["price"].to_numpy()[product], 2)
     return pl.DataFrame(
         {
             "pair_no": pair, "target_no": target, "day": day, "product_no": product,
             "cost": cost, "ordered": ordered.astype(np.int64), "units": units, "sales": sales,
+            "known": day + np.minimum(rng.geometric(_SAME_DAY, len(pair)) - 1, MATURES_IN),
         }
     )  # fmt: skip
 

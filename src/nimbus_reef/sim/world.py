@@ -17,6 +17,11 @@ _QUERIES_PER_CATEGORY: Final = 420
 _ASTRAY_SHARE: Final = 0.22
 _WORKDAY_EVERY: Final = 14
 _BIDS_CHANGED: Final = 0.07
+_MISSPELT_QUERIES: Final = 45
+_MISSPELT_INTENT: Final = 0.05
+_DRAG: Final = 0.12
+"""What is left of the conversion of the product that drags its ad groups down."""
+_DRAG_SHARE: Final = 4.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,8 +29,9 @@ class World:
     """
     One brand's world. Frames are joined by the integer columns `…_no`.
 
-    products: sku, family, category, title, price, margin, cvr. queries: text, category,
-    volume, intent, ctr. campaigns, ad_groups, ad_products (ad group × product, share),
+    products: sku, family, category, title, price, margin, cvr, drags (converts far below its
+    siblings and draws their clicks). queries: text, category, volume, intent, ctr, misspelt
+    (the wrong word in it, or empty). campaigns (format), ad_groups, ad_products (ad group × product, share),
     targets (bid, appeal: the true factor on conversion), pairs (target × query, pull:
     mean impressions a day at the target's first bid). bids: target × day.
     """
@@ -47,6 +53,7 @@ def build(spec: BrandSpec, seed: int, days: int) -> World:
     rng = np.random.default_rng([seed, *spec.key.encode()])
     products = _products(spec, rng)
     queries = pl.concat([_queries(category, rng) for category in spec.categories])
+    queries = pl.concat([queries, _misspelt(spec.categories[0], queries, rng)])
     queries = queries.with_row_index("query_no")
     campaigns, ad_groups, ad_products, targets = _structure(spec, products, queries, rng)
     pairs = _pairs(targets, queries, rng)
@@ -77,7 +84,16 @@ def _products(spec: BrandSpec, rng: np.random.Generator) -> pl.DataFrame:
                         "cvr": float(category.cvr * rng.lognormal(0, 0.28)),
                     }
                 )
-    return pl.DataFrame(rows).with_row_index("product_no")
+    products = pl.DataFrame(rows).with_row_index("product_no")
+    # One product of the largest families that have a sibling to shame it.
+    sizes = (
+        products.group_by("family", maintain_order=True)
+        .len()
+        .sort("len", descending=True, maintain_order=True)
+    )
+    chosen = products.filter(pl.col("family") == sizes["family"][0])["product_no"][-1]
+    drags = pl.col("product_no") == chosen
+    return products.with_columns(drags=drags, cvr=pl.when(drags).then(pl.col("cvr") * _DRAG).otherwise("cvr"))
 
 
 def hash_of(text: str) -> int:
@@ -108,14 +124,35 @@ def _queries(category: Category, rng: np.random.Generator) -> pl.DataFrame:
             "volume": 5200.0 / (rank + 4.0) ** 0.92,
             "intent": list(texts.values()),
             "ctr": category.ctr * rng.lognormal(0, 0.3, len(names)),
+            "misspelt": "",
         }
     )
 
 
+def _misspelt(category: Category, queries: pl.DataFrame, rng: np.random.Generator) -> pl.DataFrame:
+    """Many small searches that share a word written wrong: each too small to notice alone."""
+    words = category.heads[0].split()
+    wrong = words[-1][:-2] + words[-1][-1] + words[-1][-2]
+    tail = queries.filter(pl.col("category") == category.name).sort("volume").head(3 * _MISSPELT_QUERIES)
+    picked = tail[np.sort(rng.permutation(len(tail))[:_MISSPELT_QUERIES]).tolist()]
+    return (
+        picked.with_columns(
+            text=pl.concat_str(pl.lit(f"{wrong} "), "text"),
+            volume=pl.col("volume") * 2.2,
+            intent=pl.col("intent") * _MISSPELT_INTENT,
+            misspelt=pl.lit(wrong),
+        )
+        .unique("text", maintain_order=True)
+        .select(queries.columns)
+    )
+
+
 _PURPOSES: Final = (
-    ("discover", "auto"), ("discover", "broad"), ("grow", "phrase"), ("own terms", "exact"),
-    ("items", "item"),
+    ("discover", "auto", "product"), ("discover", "broad", "product"), ("grow", "phrase", "product"),
+    ("own terms", "exact", "product"), ("items", "item", "product"),
 )  # fmt: skip
+_OF_A_CATEGORY: Final = (("banner", "phrase", "brand"), ("look again", "item", "display"))
+"""Campaigns of the other ad formats: one each for the first family of a category."""
 
 
 def _structure(
@@ -126,11 +163,13 @@ def _structure(
         words = queries.filter(pl.col("category") == category.name).sort("volume", descending=True)
         for family in category.families:
             own = products.filter((pl.col("family") == family.name) & (pl.col("category") == category.name))
-            for purpose, match in _PURPOSES:
+            others = _OF_A_CATEGORY if family is category.families[0] else ()
+            for purpose, match, ad_format in (*_PURPOSES, *others):
                 campaign_no = len(campaigns)
                 campaigns.append(
                     {
                         "campaign": f"{family.code} · {purpose} · {match}",
+                        "format": ad_format,
                         "portfolio": category.name,
                         "targeting": "auto" if match == "auto" else "manual",
                         "daily_budget": float(rng.choice([15, 20, 30, 45])),
@@ -140,12 +179,15 @@ def _structure(
                 for group in _group_names(family, match):
                     group_no = len(groups)
                     groups.append({"campaign_no": campaign_no, "ad_group": group})
-                    share = rng.dirichlet(np.full(len(own), 2.5))
+                    pull = 2.5 * np.where(own["drags"].to_numpy(), _DRAG_SHARE, 1.0)
+                    share = rng.dirichlet(pull)
                     ads += [
                         {"ad_group_no": group_no, "product_no": product, "share": float(part)}
                         for product, part in zip(own["product_no"], share, strict=True)
                     ]
-                    mix = float(np.average(own["cvr"].to_numpy(), weights=share))
+                    # Bids were set for products that sell; nobody has looked at the one that does not.
+                    usual = np.where(own["drags"].to_numpy(), 1 / _DRAG, 1.0) * own["cvr"].to_numpy()
+                    mix = float(np.average(usual, weights=share))
                     price = float(np.average(own["price"].to_numpy(), weights=share))
                     for text, kind in _target_texts(match, words, rng):
                         targets.append(
