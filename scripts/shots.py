@@ -24,7 +24,7 @@ def sign_in(page: Page, base: str, password: str) -> None:
     page.get_by_label("address").fill("demo@nimbus-reef.example")
     page.get_by_label("password").fill(password)
     page.get_by_role("button", name="Sign in").click()
-    page.wait_for_url("**/targeting/**")
+    page.wait_for_url("**/pulse/**")
 
 
 def targeting(page: Page, base: str) -> None:

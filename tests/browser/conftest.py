@@ -91,7 +91,7 @@ def page(chromium: Browser, site: Site) -> Iterator[Page]:
     made.get_by_label("address").fill("demo@nimbus-reef.example")
     made.get_by_label("password").fill(site.demo.password)
     made.get_by_role("button", name="Sign in").click()
-    made.wait_for_url("**/targeting/**")
+    made.wait_for_url("**/pulse/**")
     yield made
     context.close()
     assert errors == []

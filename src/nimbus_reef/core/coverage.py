@@ -47,6 +47,19 @@ def labels_in_use(spans: Iterable[Span]) -> frozenset[str]:
     return frozenset(span.label for span in spans if span.label != "all")
 
 
+def _whole(day: date, spans: Sequence[Span], labels: frozenset[str]) -> bool:
+    """True when for every label in use a batch covers the day, or one labelled `all`."""
+    covering = {span.label for span in spans if span.covers(day)}
+    return bool(covering) and ("all" in covering or labels <= covering)
+
+
+def held_days(window: Window, spans: Sequence[Span], labels: frozenset[str]) -> int:
+    """How many days of the window are held for every ad format in use."""
+    if not spans:
+        return 0
+    return sum(_whole(window.first + timedelta(days=n), spans, labels) for n in range(window.days))
+
+
 def state_of(
     day: date,
     spans: Sequence[Span],
@@ -65,7 +78,7 @@ def state_of(
     covering = [span for span in spans if span.covers(day)]
     if not covering:
         return State.MISSING
-    if not any(span.label == "all" for span in covering) and labels - {span.label for span in covering}:
+    if not _whole(day, covering, labels):
         return State.PART
     if not matures:
         return State.HELD

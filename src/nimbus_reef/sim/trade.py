@@ -16,7 +16,7 @@ EXTRA_UNITS = 0.07
 MATURES_IN = 3
 _SAME_DAY = 0.62
 """Part of the orders that a marketplace attributes on the day of the click; the rest within days."""
-_VISITS_PER_CLICK = 3.4
+_VISITS_PER_CLICK = 1.2
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,9 +17,10 @@ from typing import Any, Final, TypeVar
 import polars as pl
 from sqlalchemy import text
 
+from nimbus_reef.core.coverage import held_days, labels_in_use
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store import snapshots
+from nimbus_reef.store import loads, snapshots
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.models import KEYS_OF
 
@@ -28,6 +29,8 @@ T = TypeVar("T")
 _KEPT: Final = 64
 TARGET_SOURCES: Final = ("target_daily", "search_term_daily")
 """Reports that can tell what a target did, the better first."""
+TOTAL_SOURCES: Final = ("campaign_daily", "placement_daily", "target_daily", "product_ad_daily", "hourly")
+"""Reports that a total may come from, the better first ("Which report gives a total")."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,6 +113,35 @@ class Facts:
         }
         kind = max(TARGET_SOURCES, key=lambda name: counts[name])
         return Held(kind, counts[kind], window.days)
+
+    def total_source(self, account_id: int, days: Sequence[Window]) -> str | None:
+        """
+        The report that totals come from: the first that holds every day of the windows, else
+        the one that holds most of them; null when none holds any. Never a mixture.
+        """
+        spans = loads.spans(self.store, account_id, "UTC")
+        counts: dict[str, int] = {}
+        for kind in TOTAL_SOURCES:
+            own = spans.get(kind, [])
+            labels = labels_in_use(own)
+            counts[kind] = sum(held_days(window, own, labels) for window in days)
+        wanted = sum(window.days for window in days)
+        whole = [kind for kind in TOTAL_SOURCES if counts[kind] == wanted]
+        if whole:
+            return whole[0]
+        best = max(TOTAL_SOURCES, key=lambda kind: counts[kind])
+        return best if counts[best] else None
+
+    def by_day(self, account_id: int, kind: str, window: Window, measures: Sequence[str]) -> pl.DataFrame:
+        """Day and the sums of a report's columns over the whole account, every held day, in order."""
+        versions = snapshots.versions(self.store, account_id, kind, window)
+
+        def make() -> pl.DataFrame:
+            rows = snapshots.read(self.store, account_id, kind, versions, list(measures))
+            return rows.group_by("day").agg(pl.col(measures).cast(pl.Int64).sum()).sort("day").collect()
+
+        key = ("by day", account_id, kind, window, tuple(measures), tuple(versions.items()))
+        return self.cache.get(key, make)
 
     def sums(self, account_id: int, kind: str, window: Window) -> pl.DataFrame:
         """Measures per key of one report kind over the window."""

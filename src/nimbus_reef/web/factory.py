@@ -29,9 +29,10 @@ from nimbus_reef.web.exports.routes import exports
 from nimbus_reef.web.findings.routes import findings
 from nimbus_reef.web.frame import Frame
 from nimbus_reef.web.intake.routes import intake
-from nimbus_reef.web.parts import Parts, scope
+from nimbus_reef.web.parts import Parts, my_accounts, scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.plan.routes import plan
+from nimbus_reef.web.pulse.routes import pulse
 from nimbus_reef.web.saved.routes import saved
 from nimbus_reef.web.targeting.routes import targeting
 
@@ -67,7 +68,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     app.extensions["reef"] = Parts(config, store, Facts(store), queue)
     security.guard(app)
     Compress(app)
-    for area in (people, intake, targeting, findings, plan, exports, saved):
+    for area in (people, pulse, intake, targeting, findings, plan, exports, saved):
         app.register_blueprint(area)
     app.context_processor(_everywhere)
     app.jinja_env.globals["asset"] = _asset_addresses(app)
@@ -90,7 +91,9 @@ def _asset_addresses(app: Flask) -> Callable[[str], str]:
 
 def _start() -> Response:
     what = scope()
-    return redirect(what.elsewhere(url_for("targeting.home" if what.newest else "intake.look")))
+    several = len(my_accounts()) > 1
+    area = "pulse.look" if several else "targeting.home" if what.newest else "intake.look"
+    return redirect(what.elsewhere(url_for(area)))
 
 
 def _everywhere() -> dict[str, Any]:

@@ -21,11 +21,9 @@ from nimbus_reef.web.parts import figures, my_accounts, parts, scope
 from nimbus_reef.web.plan.pages import Strip, strip
 
 AREAS: Final = (
-    ("intake.look", "Intake"),
-    ("targeting.home", "Targeting"),
-    ("findings.look", "Findings"),
-    ("plan.look", "Plan"),
-)
+    ("pulse.look", "Pulse"), ("intake.look", "Intake"), ("targeting.home", "Targeting"),
+    ("findings.look", "Findings"), ("plan.look", "Plan"),
+)  # fmt: skip
 """The areas that there are, in the order of the audit."""
 
 

@@ -1,0 +1,1 @@
+"""Pulse: every brand account at once."""

@@ -1,0 +1,55 @@
+"""Pulse: every account of the person on one page; what is at stake comes after, where it takes long."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from flask import Blueprint, render_template, request
+
+from nimbus_reef.jobs import audit
+from nimbus_reef.jobs.intake import today_of
+from nimbus_reef.jobs.pulse import Beat, beat
+from nimbus_reef.store import away
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.web import params
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.params import Scope
+from nimbus_reef.web.parts import account_of, my_accounts, parts
+from nimbus_reef.web.pulse import pages
+
+pulse = Blueprint("pulse", __name__, url_prefix="/pulse")
+
+
+def _scope_of(account: Account) -> Scope:
+    """The same days for every account, counted back from its own newest; its own target."""
+    newest = parts().facts.newest_day(account.id)
+    args = request.values.copy()
+    args.poplist("target_acos")
+    return params.parse(args, account, newest)
+
+
+def _beat(account: Account) -> Beat:
+    what = _scope_of(account)
+    held = what.newest is not None
+    return beat(
+        parts().facts, account, what.window if held else None, what.against if held else None, what.newest
+    )
+
+
+@pulse.get("/")
+def look() -> str:
+    """One line per account, by currency."""
+    beats = [_beat(account) for account in my_accounts()]
+    return render_template("pulse/pulse.html", purses=pages.purses(beats, datetime.now(UTC).date()))
+
+
+@pulse.get("/at-stake")
+def at_stake() -> str:
+    """What is at stake in one account, worked out now."""
+    account = account_of(request.args.get("account"))
+    what = _scope_of(account)
+    found = audit.findings(
+        parts().facts, account, what.window, account.target_acos,
+        away.away(parts().store, account.id), today_of(account),
+    )  # fmt: skip
+    return Figures(account.locale, account.currency).micro(found.overspend)
