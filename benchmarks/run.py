@@ -189,7 +189,7 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
                 )
             )
             rows_frame = warm.term_rows(account.id, window)
-            judge = median(lambda: targeting.judged(rows_frame, 30, 0.28, 10), 3)
+            judge = median(lambda: targeting.judged(rows_frame, 30, targeting.Aims(0.28), 10), 3)
             lines.append(Line(f"judging {len(rows_frame):,} terms", "one cold window", cold, judge, "≤ 10 ×"))
             page = _page_seconds(conf, store)
             remarks = [

@@ -5,6 +5,7 @@ from datetime import date
 import polars as pl
 import pytest
 
+from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats import mapping, reports, tables
 from nimbus_reef.jobs import audit
@@ -115,11 +116,11 @@ def test_a_load_makes_everything_new_at_once(load, store, account):
 def test_an_audit_of_judged_rows_is_kept_until_a_load(load, store, account):
     load("target_daily", [measured(**target(n, name=f"t{n}")) for n in range(1, 10)])
     facts = Facts(store)
-    first = audit.judged_targets(facts, account, WINDOW, 0.28)
-    assert audit.judged_targets(facts, account, WINDOW, 0.28) is first
-    assert audit.judged_targets(facts, account, WINDOW, 0.10) is not first
+    first = audit.judged_targets(facts, account, WINDOW, Aims(0.28))
+    assert audit.judged_targets(facts, account, WINDOW, Aims(0.28)) is first
+    assert audit.judged_targets(facts, account, WINDOW, Aims(0.10)) is not first
     load("target_daily", [measured(**target(10, name="new"))])
-    assert len(audit.judged_targets(facts, account, WINDOW, 0.28)) == 10
+    assert len(audit.judged_targets(facts, account, WINDOW, Aims(0.28))) == 10
 
 
 def test_what_is_held_is_told_by_kind(load, store, account):

@@ -7,6 +7,7 @@ import pytest
 
 from nimbus_reef.core import targeting
 from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.targeting import Aims
 from nimbus_reef.sim import reports, trade, world
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
 
@@ -34,7 +35,7 @@ def judged_with_truth(seed, subject):
         ad_group_id=pl.concat_str("campaign", "ad_group")
     )
     true = pl.DataFrame(reports.truth(built, happened)[subject]).select(*key, "bad", "overspend", "true_acos")
-    return targeting.judged(rows, 30, FERNHOLLOW.target_acos, 10).join(true, on=key)
+    return targeting.judged(rows, 30, Aims(FERNHOLLOW.target_acos), 10).join(true, on=key)
 
 
 @pytest.mark.parametrize("subject", ["targets", "search_terms"])

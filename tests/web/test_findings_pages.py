@@ -6,6 +6,7 @@ from datetime import date, timedelta
 import pytest
 from tests.web.conftest import text_of
 
+from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.jobs import audit
@@ -15,6 +16,7 @@ from nimbus_reef.web.findings import pages
 
 FINDINGS = "/findings/"
 TODAY = date(2026, 11, 21)
+AIMS = Aims(0.28)
 WINDOW = Window(date(2026, 10, 19), date(2026, 11, 17))
 
 
@@ -27,7 +29,7 @@ def account(demo):
 def found(demo, account):
     """What is found now, worked out anew each time."""
     facts = Facts(demo.store)
-    yield lambda: audit.findings(facts, account, WINDOW, 0.28, away.away(demo.store, account.id), TODAY)
+    yield lambda: audit.findings(facts, account, WINDOW, AIMS, away.away(demo.store, account.id), TODAY)
     away.bring_back(demo.store, account.id, 1, [each.id for each in away.away(demo.store, account.id)])
 
 
@@ -69,15 +71,15 @@ def test_a_snoozed_finding_comes_back_on_its_day(found, demo, account, days, gon
 def test_a_finding_snoozed_for_clicks_comes_back_with_them(demo, account):
     """Clicks are counted from the day it was put away on."""
     facts = Facts(demo.store)
-    row = audit.judged_targets(facts, account, WINDOW, 0.28).sort("clicks", descending=True).to_dicts()[0]
+    row = audit.judged_targets(facts, account, WINDOW, AIMS).sort("clicks", descending=True).to_dicts()[0]
     since = WINDOW.first + timedelta(days=3)
     clicks = facts.target_rows(account.id, Window(since, WINDOW.last)).filter(target_id=row["target_id"])[
         "clicks"
     ][0]
     snoozed = away.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks + 1, "", since, "")
     enough = away.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks, "", since, "")
-    assert audit.findings(facts, account, WINDOW, 0.28, [snoozed], TODAY).hidden == (snoozed,)
-    assert audit.findings(facts, account, WINDOW, 0.28, [enough], TODAY).hidden == ()
+    assert audit.findings(facts, account, WINDOW, AIMS, [snoozed], TODAY).hidden == (snoozed,)
+    assert audit.findings(facts, account, WINDOW, AIMS, [enough], TODAY).hidden == ()
 
 
 def test_winners_sell_within_target_and_are_promoted_with_a_negative_at_their_source(

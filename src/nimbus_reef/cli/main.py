@@ -23,10 +23,11 @@ from nimbus_reef import __version__, config
 from nimbus_reef.cli import record, wiring
 from nimbus_reef.core import windows
 from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.targeting import Aims
 from nimbus_reef.errors import BadInput, NeedsYes, NotFound, ReefError
 from nimbus_reef.formats import change_sheet
 from nimbus_reef.jobs import audit as auditing
-from nimbus_reef.store import accounts, people, plans
+from nimbus_reef.store import accounts, aims, people, plans
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.facts import Facts
 
@@ -247,7 +248,8 @@ def audit(conf: config.Config, key: str, first: Any, last: Any, target_acos: flo
             if first
             else windows.last_days(30, newest, account.maturing_days)
         )
-        done = auditing.run(facts, account, window, target_acos)
+        aims_in_force = Aims(target_acos) if target_acos is not None else aims.aims(store, account)
+        done = auditing.run(facts, account, window, aims_in_force)
         {"table": _audit_table, "json": _audit_json, "csv": _audit_csv}[form](done)
 
 
@@ -279,7 +281,7 @@ def _finding_rows(done: auditing.Audit) -> list[dict[str, Any]]:
 def _audit_table(done: auditing.Audit) -> None:
     out.print(
         f"[bold]{done.account.brand}, {done.account.country}[/]  {done.window.first} to {done.window.last}, "
-        f"target ACOS {done.target_acos:.0%}, money in {done.account.currency}; at stake is per 30 days."
+        f"target ACOS {done.aims.account:.0%}, money in {done.account.currency}; at stake is per 30 days."
     )
     for found in done.found():
         share = f"{found.share_of_spend:.1%} of spend" if found.share_of_spend is not None else ""
@@ -302,7 +304,7 @@ def _audit_table(done: auditing.Audit) -> None:
 def _audit_json(done: auditing.Audit) -> None:
     summary = {
         "account": done.account.key, "from": done.window.first.isoformat(), "to": done.window.last.isoformat(),
-        "target_acos": done.target_acos, "currency": done.account.currency,
+        "target_acos": done.aims.account, "currency": done.account.currency,
         "checks": [
             {"check": f.check.key, "title": f.check.title, "rows": f.rows.height, "stake": from_micro(f.stake),
              "spend": from_micro(f.spend), "share_of_spend": f.share_of_spend, "share_of_sales": f.share_of_sales}

@@ -12,6 +12,7 @@ from nimbus_reef.core import checks, targeting
 from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.checks import Found
 from nimbus_reef.core.checks.registry import Subject
+from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.accounts import Account
@@ -25,7 +26,7 @@ class Audit:
 
     account: Account
     window: Window
-    target_acos: float
+    aims: Aims
     source: Held
     targets: pl.DataFrame
     terms: pl.DataFrame
@@ -40,48 +41,87 @@ class Audit:
         return sorted(results, key=lambda each: each.stake, reverse=True)
 
 
-def judged_targets(facts: Facts, account: Account, window: Window, target_acos: float) -> pl.DataFrame:
+def judged_targets(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All targets of the window, judged; kept until something is loaded."""
     key = (
         "judged targets",
         account.id,
         facts.generation(account.id),
         window,
-        target_acos,
+        aims,
         account.min_clicks,
     )
     return facts.cache.get(
         key,
         lambda: targeting.judged(
-            facts.target_rows(account.id, window), window.days, target_acos, account.min_clicks
+            facts.target_rows(account.id, window), window.days, aims, account.min_clicks
         ),
     )
 
 
-def judged_terms(facts: Facts, account: Account, window: Window, target_acos: float) -> pl.DataFrame:
+def judged_terms(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All search terms of the window, judged; kept until something is loaded."""
-    key = ("judged terms", account.id, facts.generation(account.id), window, target_acos, account.min_clicks)
+    key = ("judged terms", account.id, facts.generation(account.id), window, aims, account.min_clicks)
     return facts.cache.get(
         key,
-        lambda: targeting.judged(
-            facts.term_rows(account.id, window), window.days, target_acos, account.min_clicks
-        ),
+        lambda: targeting.judged(facts.term_rows(account.id, window), window.days, aims, account.min_clicks),
     )
 
 
-def judged_ads(facts: Facts, account: Account, window: Window, target_acos: float) -> pl.DataFrame:
+def judged_ads(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All product ads of the window, judged in the company of their own SKU, family and category."""
-    key = ("judged ads", account.id, facts.generation(account.id), window, target_acos, account.min_clicks)
+    key = ("judged ads", account.id, facts.generation(account.id), window, aims, account.min_clicks)
     return facts.cache.get(
         key,
         lambda: targeting.judged(
             facts.ad_rows(account.id, window),
             window.days,
-            target_acos,
+            aims,
             account.min_clicks,
             targeting.AD_CHAIN,
         ),
     )
+
+
+@dataclass(frozen=True, slots=True)
+class Narrow:
+    """
+    The part of an account that is looked at; empty means all of it.
+
+    Rows are judged in the company of the whole account first, so a verdict is the same
+    however narrowly it is looked at. name: text in the campaign's name.
+    """
+
+    formats: tuple[str, ...] = ()
+    portfolio: str = ""
+    product: str = ""
+    campaign: str = ""
+    name: str = ""
+
+    def __bool__(self) -> bool:
+        return any((self.formats, self.portfolio, self.product, self.campaign, self.name))
+
+    def part(self, facts: Facts, account: Account, window: Window, rows: pl.DataFrame) -> pl.DataFrame:
+        """The judged rows that belong to it; of product ads the product's own."""
+        if self.formats:
+            rows = rows.filter(pl.col("format").is_in(self.formats))
+        if self.portfolio:
+            rows = rows.filter(pl.col("portfolio") == self.portfolio)
+        if self.campaign:
+            rows = rows.filter(pl.col("campaign") == self.campaign)
+        if self.name:
+            rows = rows.filter(
+                pl.col("campaign").str.to_lowercase().str.contains(self.name.lower(), literal=True)
+            )
+        if not self.product:
+            return rows
+        if "sku" in rows.columns:
+            return rows.filter(pl.col("sku") == self.product)
+        advertised = facts.product_rows(account.id, window).filter(pl.col("sku") == self.product)
+        return rows.join(advertised.select("ad_group_id").unique(), on="ad_group_id", how="semi")
+
+
+EVERYTHING = Narrow()
 
 
 def with_row_ids(subject: Subject, rows: pl.DataFrame) -> pl.DataFrame:
@@ -91,9 +131,9 @@ def with_row_ids(subject: Subject, rows: pl.DataFrame) -> pl.DataFrame:
     return rows.with_columns(row_id=pl.concat_str("ad_group_id", "normal_id", separator="-"))
 
 
-def winners(facts: Facts, account: Account, window: Window, target_acos: float) -> pl.DataFrame:
+def winners(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """Terms that earn a target of their own, most sales first, with their row ids."""
-    terms = with_row_ids(Subject.TERM, judged_terms(facts, account, window, target_acos))
+    terms = with_row_ids(Subject.TERM, judged_terms(facts, account, window, aims))
     return findings_rules.winners(terms, facts.live_exact(account.id, window), facts.kin(account.id, window))
 
 
@@ -133,42 +173,48 @@ class Findings:
 
 
 def findings(
-    facts: Facts, account: Account, window: Window, target_acos: float, away: Sequence[PutAway], today: date
-) -> Findings:
+    facts: Facts, account: Account, window: Window, aims: Aims, away: Sequence[PutAway], today: date,
+    narrow: Narrow = EVERYTHING,
+) -> Findings:  # fmt: skip
     """The findings of an account in a window, those put away left out while their time runs."""
     hidden = tuple(each for each in away if _still_away(facts, account, each, window, today))
     found = facts.cache.get(
-        _findings_key(facts, account, window, target_acos, hidden),
-        lambda: _findings(facts, account, window, target_acos, hidden),
+        (*_findings_key(facts, account, window, aims, hidden), narrow),
+        lambda: _findings(facts, account, window, aims, hidden, narrow),
     )
+    if narrow:
+        return found
     # For whoever only wants to tell of it without working it out: see `overspend_known`.
-    facts.cache.put(_latest_key(facts, account, window, target_acos), found.overspend)
+    facts.cache.put(_latest_key(facts, account, window, aims), found.overspend)
     return found
 
 
-def overspend_known(facts: Facts, account: Account, window: Window, target_acos: float) -> int | None:
+def overspend_known(facts: Facts, account: Account, window: Window, aims: Aims) -> int | None:
     """The overspend of the findings where they were worked out since the last load; else null."""
-    known: int | None = facts.cache.peek(_latest_key(facts, account, window, target_acos))
+    known: int | None = facts.cache.peek(_latest_key(facts, account, window, aims))
     return known
 
 
-def _latest_key(facts: Facts, account: Account, window: Window, aim: float) -> tuple[object, ...]:
-    return ("overspend", account.id, facts.generation(account.id), window, aim, account.min_clicks)
+def _latest_key(facts: Facts, account: Account, window: Window, aims: Aims) -> tuple[object, ...]:
+    return ("overspend", account.id, facts.generation(account.id), window, aims, account.min_clicks)
 
 
 def _findings_key(
-    facts: Facts, account: Account, window: Window, aim: float, hidden: Sequence[PutAway]
+    facts: Facts, account: Account, window: Window, aims: Aims, hidden: Sequence[PutAway]
 ) -> tuple[object, ...]:
     away = frozenset((each.check, each.row_id) for each in hidden)
-    return ("findings", account.id, facts.generation(account.id), window, aim, account.min_clicks, away)
+    return ("findings", account.id, facts.generation(account.id), window, aims, account.min_clicks, away)
 
 
 def _findings(
-    facts: Facts, account: Account, window: Window, aim: float, hidden: tuple[PutAway, ...]
+    facts: Facts, account: Account, window: Window, aims: Aims, hidden: tuple[PutAway, ...], narrow: Narrow
 ) -> Findings:
-    targets = with_row_ids(Subject.TARGET, judged_targets(facts, account, window, aim))
-    terms = with_row_ids(Subject.TERM, judged_terms(facts, account, window, aim))
-    ads = judged_ads(facts, account, window, aim)
+    def part(rows: pl.DataFrame) -> pl.DataFrame:
+        return narrow.part(facts, account, window, rows)
+
+    targets = with_row_ids(Subject.TARGET, part(judged_targets(facts, account, window, aims)))
+    terms = with_row_ids(Subject.TERM, part(judged_terms(facts, account, window, aims)))
+    ads = part(judged_ads(facts, account, window, aims))
     groups, ignored = [], {Subject.TARGET: set[str](), Subject.TERM: set[str]()}
     for check in checks.CHECKS.values():
         found = checks.run(check, targets if check.subject is Subject.TARGET else terms).rows
@@ -176,7 +222,7 @@ def _findings(
         ignored[check.subject] |= set(gone)
         groups.append(_group(check.key, check.title, check.to_do, check.subject, kept))
     promote, _ = _without(
-        _gathered(WINNERS, winners(facts, account, window, aim)),
+        _gathered(WINNERS, part(winners(facts, account, window, aims))),
         WINNERS, hidden,
     )  # fmt: skip
     groups.sort(key=lambda group: group.stake, reverse=True)
@@ -235,9 +281,8 @@ def _still_away(facts: Facts, account: Account, each: PutAway, window: Window, t
     return int(named.filter(pl.col("row_id") == each.row_id)["clicks"].sum()) < each.until_clicks
 
 
-def run(facts: Facts, account: Account, window: Window, target_acos: float | None = None) -> Audit:
+def run(facts: Facts, account: Account, window: Window, aims: Aims) -> Audit:
     """Judges every target and term; NotFound when the window holds nothing."""
-    aim = target_acos if target_acos is not None else account.target_acos
     source = facts.held(account.id, window)
     if not source.days:
         raise NotFound(
@@ -246,6 +291,6 @@ def run(facts: Facts, account: Account, window: Window, target_acos: float | Non
             remedy="Load a target or search term report of these days, or choose other days.",
         )
     return Audit(
-        account, window, aim, source,
-        judged_targets(facts, account, window, aim), judged_terms(facts, account, window, aim),
+        account, window, aims, source,
+        judged_targets(facts, account, window, aims), judged_terms(facts, account, window, aims),
     )  # fmt: skip

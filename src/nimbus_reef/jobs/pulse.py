@@ -10,7 +10,7 @@ import polars as pl
 from nimbus_reef.core.metrics import difference
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import audit
-from nimbus_reef.store import loads, plans
+from nimbus_reef.store import aims, loads, plans
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 
@@ -84,7 +84,7 @@ def beat(
         days=facts.by_day(account.id, source, window, ("spend", "sales")),
         now=_sums(facts, account, source, window),
         then=_sums(facts, account, source, against) if against else None,
-        overspend=audit.overspend_known(facts, account, window, account.target_acos),
+        overspend=audit.overspend_known(facts, account, window, aims.aims(facts.store, account)),
         planned=planned,
         loaded_at=loaded_at,
     )

@@ -160,7 +160,7 @@ class Facts:
 
         target_id, ad_group_id, campaign_id, campaign, ad_group, target, match_type,
         state, bid (micro; both null where no settings are held), the chain of the
-        evidence (ad_group_id, main_product, family, category) and the measures.
+        evidence (ad_group_id, main_product, family, category), format, portfolio and the measures.
         """
         source = self.held(account_id, window).kind
         generation = self.generation(account_id)
@@ -174,6 +174,7 @@ class Facts:
                 sums.join(self.targets(account_id, generation), on="target_id")
                 .join(self._settings(account_id, generation, window), on="target_id", how="left")
                 .join(self._company(account_id, generation, window), on="ad_group_id", how="left")
+                .join(self._placed(account_id, window), on="campaign_id", how="left")
                 .sort("target_id")
             )
 
@@ -203,6 +204,7 @@ class Facts:
                     pl.col(MEASURES).sum(),
                 )
                 .join(self._company(account_id, generation, window), on="ad_group_id", how="left")
+                .join(self._placed(account_id, window), on="campaign_id", how="left")
                 .sort("ad_group_id", "normal_id")
             )
 
@@ -305,7 +307,12 @@ class Facts:
             self.product_rows(account_id, window)
             .join(groups, on="ad_group_id")
             .join(kinds, on="product_id", how="left")
+            .join(self._placed(account_id, window), on="campaign_id", how="left")
         )
+
+    def _placed(self, account_id: int, window: Window) -> pl.DataFrame:
+        """campaign_id, format, portfolio."""
+        return self.campaign_settings(account_id, window).select("campaign_id", "format", "portfolio")
 
     def term_shares(self, account_id: int, window: Window) -> pl.DataFrame:
         """What each target spent on each term: ad_group_id, normal_id, target_id, spend."""

@@ -25,6 +25,7 @@ from nimbus_reef.jobs.queue import Queue
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web import security
+from nimbus_reef.web.bar.routes import bar
 from nimbus_reef.web.exports.routes import exports
 from nimbus_reef.web.findings.routes import findings
 from nimbus_reef.web.frame import Frame
@@ -68,7 +69,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     app.extensions["reef"] = Parts(config, store, Facts(store), queue)
     security.guard(app)
     Compress(app)
-    for area in (people, pulse, intake, targeting, findings, plan, exports, saved):
+    for area in (people, pulse, intake, targeting, findings, plan, exports, saved, bar):
         app.register_blueprint(area)
     app.context_processor(_everywhere)
     app.jinja_env.globals["asset"] = _asset_addresses(app)

@@ -68,6 +68,10 @@ class Figures:
         """A fraction in percent, for running text."""
         return NOTHING if value is None else f"{self._decimal(value * 100, digits)}\u00a0%"
 
+    def aim(self, value: float) -> str:
+        """A target as it was set: whole percent, or with its one decimal."""
+        return self.rate(value, 0 if abs(value * 100 - round(value * 100)) < 0.05 else 1)
+
     def money(self, value: float | None, digits: int = 0) -> str:
         """Units of currency with its sign."""
         if value is None:

@@ -66,7 +66,7 @@ class Frame:
         what = self.scope
         if what.newest is None:
             return None
-        return audit.judged_targets(parts().facts, what.account, what.window, what.target_acos)
+        return audit.judged_targets(parts().facts, what.account, what.window, what.aims)
 
     @cached_property
     def strip(self) -> Strip:
@@ -89,7 +89,7 @@ class Frame:
             return from_micro(int(self._targets.filter(flagged())["stake"].sum()))
         if title == "Findings":
             what = self.scope
-            known = audit.overspend_known(parts().facts, what.account, what.window, what.target_acos)
+            known = audit.overspend_known(parts().facts, what.account, what.window, what.aims)
             return from_micro(known or 0)
         return 0.0
 

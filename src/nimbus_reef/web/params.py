@@ -10,8 +10,11 @@ from urllib.parse import urlencode
 from werkzeug.datastructures import MultiDict
 
 from nimbus_reef.core import windows
+from nimbus_reef.core.model import Format
+from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
+from nimbus_reef.jobs.audit import Narrow
 from nimbus_reef.store.accounts import Account
 
 DEFAULT_WINDOW = "last-30"
@@ -32,9 +35,15 @@ class Scope:
 
     account: Account
     newest: date | None
+    own_aims: Aims | None = None
     window_text: str = DEFAULT_WINDOW
     against_text: str = DEFAULT_AGAINST
     target_acos_text: str = ""
+    formats: tuple[str, ...] = ()
+    portfolio: str = ""
+    product: str = ""
+    campaign: str = ""
+    name: str = ""
     judge: str = "evidence"
     where: tuple[str, ...] = ()
     query: str = ""
@@ -70,6 +79,18 @@ class Scope:
         return percent / 100
 
     @property
+    def aims(self) -> Aims:
+        """The targets that rows are judged by: all those set, or the one that is tried here."""
+        if self.target_acos_text or self.own_aims is None:
+            return Aims(self.target_acos)
+        return self.own_aims
+
+    @property
+    def narrow(self) -> Narrow:
+        """The part of the account that is looked at."""
+        return Narrow(self.formats, self.portfolio, self.product, self.campaign, self.name)
+
+    @property
     def maturing(self) -> int:
         """How many days of the window still gain sales."""
         if self.newest is None:
@@ -83,6 +104,10 @@ class Scope:
             ("window", self.window_text, DEFAULT_WINDOW),
             ("against", self.against_text, DEFAULT_AGAINST),
             ("target_acos", self.target_acos_text, ""),
+            ("portfolio", self.portfolio, ""),
+            ("product", self.product, ""),
+            ("campaign", self.campaign, ""),
+            ("holds", self.name, ""),
             ("judge", self.judge, "evidence"),
             ("q", self.query, ""),
             ("sort", self.sort, ""),
@@ -90,6 +115,7 @@ class Scope:
             ("page", str(self.page), "1"),
             ("open", self.open, ""),
         )
+        pairs += [("format", each) for each in self.formats]
         pairs += [("where", each) for each in self.where]
         return pairs + [(name, value) for name, value, default in optional if value != default]
 
@@ -102,18 +128,29 @@ class Scope:
         return self.link(path, **OWN_OF_A_TABLE)
 
 
-def parse(args: MultiDict[str, str], account: Account, newest: date | None) -> Scope:
+def parse(
+    args: MultiDict[str, str], account: Account, newest: date | None, aims: Aims | None = None
+) -> Scope:
     """The scope of a request; BadInput names the part that cannot be understood."""
     judge = args.get("judge", "evidence")
     if judge not in JUDGES:
         raise BadInput(f"“{judge}” is no way to judge.", remedy="Use evidence or simple.")
+    formats = tuple(dict.fromkeys(each for each in args.getlist("format") if each))
+    if not set(formats) <= set(Format):
+        raise BadInput(f"“{', '.join(formats)}” is no ad format.", remedy=f"Use {', '.join(Format)}.")
     page = args.get("page", "1")
     scope = Scope(
         account=account,
         newest=newest,
+        own_aims=aims,
         window_text=_window_text(args),
-        against_text=args.get("against", "") or DEFAULT_AGAINST,
+        against_text=_against_text(args),
         target_acos_text=args.get("target_acos", "").strip(),
+        formats=formats,
+        portfolio=args.get("portfolio", ""),
+        product=args.get("product", "").strip(),
+        campaign=args.get("campaign", ""),
+        name=args.get("holds", "").strip(),
         judge=judge,
         where=tuple(each for each in args.getlist("where") if each),
         query=args.get("q", "").strip(),
@@ -128,7 +165,13 @@ def parse(args: MultiDict[str, str], account: Account, newest: date | None) -> S
 
 
 def _window_text(args: MultiDict[str, str]) -> str:
-    """`window`, or the two ends of a range as the form's date fields give them."""
+    """`window`, or a month, or the two ends of a range, as the form's fields give them."""
     if args.get("from") and args.get("to"):
         return f"{args['from']}..{args['to']}"
-    return args.get("window", "") or DEFAULT_WINDOW
+    return args.get("month", "") or args.get("window", "") or DEFAULT_WINDOW
+
+
+def _against_text(args: MultiDict[str, str]) -> str:
+    if args.get("against_from") and args.get("against_to"):
+        return f"{args['against_from']}..{args['against_to']}"
+    return args.get("against", "") or DEFAULT_AGAINST

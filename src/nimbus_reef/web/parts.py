@@ -11,7 +11,7 @@ from flask_login import UserMixin, current_user
 from nimbus_reef.config import Config
 from nimbus_reef.errors import NotAllowed, NotFound
 from nimbus_reef.jobs.queue import Queue
-from nimbus_reef.store import accounts
+from nimbus_reef.store import accounts, aims
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.facts import Facts
@@ -109,7 +109,7 @@ def scope() -> Scope:
         account = account_of(request.values.get("account") or _last_account())
         session["account"] = account.key
         newest = parts().facts.newest_day(account.id)
-        g.scope = params.parse(request.values, account, newest)
+        g.scope = params.parse(request.values, account, newest, aims.aims(parts().store, account))
     found: Scope = g.scope
     return found
 

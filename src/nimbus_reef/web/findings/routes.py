@@ -20,8 +20,8 @@ def found_now() -> audit.Findings:
     """The findings in scope, what is put away left out."""
     what, store = scope(), parts().store
     return audit.findings(
-        parts().facts, what.account, what.window, what.target_acos, away.away(store, what.account.id),
-        today_of(what.account),
+        parts().facts, what.account, what.window, what.aims, away.away(store, what.account.id),
+        today_of(what.account), what.narrow,
     )  # fmt: skip
 
 
@@ -47,10 +47,10 @@ def _names() -> dict[tuple[str, str], str]:
     """What every row of the window is called, for those that are put away."""
     what, facts = scope(), parts().facts
     targets = audit.with_row_ids(
-        audit.Subject.TARGET, audit.judged_targets(facts, what.account, what.window, what.target_acos)
+        audit.Subject.TARGET, audit.judged_targets(facts, what.account, what.window, what.aims)
     )
     terms = audit.with_row_ids(
-        audit.Subject.TERM, audit.judged_terms(facts, what.account, what.window, what.target_acos)
+        audit.Subject.TERM, audit.judged_terms(facts, what.account, what.window, what.aims)
     )
     by_id = dict(terms.select("row_id", "term").rows()) | dict(targets.select("row_id", "target").rows())
     return {(check, row_id): name for check in pages.known_checks() for row_id, name in by_id.items()}

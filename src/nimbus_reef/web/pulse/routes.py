@@ -9,7 +9,7 @@ from flask import Blueprint, render_template, request
 from nimbus_reef.jobs import audit
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.jobs.pulse import Beat, beat
-from nimbus_reef.store import away
+from nimbus_reef.store import aims, away
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.web import params
 from nimbus_reef.web.figures import Figures
@@ -49,7 +49,7 @@ def at_stake() -> str:
     account = account_of(request.args.get("account"))
     what = _scope_of(account)
     found = audit.findings(
-        parts().facts, account, what.window, account.target_acos,
+        parts().facts, account, what.window, aims.aims(parts().store, account),
         away.away(parts().store, account.id), today_of(account),
     )  # fmt: skip
     return Figures(account.locale, account.currency).micro(found.overspend)

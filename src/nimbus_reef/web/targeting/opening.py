@@ -45,7 +45,8 @@ class Opened:
 def judged(facts: Facts, view: View, what: Scope, window: Window) -> pl.DataFrame:
     """The judged rows of a view, with their row ids."""
     judge = audit.judged_targets if view is TARGETS else audit.judged_terms
-    return audit.with_row_ids(view.subject, judge(facts, what.account, window, what.target_acos))
+    rows = judge(facts, what.account, window, what.aims)
+    return audit.with_row_ids(view.subject, what.narrow.part(facts, what.account, window, rows))
 
 
 def history(what: Scope) -> Window:
@@ -115,7 +116,7 @@ def _terms(
     orders = dict(everywhere)
     catalog = facts.catalog(what.account.id, facts.generation(what.account.id)).drop("sku")
     advertised: dict[Any, list[AdProduct]] = {}
-    winning = set(audit.winners(facts, what.account, what.window, what.target_acos)["row_id"])
+    winning = set(audit.winners(facts, what.account, what.window, what.aims)["row_id"])
     homes = {row[0]: (row[2], row[3]) for row in facts.homes(what.account.id, what.window).rows()}
     opened = []
     for row in rows.to_dicts():

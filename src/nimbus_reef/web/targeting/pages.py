@@ -333,7 +333,7 @@ def _need_words(row: Mapping[str, Any], figures: Figures) -> str:
     if needed is None or p_over is None:
         return "Nothing of its kind has sold yet, so what an order is worth is unknown."
     must = (
-        f"To meet {figures.rate(row['target_acos'], 0)} at {figures.money(row['cpc'], 2)} a click "
+        f"To meet {figures.aim(row['target_acos'])} at {figures.money(row['cpc'], 2)} a click "
         f"it must convert {figures.rate(needed)}"
     )
     if p_over >= 0.5:

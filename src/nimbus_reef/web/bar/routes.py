@@ -1,0 +1,62 @@
+"""What the scope bar offers for a part, fetched when it is opened, and setting targets."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import polars as pl
+from flask import Blueprint, flash, redirect, render_template, request
+from werkzeug.wrappers import Response
+
+from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.store import aims
+from nimbus_reef.web.parts import figures, inside, must_write, parts, scope
+
+bar = Blueprint("bar", __name__, url_prefix="/scope")
+MOST_OFFERED: Final = 3_000
+
+
+def _names(what: str) -> list[str]:
+    account, facts = scope().account, parts().facts
+    if what == "product":
+        catalog = facts.catalog(account.id, facts.generation(account.id))
+        return catalog.sort("sku")["sku"].to_list()
+    campaigns = facts.campaign_settings(account.id, scope().window)
+    if what in ("campaign", "portfolio"):
+        return campaigns.select(pl.col(what).cast(pl.String)).drop_nulls().unique().sort(what)[what].to_list()
+    raise NotFound(f"There is no list of “{what}”.", remedy="Ask for campaign, portfolio or product.")
+
+
+@bar.get("/options/<what>")
+def options(what: str) -> str:
+    """The names of campaigns, portfolios or products, as options of a field."""
+    return render_template("_options.html", names=_names(what)[:MOST_OFFERED])
+
+
+@bar.get("/aims")
+def own_aims() -> str:
+    """The targets set in this account, each with the way to take it back."""
+    now = aims.aims(parts().store, scope().account)
+    listed = [("campaign", now.campaigns), ("portfolio", now.portfolios), ("product", now.products)]
+    lines = [(level, name, figures().aim(value)) for level, named in listed for name, value in named]
+    return render_template("_aims.html", lines=lines, back=inside(request.args.get("back", "/")))
+
+
+@bar.post("/aims")
+def set_aim() -> Response:
+    """Sets a target for good, or takes one back (an empty percentage)."""
+    who, what = must_write(), scope()
+    text = request.form.get("percent", "").strip().replace(",", ".")
+    try:
+        value = float(text) / 100 if text else None
+    except ValueError:
+        raise BadInput(f"“{text}” is no percentage.", remedy="Write it like 28.") from None
+    level, name = request.form.get("level", ""), request.form.get("of", "").strip()
+    aims.set_aim(parts().store, what.account, who.id, level, "" if level == "account" else name, value)
+    of = f"{level} {name}".strip() if level != "account" else "account"
+    flash(
+        f"The target of the {of} is {figures().aim(value)} now."
+        if value
+        else f"The {of} has no target of its own any more."
+    )
+    return redirect(what.link(inside(request.form.get("back", "/")), target_acos_text=""))
