@@ -482,3 +482,18 @@ class Facts:
             .filter(pl.col("normal_id") == normal_id)
             .join(own, on="target_id")
         )
+
+    def rows_behind(self, account_id: int, kind: str, window: Window, keys: Sequence[int]) -> pl.DataFrame:
+        """The report's own rows of some keys: day, key, measures, batch_id and its file_name, loaded_at."""
+        versions = snapshots.versions(self.store, account_id, kind, window)
+        (key,) = KEYS_OF[kind]
+        rows = (
+            snapshots.read(self.store, account_id, kind, versions, [key, "batch_id", *MEASURES])
+            .filter(pl.col(key).is_in(list(keys)))
+            .sort("day", key)
+            .collect()
+        )
+        files = self._query(
+            f"SELECT id AS batch_id, file_name, loaded_at FROM batch WHERE account_id = {int(account_id)}"
+        )
+        return rows.join(files, on="batch_id", how="left")

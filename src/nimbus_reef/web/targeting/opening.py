@@ -195,6 +195,30 @@ def _promoted(opened: Opened, here: Mapping[str, Any]) -> list[Change]:
     return [made] if at_source else [made, _negative(term, audit.WINNERS, here)]
 
 
+def report_rows(facts: Facts, view: View, what: Scope, row: Mapping[str, Any]) -> tuple[str, pl.DataFrame]:
+    """The report that a row's figures come from, and its rows in the window (see `rows_behind`)."""
+    account = what.account
+    source = facts.held(account.id, what.window).kind if view is TARGETS else "search_term_daily"
+    if view is not TARGETS:
+        keys = facts.term_keys(account.id, row["ad_group_id"], row["normal_id"])["target_term_id"].to_list()
+    elif source == "target_daily":
+        keys = [row["target_id"]]
+    else:
+        keys = facts.terms_of(account.id, row["target_id"], what.window)["target_term_id"].to_list()
+    return source, facts.rows_behind(account.id, source, what.window, keys)
+
+
+def break_even(facts: Facts, account: Account, row: Mapping[str, Any]) -> tuple[str, float] | None:
+    """The main product of a row's ad group and its margin before ads: ACOS at which nothing is earned."""
+    if row["main_product"] is None:
+        return None
+    known = facts.catalog(account.id, facts.generation(account.id)).filter(
+        pl.col("sku") == row["main_product"]
+    )
+    margin = known["margin"].drop_nulls()
+    return (row["main_product"], margin[0] / 100) if len(margin) else None
+
+
 def basis_of(opened: Opened, view: View, what: Scope) -> dict[str, Any]:
     """What the promise of an accepted change rests on, for holding it to that later."""
     core = pages.core_row(opened.row, what.window.days)

@@ -13,7 +13,16 @@ from nimbus_reef.core import evidence
 from nimbus_reef.core.bids import Reason
 from nimbus_reef.core.checks.registry import Subject
 from nimbus_reef.core.metrics import difference, with_ratios
-from nimbus_reef.core.model import MICRO, MatchType, SimpleVerdict, State, Verdict, from_micro
+from nimbus_reef.core.model import (
+    MEASURES,
+    MICRO,
+    MONEY_MEASURES,
+    MatchType,
+    SimpleVerdict,
+    State,
+    Verdict,
+    from_micro,
+)
 from nimbus_reef.core.projection import Projected
 from nimbus_reef.core.proposals import Move, Proposal, Row
 from nimbus_reef.core.windows import Window
@@ -469,6 +478,40 @@ def products_hit(products: pl.DataFrame, figures: Figures, most: int = 4) -> lis
 def reason_line(fact: str, offered: Offer) -> str:
     """The reason that goes into the change sheet."""
     return " ".join([fact, "; ".join(offered.reasons) + "." if offered.reasons else ""]).strip()
+
+
+def break_even_words(known: tuple[str, float] | None, figures: Figures) -> str:
+    """The ACOS at which the main product earns nothing."""
+    return f"{known[0]} breaks even at {figures.aim(known[1])} ACOS." if known else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Behind:
+    """The report rows behind a figure, their sums, and the files."""
+
+    rows: tuple[tuple[str, ...], ...]
+    sums: tuple[str, ...]
+    files: str
+
+
+def behind(rows: pl.DataFrame, figures: Figures) -> Behind:
+    """One line per report row: day, measures, file, day of loading; and what they add up to."""
+
+    def written(row: Mapping[str, Any]) -> tuple[str, ...]:
+        return tuple(
+            figures.number(from_micro(row[name])) if name in MONEY_MEASURES else figures.count(row[name])
+            for name in MEASURES
+        )
+
+    sums = rows.select(pl.col(MEASURES).sum()).to_dicts()[0]
+    return Behind(
+        tuple(
+            (row["day"].isoformat(), *written(row), row["file_name"], f"{row['loaded_at']:%Y-%m-%d %H:%M}")
+            for row in rows.to_dicts()
+        ),
+        written(sums),
+        figures.counted(rows["batch_id"].n_unique(), "file"),
+    )
 
 
 def accepted_words(accepted: int, planned: int, nothing: int, figures: Figures) -> str:

@@ -23,7 +23,8 @@ from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.plan import Change
 from nimbus_reef.core.proposals import Move
 from nimbus_reef.errors import BadInput, Conflict, NotFound
-from nimbus_reef.store import plans, saved
+from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.store import plans, remarks, saved
 from nimbus_reef.web import charts, tables
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.figures import Figures
@@ -188,9 +189,42 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         "products": pages.products_hit(opened.products, write)
         if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
         "planned": planned,
+        "break_even": pages.break_even_words(opening.break_even(parts().facts, what.account, row), write),
+        "remarks": remarks.of_row(parts().store, what.account.id, view.name, row_id),
         "simple": row["simple_verdict"],
         "row": row,
     }  # fmt: skip
+
+
+@targeting.get("/<name>/rows")
+def rows_behind(name: str) -> str:
+    """The report rows behind a row's figures, and the files they came in."""
+    view, what = _view(name), scope()
+    opened = _open(view, what, what.open)
+    source, rows = opening.report_rows(parts().facts, view, what, opened.row)
+    return render_template(
+        "targeting/rows.html", view=view, row=opened.row, title=opened.row[view.text_columns[0]],
+        report=KINDS[source].title, behind=pages.behind(rows, figures()),
+    )  # fmt: skip
+
+
+@targeting.post("/<name>/remarks")
+def note(name: str) -> Response:
+    """Writes a note on a row."""
+    who = must_write()
+    view, what = _view(name), scope()
+    row_id = request.form["row"]
+    remarks.add(parts().store, what.account.id, who.id, view.name, row_id, request.form.get("text", ""))
+    return _swapped(view, what, row_id, figures())
+
+
+@targeting.post("/<name>/remarks/<int:remark_id>/remove")
+def remove_note(name: str, remark_id: int) -> Response:
+    """Takes a note off its row."""
+    who = must_write()
+    view, what = _view(name), scope()
+    remarks.remove(parts().store, what.account.id, who.id, remark_id)
+    return _swapped(view, what, request.form["row"], figures())
 
 
 @targeting.post("/<name>/accept")

@@ -1,0 +1,65 @@
+"""The drawer's own parts: notes, the rows behind the figures, break-even."""
+
+import re
+
+import pytest
+from tests.web.conftest import row_ids, text_of
+
+TARGETS = "/targeting/targets"
+
+
+@pytest.fixture(params=["targets", "terms"])
+def opened(request, owner):
+    table = f"/targeting/{request.param}"
+    return table, row_ids(owner.get(table))[0]
+
+
+def test_the_rows_behind_add_up_to_what_was_judged(owner, opened):
+    table, row_id = opened
+    drawer = text_of(owner.get(f"{table}/evidence?open={row_id}"))
+    clicks = re.search(r"([\d,]+) clicks? brought", drawer)[1]
+    page = owner.get(f"{table}/rows?open={row_id}").get_data(as_text=True)
+    cells = re.findall(r'<td class="num"><b>([^<]+)', page)
+    assert cells[1] == clicks
+    assert "_daily.csv" in page
+    assert "from 1 file." in text_of(owner.get(f"{table}/rows?open={row_id}"))
+    days = re.findall(r'<tr><th scope="row">(2026-[\d-]+)', page)
+    shown = [
+        int(cell.replace(",", ""))
+        for cell in re.findall(
+            r'<tr><th scope="row">2026.*?<td class="num">.*?<td class="num">([\d,]+)', page
+        )
+    ]
+    assert len(days) >= 1
+    assert sum(shown) == int(clicks.replace(",", ""))
+
+
+def test_a_row_that_is_not_there_has_no_rows_behind(owner):
+    assert owner.get(f"{TARGETS}/rows?open=999999").status_code == 404
+
+
+def test_a_note_is_written_read_by_others_and_taken_off(owner, viewer, opened):
+    table, row_id = opened
+    done = owner.post(
+        f"{table}/remarks", data={"row": row_id, "text": "asked the brand <b>"}, follow_redirects=True
+    )
+    assert "asked the brand &lt;b&gt;" in done.get_data(as_text=True)
+    assert "Demo, 20" in text_of(viewer.get(f"{table}/evidence?open={row_id}"))
+    number = re.search(r"/remarks/(\d+)/remove", done.get_data(as_text=True))[1]
+    assert viewer.post(f"{table}/remarks/{number}/remove", data={"row": row_id}).status_code == 403
+    gone = owner.post(f"{table}/remarks/{number}/remove", data={"row": row_id}, follow_redirects=True)
+    assert "asked the brand" not in gone.get_data(as_text=True)
+
+
+@pytest.mark.parametrize("text", ["", "   ", "x" * 2049])
+def test_a_note_says_something_and_not_too_much(owner, text):
+    row_id = row_ids(owner.get(TARGETS))[0]
+    assert owner.post(f"{TARGETS}/remarks", data={"row": row_id, "text": text}).status_code == 400
+
+
+def test_the_drawer_tells_at_what_acos_the_product_breaks_even(owner):
+    row_id = row_ids(owner.get(TARGETS))[0]
+    assert re.search(
+        r"[A-Z-]+\S* breaks even at \d+(\.\d)? % ACOS\.",
+        text_of(owner.get(f"{TARGETS}/evidence?open={row_id}")),
+    )
