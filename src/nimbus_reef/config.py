@@ -30,6 +30,7 @@ SETTINGS = (
     Setting("REEF_REDIS_URL", "", "Queue of long work in Redis, for more than one machine; SQLite in REEF_VAR when empty."),
     Setting("REEF_SECRET_KEY", "", "Signs sessions; generated into REEF_VAR at first start when empty."),
     Setting("REEF_SECURE_COOKIES", "no", "yes sends cookies over HTTPS only; set it wherever HTTPS ends in front."),
+    Setting("REEF_INBOX", "", "Watched folder: files put into its folder of an account (by the account's key) are taken in every minute; inbox in REEF_VAR when empty."),
     Setting("REEF_MAX_UPLOAD_MB", "2048", "Largest file taken in."),
     Setting("REEF_SIGN_IN_LIMIT", "10 per minute", "How often one address may try to sign in."),
     Setting("REEF_LOG_LEVEL", "INFO", "DEBUG, INFO, WARNING or ERROR."),
@@ -41,6 +42,7 @@ class Config:
     """The settings in force, typed and frozen."""
 
     var: Path
+    inbox: Path
     database_url: str
     database_port: int
     host: str
@@ -95,6 +97,7 @@ def load(environ: Mapping[str, str] | None = None) -> Config:
 
     return Config(
         var=Path(value["REEF_VAR"]).absolute(),
+        inbox=Path(value["REEF_INBOX"] or Path(value["REEF_VAR"]) / "inbox").absolute(),
         database_url=value["REEF_DATABASE_URL"],
         database_port=number("REEF_DATABASE_PORT"),
         host=value["REEF_HOST"],

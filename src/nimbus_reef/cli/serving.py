@@ -152,4 +152,4 @@ def work(conf: Config) -> None:
     store = wiring.open_store(conf)
     queue = make_queue(conf, store)
     take_up_orphans(store, queue)
-    queue.huey.create_consumer(workers=conf.job_workers, periodic=False).run()
+    queue.huey.create_consumer(workers=conf.job_workers, periodic=True).run()

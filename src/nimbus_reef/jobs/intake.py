@@ -86,6 +86,8 @@ class Looked:
 
 def look(store: Store, account: Account, path: Path, file_name: str) -> Looked:
     """Reads the head of a file and suggests what it is; BadFile when it cannot be read."""
+    if not path.exists():
+        raise BadFile("The file is no longer here.", place=file_name, remedy="Drop it again.")
     table = tables.read_table(path, file_name, rows=_PREVIEW_ROWS)
     suggestions = mapping.suggest_kind(table)
     before = loads.remembered(store, account.id, mapping.signature(table.headers))

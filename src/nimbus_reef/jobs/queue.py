@@ -9,12 +9,13 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 import structlog
-from huey import Huey, RedisHuey, SqliteHuey
+from huey import Huey, RedisHuey, SqliteHuey, crontab
 
 from nimbus_reef.config import Config
 from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.jobs import exports, intake
+from nimbus_reef.jobs import watch as watching
 from nimbus_reef.store import accounts, loads, people, undo
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.ingest import Loaded, Progress
@@ -67,7 +68,19 @@ def make_queue(config: Config, store: Store, *, immediate: bool = False) -> Queu
     def task(job_id: int) -> None:
         run(config, store, job_id)
 
+    @huey.periodic_task(crontab(minute="*"), name="watch")
+    def watch() -> None:
+        sweep_inbox(config, store, task)
+
     return Queue(huey, task)
+
+
+def sweep_inbox(config: Config, store: Store, start: Callable[[int], Any]) -> None:
+    """Takes in what lies in the watched folder; a fault is logged, the next minute tries again."""
+    try:
+        watching.sweep(store, watching.Folders(config.inbox, config.uploads), start)
+    except (ReefError, OSError):
+        log.exception("the watched folder could not be read")
 
 
 def summary(loaded: Loaded) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from flask_login import LoginManager, login_required
 from flask_wtf import CSRFProtect
 
 from nimbus_reef.store import people
-from nimbus_reef.web.parts import SignedIn
+from nimbus_reef.web.parts import SignedIn, account_of
 
 csrf = CSRFProtect()
 limiter = Limiter(get_remote_address, headers_enabled=False)
@@ -56,7 +56,11 @@ def guard(app: Flask) -> None:
     def must_be_signed_in() -> object:
         if request.endpoint is None or request.endpoint in _OPEN_ENDPOINTS:
             return None
-        return login_required(lambda: None)()
+        refused = login_required(lambda: None)()
+        if refused is None and request.values.get("account"):
+            # Whatever the route then does: an account that is named is one of this person's.
+            account_of(request.values["account"])
+        return refused
 
     @app.after_request
     def add_headers(response: Response) -> Response:

@@ -43,6 +43,7 @@ def look() -> str:
         batches=[
             (batch, pages.batch_summary(batch, figures())) for batch in loads.batches(store, account.id)
         ],
+        inbox=parts().config.inbox / account.key,
         titles={kind.name: kind.title for kind in KINDS.values()},
     )
 

@@ -1,0 +1,124 @@
+"""Route × role × brand, generated over every route: who gets in, who changes things, who sees what."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import pytest
+from flask import url_for
+from tests.web.conftest import signed_in
+
+from nimbus_reef.core.plan import Action, Change, Entity
+from nimbus_reef.store import accounts, away, loads, people, plans, remarks
+
+OPEN = {"static", "alive", "people.sign_in"}
+"""Routes that answer without a sign-in."""
+ANYBODY_S = {"people.sign_out", "saved.save", "saved.forget", "start", "pulse.look"}
+"""Routes about oneself, or that show each person just what is theirs."""
+PASSWORD = "a matrix of rights"
+OTHER, OWN = "pellwick-gb", "fernhollow-de"
+
+
+@dataclass(frozen=True)
+class Who:
+    """A role and whether the brand in question is theirs."""
+
+    role: people.Role
+    own: bool
+
+    @property
+    def email(self):
+        return f"{self.role.value}-{'own' if self.own else 'other'}@nimbus-reef.example"
+
+    @property
+    def writes(self):
+        return self.role is not people.Role.VIEWER
+
+
+PEOPLE = [Who(role, own) for role in (people.Role.VIEWER, people.Role.ANALYST) for own in (True, False)] + [
+    Who(people.Role.OWNER, True)
+]
+
+
+@pytest.fixture(scope="module")
+def things(demo):
+    """One of everything that has a number, all of it Pellwick's."""
+    store, account = demo.store, accounts.by_key(demo.store, OTHER)
+    for who in PEOPLE:
+        people.add(
+            store, email=who.email, name="x", password=PASSWORD, role=who.role,
+            brand_names=("Pellwick",) if who.own else ("Fernhollow",),
+        )  # fmt: skip
+    upload = loads.add_upload(
+        store, account_id=account.id, person_id=None, file_name="x.csv", sha256="0" * 64, size=1
+    )
+    job = loads.start_job(
+        store, kind="export", account_id=account.id, person_id=None, upload_id=None,
+        request={"stem": "none", "file": "x.xlsx", "rows": 1},
+    )  # fmt: skip
+    change = plans.accept(
+        store, account.id, 1,
+        Change(row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign="c", field="bid", old_value="1.00", new_value="0.90"),
+        {"projected": {"spend": [0, 0, 0], "sales": [0, 0, 0]}, "window": ["2026-10-01", "2026-10-30"], "clicks": 0,
+         "spend": 0, "sales": 0, "a": 1, "b": 1, "aov": 1, "view": "targets", "row_id": "1"},
+    )  # fmt: skip
+    remarks.add(store, account.id, 1, "targets", "1", "x")
+    away.put(store, account.id, 1, "costly-targets", ["1"], until_day=None, until_clicks=None, reason="x")
+    yield {
+        "upload_id": upload, "batch_id": loads.batches(store, account.id)[0].id, "job_id": job,
+        "change_id": change.id, "remark_id": remarks.of_row(store, account.id, "targets", "1")[0].id, "view_id": 999,
+    }  # fmt: skip
+    plans.remove_many(store, account.id, 1, [change.id])
+    away.bring_back(store, account.id, 1, [each.id for each in away.away(store, account.id)])
+
+
+WORDS = {"name": "targets", "ending": "csv", "what": "campaign", "filename": "x"}
+
+
+def routes(app) -> Iterator[tuple[str, str, tuple[str, ...]]]:
+    """Every endpoint, method and the names in its address."""
+    for rule in app.url_map.iter_rules():
+        for method in sorted(rule.methods - {"HEAD", "OPTIONS"}):
+            yield rule.endpoint, method, tuple(sorted(rule.arguments))
+
+
+def ask(app, client, things, endpoint, method, account):
+    with app.test_request_context():
+        rule = next(iter(app.url_map.iter_rules(endpoint)))
+        values = {name: things.get(name) or WORDS[name] for name in rule.arguments}
+        address = url_for(endpoint, **values)
+    data = {"account": account, "row": "1", "rows": "1"}
+    return client.open(
+        address, method=method, query_string={"account": account}, data=data if method == "POST" else None
+    )
+
+
+@pytest.mark.parametrize("who", PEOPLE, ids=lambda who: f"{who.role.value}-{'own' if who.own else 'other'}")
+def test_every_route_knows_who_asks(app, things, who):
+    """
+    Another brand's account and things are not there, whatever the route; a viewer changes
+    nothing; whoever may is never told that they may not.
+    """
+    client = signed_in(app, who.email, PASSWORD)
+    asked = 0
+    for endpoint, method, _ in routes(app):
+        if endpoint in OPEN | ANYBODY_S:
+            continue
+        status = ask(app, client, things, endpoint, method, OTHER).status_code
+        place = (endpoint, method, status)
+        asked += 1
+        if method == "POST" and not who.writes:
+            assert status in (403, 404), place
+        elif not who.own:
+            assert status == 404, place
+        else:
+            assert status not in (401, 403), place
+            assert status < 500, place
+    assert asked > 30
+
+
+def test_nobody_gets_in_without_a_sign_in(app, things):
+    for endpoint, method, _ in routes(app):
+        if endpoint not in OPEN:
+            answer = ask(app, app.test_client(), things, endpoint, method, OWN)
+            assert answer.status_code == 302, (endpoint, method)
+            assert "/sign-in" in answer.location
