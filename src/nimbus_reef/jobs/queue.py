@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import socket
+import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Final
@@ -12,7 +13,7 @@ import structlog
 from huey import Huey, RedisHuey, SqliteHuey, crontab
 
 from nimbus_reef.config import Config
-from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError
+from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError, StoreAway
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.jobs import exports, intake
 from nimbus_reef.jobs import watch as watching
@@ -23,6 +24,8 @@ from nimbus_reef.store.ingest import Loaded, Progress
 log = structlog.get_logger("jobs")
 
 _NAME = "nimbus-reef"
+_PAUSES: Final = (0.5, 1, 2, 4, 8, *([15] * 40))
+"""Seconds between tries to write a job's end: ten minutes in all."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,22 +104,36 @@ def run(config: Config, store: Store, job_id: int) -> None:
         return
     try:
         done = _WORK[job.kind](config, store, job)
-        loads.finish_job(store, job_id, state="done", message="done", result=done, upload_state="loaded")
+        end = {"state": "done", "message": "done", "result": done, "upload_state": "loaded"}
     except NeedsYes as asked:
-        loads.finish_job(
-            store, job_id, state="asks", message=asked.message, remedy=asked.remedy,
-            result={"questions": list(asked.questions)}, upload_state="waiting",
-        )  # fmt: skip
+        end = {
+            "state": "asks", "message": asked.message, "remedy": asked.remedy,
+            "result": {"questions": list(asked.questions)}, "upload_state": "waiting",
+        }  # fmt: skip
     except ReefError as problem:
-        loads.finish_job(store, job_id, state="failed", message=str(problem), upload_state="waiting")
+        end = {"state": "failed", "message": str(problem), "upload_state": "waiting"}
     except Exception:
         # The one broad catch: a worker must survive any job, and the page must say so.
         log.exception("job failed", job=job_id)
-        loads.finish_job(
-            store, job_id, state="failed", upload_state="waiting",
-            message=f"This stopped on a fault of the application; nothing was changed (job {job_id}).",
-            remedy="The log has the details under that number.",
-        )  # fmt: skip
+        end = {
+            "state": "failed", "upload_state": "waiting",
+            "message": f"This stopped on a fault of the application; nothing was changed (job {job_id}).",
+            "remedy": "The log has the details under that number.",
+        }  # fmt: skip
+    _finish(store, job_id, end)
+
+
+def _finish(store: Store, job_id: int, end: dict[str, Any]) -> None:
+    """Writes a job's end, however long the database is away: else it would seem to run for ever."""
+    for pause in _PAUSES:
+        try:
+            loads.finish_job(store, job_id, **end)
+        except StoreAway:
+            log.warning("the database is away; the end of a job waits", job=job_id)
+            time.sleep(pause)
+        else:
+            return
+    loads.finish_job(store, job_id, **end)
 
 
 def _progress(store: Store, job: loads.Job) -> Progress:

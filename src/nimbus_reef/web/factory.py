@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import structlog
-from flask import Flask, redirect, render_template, request, url_for
+from flask import Flask, g, redirect, render_template, request, url_for
 from flask_compress import Compress
 from flask_login import current_user
 from flask_wtf.csrf import CSRFError
@@ -99,6 +99,8 @@ def _start() -> Response:
 
 def _everywhere() -> dict[str, Any]:
     """What the frame of every page shows; nothing of it where nobody is signed in."""
+    if g.get("store_away"):
+        return {"version": __version__, "signed_in": False}
     base = {"version": __version__, "signed_in": current_user.is_authenticated}
     if not current_user.is_authenticated or request.endpoint in ("people.sign_in", "static", "alive"):
         return base
@@ -120,6 +122,7 @@ def _map_errors(app: Flask) -> None:
     def known(problem: ReefError) -> tuple[str, int, dict[str, str]]:
         status = next((code for kind, code in _STATUS.items() if isinstance(problem, kind)), 400)
         where = f"{problem.place}: " if problem.place else ""
+        g.store_away = isinstance(problem, StoreAway)
         return page(status, f"{where}{problem.message}", problem.remedy)
 
     @app.errorhandler(CSRFError)

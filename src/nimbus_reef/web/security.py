@@ -43,7 +43,9 @@ def guard(app: Flask) -> None:
     """Puts every route behind sign-in but the few that are open, and headers on every answer."""
     csrf.init_app(app)
     limiter.init_app(app)
-    logins.init_app(app)
+    # Templates get the person from the frame; Flask-Login's own way there would ask the database
+    # even on the page that says that it is away.
+    logins.init_app(app, add_context_processor=False)
     logins.login_view = "people.sign_in"
     logins.login_message = ""
 

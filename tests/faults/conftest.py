@@ -1,0 +1,137 @@
+"""A whole installation of its own, whose parts may be killed: database, web, worker."""
+
+from __future__ import annotations
+
+import http.cookiejar
+import os
+import re
+import signal
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.parse
+import urllib.request
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from datetime import date
+
+import pytest
+
+from nimbus_reef import config
+from nimbus_reef.cli import demo as demo_data
+from nimbus_reef.cli import wiring
+from nimbus_reef.config import Config
+from nimbus_reef.store import server
+from nimbus_reef.store.engine import Store
+
+DAYS = 20
+LAST_DAY = date(2026, 11, 20)
+
+
+@dataclass
+class Installation:
+    """Its settings, its store, and its running parts."""
+
+    config: Config
+    store: Store
+    environment: dict[str, str]
+    parts: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+
+    def start(self, name: str) -> None:
+        """Starts a part and waits until it answers."""
+        if name == "database":
+            place = wiring.private_server(self.config)
+            self.parts[name] = server.start(place, buffer_mb=128)
+            return
+        self.parts[name] = subprocess.Popen(
+            [sys.executable, "-m", "nimbus_reef", {"web": "serve"}.get(name, name)],
+            env=self.environment, start_new_session=True,
+        )  # fmt: skip
+        if name == "web":
+            until(lambda: self.get("/alive")[0] == 200)
+
+    def kill(self, name: str) -> None:
+        """kill -9, as a power cut would."""
+        part = self.parts.pop(name)
+        if name == "database":
+            part.kill()
+        else:
+            os.killpg(part.pid, signal.SIGKILL)
+        part.wait()
+
+    @property
+    def base(self) -> str:
+        """The site's address."""
+        return f"http://127.0.0.1:{self.config.port}"
+
+    def get(
+        self, path: str, browser: urllib.request.OpenerDirector | None = None, seconds: float = 30
+    ) -> tuple[int, str]:
+        """Status and page; 0 where nobody answers."""
+        return self.ask(path, None, browser, seconds)
+
+    def ask(
+        self,
+        path: str,
+        form: dict[str, str] | None,
+        browser: urllib.request.OpenerDirector | None,
+        seconds: float = 30,
+    ) -> tuple[int, str]:
+        """The same, posting a form where there is one."""
+        data = urllib.parse.urlencode(form).encode() if form is not None else None
+        opener = browser or urllib.request.build_opener()
+        try:
+            with opener.open(self.base + path, data, timeout=seconds) as answer:
+                return answer.status, answer.read().decode()
+        except urllib.error.HTTPError as problem:
+            return problem.code, problem.read().decode()
+        except OSError:
+            return 0, ""
+
+    def signed_in(self) -> tuple[urllib.request.OpenerDirector, str]:
+        """A browser that is signed in, and its CSRF token."""
+        browser = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar()))
+        form = {
+            "csrf_token": _token(self.get("/sign-in", browser)[1]), "email": demo_data.DEMO_EMAIL,
+            "password": demo_data.password(self.config),
+        }  # fmt: skip
+        assert self.ask("/sign-in", form, browser)[0] == 200
+        return browser, _token(self.get("/plan/", browser)[1])
+
+
+def _token(page: str) -> str:
+    return re.search(r'name="csrf_token" value="([^"]+)"', page)[1]  # type: ignore[index]
+
+
+def until(true: Callable[[], bool], seconds: float = 60) -> None:
+    """Waits until something holds; fails when it does not come to."""
+    end = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < end, "it did not come to it"
+        time.sleep(0.05)
+
+
+@pytest.fixture(scope="session")
+def installation(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Installation]:
+    var = tmp_path_factory.mktemp("faults")
+    settings = {
+        "REEF_VAR": str(var), "REEF_DATABASE_PORT": str(wiring.free_port("127.0.0.1", 3766)),
+        "REEF_PORT": str(wiring.free_port("127.0.0.1", 8990)), "REEF_WEB_WORKERS": "1",
+        "REEF_LOG_LEVEL": "ERROR", "REEF_SIGN_IN_LIMIT": "1000 per minute",
+    }  # fmt: skip
+    conf = config.load(settings)
+    wiring.note_port(wiring.private_server(conf))
+    environment = os.environ | settings | {"PYTHONPATH": os.pathsep.join(sys.path)}
+    database = server.start(wiring.private_server(conf), buffer_mb=128)
+    wiring.migrate(conf)
+    made = Installation(conf, wiring.open_store(conf), environment, {"database": database})
+    demo_data.load(conf, made.store, seed=4, last_day=LAST_DAY, step=lambda _: None, days=DAYS)
+    for name in ("worker", "web"):
+        made.start(name)
+    yield made
+    for name, part in reversed(made.parts.items()):
+        part.terminate()
+        part.wait(timeout=30)
+        assert name
+    made.store.engine.dispose()
