@@ -111,6 +111,7 @@ def test_from_a_dropped_workbook_to_the_sheet_read_back(page, site, workbook, em
 
 def test_the_same_by_keyboard_from_the_filter_on(page, site, empty_plan):
     """No mouse: filter, walk the rows, evidence, accept, take back, next area."""
+    page.goto(f"{site.base}/targeting/targets")
     page.keyboard.press("/")
     expect(page.get_by_label("Metric")).to_be_focused()
     page.keyboard.press("Tab")
@@ -139,6 +140,8 @@ def test_the_same_by_keyboard_from_the_filter_on(page, site, empty_plan):
     expect(page.get_by_role("dialog")).to_be_visible()
     page.keyboard.press("Escape")
     page.keyboard.press("]")
+    page.wait_for_url("**/findings/**")
+    page.keyboard.press("]")
     page.wait_for_url("**/plan/**")
     expect(page.locator("tr[data-row]")).to_have_count(1)
 
@@ -161,7 +164,67 @@ def test_a_link_shows_a_colleague_the_same_thing(page, site):
     expect(page.locator(".chip")).to_have_count(1)
 
 
-def test_choosing_a_metric_changes_what_it_can_be_compared_with(page):
+def test_rows_are_selected_and_accepted_by_keyboard(page, site, empty_plan):
+    """x selects, A accepts what is proposed, the notice takes it back."""
+    page.goto(f"{site.base}/targeting/targets?where=verdict:is:costly")
+    for _ in range(3):
+        page.keyboard.press("j")
+        page.keyboard.press("x")
+    expect(page.locator(".picked")).to_contain_text("3 selected")
+    page.keyboard.press("A")
+    expect(page.locator(".notice")).to_contain_text("3 changes accepted into the plan")
+    expect(page.locator("#strip")).to_contain_text("3 changes")
+    page.get_by_role("button", name="Take them back").click()
+    expect(page.locator("#strip")).to_contain_text("0 changes")
+
+
+def test_a_finding_is_opened_put_away_and_brought_back(page, site):
+    page.goto(f"{site.base}/findings/")
+    name = page.locator("tr[data-row] .name .text").first.inner_text()
+    page.keyboard.press("j")
+    page.keyboard.press("Enter")
+    expect(page.locator("#drawer .luck svg")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.locator("#drawer")).to_be_hidden()
+    assert "/findings/" in page.url
+    page.keyboard.press("z")
+    page.keyboard.press("z")
+    page.locator(".finding").first.get_by_label("for good").check()
+    page.locator(".finding").first.get_by_label("because").fill("known and wanted")
+    page.locator(".finding").first.get_by_role("button", name="Put away").click()
+    expect(page.locator("h2", has_text="Put away")).to_be_visible()
+    expect(page.locator(".block tbody")).to_contain_text("known and wanted")
+    page.get_by_role("button", name=f"Bring back {name}").click()
+    expect(page.locator(".notice")).to_contain_text("1 finding brought back")
+
+
+def test_columns_and_a_view_of_ones_own(page, site):
+    page.goto(f"{site.base}/targeting/terms")
+    page.keyboard.press("c")
+    page.get_by_role("link", name="evidence", exact=True).click()
+    expect(page.locator("thead")).to_contain_text("needed CVR")
+    page.keyboard.press("v")
+    page.get_by_label("keep these filters").fill("my evidence")
+    page.get_by_role("button", name="Keep", exact=True).click()
+    page.goto(f"{site.base}/targeting/terms")
+    page.keyboard.press("v")
+    page.get_by_role("link", name="my evidence").click()
+    expect(page.locator("thead")).to_contain_text("needed CVR")
+
+
+def test_the_scope_bar_offers_names_and_narrows(page, site):
+    page.goto(f"{site.base}/targeting/targets")
+    page.locator(".scope summary", has_text="campaign").click()
+    expect(page.locator("#all-campaign option")).not_to_have_count(0)
+    name = page.locator("#all-campaign option").nth(3).get_attribute("value")
+    page.get_by_label("campaign", exact=True).fill(name)
+    page.keyboard.press("Enter")
+    expect(page.locator(".scope")).to_contain_text(name)
+    expect(page.locator("tbody .where").first).to_contain_text(name)
+
+
+def test_choosing_a_metric_changes_what_it_can_be_compared_with(page, site):
+    page.goto(f"{site.base}/targeting/targets")
     page.keyboard.press("/")
     page.get_by_label("Metric").select_option("verdict")
     expect(page.get_by_label("Value").last).to_be_visible()

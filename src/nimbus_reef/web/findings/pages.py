@@ -114,7 +114,7 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
         row_id=row["row_id"],
         view=_view(group),
         open=row["members"][0],
-        name=_company(row) if gathered else name,
+        name=company_name(row["prior_level"], row["company"], row["ad_group"]) if gathered else name,
         kind="" if gathered or group.subject is Subject.TERM else row["match_type"],
         where=f"largest: {name}" if gathered else f"{row['campaign']} · {row['ad_group']}",
         mark="fine" if gain else mark_of(row, "evidence"),
@@ -125,12 +125,19 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
     )
 
 
-def _company(row: Mapping[str, Any]) -> str:
+def company_name(level: str, company: str, ad_group: str) -> str:
+    """What a company that rows are judged in is called."""
     words = {
-        "ad_group_id": f"ad group {row['ad_group']}", "main_product": row["company"],
-        "family": f"family {row['company']}", "category": f"category {row['company']}",
+        "ad_group_id": f"ad group {ad_group}", "main_product": company,
+        "family": f"family {company}", "category": f"category {company}",
     }  # fmt: skip
-    return words.get(row["prior_level"], "the whole account")
+    return words.get(level, "the whole account")
+
+
+def _known_as(row_id: str) -> str:
+    """A gathered finding's name from its id, `level:company`."""
+    level, divided, company = row_id.partition(":")
+    return company_name(level, company, company) if divided else row_id
 
 
 def _why(row: Mapping[str, Any], group: Group, figures: Figures) -> str:
@@ -181,7 +188,7 @@ def hidden(away: Sequence[PutAway], names: Mapping[tuple[str, str], str]) -> lis
     return [
         Hidden(
             each.id,
-            names.get((each.check, each.row_id), each.row_id),
+            names.get((each.check, each.row_id), _known_as(each.row_id)),
             "for good" if each.for_good
             else f"until {each.until_day}" if each.until_day
             else f"until {each.until_clicks} more clicks",

@@ -53,6 +53,11 @@ def _names() -> dict[tuple[str, str], str]:
         audit.Subject.TERM, audit.judged_terms(facts, what.account, what.window, what.aims)
     )
     by_id = dict(terms.select("row_id", "term").rows()) | dict(targets.select("row_id", "target").rows())
+    groups = dict(targets.select("ad_group_id", "ad_group").unique().rows())
+    by_id |= {
+        f"ad_group_id:{number}": pages.company_name("ad_group_id", "", name)
+        for number, name in groups.items()
+    }
     return {(check, row_id): name for check in pages.known_checks() for row_id, name in by_id.items()}
 
 
