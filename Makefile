@@ -1,5 +1,5 @@
 # What people and CI run. Each target installs what it misses (scripts/install.sh).
-.PHONY: demo test check bench assets shots ratio docs
+.PHONY: demo test check bench truth assets shots ratio docs
 
 reef := .venv/bin/reef
 python := .venv/bin/python
@@ -25,6 +25,10 @@ check:           ## format, lint, types, import contracts, templates, built asse
 bench:           ## measure against the bare floors; writes docs/benchmarks.md
 	@scripts/install.sh dev
 	$(python) benchmarks/run.py --write
+
+truth:           ## the audit's judgement against the simulator's truth; writes docs/judgement.md
+	@scripts/install.sh dev
+	PYTHONPATH=src:. $(python) benchmarks/truth.py --write
 
 assets:          ## build styles, scripts and fonts into static/ (needs npm)
 	npm ci --ignore-scripts

@@ -1,0 +1,1 @@
+"""Measurements: speed against bare floors, judgement against the simulator's truth."""
