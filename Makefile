@@ -24,7 +24,7 @@ check:           ## format, lint, types, import contracts, templates, built asse
 
 bench:           ## measure against the bare floors; writes docs/benchmarks.md
 	@scripts/install.sh dev
-	$(python) benchmarks/run.py --write
+	PYTHONPATH=src:. $(python) benchmarks/run.py --write
 
 truth:           ## the audit's judgement against the simulator's truth; writes docs/judgement.md
 	@scripts/install.sh dev

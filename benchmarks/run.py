@@ -236,4 +236,5 @@ def main() -> None:
         Path("docs/benchmarks.md").write_text("\n".join(text))
 
 
-main()
+if __name__ == "__main__":
+    main()

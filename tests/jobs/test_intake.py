@@ -54,10 +54,10 @@ def test_a_load_that_fails_on_the_second_account_leaves_the_first_as_it_was(
 ):
     bump = versions.bump
 
-    def cut_off(connection, account_id, *rest):
+    def cut_off(connection, account_id, *rest, **named):
         if account_id == other.id:
             raise RuntimeError("power cut")
-        return bump(connection, account_id, *rest)
+        return bump(connection, account_id, *rest, **named)
 
     monkeypatch.setattr(versions, "bump", cut_off)
     with pytest.raises(RuntimeError):

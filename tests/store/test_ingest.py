@@ -155,7 +155,9 @@ def test_two_loads_of_the_same_days_at_once_leave_one(store, account, tmp_path):
 def test_a_load_that_fails_half_way_changes_nothing(store, account, tmp_path, monkeypatch):
     load(store, account, tmp_path, term_rows(days(1)))
     before = held(store)
-    monkeypatch.setattr(ingest.versions, "bump", lambda *_: (_ for _ in ()).throw(RuntimeError("power cut")))
+    monkeypatch.setattr(
+        ingest.versions, "bump", lambda *_, **__: (_ for _ in ()).throw(RuntimeError("power cut"))
+    )
     with pytest.raises(RuntimeError):
         load(store, account, tmp_path, term_rows(days(1), clicks=8))
     assert held(store) == before

@@ -88,7 +88,7 @@ def test_an_undo_that_fails_half_way_changes_nothing(store, account, tmp_path, m
     second = load(store, account, tmp_path, term_rows(days(1, 2), clicks=5))
     before = held(store)
 
-    def broken(*_):
+    def broken(*_, **__):
         raise RuntimeError("cut off")
 
     monkeypatch.setattr(ingest.versions, "bump", broken)

@@ -83,15 +83,13 @@ def parse(table: RawTable, mapping: ColumnMap, file_name: str, zone: str = "UTC"
 
 def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> pl.DataFrame:
     """The mapped columns under the contract's names, trimmed, unmapped ones blank."""
-    columns = [table.frame[LINE]]
-    for column in kind.columns:
-        header = mapping.columns.get(column.name)
-        if header is None:
-            cells = pl.Series(column.name, [""], dtype=pl.String).new_from_index(0, len(table.frame))
-        else:
-            cells = values.trimmed(table.frame[header])
-        columns.append(cells.alias(column.name))
-    return pl.DataFrame(columns)
+    columns = [
+        pl.lit("").alias(column.name)
+        if (header := mapping.columns.get(column.name)) is None
+        else pl.col(header).fill_null("").str.strip_chars().alias(column.name)
+        for column in kind.columns
+    ]
+    return table.frame.select(LINE, *columns)
 
 
 def _without_totals(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> tuple[pl.DataFrame, int]:
@@ -100,22 +98,29 @@ def _without_totals(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -
     days = [name for name in (kind.day_column,) if name and name in mapping.columns]
     keys = [n for n in dict.fromkeys((*days, *kind.key)) if n in mapping.columns and kind.column(n).required]
     nothing = [values.empty(frame[name]) for name in keys]
-    unkeyed = nothing[0]
+    unkeyed, lacks_key = nothing[0], nothing[0]
     for each in nothing[1:]:
-        unkeyed = unkeyed & each
-    lacks_key = nothing[0]
-    for each in nothing[1:]:
-        lacks_key = lacks_key | each
-    says_total = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(frame))
+        unkeyed, lacks_key = unkeyed & each, lacks_key | each
+    suspect = lacks_key | _says_total(frame[days[0]]) if days else lacks_key
+    if not suspect.any():
+        return frame, 0
+    says_total = suspect & False
     for name in (*texts, *days):
-        says_total = says_total | frame[name].str.contains(_TOTAL_WORDS)
-    date_is_word = frame[days[0]].str.contains(_TOTAL_WORDS) if days else says_total & False
-    total = unkeyed | (says_total & (lacks_key | date_is_word))
+        says_total = says_total | _says_total(frame[name])
+    total = unkeyed | (says_total & suspect)
     return frame.filter(~total), int(total.sum())
+
+
+def _says_total(cells: pl.Series) -> pl.Series:
+    """True where a cell begins as a totals line does; each distinct text is looked at once."""
+    distinct = cells.unique()
+    return cells.is_in(distinct.filter(distinct.str.contains(_TOTAL_WORDS)).implode())
 
 
 def _without_twins(frame: pl.DataFrame, table: RawTable) -> tuple[pl.DataFrame, int]:
     """Lines identical in every column of the file, unmapped ones included, count once."""
+    if not table.frame.drop(LINE).hash_rows().is_duplicated().any():
+        return frame, 0
     first = table.frame.select(
         pl.col(LINE), ~pl.struct(pl.exclude(LINE)).is_first_distinct().alias("twin")
     ).filter(pl.col("twin"))
@@ -170,14 +175,12 @@ def _no_rejects() -> pl.DataFrame:
 
 def _column(cells: pl.Series, column: Column, reading: _Reading) -> tuple[pl.Series, pl.Series]:
     """The typed cells of one column, and for each cell that fails the reason."""
-    blank = values.empty(cells)
     match column.holds:
         case Holds.TEXT:
             # A name may be a dash or “null”; only white space is nothing.
-            blank = cells == ""
             if cells.str.starts_with("'").any():
                 cells = cells.map_elements(plain_cell, return_dtype=pl.String)
-            value, wrong = _when(~blank, cells), ""
+            value, wrong = _when(cells != "", cells), ""
         case Holds.DATE | Holds.WEEK | Holds.MONTH | Holds.TIME:
             value = dated(cells, column.holds, reading.order, reading.zone)
             wrong = f"is no {column.holds} that can be read"
@@ -186,16 +189,18 @@ def _column(cells: pl.Series, column: Column, reading: _Reading) -> tuple[pl.Ser
             wrong = f"is none of {', '.join(sorted(set(column.aliases.values())))}"
         case _:
             value, wrong = _number(cells, column, reading.style), "is no number that can be read"
-    if column.summed:
-        value = _when(~blank, value, 0)
-    reason = pl.select(
-        pl.when(pl.lit(blank))
-        .then(pl.lit("is missing" if column.required and not column.summed else None, pl.String))
-        .when(pl.lit(value.is_null()))
-        .then(pl.lit(wrong))
-        .otherwise(None)
-        .alias("reason")
-    ).to_series()
+    unread = value.is_null()
+    reason = pl.Series("reason", [None], dtype=pl.String).new_from_index(0, len(cells))
+    if unread.any():
+        # What says nothing is nothing; only the cells that gave no value have to be looked at.
+        blank = (cells == "") if column.holds is Holds.TEXT else values.empty(cells)
+        missing = "is missing" if column.required and not column.summed else None
+        reason = pl.select(
+            pl.when(pl.lit(unread & blank)).then(pl.lit(missing, pl.String))
+            .when(pl.lit(unread)).then(pl.lit(wrong)).otherwise(None).alias("reason")
+        ).to_series()  # fmt: skip
+        if column.summed:
+            value = _when(~(unread & blank), value, 0)
     return _ranged(value, reason, column)
 
 

@@ -18,6 +18,7 @@ import polars as pl
 from dateutil import parser as dateutil_parser
 
 _NOTHING = ["", "-", "–", "—", "n/a", "na", "null", "none", "nan", "--"]
+_LONGEST_NOTHING = max(len(word.encode()) for word in _NOTHING)
 # A sign, a currency before or after, digits in groups: anything else is no number.
 _CURRENCY = r"(?:[A-Z]{3}|[A-Z]{1,2}\$|kr\.?|Kč|zł|Fr\.?|Ft|lei|\p{Sc})"
 _NUMBER = r"^\(?([-+]?)\s*" + _CURRENCY + r"?\s*([-+]?\d[\d.,' ]*|[.,]\d+)\s*(?:%|" + _CURRENCY + r")?\)?$"
@@ -50,7 +51,10 @@ def trimmed(cells: pl.Series) -> pl.Series:
 
 def empty(cells: pl.Series) -> pl.Series:
     """True where a trimmed cell says nothing: blank, a dash, n/a."""
-    return cells.str.to_lowercase().is_in(_NOTHING)
+    short = cells.str.len_bytes() <= _LONGEST_NOTHING
+    if not short.any():
+        return short
+    return short & cells.str.head(_LONGEST_NOTHING).str.to_lowercase().is_in(_NOTHING)
 
 
 def _digits(cells: pl.Series) -> pl.Series:

@@ -40,10 +40,10 @@ def sweep(store: Store, folders: Folders, start: Callable[[int], None]) -> int:
         folder = folders.inbox / account.key
         (folder / DONE).mkdir(parents=True, exist_ok=True)
         for file in sorted(folder.iterdir()):
-            if file.name.startswith(".") or not file.is_file() or _still_written(file):
-                continue
             mine = folder / f"{_TAKING}{uuid.uuid4().hex}"
             try:
+                if file.name.startswith(".") or not file.is_file() or _still_written(file):
+                    continue
                 file.rename(mine)
             except FileNotFoundError:
                 continue

@@ -85,7 +85,8 @@ def ensure_ids(
         f"FROM `{temporary}` w LEFT JOIN `{table.name}` t USING ({using}) WHERE t.id IS NULL"
     )
     rows = connection.execute(
-        text(f"SELECT t.id, {names} FROM `{temporary}` w JOIN `{table.name}` t USING ({using})")
+        # Of a table just filled MariaDB thinks that it is empty, and would read it whole for every key.
+        text(f"SELECT STRAIGHT_JOIN t.id, {names} FROM `{temporary}` w JOIN `{table.name}` t USING ({using})")
     )
     found = pl.DataFrame(
         rows.fetchall(),

@@ -157,7 +157,7 @@ def _replace(
     progress(0.65, f"writing {len(facts):,} rows")
     bulk.load(connection, kind, facts, store.scratch)
     gone = set() if doomed is None else set(doomed["day"].unique())
-    days = versions.bump(connection, account_id, kind, facts, written | gone)
+    days = versions.bump(connection, account_id, kind, facts, written | gone, whole=owned.condition == "TRUE")
     loaded = Loaded(
         account_id=account_id, batch_id=batch_id, kind=kind, rows=len(facts), days=facts["day"].n_unique(),
         first_day=first if parsed.kind.has_days else None,

@@ -35,6 +35,31 @@ def with_ids(
 ) -> pl.DataFrame:
     """Adds the key column of the kind's fact table, and campaign_id where rows have one."""
     _refuse_long(kind, rows)
+    # A report repeats its names day after day: each combination of them is looked up once.
+    said = [column for column in _SAID if column in rows.columns]
+    if not said:
+        return rows
+    distinct = rows.select(said).unique(maintain_order=True).with_row_index(_COMBINATION)
+    named = _with_ids(connection, account_id, kind, distinct, scratch)
+    return (
+        rows.join(distinct, on=said, nulls_equal=True, maintain_order="left")
+        .drop(said)
+        .join(named, on=_COMBINATION, maintain_order="left")
+        .drop(_COMBINATION)
+    )
+
+
+_COMBINATION: Final = "_combination"
+_SAID: Final = (
+    "campaign", "campaign_id", "ad_group", "ad_group_id", "target", "target_id", "match_type", "search_term",
+    "sku", "query", "keyword",
+)  # fmt: skip
+"""What names something, in the contract's words."""
+
+
+def _with_ids(
+    connection: Connection, account_id: int, kind: str, rows: pl.DataFrame, scratch: Path
+) -> pl.DataFrame:
     if "campaign" in rows.columns:
         rows = _campaigns(connection, account_id, rows, scratch)
     if "ad_group" in rows.columns:

@@ -32,9 +32,19 @@ def _pairs(rows: Iterable[Sequence[Any]]) -> dict[date, int]:
 
 
 def bump(
-    connection: Connection, account_id: int, kind: str, facts: pl.DataFrame, days: Iterable[date]
+    connection: Connection,
+    account_id: int,
+    kind: str,
+    facts: pl.DataFrame,
+    days: Iterable[date],
+    *,
+    whole: bool = False,
 ) -> snapshots.Days:
-    """A new version for each of the days; with the rows where `facts` holds all of a day's."""
+    """
+    A new version for each of the days; with the rows where `facts` holds all of a day's.
+
+    whole: nothing else can be held on these days, so that nobody has to count.
+    """
     wanted = sorted(days)
     span = {"account": account_id, "kind": kind, "first": wanted[0], "last": wanted[-1]}
     held = _pairs(
@@ -46,22 +56,26 @@ def bump(
             span,
         )
     )
-    counts = _pairs(
-        connection.execute(
-            text(
-                f"SELECT day, COUNT(*) FROM `{kind}` WHERE account_id = :account "
-                "AND day BETWEEN :first AND :last GROUP BY day"
-            ),
-            span,
+    parts = {part["day"][0]: part for part in facts.partition_by("day", maintain_order=True)}
+    counts = (
+        {day: len(part) for day, part in parts.items()}
+        if whole
+        else _pairs(
+            connection.execute(
+                text(
+                    f"SELECT day, COUNT(*) FROM `{kind}` WHERE account_id = :account "
+                    "AND day BETWEEN :first AND :last GROUP BY day"
+                ),
+                span,
+            )
         )
     )
-    parts = {part["day"][0]: part for part in facts.partition_by("day", maintain_order=True)}
     written = []
     for day in wanted:
         part, rows = parts.get(day), counts.get(day, 0)
         # Rows held under another label are not in the file: such a day is read back later.
-        whole = part if part is not None and len(part) == rows else None
-        written.append((snapshots.DayWritten(day, held.get(day, 0) + 1, whole), rows))
+        known = part if part is not None and len(part) == rows else None
+        written.append((snapshots.DayWritten(day, held.get(day, 0) + 1, known), rows))
     connection.execute(
         text(
             "INSERT INTO day_version (account_id, kind, day, version, `rows`) "
