@@ -3,14 +3,20 @@
 import csv
 import io
 import json
+from datetime import date
 
 import pytest
 from click.testing import CliRunner
 
-from nimbus_reef.cli import wiring
+from nimbus_reef import config
+from nimbus_reef.cli import large, wiring
 from nimbus_reef.cli.main import cli
 from nimbus_reef.config import SETTINGS, load
+from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
+from nimbus_reef.store import loads
+from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.verify import verify
 
 HEADER = "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
 
@@ -206,3 +212,42 @@ def test_a_busy_port_gives_the_next_free_one():
         taken.listen()
         port = taken.getsockname()[1]
         assert wiring.free_port("127.0.0.1", port) > port
+
+
+def test_what_the_pages_show_comes_as_data(reef, report, tmp_path):
+    assert reef("findings", "--account", "fern-de").exit_code == 1, "nothing is loaded yet"
+    reef("import", report, "--account", "fern-de", "--yes")
+    window = ("--account", "fern-de", "--window", "2026-10-01..2026-10-30")
+    (beat,) = json.loads(reef("pulse", "--window", "2026-10-01..2026-10-30", "--format", "json").stdout)
+    assert (beat["account"], beat["spend"], beat["report"]) == ("fern-de", None, None), "terms give no totals"
+    days = json.loads(reef("coverage", "--account", "fern-de", "--format", "json").stdout)
+    assert {each["state"] for each in days} >= {"missing", "maturing"}
+    found = json.loads(reef("findings", *window, "--format", "json").stdout)
+    assert "term 7" in [row["term"] for row in found if row["finding"] == "wasted-terms"]
+    rows = list(
+        csv.DictReader(
+            io.StringIO(reef("table", *window, "--view", "terms", "--where", "orders:eq:0").stdout)
+        )
+    )
+    assert [row["term"] for row in rows] == ["term 7"]
+    for name in ("t.xlsx", "t.parquet", "t.csv"):
+        assert reef("table", *window, "-o", tmp_path / name).exit_code == 0
+        assert (tmp_path / name).stat().st_size > 500
+    assert reef("table", *window, "-o", tmp_path / "t.pdf").exit_code == 1
+    assert json.loads(reef("plan", "--account", "fern-de", "--format", "json").stdout) == []
+
+
+def test_an_account_at_size_is_many_worlds_side_by_side(database, store, tmp_path):
+    """Two small worlds over six days in two files: all of both, under names of their own."""
+    conf = config.load({"REEF_VAR": str(tmp_path), "REEF_DATABASE_URL": database.app_url})
+    said = []
+    account = large.load(
+        conf, store, seed=3, last_day=date(2026, 10, 20), step=said.append, size=large.Size(2, 6, 2)
+    )
+    held = {each.kind: each for each in loads.held_reports(store, account.id)}
+    assert {"target_daily", "search_term_daily", "product_ad_daily", "product_sales_daily"} <= set(held)
+    assert held["target_daily"].days == 6
+    names = Facts(store).target_rows(account.id, Window(date(2026, 10, 15), date(2026, 10, 20)))["campaign"]
+    assert {name[:3] for name in names} == {"01 ", "02 "}
+    assert len(said) <= large.steps(large.Size(2, 6, 2))
+    assert list(verify(store, account.id)) == []

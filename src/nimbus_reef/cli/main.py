@@ -20,7 +20,8 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from rich.table import Table
 
 from nimbus_reef import __version__, config
-from nimbus_reef.cli import record, wiring
+from nimbus_reef.cli import looking, record, wiring
+from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.core import windows
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.targeting import Aims
@@ -135,14 +136,23 @@ def migrate(conf: config.Config) -> None:
 @cli.command()
 @click.option("--seed", default=11, show_default=True, help="The same seed makes the same world.")
 @click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="Last simulated day; yesterday by default.")
+@click.option(
+    "--size",
+    type=click.Choice(["small", "large"]),
+    default="small",
+    show_default=True,
+    help="large adds an account of about 3,000 campaigns, 60,000 targets, 6 million term rows over 90 days.",
+)
 @click.pass_obj
-def demo(conf: config.Config, seed: int, until: Any) -> None:
+def demo(conf: config.Config, seed: int, until: Any, size: str) -> None:
     """Simulate two made-up brands and load their reports."""
     from nimbus_reef.cli import demo as demo_data
 
     last = until.date() if until else date.today() - timedelta(days=1)
     with wiring.running_store(conf) as store:
         _load_demo(conf, store, seed=seed, last_day=last)
+        if size == "large":
+            _load_large(conf, store, seed=seed, last_day=last)
     click.echo(f"Sign in as {demo_data.DEMO_EMAIL} with {demo_data.password(conf)}")
 
 
@@ -157,6 +167,18 @@ def _load_demo(conf: config.Config, store: Store, *, seed: int, last_day: date) 
 
         demo_data.load(conf, store, seed=seed, last_day=last_day, step=step)
         bar.update(task, description="Demo data", completed=16)
+
+
+def _load_large(conf: config.Config, store: Store, *, seed: int, last_day: date) -> None:
+    from nimbus_reef.cli import large
+
+    with Progress(TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=err) as bar:
+        task = bar.add_task("Account at size", total=large.steps())
+        large.load(
+            conf, store, seed=seed, last_day=last_day,
+            step=lambda message: bar.update(task, description=message, advance=1),
+        )  # fmt: skip
+        bar.update(task, description="Account at size", completed=large.steps())
 
 
 @cli.group()
@@ -222,14 +244,7 @@ def account_add(conf: config.Config, key: str, **values: Any) -> None:
 )
 @click.option("--to", "last", type=click.DateTime(["%Y-%m-%d"]), help="Last day.")
 @click.option("--target-acos", type=float, help="As a fraction; the account's own when left out.")
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["table", "json", "csv"]),
-    default="table",
-    show_default=True,
-    help="For reading, or for a program.",
-)
+@FORMAT
 @click.pass_obj
 def audit(conf: config.Config, key: str, first: Any, last: Any, target_acos: float | None, form: str) -> None:
     """Show which targets and search terms cost much and convert little, and how sure that is."""
@@ -346,5 +361,5 @@ def export(conf: config.Config, key: str, output: Path) -> None:
     click.echo(f"{output}: {len(changes)} changes.")
 
 
-for command in record.COMMANDS:
+for command in (*record.COMMANDS, *looking.COMMANDS):
     cli.add_command(command)

@@ -13,6 +13,11 @@ from rich.console import Console
 from rich.table import Table
 
 _WIDEST: Final = 400
+FORMAT = click.option(
+    "--format", "form", type=click.Choice(["table", "json", "csv"]), default="table", show_default=True,
+    help="For reading, or for a program.",
+)  # fmt: skip
+"""How rows are printed: the option of every command that shows some."""
 
 
 def show(rows: Sequence[Mapping[str, Any]], form: str) -> None:

@@ -13,6 +13,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
 from nimbus_reef import config
 from nimbus_reef.cli import output, wiring
+from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
@@ -26,12 +27,6 @@ from nimbus_reef.store.ingest import Progress as Report
 from nimbus_reef.store.models import FACTS, SCOPES
 
 err = Console(stderr=True)
-
-
-_FORMAT = click.option(
-    "--format", "form", type=click.Choice(["table", "json", "csv"]), default="table", show_default=True,
-    help="For reading, or for a program.",
-)  # fmt: skip
 
 
 @contextmanager
@@ -125,7 +120,7 @@ def _import_one(
 
 @click.command()
 @click.option("--account", "key", required=True, help="Key of the account.")
-@_FORMAT
+@FORMAT
 @click.pass_obj
 def batches(conf: config.Config, key: str, form: str) -> None:  # fmt: skip
     """List what was loaded into an account, newest first."""
@@ -165,7 +160,7 @@ def undo_(conf: config.Config, batch: int, key: str) -> None:
 
 @click.command("verify")
 @click.option("--account", "key", help="Key of one account; all of them when left out.")
-@_FORMAT
+@FORMAT
 @click.pass_obj
 def verify_(conf: config.Config, key: str | None, form: str) -> None:
     """

@@ -1,0 +1,104 @@
+"""A demo account at size: many simulated worlds side by side in one account."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import date, timedelta
+from pathlib import Path
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.cli.demo import Step
+from nimbus_reef.config import Config
+from nimbus_reef.jobs import intake
+from nimbus_reef.sim import reports, trade, world
+from nimbus_reef.sim.vocabulary import FERNHOLLOW
+from nimbus_reef.store import accounts
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.engine import Store
+
+SPEC: Final = replace(FERNHOLLOW, key="fernhollow-large", name="Fernhollow at size")
+
+
+@dataclass(frozen=True, slots=True)
+class Size:
+    """How many worlds, how many days, and over how many files the days are spread."""
+
+    worlds: int
+    days: int
+    files: int
+
+
+LARGE: Final = Size(43, 90, 3)
+"""About 3,000 campaigns, 60,000 targets, 6 million search-term rows."""
+_PREFIXED: Final = ("campaign", "portfolio", "sku", "item_id", "parent_item_id")
+
+
+def load(
+    config: Config, store: Store, *, seed: int, last_day: date, step: Step, size: Size = LARGE
+) -> Account:
+    """Simulates and loads the large account through the ordinary intake; safe to repeat."""
+    folder = config.var / "demo" / SPEC.key
+    folder.mkdir(parents=True, exist_ok=True)
+    for old in folder.glob("*.csv"):
+        old.unlink()
+    for number in range(size.worlds):
+        step(f"simulating part {number + 1} of {size.worlds}")
+        built = world.build(SPEC, seed + number, size.days)
+        frames = reports.reports(built, trade.run(built, seed + number, last_day), last_day)
+        for kind, frame in frames.items():
+            _append(folder, kind, _prefixed(frame, number), last_day, size)
+    account = accounts.by_key(store, SPEC.key) or accounts.add(
+        store, key=SPEC.key, brand_name=SPEC.name, marketplace=SPEC.marketplace, country=SPEC.country,
+        currency=SPEC.currency, locale=SPEC.locale, timezone=SPEC.timezone, target_acos=SPEC.target_acos,
+    )  # fmt: skip
+    for path in sorted(folder.glob("*.csv")):
+        step(f"loading {path.stem}")
+        looked = intake.look(store, account, path, path.name)
+        chosen = intake.suggestion_for(looked, path.stem.partition("-")[0]).mapping
+        intake.load(
+            store,
+            account,
+            path,
+            path.name,
+            chosen,
+            scope="all",
+            today=last_day + timedelta(days=1),
+            confirmed=True,
+        )
+        path.unlink()
+    return account
+
+
+def steps(size: Size = LARGE) -> int:
+    """How many steps `load` reports, at most."""
+    return size.worlds + size.files * 6 + 1
+
+
+def _prefixed(frame: pl.DataFrame, number: int) -> pl.DataFrame:
+    """Names of one world, told apart from those of the others."""
+    return frame.with_columns(
+        pl.concat_str(pl.lit(f"{number + 1:02} "), column).alias(column)
+        for column in _PREFIXED
+        if column in frame.columns
+    )
+
+
+def _append(folder: Path, kind: str, frame: pl.DataFrame, last_day: date, size: Size) -> None:
+    """Rows to the end of their kind's files, one for each stretch of days."""
+    if "date" not in frame.columns:
+        _write(folder / f"{kind}.csv", frame)
+        return
+    length = -(-size.days // size.files)
+    for part in range(size.files):
+        last = last_day - timedelta(days=part * length)
+        rows = frame.filter(pl.col("date").is_between(last - timedelta(days=length - 1), last))
+        if len(rows):
+            _write(folder / f"{kind}-{last}.csv", rows)
+
+
+def _write(path: Path, frame: pl.DataFrame) -> None:
+    begun = path.exists()
+    with path.open("ab") as file:
+        frame.write_csv(file, include_header=not begun)

@@ -1,0 +1,199 @@
+"""Commands that show what the pages show, as data: pulse, coverage, findings, tables, the plan."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import click
+from werkzeug.datastructures import MultiDict
+
+from nimbus_reef import config
+from nimbus_reef.cli import output, wiring
+from nimbus_reef.cli.output import FORMAT
+from nimbus_reef.core.coverage import labels_in_use, stretches
+from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.formats.tables import csv_lines
+from nimbus_reef.jobs import audit, exports
+from nimbus_reef.jobs.intake import today_of
+from nimbus_reef.jobs.pulse import beat
+from nimbus_reef.store import accounts, aims, away, loads, plans
+from nimbus_reef.store.engine import Store
+from nimbus_reef.store.facts import Facts
+from nimbus_reef.web import params, tables
+from nimbus_reef.web.params import Scope
+from nimbus_reef.web.targeting import opening, pages
+
+_ACCOUNT = click.option("--account", "key", required=True, help="Key of the account.")
+_WINDOW = click.option(
+    "--window", default=params.DEFAULT_WINDOW, show_default=True,
+    help="last-30, a month such as 2026-10, or 2026-09-17..2026-10-16.",
+)  # fmt: skip
+_COVERED_DAYS = 120
+
+
+def _scope(store: Store, facts: Facts, key: str, values: dict[str, Any]) -> Scope:
+    account = wiring.account(store, key)
+    newest = facts.newest_day(account.id)
+    if newest is None:
+        raise NotFound("Nothing is loaded yet.", place=key, remedy="Load a report with `reef import`.")
+    return params.parse(MultiDict(values), account, newest, aims.aims(store, account))
+
+
+@click.command()
+@_WINDOW
+@FORMAT
+@click.pass_obj
+def pulse(conf: config.Config, window: str, form: str) -> None:
+    """Show every account: spend, sales, ACOS, TACOS, against the days before."""
+    rows = []
+    with wiring.running_store(conf) as store:
+        facts = Facts(store)
+        for account in accounts.all_accounts(store):
+            newest = facts.newest_day(account.id)
+            what = params.parse(MultiDict({"window": window}), account, newest)
+            held = newest is not None
+            made = beat(facts, account, what.window if held else None, what.against if held else None, newest)
+            now, then = made.now, made.then
+            rows.append(
+                {
+                    "account": account.key, "currency": account.currency, "newest_day": newest,
+                    "spend": from_micro(now.spend) if now else None, "sales": from_micro(now.sales) if now else None,
+                    "acos": now.acos if now else None, "tacos": now.tacos if now else None,
+                    "acos_before": then.acos if then else None, "report": made.source, "planned": made.planned,
+                }
+            )  # fmt: skip
+    output.show(rows, form)
+
+
+@click.command()
+@_ACCOUNT
+@FORMAT
+@click.pass_obj
+def coverage(conf: config.Config, key: str, form: str) -> None:
+    """Show which days of which report are held, maturing, loaded too early or missing."""
+    with wiring.running_store(conf) as store:
+        account = wiring.account(store, key)
+        spans = loads.spans(store, account.id, account.timezone)
+        newest = max((span.days.last for own in spans.values() for span in own), default=None)
+    rows = []
+    if newest is not None:
+        window = Window(newest - timedelta(days=_COVERED_DAYS - 1), newest)
+        for kind, own in sorted(spans.items()):
+            found = stretches(
+                window, own, labels_in_use(own), newest, account.maturing_days,
+                matures="sales" in KINDS[kind].summed,
+            )  # fmt: skip
+            rows += [
+                {"kind": kind, "state": each.state.value, "from": each.days.first, "to": each.days.last}
+                for each in found
+            ]
+    output.show(rows, form)
+
+
+@click.command()
+@_ACCOUNT
+@_WINDOW
+@FORMAT
+@click.pass_obj
+def findings(conf: config.Config, key: str, window: str, form: str) -> None:
+    """Show the findings of an account, largest first; those put away are left out."""
+    with wiring.running_store(conf) as store:
+        facts = Facts(store)
+        what = _scope(store, facts, key, {"window": window})
+        found = audit.findings(
+            facts,
+            what.account,
+            what.window,
+            what.aims,
+            away.away(store, what.account.id),
+            today_of(what.account),
+        )
+    rows = [
+        {
+            "finding": group.key, "to_do": group.to_do, "row": row["row_id"], "campaign": row["campaign"],
+            "ad_group": row["ad_group"], "target": row["target"], "term": row.get("term"),
+            "at_stake": from_micro(row["stake"]), "clicks": row["clicks"], "orders": row["orders"],
+            "spend": from_micro(row["spend"]), "sales": from_micro(row["sales"]),
+        }
+        for group in found.groups
+        for row in group.rows.to_dicts()
+    ]  # fmt: skip
+    click.echo(
+        f"{from_micro(found.overspend):,.2f} {what.account.currency} a month likely above target, "
+        "the same money counted once.", err=True,
+    )  # fmt: skip
+    output.show(rows, form)
+
+
+@click.command()
+@_ACCOUNT
+@_WINDOW
+@click.option(
+    "--view", type=click.Choice(list(pages.VIEWS)), default="targets", show_default=True, help="Which rows."
+)
+@click.option(
+    "--where", multiple=True, help="A filter as in the page's address, such as acos:gt:28; may repeat."
+)
+@click.option("--search", default="", help="Words, “exact words” in quotes, -without.")
+@click.option("--sort", default="-stake", show_default=True, help="A column; with - in front, largest first.")
+@click.option(
+    "--output", "-o", "target", type=click.Path(dir_okay=False, path_type=Path),
+    help="Ends in .csv, .xlsx or .parquet; CSV on the screen when left out.",
+)  # fmt: skip
+@click.pass_obj
+def table(
+    conf: config.Config, key: str, window: str, view: str, where: tuple[str, ...], search: str, sort: str,
+    target: Path | None,
+) -> None:  # fmt: skip
+    """Write the rows of a table, filtered and sorted as on its page."""
+    if target is not None and target.suffix not in (".csv", ".xlsx", ".parquet"):
+        raise BadInput(f"“{target.name}” is no kind of table.", remedy="End it in .csv, .xlsx or .parquet.")
+    shown = pages.VIEWS[view]
+    with wiring.running_store(conf) as store:
+        facts = Facts(store)
+        what = _scope(store, facts, key, {"window": window, "where": list(where), "q": search})
+        known = pages.fields(shown, what.judge)
+        listed = tables.listing(
+            opening.judged(facts, shown, what, what.window), filters=tables.parse_filters(what.where, known),
+            query=what.query, text_columns=shown.text_columns, sort=sort, fields=known, page=1,
+        )  # fmt: skip
+    made = pages.table_to_export(shown, listed.rows, what.window)
+    if target is None or target.suffix == ".csv":
+        lines = "".join(csv_lines(made.rows.columns, made.rows.iter_rows()))
+        if target is None:
+            click.echo(lines, nl=False)
+        else:
+            target.write_text(lines, encoding="utf-8", newline="")
+        return
+    with target.open("wb") as file:
+        (exports.as_xlsx if target.suffix == ".xlsx" else exports.as_parquet)(made, file)
+
+
+@click.command()
+@_ACCOUNT
+@FORMAT
+@click.pass_obj
+def plan(conf: config.Config, key: str, form: str) -> None:
+    """Show the changes that wait in an account's plan; `reef export` writes the sheet."""
+    with wiring.running_store(conf) as store:
+        planned = plans.planned(store, wiring.account(store, key).id)
+    output.show(
+        [
+            {
+                "row": each.change.row, "action": each.change.action.value, "entity": each.change.entity.value,
+                "campaign": each.change.campaign, "ad_group": each.change.ad_group, "target": each.change.target,
+                "field": each.change.field, "old": each.change.old_value, "new": each.change.new_value,
+                "accepted_at": each.accepted_at,
+            }
+            for each in planned
+        ],
+        form,
+    )  # fmt: skip
+
+
+COMMANDS = (pulse, coverage, findings, table, plan)
