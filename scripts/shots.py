@@ -27,6 +27,34 @@ def sign_in(page: Page, base: str, password: str) -> None:
     page.wait_for_url("**/pulse/**")
 
 
+def pulse(page: Page, base: str) -> None:
+    """Every brand account."""
+    page.goto(f"{base}/pulse/")
+    page.wait_for_function("!document.body.innerText.includes('…')")
+
+
+def findings(page: Page, base: str) -> None:
+    """Everything found, two findings selected."""
+    page.goto(f"{base}/findings/?account=fernhollow-de")
+    for _ in range(2):
+        page.keyboard.press("j")
+        page.keyboard.press("x")
+
+
+def targeting_wide(page: Page, base: str) -> None:
+    """The targets at 1920, with the evidence columns."""
+    page.set_viewport_size({"width": 1920, "height": 1080})
+    page.goto(f"{base}/targeting/targets?cols=evidence&where=clicks:ge:10")
+    page.locator("tr[data-row] .name").first.click()
+    page.wait_for_selector("#drawer svg")
+
+
+def targeting_narrow(page: Page, base: str) -> None:
+    """The targets at 390."""
+    page.set_viewport_size({"width": 390, "height": 844})
+    page.goto(f"{base}/targeting/targets")
+
+
 def targeting(page: Page, base: str) -> None:
     """The targets over target after a fair number of clicks, one of them opened."""
     page.goto(f"{base}/targeting/targets?where=acos:gt:28&where=clicks:ge:10&where=state:is:enabled")
@@ -73,6 +101,7 @@ def plan(page: Page, base: str) -> None:
 
 
 VIEWS = {
+    "pulse": pulse, "findings": findings, "targeting-1920": targeting_wide, "targeting-390": targeting_narrow,
     "targeting": targeting, "search-terms": search_terms, "intake": intake, "mapping": mapping, "plan": plan,
 }  # fmt: skip
 
@@ -90,6 +119,7 @@ def main(base: str, password: str, folder: str = "docs/screenshots", *names: str
         page.on("pageerror", lambda problem: print("error", problem))
         sign_in(page, base, password)
         for name in names or VIEWS:
+            page.set_viewport_size(SIZE)
             VIEWS[name](page, base)
             page.wait_for_timeout(400)
             page.screenshot(path=target / f"{name}.png")

@@ -373,7 +373,7 @@ _KINDS: Final = (
             _count("bullets", "bullets", "bullet points", "bullet count"),
             _count("images", "images", "pictures", "image count"),
             Column("rich_content", Holds.CHOICE, words=("rich content",), aliases=_YES_NO),
-            Column("brand_section", Holds.CHOICE, words=("brand section", "brand story"), aliases=_YES_NO),
+            Column("brand_section", Holds.CHOICE, words=("brand section", "section on the brand"), aliases=_YES_NO),
             Column("rating", Holds.NUMBER, False, ("rating", "average rating"), most=5),
             _count("reviews", "reviews", "review count", "number of reviews", required=False),
             Column("price", Holds.MONEY, False, ("price", "selling price")),
