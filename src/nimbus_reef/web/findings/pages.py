@@ -183,12 +183,12 @@ class Hidden:
     by: str
 
 
-def hidden(away: Sequence[PutAway], names: Mapping[tuple[str, str], str]) -> list[Hidden]:
-    """What is away, until when and why; names: what (check, row) is called."""
+def hidden(away: Sequence[PutAway], names: Mapping[str, str]) -> list[Hidden]:
+    """What is away, until when and why; names: what a row is called."""
     return [
         Hidden(
             each.id,
-            names.get((each.check, each.row_id), _known_as(each.row_id)),
+            names.get(each.row_id, _known_as(each.row_id)),
             "for good" if each.for_good
             else f"until {each.until_day}" if each.until_day
             else f"until {each.until_clicks} more clicks",

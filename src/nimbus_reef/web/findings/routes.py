@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
@@ -10,6 +13,7 @@ from nimbus_reef.errors import BadInput
 from nimbus_reef.jobs import audit
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store import away
+from nimbus_reef.store.away import PutAway
 from nimbus_reef.web.findings import pages
 from nimbus_reef.web.parts import figures, must_write, parts, scope
 
@@ -37,28 +41,34 @@ def look() -> str:
         "findings/findings.html",
         answer=pages.answer(found, days, write),
         blocks=pages.blocks(found, days, request.args.get("all", ""), write),
-        hidden=pages.hidden(found.hidden, _names()),
+        hidden=pages.hidden(found.hidden, _names(found.hidden)),
         until=pages.usual_end(today),
         clicks=pages.SNOOZE_CLICKS,
     )
 
 
-def _names() -> dict[tuple[str, str], str]:
-    """What every row of the window is called, for those that are put away."""
+def _names(hidden: Sequence[PutAway]) -> dict[str, str]:
+    """What the rows are called that were put away; nothing is looked up where none was."""
+    if not hidden:
+        return {}
     what, facts = scope(), parts().facts
+    wanted = [each.row_id for each in hidden]
     targets = audit.with_row_ids(
         audit.Subject.TARGET, audit.judged_targets(facts, what.account, what.window, what.aims)
     )
     terms = audit.with_row_ids(
         audit.Subject.TERM, audit.judged_terms(facts, what.account, what.window, what.aims)
     )
-    by_id = dict(terms.select("row_id", "term").rows()) | dict(targets.select("row_id", "target").rows())
-    groups = dict(targets.select("ad_group_id", "ad_group").unique().rows())
-    by_id |= {
-        f"ad_group_id:{number}": pages.company_name("ad_group_id", "", name)
-        for number, name in groups.items()
-    }
-    return {(check, row_id): name for check in pages.known_checks() for row_id, name in by_id.items()}
+    groups = targets.select(
+        pl.concat_str(pl.lit("ad_group_id:"), "ad_group_id").alias("row_id"),
+        pl.concat_str(pl.lit("ad group "), "ad_group").alias("name"),
+    ).unique()
+    named = (
+        terms.select("row_id", pl.col("term").alias("name")),
+        targets.select("row_id", pl.col("target").alias("name")),
+        groups,
+    )
+    return dict(pl.concat(each.filter(pl.col("row_id").is_in(wanted)) for each in named).rows())
 
 
 @findings.post("/put-away")
