@@ -275,6 +275,30 @@ def test_a_batch_is_undone_and_can_be_loaded_again(owner):
     assert "loaded already" not in text_of(owner.get(address))
 
 
+def test_rejected_rows_come_back_in_the_file_to_mend_and_it_loads_in_its_place(owner):
+    head = "date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales,remark\n"
+    good = "".join(f"2025-05-{1 + n % 28:02},C,G,t{n},exact,9,1,1,0,0,ok\n" for n in range(60))
+    content = head + good + "2025-05-03,C,G,late,exact,9,one,1,0,0,=cmd\n"
+    dropped = owner.post("/intake/files", data={"files": (io.BytesIO(content.encode()), "may.csv")})
+    address = re.sub(r"\?.*", "", dropped.location)
+    base = {"mapped": "yes", "kind": "target_daily", "scope": "all"}
+    form = chosen_columns(owner.get(dropped.location).get_data(as_text=True))
+    loaded = owner.post(f"{address}/load", data=base | form, follow_redirects=True).get_data(as_text=True)
+    link = re.search(r"/intake/batches/\d+/mend.csv", loaded)[0]
+    lines = owner.get(link).get_data(as_text=True).splitlines()
+    assert len(lines) == 62
+    assert lines[1].startswith("2025-05-03,C,G,late,exact,9,one")
+    assert "clicks is no number that can be read" in lines[1]
+    mended = "\n".join(lines).replace(",one,", ",1,")
+    dropped = owner.post("/intake/files", data={"files": (io.BytesIO(mended.encode()), "may-mended.csv")})
+    form = chosen_columns(owner.get(dropped.location).get_data(as_text=True))
+    again = owner.post(
+        re.sub(r"\?.*", "", dropped.location) + "/load", data=base | form, follow_redirects=True
+    )
+    assert "rows 61 days 28" in text_of(again)
+    assert "replaced 60 rejected 0" in text_of(again)
+
+
 def test_a_file_that_cannot_be_read_is_refused_at_the_door(owner):
     response = owner.post(
         "/intake/files", data={"files": (io.BytesIO(b"\x00\x01"), "x.exe")}, follow_redirects=True

@@ -236,3 +236,27 @@ def suggestion_for(looked: Looked, kind: str | None) -> Suggestion:
             remedy="Choose the columns by hand in Intake, or rename them in the file.",
         )
     return best
+
+
+def to_mend(path: Path, file_name: str, problems: Sequence[tuple[int, str, str, str]]) -> pl.DataFrame:
+    """
+    The file as it stands with a last column `problem`, rows that were turned away first.
+
+    All of it, since a file replaces the days it covers: the mended rows alone would take
+    the place of the good ones. problems: line, column, value, reason. BadFile when the
+    file cannot be read any more.
+    """
+    if not path.exists():
+        raise BadFile("The file is no longer here.", place=file_name, remedy="Drop it again.")
+    table = tables.read_table(path, file_name)
+    said = pl.DataFrame(
+        {"line": [row[0] for row in problems], "problem": [f"{row[1]} {row[3]}" for row in problems]},
+        schema={"line": pl.Int64, "problem": pl.String},
+    )
+    per_line = said.group_by("line", maintain_order=True).agg(pl.col("problem").str.join("; "))
+    return (
+        table.frame.with_columns(pl.col(tables.LINE).cast(pl.Int64))
+        .join(per_line, left_on=tables.LINE, right_on="line", how="left", maintain_order="left")
+        .sort(pl.col("problem").is_null(), maintain_order=True)
+        .drop(tables.LINE)
+    )

@@ -234,3 +234,20 @@ def rejects(batch_id: int) -> Response:
     response = Response(csv_lines(("line", "column", "value", "reason"), found), mimetype="text/csv")
     response.headers["Content-Disposition"] = f"attachment; filename=rejects-{batch_id}.csv"
     return response
+
+
+@intake.get("/batches/<int:batch_id>/mend.csv")
+def mend(batch_id: int) -> Response:
+    """The whole file with what is wrong beside the rows turned away: mended, it loads in place of this batch."""
+    batch = _batch(batch_id)
+    upload = loads.get_upload(parts().store, batch.upload_id or 0)
+    if upload is None:
+        raise NotFound(
+            "This file was loaded from the command line and is not kept here.", remedy="Mend your own copy."
+        )
+    frame = loading.to_mend(
+        parts().config.uploads / upload.sha256, upload.file_name, loads.rejects(parts().store, batch.id)
+    )
+    response = Response(csv_lines(frame.columns, frame.iter_rows()), mimetype="text/csv")
+    response.headers["Content-Disposition"] = f"attachment; filename=mend-{batch_id}.csv"
+    return response
