@@ -62,7 +62,7 @@ def test_endless_acos_meets_any_acos_filter_and_sorts_worst():
     chip = tables.parse_filters(["acos:gt:28"], FIELDS)[0]
     assert rows.filter(chip.condition())["clicks"].to_list() == [1, 2]
     listed = tables.listing(rows, filters=[], query="", text_columns=(), sort="-acos", fields=FIELDS, page=1)
-    assert listed.rows["clicks"].to_list() == [2, 1, 3, 0]
+    assert listed.ordered["clicks"].to_list() == [2, 1, 3, 0]
 
 
 def test_pages_hold_100_rows_and_a_page_too_far_is_the_last():

@@ -162,7 +162,7 @@ def table(
             opening.judged(facts, shown, what, what.window), filters=tables.parse_filters(what.where, known),
             query=what.query, text_columns=shown.text_columns, sort=sort, fields=known, page=1,
         )  # fmt: skip
-    made = pages.table_to_export(shown, listed.rows, what.window)
+    made = pages.table_to_export(shown, listed.ordered, what.window)
     if target is None or target.suffix == ".csv":
         lines = "".join(csv_lines(made.rows.columns, made.rows.iter_rows()))
         if target is None:

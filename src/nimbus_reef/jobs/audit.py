@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date
+from typing import Final
 
 import polars as pl
 
@@ -42,45 +43,36 @@ class Audit:
 
 
 def judged_targets(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
-    """All targets of the window, judged; kept until something is loaded."""
-    key = (
-        "judged targets",
-        account.id,
-        facts.generation(account.id),
-        window,
-        aims,
-        account.min_clicks,
-    )
-    return facts.cache.get(
-        key,
-        lambda: targeting.judged(
-            facts.target_rows(account.id, window), window.days, aims, account.min_clicks
-        ),
-    )
+    """All targets of the window, judged, with their row_id; kept until something is loaded."""
+    return _judged(facts, account, window, aims, "targets", facts.target_rows, row_id=_TARGET_ID)
 
 
 def judged_terms(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
-    """All search terms of the window, judged; kept until something is loaded."""
-    key = ("judged terms", account.id, facts.generation(account.id), window, aims, account.min_clicks)
-    return facts.cache.get(
-        key,
-        lambda: targeting.judged(facts.term_rows(account.id, window), window.days, aims, account.min_clicks),
-    )
+    """All search terms of the window, judged, with their row_id; kept until something is loaded."""
+    return _judged(facts, account, window, aims, "terms", facts.term_rows, row_id=_TERM_ID)
 
 
 def judged_ads(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All product ads of the window, judged in the company of their own SKU, family and category."""
-    key = ("judged ads", account.id, facts.generation(account.id), window, aims, account.min_clicks)
-    return facts.cache.get(
-        key,
-        lambda: targeting.judged(
-            facts.ad_rows(account.id, window),
-            window.days,
-            aims,
-            account.min_clicks,
-            targeting.AD_CHAIN,
-        ),
-    )
+    return _judged(facts, account, window, aims, "ads", facts.ad_rows, targeting.AD_CHAIN, row_id=_AD_ID)
+
+
+_TARGET_ID: Final = pl.col("target_id").cast(pl.String)
+_TERM_ID: Final = pl.concat_str("ad_group_id", "normal_id", separator="-")
+_AD_ID: Final = pl.col("product_ad_id").cast(pl.String)
+"""What a row is called in a URL and on record."""
+
+
+def _judged(
+    facts: Facts, account: Account, window: Window, aims: Aims, what: str,
+    rows: Callable[[int, Window], pl.DataFrame], chain: Sequence[str] = targeting.CHAIN, *, row_id: pl.Expr,
+) -> pl.DataFrame:  # fmt: skip
+    def make() -> pl.DataFrame:
+        judged = targeting.judged(rows(account.id, window), window.days, aims, account.min_clicks, chain)
+        return judged.with_columns(row_id.alias("row_id"))
+
+    key = ("judged", what, account.id, facts.generation(account.id), window, aims, account.min_clicks)
+    return facts.cache.get(key, make)
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,16 +116,9 @@ class Narrow:
 EVERYTHING = Narrow()
 
 
-def with_row_ids(subject: Subject, rows: pl.DataFrame) -> pl.DataFrame:
-    """Adds row_id, what a row is called in a URL and on record."""
-    if subject is Subject.TARGET:
-        return rows.with_columns(row_id=pl.col("target_id").cast(pl.String))
-    return rows.with_columns(row_id=pl.concat_str("ad_group_id", "normal_id", separator="-"))
-
-
 def winners(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """Terms that earn a target of their own, most sales first, with their row ids."""
-    terms = with_row_ids(Subject.TERM, judged_terms(facts, account, window, aims))
+    terms = judged_terms(facts, account, window, aims)
     return findings_rules.winners(terms, facts.live_exact(account.id, window), facts.kin(account.id, window))
 
 
@@ -212,8 +197,8 @@ def _findings(
     def part(rows: pl.DataFrame) -> pl.DataFrame:
         return narrow.part(facts, account, window, rows)
 
-    targets = with_row_ids(Subject.TARGET, part(judged_targets(facts, account, window, aims)))
-    terms = with_row_ids(Subject.TERM, part(judged_terms(facts, account, window, aims)))
+    targets = part(judged_targets(facts, account, window, aims))
+    terms = part(judged_terms(facts, account, window, aims))
     ads = part(judged_ads(facts, account, window, aims))
     groups, ignored = [], {Subject.TARGET: set[str](), Subject.TERM: set[str]()}
     for check in checks.CHECKS.values():
@@ -277,7 +262,7 @@ def _still_away(facts: Facts, account: Account, each: PutAway, window: Window, t
     since = Window(each.since, window.last)
     term = "-" in each.row_id
     rows = facts.term_rows(account.id, since) if term else facts.target_rows(account.id, since)
-    named = with_row_ids(Subject.TERM if term else Subject.TARGET, rows)
+    named = rows.with_columns((_TERM_ID if term else _TARGET_ID).alias("row_id"))
     return int(named.filter(pl.col("row_id") == each.row_id)["clicks"].sum()) < each.until_clicks
 
 

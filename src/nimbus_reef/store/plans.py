@@ -47,6 +47,18 @@ def _note(connection: Connection, person_id: int | None, account_id: int, what: 
     )
 
 
+def generation(store: Store, account_id: int) -> tuple[int, ...]:
+    """Changes whenever the plan does; one small query."""
+    with store.read() as connection:
+        row = connection.execute(
+            select(
+                func.count(), func.coalesce(func.max(change.c.id), 0),
+                func.coalesce(func.sum(func.crc32(func.concat(change.c.id, " ", change.c.new_value))), 0),
+            ).where(change.c.account_id == account_id, change.c.removed_at.is_(None))
+        ).one()  # fmt: skip
+    return tuple(int(part) for part in row)
+
+
 def planned(store: Store, account_id: int) -> list[Planned]:
     """The open changes, in the order of their rows."""
     with store.read() as connection:

@@ -71,7 +71,11 @@ class Frame:
     @cached_property
     def strip(self) -> Strip:
         """The waiting changes together."""
-        return strip(plans.planned(parts().store, self.scope.account.id), self._month(), self.figures)
+        store, account, month = parts().store, self.scope.account, self._month()
+        key = ("strip", account.id, plans.generation(store, account.id), month, self.figures)
+        return parts().facts.cache.get(
+            key, lambda: strip(plans.planned(store, account.id), month, self.figures)
+        )
 
     def _month(self) -> tuple[float, float]:
         """Spend and sales of all targets in scope per 30 days, in units."""

@@ -163,13 +163,23 @@ def search_condition(query: str, columns: Sequence[str]) -> pl.Expr:
 
 @dataclass(frozen=True, slots=True)
 class Listing:
-    """Rows after filter and sort: all of them, and the page that is shown."""
+    """
+    Rows after the filters, in no order, and the page that is shown, in its own.
+
+    order: where in `rows` each comes; a page is sorted by numbers, not by moving all columns.
+    """
 
     rows: pl.DataFrame
+    order: pl.Series
     shown: pl.DataFrame
     page: int
     pages: int
     sort: str
+
+    @property
+    def ordered(self) -> pl.DataFrame:
+        """All rows in their order."""
+        return self.rows[self.order]
 
 
 def listing(
@@ -192,7 +202,9 @@ def listing(
     field = fields.get(key)
     if field is None:
         raise BadInput(f"Rows cannot be sorted by “{key}”.", remedy="Click a column head instead.")
-    kept = kept.sort(field.expr, descending=sort.startswith("-"), nulls_last=True, maintain_order=True)
+    by = pl.arg_sort_by(field.expr, descending=sort.startswith("-"), nulls_last=True, maintain_order=True)
+    order = kept.select(by.alias("order"))["order"]
     pages = max(1, -(-len(kept) // PAGE_ROWS))
     page = min(page, pages)
-    return Listing(kept, kept.slice((page - 1) * PAGE_ROWS, PAGE_ROWS), page, pages, sort)
+    shown = kept[order.slice((page - 1) * PAGE_ROWS, PAGE_ROWS)]
+    return Listing(kept, order, shown, page, pages, sort)

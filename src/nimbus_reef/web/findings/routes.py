@@ -53,12 +53,8 @@ def _names(hidden: Sequence[PutAway]) -> dict[str, str]:
         return {}
     what, facts = scope(), parts().facts
     wanted = [each.row_id for each in hidden]
-    targets = audit.with_row_ids(
-        audit.Subject.TARGET, audit.judged_targets(facts, what.account, what.window, what.aims)
-    )
-    terms = audit.with_row_ids(
-        audit.Subject.TERM, audit.judged_terms(facts, what.account, what.window, what.aims)
-    )
+    targets = audit.judged_targets(facts, what.account, what.window, what.aims)
+    terms = audit.judged_terms(facts, what.account, what.window, what.aims)
     groups = targets.select(
         pl.concat_str(pl.lit("ad_group_id:"), "ad_group_id").alias("row_id"),
         pl.concat_str(pl.lit("ad group "), "ad_group").alias("name"),

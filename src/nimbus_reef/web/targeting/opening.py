@@ -46,7 +46,7 @@ def judged(facts: Facts, view: View, what: Scope, window: Window) -> pl.DataFram
     """The judged rows of a view, with their row ids."""
     judge = audit.judged_targets if view is TARGETS else audit.judged_terms
     rows = judge(facts, what.account, window, what.aims)
-    return audit.with_row_ids(view.subject, what.narrow.part(facts, what.account, window, rows))
+    return what.narrow.part(facts, what.account, window, rows)
 
 
 def history(what: Scope) -> Window:

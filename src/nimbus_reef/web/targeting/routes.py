@@ -103,7 +103,7 @@ def export(name: str, ending: str) -> AnyResponse:
     """All filtered rows as CSV, XLSX or Parquet."""
     view, what = _view(name), scope()
     _, listed, _, _ = _listed(view, what)
-    return hand_out(pages.table_to_export(view, listed.rows, what.window), ending)
+    return hand_out(pages.table_to_export(view, listed.ordered, what.window), ending)
 
 
 @targeting.get("/<name>/evidence")
@@ -256,7 +256,7 @@ def accept_many(name: str) -> AnyResponse:
     who = must_write()
     view, what, write = _view(name), scope(), figures()
     _, listed, _, _ = _listed(view, what)
-    rows = listed.rows
+    rows = listed.ordered
     if not request.form.get("all"):
         rows = rows.filter(pl.col("row_id").is_in(_selected()))
     if len(rows) > MOST_AT_ONCE:
