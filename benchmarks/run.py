@@ -29,9 +29,12 @@ from nimbus_reef.core import targeting
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats import mapping, tables
+from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.jobs import intake
 from nimbus_reef.jobs.queue import make_queue
 from nimbus_reef.store import accounts, bulk, people, snapshots
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.engine import Store
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web.factory import make_app
 
@@ -144,6 +147,7 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
                     "≤ 1.3 × LOAD DATA",
                 )
             )
+            lines.append(_one_day(store, account, path, chosen, ready))
             window = Window(LAST - timedelta(days=29), LAST)
             wanted = snapshots.versions(store, account.id, "search_term_daily", window)
 
@@ -203,6 +207,30 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
             return lines, remarks
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+
+
+def _one_day(store: Store, account: Account, path: Path, chosen: ColumnMap, ready: pl.DataFrame) -> Line:
+    """The newest day, loaded again as a file, against its rows deleted and loaded bare."""
+    day = path.with_name("day.csv")
+    pl.read_csv(path, infer_schema=False).filter(pl.col("date") == LAST.isoformat()).write_csv(day)
+    rows = ready.filter(pl.col("day") == LAST)
+
+    def bare() -> None:
+        with store.write() as connection:
+            gone = f"DELETE FROM search_term_daily WHERE account_id = 60000 AND day = '{LAST}'"
+            connection.exec_driver_sql(gone)
+            bulk.load(connection, "search_term_daily", rows, store.scratch)
+
+    def ours() -> None:
+        intake.load(store, account, day, day.name, chosen, scope="product", today=LAST, confirmed=True)
+
+    return Line(
+        f"one day restated, {len(rows):,} rows",
+        "its rows deleted and loaded bare",
+        median(bare),
+        median(ours),
+        "≤ 1.5 ×",
+    )
 
 
 PAGES = ("targeting/terms", "targeting/targets", "findings/", "pulse/", "intake/", "plan/")
