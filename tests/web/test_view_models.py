@@ -10,7 +10,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.web import charts, tables
 from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.targeting import pages
+from nimbus_reef.web.targeting import drawer, pages
 
 EURO = Figures("en_IE", "EUR")
 
@@ -76,17 +76,17 @@ def test_pages_hold_100_rows_and_a_page_too_far_is_the_last():
 def test_the_sentence_has_its_figures_in_it():
     row = {"clicks": 38, "orders": 0, "prior_a": 9.1, "prior_b": 90.9, "needed_cvr": 0.108, "p_over": 0.995,
            "target_acos": 0.28, "cpc": 0.94}  # fmt: skip
-    fact, measure = pages.sentence(row, EURO)
+    fact, measure = drawer.sentence(row, EURO)
     assert fact == "38 clicks brought no order."
     assert "converts 9.1 %: a miss this long happens 1 in 40 by luck." in plain(measure)
     assert (
         "To meet 28 % at € 0.94 a click it must convert 10.8 %; the chance that it does is 1 in 200."
         in plain(measure)
     )
-    _, so = pages.sentence(row | {"clicks": 3}, EURO)
+    _, so = drawer.sentence(row | {"clicks": 3}, EURO)
     assert "so few clicks miss 75 % of the time" in plain(so)
-    assert pages.sentence(row | {"clicks": 0}, EURO)[0] == "No clicks in these days."
-    assert "too small" in pages.sentence(row | {"prior_a": None}, EURO)[1]
+    assert drawer.sentence(row | {"clicks": 0}, EURO)[0] == "No clicks in these days."
+    assert "too small" in drawer.sentence(row | {"prior_a": None}, EURO)[1]
 
 
 def test_charts_carry_theme_colours_and_the_changes_of_the_bid():

@@ -18,7 +18,7 @@ from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.targeting import pages
+from nimbus_reef.web.targeting import drawer, pages
 from nimbus_reef.web.targeting.pages import TARGETS, View
 
 HISTORY_DAYS: Final = 90
@@ -86,7 +86,7 @@ def _targets(
                 "clicks", "orders", "spend", "sales", "bid"
             ).rows()
         ]
-        core = pages.core_row(row, what.window.days)
+        core = drawer.core_row(row, what.window.days)
         proposal = for_target(core, bid=bid, history=past, limits=account.bid_limits)
         opened.append(Opened(row, bid, proposal, days, products.get(row["ad_group_id"], none)))
     return opened
@@ -123,13 +123,13 @@ def _terms(
         group = row["ad_group_id"]
         own = products.get(group, none)
         if row["row_id"] in winning:
-            proposal = for_winner(pages.core_row(row, what.window.days), what.account.bid_limits)
+            proposal = for_winner(drawer.core_row(row, what.window.days), what.account.bid_limits)
             opened.append(Opened(row, None, proposal, None, own, homes[group]))
             continue
         if group not in advertised:
             advertised[group] = _ad_products(own.join(catalog, on="product_id"), what.account)
         proposal = for_term(
-            pages.core_row(row, what.window.days),
+            drawer.core_row(row, what.window.days),
             row["term"],
             products=advertised[group],
             orders_elsewhere=int(orders.get(row["normal_id"], 0) - row["orders"]),
@@ -153,8 +153,8 @@ def changes_of(opened: Opened, write: Figures) -> list[Change]:
     row, move = opened.row, opened.proposal.move
     if move is Move.NONE:
         return []
-    fact, _ = pages.sentence(row, write)
-    reason = pages.reason_line(fact, pages.offer(opened.proposal, opened.bid, write, opened.home))
+    fact, _ = drawer.sentence(row, write)
+    reason = drawer.reason_line(fact, drawer.offer(opened.proposal, opened.bid, write, opened.home))
     here = {"campaign": row["campaign"], "ad_group": row["ad_group"], "reason": reason, "row": 0}
     if move is Move.NEGATIVE:
         return [_negative(row["term"], "wasted-terms", here)]
@@ -221,7 +221,7 @@ def break_even(facts: Facts, account: Account, row: Mapping[str, Any]) -> tuple[
 
 def basis_of(opened: Opened, view: View, what: Scope) -> dict[str, Any]:
     """What the promise of an accepted change rests on, for holding it to that later."""
-    core = pages.core_row(opened.row, what.window.days)
+    core = drawer.core_row(opened.row, what.window.days)
     projected = opened.proposal.projected
     return {
         "window": [what.window.first.isoformat(), what.window.last.isoformat()],

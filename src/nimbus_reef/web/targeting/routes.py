@@ -30,7 +30,7 @@ from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, inside, must_write, parts, person, scope
-from nimbus_reef.web.targeting import opening, pages
+from nimbus_reef.web.targeting import drawer, opening, pages
 from nimbus_reef.web.targeting.opening import Opened
 from nimbus_reef.web.targeting.pages import TARGETS, VIEWS, View
 
@@ -110,8 +110,8 @@ def export(name: str, ending: str) -> AnyResponse:
 def evidence_on(name: str) -> Response:
     """The drawer alone, for swapping in; the address becomes the page's with it open."""
     view, what = _view(name), scope()
-    drawer = _drawer(view, what, what.open, figures())
-    response = make_response(render_template("targeting/_drawer.html", view=view, drawer=drawer))
+    shown = _drawer(view, what, what.open, figures())
+    response = make_response(render_template("targeting/_drawer.html", view=view, drawer=shown))
     if not request.args.get("stay"):
         response.headers["HX-Push-Url"] = what.link(url_for("targeting.table", name=name))
     return response
@@ -126,14 +126,14 @@ def _open(view: View, what: Scope, row_id: str) -> Opened:
     return opening.open_rows(parts().facts, view, what, found)[0]
 
 
-def _elsewhere(view: View, what: Scope, row: Mapping[str, Any], write: Figures) -> list[pages.Elsewhere]:
+def _elsewhere(view: View, what: Scope, row: Mapping[str, Any], write: Figures) -> list[drawer.Elsewhere]:
     """The terms a target paid for, or the targets that brought a term."""
     facts, account = parts().facts, what.account
     if view is TARGETS:
-        return pages.elsewhere_terms(facts.terms_of(account.id, row["target_id"], what.window), write)
+        return drawer.elsewhere_terms(facts.terms_of(account.id, row["target_id"], what.window), write)
     held = facts.term_keys(account.id, row["ad_group_id"], row["normal_id"])
     sums = facts.sums(account.id, "search_term_daily", what.window).join(held, on="target_term_id")
-    return pages.elsewhere_targets(sums, write)
+    return drawer.elsewhere_targets(sums, write)
 
 
 def _trend(opened: Opened, what: Scope) -> pl.DataFrame:
@@ -154,8 +154,8 @@ def _about(change: Change) -> tuple[str, ...]:
 def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, Any]:
     opened = _open(view, what, row_id)
     row = opened.row
-    core = pages.core_row(row, what.window.days)
-    fact, measure = pages.sentence(row, write)
+    core = drawer.core_row(row, what.window.days)
+    fact, measure = drawer.sentence(row, write)
     costly = row["verdict"] in pages.LEANING
     picture = None
     if row["prior_a"] is not None and row["clicks"]:
@@ -177,19 +177,19 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         "verdict": row["verdict"] + ("" if row["own_fault"] or not costly else ", with its product"),
         "fact": fact,
         "measure": measure,
-        "company": pages.company(row, write),
+        "company": drawer.company(row, write),
         "picture": picture,
         "trend": charts.money_and_bid(
             trend["day"].to_list(), [from_micro(value) for value in trend["spend"]], stepped,
             figures=write, first_shown=max(what.window.first, trend["day"].min()),
         ) if len(trend) else None,
         "has_bids": any(bid is not None for bid in stepped),
-        "offer": pages.offer(opened.proposal, opened.bid, write, opened.home),
+        "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home),
         "elsewhere": _elsewhere(view, what, row, write),
-        "products": pages.products_hit(opened.products, write)
+        "products": drawer.products_hit(opened.products, write)
         if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
         "planned": planned,
-        "break_even": pages.break_even_words(opening.break_even(parts().facts, what.account, row), write),
+        "break_even": drawer.break_even_words(opening.break_even(parts().facts, what.account, row), write),
         "remarks": remarks.of_row(parts().store, what.account.id, view.name, row_id),
         "simple": row["simple_verdict"],
         "row": row,
@@ -204,7 +204,7 @@ def rows_behind(name: str) -> str:
     source, rows = opening.report_rows(parts().facts, view, what, opened.row)
     return render_template(
         "targeting/rows.html", view=view, row=opened.row, title=opened.row[view.text_columns[0]],
-        report=KINDS[source].title, behind=pages.behind(rows, figures()),
+        report=KINDS[source].title, behind=drawer.behind(rows, figures()),
     )  # fmt: skip
 
 

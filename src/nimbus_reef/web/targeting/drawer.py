@@ -1,0 +1,239 @@
+"""What the drawer says about one row: sentence, company, proposal, what else is hit, rows behind."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import polars as pl
+
+from nimbus_reef.core import evidence
+from nimbus_reef.core.bids import Reason
+from nimbus_reef.core.model import MEASURES, MONEY_MEASURES, Verdict, from_micro
+from nimbus_reef.core.projection import Projected
+from nimbus_reef.core.proposals import Move, Proposal, Row
+from nimbus_reef.web.figures import Figures
+
+
+def core_row(row: Mapping[str, Any], days: int) -> Row:
+    """A judged row of a frame as the core's proposals take it, money in units."""
+    has_prior = row["prior_a"] is not None
+    more = None
+    if has_prior and row["needed_cvr"] is not None:
+        more = evidence.clicks_needed(
+            np.array([row["n"]]), np.array([row["k"]]), np.array([row["prior_a"]]),
+            np.array([row["prior_b"]]), np.array([row["needed_cvr"]]),
+        )[0]  # fmt: skip
+    return Row(
+        days=days, clicks=row["clicks"], orders=row["orders"], spend=from_micro(row["spend"]),
+        sales=from_micro(row["sales"]), a=(row["prior_a"] or 0) + row["k"] if has_prior else 1.0,
+        b=row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
+        aov=from_micro(row["shrunk_aov"] or 0), target_acos=row["target_acos"],
+        verdict=Verdict(row["verdict"]), own_test=row["own_test"], own_fault=row["own_fault"],
+        more_clicks=more,
+    )  # fmt: skip
+
+
+def sentence(row: Mapping[str, Any], figures: Figures) -> tuple[str, str]:
+    """The verdict in a sentence: the bold fact, and what it is measured by."""
+    clicks, orders = row["clicks"], row["orders"]
+    brought = figures.counted(orders, "order") if orders else "no order"
+    fact = f"{figures.counted(clicks, 'click')} brought {brought}."
+    if not clicks:
+        return "No clicks in these days.", "There is nothing to judge yet."
+    if row["prior_a"] is None:
+        return fact, (
+            "The account is too small to say what is usual: it takes 300 clicks and 5 orders "
+            "in the window before luck can be told from fact."
+        )
+    usual = row["prior_a"] / (row["prior_a"] + row["prior_b"])
+    if not orders:
+        chance = evidence.miss_chance(clicks, usual)
+        measure = (
+            f"Its company converts {figures.rate(usual)}: a miss this long happens "
+            f"{figures.one_in(chance)} {'times' if chance > 0.5 else 'by luck'}."
+        )
+        if chance > 0.5:
+            measure = f"Its company converts {figures.rate(usual)}: so few clicks miss {figures.rate(chance, 0)} of the time."
+    else:
+        measure = f"Its company would have made about {figures.number(usual * clicks, 0 if usual * clicks >= 3 else 1)}."
+    return fact, f"{measure} {_need_words(row, figures)}"
+
+
+def _need_words(row: Mapping[str, Any], figures: Figures) -> str:
+    needed, p_over = row["needed_cvr"], row["p_over"]
+    if needed is None or p_over is None:
+        return "Nothing of its kind has sold yet, so what an order is worth is unknown."
+    must = (
+        f"To meet {figures.aim(row['target_acos'])} at {figures.money(row['cpc'], 2)} a click "
+        f"it must convert {figures.rate(needed)}"
+    )
+    if p_over >= 0.5:
+        return f"{must}; the chance that it does is {figures.one_in(1 - p_over)}."
+    return f"{must}; the chance that it falls short is {figures.one_in(p_over)}."
+
+
+def company(row: Mapping[str, Any], figures: Figures) -> str:
+    """The prior in a sentence."""
+    if row["prior_a"] is None:
+        return ""
+    group = {
+        "ad_group_id": f"of its ad group, {row['ad_group']}",
+        "main_product": f"of ad groups led by {row['main_product']}",
+        "family": "of its product family",
+        "category": f"in {row['category']}",
+        "account": "of the whole account",
+    }[row["prior_level"]]
+    return (
+        f"Its company: the {figures.count(row['group_rows'])} rows {group}, "
+        f"{figures.counted(row['group_n'], 'click')} and {figures.counted(row['group_k'], 'order')} together."
+    )
+
+
+def reason_words(reason: Reason, figures: Figures) -> str:
+    """A limit or ground of a proposal, with its figures."""
+    value = reason.figures
+    words = {
+        "aim": lambda: f"aim is {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, "
+        f"{figures.rate(value[2], 0)} of it may be paid, and bids here are {figures.number(value[3])} × the price paid",
+        "step_down": lambda: f"stopped at the step limit, −{figures.rate(value[0], 0)} at a time",
+        "step_up": lambda: f"stopped at the step limit, +{figures.rate(value[0], 0)} at a time",
+        "floor": lambda: f"stopped at the account's floor, {figures.money(value[0], 2)}",
+        "ceiling": lambda: f"stopped at the account's ceiling, {figures.money(value[0], 2)}",
+        "no_raise": lambda: "no raise: it is not shown to be fine",
+        "best_bid": lambda: f"no further than 10 % past {figures.money(value[0], 2)}, the highest bid at which it worked",
+        "stays": lambda: f"the bid of {figures.money(value[0], 2)} is right as it is",
+        "own_test": lambda: f"{figures.count(value[0])} clicks were enough for an order at the rate it needs",
+        "own_fault": lambda: f"it converts below its own company: {figures.rate(value[0])} to expect of it",
+        "undecided": lambda: f"about {figures.count(value[0])} more clicks without an order would settle it"
+        if value else "clicks alone will not settle it",
+        "too_small": lambda: "the account has too few clicks and orders to tell luck from fact",
+        "no_bid_known": lambda: "its bid is not known: load the targets report to get one proposed",
+        "has_orders": lambda: f"it made {figures.counted(value[0], 'order')}: lower the bid of the target that brings it rather than block it",
+        "no_own_test": lambda: f"{figures.count(value[0])} clicks are too few for an order at the rate it needs",
+        "its_product": lambda: f"it converts like its company ({figures.rate(value[0])}): the product, its price or its bids are wrong, not the term",
+        "names_product": lambda: "its words are what an advertised product here is called: a negative would keep its buyers away",
+        "within_target": lambda: "it is within target",
+        "wins": lambda: f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS, and no live exact target of these words advertises the product",
+        "opening_bid": lambda: f"bid to open with is {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, {figures.rate(value[2], 0)} of it may be paid",
+        "orders_elsewhere": lambda: f"mind: the same term made {figures.counted(value[0], 'order')} in a sibling ad group",
+    }  # fmt: skip
+    return words[reason.key]()
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """The proposal as shown."""
+
+    headline: str
+    effect: str
+    reasons: tuple[str, ...]
+    acceptable: bool
+
+
+def effect_words(projected: Projected, figures: Figures) -> str:
+    """Spend and sales a month, as a range."""
+    return f"{figures.span(projected.spend)} spend, {figures.span(projected.sales)} sales a month"
+
+
+def offer(proposal: Proposal, bid: float | None, figures: Figures, home: tuple[str, str] = ("", "")) -> Offer:
+    """A proposal in words. home: campaign and ad group where a term gets a target of its own."""
+    reasons = tuple(reason_words(reason, figures) for reason in proposal.reasons)
+    if proposal.move is Move.NONE:
+        return Offer("leave it for now", "", reasons, False)
+    headline = {
+        Move.PAUSE: "pause it",
+        Move.NEGATIVE: "negative exact in this ad group",
+        Move.BID: f"bid {figures.number(bid)} → {figures.number(proposal.new_bid)}",
+        Move.PROMOTE: f"exact target at {figures.number(proposal.new_bid)} in {home[1]}",
+    }[proposal.move]
+    if proposal.move is Move.PROMOTE:
+        effect = f"In {home[0]}; elsewhere in the account a negative keeps it from being bought twice."
+        return Offer(headline, effect, reasons, True)
+    return Offer(headline, effect_words(proposal.projected, figures), reasons, True)
+
+
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """Where else a row's money shows up, or what an action would also hit."""
+
+    label: str
+    note: str
+    amount: str
+
+
+def _clicks_and_orders(row: Mapping[str, Any], figures: Figures) -> str:
+    return f"{figures.counted(row['clicks'], 'click')}, {figures.counted(row['orders'], 'order')}"
+
+
+def elsewhere_terms(terms: pl.DataFrame, figures: Figures, most: int = 4) -> list[Elsewhere]:
+    """The terms a target paid for, dearest first."""
+    return [
+        Elsewhere(f"term “{row['term']}”", _clicks_and_orders(row, figures), figures.micro(row["spend"]))
+        for row in terms.head(most).to_dicts()
+        if row["spend"]
+    ]
+
+
+def elsewhere_targets(keys: pl.DataFrame, figures: Figures, most: int = 4) -> list[Elsewhere]:
+    """The targets that brought a term."""
+    return [
+        Elsewhere(
+            f"target “{row['target']}” {row['match_type']}",
+            _clicks_and_orders(row, figures), figures.micro(row["spend"]),
+        )
+        for row in keys.sort("spend", descending=True).head(most).to_dicts()
+    ]  # fmt: skip
+
+
+def products_hit(products: pl.DataFrame, figures: Figures, most: int = 4) -> list[Elsewhere]:
+    """The ad group's products, which a pause or negative takes the term from as well."""
+    return [
+        Elsewhere(
+            row["sku"],
+            f"{figures.counted(row['orders'], 'order')} from this ad group",
+            figures.micro(row["sales"]),
+        )
+        for row in products.sort(["sales", "sku"], descending=[True, False]).head(most).to_dicts()
+    ]
+
+
+def reason_line(fact: str, offered: Offer) -> str:
+    """The reason that goes into the change sheet."""
+    return " ".join([fact, "; ".join(offered.reasons) + "." if offered.reasons else ""]).strip()
+
+
+def break_even_words(known: tuple[str, float] | None, figures: Figures) -> str:
+    """The ACOS at which the main product earns nothing."""
+    return f"{known[0]} breaks even at {figures.aim(known[1])} ACOS." if known else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Behind:
+    """The report rows behind a figure, their sums, and the files."""
+
+    rows: tuple[tuple[str, ...], ...]
+    sums: tuple[str, ...]
+    files: str
+
+
+def behind(rows: pl.DataFrame, figures: Figures) -> Behind:
+    """One line per report row: day, measures, file, day of loading; and what they add up to."""
+
+    def written(row: Mapping[str, Any]) -> tuple[str, ...]:
+        return tuple(
+            figures.number(from_micro(row[name])) if name in MONEY_MEASURES else figures.count(row[name])
+            for name in MEASURES
+        )
+
+    sums = rows.select(pl.col(MEASURES).sum()).to_dicts()[0]
+    return Behind(
+        tuple(
+            (row["day"].isoformat(), *written(row), row["file_name"], f"{row['loaded_at']:%Y-%m-%d %H:%M}")
+            for row in rows.to_dicts()
+        ),
+        written(sums),
+        figures.counted(rows["batch_id"].n_unique(), "file"),
+    )
