@@ -11,7 +11,7 @@ from tests.faults.conftest import Installation, until
 from nimbus_reef.formats import mapping, tables
 from nimbus_reef.jobs import intake
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store import accounts, loads, plans
+from nimbus_reef.store import accounts, loads, plans, undo
 from nimbus_reef.store.verify import verify
 
 pytestmark = pytest.mark.fault
@@ -100,6 +100,25 @@ def test_the_worker_killed_in_an_undo_leaves_the_old_state_and_the_next_finishes
     assert job(installation, job_id).state == "done"
     assert rows_held(installation) == 0
     assert well(installation, account)
+
+
+def test_the_database_killed_in_an_undo_leaves_the_old_state_or_the_new(installation, account, tmp_path):
+    """The first thirty days are put back when the power goes; the undo can then be asked for again."""
+    job_id = enqueue_load(installation, account, tmp_path, "undone")
+    until(lambda: not job(installation, job_id).open, 120)
+    batch = loads.batches(installation.store, account.id)[0]
+    job_id = enqueue(installation, account, "undo", {"batch": batch.id, "file": batch.file_name})
+    until(lambda: job(installation, job_id).progress >= 0.3)
+    installation.kill("database")
+    time.sleep(0.5)
+    installation.start("database")
+    until(lambda: not job(installation, job_id).open, 120)
+    undone = loads.get_batch(installation.store, batch.id).undone_at is not None
+    assert rows_held(installation) == (0 if undone else ROWS)
+    assert well(installation, account)
+    if not undone:
+        undo.undo(installation.store, account.id, batch.id)
+    assert rows_held(installation) == 0
 
 
 @pytest.mark.parametrize("at", [0.4, 0.7])

@@ -138,8 +138,17 @@ def effect_words(projected: Projected, figures: Figures) -> str:
     return f"{figures.span(projected.spend)} spend, {figures.span(projected.sales)} sales a month"
 
 
-def offer(proposal: Proposal, bid: float | None, figures: Figures, home: tuple[str, str] = ("", "")) -> Offer:
-    """A proposal in words. home: campaign and ad group where a term gets a target of its own."""
+def offer(
+    proposal: Proposal,
+    bid: float | None,
+    figures: Figures,
+    home: tuple[str, str] = ("", ""),
+    here: tuple[str, str] = ("", ""),
+) -> Offer:
+    """
+    A proposal in words. home: campaign and ad group in which a term that wins gets its
+    target; here: those it was bought in.
+    """
     reasons = tuple(reason_words(reason, figures) for reason in proposal.reasons)
     if proposal.move is Move.NONE:
         return Offer("leave it for now", "", reasons, False)
@@ -150,7 +159,9 @@ def offer(proposal: Proposal, bid: float | None, figures: Figures, home: tuple[s
         Move.PROMOTE: f"exact target at {figures.number(proposal.new_bid)} in {home[1]}",
     }[proposal.move]
     if proposal.move is Move.PROMOTE:
-        effect = f"In {home[0]}; elsewhere in the account a negative keeps it from being bought twice."
+        effect = f"In {home[0]}" + (
+            "." if home == here else "; a negative here keeps it from being bought twice."
+        )
         return Offer(headline, effect, reasons, True)
     return Offer(headline, effect_words(proposal.projected, figures), reasons, True)
 

@@ -41,6 +41,11 @@ class Opened:
     products: pl.DataFrame
     home: tuple[str, str] = ("", "")
 
+    @property
+    def here(self) -> tuple[str, str]:
+        """Campaign and ad group of the row."""
+        return self.row["campaign"], self.row["ad_group"]
+
 
 def judged(facts: Facts, view: View, what: Scope, window: Window) -> pl.DataFrame:
     """The judged rows of a view, with their row ids."""
@@ -154,7 +159,9 @@ def changes_of(opened: Opened, write: Figures) -> list[Change]:
     if move is Move.NONE:
         return []
     fact, _ = drawer.sentence(row, write)
-    reason = drawer.reason_line(fact, drawer.offer(opened.proposal, opened.bid, write, opened.home))
+    reason = drawer.reason_line(
+        fact, drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here)
+    )
     here = {"campaign": row["campaign"], "ad_group": row["ad_group"], "reason": reason, "row": 0}
     if move is Move.NEGATIVE:
         return [_negative(row["term"], "wasted-terms", here)]
@@ -191,8 +198,7 @@ def _promoted(opened: Opened, here: Mapping[str, Any]) -> list[Change]:
         action=Action.CREATE, entity=Entity.TARGET, target=term, match_type="exact", field="bid",
         new_value=f"{opened.proposal.new_bid:.2f}", finding=audit.WINNERS, **{**here, **home},
     )  # fmt: skip
-    at_source = (opened.row["campaign"], opened.row["ad_group"]) == opened.home
-    return [made] if at_source else [made, _negative(term, audit.WINNERS, here)]
+    return [made] if opened.here == opened.home else [made, _negative(term, audit.WINNERS, here)]
 
 
 def report_rows(facts: Facts, view: View, what: Scope, row: Mapping[str, Any]) -> tuple[str, pl.DataFrame]:

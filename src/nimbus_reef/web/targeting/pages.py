@@ -102,6 +102,7 @@ class Head:
     sort: str
 
 
+_LEAST_SCALE: Final = 10 * MICRO
 COLUMN_SETS: Final[Mapping[str, tuple[str, ...]]] = {
     "usual": ("stake", "clicks", "orders", "cvr", "cpc", "rpc", "acos", "spend"),
     "evidence": ("stake", "clicks", "orders", "cvr", "needed_cvr", "p_over", "acos", "spend"),
@@ -192,9 +193,12 @@ def lines(
     judge: str,
     figures: Figures,
 ) -> list[Line]:
-    """The rows of one page. Weight bars share one scale, the page's largest stake."""
+    """
+    The rows of one page. Weight bars share one scale, the page's largest stake; where even
+    that is next to nothing, the bars stay short.
+    """
     by = "excess" if judge == "simple" else "stake"
-    largest = max([*shown[by].to_list(), 1])
+    largest = max([*shown[by].to_list(), _LEAST_SCALE])
     needed = clicks_needed(shown) if len(shown) else []
     values = shown.select(known[key].expr.alias(key) for key in columns).rows()
     made = []

@@ -184,7 +184,7 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
             figures=write, first_shown=max(what.window.first, trend["day"].min()),
         ) if len(trend) else None,
         "has_bids": any(bid is not None for bid in stepped),
-        "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home),
+        "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here),
         "elsewhere": _elsewhere(view, what, row, write),
         "products": drawer.products_hit(opened.products, write)
         if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
