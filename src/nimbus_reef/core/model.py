@@ -97,11 +97,6 @@ class SimpleVerdict(StrEnum):
     FEW_CLICKS = "too few clicks"
 
 
-def to_micro(amount: float) -> int:
-    """Units of money as integer micro-units, to the nearest one."""
-    return round(amount * MICRO)
-
-
 def from_micro(micro: float) -> float:
     """Micro-units as units of money."""
     return micro / MICRO

@@ -19,7 +19,7 @@ from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import values
 from nimbus_reef.formats.contract import DAY_COLUMNS, Column, Holds, ReportKind
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.formats.tables import LINE, RawTable
+from nimbus_reef.formats.tables import RawTable
 
 _ENOUGH = 72.0
 """Least likeness (0 … 100) at which a header is suggested for a column."""
@@ -211,8 +211,3 @@ def checked(mapping: ColumnMap, headers: tuple[str, ...]) -> ColumnMap:
             "choose a column, or another kind of report.",
         )
     return mapping
-
-
-def preview(table: RawTable, rows: int = 5) -> list[dict[str, str]]:
-    """The first rows as they stand, for showing beside the mapping."""
-    return table.frame.drop(LINE).head(rows).fill_null("").to_dicts()

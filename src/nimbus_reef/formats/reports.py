@@ -7,7 +7,6 @@ the lines, and a file cut in two gives together what it gives whole.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import polars as pl
@@ -317,10 +316,3 @@ def combined_rank(column: str) -> pl.Expr:
     known = pl.col(column).is_not_null()
     shown = pl.col("impressions").filter(known)
     return ((shown * pl.col(column).filter(known)).sum() / shown.sum()).fill_nan(None).alias(column)
-
-
-def labels_in(parsed: Parsed) -> Sequence[str]:
-    """The campaign names of the rows, for suggesting which ad format a file is of."""
-    if not parsed.kind.has_campaign:
-        return ()
-    return parsed.rows["campaign"].unique().to_list()

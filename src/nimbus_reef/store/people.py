@@ -60,13 +60,6 @@ def by_id(store: Store, person_id: int) -> Person | None:
         return _person(connection, row) if row else None
 
 
-def by_email(store: Store, email: str) -> Person | None:
-    """The person of an address, null when there is none."""
-    with store.read() as connection:
-        row = connection.execute(select(person).where(person.c.email == email.strip().lower())).first()
-        return _person(connection, row) if row else None
-
-
 @cache
 def _nobody() -> str:
     """A hash to check against where there is no person, so that both take as long."""
