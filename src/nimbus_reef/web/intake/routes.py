@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 from typing import Any, Final
 
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
@@ -43,9 +44,15 @@ def look() -> str:
         batches=[
             (batch, pages.batch_summary(batch, figures())) for batch in loads.batches(store, account.id)
         ],
-        inbox=parts().config.inbox / account.key,
+        inbox=_as_seen_from_here(parts().config.inbox / account.key),
         titles={kind.name: kind.title for kind in KINDS.values()},
     )
+
+
+def _as_seen_from_here(path: Path) -> Path:
+    """Short where the folder lies below the one that the application was started in."""
+    here = Path.cwd()
+    return path.relative_to(here) if path.is_relative_to(here) else path
 
 
 def _job_view(job: loads.Job, file_name: str) -> dict[str, Any]:
