@@ -30,7 +30,7 @@ def sign_in(page: Page, base: str, password: str) -> None:
 def pulse(page: Page, base: str) -> None:
     """Every brand account."""
     page.goto(f"{base}/pulse/")
-    page.get_by_text("…", exact=True).wait_for(state="hidden")
+    page.wait_for_load_state("networkidle")
 
 
 def findings(page: Page, base: str) -> None:
