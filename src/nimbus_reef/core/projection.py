@@ -87,6 +87,15 @@ def bid_moved(basis: Basis, old_bid: float, new_bid: float) -> Projected:
     )  # fmt: skip
 
 
+def part_of(whole: Projected, share: float) -> Projected:
+    """A share (0 … 1) of a projection."""
+
+    def cut(each: Range) -> Range:
+        return Range(each.low * share, each.middle * share, each.high * share)
+
+    return Projected(cut(whole.spend), cut(whole.sales))
+
+
 def total(parts: Iterable[Projected]) -> Projected:
     """The sum of changes; half-widths add in quadrature on each side, as for independent rows."""
     listed = list(parts)

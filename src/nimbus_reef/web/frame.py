@@ -18,7 +18,7 @@ from nimbus_reef.store.accounts import Account
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, my_accounts, parts, scope
-from nimbus_reef.web.plan.pages import Strip, strip
+from nimbus_reef.web.plan.pages import Strip, overlaps, own_shares, strip
 
 AREAS: Final = (
     ("pulse.look", "Pulse"), ("intake.look", "Intake"), ("targeting.home", "Targeting"),
@@ -71,11 +71,18 @@ class Frame:
     @cached_property
     def strip(self) -> Strip:
         """The waiting changes together."""
-        store, account, month = parts().store, self.scope.account, self._month()
-        key = ("strip", account.id, plans.generation(store, account.id), month, self.figures)
-        return parts().facts.cache.get(
-            key, lambda: strip(plans.planned(store, account.id), month, self.figures)
-        )
+        what, month = self.scope, self._month()
+        facts, account = parts().facts, what.account
+        now = (facts.generation(account.id), plans.generation(facts.store, account.id))
+        key = ("strip", account.id, *now, what.window, month, self.figures)
+
+        def make() -> Strip:
+            planned = plans.planned(facts.store, account.id)
+            shared = what.newest is not None and overlaps(planned)
+            own = own_shares(planned, facts.term_shares(account.id, what.window)) if shared else {}
+            return strip(planned, month, self.figures, own)
+
+        return facts.cache.get(key, make)
 
     def _month(self) -> tuple[float, float]:
         """Spend and sales of all targets in scope per 30 days, in units."""

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from typing import Any
+
+import polars as pl
 
 from nimbus_reef.core import plan, projection
 from nimbus_reef.core.plan import Entity
@@ -46,9 +48,50 @@ class Strip:
     acos: str
 
 
-def strip(planned: Sequence[Planned], month: tuple[float, float], figures: Figures) -> Strip:
-    """All waiting changes together; month: the account's spend and sales per 30 days."""
-    together = projection.total(projected_of(each) for each in planned)
+def own_shares(planned: Sequence[Planned], shares: pl.DataFrame) -> dict[int, float]:
+    """
+    By change id, the part of a negative's money that no planned pause stops already.
+
+    shares: what each target spent on each term: ad_group_id, normal_id, target_id, spend.
+    Negatives under no paused target are left out: all of their money is their own.
+    """
+    paused = [int(each.basis["row_id"]) for each in planned if _pauses(each)]
+    spent = shares.with_columns(
+        row_id=pl.concat_str("ad_group_id", "normal_id", separator="-"),
+        stopped=pl.when(pl.col("target_id").is_in(paused)).then("spend").otherwise(0),
+    )
+    wanted = {each.basis["row_id"]: each.id for each in planned if each.change.entity is Entity.NEGATIVE}
+    sums = (
+        spent.filter(pl.col("row_id").is_in(list(wanted)))
+        .group_by("row_id")
+        .agg(pl.col("spend", "stopped").sum())
+        .filter(pl.col("stopped") > 0)
+    )
+    return {wanted[row_id]: 1 - stopped / spend for row_id, spend, stopped in sums.rows()}
+
+
+def overlaps(planned: Sequence[Planned]) -> bool:
+    """True when a pause and a negative are both planned, so that they may stop the same money."""
+    return any(_pauses(each) for each in planned) and any(
+        each.change.entity is Entity.NEGATIVE for each in planned
+    )
+
+
+def _pauses(each: Planned) -> bool:
+    return each.change.entity is Entity.TARGET and each.change.field == "state"
+
+
+def strip(
+    planned: Sequence[Planned], month: tuple[float, float], figures: Figures, own: Mapping[int, float]
+) -> Strip:
+    """
+    All waiting changes together, the same money once.
+
+    month: the account's spend and sales per 30 days. own: see `own_shares`.
+    """
+    together = projection.total(
+        projection.part_of(projected_of(each), own.get(each.id, 1.0)) for each in planned
+    )
     spend, sales = month
     acos = ""
     if planned and sales > 0 and sales + together.sales.middle > 0:

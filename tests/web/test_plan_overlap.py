@@ -1,0 +1,49 @@
+"""The strip counts the same money once: a negative under a paused target stops nothing more."""
+
+from datetime import datetime
+
+import polars as pl
+import pytest
+
+from nimbus_reef.core.plan import Action, Change, Entity
+from nimbus_reef.store.plans import Planned
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.plan import pages
+
+WRITE = Figures("en_IE", "EUR")
+SHARES = pl.DataFrame(
+    {"ad_group_id": [4, 4, 5], "normal_id": [9, 9, 9], "target_id": [1, 2, 3], "spend": [60, 20, 20]},
+    schema_overrides={"ad_group_id": pl.UInt32, "normal_id": pl.UInt32, "target_id": pl.UInt32},
+)
+
+
+def planned(number, entity, field, row_id, spend):
+    change = Change(
+        row=number, action=Action.UPDATE, entity=entity, campaign="c", field=field, new_value="paused"
+    )
+    projected = {"spend": [-spend] * 3, "sales": [0.0] * 3}
+    return Planned(number, change, {"row_id": row_id, "projected": projected}, datetime(2026, 11, 1))
+
+
+PAUSE = planned(1, Entity.TARGET, "state", "1", 100.0)
+NEGATIVE = planned(2, Entity.NEGATIVE, "state", "4-9", 80.0)
+ELSEWHERE = planned(3, Entity.NEGATIVE, "state", "5-9", 40.0)
+
+
+def test_a_negative_counts_for_what_no_pause_stops_already():
+    """Of the term's 80 in ad group 4 the paused target spent 60; ad group 5 has no pause."""
+    assert pages.own_shares([PAUSE, NEGATIVE, ELSEWHERE], SHARES) == {2: pytest.approx(0.25)}
+    assert pages.own_shares([NEGATIVE, ELSEWHERE], SHARES) == {}
+
+
+def test_the_strip_adds_only_that_part():
+    both = [PAUSE, NEGATIVE, ELSEWHERE]
+    once = pages.strip(both, (1_000.0, 4_000.0), WRITE, pages.own_shares(both, SHARES))
+    twice = pages.strip(both, (1_000.0, 4_000.0), WRITE, {})
+    assert (once.spend.replace("\xa0", " "), twice.spend.replace("\xa0", " ")) == ("−€ 160", "−€ 220")
+
+
+def test_only_a_pause_and_a_negative_together_may_overlap():
+    assert pages.overlaps([PAUSE, NEGATIVE])
+    assert not pages.overlaps([PAUSE])
+    assert not pages.overlaps([NEGATIVE, ELSEWHERE])
