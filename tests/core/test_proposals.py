@@ -6,7 +6,7 @@ import pytest
 
 from nimbus_reef.core import words
 from nimbus_reef.core.model import Verdict
-from nimbus_reef.core.proposals import AdProduct, Move, Row, for_target, for_term
+from nimbus_reef.core.proposals import AdProduct, Move, Place, Row, for_phrase, for_target, for_term
 
 ROW = Row(
     days=30, clicks=60, orders=0, spend=48.0, sales=0.0, a=8, b=150, aov=30.0, target_acos=0.28,
@@ -67,3 +67,14 @@ def test_a_term_that_names_the_product_is_never_blocked():
 def test_what_keeps_a_term_from_becoming_a_negative(change, key):
     proposal = for_term(replace(ROW, **change), "anything")
     assert (proposal.move, proposal.reasons[0].key) == (Move.NONE, key)
+
+
+def test_a_phrase_is_kept_away_where_no_product_is_called_that():
+    here = Place("c", "one", 30.0, ("grow lamps",), ("1-1", "1-2"), names_product=False)
+    spared = Place("c", "two", 10.0, ("grow lamp",), ("2-1",), names_product=True)
+    proposal = for_phrase(ROW, [here, spared])
+    assert proposal.move is Move.NEGATIVE
+    assert proposal.projected.spend.middle == pytest.approx(-36.0)
+    assert [reason.key for reason in proposal.reasons][2:] == ["places", "places_spared"]
+    assert for_phrase(ROW, [spared]).reasons[0].key == "names_product"
+    assert for_phrase(replace(ROW, orders=1), [here]).move is Move.NONE

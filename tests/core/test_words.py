@@ -1,5 +1,6 @@
 """Words of search terms: normal form, plurals, what names a product."""
 
+import polars as pl
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -37,3 +38,45 @@ def test_title_core_leaves_out_brand_sizes_and_digits():
     assert words.names_product("planter", core)
     assert not words.names_product("planter repair", core)
     assert not words.names_product("!!", core)
+
+
+TERMS = st.lists(
+    st.tuples(
+        st.integers(1, 6),
+        st.lists(st.sampled_from(["led", "Lights", "light", "berry", "berries", "box"]), min_size=1, max_size=5),
+        st.integers(0, 2),
+        st.integers(0, 50),
+    ),
+    max_size=12,
+)  # fmt: skip
+
+
+@given(TERMS)
+def test_phrases_sum_every_row_that_holds_them_once(rows):
+    """Against a plain count: n-grams as sets, each term's rows added to each of its phrases."""
+    texts = {number: " ".join(words_of) for number, words_of, _, _ in rows}
+    frame = pl.DataFrame(
+        [
+            {"normal_id": n, "term": texts[n], "orders": orders, "spend": spend}
+            for n, _, orders, spend in rows
+        ],
+        schema={"normal_id": pl.UInt32, "term": pl.String, "orders": pl.Int64, "spend": pl.Int64},
+    )
+    wanted = {}
+    for number, text in texts.items():
+        stems = words.words(text)
+        runs = {" ".join(stems[start : start + n]) for n in (1, 2, 3) for start in range(len(stems) - n + 1)}
+        mine = [row for row in rows if row[0] == number]
+        for run in runs:
+            orders, spend, terms = wanted.get(run, (0, 0, 0))
+            wanted[run] = orders + sum(r[2] for r in mine), spend + sum(r[3] for r in mine), terms + 1
+    found = words.by_phrase(frame, ["orders", "spend"])
+    assert {row["phrase"]: (row["orders"], row["spend"], row["terms"]) for row in found.to_dicts()} == {
+        phrase: sums for phrase, sums in wanted.items() if sums[2] > 1
+    }
+    assert all(row["length"] == len(row["phrase"].split()) for row in found.to_dicts())
+
+
+def test_a_phrase_is_found_as_it_is_spelt_in_the_term():
+    assert words.spelt("LED Grow-Lights for berries", "grow light") == "grow lights"
+    assert words.spelt("led lamp", "grow light") is None

@@ -1,5 +1,6 @@
 """The strip counts the same money once: a negative under a paused target stops nothing more."""
 
+from dataclasses import replace
 from datetime import datetime
 
 import polars as pl
@@ -41,6 +42,15 @@ def test_the_strip_adds_only_that_part():
     once = pages.strip(both, (1_000.0, 4_000.0), WRITE, pages.own_shares(both, SHARES))
     twice = pages.strip(both, (1_000.0, 4_000.0), WRITE, {})
     assert (once.spend.replace("\xa0", " "), twice.spend.replace("\xa0", " ")) == ("−€ 160", "−€ 220")
+
+
+def test_a_phrase_counts_for_terms_that_no_earlier_negative_keeps_away():
+    phrase = planned(4, Entity.NEGATIVE, "state", "grow", 120.0)
+    phrase = replace(phrase, basis={**phrase.basis, "terms": ["4-9", "5-9"]})
+    assert pages.overlaps([NEGATIVE, phrase])
+    assert pages.own_shares([NEGATIVE, phrase], SHARES) == {4: pytest.approx(0.2)}
+    assert pages.own_shares([phrase, NEGATIVE], SHARES) == {2: 0.0}
+    assert pages.own_shares([PAUSE, phrase], SHARES) == {4: pytest.approx(0.4)}
 
 
 def test_only_a_pause_and_a_negative_together_may_overlap():

@@ -9,7 +9,7 @@ from enum import StrEnum
 from nimbus_reef.core import bids, words
 from nimbus_reef.core.bids import STANDARD_LIMITS, BidAdvice, BidLimits, Reason
 from nimbus_reef.core.model import Verdict
-from nimbus_reef.core.projection import NOTHING, Basis, Projected, bid_moved, stopped
+from nimbus_reef.core.projection import NOTHING, Basis, Projected, bid_moved, part_of, stopped
 
 
 class Move(StrEnum):
@@ -124,6 +124,53 @@ def for_term(
     A negative for a costly term with own test, own fault and no order, unless it names
     what an advertised product is: then it would keep buyers of that product away.
     """
+    if kept := _no_negative(row):
+        return kept
+    if any(words.names_product(term, product.core) for product in products):
+        return Proposal(Move.NONE, (Reason("names_product"),))
+    reasons = [Reason("own_test", (row.clicks,)), Reason("own_fault", (row.cvr,))]
+    if orders_elsewhere:
+        reasons.append(Reason("orders_elsewhere", (orders_elsewhere,)))
+    return Proposal(Move.NEGATIVE, tuple(reasons), stopped(row.basis))
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """
+    An ad group whose terms hold a phrase: what they spent there, the ways it is spelt, and
+    the terms' row ids. names_product: it is what an advertised product there is called.
+    """
+
+    campaign: str
+    ad_group: str
+    spend: float
+    spelt: tuple[str, ...]
+    terms: tuple[str, ...]
+    names_product: bool
+
+
+def for_phrase(row: Row, places: Sequence[Place]) -> Proposal:
+    """
+    A phrase negative in every ad group that paid for it, on the terms of `for_term`, but
+    where it names what an advertised product is.
+    """
+    if kept := _no_negative(row):
+        return kept
+    free = [place for place in places if not place.names_product]
+    if not free:
+        return Proposal(Move.NONE, (Reason("names_product"),))
+    reasons = [
+        Reason("own_test", (row.clicks,)), Reason("own_fault", (row.cvr,)), Reason("places", (len(free),)),
+    ]  # fmt: skip
+    if len(free) < len(places):
+        reasons.append(Reason("places_spared", (len(places) - len(free),)))
+    whole = sum(place.spend for place in places)
+    share = sum(place.spend for place in free) / whole if whole else 0.0
+    return Proposal(Move.NEGATIVE, tuple(reasons), part_of(stopped(row.basis), share))
+
+
+def _no_negative(row: Row) -> Proposal | None:
+    """Why a row is not to be kept away, or null where it is costly by its own fault."""
     if row.orders:
         return Proposal(Move.NONE, (Reason("has_orders", (row.orders,)),))
     if row.verdict is Verdict.FINE:
@@ -135,12 +182,7 @@ def for_term(
         return Proposal(Move.NONE, (Reason("no_own_test", (row.clicks,)),))
     if not row.own_fault:
         return Proposal(Move.NONE, (Reason("its_product", (row.cvr,)),))
-    if any(words.names_product(term, product.core) for product in products):
-        return Proposal(Move.NONE, (Reason("names_product"),))
-    reasons = [Reason("own_test", (row.clicks,)), Reason("own_fault", (row.cvr,))]
-    if orders_elsewhere:
-        reasons.append(Reason("orders_elsewhere", (orders_elsewhere,)))
-    return Proposal(Move.NEGATIVE, tuple(reasons), stopped(row.basis))
+    return None
 
 
 def for_winner(row: Row, limits: BidLimits = STANDARD_LIMITS) -> Proposal:

@@ -4,9 +4,15 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from functools import lru_cache
 
+import polars as pl
+
+LONGEST_PHRASE = 3
+"""Words in the longest n-gram that terms are gathered by."""
+
+_WORD = r"[\p{L}\p{M}\p{N}]+"
 _ES_PLURAL = re.compile(r".*(x|ch|sh|ss)es$")
 
 
@@ -29,11 +35,17 @@ def singular(word: str) -> str:
     return word if word.endswith(("ss", "us", "is")) else word[:-1]
 
 
-def words(term: str) -> tuple[str, ...]:
-    """The words of a term: split at what is no letter, mark or number, plurals undone."""
+def split(term: str) -> list[str]:
+    """A term's words as they stand in its normal form: split at what is no letter, mark or number."""
     # A combining mark belongs to its letter; `\w` alone would split at some of them.
-    text = "".join(char if unicodedata.category(char)[0] in "LMN" else " " for char in normal_form(term))
-    return tuple(singular(word) for word in text.split())
+    return "".join(
+        char if unicodedata.category(char)[0] in "LMN" else " " for char in normal_form(term)
+    ).split()
+
+
+def words(term: str) -> tuple[str, ...]:
+    """The words of a term, plurals undone."""
+    return tuple(singular(word) for word in split(term))
 
 
 def title_core(title: str, left_out: Iterable[str]) -> frozenset[str]:
@@ -48,3 +60,69 @@ def names_product(term: str, core: frozenset[str]) -> bool:
     """True when every word of the term stands in a product's title core."""
     found = words(term)
     return bool(found) and all(word in core for word in found)
+
+
+def spelt(term: str, phrase: str) -> str | None:
+    """A phrase of `by_phrase` as it stands in a term, plurals and all; null where it does not."""
+    written = split(term)
+    wanted = phrase.split()
+    found = [singular(word) for word in written]
+    for start in range(len(found) - len(wanted) + 1):
+        if found[start : start + len(wanted)] == wanted:
+            return " ".join(written[start : start + len(wanted)])
+    return None
+
+
+def by_phrase(terms: pl.DataFrame, measures: Sequence[str]) -> pl.DataFrame:
+    """
+    What terms come to by the words they share: n-grams, n = 1 … 3 ("Search terms").
+
+    terms: normal_id, term, orders and the measures, one row per place that paid for a
+    term. One row per phrase that stands in two terms or more: phrase (plurals undone),
+    length (in words), terms, idle_terms (without an order), idle_spend (theirs) and the measures of every
+    row that contains it, each once. Rows overlap: their sums are not the account's.
+    """
+    of_term = terms.group_by("normal_id").agg(pl.col("term").first(), pl.col(measures).sum())
+    tokens = (
+        of_term.select("normal_id", word=pl.col("term").map_elements(normal_form, return_dtype=pl.String))
+        .with_columns(pl.col("word").str.extract_all(_WORD))
+        .explode("word", empty_as_null=True)
+        .drop_nulls("word")
+    )
+    stems = tokens.unique("word").select(
+        "word", stem=pl.col("word").map_elements(singular, return_dtype=pl.String)
+    )
+    vocabulary = stems.select(pl.col("stem").unique(maintain_order=True)).with_row_index("code")
+    codes = stems.join(vocabulary, on="stem").select("word", pl.col("code").cast(pl.Int64) + 1)
+    runs = tokens.join(codes, on="word", maintain_order="left").select("normal_id", "code")
+    idle, base = pl.col("orders") == 0, len(vocabulary) + 1
+    rows = (
+        _runs(runs, base)
+        .join(of_term.drop("term"), on="normal_id")
+        .group_by("key", "length")
+        .agg(
+            terms=pl.len().cast(pl.Int64),
+            idle_terms=idle.sum().cast(pl.Int64),
+            idle_spend=pl.col("spend").filter(idle).sum(),
+            **{name: pl.col(name).sum() for name in measures},
+        )
+        .filter(pl.col("terms") > 1)
+    )
+    stem_of = pl.concat([pl.Series([""]), vocabulary["stem"]])
+    text = [stem_of.gather(rows["key"] // base**step % base) for step in range(LONGEST_PHRASE)]
+    return (
+        rows.with_columns(phrase=pl.concat_str(text, separator=" ").str.strip_chars_end())
+        .drop("key")
+        .sort("phrase")
+    )
+
+
+def _runs(words_of: pl.DataFrame, base: int) -> pl.DataFrame:
+    """normal_id, key, length: every run of 1 … 3 words of a term, once. A key is its codes, first lowest."""
+    same = [pl.col("normal_id").shift(-step) == pl.col("normal_id") for step in range(LONGEST_PHRASE)]
+    found = []
+    for n in range(1, LONGEST_PHRASE + 1):
+        key = pl.sum_horizontal(pl.col("code").shift(-step) * base**step for step in range(n))
+        run = words_of.select("normal_id", key=pl.when(same[n - 1]).then(key)).drop_nulls("key")
+        found.append(run.unique().with_columns(length=pl.lit(n, pl.Int64)))
+    return pl.concat(found)

@@ -9,10 +9,11 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core import checks, targeting
+from nimbus_reef.core import checks, targeting, words
 from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.checks import Found
 from nimbus_reef.core.checks.registry import Subject
+from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
@@ -50,6 +51,28 @@ def judged_targets(facts: Facts, account: Account, window: Window, aims: Aims) -
 def judged_terms(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All search terms of the window, judged, with their row_id; kept until something is loaded."""
     return _judged(facts, account, window, aims, "terms", facts.term_rows, row_id=_TERM_ID)
+
+
+def judged_words(facts: Facts, account: Account, window: Window, aims: Aims, narrow: Narrow) -> pl.DataFrame:
+    """
+    What the search terms come to by the words they share, judged among phrases as long.
+
+    Narrowed before they are summed: a phrase is what it did in the part looked at.
+    """
+
+    def make() -> pl.DataFrame:
+        terms = narrow.part(facts, account, window, judged_terms(facts, account, window, aims))
+        rows = words.by_phrase(terms, MEASURES)
+        judged = targeting.judged(rows, window.days, Aims(aims.account), account.min_clicks, ("length",))
+        spent = int(terms["spend"].sum())
+        # Rows overlap, so a share is of what the terms cost, not of the rows' sum.
+        return judged.with_columns(
+            row_id=pl.col("phrase").str.head(64),
+            share_of_spend=pl.col("spend") / spent if spent else pl.lit(None),
+        )
+
+    key = ("words", account.id, facts.generation(account.id), window, aims, account.min_clicks, narrow)
+    return facts.cache.get(key, make)
 
 
 def judged_ads(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:

@@ -483,6 +483,18 @@ class Facts:
             .join(own, on="target_id")
         )
 
+    def keys_of_terms(self, account_id: int, terms: pl.DataFrame) -> pl.DataFrame:
+        """target_term_id of every target that brought one of the terms (ad_group_id, normal_id)."""
+        generation = self.generation(account_id)
+        groups = self.targets(account_id, generation).select("target_id", "ad_group_id")
+        return (
+            self._terms(account_id, generation)
+            .join(terms.select("normal_id").unique(), on="normal_id", how="semi")
+            .join(groups, on="target_id")
+            .join(terms, on=["ad_group_id", "normal_id"], how="semi")
+            .select("target_term_id")
+        )
+
     def rows_behind(self, account_id: int, kind: str, window: Window, keys: Sequence[int]) -> pl.DataFrame:
         """The report's own rows of some keys: day, key, measures, batch_id and its file_name, loaded_at."""
         versions = snapshots.versions(self.store, account_id, kind, window)

@@ -13,6 +13,7 @@ class Subject(StrEnum):
 
     TARGET = "target"
     TERM = "term"
+    PHRASE = "phrase"
 
 
 @dataclass(frozen=True, slots=True)

@@ -50,31 +50,45 @@ class Strip:
 
 def own_shares(planned: Sequence[Planned], shares: pl.DataFrame) -> dict[int, float]:
     """
-    By change id, the part of a negative's money that no planned pause stops already.
+    By change id, the part of a negative's money that nothing planned before it stops already.
 
     shares: what each target spent on each term: ad_group_id, normal_id, target_id, spend.
-    Negatives under no paused target are left out: all of their money is their own.
+    A term under a paused target, or kept away by an earlier negative, counts there. Negatives
+    whose money is all their own are left out.
     """
     paused = [int(each.basis["row_id"]) for each in planned if _pauses(each)]
-    spent = shares.with_columns(
-        row_id=pl.concat_str("ad_group_id", "normal_id", separator="-"),
-        stopped=pl.when(pl.col("target_id").is_in(paused)).then("spend").otherwise(0),
-    )
-    wanted = {each.basis["row_id"]: each.id for each in planned if each.change.entity is Entity.NEGATIVE}
+    negatives = {each.id: _terms_of(each) for each in planned if each.change.entity is Entity.NEGATIVE}
+    wanted = {row_id for rows in negatives.values() for row_id in rows}
     sums = (
-        spent.filter(pl.col("row_id").is_in(list(wanted)))
+        shares.with_columns(
+            row_id=pl.concat_str("ad_group_id", "normal_id", separator="-"),
+            stopped=pl.when(pl.col("target_id").is_in(paused)).then("spend").otherwise(0),
+        )
+        .filter(pl.col("row_id").is_in(list(wanted)))
         .group_by("row_id")
         .agg(pl.col("spend", "stopped").sum())
-        .filter(pl.col("stopped") > 0)
     )
-    return {wanted[row_id]: 1 - stopped / spend for row_id, spend, stopped in sums.rows()}
+    whole = {row_id: (spend, spend - stopped) for row_id, spend, stopped in sums.rows()}
+    left = {row_id: free for row_id, (_, free) in whole.items()}
+    own = {}
+    for change_id, rows in negatives.items():
+        spend = sum(whole[row_id][0] for row_id in rows if row_id in whole)
+        free = sum(left.pop(row_id, 0) for row_id in rows)
+        if free < spend:
+            own[change_id] = free / spend
+    return own
+
+
+def _terms_of(negative: Planned) -> list[str]:
+    """Row ids of the search terms that a negative keeps away: one, or those that hold its words."""
+    return list(negative.basis.get("terms") or [negative.basis["row_id"]])
 
 
 def overlaps(planned: Sequence[Planned]) -> bool:
-    """True when a pause and a negative are both planned, so that they may stop the same money."""
-    return any(_pauses(each) for each in planned) and any(
-        each.change.entity is Entity.NEGATIVE for each in planned
-    )
+    """True when a pause or a phrase and a negative are both planned: they may stop the same money."""
+    negatives = [each for each in planned if each.change.entity is Entity.NEGATIVE]
+    wide = any(_pauses(each) for each in planned) or any(each.basis.get("terms") for each in negatives)
+    return wide and bool(negatives)
 
 
 def _pauses(each: Planned) -> bool:
@@ -140,10 +154,10 @@ def lines(planned: Sequence[Planned], figures: Figures) -> dict[str, list[PlanLi
         grouped.setdefault(change.campaign, []).append(
             PlanLine(
                 id=each.id, row=change.row, what=change.target,
-                where=f"{change.match_type.replace('_', ' ')} · {change.ad_group}",
+                where=change.ad_group if negative else f"{change.match_type} · {change.ad_group}",
                 action=_ACTIONS.get((change.entity.value, change.field), change.field),
                 old=change.old_value or ("not there" if negative else ""),
-                new="negative exact" if negative else change.new_value,
+                new=change.match_type.replace("_", " ") if negative else change.new_value,
                 editable=change.field == "bid",
                 effect_spend=figures.span(effect.spend), effect_sales=figures.span(effect.sales),
                 reason=change.reason, problem=wrong.get(change.row, ""),

@@ -80,11 +80,12 @@ def company(row: Mapping[str, Any], figures: Figures) -> str:
     if row["prior_a"] is None:
         return ""
     group = {
-        "ad_group_id": f"of its ad group, {row['ad_group']}",
-        "main_product": f"of ad groups led by {row['main_product']}",
+        "ad_group_id": f"of its ad group, {row.get('ad_group')}",
+        "main_product": f"of ad groups led by {row.get('main_product')}",
         "family": "of its product family",
-        "category": f"in {row['category']}",
+        "category": f"in {row.get('category')}",
         "account": "of the whole account",
+        "length": "of as many words",
     }[row["prior_level"]]
     return (
         f"Its company: the {figures.count(row['group_rows'])} rows {group}, "
@@ -118,6 +119,8 @@ def reason_words(reason: Reason, figures: Figures) -> str:
         "within_target": lambda: "it is within target",
         "wins": lambda: f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS, and no live exact target of these words advertises the product",
         "opening_bid": lambda: f"bid to open with is {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, {figures.rate(value[2], 0)} of it may be paid",
+        "places": lambda: f"in the {figures.counted(value[0], 'ad group')} that paid for it",
+        "places_spared": lambda: f"not in {figures.counted(value[0], 'ad group')} where an advertised product is called that",
         "orders_elsewhere": lambda: f"mind: the same term made {figures.counted(value[0], 'order')} in a sibling ad group",
     }  # fmt: skip
     return words[reason.key]()
@@ -144,17 +147,18 @@ def offer(
     figures: Figures,
     home: tuple[str, str] = ("", ""),
     here: tuple[str, str] = ("", ""),
+    places: int = 0,
 ) -> Offer:
     """
     A proposal in words. home: campaign and ad group in which a term that wins gets its
-    target; here: those it was bought in.
+    target; here: those it was bought in; places: ad groups that a phrase was bought in.
     """
     reasons = tuple(reason_words(reason, figures) for reason in proposal.reasons)
     if proposal.move is Move.NONE:
         return Offer("leave it for now", "", reasons, False)
     headline = {
         Move.PAUSE: "pause it",
-        Move.NEGATIVE: "negative exact in this ad group",
+        Move.NEGATIVE: "negative phrase" if places else "negative exact in this ad group",
         Move.BID: f"bid {figures.number(bid)} → {figures.number(proposal.new_bid)}",
         Move.PROMOTE: f"exact target at {figures.number(proposal.new_bid)} in {home[1]}",
     }[proposal.move]

@@ -9,9 +9,19 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.core import bids, words
-from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.core.plan import Action, Change, Entity
-from nimbus_reef.core.proposals import AdProduct, Move, Proposal, for_target, for_term, for_winner
+from nimbus_reef.core.projection import Projected, part_of
+from nimbus_reef.core.proposals import (
+    AdProduct,
+    Move,
+    Place,
+    Proposal,
+    for_phrase,
+    for_target,
+    for_term,
+    for_winner,
+)  # fmt: skip
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import audit
 from nimbus_reef.store.accounts import Account
@@ -19,7 +29,7 @@ from nimbus_reef.store.facts import Facts
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.targeting import drawer, pages
-from nimbus_reef.web.targeting.pages import TARGETS, View
+from nimbus_reef.web.targeting.pages import TARGETS, TERMS, WORDS, View
 
 HISTORY_DAYS: Final = 90
 
@@ -31,7 +41,7 @@ class Opened:
 
     days: day, measures and bid (micro) of a target over its history, in order; null for terms.
     products: the ad group's product ads in the window. home: campaign and ad group in which
-    a term that wins gets its target.
+    a term that wins gets its target. places: the ad groups that paid for a phrase.
     """
 
     row: Mapping[str, Any]
@@ -40,15 +50,18 @@ class Opened:
     days: pl.DataFrame | None
     products: pl.DataFrame
     home: tuple[str, str] = ("", "")
+    places: tuple[Place, ...] = ()
 
     @property
     def here(self) -> tuple[str, str]:
-        """Campaign and ad group of the row."""
-        return self.row["campaign"], self.row["ad_group"]
+        """Campaign and ad group of the row; empty where it stands in many."""
+        return self.row.get("campaign", ""), self.row.get("ad_group", "")
 
 
 def judged(facts: Facts, view: View, what: Scope, window: Window) -> pl.DataFrame:
     """The judged rows of a view, with their row ids."""
+    if view is WORDS:
+        return audit.judged_words(facts, what.account, window, what.aims, what.narrow)
     judge = audit.judged_targets if view is TARGETS else audit.judged_terms
     rows = judge(facts, what.account, window, what.aims)
     return what.narrow.part(facts, what.account, window, rows)
@@ -64,7 +77,7 @@ def open_rows(facts: Facts, view: View, what: Scope, rows: pl.DataFrame) -> list
     """Opens judged rows, in their order."""
     products = facts.product_rows(what.account.id, what.window)
     of_group = products.partition_by("ad_group_id", as_dict=True)
-    opener = _targets if view is TARGETS else _terms
+    opener = {TARGETS.name: _targets, TERMS.name: _terms, WORDS.name: _phrases}[view.name]
     return opener(facts, what, rows, {key[0]: part for key, part in of_group.items()}, products.clear())
 
 
@@ -116,7 +129,7 @@ def _terms(
     facts: Facts, what: Scope, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[Opened]:
     everywhere = (
-        judged(facts, pages.TERMS, what, what.window).group_by("normal_id").agg(pl.col("orders").sum()).rows()
+        judged(facts, TERMS, what, what.window).group_by("normal_id").agg(pl.col("orders").sum()).rows()
     )
     orders = dict(everywhere)
     catalog = facts.catalog(what.account.id, facts.generation(what.account.id)).drop("sku")
@@ -143,6 +156,53 @@ def _terms(
     return opened
 
 
+def phrase_terms(facts: Facts, what: Scope, phrase: str) -> pl.DataFrame:
+    """The judged terms that hold a phrase, with spelt: the words as they stand there; dearest first."""
+    terms = judged(facts, TERMS, what, what.window)
+    rough = pl.lit(True)
+    for stem in phrase.split():
+        # A plural may end otherwise (berry, berries); what is left of the stem stands in both.
+        rough = rough & pl.col("term").str.to_lowercase().str.contains(stem.removesuffix("y"), literal=True)
+    near = terms.filter(rough)
+    spelt = [words.spelt(term, phrase) for term in near["term"]]
+    return (
+        near.with_columns(spelt=pl.Series(spelt, dtype=pl.String))
+        .drop_nulls("spelt")
+        .sort("spend", descending=True, maintain_order=True)
+    )
+
+
+def _phrases(
+    facts: Facts, what: Scope, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
+) -> list[Opened]:
+    catalog = facts.catalog(what.account.id, facts.generation(what.account.id)).drop("sku")
+    advertised: dict[Any, list[AdProduct]] = {}
+    opened = []
+    for row in rows.to_dicts():
+        places, own = [], [none]
+        for (group,), terms in (
+            phrase_terms(facts, what, row["phrase"])
+            .filter(pl.col("spend") > 0)
+            .partition_by("ad_group_id", as_dict=True, maintain_order=True)
+            .items()
+        ):
+            here = products.get(group, none)
+            own.append(here)
+            if group not in advertised:
+                advertised[group] = _ad_products(here.join(catalog, on="product_id"), what.account)
+            places.append(
+                Place(
+                    terms["campaign"][0], terms["ad_group"][0], from_micro(int(terms["spend"].sum())),
+                    tuple(terms["spelt"].unique(maintain_order=True)), tuple(terms["row_id"]),
+                    any(words.names_product(row["phrase"], each.core) for each in advertised[group]),
+                )
+            )  # fmt: skip
+        proposal = for_phrase(drawer.core_row(row, what.window.days), places)
+        hit = pl.concat(own).group_by("sku").agg(pl.col(MEASURES).sum())
+        opened.append(Opened(row, None, proposal, None, hit, places=tuple(places)))
+    return opened
+
+
 def _ad_products(known: pl.DataFrame, account: Account) -> list[AdProduct]:
     return [
         AdProduct(
@@ -162,9 +222,15 @@ def changes_of(opened: Opened, write: Figures) -> list[Change]:
     reason = drawer.reason_line(
         fact, drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here)
     )
-    here = {"campaign": row["campaign"], "ad_group": row["ad_group"], "reason": reason, "row": 0}
+    here = {"campaign": opened.here[0], "ad_group": opened.here[1], "reason": reason, "row": 0}
+    if opened.places:
+        return [
+            _negative(spelt, "words", "negative_phrase", {**here, "campaign": place.campaign, "ad_group": place.ad_group})
+            for place in opened.places if not place.names_product
+            for spelt in place.spelt
+        ]  # fmt: skip
     if move is Move.NEGATIVE:
-        return [_negative(row["term"], "wasted-terms", here)]
+        return [_negative(row["term"], "wasted-terms", "negative_exact", here)]
     if move is Move.PROMOTE:
         return _promoted(opened, here)
     finding = "costly-targets" if row["orders"] else "no-order-targets"
@@ -184,9 +250,9 @@ def changes_of(opened: Opened, write: Figures) -> list[Change]:
     return [moved]
 
 
-def _negative(term: str, finding: str, here: Mapping[str, Any]) -> Change:
+def _negative(term: str, finding: str, match_type: str, here: Mapping[str, Any]) -> Change:
     return Change(
-        action=Action.CREATE, entity=Entity.NEGATIVE, target=term, match_type="negative_exact",
+        action=Action.CREATE, entity=Entity.NEGATIVE, target=term, match_type=match_type,
         field="state", new_value="enabled", finding=finding, **here,
     )  # fmt: skip
 
@@ -198,14 +264,21 @@ def _promoted(opened: Opened, here: Mapping[str, Any]) -> list[Change]:
         action=Action.CREATE, entity=Entity.TARGET, target=term, match_type="exact", field="bid",
         new_value=f"{opened.proposal.new_bid:.2f}", finding=audit.WINNERS, **{**here, **home},
     )  # fmt: skip
-    return [made] if opened.here == opened.home else [made, _negative(term, audit.WINNERS, here)]
+    return (
+        [made]
+        if opened.here == opened.home
+        else [made, _negative(term, audit.WINNERS, "negative_exact", here)]
+    )
 
 
 def report_rows(facts: Facts, view: View, what: Scope, row: Mapping[str, Any]) -> tuple[str, pl.DataFrame]:
     """The report that a row's figures come from, and its rows in the window (see `rows_behind`)."""
     account = what.account
     source = facts.held(account.id, what.window).kind if view is TARGETS else "search_term_daily"
-    if view is not TARGETS:
+    if view is WORDS:
+        held = phrase_terms(facts, what, row["phrase"]).select("ad_group_id", "normal_id")
+        keys = facts.keys_of_terms(account.id, held)["target_term_id"].to_list()
+    elif view is TERMS:
         keys = facts.term_keys(account.id, row["ad_group_id"], row["normal_id"])["target_term_id"].to_list()
     elif source == "target_daily":
         keys = [row["target_id"]]
@@ -216,7 +289,7 @@ def report_rows(facts: Facts, view: View, what: Scope, row: Mapping[str, Any]) -
 
 def break_even(facts: Facts, account: Account, row: Mapping[str, Any]) -> tuple[str, float] | None:
     """The main product of a row's ad group and its margin before ads: ACOS at which nothing is earned."""
-    if row["main_product"] is None:
+    if row.get("main_product") is None:
         return None
     known = facts.catalog(account.id, facts.generation(account.id)).filter(
         pl.col("sku") == row["main_product"]
@@ -225,17 +298,39 @@ def break_even(facts: Facts, account: Account, row: Mapping[str, Any]) -> tuple[
     return (row["main_product"], margin[0] / 100) if len(margin) else None
 
 
-def basis_of(opened: Opened, view: View, what: Scope) -> dict[str, Any]:
+def proposed(opened: Opened, view: View, what: Scope, write: Figures) -> list[tuple[Change, dict[str, Any]]]:
+    """
+    The proposal as rows of the change sheet, each with what its promise rests on.
+
+    A phrase's projection is shared over its ad groups by what each spent on it.
+    """
+    basis = _basis_of(opened, view, what)
+    changes = changes_of(opened, write)
+    if not opened.places:
+        return [(change, basis) for change in changes]
+    free = {(each.campaign, each.ad_group): each for each in opened.places if not each.names_product}
+    spent = sum(place.spend for place in free.values())
+    made = []
+    for change in changes:
+        place = free[change.campaign, change.ad_group]
+        share = place.spend / spent / len(place.spelt) if spent else 0.0
+        part = part_of(opened.proposal.projected, share)
+        made.append((change, {**basis, "projected": _as_lists(part), "terms": list(place.terms)}))
+    return made
+
+
+def _basis_of(opened: Opened, view: View, what: Scope) -> dict[str, Any]:
     """What the promise of an accepted change rests on, for holding it to that later."""
     core = drawer.core_row(opened.row, what.window.days)
-    projected = opened.proposal.projected
     return {
         "window": [what.window.first.isoformat(), what.window.last.isoformat()],
         "clicks": core.clicks, "orders": core.orders, "spend": core.spend, "sales": core.sales,
         "a": core.a, "b": core.b, "aov": core.aov, "target_acos": core.target_acos,
         "view": view.name, "row_id": opened.row["row_id"],
-        "projected": {
-            "spend": [projected.spend.low, projected.spend.middle, projected.spend.high],
-            "sales": [projected.sales.low, projected.sales.middle, projected.sales.high],
-        },
+        "projected": _as_lists(opened.proposal.projected),
     }  # fmt: skip
+
+
+def _as_lists(projected: Projected) -> dict[str, list[float]]:
+    ranges = {"spend": projected.spend, "sales": projected.sales}
+    return {name: [each.low, each.middle, each.high] for name, each in ranges.items()}

@@ -50,7 +50,8 @@ TERMS = View(
     "terms", "Search terms", Subject.TERM, "row_id", "search term", "search terms",
     ("term", "campaign", "ad_group"),
 )  # fmt: skip
-VIEWS: Final = {view.name: view for view in (TARGETS, TERMS)}
+WORDS = View("words", "Words", Subject.PHRASE, "row_id", "phrase", "phrases", ("phrase",))
+VIEWS: Final = {view.name: view for view in (TARGETS, TERMS, WORDS)}
 
 
 def fields(view: View, judge: str) -> dict[str, Field]:
@@ -73,10 +74,15 @@ def fields(view: View, judge: str) -> dict[str, Field]:
         Field("simple", "simple rule", pl.col("simple_verdict"),
               options=tuple(verdict.value for verdict in SimpleVerdict),
               definition="clicks enough, then ACOS over target or no order"),
-        Field("match", "match type", pl.col("match_type"), options=_POSITIVE_MATCHES),
     ]  # fmt: skip
-    if view is TARGETS:
-        own += [
+    return metrics | {field.key: field for field in (*own, *_OWN_FIELDS[view.name])}
+
+
+_MATCH = Field("match", "match type", pl.col("match_type"), options=_POSITIVE_MATCHES)
+_OWN_FIELDS: Final[Mapping[str, tuple[Field, ...]]] = {
+    "terms": (_MATCH,),
+    "targets": (
+            _MATCH,
             Field("bid", "bid", pl.col("bid") / 1e6, "¤", "the bid on the window's last day", digits=2),
             Field(
                 "bid_room",
@@ -87,8 +93,14 @@ def fields(view: View, judge: str) -> dict[str, Field]:
                 digits=2,
             ),
             Field("state", "state", pl.col("state"), options=tuple(State)),
-        ]
-    return metrics | {field.key: field for field in own}
+    ),
+    "words": (
+            Field("terms", "terms", pl.col("terms"), "", "search terms that hold these words", digits=0),
+            Field("idle_terms", "terms without order", pl.col("idle_terms"), "", "those that brought no order", digits=0),
+            Field("idle_spend", "spend without order", pl.col("idle_spend") / MICRO, "¤", "what those cost", digits=0),
+            Field("length", "words", pl.col("length"), "", "words in the phrase, one to three", digits=0),
+    ),
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,7 +115,15 @@ class Head:
 
 
 _LEAST_SCALE: Final = 10 * MICRO
-COLUMN_SETS: Final[Mapping[str, tuple[str, ...]]] = {
+_USUAL_WORDS = ("stake", "terms", "idle_terms", "idle_spend", "clicks", "orders", "cvr", "acos", "spend")
+
+
+def column_sets(view: View) -> Mapping[str, tuple[str, ...]]:
+    """The sets of columns of a view, the usual one first."""
+    return COLUMN_SETS | {"usual": _USUAL_WORDS} if view is WORDS else COLUMN_SETS
+
+
+COLUMN_SETS: Final[dict[str, tuple[str, ...]]] = {
     "usual": ("stake", "clicks", "orders", "cvr", "cpc", "rpc", "acos", "spend"),
     "evidence": ("stake", "clicks", "orders", "cvr", "needed_cvr", "p_over", "acos", "spend"),
     "value of a click": ("stake", "clicks", "cpc", "rpc", "aov", "roas", "acos", "spend"),
@@ -213,8 +233,7 @@ def lines(
                 id=row["row_id"],
                 name=row[view.text_columns[0]],
                 kind=row["match_type"] if view is TARGETS else "",
-                where=("" if view is TARGETS else f"{_brought_by(row)} · ")
-                + f"{row['campaign']} · {row['ad_group']}",
+                where=where(view, row, figures),
                 mark=mark_of(row, judge),
                 cells=tuple(cells),
                 verdict=verdict,
@@ -234,6 +253,14 @@ def _cell(
             return Cell("no sales", loss=True)
         return Cell(figures.cell(value, 0), loss=row["acos"] is not None and row["acos"] > row["target_acos"])
     return Cell(figures.cell(value, field.digits or 0))
+
+
+def where(view: View, row: Mapping[str, Any], figures: Figures) -> str:
+    """Where a row stands: in which campaign and ad group, or in how many terms."""
+    if view is WORDS:
+        return f"in {figures.count(row['terms'])} terms, {figures.count(row['idle_terms'])} without an order"
+    place = f"{row['campaign']} · {row['ad_group']}"
+    return place if view is TARGETS else f"{_brought_by(row)} · {place}"
 
 
 def _brought_by(row: Mapping[str, Any]) -> str:
@@ -298,15 +325,19 @@ def accepted_words(accepted: int, planned: int, nothing: int, figures: Figures) 
 
 
 _RATES: Final = ("ctr", "cvr", "acos", "needed_cvr", "p_over")
-_AMOUNTS: Final = ("cpc", "aov", "rpc", "spend", "sales", "stake", "excess", "bid")
+_AMOUNTS: Final = ("cpc", "aov", "rpc", "spend", "sales", "stake", "excess", "bid", "idle_spend")
 
 
 def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
     """Every column that the table can show, money in units, rates as fractions."""
-    names = dict.fromkeys(["campaign", "ad_group", "target", "match_type", view.text_columns[0]])
+    names: list[str | pl.Expr] = (
+        ["phrase", pl.col("length").alias("words"), "terms", "idle_terms", pl.col("idle_spend") / MICRO]
+        if view is WORDS
+        else [*dict.fromkeys(["campaign", "ad_group", "target", "match_type", view.text_columns[0]])]
+    )
     plain = ["impressions", "clicks", "orders", "units", "ctr", "cvr", "cpc", "aov", "rpc", "acos",
              "needed_cvr", "p_over", "own_test", "own_fault", "verdict", "simple_verdict"]  # fmt: skip
-    settings = ["state", pl.col("bid") / MICRO] if view is TARGETS else []
+    settings: list[str | pl.Expr] = ["state", pl.col("bid") / MICRO] if view is TARGETS else []
     money = [pl.col(column) / MICRO for column in ("spend", "sales", "stake", "excess")]
     return Table(
         f"{view.name}-{window.first}-{window.last}",

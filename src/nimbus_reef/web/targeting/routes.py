@@ -32,7 +32,7 @@ from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, inside, must_write, parts, person, scope
 from nimbus_reef.web.targeting import drawer, opening, pages
 from nimbus_reef.web.targeting.opening import Opened
-from nimbus_reef.web.targeting.pages import TARGETS, VIEWS, View
+from nimbus_reef.web.targeting.pages import TARGETS, VIEWS, WORDS, View
 
 targeting = Blueprint("targeting", __name__, url_prefix="/targeting")
 MOST_AT_ONCE: Final = 2_000
@@ -72,7 +72,7 @@ def table(name: str) -> str:
     if what.newest is None:
         return render_template("targeting/empty.html", view=view, views=VIEWS)
     rows, listed, known, filters = _listed(view, what)
-    columns = tables.chosen_columns(what.cols, pages.COLUMN_SETS, known)
+    columns = tables.chosen_columns(what.cols, pages.column_sets(view), known)
     then = None
     if what.against is not None:
         then = opening.judged(parts().facts, view, what, what.against).join(
@@ -87,7 +87,7 @@ def table(name: str) -> str:
         ),
         lines=pages.lines(view, listed.shown, columns, known, what.judge, write),
         columns=columns,
-        column_sets=pages.COLUMN_SETS,
+        column_sets=pages.column_sets(view),
         saved_views=saved.views(parts().store, person().id, request.path),
         listed=listed,
         totals=pages.totals(listed, rows, then, what.window.days, what.judge, write),
@@ -127,21 +127,27 @@ def _open(view: View, what: Scope, row_id: str) -> Opened:
 
 
 def _elsewhere(view: View, what: Scope, row: Mapping[str, Any], write: Figures) -> list[drawer.Elsewhere]:
-    """The terms a target paid for, or the targets that brought a term."""
+    """The terms a target paid for or a phrase stands in, or the targets that brought a term."""
     facts, account = parts().facts, what.account
     if view is TARGETS:
         return drawer.elsewhere_terms(facts.terms_of(account.id, row["target_id"], what.window), write)
+    if view is WORDS:
+        return drawer.elsewhere_terms(opening.phrase_terms(facts, what, row["phrase"]), write, most=8)
     held = facts.term_keys(account.id, row["ad_group_id"], row["normal_id"])
     sums = facts.sums(account.id, "search_term_daily", what.window).join(held, on="target_term_id")
     return drawer.elsewhere_targets(sums, write)
 
 
-def _trend(opened: Opened, what: Scope) -> pl.DataFrame:
+def _trend(view: View, opened: Opened, what: Scope) -> pl.DataFrame:
     """Day, spend and bid of the row over its history."""
     if opened.days is not None:
         return opened.days
     facts, row = parts().facts, opened.row
-    keys = facts.term_keys(what.account.id, row["ad_group_id"], row["normal_id"])["target_term_id"].to_list()
+    if view is WORDS:
+        held = opening.phrase_terms(facts, what, row["phrase"]).select("ad_group_id", "normal_id")
+    else:
+        held = pl.DataFrame([{name: row[name] for name in ("ad_group_id", "normal_id")}]).cast(pl.UInt32)
+    keys = facts.keys_of_terms(what.account.id, held)["target_term_id"].to_list()
     days = facts.daily(what.account.id, "search_term_daily", opening.history(what), keys)
     return days.with_columns(bid=pl.lit(None, pl.Int64))
 
@@ -167,12 +173,13 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
     planned = [
         each for each in plans.planned(parts().store, what.account.id) if _about(each.change) in wanted
     ]
-    trend = _trend(opened, what)
+    trend = _trend(view, opened, what)
     stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
     return {
         "id": row_id,
         "name": row[view.text_columns[0]],
-        "where": f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
+        "where": pages.where(view, row, write)
+        if view is WORDS else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
         "mark": pages.mark_of(row, "evidence"),
         "verdict": row["verdict"] + ("" if row["own_fault"] or not costly else ", with its product"),
         "fact": fact,
@@ -184,7 +191,7 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
             figures=write, first_shown=max(what.window.first, trend["day"].min()),
         ) if len(trend) else None,
         "has_bids": any(bid is not None for bid in stepped),
-        "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here),
+        "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here, len(opened.places)),
         "elsewhere": _elsewhere(view, what, row, write),
         "products": drawer.products_hit(opened.products, write)
         if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
@@ -234,11 +241,10 @@ def accept(name: str) -> Response:
     view, what, write = _view(name), scope(), figures()
     row_id = request.form["row"]
     opened = _open(view, what, row_id)
-    changes = opening.changes_of(opened, write)
+    changes = opening.proposed(opened, view, what, write)
     if not changes:
         raise Conflict("There is nothing to accept on this row any more.", remedy="Look at it again.")
-    basis = opening.basis_of(opened, view, what)
-    if not plans.accept_many(parts().store, what.account.id, who.id, [(each, basis) for each in changes]):
+    if not plans.accept_many(parts().store, what.account.id, who.id, changes):
         raise Conflict(
             "The plan already changes this.", remedy="Take the other change out of the plan first."
         )
@@ -265,11 +271,11 @@ def accept_many(name: str) -> AnyResponse:
             remedy="Filter further: the largest stakes come first.",
         )
     opened = opening.open_rows(parts().facts, view, what, rows)
-    changes = [(opening.changes_of(each, write), opening.basis_of(each, view, what)) for each in opened]
-    proposed = [(change, basis) for of_row, basis in changes for change in of_row]
+    changes = [opening.proposed(each, view, what, write) for each in opened]
+    proposed = [change for of_row in changes for change in of_row]
     accepted = plans.accept_many(parts().store, what.account.id, who.id, proposed)
     told = pages.accepted_words(
-        len(accepted), len(proposed) - len(accepted), sum(not of_row for of_row, _ in changes), write
+        len(accepted), len(proposed) - len(accepted), sum(not of_row for of_row in changes), write
     )
     session["accepted"] = [each.id for each in accepted]
     flash(told, "accepted" if accepted else "message")

@@ -1,0 +1,53 @@
+"""Search terms by the words they share: rows, evidence, and a negative wherever it was paid for."""
+
+from urllib.parse import quote
+
+from tests.web.conftest import row_ids, text_of
+
+from nimbus_reef.store import plans
+
+WORDS = "/targeting/words"
+
+
+def costly(owner):
+    """Phrases with a proposal: costly, no order, a fair test; the demo's misspelt word among them."""
+    return row_ids(owner.get(f"{WORDS}?where=verdict:is:costly&where=orders:eq:0"))
+
+
+def test_phrases_stand_with_their_terms_and_the_money_without_an_order(owner):
+    page = text_of(owner.get(WORDS))
+    assert "terms without order" in page
+    assert "phrases" in page
+    one_word = row_ids(owner.get(f"{WORDS}?where=length:eq:1"))
+    assert one_word
+    assert [each for each in one_word if " " in each] == []
+
+
+def test_the_drawer_shows_its_terms_and_the_rows_behind(owner):
+    phrase = costly(owner)[0]
+    page = text_of(owner.get(f"{WORDS}?open={quote(phrase)}"))
+    assert "of as many words" in page
+    assert "term “" in page
+    behind = text_of(owner.get(f"{WORDS}/rows?open={quote(phrase)}"))
+    assert "search_term_daily" in behind or "Search terms" in behind
+
+
+def test_accepting_a_phrase_puts_a_phrase_negative_where_it_was_paid_for(owner, demo):
+    phrase = next(
+        each for each in costly(owner)
+        if "negative phrase" in text_of(owner.get(f"{WORDS}?open={quote(each)}"))
+    )  # fmt: skip
+    owner.post(f"{WORDS}/accept", data={"row": phrase})
+    accepted = plans.planned(demo.store, 1)
+    assert accepted
+    assert {each.change.match_type for each in accepted} == {"negative_phrase"}
+    places = [(each.change.campaign, each.change.ad_group, each.change.target) for each in accepted]
+    assert len(set(places)) == len(places)
+    assert all(each.basis["projected"]["spend"][1] < 0 for each in accepted)
+    assert "In the plan, row" in text_of(owner.get(f"{WORDS}?open={quote(phrase)}"))
+
+
+def test_phrases_leave_as_a_file(owner):
+    lines = owner.get(f"{WORDS}/export.csv").get_data(as_text=True).splitlines()
+    assert lines[0].startswith("phrase,words,terms,idle_terms,idle_spend,impressions")
+    assert len(lines) > 50
