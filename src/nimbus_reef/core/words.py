@@ -79,7 +79,8 @@ def by_phrase(terms: pl.DataFrame, measures: Sequence[str]) -> pl.DataFrame:
 
     terms: normal_id, term, orders and the measures, one row per place that paid for a
     term. One row per phrase that stands in two terms or more: phrase (plurals undone),
-    length (in words), terms, idle_terms (without an order), idle_spend (theirs) and the measures of every
+    length (in words), terms, example (the dearest of
+    them), idle_terms (without an order), idle_spend (theirs) and the measures of every
     row that contains it, each once. Rows overlap: their sums are not the account's.
     """
     of_term = terms.group_by("normal_id").agg(pl.col("term").first(), pl.col(measures).sum())
@@ -98,9 +99,10 @@ def by_phrase(terms: pl.DataFrame, measures: Sequence[str]) -> pl.DataFrame:
     idle, base = pl.col("orders") == 0, len(vocabulary) + 1
     rows = (
         _runs(runs, base)
-        .join(of_term.drop("term"), on="normal_id")
+        .join(of_term, on="normal_id")
         .group_by("key", "length")
         .agg(
+            example=pl.col("term").get(pl.col("spend").arg_max()),
             terms=pl.len().cast(pl.Int64),
             idle_terms=idle.sum().cast(pl.Int64),
             idle_spend=pl.col("spend").filter(idle).sum(),

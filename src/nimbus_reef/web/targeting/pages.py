@@ -8,7 +8,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.core import evidence
+from nimbus_reef.core import evidence, words
 from nimbus_reef.core.checks.registry import Subject
 from nimbus_reef.core.metrics import difference, with_ratios
 from nimbus_reef.core.model import (
@@ -231,7 +231,7 @@ def lines(
         made.append(
             Line(
                 id=row["row_id"],
-                name=row[view.text_columns[0]],
+                name=name_of(view, row),
                 kind=row["match_type"] if view is TARGETS else "",
                 where=where(view, row, figures),
                 mark=mark_of(row, judge),
@@ -253,6 +253,12 @@ def _cell(
             return Cell("no sales", loss=True)
         return Cell(figures.cell(value, 0), loss=row["acos"] is not None and row["acos"] > row["target_acos"])
     return Cell(figures.cell(value, field.digits or 0))
+
+
+def name_of(view: View, row: Mapping[str, Any]) -> str:
+    """What a row is called: a phrase as its dearest term spells it, not as its stem."""
+    name: str = row[view.text_columns[0]]
+    return words.spelt(row["example"], name) or name if view is WORDS else name
 
 
 def where(view: View, row: Mapping[str, Any], figures: Figures) -> str:

@@ -177,7 +177,7 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
     stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
     return {
         "id": row_id,
-        "name": row[view.text_columns[0]],
+        "name": pages.name_of(view, row),
         "where": pages.where(view, row, write)
         if view is WORDS else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
         "mark": pages.mark_of(row, "evidence"),
@@ -210,7 +210,7 @@ def rows_behind(name: str) -> str:
     opened = _open(view, what, what.open)
     source, rows = opening.report_rows(parts().facts, view, what, opened.row)
     return render_template(
-        "targeting/rows.html", view=view, row=opened.row, title=opened.row[view.text_columns[0]],
+        "targeting/rows.html", view=view, row=opened.row, title=pages.name_of(view, opened.row),
         report=KINDS[source].title, behind=drawer.behind(rows, figures()),
     )  # fmt: skip
 
