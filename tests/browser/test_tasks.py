@@ -8,7 +8,7 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import expect
 from tests.conftest import LAST_DAY
 
-from nimbus_reef.formats.tables import SheetColumn, write_xlsx
+from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
 from nimbus_reef.store import accounts, plans
 
 pytestmark = pytest.mark.browser
@@ -52,7 +52,7 @@ def workbook(tmp_path):
     totals = ["Total", "", "", "", "", "", *[sum(row[index] for row in rows) for index in range(6, 11)]]
     path = tmp_path / "winter.xlsx"
     with path.open("wb") as file:
-        write_xlsx(file, "report", [SheetColumn(header) for header in FOREIGN], [*rows, totals])
+        write_xlsx(file, [Sheet("report", [SheetColumn(header) for header in FOREIGN], [*rows, totals])])
     return path
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import polars as pl
 
 from nimbus_reef.config import Config
-from nimbus_reef.formats.tables import SheetColumn, write_xlsx
+from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
 from nimbus_reef.jobs import intake
 from nimbus_reef.sim import reports, trade, world
 from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
@@ -94,4 +94,4 @@ def _foreign_sample(spec: BrandSpec, terms: pl.DataFrame, last_day: date, folder
     rows = recent.select(order).with_columns(pl.col("date").dt.strftime("%d.%m.%Y")).rows()
     totals = [*["Total"], *[""] * 5, *[float(recent[name].sum()) for name in measures]]
     with (folder / "search-terms-as-others-write-them.xlsx").open("wb") as file:
-        write_xlsx(file, "report", [SheetColumn(headers[name]) for name in order], [*rows, totals])
+        write_xlsx(file, [Sheet("report", [SheetColumn(headers[name]) for name in order], [*rows, totals])])

@@ -171,7 +171,10 @@ def table(
             target.write_text(lines, encoding="utf-8", newline="")
         return
     with target.open("wb") as file:
-        (exports.as_xlsx if target.suffix == ".xlsx" else exports.as_parquet)(made, file)
+        if target.suffix == ".xlsx":
+            exports.as_xlsx([made], file)
+        else:
+            exports.as_parquet(made, file)
 
 
 @click.command()

@@ -8,7 +8,7 @@ from typing import IO, Final
 
 from nimbus_reef.core.plan import Change, SheetRow
 from nimbus_reef.errors import BadFile
-from nimbus_reef.formats.tables import SheetColumn, csv_lines, plain_cell, read_table, write_xlsx
+from nimbus_reef.formats.tables import Sheet, SheetColumn, csv_lines, plain_cell, read_table, write_xlsx
 
 COLUMNS: Final = (
     "row", "action", "entity", "campaign", "ad_group", "target", "match_type", "sku", "placement",
@@ -41,7 +41,7 @@ def as_xlsx(changes: Iterable[Change], target: IO[bytes]) -> None:
         SheetColumn(name, _WIDTHS.get(name, 14), "0.00" if name.endswith("_value") else "")
         for name in COLUMNS
     ]
-    write_xlsx(target, "changes", columns, (_typed_cells(change) for change in changes))
+    write_xlsx(target, [Sheet("changes", columns, [_typed_cells(change) for change in changes])])
 
 
 def read(path: Path, file_name: str) -> list[SheetRow]:

@@ -369,30 +369,42 @@ class SheetColumn:
     number_format: str = ""
 
 
+@dataclass(frozen=True, slots=True)
+class Sheet:
+    """One sheet of a workbook."""
+
+    name: str
+    columns: Sequence[SheetColumn]
+    rows: Iterable[Sequence[Any]]
+
+
 def write_xlsx(
-    target: IO[bytes],
-    name: str,
-    columns: Sequence[SheetColumn],
-    rows: Iterable[Sequence[Any]],
-    progress: Callable[[int], None] = lambda done: None,
+    target: IO[bytes], sheets: Sequence[Sheet], progress: Callable[[int], None] = lambda done: None
 ) -> None:
     """
-    A workbook of one sheet: typed cells, frozen header, filters, widths, number formats.
+    A workbook: typed cells, frozen headers, filters, widths, number formats.
 
-    progress: told every thousand rows how many are written.
+    progress: told every thousand rows how many are written, of all sheets together.
     """
     book = xlsxwriter.Workbook(target, {"constant_memory": True, "strings_to_formulas": False})
-    sheet = book.add_worksheet(name)
     head = book.add_format({"bold": True, "bottom": 1})
+    written = 0
+    for each in sheets:
+        written += _write_sheet(book, head, each, lambda done, before=written: progress(before + done))
+    book.close()
+
+
+def _write_sheet(book: Any, head: Any, each: Sheet, progress: Callable[[int], None]) -> int:
+    sheet = book.add_worksheet(each.name)
     formats = [
         book.add_format({"num_format": column.number_format}) if column.number_format else None
-        for column in columns
+        for column in each.columns
     ]
-    for index, column in enumerate(columns):
+    for index, column in enumerate(each.columns):
         sheet.set_column(index, index, column.width)
         sheet.write_string(0, index, column.header, head)
     last = 0
-    for last, row in enumerate(rows, 1):
+    for last, row in enumerate(each.rows, 1):
         if last % 1_000 == 0:
             progress(last)
         for index, value in enumerate(row):
@@ -401,5 +413,5 @@ def write_xlsx(
             elif value is not None:
                 sheet.write(last, index, value, formats[index])
     sheet.freeze_panes(1, 1)
-    sheet.autofilter(0, 0, max(last, 1), len(columns) - 1)
-    book.close()
+    sheet.autofilter(0, 0, max(last, 1), len(each.columns) - 1)
+    return last

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any, Final
@@ -12,7 +12,7 @@ from typing import IO, Any, Final
 import polars as pl
 
 from nimbus_reef.errors import NotFound
-from nimbus_reef.formats.tables import SheetColumn, write_xlsx
+from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
 
 _KEPT_SECONDS: Final = 24 * 3600
 MOST_ROWS: Final = 1_048_575
@@ -28,13 +28,19 @@ class Table:
     formats: dict[str, str]
 
 
-def as_xlsx(table: Table, target: IO[bytes], progress: Callable[[int], None] = lambda done: None) -> None:
-    """The table as a workbook."""
+def as_xlsx(
+    tables: Sequence[Table], target: IO[bytes], progress: Callable[[int], None] = lambda done: None
+) -> None:
+    """The tables as the sheets of a workbook."""
+    write_xlsx(target, [_sheet(table) for table in tables], progress)
+
+
+def _sheet(table: Table) -> Sheet:
     columns = [
         SheetColumn(name, 34 if dtype == pl.String else 13, table.formats.get(name, ""))
         for name, dtype in table.rows.schema.items()
     ]
-    write_xlsx(target, table.name, columns, table.rows.head(MOST_ROWS).iter_rows(), progress)
+    return Sheet(table.name, columns, table.rows.head(MOST_ROWS).iter_rows())
 
 
 def as_parquet(table: Table, target: IO[bytes]) -> None:
@@ -42,29 +48,39 @@ def as_parquet(table: Table, target: IO[bytes]) -> None:
     table.rows.write_parquet(target)
 
 
-def hand_over(folder: Path, table: Table) -> dict[str, Any]:
+def hand_over(folder: Path, tables: Sequence[Table]) -> dict[str, Any]:
     """Writes the rows for a worker to take up; what the job is asked to do. Old files go."""
     folder.mkdir(parents=True, exist_ok=True)
     for old in folder.iterdir():
         if time.time() - old.stat().st_mtime > _KEPT_SECONDS:
             old.unlink(missing_ok=True)
     stem = uuid.uuid4().hex
-    table.rows.write_ipc(folder / f"{stem}.arrow")
-    return {"stem": stem, "name": table.name, "formats": table.formats, "rows": len(table.rows)}
+    for number, table in enumerate(tables):
+        table.rows.write_ipc(_handed(folder, stem, number))
+    sheets = [{"name": table.name, "formats": table.formats} for table in tables]
+    return {"stem": stem, "sheets": sheets, "rows": sum(len(table.rows) for table in tables)}
+
+
+def _handed(folder: Path, stem: str, number: int) -> Path:
+    return folder / f"{stem}-{number}.arrow"
 
 
 def make_workbook(folder: Path, request: dict[str, Any], progress: Callable[[float, str], None]) -> None:
     """Turns what was handed over into a workbook beside it."""
-    source = folder / f"{request['stem']}.arrow"
-    if not source.exists():
+    sources = [_handed(folder, request["stem"], number) for number in range(len(request["sheets"]))]
+    if not all(source.exists() for source in sources):
         raise NotFound("The rows of this export are no longer here.", remedy="Export the table again.")
-    table = Table(request["name"], pl.read_ipc(source), request["formats"])
-    rows = max(1, len(table.rows))
+    tables = [
+        Table(each["name"], pl.read_ipc(source), each["formats"])
+        for each, source in zip(request["sheets"], sources, strict=True)
+    ]
+    rows = max(1, request["rows"])
     part = workbook(folder, request["stem"]).with_suffix(".part")
     with part.open("wb") as target:
-        as_xlsx(table, target, lambda done: progress(done / rows, f"{done:,} of {rows:,} rows"))
+        as_xlsx(tables, target, lambda done: progress(done / rows, f"{done:,} of {rows:,} rows"))
     part.replace(workbook(folder, request["stem"]))
-    source.unlink()
+    for source in sources:
+        source.unlink()
 
 
 def workbook(folder: Path, stem: str) -> Path:

@@ -475,6 +475,18 @@ remark = Table(
     Index(None, "account_id", "view", "row_id"),
     **_TABLE,
 )  # fmt: skip
+closing = Table(
+    "closing", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    Column("at", DateTime, nullable=False),
+    # the part of the account that was looked at, and the whole address, as query strings
+    Column("part", String(512), nullable=False),
+    Column("address", String(2048), nullable=False),
+    Column("overspend", BIGINT, nullable=False),
+    # check, row, name, where, stake of each finding
+    Column("found", JSON, nullable=False),
+    Index(None, "account_id"),
+    **_TABLE,
+)  # fmt: skip
 aim = Table(
     "aim", metadata, _id(), _ref("account_id", "account"),
     # campaign, portfolio or product; the account's own stands with the account

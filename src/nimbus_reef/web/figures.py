@@ -121,6 +121,10 @@ class Figures:
             f"{format_date(last, 'd MMM y', locale=self.locale)}"
         )
 
+    def day(self, day: date) -> str:
+        """16 Oct 2026."""
+        return format_date(day, "d MMM y", locale=self.locale)
+
     def month(self, day: date) -> str:
         """Oct."""
         return format_date(day, "MMM", locale=self.locale)

@@ -13,6 +13,7 @@ from nimbus_reef.core.evidence import STAKE_DAYS, flagged
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import LAST_N_DAYS
 from nimbus_reef.jobs import audit
+from nimbus_reef.jobs.recurring import news_known
 from nimbus_reef.store import plans
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.web.figures import Figures
@@ -29,13 +30,14 @@ AREAS: Final = (
 
 @dataclass(frozen=True, slots=True)
 class Stop:
-    """One area on the audit line; stake and count are empty where there is nothing to say."""
+    """One area on the audit line; stake and count are empty where there is nothing to say; news: new since the last audit."""
 
     title: str
     href: str
     here: bool
     stake: str
     count: str
+    news: int = 0
 
 
 class Frame:
@@ -116,6 +118,7 @@ class Frame:
                 here=endpoint.partition(".")[0] == here,
                 stake=self.figures.short(stake) if (stake := self._stake(title)) >= 1 else "",
                 count=str(waiting) if title == "Plan" and waiting else "",
+                news=news_known(parts().facts, self.scope.account) if title == "Findings" else 0,
             )
             for endpoint, title in AREAS
         ]

@@ -97,6 +97,20 @@ class Scope:
             return 0
         return windows.maturing(self.window, self.newest, self.account.maturing_days)
 
+    @property
+    def part(self) -> str:
+        """The part of the account that is looked at, as a query string; empty for all of it."""
+        pairs = [("format", each) for each in sorted(self.formats)]
+        pairs += [
+            (name, value)
+            for name, value in (
+                ("portfolio", self.portfolio), ("product", self.product), ("campaign", self.campaign),
+                ("holds", self.name),
+            )
+            if value
+        ]  # fmt: skip
+        return urlencode(pairs)
+
     def values(self) -> list[tuple[str, str]]:
         """The query string as pairs, defaults left out."""
         pairs = [("account", self.account.key)]

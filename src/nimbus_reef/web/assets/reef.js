@@ -10,6 +10,13 @@ const hotkey = (key) => {
   return all.find((element) => element.offsetParent !== null);
 };
 
+/** The printed report. */
+Alpine.data("printing", () => ({
+  print() {
+    window.print();
+  },
+}));
+
 /** Keys that work on every page; see _keys.html for what they do. */
 Alpine.data("keys", () => ({
   init() {

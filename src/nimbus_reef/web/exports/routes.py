@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Sequence
 from typing import Final
 
 from flask import Blueprint, Response, redirect, render_template, send_file, url_for
@@ -38,13 +39,29 @@ def hand_out(table: Table, ending: str) -> AnyResponse:
         return _attached(Response(target.getvalue(), mimetype=_PARQUET), file_name)
     if ending != "xlsx":
         raise BadInput(f"A table does not come as “{ending}”.", remedy="Use csv, xlsx or parquet.")
-    if len(table.rows) <= AT_ONCE_ROWS:
-        work.as_xlsx(table, target)
+    return _as_workbook([table], file_name)
+
+
+def hand_out_workbook(tables: Sequence[Table], name: str) -> AnyResponse:
+    """Several tables as one workbook; a large one leads to its progress."""
+    account, who = scope().account, person()
+    trails.note(
+        parts().store, "exported", person_id=who.id, account_id=account.id,
+        detail={"workbook": name, "rows": sum(len(table.rows) for table in tables)},
+    )  # fmt: skip
+    return _as_workbook(tables, f"{account.key}-{name}.xlsx")
+
+
+def _as_workbook(tables: Sequence[Table], file_name: str) -> AnyResponse:
+    if sum(len(table.rows) for table in tables) <= AT_ONCE_ROWS:
+        target = io.BytesIO()
+        work.as_xlsx(tables, target)
         return _attached(Response(target.getvalue(), mimetype=_XLSX), file_name)
-    request = work.hand_over(parts().config.exports, table) | {"file": file_name}
+    request = work.hand_over(parts().config.exports, tables) | {"file": file_name}
     job_id = loads.start_job(
-        store, kind="export", account_id=account.id, person_id=who.id, upload_id=None, request=request
-    )
+        parts().store, kind="export", account_id=scope().account.id, person_id=person().id, upload_id=None,
+        request=request,
+    )  # fmt: skip
     parts().queue.start(job_id)
     return redirect(scope().elsewhere(url_for("exports.look", job_id=job_id)))
 

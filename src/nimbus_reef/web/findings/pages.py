@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
+from types import MappingProxyType
 from typing import Any, Final
+from urllib.parse import parse_qsl
 
 from nimbus_reef.core.checks import CHECKS, WITH_ITS_PRODUCT
 from nimbus_reef.core.checks.registry import Subject
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.recurring import Key, News
 from nimbus_reef.errors import BadInput
 from nimbus_reef.jobs.audit import WINNERS, Findings, Group
+from nimbus_reef.jobs.recurring import Recurring
 from nimbus_reef.store.away import PutAway
+from nimbus_reef.store.closings import Closing
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.targeting.pages import mark_of
 
@@ -31,6 +36,9 @@ _SEE_ALL: Final[Mapping[str, tuple[str, ...]]] = {
 """Filters that show about the same rows in Targeting."""
 
 
+_NO_NEWS: Final[Mapping[Key, News]] = MappingProxyType({})
+
+
 @dataclass(frozen=True, slots=True)
 class Line:
     """One finding. view and row open the evidence; members are the rows an action is for."""
@@ -46,6 +54,7 @@ class Line:
     weight: float
     why: str
     members: str
+    news: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,13 +78,20 @@ def _view(group: Group) -> str:
     return "targets" if group.subject is Subject.TARGET else "terms"
 
 
-def blocks(found: Findings, days: int, every: str, figures: Figures) -> list[Block]:
-    """The groups, largest stake first; every: the key of the one shown whole."""
+def blocks(
+    found: Findings, days: int, every: str, figures: Figures, news: Mapping[Key, News] = _NO_NEWS
+) -> list[Block]:
+    """The groups, largest stake first; every: the key of the one shown whole; news: since last time."""
     largest = max((int(group.rows["stake"].max() or 0) for group in found.groups), default=0) or 1  # type: ignore[call-overload]
-    return [_block(group, found, days, largest, figures, whole=group.key == every) for group in found.groups]
+    return [
+        _block(group, found, days, largest, figures, news, whole=group.key == every) for group in found.groups
+    ]
 
 
-def _block(group: Group, found: Findings, days: int, largest: int, figures: Figures, *, whole: bool) -> Block:
+def _block(
+    group: Group, found: Findings, days: int, largest: int, figures: Figures, news: Mapping[Key, News], *,
+    whole: bool,
+) -> Block:  # fmt: skip
     gain = group.key == WINNERS
     shown = group.rows if whole else group.rows.head(SHOWN)
     money = int(group.rows["sales"].sum()) * STAKE_DAYS / days if gain else group.stake
@@ -87,7 +103,10 @@ def _block(group: Group, found: Findings, days: int, largest: int, figures: Figu
         amount=figures.micro(money),
         gain=gain,
         weighs=_weighs(group, found, days, figures, gain=gain),
-        lines=tuple(_line(row, group, largest, days, figures) for row in shown.to_dicts()),
+        lines=tuple(
+            replace(_line(row, group, largest, days, figures), news=news.get((group.key, row["row_id"]), ""))
+            for row in shown.to_dicts()
+        ),
         more=len(group.rows) - len(shown),
         see_all=_SEE_ALL[group.key],
         acceptable=group.key != WITH_ITS_PRODUCT.key,
@@ -122,6 +141,7 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
         weight=0 if gain else round(100 * row["stake"] / largest, 1),
         why=_why(row, group, figures),
         members=",".join(row["members"]),
+        news="",
     )
 
 
@@ -170,6 +190,98 @@ def answer(found: Findings, days: int, figures: Figures) -> Answer:
         figures.rate(found.overspend / (found.spend * monthly) if found.spend else None),
         figures.rate(found.overspend / (found.sales * monthly) if found.sales else None),
     )
+
+
+def written_down(found: Findings, days: int, figures: Figures) -> list[dict[str, Any]]:
+    """Every finding as a closed audit keeps it: check, row, name, where, stake."""
+    return [
+        {
+            "check": group.key,
+            "row": row["row_id"],
+            "name": line.name,
+            "where": line.where,
+            "stake": row["stake"],
+        }
+        for group in found.groups
+        for row in group.rows.to_dicts()
+        for line in [_line(row, group, 1, days, figures)]
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class Gone:
+    """A finding of the last audit that is none any more; amount: what was at stake then."""
+
+    name: str
+    where: str
+    title: str
+    amount: str
+
+
+@dataclass(frozen=True, slots=True)
+class SinceLast:
+    """An audit against the last one closed: in a sentence, and what is gone."""
+
+    at: str
+    words: str
+    gone: tuple[Gone, ...]
+    gone_more: int
+
+
+def since_last(
+    found: Findings, recurring: Recurring, figures: Figures, most: int = SHOWN
+) -> SinceLast | None:
+    """What changed since the last audit that was closed; null where none was."""
+    last = recurring.last
+    if last is None:
+        return None
+    changed = recurring.since
+    gone = sorted(
+        (each for each in last.found if (each["check"], each["row"]) in changed.gone),
+        key=lambda each: each["stake"], reverse=True,
+    )  # fmt: skip
+    titles = {check.key: check.title for check in CHECKS.values()}
+    return SinceLast(
+        figures.day(last.at.date()),
+        f"{figures.counted(changed.count(News.NEW), 'finding')} new, {figures.count(changed.count(News.BACK))} "
+        f"came back, {figures.count(len(gone))} gone; overspend {figures.micro(last.overspend)} → "
+        f"{figures.micro(found.overspend)} a month.",
+        tuple(
+            Gone(
+                each["name"],
+                each["where"],
+                titles.get(each["check"], "A winner"),
+                figures.micro(each["stake"]),
+            )
+            for each in gone[:most]
+        ),
+        max(0, len(gone) - most),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Past:
+    """An audit that was closed."""
+
+    id: int
+    at: str
+    by: str
+    address: str
+    settings: str
+    count: str
+    overspend: str
+
+
+def past(before: Sequence[Closing], figures: Figures) -> list[Past]:
+    """The closed audits, newest first, each with the address that looks the same way again."""
+    return [
+        Past(
+            each.id, f"{each.at:%Y-%m-%d %H:%M}", each.by, each.address,
+            ", ".join(f"{name} {value}" for name, value in parse_qsl(each.address)) or "the usual",
+            figures.count(len(each.found)), figures.micro(each.overspend),
+        )
+        for each in before
+    ]  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,19 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
+from urllib.parse import urlencode
 
 import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
-from werkzeug.wrappers import Response
+from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.core.checks import WITH_ITS_PRODUCT
-from nimbus_reef.errors import BadInput
+from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.jobs import audit
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.store import away
+from nimbus_reef.jobs.pulse import beat
+from nimbus_reef.jobs.recurring import since_last
+from nimbus_reef.store import away, closings, plans
 from nimbus_reef.store.away import PutAway
+from nimbus_reef.web.exports.routes import hand_out_workbook
 from nimbus_reef.web.findings import pages
+from nimbus_reef.web.findings import report as sheets_of
 from nimbus_reef.web.parts import figures, must_write, parts, scope
+from nimbus_reef.web.plan.pages import lines as plan_lines
+from nimbus_reef.web.pulse.pages import line as beat_line
+from nimbus_reef.web.targeting import opening
+from nimbus_reef.web.targeting.pages import VIEWS, table_to_export
 
 findings = Blueprint("findings", __name__, url_prefix="/findings")
 
@@ -36,11 +46,14 @@ def look() -> str:
     if what.newest is None:
         return render_template("findings/empty.html")
     found = found_now()
+    recurring = since_last(parts().facts, what.account, found, what.part)
     days, today = what.window.days, today_of(what.account)
     return render_template(
         "findings/findings.html",
         answer=pages.answer(found, days, write),
-        blocks=pages.blocks(found, days, request.args.get("all", ""), write),
+        blocks=pages.blocks(found, days, request.args.get("all", ""), write, recurring.since.news),
+        since=pages.since_last(found, recurring, write),
+        past=pages.past(recurring.closings, write),
         hidden=pages.hidden(found.hidden, _names(found.hidden)),
         until=pages.usual_end(today),
         clicks=pages.SNOOZE_CLICKS,
@@ -67,8 +80,77 @@ def _names(hidden: Sequence[PutAway]) -> dict[str, str]:
     return dict(pl.concat(each.filter(pl.col("row_id").is_in(wanted)) for each in named).rows())
 
 
+@findings.get("/report")
+def report() -> str:
+    """The audit on paper: what was found, what changed since the last one, what is planned."""
+    what, write = scope(), figures()
+    if what.newest is None:
+        return render_template("findings/empty.html")
+    found = found_now()
+    facts, account = parts().facts, what.account
+    recurring = since_last(facts, account, found, what.part)
+    days = what.window.days
+    return render_template(
+        "findings/report.html",
+        answer=pages.answer(found, days, write),
+        blocks=pages.blocks(found, days, "", write, recurring.since.news),
+        since=pages.since_last(found, recurring, write),
+        beat=beat_line(beat(facts, account, what.window, what.against, what.newest), today_of(account)),
+        groups=plan_lines(plans.planned(parts().store, account.id), write),
+        today=today_of(account),
+    )
+
+
+@findings.get("/workbook.xlsx")
+def workbook() -> AnyResponse:
+    """The audit as a workbook: summary, findings, targets, search terms, words, plan."""
+    what = scope()
+    if what.newest is None:
+        raise NotFound("There is nothing to write down yet.", remedy="Load a report first.")
+    found, facts = found_now(), parts().facts
+    recurring = since_last(facts, what.account, found, what.part)
+    made = beat(facts, what.account, what.window, what.against, what.newest)
+    judged = []
+    for view in VIEWS.values():
+        rows = opening.judged(facts, view, what, what.window).sort("stake", descending=True)
+        judged.append(replace(table_to_export(view, rows, what.window), name=view.title))
+    sheets = [
+        sheets_of.summary(what, found, made, recurring),
+        sheets_of.findings_table(found, recurring),
+        *judged,
+        sheets_of.plan_table(plans.planned(parts().store, what.account.id)),
+    ]
+    return hand_out_workbook(sheets, f"audit-{what.window.first}-{what.window.last}")
+
+
+@findings.post("/close")
+def close() -> AnyResponse:
+    """Closes the audit: what is found now is what the next one is measured by."""
+    who, what, write = must_write(), scope(), figures()
+    found = found_now()
+    closings.close(
+        parts().store, what.account.id, who.id, part=what.part, overspend=found.overspend,
+        address=urlencode([(name, value) for name, value in what.values() if name != "account"]),
+        found=pages.written_down(found, what.window.days, write),
+    )  # fmt: skip
+    flash(
+        f"The audit is closed with {write.counted(found.count(), 'finding')}. The next one says what is new, "
+        "what came back and what is gone."
+    )
+    return redirect(what.elsewhere(url_for("findings.look")))
+
+
+@findings.post("/reopen")
+def reopen() -> AnyResponse:
+    """Takes back the closing of an audit."""
+    who, what = must_write(), scope()
+    closings.reopen(parts().store, what.account.id, who.id, request.form.get("audit", 0, type=int))
+    flash("The closing was taken back.")
+    return redirect(what.elsewhere(url_for("findings.look")))
+
+
 @findings.post("/put-away")
-def put_away() -> Response:
+def put_away() -> AnyResponse:
     """Snoozes or dismisses the selected findings of one group."""
     who, what = must_write(), scope()
     check, rows = request.form.get("check", ""), request.form.getlist("findings")
@@ -87,7 +169,7 @@ def put_away() -> Response:
 
 
 @findings.post("/bring-back")
-def bring_back() -> Response:
+def bring_back() -> AnyResponse:
     """Brings findings back into the list."""
     who, what = must_write(), scope()
     back = away.bring_back(parts().store, what.account.id, who.id, request.form.getlist("away", type=int))

@@ -82,14 +82,15 @@ def _purse(currency: str, beats: Sequence[Beat], today: date) -> Purse:
     sales = sum(each.now.sales for each in beats if each.now)
     return Purse(
         currency,
-        tuple(_line(each, today) for each in beats),
+        tuple(line(each, today) for each in beats),
         write.micro(spend),
         write.micro(sales),
         write.rate(spend / sales if sales else None),
     )
 
 
-def _line(beat: Beat, today: date) -> Line:
+def line(beat: Beat, today: date) -> Line:
+    """One account, ready to show."""
     account, now, then = beat.account, beat.now, beat.then
     write = Figures(account.locale, account.currency)
     sales_path, spend_path = _areas(beat)

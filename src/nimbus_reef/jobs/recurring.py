@@ -1,0 +1,51 @@
+"""An audit of an account against those of it that were closed before."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from nimbus_reef.core.recurring import Key, Since, since
+from nimbus_reef.jobs.audit import Findings
+from nimbus_reef.store import closings
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.closings import Closing
+from nimbus_reef.store.facts import Facts
+
+
+@dataclass(frozen=True, slots=True)
+class Recurring:
+    """The closed audits of one part of an account, newest first, and what changed since the last."""
+
+    closings: tuple[Closing, ...]
+    since: Since
+
+    @property
+    def last(self) -> Closing | None:
+        """The audit that this one is measured by."""
+        return self.closings[0] if self.closings else None
+
+
+def since_last(facts: Facts, account: Account, found: Findings, part: str) -> Recurring:
+    """Compares what is found now with the closed audits of the same part."""
+    before = tuple(closings.closings(facts.store, account.id, part))
+    keys = [_keys(each) for each in before]
+    now = {(group.key, row_id) for group in found.groups for row_id in group.rows["row_id"]}
+    changed = since(now, keys, {(each.check, each.row_id) for each in found.hidden})
+    if not part:
+        # For the rail, which must not work it out; see `news_known`.
+        facts.cache.put(_key(facts, account), len(changed.news))
+    return Recurring(before, changed)
+
+
+def news_known(facts: Facts, account: Account) -> int:
+    """How many findings are news, as far as that was worked out since the last load."""
+    known: int | None = facts.cache.peek(_key(facts, account))
+    return known or 0
+
+
+def _keys(closing: Closing) -> set[Key]:
+    return {(each["check"], each["row"]) for each in closing.found}
+
+
+def _key(facts: Facts, account: Account) -> tuple[object, ...]:
+    return ("news", account.id, facts.generation(account.id))

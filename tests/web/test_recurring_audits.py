@@ -1,0 +1,88 @@
+"""Audits closed and taken up again; the audit as a workbook and on paper."""
+
+import io
+import re
+
+import openpyxl
+import pytest
+from tests.web.conftest import text_of
+
+from nimbus_reef.store import closings
+
+FINDINGS = "/findings/"
+
+
+@pytest.fixture
+def closed(owner, demo):
+    """Findings with one audit closed and then two of its findings changed, as if time had gone by."""
+    owner.post("/findings/close", data={"account": "fernhollow-de"})
+    last = closings.closings(demo.store, 1)[0]
+    yield last
+    for each in closings.closings(demo.store, 1):
+        closings.reopen(demo.store, 1, 1, each.id)
+
+
+def test_closing_twice_in_a_row_says_nothing_is_new(owner, closed):
+    page = text_of(owner.get(FINDINGS))
+    assert "0 findings new, 0 came back, 0 gone" in page
+    assert len(closed.found) > 10
+
+
+def test_what_was_not_there_is_new_and_what_is_no_more_is_gone(owner, demo, closed):
+    kept = [each for each in closed.found if each["row"] != closed.found[0]["row"]]
+    gone = {
+        "check": "wasted-terms",
+        "row": "9-9",
+        "name": "a term of old",
+        "where": "c · g",
+        "stake": 5_000_000,
+    }
+    closings.close(demo.store, 1, 1, part="", address="window=last-30", overspend=1, found=[*kept, gone])
+    response = owner.get(FINDINGS)
+    page = text_of(response)
+    # The first audit had it, the second had not, and now it is there again.
+    assert "0 findings new, 1 came back, 1 gone" in page
+    assert "a term of old" in page
+    assert 'class="news">came back<' in response.get_data(as_text=True)
+    assert 'class="fresh"' in owner.get("/targeting/targets").get_data(as_text=True)
+
+
+def test_a_part_of_the_account_is_measured_by_audits_of_that_part(owner, closed):
+    assert "Since the audit" not in text_of(owner.get(f"{FINDINGS}?format=brand"))
+
+
+def test_a_closing_is_listed_with_its_settings_and_taken_back(owner, demo, closed):
+    owner.post("/findings/close", data={"account": "fernhollow-de", "window": "last-60"})
+    page = owner.get(FINDINGS).get_data(as_text=True)
+    assert "window=last-60" in page
+    newest = closings.closings(demo.store, 1)[0]
+    owner.post("/findings/reopen", data={"audit": newest.id})
+    assert [each.id for each in closings.closings(demo.store, 1)] == [closed.id]
+    assert owner.post("/findings/reopen", data={"audit": newest.id}).status_code == 404
+
+
+def test_a_viewer_closes_nothing(viewer):
+    assert viewer.post("/findings/close").status_code == 403
+
+
+def test_the_workbook_holds_every_sheet_of_the_audit(owner):
+    response = owner.get("/findings/workbook.xlsx", follow_redirects=True)
+    if response.mimetype == "text/html":
+        link = re.search(r'href="(/exports/\d+/file[^"]*)"', response.get_data(as_text=True))[1]
+        response = owner.get(link.replace("&amp;", "&"))
+    book = openpyxl.load_workbook(io.BytesIO(response.data))
+    response.close()
+    assert book.sheetnames == ["Summary", "Findings", "Targets", "Search terms", "Words", "Plan"]
+    rows = {row[0]: row[1:] for row in book["Summary"].iter_rows(values_only=True)}
+    assert rows["brand"][0] == "Fernhollow"
+    stakes = [row[7] for row in book["Findings"].iter_rows(min_row=2, values_only=True)]
+    assert len(stakes) == rows["findings"][1]
+    headline = re.search(r"([\d,]+) a month is likely", text_of(owner.get(FINDINGS)))[1]
+    assert f"{rows['overspend a month, the same money once'][1]:,.0f}" == headline
+
+
+def test_the_report_on_paper_says_what_the_page_says(owner):
+    page, paper = text_of(owner.get(FINDINGS)), text_of(owner.get("/findings/report"))
+    headline = re.search(r"(\S+ \S+) a month is likely spent above target", page)[0]
+    assert headline in paper
+    assert "Audit of Fernhollow" in paper
