@@ -57,3 +57,15 @@ def test_only_a_pause_and_a_negative_together_may_overlap():
     assert pages.overlaps([PAUSE, NEGATIVE])
     assert not pages.overlaps([PAUSE])
     assert not pages.overlaps([NEGATIVE, ELSEWHERE])
+
+
+def test_the_plan_comes_in_pages_with_a_campaign_s_changes_together():
+    def change(number, campaign):
+        each = planned(number, Entity.NEGATIVE, "state", "4-9", 1.0)
+        return replace(each, change=replace(each.change, campaign=campaign))
+
+    waiting = [change(number, "ab"[number % 2]) for number in range(250)]
+    first, last = pages.page_of(waiting, 1), pages.page_of(waiting, 9)
+    assert (first.number, first.of, first.campaigns, len(first.planned)) == (1, 3, 2, 100)
+    assert {each.change.campaign for each in first.planned} == {"a"}
+    assert (last.number, len(last.planned)) == (3, 50)

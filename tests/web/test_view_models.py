@@ -95,8 +95,14 @@ def test_charts_carry_theme_colours_and_the_changes_of_the_bid():
     assert picture["series"][1]["data"] == [[0.091, 0]]
     assert picture["xAxis"]["max"] > 0.108
     days = [date(2026, 10, n) for n in range(1, 11)]
+    bids = [0.82] * 5 + [1.05] * 5
     option = charts.money_and_bid(
-        days, [1.0] * 10, [0.82] * 5 + [1.05] * 5, figures=EURO, first_shown=days[4]
+        days,
+        [1.0] * 10,
+        bids,
+        figures=EURO,
+        first_shown=days[4],
+        changes=charts.bid_changes(days, bids, EURO),
     )
     marks = option["series"][0]["markLine"]["data"]
     assert [(mark["xAxis"], mark["label"]["formatter"]) for mark in marks] == [
@@ -106,3 +112,27 @@ def test_charts_carry_theme_colours_and_the_changes_of_the_bid():
         len(charts.money_and_bid(days, [1.0] * 10, [None] * 10, figures=EURO, first_shown=days[0])["series"])
         == 1
     )
+
+
+def test_a_row_is_marked_with_changes_of_its_own_its_ad_group_and_its_campaign():
+    """A change of the bid on record, on a day on which settings show it too, counts once."""
+    row = {"target_id": 7, "ad_group_id": 3, "campaign_id": 2}
+    blank = {"target_id": 0, "ad_group_id": 0, "campaign_id": 0, "product_id": 0, "old": "1", "new": "2"}
+
+    def change(day, field, **ids):
+        return blank | {"day": date(2026, 10, day), "field": field} | ids
+
+    changes = pl.DataFrame(
+        [
+            change(3, "bid", target_id=7, ad_group_id=3, campaign_id=2),
+            change(4, "state", target_id=8, ad_group_id=3, campaign_id=2),
+            change(5, "default_bid", ad_group_id=3, campaign_id=2),
+            change(6, "daily_budget", campaign_id=2),
+            change(7, "daily_budget", campaign_id=9),
+            change(8, "state", ad_group_id=3, campaign_id=2, product_id=1),
+        ]
+    )
+    marked = drawer.changes_of_row(row, [charts.Marked(date(2026, 10, 3), "bid 1 → 2")], changes)
+    assert [(each.day.day, each.words) for each in marked] == [
+        (3, "bid 1 → 2"), (5, "ad group’s default bid 1 → 2"), (6, "campaign’s daily budget 1 → 2"),
+    ]  # fmt: skip

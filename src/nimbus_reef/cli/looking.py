@@ -21,10 +21,13 @@ from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.jobs import audit, exports
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.jobs.pulse import beat
-from nimbus_reef.store import accounts, aims, away, loads, plans
+from nimbus_reef.jobs.recurring import since_last
+from nimbus_reef.store import accounts, aims, away, closings, loads, plans
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web import params, tables
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.findings import pages as finding_pages
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.targeting import opening, pages
 
@@ -113,9 +116,10 @@ def findings(conf: config.Config, key: str, window: str, form: str) -> None:
             away.away(store, what.account.id),
             today_of(what.account),
         )
+        news = since_last(facts, what.account, found, what.part).since.news
     rows = [
         {
-            "finding": group.key, "to_do": group.to_do, "row": row["row_id"], "campaign": row["campaign"],
+            "finding": group.key, "news": str(news.get((group.key, row["row_id"]), "")), "to_do": group.to_do, "row": row["row_id"], "campaign": row["campaign"],
             "ad_group": row["ad_group"], "target": row["target"], "term": row.get("term"),
             "at_stake": from_micro(row["stake"]), "clicks": row["clicks"], "orders": row["orders"],
             "spend": from_micro(row["spend"]), "sales": from_micro(row["sales"]),
@@ -199,4 +203,29 @@ def plan(conf: config.Config, key: str, form: str) -> None:
     )  # fmt: skip
 
 
-COMMANDS = (pulse, coverage, findings, table, plan)
+@click.command()
+@_ACCOUNT
+@_WINDOW
+@click.pass_obj
+def close(conf: config.Config, key: str, window: str) -> None:
+    """Close an audit: the next one says what is new, what came back and what is gone."""
+    with wiring.running_store(conf) as store:
+        facts = Facts(store)
+        what = _scope(store, facts, key, {"window": window})
+        found = audit.findings(
+            facts,
+            what.account,
+            what.window,
+            what.aims,
+            away.away(store, what.account.id),
+            today_of(what.account),
+        )
+        write = Figures(what.account.locale, what.account.currency)
+        closings.close(
+            store, what.account.id, None, part=what.part, address=what.address, overspend=found.overspend,
+            found=finding_pages.written_down(found, what.window.days, write),
+        )  # fmt: skip
+    click.echo(f"Closed with {found.count()} findings.")
+
+
+COMMANDS = (pulse, coverage, findings, close, table, plan)

@@ -390,8 +390,12 @@ def write_xlsx(
     head = book.add_format({"bold": True, "bottom": 1})
     written = 0
     for each in sheets:
-        written += _write_sheet(book, head, each, lambda done, before=written: progress(before + done))
+        written += _write_sheet(book, head, each, partial(_report, progress, written))
     book.close()
+
+
+def _report(progress: Callable[[int], None], before: int, done: int) -> None:
+    progress(before + done)
 
 
 def _write_sheet(book: Any, head: Any, each: Sheet, progress: Callable[[int], None]) -> int:

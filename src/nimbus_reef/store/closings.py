@@ -62,7 +62,7 @@ def close(
                 part=part, address=address, overspend=overspend, found=list(found),
             )
         )  # fmt: skip
-        number = int(made.inserted_primary_key[0])
+        number = int(made.lastrowid)
         _note(connection, account_id, person_id, "audit closed", number, len(found))
         return number
 

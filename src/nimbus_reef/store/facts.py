@@ -483,6 +483,20 @@ class Facts:
             .join(own, on="target_id")
         )
 
+    def changes(self, account_id: int, window: Window) -> pl.DataFrame:
+        """
+        What somebody changed in the window, in order: day, at, the ids of what it was about (0
+        for none), field, old, new, by.
+        """
+        versions = snapshots.versions(self.store, account_id, "changes", window)
+
+        def make() -> pl.DataFrame:
+            keys = [key for key in KEYS_OF["changes"] if key not in ("account_id", "day")]
+            rows = snapshots.read(self.store, account_id, "changes", versions, [*keys, "old", "new", "by"])
+            return rows.with_columns(pl.col("field", "old", "new", "by").cast(pl.String)).sort("at").collect()
+
+        return self.cache.get(("changes", account_id, window, tuple(versions.items())), make)
+
     def keys_of_terms(self, account_id: int, terms: pl.DataFrame) -> pl.DataFrame:
         """target_term_id of every target that brought one of the terms (ad_group_id, normal_id)."""
         generation = self.generation(account_id)

@@ -8,6 +8,7 @@ so that light and dark are decided in one place, the style sheet.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
@@ -78,31 +79,46 @@ def luck(
     }  # fmt: skip
 
 
-def money_and_bid(
-    days: Sequence[date], spend: Sequence[float], bids: Sequence[float | None], *, figures: Figures,
-    first_shown: date,
-) -> dict[str, Any]:  # fmt: skip
-    """Spend a day above, the bid as steps below, changes of the bid marked on both."""
-    labels = [day.isoformat() for day in days]
-    changes = [
-        (day, before, after)
+@dataclass(frozen=True, slots=True)
+class Marked:
+    """A change to be marked on a trend: its day, and what it was in words."""
+
+    day: date
+    words: str
+
+
+def bid_changes(days: Sequence[date], bids: Sequence[float | None], figures: Figures) -> list[Marked]:
+    """The days on which a bid was another than on the day before."""
+    return [
+        Marked(day, f"bid {figures.number(before)} → {figures.number(after)}")
         for day, before, after in zip(days[1:], bids, bids[1:], strict=False)
         if before is not None and after is not None and abs(before - after) > 0.001
     ]
-    newest = changes[-3:]
-    marks = [
+
+
+def change_marks(days: Sequence[date], changes: Sequence[Marked]) -> list[dict[str, Any]]:
+    """Upright lines at the newest changes, the last of them in words."""
+    newest = sorted((each for each in changes if each.day in set(days)), key=lambda each: each.day)[-8:]
+    return [
         {
-            "xAxis": day.isoformat(),
+            "xAxis": each.day.isoformat(),
             "lineStyle": {"color": "@ink-2", "type": "dotted", "width": 1},
             "label": {
-                "formatter": f"bid {figures.number(before)} → {figures.number(after)}"
-                if (day, before, after) == newest[-1] else "",
-                "color": "@ink-2", "position": "end",
-                "align": "right" if days.index(day) > len(days) / 2 else "left",
+                "formatter": each.words if each is newest[-1] else "", "color": "@ink-2", "position": "end",
+                "align": "right" if days.index(each.day) > len(days) / 2 else "left",
             },
         }
-        for day, before, after in newest
+        for each in newest
     ]  # fmt: skip
+
+
+def money_and_bid(
+    days: Sequence[date], spend: Sequence[float], bids: Sequence[float | None], *, figures: Figures,
+    first_shown: date, changes: Sequence[Marked] = (),
+) -> dict[str, Any]:  # fmt: skip
+    """Spend a day above, the bid as steps below; changes marked, the newest in words."""
+    labels = [day.isoformat() for day in days]
+    marks = change_marks(days, changes)
     with_bids = any(bid is not None for bid in bids)
     bare = {"type": "category", "data": labels, "boundaryGap": False, **_HIDDEN_AXIS}
     dated = {

@@ -90,6 +90,10 @@ class Figures:
         """Money gained or lost, with its sign."""
         return _signed(self.money(value, digits), round(value, digits))
 
+    def points(self, value: float, digits: int = 1) -> str:
+        """A relative change, with its sign."""
+        return _signed(self.rate(value, digits), round(value * 100, digits))
+
     def span(self, values: Range) -> str:
         """A change as its 80 % range; one figure where the ends are the same to the eye."""
         if abs(values.high - values.low) < 1:

@@ -133,6 +133,11 @@ class Scope:
         pairs += [("where", each) for each in self.where]
         return pairs + [(name, value) for name, value, default in optional if value != default]
 
+    @property
+    def address(self) -> str:
+        """The query string without the account, as it is kept to look the same way again."""
+        return urlencode([(name, value) for name, value in self.values() if name != "account"])
+
     def link(self, path: str, **changes: Any) -> str:
         """The address of a path in this scope, with some of it changed."""
         return f"{path}?{urlencode(replace(self, **changes).values())}"

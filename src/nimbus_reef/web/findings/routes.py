@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from urllib.parse import urlencode
 
 import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
@@ -130,7 +129,7 @@ def close() -> AnyResponse:
     found = found_now()
     closings.close(
         parts().store, what.account.id, who.id, part=what.part, overspend=found.overspend,
-        address=urlencode([(name, value) for name, value in what.values() if name != "account"]),
+        address=what.address,
         found=pages.written_down(found, what.window.days, write),
     )  # fmt: skip
     flash(

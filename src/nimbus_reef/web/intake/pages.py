@@ -17,6 +17,7 @@ from nimbus_reef.formats.contract import Column, Holds
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap, Suggestion
 from nimbus_reef.formats.tables import LINE, RawTable
+from nimbus_reef.jobs.agreement import Difference
 from nimbus_reef.store.loads import Batch, HeldReport, Job
 from nimbus_reef.web.figures import Figures
 
@@ -286,3 +287,15 @@ def _in_words(found: Sequence[Stretch]) -> str:
 def _months(window: Window, figures: Figures) -> tuple[tuple[int, str], ...]:
     days = [window.first + timedelta(days=number) for number in range(window.days)]
     return tuple((number * _DAY_WIDTH, figures.month(day)) for number, day in enumerate(days) if day.day == 1)
+
+
+def differ_words(each: Difference, figures: Figures) -> str:
+    """Two reports that do not agree, in a sentence."""
+    titles = KINDS[each.better].title, KINDS[each.other].title
+    gap = each.second / each.first - 1 if each.first else None
+    return (
+        f"{titles[0]} and {titles[1].lower()} differ in {each.measure}: {figures.micro(each.first)} against "
+        f"{figures.micro(each.second)}{f' ({figures.points(gap)})' if gap is not None else ''}, "
+        f"{figures.days(each.days)}, {figures.counted(each.held, 'day')} that both hold. "
+        f"Totals come from {titles[0].lower()}."
+    )

@@ -15,7 +15,9 @@ from nimbus_reef.formats.mapping import ColumnMap, checked
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.formats.values import DateOrder
 from nimbus_reef.jobs import intake as loading
+from nimbus_reef.jobs.agreement import differences
 from nimbus_reef.store import loads, trails
+from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.loads import Upload
 from nimbus_reef.store.models import SCOPES
 from nimbus_reef.web.figures import Figures
@@ -44,9 +46,16 @@ def look() -> str:
         batches=[
             (batch, pages.batch_summary(batch, figures())) for batch in loads.batches(store, account.id)
         ],
+        differ=_differ(account),
         inbox=_as_seen_from_here(parts().config.inbox / account.key),
         titles={kind.name: kind.title for kind in KINDS.values()},
     )
+
+
+def _differ(account: Account) -> list[str]:
+    newest = scope().newest
+    found = differences(parts().facts, account, newest) if newest else []
+    return [pages.differ_words(each, figures()) for each in found]
 
 
 def _as_seen_from_here(path: Path) -> Path:

@@ -14,6 +14,7 @@ from nimbus_reef.core.plan import Entity
 from nimbus_reef.core.projection import Projected, Range
 from nimbus_reef.store.plans import Planned
 from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.tables import PAGE_ROWS
 
 
 def projected_of(planned: Planned) -> Projected:
@@ -141,14 +142,35 @@ _ACTIONS = {
 }
 
 
-def lines(planned: Sequence[Planned], figures: Figures) -> dict[str, list[PlanLine]]:
-    """The changes by campaign, in the order they were accepted."""
+@dataclass(frozen=True, slots=True)
+class Page:
+    """The changes of one page, and how many pages and campaigns there are."""
+
+    planned: Sequence[Planned]
+    number: int
+    of: int
+    campaigns: int
+
+
+def page_of(planned: Sequence[Planned], number: int) -> Page:
+    """A page of the plan, its changes by campaign; the last where there are not so many."""
+    order = {name: place for place, name in enumerate(dict.fromkeys(p.change.campaign for p in planned))}
+    by_campaign = sorted(planned, key=lambda each: order[each.change.campaign])
+    pages = max(1, -(-len(planned) // PAGE_ROWS))
+    number = min(number, pages)
+    return Page(by_campaign[(number - 1) * PAGE_ROWS : number * PAGE_ROWS], number, pages, len(order))
+
+
+def lines(
+    shown: Sequence[Planned], figures: Figures, planned: Sequence[Planned] | None = None
+) -> dict[str, list[PlanLine]]:
+    """The changes by campaign, in the order they were accepted; planned: all, where not all are shown."""
     wrong = {
         problem.row: f"{problem.column} {problem.reason}"
-        for problem in plan.problems([p.change for p in planned])
+        for problem in plan.problems([p.change for p in planned or shown])
     }
     grouped: dict[str, list[PlanLine]] = {}
-    for each in planned:
+    for each in shown:
         change, effect = each.change, projected_of(each)
         negative = change.entity is Entity.NEGATIVE
         grouped.setdefault(change.campaign, []).append(

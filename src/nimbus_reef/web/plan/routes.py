@@ -32,9 +32,11 @@ def look() -> str:
 
 
 def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
+    page = pages.page_of(planned, scope().page)
     return render_template(
         "plan/plan.html",
-        groups=pages.lines(planned, figures()),
+        page=page,
+        groups=pages.lines(page.planned, figures(), planned),
         answer=answer,
         removed=request.args.get("removed"),
     )

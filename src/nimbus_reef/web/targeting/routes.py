@@ -175,6 +175,10 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
     ]
     trend = _trend(view, opened, what)
     stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
+    marked = drawer.changes_of_row(
+        row, charts.bid_changes(trend["day"].to_list(), stepped, write),
+        parts().facts.changes(what.account.id, opening.history(what)),
+    )  # fmt: skip
     return {
         "id": row_id,
         "name": pages.name_of(view, row),
@@ -188,8 +192,9 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         "picture": picture,
         "trend": charts.money_and_bid(
             trend["day"].to_list(), [from_micro(value) for value in trend["spend"]], stepped,
-            figures=write, first_shown=max(what.window.first, trend["day"].min()),
+            figures=write, first_shown=max(what.window.first, trend["day"].min()), changes=marked,
         ) if len(trend) else None,
+        "changes": [(write.day(each.day), each.words) for each in reversed(marked[-6:])],
         "has_bids": any(bid is not None for bid in stepped),
         "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here, len(opened.places)),
         "elsewhere": _elsewhere(view, what, row, write),

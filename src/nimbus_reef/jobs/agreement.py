@@ -1,0 +1,56 @@
+"""Reports that tell the same total, held against each other."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.facts import TOTAL_SOURCES, Facts
+
+DIFFER_ABOVE: Final = 0.01
+"""Relative difference from which two reports are said to differ."""
+_COMPARED_DAYS: Final = 30
+_MONEY: Final = ("spend", "sales")
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """Two reports that tell different sums of a measure over the days both hold; micro-units."""
+
+    better: str
+    other: str
+    measure: str
+    days: Window
+    held: int
+    first: int
+    second: int
+
+
+def differences(facts: Facts, account: Account, newest: date) -> list[Difference]:
+    """
+    Where a report's total differs by more than 1 % from that of the first report that gives
+    totals, over the mature ones of the last 30 days that both hold.
+    """
+    window = Window(newest, newest).shifted(-account.maturing_days)
+    window = Window(window.shifted(1 - _COMPARED_DAYS).first, window.last)
+    held = {kind: facts.by_day(account.id, kind, window, _MONEY) for kind in TOTAL_SOURCES}
+    kinds = [kind for kind in TOTAL_SOURCES if len(held[kind])]
+    return [each for other in kinds[1:] for each in _between(kinds[0], other, held)]
+
+
+def _between(better: str, other: str, held: dict[str, pl.DataFrame]) -> list[Difference]:
+    both = held[better].join(held[other], on="day", suffix="_other").sort("day")
+    if both.is_empty():
+        return []
+    days = Window(both["day"][0], both["day"][-1])
+    found = []
+    for measure in _MONEY:
+        first, second = int(both[measure].sum()), int(both[f"{measure}_other"].sum())
+        if abs(first - second) > DIFFER_ABOVE * max(first, second):
+            found.append(Difference(better, other, measure, days, len(both), first, second))
+    return found
