@@ -16,6 +16,7 @@ import zipfile
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import IO, Any
 
