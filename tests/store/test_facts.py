@@ -141,3 +141,15 @@ def test_the_cache_forgets_the_oldest():
     for name in ("a", "b", "a", "c", "a", "b"):
         assert make(name) == name
     assert calls == ["a", "b", "c", "b"]
+
+
+def test_the_cache_holds_no_more_bytes_than_it_may():
+    frame = pl.DataFrame({"n": range(1000)})
+    cache = Cache(most_bytes=20_000)
+    for name in "abc":
+        cache.get(name, lambda: frame.clone())
+    assert cache.peek("a") is None
+    assert cache.peek("c") is not None
+    cache.put("large", pl.DataFrame({"n": range(100_000)}))
+    assert cache.peek("large") is not None, "one that is too large for all is kept alone"
+    assert cache.peek("c") is None

@@ -26,7 +26,8 @@ from nimbus_reef.store.models import KEYS_OF
 
 T = TypeVar("T")
 
-_KEPT: Final = 64
+_KEPT: Final = 256
+_MOST_BYTES: Final = 192 * 2**20
 TARGET_SOURCES: Final = ("target_daily", "search_term_daily")
 """Reports that can tell what a target did, the better first."""
 TOTAL_SOURCES: Final = ("campaign_daily", "placement_daily", "target_daily", "product_ad_daily", "hourly")
@@ -43,12 +44,18 @@ class Held:
 
 
 class Cache:
-    """The newest few results, shared by the threads of one process."""
+    """
+    The results asked for last, shared by the threads of one process.
 
-    def __init__(self, kept: int = _KEPT) -> None:
-        self._kept = kept
+    most_bytes: what the frames among them may hold together; a result larger than that is
+    kept alone. Counting them is what keeps a worker small whatever the account's size.
+    """
+
+    def __init__(self, kept: int = _KEPT, most_bytes: int = _MOST_BYTES) -> None:
+        self._kept, self._most_bytes = kept, most_bytes
         self._lock = threading.Lock()
         self._items: OrderedDict[Hashable, Any] = OrderedDict()
+        self._sizes: dict[Hashable, int] = {}
 
     def peek(self, key: Hashable) -> Any:
         """The result kept under the key, or null; nothing is made."""
@@ -71,8 +78,12 @@ class Cache:
         with self._lock:
             self._items[key] = made
             self._items.move_to_end(key)
-            while len(self._items) > self._kept:
-                self._items.popitem(last=False)
+            self._sizes[key] = int(made.estimated_size()) if isinstance(made, pl.DataFrame) else 0
+            while len(self._items) > self._kept or (
+                len(self._items) > 1 and sum(self._sizes.values()) > self._most_bytes
+            ):
+                gone, _ = self._items.popitem(last=False)
+                del self._sizes[gone]
 
 
 @dataclass(frozen=True, slots=True)
@@ -325,6 +336,26 @@ class Facts:
             .group_by("ad_group_id", "normal_id", "target_id")
             .agg(pl.col("spend").sum())
         )
+
+    def term_money(self, account_id: int, window: Window) -> pl.DataFrame:
+        """What each term of an ad group cost and sold: ad_group_id, normal_id, spend, sales."""
+        generation = self.generation(account_id)
+
+        def make() -> pl.DataFrame:
+            groups = self.targets(account_id, generation).select("target_id", "ad_group_id")
+            return (
+                self.sums(account_id, "search_term_daily", window)
+                .select("target_term_id", "spend", "sales")
+                .join(
+                    self._terms(account_id, generation).select("target_term_id", "target_id", "normal_id"),
+                    on="target_term_id",
+                )
+                .join(groups, on="target_id")
+                .group_by("ad_group_id", "normal_id")
+                .agg(pl.col("spend", "sales").sum())
+            )
+
+        return self.cache.get(("term money", account_id, generation, window), make)
 
     def live_exact(self, account_id: int, window: Window) -> pl.DataFrame:
         """ad_group_id, normal_id of exact targets that ran at the window's end, as far as is known."""

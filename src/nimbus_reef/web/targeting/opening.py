@@ -67,6 +67,17 @@ def judged(facts: Facts, view: View, what: Scope, window: Window) -> pl.DataFram
     return what.narrow.part(facts, what.account, window, rows)
 
 
+def money_then(facts: Facts, view: View, what: Scope, rows: pl.DataFrame) -> pl.DataFrame | None:
+    """Spend and sales of the same rows in the days compared with; null where nothing is compared."""
+    if what.against is None or view is WORDS:
+        return None
+    if view is TARGETS:
+        then, keys = facts.target_rows(what.account.id, what.against), ["target_id"]
+    else:
+        then, keys = facts.term_money(what.account.id, what.against), ["ad_group_id", "normal_id"]
+    return then.join(rows.select(keys), on=keys, how="semi").select(pl.col("spend", "sales").sum())
+
+
 def history(what: Scope) -> Window:
     """The days a trend and the bids that worked are read from."""
     longest = max(HISTORY_DAYS, what.window.days)

@@ -294,7 +294,7 @@ def totals(
     listed: Listing, everything: pl.DataFrame, then: pl.DataFrame | None, days: int, judge: str,
     figures: Figures,
 ) -> Totals:  # fmt: skip
-    """Sums of all filtered rows, never only of the page; ACOS against the same rows then."""
+    """Sums of all filtered rows, never only of the page; then: one row, what the same ones cost and sold before."""
     rows = listed.rows
     now = with_ratios(rows.select(pl.col("spend", "sales").sum()), ["acos"]).to_dicts()[0]
     by = "excess" if judge == "simple" else "stake"
@@ -304,7 +304,7 @@ def totals(
     monthly_sales = int(everything["sales"].sum()) * evidence.STAKE_DAYS / days
     before = None
     if then is not None:
-        before = with_ratios(then.select(pl.col("spend", "sales").sum()), ["acos"])["acos"][0]
+        before = with_ratios(then, ["acos"])["acos"][0]
     moved = difference(now["acos"], before).absolute
     return Totals(
         count=figures.count(len(rows)),

@@ -73,11 +73,7 @@ def table(name: str) -> str:
         return render_template("targeting/empty.html", view=view, views=VIEWS)
     rows, listed, known, filters = _listed(view, what)
     columns = tables.chosen_columns(what.cols, pages.column_sets(view), known)
-    then = None
-    if what.against is not None:
-        then = opening.judged(parts().facts, view, what, what.against).join(
-            listed.rows.select("row_id"), on="row_id", how="semi"
-        )
+    then = opening.money_then(parts().facts, view, what, listed.rows)
     return render_template(
         "targeting/table.html",
         view=view,
