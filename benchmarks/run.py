@@ -42,6 +42,7 @@ from nimbus_reef.web.factory import make_app
 DAYS = 90
 LAST = date(2026, 10, 20)
 ROUNDS = 5
+PAGE_ROUNDS = 60
 
 
 @dataclass(frozen=True)
@@ -297,7 +298,7 @@ PAGES = ("targeting/terms", "targeting/targets", "findings/", "pulse/", "intake/
 
 
 def _page_seconds(conf: config.Config, store: object) -> dict[str, tuple[float, float, float]]:
-    """Per page: seconds cold, then p50 and p95 of twenty from cached aggregates."""
+    """Per page: seconds cold, then p50 and p95 of sixty from cached aggregates."""
     people.add(store, email="b@example.com", name="B", password="a bench password", role=people.Role.OWNER)
     app = make_app(conf, store, make_queue(conf, store), secret_key="x", testing=True)
     app.config["WTF_CSRF_ENABLED"] = False
@@ -306,13 +307,27 @@ def _page_seconds(conf: config.Config, store: object) -> dict[str, tuple[float, 
     found = {}
     for page in PAGES:
         taken = []
-        for _ in range(21):
+        for _ in range(PAGE_ROUNDS + 1):
             begun = time.perf_counter()
             assert client.get(f"/{page}?account=bench").status_code == 200
             taken.append(time.perf_counter() - begun)
-        warm = sorted(taken[1:])
-        found[page] = (taken[0], statistics.median(warm), warm[int(len(warm) * 0.95)])
+        warm = taken[1:]
+        found[page] = (taken[0], statistics.median(warm), statistics.quantiles(warm, n=20)[-1])
     return found
+
+
+SHORT = (
+    "## What is owed and not met",
+    "",
+    "- *Loading, 1.3 ×.* Before LOAD DATA starts the file is parsed (about a fifth of the whole) and its names "
+    "become ids (about a quarter: temporary tables of the distinct names, new ones inserted, ids read back). "
+    "Both are done whole, one after the other. Next step: cut the file into runs of days and let the database "
+    "load one while the next is parsed and named.",
+    "- *One day restated, 1.5 ×.* Of a small file naming is two thirds: four temporary tables and four joins, "
+    "whatever the size. The floor starts from ready ids. Next step: keep the ids of the last loads' names in the "
+    "worker, checked by the newest id of each table, and ask the database only for names it has not seen.",
+)
+"""Figures of architecture.md that are not reached, why, and what would be done about it."""
 
 
 def main() -> None:
@@ -327,7 +342,7 @@ def main() -> None:
         "compare ratios, not seconds.", "",
         "| work | floor | floor s | ours s | ratio | owed |", "|---|---|---|---|---|---|",
         *(f"| {each.work} | {each.floor_is} | {each.floor:.2f} | {each.ours:.2f} | {each.ratio:.2f} | {each.owed} |" for each in lines), "",
-        *(f"- {remark}" for remark in remarks), "",
+        *(f"- {remark}" for remark in remarks), "", *SHORT, "",
     ]  # fmt: skip
     print("\n".join(text))
     if "--write" in sys.argv:
