@@ -10,6 +10,7 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sequence
+from contextvars import ContextVar, Token
 from dataclasses import dataclass, field
 from datetime import date
 from typing import Any, Final, TypeVar
@@ -41,6 +42,20 @@ class Held:
     kind: str
     days: int
     of: int
+
+
+Generation = tuple[tuple[str, int], ...]
+_SEEN: ContextVar[dict[int, Generation] | None] = ContextVar("generations seen", default=None)
+
+
+def begin_moment() -> Token[dict[int, Generation] | None]:
+    """From here on one generation of each account is looked at, so that a page is of one piece."""
+    return _SEEN.set({})
+
+
+def end_moment(begun: Token[dict[int, Generation] | None]) -> None:
+    """Ends what `begin_moment` began."""
+    _SEEN.reset(begun)
 
 
 class Cache:
@@ -93,8 +108,16 @@ class Facts:
     store: Store
     cache: Cache = field(default_factory=Cache)
 
-    def generation(self, account_id: int) -> tuple[tuple[str, int], ...]:
-        """Changes whenever anything is loaded into the account; one small query."""
+    def generation(self, account_id: int) -> Generation:
+        """Changes whenever anything is loaded into the account; one small query, one per `moment`."""
+        seen = _SEEN.get()
+        if seen is None:
+            return self._generation(account_id)
+        if account_id not in seen:
+            seen[account_id] = self._generation(account_id)
+        return seen[account_id]
+
+    def _generation(self, account_id: int) -> Generation:
         with self.store.read() as connection:
             rows = connection.execute(
                 text(

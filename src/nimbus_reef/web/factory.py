@@ -23,7 +23,7 @@ from nimbus_reef.config import Config
 from nimbus_reef.errors import BadFile, BadInput, Conflict, NotAllowed, NotFound, ReefError, StoreAway
 from nimbus_reef.jobs.queue import Queue
 from nimbus_reef.store.engine import Store
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.facts import Facts, begin_moment, end_moment
 from nimbus_reef.web import security
 from nimbus_reef.web.bar.routes import bar
 from nimbus_reef.web.exports.routes import exports
@@ -67,6 +67,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     )
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.extensions["reef"] = Parts(config, store, Facts(store), queue)
+    _one_moment(app)
     security.guard(app)
     Compress(app)
     for area in (people, pulse, intake, targeting, findings, plan, exports, saved, bar):
@@ -77,6 +78,20 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     app.add_url_rule("/alive", "alive", lambda: ("alive", {"Content-Type": "text/plain"}))
     _map_errors(app)
     return app
+
+
+def _one_moment(app: Flask) -> None:
+    """A page is read of one piece; what a write loads is seen by the request after it."""
+
+    @app.before_request
+    def begin() -> None:
+        if request.method == "GET":
+            g.moment = begin_moment()
+
+    @app.teardown_request
+    def end(_: BaseException | None) -> None:
+        if "moment" in g:
+            end_moment(g.pop("moment"))
 
 
 def _asset_addresses(app: Flask) -> Callable[[str], str]:
