@@ -12,7 +12,7 @@ import polars as pl
 from nimbus_reef.config import Config
 from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
 from nimbus_reef.jobs import intake
-from nimbus_reef.sim import reports, trade, world
+from nimbus_reef.sim import brand, reports
 from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
 from nimbus_reef.store import accounts, people, server
 from nimbus_reef.store.engine import Store
@@ -55,13 +55,11 @@ def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step,
     for spec in BRANDS:
         folder = config.var / "demo" / spec.key
         step(f"{spec.name}: simulating {days} days")
-        made = world.build(spec, seed, days)
-        happened = trade.run(made, seed, last_day)
-        frames = reports.reports(made, happened, last_day)
-        paths = reports.write(frames, folder / "reports")
-        reports.write_truth(reports.truth(made, happened), folder / "truth.json")
+        made = brand.simulate(spec, seed, days, last_day)
+        paths = reports.write(made.frames, folder / "reports")
+        reports.write_truth(made.truth, folder / "truth.json")
         if spec is BRANDS[0]:
-            _foreign_sample(spec, frames["search_term_daily"], last_day, folder)
+            _foreign_sample(spec, made.frames["search_term_daily"], last_day, folder)
         _load_brand(store, spec, paths, last_day, step)
     people.add(store, email=DEMO_EMAIL, name="Demo", password=password(config), role=Role.OWNER)
 

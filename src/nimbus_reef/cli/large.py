@@ -12,7 +12,7 @@ import polars as pl
 from nimbus_reef.cli.demo import Step
 from nimbus_reef.config import Config
 from nimbus_reef.jobs import intake
-from nimbus_reef.sim import reports, trade, world
+from nimbus_reef.sim import brand
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
 from nimbus_reef.store import accounts
 from nimbus_reef.store.accounts import Account
@@ -45,9 +45,10 @@ def load(
         old.unlink()
     for number in range(size.worlds):
         step(f"simulating part {number + 1} of {size.worlds}")
-        built = world.build(SPEC, seed + number, size.days)
-        frames = reports.reports(built, trade.run(built, seed + number, last_day), last_day)
-        for kind, frame in frames.items():
+        made = brand.simulate(SPEC, seed + number, size.days, last_day)
+        for kind, frame in made.frames.items():
+            if number and kind.startswith("peer_"):
+                continue  # all of them stand on the same shelves
             _append(folder, kind, _prefixed(frame, number), last_day, size)
     account = accounts.by_key(store, SPEC.key) or accounts.add(
         store, key=SPEC.key, brand_name=SPEC.name, marketplace=SPEC.marketplace, country=SPEC.country,
@@ -73,7 +74,7 @@ def load(
 
 def steps(size: Size = LARGE) -> int:
     """How many steps `load` reports, at most."""
-    return size.worlds + size.files * 6 + 1
+    return size.worlds + size.files * 7 + 5
 
 
 def _prefixed(frame: pl.DataFrame, number: int) -> pl.DataFrame:

@@ -12,7 +12,8 @@ import numpy as np
 import polars as pl
 
 from nimbus_reef.core.model import MEASURES
-from nimbus_reef.sim.trade import EXTRA_UNITS, MATURES_IN, Trade, true_rates
+from nimbus_reef.sim.stories import Stories
+from nimbus_reef.sim.trade import EXTRA_UNITS, MATURES_IN, Trade, true_conversion
 from nimbus_reef.sim.world import World
 
 _SETTINGS_EVERY = 7
@@ -20,6 +21,49 @@ _TRUTH_DAYS = 30
 _FEW_CLICKS = 10
 _LISTED_FROM = 10
 """A term is listed on a day once it was clicked, or shown this often."""
+
+
+def changes(world: World, last_day: date) -> pl.DataFrame:
+    """Every move of a bid, at some hour of the morning."""
+    targets, days = np.nonzero(np.diff(world.bids, axis=1))
+    moves = pl.DataFrame(
+        {
+            "target_no": targets, "day": days + 1, "minute": targets % 120,
+            "old": world.bids[targets, days], "new": world.bids[targets, days + 1],
+        }
+    )  # fmt: skip
+    frame = moves.join(_names(world).with_columns(pl.col("target_no").cast(pl.Int64)), on="target_no")
+    hour = pl.duration(hours=8, minutes=pl.col("minute"))
+    return _with_dates(frame, world, last_day).select(
+        (pl.col("date").cast(pl.Datetime) + hour).dt.strftime("%Y-%m-%dT%H:%M:%SZ").alias("at"),
+        "campaign", "ad_group", "target", "match_type", pl.lit("bid").alias("field"),
+        *(pl.col(name).map_elements("{:.2f}".format, return_dtype=pl.String) for name in ("old", "new")),
+        pl.lit("bid round").alias("by"),
+    ).sort("at", "campaign", "target")  # fmt: skip
+
+
+def listings(world: World, told: Stories, seed: int, last_day: date) -> pl.DataFrame:
+    """Every product's page on every day; most of them hardly change."""
+    rng = np.random.default_rng([seed, 17, *world.spec.key.encode()])
+    rows, days = [], range(world.days)
+    for product in world.products.to_dicts():
+        images, bullets = int(rng.integers(5, 8)), int(rng.integers(4, 6))
+        rating, reviews = float(rng.uniform(3.9, 4.8)), int(rng.integers(40, 2400))
+        changed = {page.day: page for page in told.pages if page.product_no == product["product_no"]}
+        rich = "yes" if rng.random() < 0.6 else "no"
+        for day in days:
+            if day in changed:
+                images, bullets = changed[day].images, changed[day].bullets
+            reviews += int(rng.random() < 0.15)
+            rows.append(
+                {
+                    "day": day, "sku": product["sku"], "title": product["title"], "bullets": bullets,
+                    "images": images, "rich_content": rich, "brand_section": rich, "rating": round(rating, 1),
+                    "reviews": reviews, "price": product["price"], "in_stock": "yes",
+                }
+            )  # fmt: skip
+    frame = _with_dates(pl.DataFrame(rows), world, last_day)
+    return frame.select("date", pl.exclude("date", "day")).sort("date", "sku")
 
 
 def reports(world: World, trade: Trade, last_day: date) -> dict[str, pl.DataFrame]:
@@ -235,11 +279,7 @@ def truth(world: World, trade: Trade) -> dict[str, object]:
     """
     newest = world.days - MATURES_IN
     recent = trade.clicked.filter(pl.col("day").is_between(newest - _TRUTH_DAYS, newest - 1))
-    cvr = np.minimum(
-        0.6,
-        world.products["cvr"].to_numpy()[recent["product_no"].to_numpy()]
-        * true_rates(world)[recent["pair_no"].to_numpy()],
-    )
+    cvr = true_conversion(world, *(recent[name].to_numpy() for name in ("pair_no", "product_no", "day")))
     price = world.products["price"].to_numpy()[recent["product_no"].to_numpy()]
     names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
     text = world.pairs.join(world.queries, on="query_no").select(

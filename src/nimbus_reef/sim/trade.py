@@ -66,7 +66,8 @@ def _visits(world: World, clicked: pl.DataFrame, swing: np.ndarray, rng: np.rand
     drawn = np.bincount(clicked["product_no"].to_numpy(), minlength=products) / days
     often = (drawn + 1.0) * _VISITS_PER_CLICK * rng.lognormal(0, 0.35, products)
     sessions = rng.poisson(often[:, None] * swing[None, :])
-    orders = rng.binomial(sessions, np.minimum(0.5, 0.8 * world.products["cvr"].to_numpy())[:, None])
+    usual = 0.8 * world.products["cvr"].to_numpy()[:, None] * world.mood
+    orders = rng.binomial(sessions, np.minimum(0.5, usual))
     units = orders + rng.binomial(orders, EXTRA_UNITS)
     price = world.products["price"].to_numpy()[:, None]
     return pl.DataFrame(
@@ -96,13 +97,19 @@ def true_rates(world: World) -> np.ndarray:
     return np.asarray(intent * appeal)
 
 
+def true_conversion(world: World, pair: np.ndarray, product: np.ndarray, day: np.ndarray) -> np.ndarray:
+    """The chance that a click becomes an order."""
+    usual = world.products["cvr"].to_numpy()[product] * world.mood[product, day]
+    return np.asarray(np.minimum(0.6, usual * true_rates(world)[pair]))
+
+
 def _clicks(
     world: World, pair: np.ndarray, target: np.ndarray, day: np.ndarray,
     rng: np.random.Generator,
 ) -> pl.DataFrame:  # fmt: skip
     group = world.targets["ad_group_no"].to_numpy()[target]
     product = _chosen_products(world, group, rng)
-    cvr = np.minimum(0.6, world.products["cvr"].to_numpy()[product] * true_rates(world)[pair])
+    cvr = true_conversion(world, pair, product, day)
     ordered = rng.random(len(pair)) < cvr
     units = np.where(ordered, 1 + rng.poisson(EXTRA_UNITS, len(pair)), 0)
     cost = np.round(world.bids[target, day] * rng.uniform(0.72, 1.0, len(pair)), 2)

@@ -34,6 +34,7 @@ class World:
     (the wrong word in it, or empty). campaigns (format), ad_groups, ad_products (ad group × product, share),
     targets (bid, appeal: the true factor on conversion), pairs (target × query, pull:
     mean impressions a day at the target's first bid). bids: target × day.
+    mood: product × day, what a day does to a product's conversion; 1 unless a story is told.
     """
 
     spec: BrandSpec
@@ -46,6 +47,7 @@ class World:
     targets: pl.DataFrame
     pairs: pl.DataFrame
     bids: np.ndarray
+    mood: np.ndarray
 
 
 def build(spec: BrandSpec, seed: int, days: int) -> World:
@@ -59,7 +61,7 @@ def build(spec: BrandSpec, seed: int, days: int) -> World:
     pairs = _pairs(targets, queries, rng)
     return World(
         spec, days, products, queries, campaigns, ad_groups, ad_products, targets, pairs,
-        _bid_history(targets["bid"].to_numpy(), days, rng),
+        _bid_history(targets["bid"].to_numpy(), days, rng), np.ones((len(products), days)),
     )  # fmt: skip
 
 

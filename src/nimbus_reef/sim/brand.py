@@ -1,0 +1,45 @@
+"""One brand, simulated whole: its world, what happened, its report files, and the truth."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+import polars as pl
+
+from nimbus_reef.sim import market, peers, reports, stories, trade, world
+from nimbus_reef.sim.stories import Stories
+from nimbus_reef.sim.trade import Trade
+from nimbus_reef.sim.vocabulary import BrandSpec
+from nimbus_reef.sim.world import World
+
+
+@dataclass(frozen=True, slots=True)
+class Simulated:
+    """One brand, simulated. frames: by report kind; truth: what no report tells."""
+
+    world: World
+    trade: Trade
+    stories: Stories
+    frames: dict[str, pl.DataFrame]
+    truth: dict[str, object]
+
+
+def simulate(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated:
+    """A brand's world with its stories, what happened in it, its reports and its truth."""
+    built, told = stories.tell(world.build(spec, seed, days))
+    happened = trade.run(built, seed, last_day)
+    first_day = last_day - timedelta(days=days - 1)
+    frames = reports.reports(built, happened, last_day) | {
+        "changes": reports.changes(built, last_day),
+        "listings": reports.listings(built, told, seed, last_day),
+        "peer_benchmarks": peers.benchmarks(spec, seed, first_day, last_day),
+        "peer_format_mix": peers.format_mix(spec, seed, first_day, last_day),
+        "query_funnel": market.funnel(built, happened, seed, last_day),
+    }
+    return Simulated(built, happened, told, frames, reports.truth(built, happened) | {"stories": _told(told)})
+
+
+def _told(told: Stories) -> dict[str, object]:
+    parts = ("collapsed", "bought", "gained", "leaked")
+    return {name: list(getattr(told, name)) for name in parts} | {"turn": told.turn, "broke": told.broke}

@@ -1,0 +1,99 @@
+"""What happens to some products in the newest weeks, and what somebody did that made it happen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Final
+
+import numpy as np
+import polars as pl
+
+from nimbus_reef.sim.world import World
+
+_MATURES: Final = 3
+_NEWEST_DAYS: Final = 30
+_BREAKS_AFTER: Final = 8
+_BOUGHT_BIDS: Final = 1.75
+_LEAK_BIDS: Final = 1.3
+_LEAK_CVR: Final = 0.45
+_GAIN_CVR: Final = 1.75
+_BROKEN_CVR: Final = 0.22
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """What a product's page shows from a day on."""
+
+    product_no: int
+    day: int
+    images: int
+    bullets: int
+
+
+@dataclass(frozen=True, slots=True)
+class Stories:
+    """
+    Who they happen to, as SKUs. turn: the day on which the newest weeks begin; broke: the day
+    on which a page broke. pages: changes of product pages.
+    """
+
+    turn: int
+    broke: int
+    collapsed: tuple[str, ...]
+    bought: tuple[str, ...]
+    gained: tuple[str, ...]
+    leaked: tuple[str, ...]
+    pages: tuple[Page, ...]
+
+
+def turn_of(days: int) -> int:
+    """The day from which things differ: a month before the newest mature day, or half of all days."""
+    return max(days - _MATURES - _NEWEST_DAYS, (days - _MATURES) // 2)
+
+
+def tell(world: World) -> tuple[World, Stories]:
+    """
+    The world with its stories in it: conversion by product and day, bids by target and day.
+
+    The families with most ad products play the parts, the family of the product that drags
+    its siblings left out: four families, one part each.
+    """
+    turn = turn_of(world.days)
+    broke = min(turn + _BREAKS_AFTER, world.days - 1)
+    worth = pl.col("price") * pl.col("cvr")
+    families = (
+        world.products.group_by("family", maintain_order=True)
+        .agg(pl.len().alias("size"), pl.col("drags").any(), worth.sum().alias("worth"))
+        .filter(~pl.col("drags"))
+        .sort(["size", "worth"], descending=True, maintain_order=True)["family"]
+        .to_list()
+    )
+    collapsed, bought, gained, leaked = families[:4]
+    mood, bids = world.mood.copy(), world.bids.copy()
+    first = _members(world, collapsed)[:1]
+    mood[first, broke:] *= _BROKEN_CVR
+    mood[_members(world, gained), turn:] *= _GAIN_CVR
+    mood[_members(world, leaked), turn:] *= _LEAK_CVR
+    for family, factor in ((bought, _BOUGHT_BIDS), (leaked, _LEAK_BIDS)):
+        mine = _targets(world, family)
+        bids[mine, turn:] = np.round(bids[mine, turn:] * factor, 2)
+    pages = [Page(first[0], broke, images=1, bullets=0)]
+    pages += [Page(number, turn, images=9, bullets=6) for number in _members(world, gained)]
+    told = Stories(
+        turn, broke, _skus(world, first), *(_skus(world, _members(world, each)) for each in (bought, gained, leaked)),
+        tuple(pages),
+    )  # fmt: skip
+    return replace(world, mood=mood, bids=bids), told
+
+
+def _members(world: World, family: str) -> list[int]:
+    return world.products.filter(pl.col("family") == family)["product_no"].to_list()
+
+
+def _skus(world: World, numbers: list[int]) -> tuple[str, ...]:
+    return tuple(world.products["sku"][number] for number in numbers)
+
+
+def _targets(world: World, family: str) -> list[int]:
+    campaigns = world.campaigns.filter(pl.col("family") == family)["campaign_no"]
+    return world.targets.filter(pl.col("campaign_no").is_in(campaigns.implode()))["target_no"].to_list()
