@@ -1,0 +1,57 @@
+"""The shopper's path against the market: shares of each stage, and where they fall ("Query funnel")."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core.words import words
+
+STAGES: Final = ("impressions", "clicks", "cart_adds", "purchases")
+COUNTS: Final = tuple(f"{who}_{stage}" for who in ("market", "own") for stage in STAGES)
+
+
+def shares(rows: pl.DataFrame) -> pl.DataFrame:
+    """
+    Our share of each stage, and the stage at which most of it is lost.
+
+    rows: `COUNTS`, summed over weeks wholly inside the window. Adds share_… per stage
+    (own/market, null without a market), fall_… = share/share of the stage before, and lost_at:
+    the stage with the smallest fall, null where no fall is known.
+    """
+    share = {
+        stage: pl.when(pl.col(f"market_{stage}") > 0).then(pl.col(f"own_{stage}") / pl.col(f"market_{stage}"))
+        for stage in STAGES
+    }
+    out = rows.with_columns(**{f"share_{stage}": expr for stage, expr in share.items()})
+    falls = {}
+    for before, stage in pairwise(STAGES):
+        base = pl.col(f"share_{before}")
+        falls[f"fall_{stage}"] = pl.when(base > 0).then(pl.col(f"share_{stage}") / base)
+    out = out.with_columns(**falls)
+    least = pl.min_horizontal(*falls)
+    lost = pl.coalesce(*(pl.when(pl.col(name) == least).then(pl.lit(name[5:])) for name in falls))
+    return out.with_columns(lost_at=pl.when(least.is_not_null()).then(lost), fall=least)
+
+
+def rates(row: dict[str, int], who: str) -> dict[str, float | None]:
+    """Click, cart and purchase rate and cart abandonment of one summed row; who: own or market."""
+
+    def quotient(top: str, bottom: str) -> float | None:
+        below = row[f"{who}_{bottom}"]
+        return row[f"{who}_{top}"] / below if below else None
+
+    bought = quotient("purchases", "cart_adds")
+    return {
+        "click rate": quotient("clicks", "impressions"),
+        "cart rate": quotient("cart_adds", "clicks"),
+        "purchase rate": bought,
+        "cart abandonment": None if bought is None else 1 - bought,
+    }
+
+
+def missing_words(query: str, titles: frozenset[str]) -> tuple[str, ...]:
+    """The words of a query that stand in no own title; titles: all words of all own titles."""
+    return tuple(word for word in words(query) if word not in titles)

@@ -1,0 +1,79 @@
+"""Falls of conversion beside changes of a product page: coincidence in time, never proof ("Listings")."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date, timedelta
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core.evidence import interval
+
+SIDE_DAYS: Final = 14
+WATCHED: Final = ("title", "bullets", "images", "rich_content", "brand_section", "price", "in_stock")
+
+
+def page_changes(pages: pl.DataFrame) -> pl.DataFrame:
+    """
+    What changed on product pages from one day held to the next.
+
+    pages: product_id, day and `WATCHED`. Gives product_id, day, field, old, new (as text).
+    """
+    ordered = pages.sort("product_id", "day")
+    parts = []
+    for field in WATCHED:
+        before = pl.col(field).shift(1).over("product_id")
+        changed = ordered.select(
+            "product_id",
+            "day",
+            field=pl.lit(field),
+            old=before.cast(pl.String),
+            new=pl.col(field).cast(pl.String),
+        ).filter(pl.col("old").is_not_null() & (pl.col("old") != pl.col("new")))
+        parts.append(changed)
+    return pl.concat(parts).sort("product_id", "day", "field")
+
+
+def falls(daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date) -> pl.DataFrame:
+    """
+    Products whose conversion fell when their page changed, the largest fall of each.
+
+    daily: product_id, day, clicks, orders, sales (of ads). changes: see `page_changes`. A fall:
+    the 80 % interval of CVR in the 14 days from the change (mature ones) lies below that of
+    the 14 days before. Gives product_id, day, clicks and orders of both sides (…_before,
+    …_after), cvr_before, cvr_after.
+    """
+    found = []
+    for product_id, day in changes.select("product_id", "day").unique().sort("product_id", "day").rows():
+        own = daily.filter(pl.col("product_id") == product_id)
+        before = _side(own, day - timedelta(days=SIDE_DAYS), day - timedelta(days=1))
+        after = _side(own, day, min(last_mature, day + timedelta(days=SIDE_DAYS - 1)))
+        if before["clicks"] and after["clicks"] and _jeffreys(after)[1] < _jeffreys(before)[0]:
+            found.append(
+                {
+                    "product_id": product_id, "day": day,
+                    **{f"{name}_before": value for name, value in before.items()},
+                    **{f"{name}_after": value for name, value in after.items()},
+                    "cvr_before": before["orders"] / before["clicks"], "cvr_after": after["orders"] / after["clicks"],
+                }
+            )  # fmt: skip
+    schema = {
+        "product_id": pl.UInt32, "day": pl.Date, "clicks_before": pl.Int64, "orders_before": pl.Int64,
+        "clicks_after": pl.Int64, "orders_after": pl.Int64, "cvr_before": pl.Float64, "cvr_after": pl.Float64,
+    }  # fmt: skip
+    return (
+        pl.DataFrame(found, schema=schema)
+        .sort(pl.col("cvr_after") / pl.col("cvr_before"), maintain_order=True)
+        .unique("product_id", keep="first", maintain_order=True)
+    )
+
+
+def _side(own: pl.DataFrame, first: date, last: date) -> dict[str, int]:
+    part = own.filter(pl.col("day").is_between(first, last))
+    return {name: int(part[name].sum()) for name in ("clicks", "orders")}
+
+
+def _jeffreys(side: Mapping[str, int]) -> tuple[float, float]:
+    orders = min(side["orders"], side["clicks"])
+    return interval(orders + 0.5, side["clicks"] - orders + 0.5)

@@ -1,0 +1,249 @@
+"""
+Standing: where a figure lies among category peers, 100 being best.
+
+A feed tells quantiles of a metric over many brands, per month, category, country and
+format. Formulas: "Peer standing" in docs/calculations.md.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import numpy.typing as npt
+import polars as pl
+
+from nimbus_reef.core.evidence import INTERVAL, interval
+from nimbus_reef.core.metrics import METRICS, Better
+
+Floats = npt.NDArray[np.float64]
+
+POINTS: Final = (5, 10, 20, 30, 40, 50, 60, 70, 80, 90, 95)
+COLUMNS: Final = tuple(f"p{point:02}" for point in POINTS)
+FEWEST_BRANDS: Final = 20
+_PERCENT: Final[Floats] = np.array(POINTS, dtype=np.float64)
+_DRAWS: Final = 400
+_SEED: Final = 20
+
+
+@dataclass(frozen=True, slots=True)
+class Rated:
+    """
+    A metric that has peers: what it is a quotient of, and what it takes to be judged.
+
+    enough: measures and the least of each. proportion: a share of trials, else a quotient of money.
+    """
+
+    key: str
+    label: str
+    numerator: str
+    denominator: str
+    better: Better
+    enough: tuple[tuple[str, int], ...]
+    proportion: bool
+
+
+def _of_ads(key: str, enough: tuple[str, int], *, proportion: bool = False) -> Rated:
+    metric = METRICS[key]
+    return Rated(
+        key, metric.label, metric.numerator, metric.denominator, metric.better, (enough,), proportion
+    )
+
+
+RATED: Final[Mapping[str, Rated]] = {
+    each.key: each
+    for each in (
+        _of_ads("ctr", ("impressions", 1_000), proportion=True),
+        _of_ads("cvr", ("clicks", 100), proportion=True),
+        _of_ads("cpc", ("clicks", 100)),
+        _of_ads("aov", ("orders", 10)),
+        _of_ads("acos", ("orders", 10)),
+        Rated("cart_rate", "cart rate", "cart_adds", "clicks", Better.HIGHER, (("clicks", 100),), True),
+        Rated(
+            "purchase_rate", "purchase rate", "purchases", "cart_adds", Better.HIGHER, (("cart_adds", 30),), True
+        ),
+    )
+}  # fmt: skip
+OVERALL: Final = ("ctr", "cvr", "acos", "aov")
+_FEWEST_OVERALL: Final = 3
+_HOPELESS_CLICKS: Final = 100
+
+
+@dataclass(frozen=True, slots=True)
+class Peers:
+    """
+    Quantiles of one metric in one category, country and format, for the months of a window.
+
+    brands: the fewest of its months. borrowed: months that came from an earlier one, as
+    (month wanted, month used). own: made of the account's other products, for want of a feed.
+    """
+
+    quantiles: tuple[float, ...]
+    brands: int
+    borrowed: tuple[tuple[str, str], ...] = ()
+    own: bool = False
+
+    @property
+    def typical(self) -> float:
+        """The middle peer."""
+        return self.quantiles[POINTS.index(50)]
+
+
+def blended(feed: pl.DataFrame, weights: Mapping[str, float]) -> Peers | None:
+    """
+    The quantiles of a window that touches several months.
+
+    feed: month ("2026-10"), brands and the quantile columns of one cell. weights: our
+    denominator in each month's part of the window. A month that is missing or has under 20
+    brands uses the latest earlier one; null where there is none.
+    """
+    usable = feed.filter(pl.col("brands") >= FEWEST_BRANDS).sort("month")
+    months = usable["month"].to_list()
+    used: list[str] = []
+    borrowed = []
+    for month in weights:
+        earlier = [each for each in months if each <= month]
+        if not earlier:
+            return None
+        used.append(earlier[-1])
+        if earlier[-1] != month:
+            borrowed.append((month, earlier[-1]))
+    if not used:
+        return None
+    told = {row["month"]: row for row in usable.to_dicts()}
+    parts = np.array([[told[month][column] for column in COLUMNS] for month in used])
+    shares = np.array(list(weights.values()), dtype=np.float64)
+    shares = shares / shares.sum() if shares.sum() > 0 else np.full(len(used), 1 / len(used))
+    brands = min(told[month]["brands"] for month in used)
+    return Peers(tuple(float(value) for value in shares @ parts), int(brands), tuple(borrowed))
+
+
+def of_own(values: Sequence[float]) -> Peers | None:
+    """The account's other products as peers, where no feed tells any: at least five of them."""
+    if len(values) < 5:
+        return None
+    told = np.quantile(np.array(values), _PERCENT / 100)
+    return Peers(tuple(float(value) for value in told), len(values), own=True)
+
+
+def percentiles(values: Floats, quantiles: Sequence[float], better: Better) -> Floats:
+    """
+    The standing of each value: per cent of peers it is ahead of, 5 … 95; NaN stays NaN.
+
+    Monotone linear interpolation between the quantiles; where several quantiles are the
+    same, the middle of them; outside, 5 or 95. Flipped where lower is better.
+    """
+    q = np.asarray(quantiles, dtype=np.float64)
+    left, right = np.searchsorted(q, values, "left"), np.searchsorted(q, values, "right")
+    found = np.interp(values, q, _PERCENT)
+    tied = right > left
+    first, last = np.minimum(left, len(q) - 1), np.clip(right - 1, 0, len(q) - 1)
+    found = np.where(tied, (_PERCENT[first] + _PERCENT[last]) / 2, found)
+    found = np.where(np.isnan(values), np.nan, found)
+    return 100 - found if better is Better.LOWER else found
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """
+    One metric of one thing among its peers.
+
+    percentile: null where it is too thin or has no peers; low, high: the standing at the ends
+    of the metric's 80 % interval, low ≤ high. thin: what is missing, as (measure, held,
+    needed). edge: below or above all that the feed tells. typical: the middle peer.
+    """
+
+    metric: str
+    value: float | None
+    percentile: float | None = None
+    low: float | None = None
+    high: float | None = None
+    typical: float | None = None
+    thin: tuple[str, int, int] | None = None
+    edge: bool = False
+    peers: Peers | None = None
+
+    @property
+    def quarter(self) -> str:
+        """The quarter of peers it is in, in words."""
+        if self.percentile is None:
+            return ""
+        words = ("bottom quarter", "below middle", "above middle", "top quarter")
+        return words[min(3, int(self.percentile // 25))]
+
+
+def too_thin(metric: str, sums: Mapping[str, int]) -> tuple[str, int, int] | None:
+    """What a metric lacks to be judged, null where it has enough: (measure, held, needed)."""
+    for measure, least in RATED[metric].enough:
+        if sums[measure] < least:
+            return measure, int(sums[measure]), least
+    return None
+
+
+def standing(
+    metric: str, sums: Mapping[str, int], peers: Peers | None, ends: tuple[float, float] | None
+) -> Standing:
+    """
+    The standing of a metric. sums: measures, money in units; ends: its 80 % interval.
+
+    100 clicks or more without a sale put ACOS behind 95 % though it is endless.
+    """
+    rated = RATED[metric]
+    numerator, denominator = sums[rated.numerator], sums[rated.denominator]
+    value = numerator / denominator if denominator else None
+    if peers is None:
+        return Standing(metric, value, thin=too_thin(metric, sums))
+    if metric == "acos" and sums["sales"] == 0 and sums["clicks"] >= _HOPELESS_CLICKS:
+        return Standing(metric, None, 5.0, 5.0, 5.0, peers.typical, edge=True, peers=peers)
+    thin = too_thin(metric, sums)
+    if thin or value is None:
+        return Standing(metric, value, thin=thin, typical=peers.typical, peers=peers)
+    points = np.array([value, *(ends or (value, value))])
+    middle, one, other = percentiles(points, peers.quantiles, rated.better)
+    edge = not peers.quantiles[0] <= value <= peers.quantiles[-1]
+    low, high = sorted((float(one), float(other)))
+    return Standing(
+        metric, value, float(middle), min(low, float(middle)), max(high, float(middle)), peers.typical,
+        edge=edge, peers=peers,
+    )  # fmt: skip
+
+
+def ends_of(metric: str, numerator: Floats, denominator: Floats) -> tuple[float, float] | None:
+    """
+    The 80 % interval of a metric from its daily sums; null where nothing was counted.
+
+    A proportion: Jeffreys, Beta(k + ½, n − k + ½). A quotient of money: the days drawn again and
+    again, always the same draws.
+    """
+    n = float(denominator.sum())
+    if not n:
+        return None
+    if RATED[metric].proportion:
+        k = min(float(numerator.sum()), n)
+        return interval(k + 0.5, n - k + 0.5)
+    days = len(denominator)
+    drawn = np.random.default_rng(_SEED).integers(0, days, (_DRAWS, days))
+    below = denominator[drawn].sum(axis=1)
+    quotients = numerator[drawn].sum(axis=1)[below > 0] / below[below > 0]
+    if not len(quotients):
+        return None
+    tail = (1 - INTERVAL) / 2
+    return float(np.quantile(quotients, tail)), float(np.quantile(quotients, 1 - tail))
+
+
+def together(parts: Sequence[tuple[Standing, float]]) -> float | None:
+    """Standings per category as one: weighted by our spend, over those with a verdict."""
+    told = [(each.percentile, weight) for each, weight in parts if each.percentile is not None and weight > 0]
+    whole = sum(weight for _, weight in told)
+    return sum(percentile * weight for percentile, weight in told) / whole if whole else None
+
+
+def overall(percentiles_of: Mapping[str, float | None]) -> float | None:
+    """The mean of CTR, CVR, ACOS and AOV: at least three of them, CVR among them."""
+    told = {name: percentiles_of.get(name) for name in OVERALL}
+    known = [value for value in told.values() if value is not None]
+    if told["cvr"] is None or len(known) < _FEWEST_OVERALL:
+        return None
+    return sum(known) / len(known)

@@ -1,0 +1,65 @@
+"""Falls of conversion beside changes of a product page."""
+
+from datetime import date, timedelta
+
+import polars as pl
+
+from nimbus_reef.core import listings
+
+DAY = date(2026, 10, 1)
+PAGE = {
+    "title": "a",
+    "bullets": 5,
+    "images": 7,
+    "rich_content": "yes",
+    "brand_section": "no",
+    "price": 10,
+    "in_stock": "yes",
+}
+
+
+def pages(*rows):
+    return pl.DataFrame(
+        [
+            PAGE | {"product_id": product, "day": DAY + timedelta(days=day)} | other
+            for product, day, other in rows
+        ],
+        schema_overrides={"product_id": pl.UInt32},
+    )
+
+
+def daily(product, rate_before, rate_after):
+    return pl.DataFrame(
+        [
+            {"product_id": product, "day": DAY + timedelta(days=n), "clicks": 50,
+             "orders": int(50 * (rate_before if n < 15 else rate_after)), "sales": 0}
+            for n in range(40)
+        ],
+        schema_overrides={"product_id": pl.UInt32},
+    )  # fmt: skip
+
+
+def test_changes_of_a_page_are_told_field_by_field():
+    found = listings.page_changes(
+        pages((1, 0, {}), (1, 1, {}), (1, 2, {"images": 1, "bullets": 0}), (2, 2, {}))
+    )
+    assert [(row["product_id"], row["field"], row["old"], row["new"]) for row in found.to_dicts()] == [
+        (1, "bullets", "5", "0"), (1, "images", "7", "1"),
+    ]  # fmt: skip
+
+
+def test_a_fall_is_one_whose_interval_lies_below_the_one_before():
+    changes = listings.page_changes(
+        pages((1, 14, {}), (1, 15, {"images": 1}), (2, 14, {}), (2, 15, {"images": 1}))
+    )
+    both = pl.concat([daily(1, 0.12, 0.02), daily(2, 0.12, 0.12)])
+    found = listings.falls(both, changes, DAY + timedelta(days=39))
+    assert found["product_id"].to_list() == [1]
+    assert (found["clicks_before"][0], found["clicks_after"][0]) == (700, 700)
+    assert listings.falls(both.clear(), changes, DAY).is_empty()
+
+
+def test_days_that_mature_are_left_out():
+    changes = listings.page_changes(pages((1, 14, {}), (1, 15, {"images": 1})))
+    found = listings.falls(daily(1, 0.12, 0.02), changes, DAY + timedelta(days=20))
+    assert found["clicks_after"][0] == 300
