@@ -115,10 +115,7 @@ def split_acos(items: pl.DataFrame) -> pl.DataFrame | None:
         for name in ("spend", "sales", "clicks", "orders")
         for when in (0, 1)
     }
-    clicks, orders = ((value[f"{name}0"] > 0) & (value[f"{name}1"] > 0) for name in ("clicks", "orders"))
-    counted = (
-        clicks & orders & (split["entered"].to_numpy() == 0) & (value["sales0"] > 0) & (value["sales1"] > 0)
-    )
+    counted = np.all([each > 0 for each in value.values()], axis=0)
     with np.errstate(divide="ignore", invalid="ignore"):
         mean = log_mean(value["spend1"] / value["sales1"].sum(), value["spend0"] / value["sales0"].sum())
 
