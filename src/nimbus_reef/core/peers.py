@@ -8,7 +8,7 @@ format. Formulas: "Peer standing" in docs/calculations.md.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
@@ -231,6 +231,34 @@ def ends_of(metric: str, numerator: Floats, denominator: Floats) -> tuple[float,
         return None
     tail = (1 - INTERVAL) / 2
     return float(np.quantile(quotients, tail)), float(np.quantile(quotients, 1 - tail))
+
+
+def combined(
+    metric: str, sums: Mapping[str, int], parts: Sequence[tuple[Standing, float, float]]
+) -> Standing:
+    """
+    Standings per category as one.
+
+    sums: of all of them. parts: standing, our spend and our denominator in each category. The
+    percentile and its ends are weighed by spend over those with a verdict; typical by the
+    denominators, which makes it the value that we would have were each category typical.
+    """
+    rated = RATED[metric]
+    below = sums[rated.denominator]
+    value = sums[rated.numerator] / below if below else None
+    told = [(each, spend) for each, spend, _ in parts if each.percentile is not None]
+    peers = next((each.peers for each, _, _ in parts if each.peers is not None), None)
+    known = [(each.typical, weight) for each, _, weight in parts if each.typical is not None and weight > 0]
+    whole = sum(weight for _, weight in known)
+    typical = sum(middle * weight for middle, weight in known) / whole if whole else None
+    if not told:
+        return Standing(metric, value, typical=typical, thin=too_thin(metric, sums), peers=peers)
+    middle, low, high = (
+        together([(replace(each, percentile=getattr(each, name)), spend) for each, spend in told])
+        for name in ("percentile", "low", "high")
+    )
+    edge = all(each.edge for each, _ in told)
+    return Standing(metric, value, middle, low, high, typical, edge=edge, peers=peers)
 
 
 def together(parts: Sequence[tuple[Standing, float]]) -> float | None:

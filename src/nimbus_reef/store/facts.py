@@ -12,7 +12,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sequence
 from contextvars import ContextVar, Token
 from dataclasses import dataclass, field
-from datetime import date
+from datetime import date, timedelta
 from typing import Any, Final, TypeVar
 
 import polars as pl
@@ -343,6 +343,126 @@ class Facts:
             .join(kinds, on="product_id", how="left")
             .join(self._placed(account_id, window), on="campaign_id", how="left")
         )
+
+    def ad_days(self, account_id: int, window: Window) -> pl.DataFrame:
+        """What each product did in each campaign on each day: day, product_id, campaign_id, measures."""
+        generation = self.generation(account_id)
+        versions = snapshots.versions(self.store, account_id, "product_ad_daily", window)
+
+        def make() -> pl.DataFrame:
+            query = (
+                "SELECT a.id AS product_ad_id, a.product_id, g.campaign_id FROM product p "
+                "JOIN product_ad a ON a.product_id = p.id JOIN ad_group g ON g.id = a.ad_group_id "
+                f"WHERE p.account_id = {int(account_id)}"
+            )
+            names = self.cache.get(("ad homes", account_id, generation), lambda: self._query(query))
+            return (
+                snapshots.read(
+                    self.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES]
+                )
+                .join(names.lazy(), on="product_ad_id")
+                .group_by("day", "product_id", "campaign_id")
+                .agg(pl.col(MEASURES).cast(pl.Int64).sum())
+                .sort("day", "product_id", "campaign_id")
+                .collect()
+            )
+
+        return self.cache.get(("ad days", account_id, window, tuple(versions.items())), make)
+
+    def placed_products(self, account_id: int, window: Window) -> pl.DataFrame:
+        """`ad_days` with sku, title, family, category, margin (per cent), campaign, format, portfolio."""
+        generation = self.generation(account_id)
+
+        def make() -> pl.DataFrame:
+            catalog = self.catalog(account_id, generation).select(
+                "product_id", "title", "margin",
+                pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+                pl.col("category").cast(pl.String),
+            )  # fmt: skip
+            query = f"SELECT id AS product_id, sku FROM product WHERE account_id = {int(account_id)}"
+            skus = self.cache.get(("skus", account_id, generation), lambda: self._query(query))
+            campaigns = self.campaign_settings(account_id, window).select(
+                "campaign_id", "campaign", "format", "portfolio"
+            )
+            return (
+                self.ad_days(account_id, window)
+                .join(skus, on="product_id")
+                .join(catalog, on="product_id", how="left")
+                .join(campaigns, on="campaign_id", how="left")
+            )
+
+        return self.cache.get(("placed products", account_id, generation, window), make)
+
+    def campaign_sums(self, account_id: int, window: Window, source: str) -> pl.DataFrame:
+        """Measures per campaign from one report: campaign_id, campaign, format, portfolio, state, measures."""
+        generation = self.generation(account_id)
+
+        def make() -> pl.DataFrame:
+            (key, *_) = KEYS_OF[source]
+            versions = snapshots.versions(self.store, account_id, source, window)
+            rows = snapshots.read(self.store, account_id, source, versions, [key, *MEASURES])
+            sums = rows.group_by(key).agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
+            if key == "target_id":
+                homes = self.targets(account_id, generation).select("target_id", "campaign_id")
+                sums = sums.join(homes, on="target_id")
+            elif key == "product_ad_id":
+                homes = self.ad_rows(account_id, window).select("product_ad_id", "campaign_id")
+                sums = sums.join(homes, on="product_ad_id")
+            return (
+                sums.group_by("campaign_id")
+                .agg(pl.col(MEASURES).sum())
+                .join(self.campaign_settings(account_id, window), on="campaign_id")
+                .sort("campaign_id")
+            )
+
+        return self.cache.get(("campaign sums", account_id, generation, window, source), make)
+
+    def peer_feed(self, account_id: int, kind: str, last: date) -> pl.DataFrame:
+        """Rows of a peer report up to a day, with month as "2026-10"."""
+        versions = snapshots.versions(self.store, account_id, kind, Window(date(2000, 1, 1), last))
+
+        def make() -> pl.DataFrame:
+            rows = snapshots.read(self.store, account_id, kind, versions).collect()
+            texts = [name for name in ("category", "country", "format", "metric") if name in rows.columns]
+            return rows.with_columns(
+                pl.col("day").dt.strftime("%Y-%m").alias("month"), pl.col(texts).cast(pl.String)
+            )
+
+        return self.cache.get((kind, account_id, last, tuple(versions.items())), make)
+
+    def query_weeks(self, account_id: int, window: Window) -> pl.DataFrame:
+        """Query funnel rows of weeks wholly inside the window: day (Monday), query, sku (or null), counts."""
+        inside = Window(window.first, max(window.first, window.last - timedelta(days=6)))
+        versions = snapshots.versions(self.store, account_id, "query_funnel", inside)
+        generation = self.generation(account_id)
+
+        def make() -> pl.DataFrame:
+            if window.days < 7:
+                versions.clear()
+            texts = self._query(
+                "SELECT DISTINCT p.id AS query_phrase_id, p.text AS query FROM query_funnel f "
+                f"JOIN phrase p ON p.id = f.query_phrase_id WHERE f.account_id = {int(account_id)}"
+            )
+            skus = self._query(
+                f"SELECT id AS product_id, sku FROM product WHERE account_id = {int(account_id)}"
+            )
+            return (
+                snapshots.read(self.store, account_id, "query_funnel", versions)
+                .collect()
+                .join(texts, on="query_phrase_id")
+                .join(skus, on="product_id", how="left")
+            )
+
+        return self.cache.get(("queries", account_id, generation, window), make)
+
+    def listings(self, account_id: int, window: Window) -> pl.DataFrame:
+        """Product pages by day: day, product_id and what they show."""
+        versions = snapshots.versions(self.store, account_id, "listings", window)
+
+        def make() -> pl.DataFrame:
+            return snapshots.read(self.store, account_id, "listings", versions).collect()
+
+        return self.cache.get(("listings", account_id, window, tuple(versions.items())), make)
 
     def _placed(self, account_id: int, window: Window) -> pl.DataFrame:
         """campaign_id, format, portfolio."""

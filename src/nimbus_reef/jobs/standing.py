@@ -1,0 +1,243 @@
+"""An account's figures among its category peers, in one window."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+import numpy as np
+import polars as pl
+
+from nimbus_reef.core import peers
+from nimbus_reef.core.funnel import COUNTS
+from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.core.peers import RATED, Peers, Standing
+from nimbus_reef.core.windows import Window
+from nimbus_reef.jobs.audit import EVERYTHING, Narrow
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.facts import Facts
+
+AD_METRICS: Final = ("ctr", "cvr", "cpc", "aov", "acos")
+SHOP_METRICS: Final = ("cart_rate", "purchase_rate")
+ALL: Final = "all"
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """
+    What standing is worked out from. rows: `Facts.placed_products`, narrowed, money in units.
+    feed: the peers of the account's country.
+    """
+
+    account: Account
+    window: Window
+    rows: pl.DataFrame
+    feed: pl.DataFrame
+    _made: dict[tuple[str, str, str], Peers | None] = field(default_factory=dict)
+
+    def peers_of(self, category: str, ad_format: str, metric: str) -> Peers | None:
+        """Peers of a cell over the months of the window; the account's own products without a feed."""
+        key = (category, ad_format, metric)
+        if key not in self._made:
+            self._made[key] = self._blend(*key)
+        return self._made[key]
+
+    def _blend(self, category: str, ad_format: str, metric: str) -> Peers | None:
+        cell = self.feed.filter(category=category, format=ad_format, metric=metric)
+        if cell.is_empty():
+            return None
+        return peers.blended(cell, self._months(category, RATED[metric].denominator))
+
+    def _months(self, category: str, denominator: str) -> dict[str, float]:
+        """Our denominator in each month's part of the window."""
+        measure = denominator if denominator in self.rows.columns else "clicks"
+        sums = (
+            self.rows.filter(pl.col("category") == category)
+            .group_by(pl.col("day").dt.strftime("%Y-%m").alias("month"))
+            .agg(pl.col(measure).sum())
+            .sort("month")
+        )
+        return {month: float(weight) for month, weight in sums.rows()}
+
+
+def ground(facts: Facts, account: Account, window: Window, narrow: Narrow = EVERYTHING) -> Ground:
+    """The ground of one window; kept until something is loaded."""
+
+    def make() -> Ground:
+        rows = facts.placed_products(account.id, window)
+        if narrow:
+            rows = narrow.part(facts, account, window, rows)
+        money = [(pl.col(name) / MICRO).alias(name) for name in MONEY_MEASURES]
+        feed = facts.peer_feed(account.id, "peer_benchmarks", window.last)
+        return Ground(
+            account, window, rows.with_columns(money), feed.filter(pl.col("country") == account.country)
+        )
+
+    key = ("ground", account.id, facts.generation(account.id), window, narrow)
+    return facts.cache.get(key, make)
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """
+    One metric of a group of rows. standing: over its categories, weighed by our spend;
+    parts: the same per category, with our spend there.
+    """
+
+    standing: Standing
+    parts: tuple[tuple[str, Standing, float], ...]
+
+
+def place(on: Ground, rows: pl.DataFrame, metric: str, ad_format: str = ALL) -> Placed:
+    """Where a metric of some rows of the ground stands; per category first, then weighed by spend."""
+    rated = RATED[metric]
+    parts = []
+    for (category,), part in rows.partition_by("category", as_dict=True, maintain_order=True).items():
+        if category is None:
+            continue
+        sums = {name: part[name].sum() for name in MEASURES}
+        found = on.peers_of(str(category), ad_format, metric)
+        days = part.group_by("day").agg(pl.col(rated.numerator, rated.denominator).sum()).sort("day")
+        ends = None
+        if found is not None and not peers.too_thin(metric, sums):
+            ends = peers.ends_of(
+                metric,
+                *(days[name].cast(pl.Float64).to_numpy() for name in (rated.numerator, rated.denominator)),
+            )
+        parts.append((str(category), peers.standing(metric, sums, found, ends), float(sums["spend"]),
+                      float(sums[rated.denominator])))  # fmt: skip
+    whole = {name: rows[name].sum() for name in MEASURES}
+    return Placed(
+        peers.combined(metric, whole, [(each, spend, weight) for _, each, spend, weight in parts]),
+        tuple((category, each, spend) for category, each, spend, _ in parts),
+    )
+
+
+def shop_sums(facts: Facts, account: Account, window: Window) -> Mapping[str, int]:
+    """The account's own and the market's counts over the weeks inside the window, all queries."""
+    rows = facts.query_weeks(account.id, window).filter(pl.col("sku").is_null())
+    return {name: int(rows[name].sum()) for name in COUNTS}
+
+
+def shop_place(on: Ground, sums: Mapping[str, int], metric: str) -> Placed:
+    """Cart and purchase rate: of the account as a whole, against each category it spends in."""
+    own = {name.removeprefix("own_"): value for name, value in sums.items() if name.startswith("own_")}
+    rated = RATED[metric]
+    ends = None
+    if own[rated.denominator]:
+        top, below = (np.array([float(own[name])]) for name in (rated.numerator, rated.denominator))
+        ends = peers.ends_of(metric, top, below)
+    spent = on.rows.group_by("category").agg(pl.col("spend").sum()).drop_nulls("category").sort("category")
+    parts = [
+        (category, peers.standing(metric, own, on.peers_of(category, ALL, metric), ends), float(spend))
+        for category, spend in spent.rows()
+    ]
+    return Placed(peers.combined(metric, own, [(each, spend, 1.0) for _, each, spend in parts]), tuple(parts))
+
+
+def product_standing(on: Ground) -> pl.DataFrame:
+    """
+    Every product × metric: sku, title, family, category, measures and per metric its value
+    (`ctr`), its percentile (`ctr_at`, null without verdict) and whether peers are the account's
+    own products (`ctr_own`); overall.
+    """
+    products = (
+        on.rows.group_by("product_id", "sku", "title", "family", "category")
+        .agg(pl.col(MEASURES).sum())
+        .sort("spend", descending=True)
+    )
+    return pl.concat(
+        [
+            _of_category(on, str(name[0]), part)
+            for name, part in products.partition_by("category", as_dict=True).items()
+        ]
+        or [_of_category(on, "", products)]
+    ).sort(["spend", "sku"], descending=[True, False])
+
+
+def _of_category(on: Ground, category: str, part: pl.DataFrame) -> pl.DataFrame:
+    columns: dict[str, pl.Series] = {}
+    for metric in AD_METRICS:
+        rated = RATED[metric]
+        top, below = (part[name].cast(pl.Float64).to_numpy() for name in (rated.numerator, rated.denominator))
+        with np.errstate(divide="ignore", invalid="ignore"):
+            values = np.where(below > 0, top / below, np.nan)
+        enough = np.all([part[name].to_numpy() >= least for name, least in rated.enough], axis=0) & (
+            below > 0
+        )
+        found = on.peers_of(category, ALL, metric)
+        if found is None:
+            found = peers.of_own([float(value) for value in values[enough]])
+        at = np.full(len(values), np.nan)
+        if found is not None:
+            at = np.where(enough, peers.percentiles(values, found.quantiles, rated.better), np.nan)
+            if metric == "acos":
+                hopeless = (part["sales"].to_numpy() == 0) & (part["clicks"].to_numpy() >= 100)
+                at = np.where(hopeless, 5.0, at)
+        columns[metric] = pl.Series(values, nan_to_null=True)
+        columns[f"{metric}_at"] = pl.Series(at, nan_to_null=True)
+        columns[f"{metric}_own"] = pl.Series(
+            [found is not None and found.own] * len(values), dtype=pl.Boolean
+        )
+    out = part.with_columns(**columns)
+    known = [pl.col(f"{metric}_at") for metric in peers.OVERALL]
+    counted = pl.sum_horizontal(each.is_not_null().cast(pl.Int8) for each in known)
+    return out.with_columns(
+        overall_at=pl.when(pl.col("cvr_at").is_not_null() & (counted >= 3)).then(pl.mean_horizontal(known))
+    )
+
+
+def format_mix(facts: Facts, on: Ground) -> list[dict[str, Any]]:
+    """Our share of spend and of campaigns per ad format beside the peers' (null without a feed)."""
+    feed = facts.peer_feed(on.account.id, "peer_format_mix", on.window.last).filter(
+        pl.col("country") == on.account.country
+    )
+    spend = float(on.rows["spend"].sum())
+    campaigns = on.rows.filter(pl.col("impressions") > 0).select("campaign_id", "format").unique()
+    by_category = {
+        str(name): float(value)
+        for name, value in on.rows.group_by("category").agg(pl.col("spend").sum()).rows()
+    }
+    found = []
+    for ad_format in ("product", "brand", "display"):
+        theirs = _peer_shares(feed.filter(pl.col("format") == ad_format), by_category)
+        own = float(on.rows.filter(pl.col("format") == ad_format)["spend"].sum())
+        running = len(campaigns.filter(pl.col("format") == ad_format))
+        found.append(
+            {
+                "format": ad_format,
+                "spend_share": own / spend if spend else None,
+                "campaign_share": running / len(campaigns) if len(campaigns) else None,
+                "peer_spend_share": theirs[0], "peer_campaign_share": theirs[1],
+            }
+        )  # fmt: skip
+    return found
+
+
+def _peer_shares(feed: pl.DataFrame, weights: Mapping[str, float]) -> tuple[float | None, float | None]:
+    """The newest month of each category, weighed by our spend there."""
+    newest = feed.sort("month").group_by("category", maintain_order=True).last()
+    told = [row for row in newest.to_dicts() if weights.get(row["category"], 0) > 0]
+    whole = sum(weights[row["category"]] for row in told)
+    if not whole:
+        return None, None
+    spend, campaigns = (
+        sum(row[name] * weights[row["category"]] for row in told) / whole
+        for name in ("spend_share", "campaign_share")
+    )
+    return spend, campaigns
+
+
+def by_group(
+    on: Ground, name: str, metrics: Sequence[str] = AD_METRICS
+) -> list[tuple[str, float, list[Placed]]]:
+    """Groups of the ground (category, format, portfolio), most spend first: name, spend, a place per metric."""
+    groups = []
+    for (value,), rows in on.rows.partition_by(name, as_dict=True, maintain_order=True).items():
+        label = str(value) if value is not None else "none given"
+        ad_format = label if name == "format" and value is not None else ALL
+        groups.append(
+            (label, float(rows["spend"].sum()), [place(on, rows, metric, ad_format) for metric in metrics])
+        )
+    return sorted(groups, key=lambda each: each[1], reverse=True)
