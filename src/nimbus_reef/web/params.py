@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
@@ -22,8 +23,13 @@ DEFAULT_AGAINST = "preceding"
 JUDGES = ("evidence", "simple")
 OWN_OF_A_TABLE: dict[str, Any] = {
     "where": (), "query": "", "sort": "", "cols": "", "page": 1, "open": "", "judge": "evidence",
+    "own": (),
 }  # fmt: skip
 """What one table's address holds that means nothing to another."""
+
+
+OWN_OF_A_PAGE = ("by", "as", "metric", "least", "show", "smooth", "of", "only")
+"""Choices that a page may offer besides: kept in its address, left behind by links to other pages."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +57,23 @@ class Scope:
     cols: str = ""
     page: int = 1
     open: str = ""
+    own: tuple[tuple[str, str], ...] = ()
+
+    def choice(self, name: str, offered: Sequence[str]) -> str:
+        """One of a page's own choices, the first where none is made; BadInput for what is none of them."""
+        made = dict(self.own).get(name, "") or offered[0]
+        if made not in offered:
+            raise BadInput(f"“{made}” is no {name}.", remedy=f"Use {', '.join(offered)}.")
+        return made
+
+    def said(self, name: str) -> str:
+        """A page's own value, empty where none is given."""
+        return dict(self.own).get(name, "")
+
+    def choose(self, path: str, **own: str) -> str:
+        """The address of a path with some of the page's own choices changed, from its first page."""
+        kept = {**dict(self.own), **own}
+        return self.link(path, own=tuple((name, value) for name, value in kept.items() if value), page=1)
 
     @property
     def window(self) -> Window:
@@ -131,6 +154,7 @@ class Scope:
         )
         pairs += [("format", each) for each in self.formats]
         pairs += [("where", each) for each in self.where]
+        pairs += self.own
         return pairs + [(name, value) for name, value, default in optional if value != default]
 
     @property
@@ -177,6 +201,7 @@ def parse(
         cols=",".join(each for each in args.getlist("cols") if each),
         page=int(page) if page.isdecimal() and int(page) > 0 else 1,
         open=args.get("open", ""),
+        own=tuple((name, args[name].strip()) for name in OWN_OF_A_PAGE if args.get(name, "").strip()),
     )
     # Reading them now turns a bad part into an error of this request, whoever uses it later.
     _ = scope.window, scope.against, scope.target_acos

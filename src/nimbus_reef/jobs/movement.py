@@ -1,0 +1,138 @@
+"""Who moved: products, families, campaigns and the rest, then and now, side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.core.movement import moved
+from nimbus_reef.core.targeting import Aims
+from nimbus_reef.core.windows import Window
+from nimbus_reef.jobs.audit import Narrow
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.facts import Facts
+
+GROUPINGS: Final = ("product", "family", "campaign", "portfolio", "format", "keyword")
+REST: Final = "not in product report"
+_BOTH: Final = [f"{name}{when}" for name in MEASURES for when in (0, 1)]
+
+
+def sides(
+    facts: Facts, account: Account, window: Window, against: Window, aims: Aims, by: str, narrow: Narrow
+) -> pl.DataFrame:
+    """
+    One row per group: key, name, where, sku (of a product), the measures then (…0) and now
+    (…1), money in units, target_acos and margin (a fraction, null where unknown); then what
+    `core.movement.moved` adds. With products and families, what the totals hold beyond the
+    product report is a row of its own, `REST`.
+    """
+
+    def make() -> pl.DataFrame:
+        rows = [_side(facts, account, each, aims, by, narrow) for each in (against, window)]
+        named = pl.concat([each.select(_NAMES) for each in rows[::-1]]).unique(
+            "key", keep="first", maintain_order=True
+        )
+        joined = named
+        for when, each in enumerate(rows):
+            sums = each.select("key", *(pl.col(name).alias(f"{name}{when}") for name in MEASURES))
+            joined = joined.join(sums, on="key", how="left")
+        joined = joined.with_columns(pl.col(_BOTH).fill_null(0))
+        if by in ("product", "family") and not narrow:
+            joined = pl.concat([joined, _rest(facts, account, window, against, joined, aims)])
+        money = [
+            (pl.col(f"{name}{when}") / MICRO).alias(f"{name}{when}")
+            for name in MONEY_MEASURES
+            for when in (0, 1)
+        ]
+        return moved(joined.with_columns(money), against.days, window.days)
+
+    key = ("sides", account.id, facts.generation(account.id), window, against, aims, by, narrow)
+    return facts.cache.get(key, make)
+
+
+_NAMES: Final = ["key", "name", "where", "sku", "target_acos", "margin"]
+
+
+def _side(
+    facts: Facts, account: Account, window: Window, aims: Aims, by: str, narrow: Narrow
+) -> pl.DataFrame:
+    if by in ("product", "family"):
+        rows = facts.placed_products(account.id, window)
+        rows = narrow.part(facts, account, window, rows) if narrow else rows
+        return _products(rows, aims) if by == "product" else _families(rows, aims)
+    if by == "keyword":
+        rows = narrow.part(facts, account, window, facts.target_rows(account.id, window))
+        where = pl.concat_str("match_type", pl.lit(" · "), "campaign", pl.lit(" · "), "ad_group")
+        return _named(
+            rows.with_columns(aims.expr(rows.columns)), pl.col("target_id").cast(pl.String), "target", where
+        )
+    source = facts.total_source(account.id, [window]) or "target_daily"
+    if source == "hourly":
+        source = "target_daily"
+    rows = facts.campaign_sums(account.id, window, source)
+    rows = narrow.part(facts, account, window, rows) if narrow else rows
+    rows = rows.with_columns(aims.expr(rows.columns))
+    if by == "campaign":
+        where = pl.concat_str(
+            pl.col("format").fill_null("–"), pl.lit(" · "), pl.col("portfolio").fill_null("–")
+        )
+        return _named(rows, pl.col("campaign"), "campaign", where)
+    rows = rows.with_columns(pl.col(by).cast(pl.String).fill_null("none given"))
+    sums = rows.group_by(by).agg(pl.col(MEASURES).sum(), pl.len().alias("campaigns"))
+    count = pl.concat_str(pl.col("campaigns").cast(pl.String), pl.lit(" campaigns"))
+    return _named(sums.with_columns(target_acos=pl.lit(aims.account)), pl.col(by), by, count)
+
+
+def _named(rows: pl.DataFrame, key: pl.Expr, name: str, where: pl.Expr) -> pl.DataFrame:
+    return rows.select(
+        key.cast(pl.String).alias("key"), pl.col(name).cast(pl.String).alias("name"), where.alias("where"),
+        pl.lit(None, pl.String).alias("sku"), pl.col("target_acos"), pl.lit(None, pl.Float64).alias("margin"),
+        *MEASURES,
+    )  # fmt: skip
+
+
+def _products(rows: pl.DataFrame, aims: Aims) -> pl.DataFrame:
+    sums = rows.group_by("sku", "title", "category", "margin").agg(pl.col(MEASURES).sum())
+    return sums.with_columns(aims.expr(sums.columns)).select(
+        pl.col("sku").alias("key"), pl.col("sku").alias("name"),
+        pl.col("title").cast(pl.String).fill_null("").alias("where"), "sku", "target_acos",
+        (pl.col("margin") / 100).alias("margin"), *MEASURES,
+    )  # fmt: skip
+
+
+def _families(rows: pl.DataFrame, aims: Aims) -> pl.DataFrame:
+    """The margin of a family is that of its products, weighed by what they sell."""
+    weight = pl.col("sales") + 1
+    margin = (pl.col("margin") * weight).sum() / weight.filter(pl.col("margin").is_not_null()).sum()
+    sums = rows.with_columns(pl.col("family").fill_null("no family")).group_by("family").agg(
+        pl.col(MEASURES).sum(), margin.alias("margin"), pl.col("title").sort_by("sales").last(),
+        pl.col("sku").n_unique().alias("products"),
+    )  # fmt: skip
+    return sums.select(
+        pl.col("family").alias("key"), pl.col("family").alias("name"),
+        pl.concat_str(pl.col("products").cast(pl.String), pl.lit(" products, most sales: "), pl.col("title").cast(pl.String)).alias("where"),
+        pl.lit(None, pl.String).alias("sku"), pl.lit(aims.account).alias("target_acos"),
+        (pl.col("margin") / 100).alias("margin"), *MEASURES,
+    )  # fmt: skip
+
+
+def _rest(
+    facts: Facts, account: Account, window: Window, against: Window, rows: pl.DataFrame, aims: Aims
+) -> pl.DataFrame:
+    """What the account's totals hold that the product report does not; nothing where they agree."""
+    source = facts.total_source(account.id, [window, against])
+    sums: Mapping[str, int] = {}
+    if source is not None and source != "product_ad_daily":
+        sums = {
+            f"{name}{when}": max(0, int(days[name].sum()) - int(rows[f"{name}{when}"].sum()))
+            for when, each in enumerate((against, window))
+            for days in [facts.by_day(account.id, source, each, MEASURES)]
+            for name in MEASURES
+        }
+    row = {
+        "key": REST, "name": REST, "where": "", "sku": None, "target_acos": aims.account, "margin": None, **sums,
+    }  # fmt: skip
+    return pl.DataFrame([row] if any(sums.values()) else [], schema=rows.schema)
