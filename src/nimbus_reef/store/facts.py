@@ -291,6 +291,10 @@ class Facts:
 
         return self.cache.get(("settings", account_id, generation, window.last), make)
 
+    def target_settings(self, account_id: int, window: Window) -> pl.DataFrame:
+        """target_id, state and bid (micro) at the window's end, of targets whose settings are held."""
+        return self._settings(account_id, self.generation(account_id), window)
+
     def _company(self, account_id: int, generation: Hashable, window: Window) -> pl.DataFrame:
         """ad_group_id → main product (largest spend, ties to the smaller SKU), family, category."""
 

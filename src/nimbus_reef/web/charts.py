@@ -153,3 +153,61 @@ def money_and_bid(
         "axisPointer": {"link": [{"xAxisIndex": "all"}]},
         "series": [spend_line, bid_line] if with_bids else [spend_line],
     }
+
+
+def panels(
+    days: Sequence[date], lines: Sequence[tuple[str, Sequence[float | None]]], bids: Sequence[float | None],
+    changes: Sequence[Marked], *, first_shown: date, figures: Figures,
+) -> dict[str, Any]:  # fmt: skip
+    """
+    Metrics one under the other over the same days, each on its own scale, the bid as steps
+    beneath; changes marked through all of them, the newest in words on the first.
+    """
+    labels = [day.isoformat() for day in days]
+    rows = [*lines, *([(f"bid {figures.symbol}", bids)] if any(bid is not None for bid in bids) else [])]
+    height = 100 / len(rows)
+    marks = change_marks(days, changes)
+    silent = [{**mark, "label": {"show": False}} for mark in marks]
+    grids, x_axes, y_axes, series = [], [], [], []
+    for number, (label, values) in enumerate(rows):
+        last, is_bid = number == len(rows) - 1, number >= len(lines)
+        grids.append(
+            {
+                "left": 62,
+                "right": 12,
+                "top": f"{number * height + 0.28 * height:.2f}%",
+                "height": f"{height * 0.6:.2f}%",
+            }
+        )
+        x_axes.append(
+            {
+                "type": "category", "data": labels, "gridIndex": number, "boundaryGap": False,
+                "axisLine": {"lineStyle": {"color": "@hairline"}}, "axisTick": {"show": False},
+                "axisLabel": {"show": last, "color": "@ink-3", "fontSize": 10.5, "hideOverlap": True},
+            }
+        )  # fmt: skip
+        y_axes.append(
+            {
+                "type": "value", "gridIndex": number, "scale": True, "splitNumber": 2, "name": label,
+                "nameLocation": "end", "nameGap": 8,
+                "nameTextStyle": {"color": "@ink", "align": "left", "padding": [0, 0, 0, -58], "fontSize": 11.5},
+                "axisLabel": {"color": "@ink-3", "fontSize": 10.5}, "splitLine": {"lineStyle": {"color": "@faint"}},
+            }
+        )  # fmt: skip
+        colour = "@lagoon" if is_bid else "@ink"
+        series.append(
+            {
+                "name": label, "type": "line", "xAxisIndex": number, "yAxisIndex": number, "showSymbol": False,
+                "data": list(values), "connectNulls": is_bid, **({"step": "end"} if is_bid else {}),
+                "lineStyle": {"color": colour, "width": 1.4}, "itemStyle": {"color": colour},
+                "markLine": {"symbol": "none", "silent": True, "data": marks if number == 0 else silent},
+                "markArea": {
+                    "silent": True, "itemStyle": {"color": "@lagoon", "opacity": 0.06},
+                    "data": [[{"xAxis": max(first_shown, days[0]).isoformat()}, {"xAxis": labels[-1]}]],
+                },
+            }
+        )  # fmt: skip
+    return {
+        "grid": grids, "xAxis": x_axes, "yAxis": y_axes, "series": series,
+        "tooltip": {"trigger": "axis", "confine": True}, "axisPointer": {"link": [{"xAxisIndex": "all"}]},
+    }  # fmt: skip

@@ -30,11 +30,13 @@ from nimbus_reef.web.exports.routes import exports
 from nimbus_reef.web.findings.routes import findings
 from nimbus_reef.web.frame import Frame
 from nimbus_reef.web.intake.routes import intake
+from nimbus_reef.web.movement.routes import movement
 from nimbus_reef.web.parts import Parts, my_accounts, scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.plan.routes import plan
 from nimbus_reef.web.pulse.routes import pulse
 from nimbus_reef.web.saved.routes import saved
+from nimbus_reef.web.standing.routes import standing
 from nimbus_reef.web.targeting.routes import targeting
 
 log = structlog.get_logger("web")
@@ -70,7 +72,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     _one_moment(app)
     security.guard(app)
     Compress(app)
-    for area in (people, pulse, intake, targeting, findings, plan, exports, saved, bar):
+    for area in (people, pulse, intake, standing, movement, targeting, findings, plan, exports, saved, bar):
         app.register_blueprint(area)
     app.context_processor(_everywhere)
     app.jinja_env.globals["asset"] = _asset_addresses(app)

@@ -22,7 +22,8 @@ from nimbus_reef.web.parts import figures, my_accounts, parts, scope
 from nimbus_reef.web.plan.pages import Strip, overlaps, own_shares, strip
 
 AREAS: Final = (
-    ("pulse.look", "Pulse"), ("intake.look", "Intake"), ("targeting.home", "Targeting"),
+    ("pulse.look", "Pulse"), ("intake.look", "Intake"), ("standing.look", "Standing"),
+    ("movement.look", "Movement"), ("targeting.home", "Targeting"),
     ("findings.look", "Findings"), ("plan.look", "Plan"),
 )  # fmt: skip
 """The areas that there are, in the order of the audit."""

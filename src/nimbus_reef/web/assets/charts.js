@@ -30,6 +30,7 @@ function draw(element) {
       textStyle: { color: theme.getPropertyValue("--color-ink").trim(), fontSize: 12 },
     });
   }
+  if (element.dataset.height) element.style.height = `${element.dataset.height}px`;
   const chart = echarts.getInstanceByDom(element) ?? echarts.init(element, null, { renderer: "svg" });
   chart.setOption(option, true);
 }

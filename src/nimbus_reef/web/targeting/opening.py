@@ -99,7 +99,7 @@ def _targets(
     source = facts.held(account.id, what.window).kind
     by_target = {
         key[0]: part
-        for key, part in _days_with_bids(facts, account, source, history(what), ids)
+        for key, part in days_with_bids(facts, account, source, history(what), ids)
         .partition_by("target_id", as_dict=True)
         .items()
     }
@@ -121,7 +121,7 @@ def _targets(
     return opened
 
 
-def _days_with_bids(
+def days_with_bids(
     facts: Facts, account: Account, source: str, window: Window, ids: list[int]
 ) -> pl.DataFrame:
     """Every held day of each target with the bid in force: the newest settings up to it."""

@@ -211,7 +211,8 @@ def rows_behind(name: str) -> str:
     opened = _open(view, what, what.open)
     source, rows = opening.report_rows(parts().facts, view, what, opened.row)
     return render_template(
-        "targeting/rows.html", view=view, row=opened.row, title=pages.name_of(view, opened.row),
+        "targeting/rows.html", title=pages.name_of(view, opened.row), crumb=pages.where(view, opened.row, figures()),
+        back=what.link(url_for("targeting.table", name=name)),
         report=KINDS[source].title, behind=drawer.behind(rows, figures()),
     )  # fmt: skip
 

@@ -1,0 +1,45 @@
+"""What an account is made of: campaigns, ad groups, targets, products, by state and by format."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.facts import Facts
+
+Counts = dict[str, dict[str, int]]
+
+
+def shape(facts: Facts, account: Account, window: Window) -> Counts:
+    """How many there are of each thing at the window's end, as far as settings are held."""
+    generation = facts.generation(account.id)
+    campaigns = facts.campaign_settings(account.id, window)
+    targets = facts.targets(account.id, generation).join(
+        facts.target_settings(account.id, window), on="target_id", how="left"
+    )
+    groups = targets.group_by("ad_group_id").agg(
+        live=(pl.col("state").fill_null("enabled") == "enabled").any()
+    )
+    catalog = facts.catalog(account.id, generation)
+    advertised = facts.product_rows(account.id, window)["product_id"].unique()
+    in_ads = catalog["product_id"].is_in(advertised.implode())
+    eligible = catalog["ad_eligible"].cast(pl.String).fill_null("yes") == "yes"
+    return {
+        "Campaigns by state": _counted(campaigns["state"]),
+        "Campaigns by format": _counted(campaigns["format"]),
+        "Ad groups": {
+            "with a live target": int(groups["live"].sum()), "without one": int((~groups["live"]).sum()),
+        },
+        "Targets by state": _counted(targets["state"]),
+        "Targets by match type": _counted(targets["match_type"]),
+        "Products": {
+            "advertised": int(in_ads.sum()), "eligible, not advertised": int((~in_ads & eligible).sum()),
+            "not eligible": int((~in_ads & ~eligible).sum()),
+        },
+    }  # fmt: skip
+
+
+def _counted(values: pl.Series) -> dict[str, int]:
+    named = values.cast(pl.String).fill_null("not held").alias("value")
+    return dict(named.value_counts(sort=True).rows())

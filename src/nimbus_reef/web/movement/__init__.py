@@ -1,0 +1,1 @@
+"""Movement: who moved the figures, and through which factor."""

@@ -1,0 +1,224 @@
+"""
+The drift chart: spend against sales on log axes, an arrow from then to now per row.
+
+Drawn on the server, so that an arrow is a link: it can be hovered, tabbed to and opened.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+WIDTH: Final = 640
+HEIGHT: Final = 478
+_LEFT, _RIGHT, _TOP, _BOTTOM = 50.0, 626.0, 16.0, 440.0
+_STEPS: Final = (1, 2, 5)
+_ACOS_LINES: Final = (0.05, 0.1, 0.2, 0.4, 0.8, 1.6)
+_CHARACTER: Final = 6.0
+_LINE: Final = 13.0
+_DISTANCES: Final = (9.0, 20.0, 34.0, 50.0)
+_ANGLES: Final = (0.0, 180.0, -90.0, 90.0, -35.0, 35.0, -145.0, 145.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Mover:
+    """One row to draw: money per 30 days in units; weight: its spend, for the width."""
+
+    key: str
+    name: str
+    spend0: float
+    sales0: float
+    spend1: float
+    sales1: float
+    tone: str
+    thin: bool
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
+class Arrow:
+    """An arrow on the chart: its shaft, its head as a path, its label and the leader to it."""
+
+    key: str
+    name: str
+    words: str
+    tone: str
+    thin: bool
+    x0: float
+    y0: float
+    x1: float
+    y1: float
+    width: float
+    head: str
+    label: tuple[float, float, str] | None
+    leader: tuple[float, float, float, float] | None
+
+
+@dataclass(frozen=True, slots=True)
+class AcosLine:
+    """A line of equal cost of sale; name stands at the frame's edge, empty for the faint ones."""
+
+    x0: float
+    y0: float
+    x1: float
+    y1: float
+    kind: str
+    name: str
+    anchor: str
+
+
+@dataclass(frozen=True, slots=True)
+class Drift:
+    """The whole chart. ticks: position and words of each axis."""
+
+    arrows: tuple[Arrow, ...]
+    lines: tuple[AcosLine, ...]
+    x_ticks: tuple[tuple[float, str], ...]
+    y_ticks: tuple[tuple[float, str], ...]
+    frame: tuple[float, float, float, float] = (_LEFT, _TOP, _RIGHT, _BOTTOM)
+
+
+@dataclass(frozen=True, slots=True)
+class _Axis:
+    """A log axis from low to high between two pixels."""
+
+    low: float
+    high: float
+    start: float
+    end: float
+
+    def at(self, value: float) -> float:
+        """Where a value stands; what is below the axis stands at its start."""
+        share = (math.log(max(value, self.low)) - math.log(self.low)) / (
+            math.log(self.high) - math.log(self.low)
+        )
+        return self.start + share * (self.end - self.start)
+
+
+def _axis(values: Iterable[float], start: float, end: float) -> _Axis:
+    known = [value for value in values if value > 0] or [1.0]
+    low, high = min(known) / 1.5, max(known) * 1.5
+    # At least a decade, or a small move would look like a large one.
+    if high / low < 10:
+        middle = math.sqrt(high * low)
+        low, high = middle / math.sqrt(10), middle * math.sqrt(10)
+    return _Axis(low, high, start, end)
+
+
+def _ticks(axis: _Axis) -> tuple[tuple[float, str], ...]:
+    first, last = math.floor(math.log10(axis.low)), math.ceil(math.log10(axis.high))
+    found = []
+    for decade in range(first, last + 1):
+        for step in _STEPS:
+            value = step * 10.0**decade
+            if axis.low <= value <= axis.high:
+                found.append((axis.at(value), f"{value:,.0f}" if value >= 1 else f"{value:g}"))
+    return tuple(found)
+
+
+def drift(
+    movers: Sequence[Mover], target: float, break_even: float | None, percent: str = "{:.0f} %"
+) -> Drift:
+    """Lays the chart out; labels never cover each other, one without room is left to the list."""
+    x = _axis((value for each in movers for value in (each.spend0, each.spend1)), _LEFT, _RIGHT)
+    y = _axis((value for each in movers for value in (each.sales0, each.sales1)), _BOTTOM, _TOP)
+    heaviest = max((each.spend1 for each in movers), default=0) or 1
+    shafts = [(x.at(each.spend0), y.at(each.sales0), x.at(each.spend1), y.at(each.sales1)) for each in movers]
+    boxes = [_box(shaft[2] - 6, shaft[3] - 6, 12, 12) for shaft in shafts]
+    boxes += [_box(px - 2, py - 2, 4, 4) for shaft in shafts for px, py in _along(shaft)]
+    lines = _lines(x, y, target, break_even, percent)
+    arrows = []
+    for each, shaft in sorted(zip(movers, shafts, strict=True), key=lambda pair: -pair[0].spend1):
+        label, leader = _label(each.name, shaft[2], shaft[3], boxes)
+        width = 1.2 + 3.6 * math.sqrt(max(each.spend1, 0) / heaviest)
+        arrows.append(
+            Arrow(
+                each.key,
+                each.name,
+                each.words,
+                each.tone,
+                each.thin,
+                *shaft,
+                width,
+                _head(shaft, width),
+                label,
+                leader,
+            )
+        )
+    return Drift(tuple(arrows), lines, _ticks(x), _ticks(y))
+
+
+def _head(shaft: tuple[float, float, float, float], width: float) -> str:
+    """A triangle at the shaft's end, along it; a row that did not move gets a small square."""
+    x0, y0, x1, y1 = shaft
+    length = math.hypot(x1 - x0, y1 - y0)
+    size = 5.5 + width
+    if length < 3:
+        half = size / 2.4
+        return f"M{x1 - half:.1f} {y1 - half:.1f} h{2 * half:.1f} v{2 * half:.1f} h{-2 * half:.1f} Z"
+    ux, uy = (x1 - x0) / length, (y1 - y0) / length
+    bx, by = x1 - ux * size, y1 - uy * size
+    half = size * 0.55
+    return f"M{x1:.1f} {y1:.1f} L{bx - uy * half:.1f} {by + ux * half:.1f} L{bx + uy * half:.1f} {by - ux * half:.1f} Z"
+
+
+Box = tuple[float, float, float, float]
+
+
+def _box(x: float, y: float, width: float, height: float) -> Box:
+    return x, y, x + width, y + height
+
+
+def _along(shaft: tuple[float, float, float, float]) -> list[tuple[float, float]]:
+    x0, y0, x1, y1 = shaft
+    steps = max(2, int(math.hypot(x1 - x0, y1 - y0) // 8))
+    return [(x0 + (x1 - x0) * n / steps, y0 + (y1 - y0) * n / steps) for n in range(steps + 1)]
+
+
+def _label(
+    name: str, x: float, y: float, taken: list[Box]
+) -> tuple[tuple[float, float, str] | None, tuple[float, float, float, float] | None]:
+    """The nearest free place around a head, taken from then on; none where there is no room."""
+    width = len(name) * _CHARACTER
+    for distance in _DISTANCES:
+        for angle in _ANGLES:
+            cx, cy = (
+                x + distance * math.cos(math.radians(angle)),
+                y + distance * math.sin(math.radians(angle)),
+            )
+            left = cx if abs(angle) < 90 else cx - width if abs(angle) > 90 else cx - width / 2
+            place = _box(left, cy - _LINE / 2, width, _LINE)
+            inside = place[0] > _LEFT + 2 and place[2] < _RIGHT - 2 and place[1] > _TOP and place[3] < _BOTTOM
+            if inside and not any(_meet(place, other) for other in taken):
+                taken.append(place)
+                leader = (x, y, min(max(x, place[0]), place[2]), cy) if distance > 18 else None
+                return (left, cy + 4, "start"), leader
+    return None, None
+
+
+def _meet(one: Box, other: Box) -> bool:
+    return one[0] < other[2] and other[0] < one[2] and one[1] < other[3] and other[1] < one[3]
+
+
+def _lines(x: _Axis, y: _Axis, target: float, break_even: float | None, percent: str) -> tuple[AcosLine, ...]:
+    named = [(target, "target", f"target {percent.format(target * 100)}")]
+    if break_even:
+        named.append((break_even, "even", f"break-even {percent.format(break_even * 100)}"))
+    faint = [
+        (acos, "faint", "")
+        for acos in _ACOS_LINES
+        if all(abs(acos / other - 1) > 0.2 for other, _, _ in named)
+    ]
+    found = [line for acos, kind, name in (*faint, *named) if (line := _line(x, y, acos, kind, name))]
+    return tuple(found)
+
+
+def _line(x: _Axis, y: _Axis, acos: float, kind: str, name: str) -> AcosLine | None:
+    """Sales = spend / acos, cut to the frame; its name at the end that leaves it."""
+    low, high = max(x.low, y.low * acos), min(x.high, y.high * acos)
+    if low >= high:
+        return None
+    x0, y0, x1, y1 = x.at(low), y.at(low / acos), x.at(high), y.at(high / acos)
+    return AcosLine(x0, y0, x1, y1, kind, name, "top" if y1 <= _TOP + 1 else "right")

@@ -1,0 +1,193 @@
+"""Movement: the drift chart and its list, the ledger, why ACOS moved, trends."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import polars as pl
+from flask import Blueprint, redirect, render_template, url_for
+from werkzeug.wrappers import Response
+
+from nimbus_reef.core.metrics import METRICS
+from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.jobs import movement as work
+from nimbus_reef.jobs.movement import GROUPINGS
+from nimbus_reef.web import charts
+from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.movement import pages, trends
+from nimbus_reef.web.movement.drift import drift
+from nimbus_reef.web.params import Scope
+from nimbus_reef.web.parts import figures, parts, scope
+from nimbus_reef.web.standing import product
+
+movement = Blueprint("movement", __name__, url_prefix="/movement")
+LEDGERED: Final = (
+    "spend",
+    "sales",
+    "acos",
+    "impressions",
+    "clicks",
+    "orders",
+    "units",
+    "ctr",
+    "cvr",
+    "cpc",
+    "aov",
+    "rpc",
+    "roas",
+)
+
+
+@movement.get("/")
+def look() -> Response:
+    """The area opens on the drift chart."""
+    return redirect(scope().link(url_for("movement.view", name="drift")))
+
+
+@movement.get("/<name>")
+def view(name: str) -> str:
+    """One of the area's views."""
+    if name not in pages.VIEWS:
+        raise NotFound(f"Movement has no view “{name}”.", remedy="Choose one under the title.")
+    what = scope()
+    if what.newest is None or (what.against is None and name != "trends"):
+        return render_template("movement/empty.html", view=name, views=pages.VIEWS)
+    made = _VIEWS[name](what)
+    return render_template(f"movement/{name}.html", view=name, views=pages.VIEWS, groupings=GROUPINGS, **made)
+
+
+def _sides(what: Scope, by: str) -> pl.DataFrame:
+    against = what.against
+    if against is None:
+        raise BadInput("Movement needs days to compare with.", remedy="Choose some under “against”.")
+    return work.sides(parts().facts, what.account, what.window, against, what.aims, by, what.narrow)
+
+
+def _ranked(what: Scope, by: str) -> pl.DataFrame:
+    against = what.against
+    assert against is not None
+    return pages.ranked(_sides(what, by), against.days, what.window.days)
+
+
+def _answer(what: Scope) -> pages.Answer:
+    """Why the account's ACOS moved, whatever the page below is grouped by."""
+    made = pages.why(_sides(what, "product"), figures(), most=0)
+    return made.answer if made else pages.Answer("Nothing was sold in one of the windows.", "")
+
+
+def _drift(what: Scope) -> dict[str, Any]:
+    by = what.choice("by", GROUPINGS)
+    everything = what.choice("show", ("largest", "all")) == "all"
+    rows, write = _ranked(what, by), figures()
+    shown = rows.head(pages.MOST_DRAWN if everything else pages.LARGEST)
+    sides = _sides(what, "product" if by != "family" else "family")
+    return {
+        "answer": _answer(what),
+        "by": by,
+        "everything": everything,
+        "chart": drift(pages.movers(shown, write), what.target_acos, pages.break_even(sides)),
+        "lines": pages.drift_lines(rows.head(500) if everything else shown, write),
+        "count": len(rows),
+        "drawn": len(shown),
+        "drawer": _drawer(what),
+    }
+
+
+def _drawer(what: Scope) -> dict[str, Any] | None:
+    return product.drawer(parts().facts, what, what.open, "", figures()) if what.open else None
+
+
+def _metric(what: Scope) -> str:
+    return what.choice("metric", LEDGERED)
+
+
+def _least(what: Scope) -> float:
+    text = what.said("least").replace(",", ".")
+    try:
+        value = float(text) if text else 0.0
+    except ValueError:
+        value = -1.0
+    if not 0 <= value < 1e12:
+        raise BadInput(f"“{text}” is no amount to start from.", remedy="Write it like 50.")
+    return value
+
+
+def _ledger_rows(what: Scope) -> pl.DataFrame | None:
+    against, by = what.against, what.choice("by", GROUPINGS)
+    assert against is not None
+    return pages.ledger_rows(
+        _sides(what, by), METRICS[_metric(what)], against.days, what.window.days, _least(what)
+    )
+
+
+def _ledger(what: Scope) -> dict[str, Any]:
+    metric = METRICS[_metric(what)]
+    rows = _ledger_rows(what)
+    of = max(1, -(-(len(rows) if rows is not None else 0) // pages.PAGE_ROWS))
+    page = min(what.page, of)
+    return {
+        "by": what.choice("by", GROUPINGS),
+        "metric": metric,
+        "metrics": [METRICS[key] for key in LEDGERED],
+        "least": what.said("least"),
+        "ledger": pages.ledger(rows, metric, figures(), page) if rows is not None and len(rows) else None,
+        "page": page,
+        "pages": of,
+        "drawer": _drawer(what),
+    }
+
+
+def _why(what: Scope) -> dict[str, Any]:
+    by = what.choice("by", GROUPINGS)
+    return {
+        "by": by, "why": pages.why(_sides(what, by), figures()), "factors": pages.FACTORS, "drawer": _drawer(what),
+    }  # fmt: skip
+
+
+def _trends(what: Scope) -> dict[str, Any]:
+    write, facts = figures(), parts().facts
+    chosen = [key for key in what.said("metric").split(",") if key] or ["spend", "sales", "acos"]
+    wrong = [key for key in chosen if key not in pages.TRENDED]
+    if wrong:
+        raise BadInput(f"There is no trend of “{wrong[0]}”.", remedy=f"Use {', '.join(pages.TRENDED)}.")
+    only = what.said("only")
+    shown = [only] if only in pages.TRENDED else chosen
+    smooth = pages.SMOOTH[what.choice("smooth", tuple(pages.SMOOTH))]
+    found = trends.trend(facts, what, what.said("of"), write)
+    lines = pages.trend_lines(found.days, shown, smooth, write)
+    days = pages.shown_days(found.days)
+    names = facts.campaign_settings(what.account.id, what.window)["campaign"].sort().to_list()
+    catalog = facts.catalog(what.account.id, facts.generation(what.account.id))
+    return {
+        "trend": found,
+        "lines": lines,
+        "chart": charts.panels(
+            days, [(line.label, line.values) for line in lines], found.bids, found.changes,
+            first_shown=what.window.first, figures=write,
+        ) if days else None,
+        "height": 54 + len(lines) * (300 if only else 104) + (54 if found.bids else 0),
+        "offered": [METRICS[key] for key in pages.TRENDED],
+        "chosen": chosen,
+        "only": only,
+        "smooth": what.said("smooth"),
+        "stretches": pages.stretches(found.days, found.target_acos, write) if found.bids else [],
+        "changes": [(write.day(each.day), each.words) for each in found.changes[-12:]][::-1],
+        "things": [*(f"campaign:{name}" for name in names), *(f"product:{sku}" for sku in catalog.sort("sku")["sku"])][:4_000],
+    }  # fmt: skip
+
+
+_VIEWS: Final = {"drift": _drift, "ledger": _ledger, "why": _why, "trends": _trends}
+
+
+@movement.get("/<name>/export.<ending>")
+def export(name: str, ending: str) -> Response:
+    """All rows of the drift list or the ledger as a file."""
+    what = scope()
+    if name == "ledger":
+        rows = _ledger_rows(what)
+        if rows is None:
+            raise NotFound("There is no change to write down.", remedy="Choose other days.")
+        return hand_out(pages.ledger_export(rows, METRICS[_metric(what)]), ending)
+    if name == "drift":
+        return hand_out(pages.drift_export(_ranked(what, what.choice("by", GROUPINGS))), ending)
+    raise NotFound(f"“{name}” is no table of Movement.", remedy="Export the drift or the ledger.")

@@ -1,0 +1,105 @@
+"""Whose trend is shown: the account, a campaign, an ad group, a product or a keyword, day by day."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import polars as pl
+
+from nimbus_reef.core.model import MEASURES, from_micro
+from nimbus_reef.errors import NotFound
+from nimbus_reef.jobs.totals import totals
+from nimbus_reef.store.facts import Facts
+from nimbus_reef.web import charts
+from nimbus_reef.web.charts import Marked
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.params import Scope
+from nimbus_reef.web.standing.product import page_changes
+from nimbus_reef.web.targeting import drawer, opening
+from nimbus_reef.web.targeting.pages import TARGETS
+
+
+@dataclass(frozen=True, slots=True)
+class Trend:
+    """One thing's days: name, kind, day and measures (micro), bid (micro) of a keyword, changes."""
+
+    name: str
+    kind: str
+    days: pl.DataFrame
+    changes: tuple[Marked, ...]
+    target_acos: float
+    bids: tuple[float | None, ...] = ()
+
+
+def trend(facts: Facts, what: Scope, of: str, figures: Figures) -> Trend:
+    """
+    The trend of `of`: empty for what the scope shows, else campaign:NAME, group:ID,
+    product:SKU or keyword:ID. NotFound where there is no such thing.
+    """
+    kind, _, name = of.partition(":")
+    if not of:
+        return _whole(facts, what)
+    if kind == "product":
+        return _product(facts, what, name)
+    if kind in ("campaign", "group", "keyword"):
+        return _targets(facts, what, kind, name, figures)
+    raise NotFound(f"“{of}” has no trend.", remedy="Choose a campaign, a product or a keyword.")
+
+
+def _whole(facts: Facts, what: Scope) -> Trend:
+    window = opening.history(what)
+    found = totals(facts, what.account, window, None, what.narrow)
+    if found is None:
+        raise NotFound("No report covers these days.", remedy="Choose other days, or load a report.")
+    changes = facts.changes(what.account.id, window)
+    many = changes.group_by("day").len().sort("day")
+    marks = tuple(Marked(day, figures_of(count)) for day, count in many.rows())
+    name = what.part or f"{what.account.brand}, {what.account.country}"
+    return Trend(name, "account", found.now, marks, what.target_acos)
+
+
+def figures_of(count: int) -> str:
+    """How many things were changed on a day."""
+    return f"{count} change{'' if count == 1 else 's'}"
+
+
+def _product(facts: Facts, what: Scope, sku: str) -> Trend:
+    rows = facts.placed_products(what.account.id, opening.history(what)).filter(pl.col("sku") == sku)
+    if rows.is_empty():
+        raise NotFound(f"{sku} had no ads in these days.", remedy="Choose another product.")
+    days = rows.group_by("day").agg(pl.col(MEASURES).sum()).sort("day")
+    aim = rows.head(1).with_columns(what.aims.expr(rows.columns))["target_acos"][0]
+    return Trend(sku, "product", days, tuple(page_changes(facts, what, sku)), aim)
+
+
+def _targets(facts: Facts, what: Scope, kind: str, name: str, figures: Figures) -> Trend:
+    """Made of targets: all of a campaign's, of an ad group's, or one."""
+    column = {"campaign": pl.col("campaign"), "group": pl.col("ad_group_id").cast(pl.String)}.get(
+        kind, pl.col("target_id").cast(pl.String)
+    )
+    names = facts.targets(what.account.id, facts.generation(what.account.id)).filter(column == name)
+    if names.is_empty():
+        raise NotFound(f"There is no {kind} “{name}”.", remedy="Choose another.")
+    window = opening.history(what)
+    source = facts.held(what.account.id, window).kind
+    ids = names["target_id"].to_list()
+    days = facts.target_days(what.account.id, source, window, ids)
+    sums = days.group_by("day").agg(pl.col(MEASURES).sum()).sort("day")
+    first = names.row(0, named=True)
+    judged = opening.judged(facts, TARGETS, what, what.window).filter(pl.col("campaign") == first["campaign"])
+    aim = judged["target_acos"][0] if len(judged) else what.target_acos
+    changes = facts.changes(what.account.id, window)
+    if kind == "keyword":
+        stepped = opening.days_with_bids(facts, what.account, source, window, ids)
+        bids = [None if bid is None else from_micro(bid) for bid in stepped["bid"]]
+        marks = drawer.changes_of_row(
+            first, charts.bid_changes(stepped["day"].to_list(), bids, figures), changes
+        )
+        label = f"{first['target']} · {first['match_type']}"
+        return Trend(label, kind, stepped, tuple(marks), aim, tuple(bids))
+    id_column, number = (
+        ("campaign_id", first["campaign_id"]) if kind == "campaign" else ("ad_group_id", first["ad_group_id"])
+    )
+    many = changes.filter(pl.col(id_column) == number).group_by("day").len().sort("day")
+    label = first["campaign"] if kind == "campaign" else f"{first['campaign']} · {first['ad_group']}"
+    return Trend(label, kind, sums, tuple(Marked(day, figures_of(count)) for day, count in many.rows()), aim)

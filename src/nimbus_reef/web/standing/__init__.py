@@ -1,0 +1,1 @@
+"""Standing: every figure against category peers and against before."""

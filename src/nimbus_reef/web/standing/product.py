@@ -1,0 +1,192 @@
+"""One product, opened: its figures then and now, against peers, why it moved, its page, its rows."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.core import change, listings
+from nimbus_reef.core.model import MEASURES, from_micro
+from nimbus_reef.core.peers import RATED
+from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import NotFound
+from nimbus_reef.jobs import movement, standing
+from nimbus_reef.jobs.standing import AD_METRICS
+from nimbus_reef.store.facts import Facts
+from nimbus_reef.web import charts
+from nimbus_reef.web.charts import Marked
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.params import Scope
+from nimbus_reef.web.standing.pages import TO_CHECK
+from nimbus_reef.web.strips import strip, value_words
+from nimbus_reef.web.targeting import drawer as rows_of
+from nimbus_reef.web.targeting.opening import HISTORY_DAYS
+
+_PARTS: Final = (("cpc", "price per click"), ("cvr", "conversion"), ("aov", "order value"))
+
+
+@dataclass(frozen=True, slots=True)
+class SplitBar:
+    """One factor's part of the change of ACOS. x, width: 0 … 100 of the bar's line, 50 the middle."""
+
+    name: str
+    text: str
+    x: float
+    width: float
+    loss: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Why:
+    """Why ACOS moved, of one row: a sentence, and a bar per factor (none where it cannot be split)."""
+
+    words: str
+    bars: tuple[SplitBar, ...]
+
+
+def why(then: Mapping[str, float] | None, now: Mapping[str, float], figures: Figures) -> Why:
+    """The one-row split: exact, or the reason why there is none."""
+    if then is None:
+        return Why("Nothing is compared.", ())
+    split = change.split_row(then, now)
+    if split.reason:
+        return Why(f"Its cost of sale cannot be split: {split.reason}.", ())
+    before, after = (row["spend"] / row["sales"] for row in (then, now))
+    values = [(words, getattr(split, name)) for name, words in _PARTS]
+    return Why(
+        f"ACOS {figures.rate(before)} → {figures.rate(after)}: {split_words(values, figures)}.",
+        split_bars(values, figures),
+    )
+
+
+def split_words(parts: Sequence[tuple[str, float]], figures: Figures) -> str:
+    """The parts of a change, largest first, in a half sentence."""
+    said = [
+        f"{name} {'added' if value > 0 else 'took'} {figures.number(abs(value) * 100, 1)}"
+        for name, value in sorted(parts, key=lambda each: -abs(each[1]))
+        if abs(value) >= 0.0005
+    ]
+    return ", ".join(said) + " points" if said else "nothing moved it"
+
+
+def split_bars(parts: Sequence[tuple[str, float]], figures: Figures) -> tuple[SplitBar, ...]:
+    """Signed bars from the middle of one line, all on one scale."""
+    largest = max((abs(value) for _, value in parts), default=0) or 1
+    return tuple(
+        SplitBar(
+            name, f"{'+' if value > 0 else ''}{figures.number(value * 100, 1)} pt",
+            50 if value > 0 else 50 - 50 * abs(value) / largest, 50 * abs(value) / largest, value > 0,
+        )
+        for name, value in parts
+    )  # fmt: skip
+
+
+def drawer(facts: Facts, what: Scope, sku: str, metric: str, figures: Figures) -> dict[str, Any]:
+    """What the drawer shows of a product; NotFound where it did nothing in these days."""
+    on = standing.ground(facts, what.account, what.window, what.narrow)
+    rows = on.rows.filter(pl.col("sku") == sku)
+    if rows.is_empty():
+        raise NotFound(f"{sku} had no ads in these days.", remedy="Choose other days, or close the drawer.")
+    placed = {each: standing.place(on, rows, each).standing for each in AD_METRICS}
+    now = {name: float(rows[name].sum()) for name in MEASURES}
+    then, moved = None, None
+    if what.against is not None:
+        sides = movement.sides(
+            facts, what.account, what.window, what.against, what.aims, "product", what.narrow
+        ).filter(pl.col("key") == sku)
+        moved = sides.to_dicts()[0] if len(sides) else None
+        then = {name: float(moved[f"{name}0"]) for name in MEASURES} if moved else None
+    weak = metric if metric in RATED else _weakest(placed)
+    first = rows.row(0, named=True)
+    changed = page_changes(facts, what, sku)
+    return {
+        "sku": sku,
+        "title": first["title"] or "",
+        "where": f"{first['category'] or 'no category'} · {first['family'] or 'no family'}",
+        "sentence": _sentence(now, moved, figures),
+        "strips": [
+            (RATED[name].label, value_words(name, each.value, figures), strip(each, figures), name == weak)
+            for name, each in placed.items()
+        ],
+        "check": (RATED[weak].label, TO_CHECK[weak]) if weak else None,
+        "why": why(then, now, figures),
+        "changed": [(figures.day(each.day), each.words) for each in changed[-6:]],
+        "trend": _trend(facts, what, sku, changed, figures),
+        "campaigns": [
+            (row["campaign"], figures.money(row["spend"]), figures.rate(row["spend"] / row["sales"], 0) if row["sales"] else "no sales")
+            for row in rows.group_by("campaign").agg(pl.col("spend", "sales").sum()).sort(["spend", "campaign"], descending=[True, False]).head(5).to_dicts()
+        ],
+    }  # fmt: skip
+
+
+def _weakest(placed: Mapping[str, Any]) -> str:
+    told = {name: each.percentile for name, each in placed.items() if each.percentile is not None}
+    weakest = min(told, key=lambda name: told[name], default="")
+    return weakest if weakest and told[weakest] < 25 else ""
+
+
+def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures: Figures) -> tuple[str, str]:
+    acos = figures.rate(now["spend"] / now["sales"]) if now["sales"] else "no sales"
+    bold = f"{figures.money(now['spend'])} spent, {figures.money(now['sales'])} sold: ACOS {acos}."
+    if moved is None:
+        return bold, ""
+    return bold, (
+        f"A month: {figures.change(moved['spend_change'])} spend, {figures.change(moved['sales_change'])} sales; "
+        f"{moved['movement']}, {figures.change(moved['profit'])} profit after ads."
+    )
+
+
+def page_changes(facts: Facts, what: Scope, sku: str) -> list[Marked]:
+    """What changed on the product's page over its history."""
+    window = _history(what)
+    catalog = facts.placed_products(what.account.id, what.window).filter(pl.col("sku") == sku)
+    pages = facts.listings(what.account.id, window).filter(
+        pl.col("product_id").is_in(catalog["product_id"].unique().implode())
+    )
+    if pages.is_empty():
+        return []
+    return [
+        Marked(
+            row["day"], f"page’s {row['field'].replace('_', ' ')} {_short(row['old'])} → {_short(row['new'])}"
+        )
+        for row in listings.page_changes(pages).sort("day").to_dicts()
+    ]
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= 24 else f"{text[:22]}…"
+
+
+def _history(what: Scope) -> Window:
+    longest = max(HISTORY_DAYS, what.window.days)
+    return Window(what.window.shifted(what.window.days - longest).first, what.window.last)
+
+
+def _trend(
+    facts: Facts, what: Scope, sku: str, changed: Sequence[Marked], figures: Figures
+) -> dict[str, Any] | None:
+    days = (
+        facts.placed_products(what.account.id, _history(what))
+        .filter(pl.col("sku") == sku)
+        .group_by("day")
+        .agg(pl.col("spend").sum())
+        .sort("day")
+    )
+    if days.is_empty():
+        return None
+    dates: list[date] = days["day"].to_list()
+    return charts.money_and_bid(
+        dates, [from_micro(value) for value in days["spend"]], [None] * len(dates), figures=figures,
+        first_shown=max(what.window.first, dates[0]), changes=changed,
+    )  # fmt: skip
+
+
+def rows_behind(facts: Facts, what: Scope, sku: str, figures: Figures) -> rows_of.Behind:
+    """The product report's own rows of a product in the window."""
+    ads = facts.product_rows(what.account.id, what.window).filter(pl.col("sku") == sku)
+    rows = facts.rows_behind(what.account.id, "product_ad_daily", what.window, ads["product_ad_id"].to_list())
+    return rows_of.behind(rows, figures)

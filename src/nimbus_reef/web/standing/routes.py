@@ -1,0 +1,302 @@
+"""Standing: tree and groups, products, formats, the shopper's path, queries, shape, typed-in peers."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import polars as pl
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
+
+from nimbus_reef.core.funnel import COUNTS
+from nimbus_reef.errors import NotFound
+from nimbus_reef.jobs import intake as loading
+from nimbus_reef.jobs import standing as work
+from nimbus_reef.jobs.intake import today_of
+from nimbus_reef.jobs.shape import shape
+from nimbus_reef.jobs.standing import AD_METRICS, SHOP_METRICS, Ground, Placed
+from nimbus_reef.jobs.totals import totals
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.params import Scope
+from nimbus_reef.web.parts import figures, must_write, my_accounts, parts, scope
+from nimbus_reef.web.standing import pages, product, typed
+from nimbus_reef.web.strips import strip
+
+standing = Blueprint("standing", __name__, url_prefix="/standing")
+GROUPS: Final = ("category", "format", "portfolio", "country")
+
+
+def _ground(what: Scope) -> Ground:
+    return work.ground(parts().facts, what.account, what.window, what.narrow)
+
+
+def _empty(view: str) -> str:
+    return render_template("standing/empty.html", view=view, views=pages.VIEWS)
+
+
+@standing.get("/")
+def look() -> Response:
+    """The area opens on the tree."""
+    return redirect(scope().link(url_for("standing.view", name="tree")))
+
+
+@standing.get("/<name>")
+def view(name: str) -> str:
+    """One of the area's views."""
+    if name not in pages.VIEWS:
+        raise NotFound(f"Standing has no view “{name}”.", remedy="Choose one under the title.")
+    what = scope()
+    if what.newest is None:
+        return _empty(name)
+    made = _VIEWS[name](what)
+    return render_template(
+        f"standing/{name}.html", view=name, views=pages.VIEWS, peers_words=_peers_words(what), **made
+    )
+
+
+def _peers_words(what: Scope) -> str:
+    """Whose figures ours are held against."""
+    feed = _ground(what).feed
+    if feed.is_empty():
+        return "no peer figures"
+    newest = feed.filter(pl.col("month") == feed["month"].max())
+    low, high = newest["brands"].min(), newest["brands"].max()
+    return f"Peers: {low} to {high} brands a category, {what.account.country}, {newest['month'][0]}"
+
+
+def _places(what: Scope, on: Ground) -> dict[str, Placed]:
+    """The account's ad metrics among peers; of one format where just that one is looked at."""
+    ad_format = what.formats[0] if len(what.formats) == 1 else work.ALL
+
+    def make() -> dict[str, Placed]:
+        return {metric: work.place(on, on.rows, metric, ad_format) for metric in AD_METRICS}
+
+    facts = parts().facts
+    key = ("places", what.account.id, facts.generation(what.account.id), what.window, what.narrow)
+    return facts.cache.get(key, make)
+
+
+def _tree(what: Scope) -> dict[str, Any]:
+    facts, write = parts().facts, figures()
+    on = _ground(what)
+    found = totals(facts, what.account, what.window, what.against, what.narrow)
+    if found is None:
+        raise NotFound("No report covers these days.", remedy="Choose other days, or load a report.")
+    placed = _places(what, on)
+    by = what.choice("by", GROUPS)
+    return {
+        "answer": pages.answer(found, placed, write),
+        "nodes": pages.nodes(found, placed, write),
+        "source": found.source,
+        "by": by,
+        "groups": GROUPS,
+        "lines": pages.group_lines(_groups(what, on, by), write),
+        "metrics": [(metric, pages.RATED[metric].label) for metric in AD_METRICS],
+        "pairs": pages.format_pairs(work.format_mix(facts, on), "spend", write),
+    }
+
+
+def _groups(what: Scope, on: Ground, by: str) -> list[tuple[str, float, list[Placed]]]:
+    facts = parts().facts
+    if by == "country":
+        return [
+            _country(what, account) for account in my_accounts() if account.brand_id == what.account.brand_id
+        ]
+    key = ("groups", what.account.id, facts.generation(what.account.id), what.window, what.narrow, by)
+    return facts.cache.get(key, lambda: work.by_group(on, by))
+
+
+def _country(what: Scope, account: Account) -> tuple[str, float, list[Placed]]:
+    """The same brand's account in one country, same days."""
+    on = work.ground(parts().facts, account, what.window, what.narrow)
+    placed = [work.place(on, on.rows, metric) for metric in AD_METRICS]
+    return f"{account.country}, {account.currency}", float(on.rows["spend"].sum()), placed
+
+
+def _products(what: Scope) -> dict[str, Any]:
+    how = what.choice("as", ("standing", "change"))
+    fields = pages.product_fields(how)
+    rows = _product_rows(what)
+    listed = pages.listed(
+        rows,
+        fields,
+        where=what.where,
+        query=what.query,
+        sort=what.sort or "-spend",
+        page=what.page,
+        text="named",
+    )
+    return {
+        "how": how,
+        "fields": fields,
+        "listed": listed,
+        "count": len(rows),
+        "lines": pages.product_lines(listed.shown, how, figures()),
+        "drawer": product.drawer(parts().facts, what, what.open, what.said("metric"), figures())
+        if what.open
+        else None,
+    }
+
+
+def _product_rows(what: Scope) -> pl.DataFrame:
+    facts = parts().facts
+
+    def make() -> pl.DataFrame:
+        now = work.product_standing(_ground(what))
+        then = None
+        if what.against is not None:
+            then = work.product_standing(work.ground(facts, what.account, what.against, what.narrow))
+        named = pl.concat_str(
+            "sku", pl.lit(" "), pl.col("title").fill_null(""), pl.lit(" "), pl.col("category").fill_null("")
+        )
+        return pages.with_changes(now, then).with_columns(named=named)
+
+    key = (
+        "product standing",
+        what.account.id,
+        facts.generation(what.account.id),
+        what.window,
+        what.against,
+        what.narrow,
+    )
+    return facts.cache.get(key, make)
+
+
+def _formats(what: Scope) -> dict[str, Any]:
+    on, write = _ground(what), figures()
+    mix = work.format_mix(parts().facts, on)
+    groups = sorted(work.by_group(on, "format"), key=lambda each: -each[1])
+    return {
+        "spend_pairs": pages.format_pairs(mix, "spend", write),
+        "campaign_pairs": pages.format_pairs(mix, "campaign", write),
+        "lines": pages.group_lines(groups, write),
+        "whole": [strip(each.standing, write) for each in _places(what, on).values()],
+        "metrics": [(metric, pages.RATED[metric].label) for metric in AD_METRICS],
+    }
+
+
+def _path(what: Scope) -> dict[str, Any]:
+    facts, write, on = parts().facts, figures(), _ground(what)
+    weeks = facts.query_weeks(what.account.id, what.window)
+    sums = work.shop_sums(facts, what.account, what.window)
+    places = {metric: work.shop_place(on, sums, metric).standing for metric in SHOP_METRICS}
+    return {
+        "path": pages.path(sums, weeks["day"].n_unique(), write),
+        "strips": [
+            (pages.RATED[metric].label, pages.value_words(metric, each.value, write), strip(each, write))
+            for metric, each in places.items()
+        ],
+    }
+
+
+def _queries(what: Scope) -> dict[str, Any]:
+    fields = pages.query_fields()
+    rows = _query_rows(what)
+    listed = pages.listed(
+        rows,
+        fields,
+        where=what.where,
+        query=what.query,
+        sort=what.sort or "-volume",
+        page=what.page,
+        text="query",
+    )
+    return {
+        "fields": fields, "listed": listed, "count": len(rows), "lines": pages.query_lines(listed.shown, figures()),
+        "stages": pages.funnel.STAGES,
+    }  # fmt: skip
+
+
+def _query_rows(what: Scope) -> pl.DataFrame:
+    facts = parts().facts
+    generation = facts.generation(what.account.id)
+
+    def make() -> pl.DataFrame:
+        titles = facts.catalog(what.account.id, generation)["title"].cast(pl.String).to_list()
+        pages_held = facts.listings(what.account.id, what.window)
+        titles += pages_held["title"].cast(pl.String).unique().to_list()
+        weeks = facts.query_weeks(what.account.id, what.window)
+        return pages.query_rows(weeks.select("query", "sku", "search_volume", *COUNTS), titles)
+
+    return facts.cache.get(("query shares", what.account.id, generation, what.window), make)
+
+
+def _shape(what: Scope) -> dict[str, Any]:
+    return {"lines": pages.shape_lines(shape(parts().facts, what.account, what.window), figures())}
+
+
+def _peers(what: Scope) -> dict[str, Any]:
+    feed = _ground(what).feed
+    catalog = parts().facts.catalog(what.account.id, parts().facts.generation(what.account.id))
+    return {
+        "held": typed.held_lines(feed, figures()),
+        "categories": catalog["category"].cast(pl.String).drop_nulls().unique().sort().to_list(),
+        "metrics": typed.METRICS,
+        "month": f"{what.window.last:%Y-%m}",
+    }
+
+
+_VIEWS: Final = {
+    "tree": _tree, "products": _products, "formats": _formats, "path": _path, "queries": _queries,
+    "shape": _shape, "peers": _peers,
+}  # fmt: skip
+
+
+@standing.get("/<name>/export.<ending>")
+def export(name: str, ending: str) -> Response:
+    """All rows of a table of the area as a file."""
+    what = scope()
+    if name == "products":
+        fields, rows = pages.product_fields(what.choice("as", ("standing", "change"))), _product_rows(what)
+        found = pages.listed(
+            rows, fields, where=what.where, query=what.query, sort=what.sort or "-spend", page=1, text="named"
+        )
+        return hand_out(pages.product_export(found.ordered), ending)
+    if name == "queries":
+        found = pages.listed(
+            _query_rows(what),
+            pages.query_fields(),
+            where=what.where,
+            query=what.query,
+            sort=what.sort or "-volume",
+            page=1,
+            text="query",
+        )
+        return hand_out(pages.query_export(found.ordered), ending)
+    raise NotFound(f"“{name}” is no table of Standing.", remedy="Export products or queries.")
+
+
+@standing.get("/products/evidence")
+def evidence() -> str:
+    """One product, opened: its figures, standing, why it moved, its page; for swapping in."""
+    what = scope()
+    shown = product.drawer(parts().facts, what, what.open, what.said("metric"), figures())
+    return render_template("standing/_product.html", drawer=shown)
+
+
+@standing.get("/products/rows")
+def rows_behind() -> str:
+    """The report rows behind a product's figures, and the files they came in."""
+    what = scope()
+    return render_template(
+        "targeting/rows.html", title=what.open, crumb="all its ads", report="Product ads by day",
+        behind=product.rows_behind(parts().facts, what, what.open, figures()),
+        back=what.link(url_for("standing.view", name="products")),
+    )  # fmt: skip
+
+
+@standing.post("/peers")
+def type_in() -> Response:
+    """Peer figures typed in by somebody who has no feed; the month's other figures stay."""
+    who, what = must_write(), scope()
+    feed = _ground(what).feed
+    file = typed.as_file(request.form, what.account, feed)
+    path = typed.written(parts().config.uploads, file)
+    table = loading.look(parts().store, what.account, path, "typed-in-peers.csv")
+    loading.load(
+        parts().store, what.account, path, "typed-in-peers.csv", loading.suggestion_for(table, "peer_benchmarks").mapping,
+        scope="all", today=today_of(what.account), confirmed=True, person_id=who.id,
+    )  # fmt: skip
+    flash("The peer figures are taken in; they stand in Intake as a file that can be undone.")
+    return redirect(what.elsewhere(url_for("standing.view", name="peers")))

@@ -1,0 +1,91 @@
+"""Peer figures typed in by hand: a few quantiles, made into a file like any other."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Final
+
+import numpy as np
+import polars as pl
+
+from nimbus_reef.core.peers import COLUMNS, FEWEST_BRANDS, POINTS, RATED
+from nimbus_reef.errors import BadInput
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.strips import UNITS, value_words
+
+METRICS: Final = tuple(
+    (key, each.label, "%" if UNITS[key].value == "rate" else "¤") for key, each in RATED.items()
+)
+_ASKED: Final = ("p20", "p50", "p80")
+
+
+def _number(form: Mapping[str, str], name: str, words: str) -> float:
+    text = form.get(name, "").strip().replace(",", ".")
+    try:
+        value = float(text)
+    except ValueError:
+        raise BadInput(f"“{text}” is no number for {words}.", remedy="Write it like 4.5.") from None
+    if value <= 0:
+        raise BadInput(f"{words} has to be above 0.", remedy="Write it like 4.5.")
+    return value
+
+
+def as_file(form: Mapping[str, str], account: Account, feed: pl.DataFrame) -> pl.DataFrame:
+    """
+    The month's peer figures with the typed ones among them, as the contract has them.
+
+    Asked for are the figures under which 20, 50 and 80 % of peers lie; the rest lie on the
+    line through them, in logarithms, since such figures spread by factors.
+    """
+    metric, month, category = form.get("metric", ""), form.get("month", ""), form.get("category", "").strip()
+    if metric not in RATED or not category or len(month) != 7:
+        raise BadInput("Peer figures need a metric, a month and a category.", remedy="Fill in all three.")
+    scale = 100 if UNITS[metric].value == "rate" else 1
+    told = [_number(form, name, f"the {name[1:]} % mark") / scale for name in _ASKED]
+    if sorted(told) != told:
+        raise BadInput("The three figures have to rise.", remedy="The lowest first, whichever way is better.")
+    brands = int(_number(form, "brands", "the number of brands"))
+    if brands < FEWEST_BRANDS:
+        raise BadInput(
+            f"{brands} brands are too few to stand against.", remedy=f"It takes {FEWEST_BRANDS} or more."
+        )
+    values = np.exp(_line(np.array(POINTS, dtype=float), np.array([20.0, 50.0, 80.0]), np.log(told)))
+    row = {
+        "month": month, "category": category, "country": account.country, "format": "all", "metric": metric,
+        "brands": brands, **{name: float(value) for name, value in zip(COLUMNS, values, strict=True)},
+    }  # fmt: skip
+    same = (pl.col("category") == category) & (pl.col("metric") == metric) & (pl.col("format") == "all")
+    kept = feed.filter((pl.col("month") == month) & ~same).select(list(row))
+    return pl.concat([kept.cast({"brands": pl.Int64}), pl.DataFrame([row])], how="vertical_relaxed")
+
+
+def _line(at: np.ndarray, points: np.ndarray, values: np.ndarray) -> np.ndarray:
+    """Through the points, and on along the outer pieces."""
+    inner = np.interp(at, points, values)
+    first, last = (values[1] - values[0]) / 30, (values[2] - values[1]) / 30
+    inner = np.where(at < points[0], values[0] + (at - points[0]) * first, inner)
+    return np.where(at > points[2], values[2] + (at - points[2]) * last, inner)
+
+
+def written(folder: Path, file: pl.DataFrame) -> Path:
+    """The file, kept where uploads are."""
+    folder.mkdir(parents=True, exist_ok=True)
+    path = folder / f"{uuid.uuid4().hex}.csv"
+    file.write_csv(path)
+    return path
+
+
+def held_lines(feed: pl.DataFrame, figures: Figures) -> list[tuple[str, ...]]:
+    """The newest figures of every cell: month, category, format, metric, brands, p20, p50, p80."""
+    newest = feed.sort("month").group_by("category", "format", "metric", maintain_order=True).last()
+    return [
+        (
+            row["month"], row["category"], row["format"], RATED[row["metric"]].label, figures.count(row["brands"]),
+            *(value_words(row["metric"], row[name], figures) for name in _ASKED),
+        )
+        for row in newest.sort("category", "format", "metric").to_dicts()
+        if row["metric"] in RATED
+    ]  # fmt: skip

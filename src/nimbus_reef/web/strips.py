@@ -1,0 +1,110 @@
+"""The standing strip: peers' quantiles as ticks, our mark, its whisker, and the same in words."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+from nimbus_reef.core.metrics import Unit
+from nimbus_reef.core.peers import POINTS, Standing
+from nimbus_reef.web.figures import Figures
+
+_LEFT: Final = 2.0
+UNITS: Final = {
+    "ctr": Unit.RATE, "cvr": Unit.RATE, "cpc": Unit.MONEY, "aov": Unit.MONEY, "acos": Unit.RATE,
+    "cart_rate": Unit.RATE, "purchase_rate": Unit.RATE,
+}  # fmt: skip
+TRADE_NAMES: Final = {
+    "ctr": "Click rate", "cvr": "Conversion", "cpc": "Price per click", "aov": "Order value",
+    "acos": "Cost of sale", "cart_rate": "Cart rate", "purchase_rate": "Purchase rate",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Tick:
+    """One quantile of the peers: where it is drawn (0 … 100), its words for hovering."""
+
+    x: float
+    words: str
+    middle: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Strip:
+    """
+    A strip ready to draw, 100 wide. x: our mark, null where there is no verdict; tone: loss in the
+    bottom quarter, gain in the top one; hollow: the feed's figures are too thin or borrowed.
+    words: the percentile and the typical peer; note: what is missing, or what stands in.
+    """
+
+    x: float | None
+    low: float
+    high: float
+    ticks: tuple[Tick, ...]
+    tone: str
+    hollow: bool
+    words: str
+    note: str
+    short: str
+
+
+def value_words(metric: str, value: float | None, figures: Figures) -> str:
+    """A metric as it is written in running text."""
+    unit = UNITS[metric]
+    if unit is Unit.MONEY:
+        return figures.money(value, 2)
+    return figures.rate(value, 2 if metric == "ctr" else 1)
+
+
+def strip(standing: Standing, figures: Figures) -> Strip:
+    """A standing as a strip. Ticks stand at their own percent, so every strip has one scale."""
+    ticks = ()
+    lower = standing.metric in ("cpc", "acos")
+    if standing.peers is not None:
+        ticks = tuple(
+            Tick(
+                float(100 - point if lower else point),
+                f"{point} % of peers are at or under {value_words(standing.metric, value, figures)}",
+                point == 50,
+            )
+            for point, value in zip(POINTS, standing.peers.quantiles, strict=True)
+        )
+    at = standing.percentile
+    if at is None:
+        return Strip(
+            None, 0, 0, ticks, "", True, _missing(standing, figures), "", "too thin" if ticks else "no peers"
+        )
+    ahead = f"ahead of {figures.count(at)} %"
+    if standing.edge:
+        ahead = "behind 95 %" if at <= 50 else "ahead of 95 %"
+    typical = f"; typical {value_words(standing.metric, standing.typical, figures)}"
+    low, high = standing.low or at, standing.high or at
+    return Strip(
+        at, low, high, ticks, tone_of(at), False, ahead + typical, _note(standing), figures.count(at)
+    )  # fmt: skip
+
+
+def tone_of(percentile: float | None) -> str:
+    """Coral only in the bottom quarter, lagoon only in the top one."""
+    if percentile is None:
+        return ""
+    return "loss" if percentile < 25 else "gain" if percentile >= 75 else ""
+
+
+def _missing(standing: Standing, figures: Figures) -> str:
+    if standing.thin is not None:
+        measure, held, needed = standing.thin
+        name = measure.replace("_", " ")
+        return f"too thin: {figures.count(held)} of {figures.count(needed)} {name} needed"
+    return "no peers known"
+
+
+def _note(standing: Standing) -> str:
+    peers = standing.peers
+    if peers is None:
+        return ""
+    if peers.own:
+        return f"against the account's own {peers.brands} products of the category, for want of peers"
+    if peers.borrowed:
+        return "; ".join(f"peers of {used} stand in for {month}" for month, used in peers.borrowed)
+    return f"{peers.brands} brands or more"
