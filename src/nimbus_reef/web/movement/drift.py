@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 WIDTH: Final = 640
@@ -16,7 +16,6 @@ HEIGHT: Final = 478
 _LEFT, _RIGHT, _TOP, _BOTTOM = 50.0, 626.0, 16.0, 440.0
 _STEPS: Final = (1, 2, 5)
 _ACOS_LINES: Final = (0.05, 0.1, 0.2, 0.4, 0.8, 1.6)
-_CHARACTER: Final = 6.0
 _LINE: Final = 13.0
 _DISTANCES: Final = (9.0, 20.0, 34.0, 50.0)
 _ANGLES: Final = (0.0, 180.0, -90.0, 90.0, -35.0, 35.0, -145.0, 145.0)
@@ -66,7 +65,8 @@ class AcosLine:
     y1: float
     kind: str
     name: str
-    anchor: str
+    name_x: float
+    name_y: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +128,8 @@ def drift(
     shafts = [(x.at(each.spend0), y.at(each.sales0), x.at(each.spend1), y.at(each.sales1)) for each in movers]
     boxes = [_box(shaft[2] - 6, shaft[3] - 6, 12, 12) for shaft in shafts]
     boxes += [_box(px - 2, py - 2, 4, 4) for shaft in shafts for px, py in _along(shaft)]
-    lines = _lines(x, y, target, break_even, percent)
+    lines = _apart(_lines(x, y, target, break_even, percent))
+    boxes += [_name_box(line) for line in lines if line.name]
     arrows = []
     for each, shaft in sorted(zip(movers, shafts, strict=True), key=lambda pair: -pair[0].spend1):
         label, leader = _label(each.name, shaft[2], shaft[3], boxes)
@@ -181,7 +182,7 @@ def _label(
     name: str, x: float, y: float, taken: list[Box]
 ) -> tuple[tuple[float, float, str] | None, tuple[float, float, float, float] | None]:
     """The nearest free place around a head, taken from then on; none where there is no room."""
-    width = len(name) * _CHARACTER
+    width = _width(name)
     for distance in _DISTANCES:
         for angle in _ANGLES:
             cx, cy = (
@@ -196,6 +197,11 @@ def _label(
                 leader = (x, y, min(max(x, place[0]), place[2]), cy) if distance > 18 else None
                 return (left, cy + 4, "start"), leader
     return None, None
+
+
+def _width(text: str) -> float:
+    """About how wide a text is at 11.5 px."""
+    return sum(7.4 if char.isupper() else 3.6 if char in " -·.,il" else 6.4 for char in text)
 
 
 def _meet(one: Box, other: Box) -> bool:
@@ -215,10 +221,27 @@ def _lines(x: _Axis, y: _Axis, target: float, break_even: float | None, percent:
     return tuple(found)
 
 
+def _name_box(line: AcosLine) -> Box:
+    width = _width(line.name)
+    return _box(line.name_x - width, line.name_y - _LINE + 2, width, _LINE)
+
+
+def _apart(lines: tuple[AcosLine, ...]) -> tuple[AcosLine, ...]:
+    """Names of lines that leave the frame close by each other, one under the other."""
+    placed: list[AcosLine] = []
+    for line in lines:
+        moved = line
+        while line.name and any(_meet(_name_box(moved), _name_box(other)) for other in placed if other.name):
+            moved = replace(moved, name_y=moved.name_y + _LINE)
+        placed.append(moved)
+    return tuple(placed)
+
+
 def _line(x: _Axis, y: _Axis, acos: float, kind: str, name: str) -> AcosLine | None:
     """Sales = spend / acos, cut to the frame; its name at the end that leaves it."""
     low, high = max(x.low, y.low * acos), min(x.high, y.high * acos)
     if low >= high:
         return None
     x0, y0, x1, y1 = x.at(low), y.at(low / acos), x.at(high), y.at(high / acos)
-    return AcosLine(x0, y0, x1, y1, kind, name, "top" if y1 <= _TOP + 1 else "right")
+    # Names stand at the frame's edge, above their line, ending where it leaves the frame.
+    return AcosLine(x0, y0, x1, y1, kind, name, max(x1 - 8, _LEFT + 120), max(y1 - 4, _TOP + 11))

@@ -69,10 +69,10 @@ def _ranked(what: Scope, by: str) -> pl.DataFrame:
     return pages.ranked(_sides(what, by), against.days, what.window.days)
 
 
-def _answer(what: Scope) -> pages.Answer:
-    """Why the account's ACOS moved, whatever the page below is grouped by."""
-    made = pages.why(_sides(what, "product"), figures(), most=0)
-    return made.answer if made else pages.Answer("Nothing was sold in one of the windows.", "")
+def _why_of_all(what: Scope) -> pages.WhyPage:
+    """Why the account's ACOS moved, whatever the page is grouped by."""
+    nothing = pages.WhyPage(pages.Answer("Nothing was sold in one of the windows.", ""), (), ())
+    return pages.why(_sides(what, "product"), figures(), most=0) or nothing
 
 
 def _drift(what: Scope) -> dict[str, Any]:
@@ -80,9 +80,11 @@ def _drift(what: Scope) -> dict[str, Any]:
     everything = what.choice("show", ("largest", "all")) == "all"
     rows, write = _ranked(what, by), figures()
     shown = rows.head(pages.MOST_DRAWN if everything else pages.LARGEST)
+    whole = _why_of_all(what)
     sides = _sides(what, "product" if by != "family" else "family")
     return {
-        "answer": _answer(what),
+        "answer": whole.answer,
+        "steps": whole.steps,
         "by": by,
         "everything": everything,
         "chart": drift(pages.movers(shown, write), what.target_acos, pages.break_even(sides)),

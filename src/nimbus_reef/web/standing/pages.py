@@ -69,6 +69,10 @@ def _written(key: str, value: float | None, figures: Figures) -> str:
     return figures.money(value) if key in MONEY_MEASURES else figures.count(value)
 
 
+_LEAST_SHOWN: Final = {"ctr": 0.00005, "cvr": 0.0005, "acos": 0.0005}
+"""A change of a rate that would be written as 0.0; other figures are compared in per cent."""
+
+
 def _moved(
     key: str, now: float | None, then: float | None, figures: Figures
 ) -> tuple[str, bool | None, bool | None]:
@@ -76,7 +80,13 @@ def _moved(
     change = difference(now, then)
     if change.absolute is None:
         return "", None, None
-    up = None if abs(change.absolute) < 1e-12 else change.absolute > 0
+    smallest = _LEAST_SHOWN.get(key, 0.005)
+    size = (
+        abs(change.absolute)
+        if key in _LEAST_SHOWN
+        else abs(change.relative if change.relative is not None else 1)
+    )
+    up = None if size < smallest else change.absolute > 0
     better = METRICS[key].better
     good = None if up is None or better is Better.NEITHER else up is (better is Better.HIGHER)
     if key in strips.UNITS and key not in ("cpc", "aov"):
@@ -99,7 +109,7 @@ def nodes(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> dict
             before *= scale
         change, up, good = _moved(key, value, before, figures)
         made[key] = Node(
-            key, METRICS[key].label, _written(key, value, figures), change, up, good,
+            key, METRICS[key].label[0].upper() + METRICS[key].label[1:], _written(key, value, figures), change, up, good,
             strip(placed[key].standing, figures) if key in placed else None, spark(found.now, key),
             METRICS[key].definition,
         )  # fmt: skip
@@ -111,17 +121,16 @@ def spark(days: pl.DataFrame, key: str, width: float = 100, height: float = 20) 
     metric = METRICS[key]
     if len(days) < 3:
         return ""
+    # Single days jump, and weekdays differ: a week at a time is what the eye can follow.
+    span_days = 7 if len(days) >= 14 else 1
+    weeks = days.select(pl.col(MEASURES).cast(pl.Float64).rolling_sum(span_days, min_samples=span_days))
+    weeks = weeks.slice(span_days - 1)
     if metric.is_ratio:
-        # Single days of a ratio jump; a week at a time is what the eye can follow.
-        weeks = days.select(pl.col(MEASURES).rolling_sum(7, min_samples=1))
-        values = weeks.select(
-            pl.when(pl.col(metric.denominator) > 0).then(
-                pl.col(metric.numerator) / pl.col(metric.denominator)
-            )
-        ).to_series()
+        below = pl.col(metric.denominator)
+        values = weeks.select(pl.when(below > 0).then(pl.col(metric.numerator) / below)).to_series()
     else:
-        values = days[key].rolling_mean(7, min_samples=1)
-    values = values.fill_null(strategy="forward").fill_null(0.0).cast(pl.Float64)
+        values = weeks[key]
+    values = values.fill_null(strategy="forward").fill_null(0.0)
     low, high = float(values.min() or 0), float(values.max() or 0)  # type: ignore[arg-type]
     span = high - low or 1.0
     step = width / (len(values) - 1)
@@ -167,14 +176,14 @@ def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Ans
         f"{value_words(weakest.metric, value, figures)} puts you ahead of {figures.count(weakest.percentile)} % of "
         f"peers{fell}.",
         f"{TRADE_NAMES[best.metric]} is the strongest, ahead of {figures.count(best.percentile)} %.",
-        _most_moved(now, then, figures) if then else "",
+        _most_moved(now, then, weakest.metric, figures) if then else "",
         gap_words(weakest.metric, value, weakest.typical, now, len(found.now), figures),
     ]
     return Answer(bold, " ".join(each for each in sentences if each))
 
 
-def _most_moved(now: Mapping[str, int], then: Mapping[str, int], figures: Figures) -> str:
-    """The rate that lost most against the days before, in a sentence; nothing where none did."""
+def _most_moved(now: Mapping[str, int], then: Mapping[str, int], said: str, figures: Figures) -> str:
+    """The rate that lost most since the days before, in a sentence; nothing where that is said already."""
     lost: list[tuple[float, str, str]] = []
     for key in ("ctr", "cvr", "cpc", "aov"):
         value, before = _value(key, now), _value(key, then)
@@ -185,6 +194,8 @@ def _most_moved(now: Mapping[str, int], then: Mapping[str, int], figures: Figure
     if not lost:
         return "No rate got worse since the days before."
     _, key, change = max(lost)
+    if key == said:
+        return ""
     return f"Since the days before {TRADE_NAMES[key].lower()} lost most, {change}."
 
 

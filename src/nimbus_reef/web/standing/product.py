@@ -134,10 +134,12 @@ def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures
     bold = f"{figures.money(now['spend'])} spent, {figures.money(now['sales'])} sold: ACOS {acos}."
     if moved is None:
         return bold, ""
-    return bold, (
+    rest = (
         f"A month: {figures.change(moved['spend_change'])} spend, {figures.change(moved['sales_change'])} sales; "
         f"{moved['movement']}, {figures.change(moved['profit'])} profit after ads."
     )
+    # A line must not end between a sign and its figure.
+    return bold, rest.replace("+", "+\u2060")
 
 
 def page_changes(facts: Facts, what: Scope, sku: str) -> list[Marked]:
