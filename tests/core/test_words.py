@@ -80,3 +80,11 @@ def test_phrases_sum_every_row_that_holds_them_once(rows):
 def test_a_phrase_is_found_as_it_is_spelt_in_the_term():
     assert words.spelt("LED Grow-Lights for berries", "grow light") == "grow lights"
     assert words.spelt("led lamp", "grow light") is None
+
+
+def test_a_family_is_called_by_the_words_that_all_its_titles_begin_with():
+    titles = ["Acme Planter 20 cm, slate", "Acme Planter 20 cm, moss", "Acme Planter 30 cm, moss"]
+    assert words.common_start(titles, "Acme") == "Planter"
+    assert words.common_start(titles[:2], "Acme") == "Planter 20 cm"
+    assert words.common_start(["one", "other"]) == ""
+    assert words.common_start([]) == ""

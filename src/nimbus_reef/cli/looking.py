@@ -7,11 +7,13 @@ from pathlib import Path
 from typing import Any
 
 import click
+import polars as pl
 from werkzeug.datastructures import MultiDict
 
 from nimbus_reef import config
 from nimbus_reef.cli import output, wiring
 from nimbus_reef.cli.output import FORMAT
+from nimbus_reef.core import change
 from nimbus_reef.core.coverage import labels_in_use, stretches
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import Window
@@ -19,6 +21,8 @@ from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.jobs import audit, exports
+from nimbus_reef.jobs import movement as movement_work
+from nimbus_reef.jobs import standing as standing_work
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.jobs.pulse import beat
 from nimbus_reef.jobs.recurring import since_last
@@ -228,4 +232,93 @@ def close(conf: config.Config, key: str, window: str) -> None:
     click.echo(f"Closed with {found.count()} findings.")
 
 
-COMMANDS = (pulse, coverage, findings, close, table, plan)
+@click.command()
+@_ACCOUNT
+@_WINDOW
+@click.option(
+    "--by",
+    type=click.Choice(["account", "category", "format", "portfolio", "product"]),
+    default="account",
+    show_default=True,
+    help="Whose standing.",
+)
+@FORMAT
+@click.pass_obj
+def standing(conf: config.Config, key: str, window: str, by: str, form: str) -> None:
+    """Show where metrics stand among category peers: the per cent of them each is ahead of."""
+    with wiring.running_store(conf) as store:
+        facts = Facts(store)
+        what = _scope(store, facts, key, {"window": window})
+        on = standing_work.ground(facts, what.account, what.window)
+        if by == "product":
+            rows = standing_work.product_standing(on).drop("product_id").to_dicts()
+            output.show(rows, form)
+            return
+        if by == "account":
+            groups = [
+                (
+                    key,
+                    float(on.rows["spend"].sum()),
+                    [standing_work.place(on, on.rows, m) for m in standing_work.AD_METRICS],
+                )
+            ]
+        else:
+            groups = standing_work.by_group(on, by)
+    output.show(
+        [
+            {
+                by: name, "spend": round(spend, 2), "metric": each.standing.metric, "value": each.standing.value,
+                "typical": each.standing.typical, "ahead_of": each.standing.percentile, "low": each.standing.low,
+                "high": each.standing.high, "lacks": " ".join(str(part) for part in each.standing.thin or ()),
+            }
+            for name, spend, placed in groups
+            for each in placed
+        ],
+        form,
+    )  # fmt: skip
+
+
+@click.command()
+@_ACCOUNT
+@_WINDOW
+@click.option(
+    "--against", default=params.DEFAULT_AGAINST, show_default=True, help="preceding, last-year or a range."
+)
+@click.option(
+    "--by",
+    type=click.Choice(movement_work.GROUPINGS),
+    default="product",
+    show_default=True,
+    help="Who moved.",
+)
+@FORMAT
+@click.pass_obj
+def movement(conf: config.Config, key: str, window: str, against: str, by: str, form: str) -> None:
+    """Show who moved spend, sales and ACOS: class, effect on profit, and ACOS split by factor."""
+    with wiring.running_store(conf) as store:
+        facts = Facts(store)
+        what = _scope(store, facts, key, {"window": window, "against": against})
+        if what.against is None:
+            raise BadInput(
+                "Movement needs days to compare with.", remedy="Leave --against out, or name some."
+            )
+        rows = movement_work.sides(facts, what.account, what.window, what.against, what.aims, by, what.narrow)
+    split = change.split_acos(rows)
+    shown = rows if split is None else split
+    parts = [] if split is None else ["part", "pull", *change.ACOS_PARTS]
+    columns = [
+        "name",
+        "movement",
+        "spend_change",
+        "sales_change",
+        "acos0",
+        "acos1",
+        "marginal",
+        "worth",
+        "profit",
+        "thin",
+    ]
+    output.show(shown.sort(pl.col("profit").abs(), descending=True).select(*columns, *parts).to_dicts(), form)
+
+
+COMMANDS = (standing, movement, pulse, coverage, findings, close, table, plan)

@@ -10,6 +10,7 @@ import polars as pl
 from nimbus_reef.core.words import words
 
 STAGES: Final = ("impressions", "clicks", "cart_adds", "purchases")
+FEWEST_DUE: Final = 5
 COUNTS: Final = tuple(f"{who}_{stage}" for who in ("market", "own") for stage in STAGES)
 
 
@@ -19,21 +20,25 @@ def shares(rows: pl.DataFrame) -> pl.DataFrame:
 
     rows: `COUNTS`, summed over weeks wholly inside the window. Adds share_… per stage
     (own/market, null without a market), fall_… = share/share of the stage before, and lost_at:
-    the stage with the smallest fall, null where no fall is known.
+    the stage with the smallest fall, null where no fall is known; thin: our share of the stage
+    before would have brought under five there, so luck may have done it.
     """
     share = {
         stage: pl.when(pl.col(f"market_{stage}") > 0).then(pl.col(f"own_{stage}") / pl.col(f"market_{stage}"))
         for stage in STAGES
     }
     out = rows.with_columns(**{f"share_{stage}": expr for stage, expr in share.items()})
-    falls = {}
+    falls, due = {}, {}
     for before, stage in pairwise(STAGES):
         base = pl.col(f"share_{before}")
         falls[f"fall_{stage}"] = pl.when(base > 0).then(pl.col(f"share_{stage}") / base)
+        due[stage] = base * pl.col(f"market_{stage}")
     out = out.with_columns(**falls)
     least = pl.min_horizontal(*falls)
     lost = pl.coalesce(*(pl.when(pl.col(name) == least).then(pl.lit(name[5:])) for name in falls))
-    return out.with_columns(lost_at=pl.when(least.is_not_null()).then(lost), fall=least)
+    out = out.with_columns(lost_at=pl.when(least.is_not_null()).then(lost), fall=least)
+    expected = pl.coalesce(*(pl.when(pl.col("lost_at") == stage).then(count) for stage, count in due.items()))
+    return out.with_columns(thin=(expected < FEWEST_DUE).fill_null(True))
 
 
 def rates(row: dict[str, int], who: str) -> dict[str, float | None]:

@@ -174,7 +174,7 @@ class Standing:
         return words[min(3, int(self.percentile // 25))]
 
 
-def too_thin(metric: str, sums: Mapping[str, int]) -> tuple[str, int, int] | None:
+def too_thin(metric: str, sums: Mapping[str, float]) -> tuple[str, int, int] | None:
     """What a metric lacks to be judged, null where it has enough: (measure, held, needed)."""
     for measure, least in RATED[metric].enough:
         if sums[measure] < least:
@@ -183,7 +183,7 @@ def too_thin(metric: str, sums: Mapping[str, int]) -> tuple[str, int, int] | Non
 
 
 def standing(
-    metric: str, sums: Mapping[str, int], peers: Peers | None, ends: tuple[float, float] | None
+    metric: str, sums: Mapping[str, float], peers: Peers | None, ends: tuple[float, float] | None
 ) -> Standing:
     """
     The standing of a metric. sums: measures, money in units; ends: its 80 % interval.
@@ -210,19 +210,24 @@ def standing(
     )  # fmt: skip
 
 
+def proportion(successes: float, trials: float) -> tuple[float, float]:
+    """The 80 % interval of a proportion: Jeffreys, Beta(k + ½, n − k + ½)."""
+    k = min(successes, trials)
+    return interval(k + 0.5, trials - k + 0.5)
+
+
 def ends_of(metric: str, numerator: Floats, denominator: Floats) -> tuple[float, float] | None:
     """
     The 80 % interval of a metric from its daily sums; null where nothing was counted.
 
-    A proportion: Jeffreys, Beta(k + ½, n − k + ½). A quotient of money: the days drawn again and
-    again, always the same draws.
+    A proportion: see there. A quotient of money: the days drawn again and again, always the
+    same draws.
     """
     n = float(denominator.sum())
     if not n:
         return None
     if RATED[metric].proportion:
-        k = min(float(numerator.sum()), n)
-        return interval(k + 0.5, n - k + 0.5)
+        return proportion(float(numerator.sum()), n)
     days = len(denominator)
     drawn = np.random.default_rng(_SEED).integers(0, days, (_DRAWS, days))
     below = denominator[drawn].sum(axis=1)
@@ -234,7 +239,7 @@ def ends_of(metric: str, numerator: Floats, denominator: Floats) -> tuple[float,
 
 
 def combined(
-    metric: str, sums: Mapping[str, int], parts: Sequence[tuple[Standing, float, float]]
+    metric: str, sums: Mapping[str, float], parts: Sequence[tuple[Standing, float, float]]
 ) -> Standing:
     """
     Standings per category as one.

@@ -62,6 +62,17 @@ def names_product(term: str, core: frozenset[str]) -> bool:
     return bool(found) and all(word in core for word in found)
 
 
+def common_start(titles: Iterable[str], left_out: str = "") -> str:
+    """The words that all titles begin with, less a brand's name; empty where they share none."""
+    split_up = [title.removeprefix(left_out).split() for title in titles if title]
+    shared = []
+    for column in zip(*split_up, strict=False):
+        if len(set(column)) > 1:
+            break
+        shared.append(column[0])
+    return " ".join(shared).rstrip(",;:-–·(")
+
+
 def spelt(term: str, phrase: str) -> str | None:
     """A phrase of `by_phrase` as it stands in a term, plurals and all; null where it does not."""
     written = split(term)

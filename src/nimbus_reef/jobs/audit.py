@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from typing import Final
@@ -17,6 +17,8 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
+from nimbus_reef.jobs import products
+from nimbus_reef.jobs.narrow import EVERYTHING, Narrow
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.away import PutAway
 from nimbus_reef.store.facts import Facts, Held
@@ -96,47 +98,6 @@ def _judged(
 
     key = ("judged", what, account.id, facts.generation(account.id), window, aims, account.min_clicks)
     return facts.cache.get(key, make)
-
-
-@dataclass(frozen=True, slots=True)
-class Narrow:
-    """
-    The part of an account that is looked at; empty means all of it.
-
-    Rows are judged in the company of the whole account first, so a verdict is the same
-    however narrowly it is looked at. name: text in the campaign's name.
-    """
-
-    formats: tuple[str, ...] = ()
-    portfolio: str = ""
-    product: str = ""
-    campaign: str = ""
-    name: str = ""
-
-    def __bool__(self) -> bool:
-        return any((self.formats, self.portfolio, self.product, self.campaign, self.name))
-
-    def part(self, facts: Facts, account: Account, window: Window, rows: pl.DataFrame) -> pl.DataFrame:
-        """The judged rows that belong to it; of product ads the product's own."""
-        if self.formats:
-            rows = rows.filter(pl.col("format").is_in(self.formats))
-        if self.portfolio:
-            rows = rows.filter(pl.col("portfolio") == self.portfolio)
-        if self.campaign:
-            rows = rows.filter(pl.col("campaign") == self.campaign)
-        if self.name:
-            rows = rows.filter(
-                pl.col("campaign").str.to_lowercase().str.contains(self.name.lower(), literal=True)
-            )
-        if not self.product:
-            return rows
-        if "sku" in rows.columns:
-            return rows.filter(pl.col("sku") == self.product)
-        advertised = facts.product_rows(account.id, window).filter(pl.col("sku") == self.product)
-        return rows.join(advertised.select("ad_group_id").unique(), on="ad_group_id", how="semi")
-
-
-EVERYTHING = Narrow()
 
 
 def winners(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
@@ -223,16 +184,22 @@ def _findings(
     targets = part(judged_targets(facts, account, window, aims))
     terms = part(judged_terms(facts, account, window, aims))
     ads = part(judged_ads(facts, account, window, aims))
+    families = facts.family_names(account.id)
     groups, ignored = [], {Subject.TARGET: set[str](), Subject.TERM: set[str]()}
     for check in checks.CHECKS.values():
         found = checks.run(check, targets if check.subject is Subject.TARGET else terms).rows
-        kept, gone = _without(_gathered(check.key, found), check.key, hidden)
+        kept, gone = _without(_gathered(check.key, found, families), check.key, hidden)
         ignored[check.subject] |= set(gone)
         groups.append(_group(check.key, check.title, check.to_do, check.subject, kept))
     promote, _ = _without(
-        _gathered(WINNERS, part(winners(facts, account, window, aims))),
+        _gathered(WINNERS, part(winners(facts, account, window, aims)), families),
         WINNERS, hidden,
     )  # fmt: skip
+    for key, rows in products.found(facts, account, window, aims, narrow).items():
+        what = products.CHECKS[key]
+        kept, _ = _without(rows, key, hidden)
+        subject = Subject.CATEGORY if what.of_category else Subject.PRODUCT
+        groups.append(_group(key, what.title, what.to_do, subject, kept))
     groups.sort(key=lambda group: group.stake, reverse=True)
     groups.append(
         _group(
@@ -250,11 +217,15 @@ def _findings(
     )  # fmt: skip
 
 
-def _gathered(key: str, rows: pl.DataFrame) -> pl.DataFrame:
+def _gathered(key: str, rows: pl.DataFrame, families: Mapping[str, str]) -> pl.DataFrame:
     if key != checks.WITH_ITS_PRODUCT.key or rows.is_empty():
         return rows.with_columns(members=pl.concat_list("row_id"))
     lines = findings_rules.gathered(rows)
-    return lines.with_columns(row_id=pl.concat_str("prior_level", "company", separator=":").str.head(64))
+    family = pl.col("prior_level") == "family"
+    return lines.with_columns(
+        row_id=pl.concat_str("prior_level", "company", separator=":").str.head(64),
+        called=pl.when(family).then(pl.col("company").replace(families)).otherwise("company"),
+    )
 
 
 def _without(rows: pl.DataFrame, check: str, hidden: Sequence[PutAway]) -> tuple[pl.DataFrame, list[str]]:

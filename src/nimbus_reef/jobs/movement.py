@@ -11,7 +11,7 @@ from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
 from nimbus_reef.core.movement import moved
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
-from nimbus_reef.jobs.audit import Narrow
+from nimbus_reef.jobs.narrow import Narrow
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 
@@ -62,7 +62,11 @@ def _side(
     if by in ("product", "family"):
         rows = facts.placed_products(account.id, window)
         rows = narrow.part(facts, account, window, rows) if narrow else rows
-        return _products(rows, aims) if by == "product" else _families(rows, aims)
+        return (
+            _products(rows, aims)
+            if by == "product"
+            else _families(rows, aims, facts.family_names(account.id))
+        )
     if by == "keyword":
         rows = narrow.part(facts, account, window, facts.target_rows(account.id, window))
         where = pl.concat_str("match_type", pl.lit(" · "), "campaign", pl.lit(" · "), "ad_group")
@@ -103,7 +107,7 @@ def _products(rows: pl.DataFrame, aims: Aims) -> pl.DataFrame:
     )  # fmt: skip
 
 
-def _families(rows: pl.DataFrame, aims: Aims) -> pl.DataFrame:
+def _families(rows: pl.DataFrame, aims: Aims, names: Mapping[str, str]) -> pl.DataFrame:
     """The margin of a family is that of its products, weighed by what they sell."""
     weight = pl.col("sales") + 1
     margin = (pl.col("margin") * weight).sum() / weight.filter(pl.col("margin").is_not_null()).sum()
@@ -112,7 +116,7 @@ def _families(rows: pl.DataFrame, aims: Aims) -> pl.DataFrame:
         pl.col("sku").n_unique().alias("products"),
     )  # fmt: skip
     return sums.select(
-        pl.col("family").alias("key"), pl.col("family").alias("name"),
+        pl.col("family").alias("key"), pl.col("family").replace(names).alias("name"),
         pl.concat_str(pl.col("products").cast(pl.String), pl.lit(" products, most sales: "), pl.col("title").cast(pl.String)).alias("where"),
         pl.lit(None, pl.String).alias("sku"), pl.lit(aims.account).alias("target_acos"),
         (pl.col("margin") / 100).alias("margin"), *MEASURES,

@@ -14,7 +14,7 @@ from nimbus_reef.core.funnel import COUNTS
 from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
 from nimbus_reef.core.peers import RATED, Peers, Standing
 from nimbus_reef.core.windows import Window
-from nimbus_reef.jobs.audit import EVERYTHING, Narrow
+from nimbus_reef.jobs.narrow import EVERYTHING, Narrow
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 

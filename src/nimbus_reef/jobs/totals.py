@@ -8,7 +8,7 @@ import polars as pl
 
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
-from nimbus_reef.jobs.audit import Narrow
+from nimbus_reef.jobs.narrow import Narrow
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 

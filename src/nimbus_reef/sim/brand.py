@@ -37,6 +37,8 @@ def simulate(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated
         "peer_format_mix": peers.format_mix(spec, seed, first_day, last_day),
         "query_funnel": market.funnel(built, happened, seed, last_day),
     }
+    # Few days have no whole week in them, and no bid was moved: a marketplace hands out no empty file.
+    frames = {kind: frame for kind, frame in frames.items() if len(frame)}
     return Simulated(built, happened, told, frames, reports.truth(built, happened) | {"stories": _told(told)})
 
 

@@ -92,9 +92,9 @@ def _own(world: World, trade: Trade, last_day: date, rng: np.random.Generator) -
     own["own_cart_adds"] = own["own_purchases"] + rng.binomial(idle, _CARTS_WITHOUT_ORDER)
     sums = {name: int(values.sum()) for name, values in own.items()}
     usual = {
-        "usual_clicks": sums["own_clicks"] / sums["own_impressions"],
-        "usual_cart_adds": sums["own_cart_adds"] / sums["own_clicks"],
-        "usual_purchases": sums["own_purchases"] / sums["own_cart_adds"],
+        "usual_clicks": sums["own_clicks"] / max(1, sums["own_impressions"]),
+        "usual_cart_adds": sums["own_cart_adds"] / max(1, sums["own_clicks"]),
+        "usual_purchases": sums["own_purchases"] / max(1, sums["own_cart_adds"]),
     }
     return frame.with_columns(
         **{name: pl.Series(values) for name, values in own.items()},

@@ -18,6 +18,7 @@ from typing import Any, Final, TypeVar
 import polars as pl
 from sqlalchemy import text
 
+from nimbus_reef.core import words
 from nimbus_reef.core.coverage import held_days, labels_in_use
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
@@ -586,6 +587,28 @@ class Facts:
             "WHERE n.account_id = k.account_id AND n.product_id = k.product_id)"
         )
         return self.cache.get(("catalog", account_id, generation), lambda: self._query(query))
+
+    def family_names(self, account_id: int) -> dict[str, str]:
+        """What product families are called, by id: the words that all their titles begin with."""
+        generation = self.generation(account_id)
+
+        def make() -> dict[str, str]:
+            families = (
+                self.catalog(account_id, generation)
+                .select(
+                    pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+                    pl.col("title", "brand").cast(pl.String),
+                )
+                .drop_nulls("family")
+                .group_by("family")
+                .agg("title", pl.col("brand").first())
+            )
+            return {
+                family: words.common_start(titles, brand or "") or family
+                for family, titles, brand in families.rows()
+            }
+
+        return self.cache.get(("families", account_id, generation), make)
 
     def daily(self, account_id: int, kind: str, window: Window, keys: list[int]) -> pl.DataFrame:
         """Measures per day of some keys of one report kind, every held day, zeros where idle."""

@@ -15,7 +15,7 @@ from nimbus_reef.core.model import Format
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.jobs.audit import Narrow
+from nimbus_reef.jobs.narrow import Narrow
 from nimbus_reef.store.accounts import Account
 
 DEFAULT_WINDOW = "last-30"

@@ -14,6 +14,8 @@ class Subject(StrEnum):
     TARGET = "target"
     TERM = "term"
     PHRASE = "phrase"
+    PRODUCT = "product"
+    CATEGORY = "category"
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,10 +16,12 @@ from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.recurring import Key, News
 from nimbus_reef.errors import BadInput
 from nimbus_reef.jobs.audit import WINNERS, Findings, Group
+from nimbus_reef.jobs.products import CHECKS as PRODUCT_CHECKS
 from nimbus_reef.jobs.recurring import Recurring
 from nimbus_reef.store.away import PutAway
 from nimbus_reef.store.closings import Closing
 from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.strips import value_words
 from nimbus_reef.web.targeting.pages import mark_of
 
 SHOWN: Final = 8
@@ -37,6 +39,10 @@ _SEE_ALL: Final[Mapping[str, tuple[str, ...]]] = {
 
 
 _NO_NEWS: Final[Mapping[Key, News]] = MappingProxyType({})
+
+
+NOT_OF_ONE_ROW: Final = frozenset({WITH_ITS_PRODUCT.key, *PRODUCT_CHECKS})
+"""Findings about more than a target or term: nothing to accept at once, no clicks to wait for."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +81,9 @@ class Block:
 
 
 def _view(group: Group) -> str:
-    return "targets" if group.subject is Subject.TARGET else "terms"
+    return {
+        Subject.TARGET: "targets", Subject.TERM: "terms", Subject.PRODUCT: "products", Subject.CATEGORY: "categories",
+    }[group.subject]  # fmt: skip
 
 
 def blocks(
@@ -108,8 +116,8 @@ def _block(
             for row in shown.to_dicts()
         ),
         more=len(group.rows) - len(shown),
-        see_all=_SEE_ALL[group.key],
-        acceptable=group.key != WITH_ITS_PRODUCT.key,
+        see_all=_SEE_ALL.get(group.key, ()),
+        acceptable=group.key not in NOT_OF_ONE_ROW,
     )
 
 
@@ -125,6 +133,8 @@ def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain:
 
 
 def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures) -> Line:
+    if group.key in PRODUCT_CHECKS:
+        return _product_line(row, group, largest, figures)
     gathered = group.key == WITH_ITS_PRODUCT.key
     gain = group.key == WINNERS
     money = row["sales"] * STAKE_DAYS / days if gain else row["stake"]
@@ -133,7 +143,7 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
         row_id=row["row_id"],
         view=_view(group),
         open=row["members"][0],
-        name=company_name(row["prior_level"], row["company"], row["ad_group"]) if gathered else name,
+        name=company_name(row["prior_level"], row["called"], row["ad_group"]) if gathered else name,
         kind="" if gathered or group.subject is Subject.TERM else row["match_type"],
         where=f"largest: {name}" if gathered else f"{row['campaign']} · {row['ad_group']}",
         mark="fine" if gain else mark_of(row, "evidence"),
@@ -143,6 +153,32 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
         members=",".join(row["members"]),
         news="",
     )
+
+
+def _product_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> Line:
+    return Line(
+        row_id=row["row_id"], view=_view(group), open=row["members"][0], name=row["name"], kind="",
+        where=row["where"], mark="costly", amount=figures.count(from_micro(row["stake"])),
+        weight=round(100 * row["stake"] / largest, 1), why=_product_why(row, figures), members=row["row_id"],
+        news="",
+    )  # fmt: skip
+
+
+def _product_why(row: Mapping[str, Any], figures: Figures) -> str:
+    """What a product or category did, in a sentence with its figures."""
+    kind, *words = row["why"]
+    values = row["figures"]
+    if kind in ("leaking", "bought"):
+        said = f"{figures.change(values[0])} spend, {figures.change(values[1])} sales a month"
+        return (
+            said
+            if kind == "leaking"
+            else f"{said}: each further sale cost {figures.rate(values[2], 0)} of it"
+        )
+    if kind == "fell":
+        return f"{words[0]} on {words[1]}; conversion {figures.rate(values[0])} → {figures.rate(values[1])} (coincidence in time, not proof)"
+    value, typical = (value_words(words[0], each, figures) for each in values[1:])
+    return f"{value} against a typical {typical}: ahead of {figures.count(values[0])} % of peers"
 
 
 def company_name(level: str, company: str, ad_group: str) -> str:
@@ -240,7 +276,7 @@ def since_last(
         (each for each in last.found if (each["check"], each["row"]) in changed.gone),
         key=lambda each: each["stake"], reverse=True,
     )  # fmt: skip
-    titles = {check.key: check.title for check in CHECKS.values()}
+    titles = {key: check.title for key, check in {**CHECKS, **PRODUCT_CHECKS}.items()}
     return SinceLast(
         figures.day(last.at.date()),
         f"{figures.counted(changed.count(News.NEW), 'finding')} new, {figures.count(changed.count(News.BACK))} "
@@ -351,4 +387,4 @@ def usual_end(today: date) -> date:
 
 def known_checks() -> frozenset[str]:
     """Keys that a finding may be put away under."""
-    return frozenset(CHECKS) | {WINNERS}
+    return frozenset(CHECKS) | {WINNERS} | frozenset(PRODUCT_CHECKS)

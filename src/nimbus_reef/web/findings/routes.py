@@ -9,7 +9,6 @@ import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.core.checks import WITH_ITS_PRODUCT
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.jobs import audit
 from nimbus_reef.jobs.intake import today_of
@@ -157,8 +156,10 @@ def put_away() -> AnyResponse:
         raise BadInput("No finding was selected.", remedy="Select some rows first (x).")
     reason = request.form.get("reason", "").strip()[: pages.LONGEST_REASON]
     end = pages.end_of(request.form, today_of(what.account))
-    if end.clicks and check == WITH_ITS_PRODUCT.key:
-        raise BadInput("A product's targets together have no clicks to wait for.", remedy="Choose a day.")
+    if end.clicks and check in pages.NOT_OF_ONE_ROW:
+        raise BadInput(
+            "What is found of more than one row has no clicks to wait for.", remedy="Choose a day."
+        )
     away.put(
         parts().store, what.account.id, who.id, check, rows,
         until_day=end.day, until_clicks=end.clicks, reason=reason,

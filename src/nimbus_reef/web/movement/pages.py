@@ -18,8 +18,8 @@ from nimbus_reef.jobs.exports import Table
 from nimbus_reef.jobs.movement import REST
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.movement.drift import Mover
+from nimbus_reef.web.splits import split_bars, split_words
 from nimbus_reef.web.standing.pages import Answer
-from nimbus_reef.web.standing.product import split_bars, split_words
 from nimbus_reef.web.tables import PAGE_ROWS
 
 VIEWS: Final[Mapping[str, str]] = {

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+import polars as pl
 from flask import Blueprint, render_template, request
 
-from nimbus_reef.jobs import audit
+from nimbus_reef.core import change
+from nimbus_reef.jobs import audit, movement, standing
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.jobs.pulse import Beat, beat
 from nimbus_reef.store import aims, away
@@ -41,6 +43,40 @@ def look() -> str:
     """One line per account, by currency."""
     beats = [_beat(account) for account in my_accounts()]
     return render_template("pulse/pulse.html", purses=pages.purses(beats, datetime.now(UTC).date()))
+
+
+@pulse.get("/mover")
+def mover() -> str:
+    """The weakest metric of one account and the product that moved it most, worked out now."""
+    account = account_of(request.args.get("account"))
+    what = _scope_of(account)
+    facts, write = parts().facts, Figures(account.locale, account.currency)
+    weak, who = "", ""
+    on = standing.ground(facts, account, what.window)
+    told = {
+        metric: each.percentile
+        for metric in standing.AD_METRICS
+        for each in [standing.place(on, on.rows, metric).standing]
+        if each.percentile is not None
+    }
+    if told:
+        weakest = min(told, key=lambda metric: told[metric])
+        weak = f"{weakest.upper()}, ahead of {write.count(told[weakest])} %"
+    if what.against is not None:
+        sides = movement.sides(
+            facts,
+            account,
+            what.window,
+            what.against,
+            aims.aims(parts().store, account),
+            "product",
+            what.narrow,
+        )
+        split = change.split_acos(sides)
+        if split is not None and len(split):
+            most = split.sort(pl.col("pull").abs(), descending=True).row(0, named=True)
+            who = f"{most['key']}, {'+' if most['pull'] > 0 else ''}{write.number(most['pull'] * 100, 1)} pt of ACOS"
+    return render_template("pulse/_mover.html", account=account, weak=weak, who=who)
 
 
 @pulse.get("/at-stake")

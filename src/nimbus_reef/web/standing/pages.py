@@ -512,6 +512,7 @@ class QueryLine:
     shares: tuple[str, ...]
     bars: tuple[float, ...]
     lost: str
+    thin: bool
     kept: str
     missing: str
 
@@ -526,7 +527,7 @@ def query_lines(shown: pl.DataFrame, figures: Figures) -> list[QueryLine]:
             tuple(figures.percent(row[f"share_{stage}"]) for stage in funnel.STAGES),
             tuple(round(100 * (row[f"share_{stage}"] or 0) / largest, 1) for stage in funnel.STAGES),
             (row["lost_at"] or "–").replace("_", " ") if row["fall"] is not None and row["fall"] < 1 else "nowhere",
-            figures.number(row["fall"]), row["missing"],
+            row["thin"], figures.number(row["fall"]), row["missing"],
         )
         for row in rows
     ]  # fmt: skip

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
-from typing import Any, Final
+from typing import Any
 
 import polars as pl
 
-from nimbus_reef.core import change, listings
+from nimbus_reef.core import listings
 from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.windows import Window
@@ -21,68 +20,11 @@ from nimbus_reef.web import charts
 from nimbus_reef.web.charts import Marked
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
+from nimbus_reef.web.splits import why
 from nimbus_reef.web.standing.pages import TO_CHECK
 from nimbus_reef.web.strips import strip, value_words
 from nimbus_reef.web.targeting import drawer as rows_of
 from nimbus_reef.web.targeting.opening import HISTORY_DAYS
-
-_PARTS: Final = (("cpc", "price per click"), ("cvr", "conversion"), ("aov", "order value"))
-
-
-@dataclass(frozen=True, slots=True)
-class SplitBar:
-    """One factor's part of the change of ACOS. x, width: 0 … 100 of the bar's line, 50 the middle."""
-
-    name: str
-    text: str
-    x: float
-    width: float
-    loss: bool
-
-
-@dataclass(frozen=True, slots=True)
-class Why:
-    """Why ACOS moved, of one row: a sentence, and a bar per factor (none where it cannot be split)."""
-
-    words: str
-    bars: tuple[SplitBar, ...]
-
-
-def why(then: Mapping[str, float] | None, now: Mapping[str, float], figures: Figures) -> Why:
-    """The one-row split: exact, or the reason why there is none."""
-    if then is None:
-        return Why("Nothing is compared.", ())
-    split = change.split_row(then, now)
-    if split.reason:
-        return Why(f"Its cost of sale cannot be split: {split.reason}.", ())
-    before, after = (row["spend"] / row["sales"] for row in (then, now))
-    values = [(words, getattr(split, name)) for name, words in _PARTS]
-    return Why(
-        f"ACOS {figures.rate(before)} → {figures.rate(after)}: {split_words(values, figures)}.",
-        split_bars(values, figures),
-    )
-
-
-def split_words(parts: Sequence[tuple[str, float]], figures: Figures) -> str:
-    """The parts of a change, largest first, in a half sentence."""
-    said = [
-        f"{name} {'added' if value > 0 else 'took'} {figures.number(abs(value) * 100, 1)}"
-        for name, value in sorted(parts, key=lambda each: -abs(each[1]))
-        if abs(value) >= 0.0005
-    ]
-    return ", ".join(said) + " points" if said else "nothing moved it"
-
-
-def split_bars(parts: Sequence[tuple[str, float]], figures: Figures) -> tuple[SplitBar, ...]:
-    """Signed bars from the middle of one line, all on one scale."""
-    largest = max((abs(value) for _, value in parts), default=0) or 1
-    return tuple(
-        SplitBar(
-            name, f"{'+' if value > 0 else ''}{figures.number(value * 100, 1)} pt",
-            50 if value > 0 else 50 - 50 * abs(value) / largest, 50 * abs(value) / largest, value > 0,
-        )
-        for name, value in parts
-    )  # fmt: skip
 
 
 def drawer(facts: Facts, what: Scope, sku: str, metric: str, figures: Figures) -> dict[str, Any]:

@@ -30,7 +30,7 @@ from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, inside, must_write, parts, person, scope
-from nimbus_reef.web.targeting import drawer, opening, pages
+from nimbus_reef.web.targeting import context, drawer, opening, pages
 from nimbus_reef.web.targeting.opening import Opened
 from nimbus_reef.web.targeting.pages import TARGETS, VIEWS, WORDS, View
 
@@ -192,6 +192,8 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         ) if len(trend) else None,
         "changes": [(write.day(each.day), each.words) for each in reversed(marked[-6:])],
         "has_bids": any(bid is not None for bid in stepped),
+        "why": context.why_it_moved(parts().facts, view, what, row, write),
+        "strips": context.against_peers(parts().facts, what, row, write),
         "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here, len(opened.places)),
         "elsewhere": _elsewhere(view, what, row, write),
         "products": drawer.products_hit(opened.products, write)

@@ -1,0 +1,66 @@
+"""What the drawer says of a row beside its verdict: why its cost of sale moved, how it stands among peers."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.core import peers
+from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.core.peers import RATED
+from nimbus_reef.jobs import standing
+from nimbus_reef.jobs.standing import ALL
+from nimbus_reef.store.facts import Facts
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.params import Scope
+from nimbus_reef.web.splits import Why, why
+from nimbus_reef.web.strips import Strip, strip, value_words
+from nimbus_reef.web.targeting.pages import TARGETS, WORDS, View
+
+_SHOWN: Final = ("ctr", "cvr", "cpc", "acos")
+
+
+def why_it_moved(
+    facts: Facts, view: View, what: Scope, row: Mapping[str, Any], figures: Figures
+) -> Why | None:
+    """The one-row split of a target or term against the days before; null where nothing is compared."""
+    if what.against is None or view is WORDS:
+        return None
+    if view is TARGETS:
+        before = facts.target_rows(what.account.id, what.against).filter(
+            pl.col("target_id") == row["target_id"]
+        )
+    else:
+        same = (pl.col("ad_group_id") == row["ad_group_id"]) & (pl.col("normal_id") == row["normal_id"])
+        before = facts.term_rows(what.account.id, what.against).filter(same)
+    if before.is_empty():
+        return Why("It did nothing in the days before.", ())
+    return why(_in_units(before.row(0, named=True)), _in_units(row), figures)
+
+
+def _in_units(row: Mapping[str, Any]) -> dict[str, float]:
+    return {name: row[name] / (MICRO if name in MONEY_MEASURES else 1) for name in MEASURES}
+
+
+def against_peers(
+    facts: Facts, what: Scope, row: Mapping[str, Any], figures: Figures
+) -> list[tuple[str, str, Strip]]:
+    """A row's rates among the peers of its main product's category; nothing where there are none."""
+    category = row.get("category")
+    if category is None:
+        return []
+    on = standing.ground(facts, what.account, what.window)
+    sums = _in_units(row)
+    found = []
+    for metric in _SHOWN:
+        known = on.peers_of(category, ALL, metric)
+        if known is None:
+            continue
+        ends = None
+        if RATED[metric].proportion and not peers.too_thin(metric, row):
+            ends = peers.proportion(row[RATED[metric].numerator], row[RATED[metric].denominator])
+        at = peers.standing(metric, sums, known, ends)
+        found.append((RATED[metric].label, value_words(metric, at.value, figures), strip(at, figures)))
+    return found
