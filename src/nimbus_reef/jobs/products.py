@@ -49,6 +49,7 @@ BOTTOM: Final = ProductCheck(
     of_category=True,
 )
 CHECKS: Final = {each.key: each for each in (LEAKING, NOT_WORTH, FELL, BOTTOM)}
+_JUDGED: Final = ("ctr", "cvr", "cpc", "acos")
 _SCHEMA: Final = {
     "row_id": pl.String, "members": pl.List(pl.String), "name": pl.String, "where": pl.String,
     "why": pl.List(pl.String), "figures": pl.List(pl.Float64), "stake": pl.Int64,
@@ -148,33 +149,45 @@ def _falls(facts: Facts, account: Account, window: Window, narrow: Narrow) -> li
 def _bottom(
     facts: Facts, account: Account, window: Window, aims: Aims, narrow: Narrow
 ) -> list[dict[str, Any]]:
-    """Metrics of a category behind three quarters of its peers, and the product that drags most."""
+    """
+    Categories with metrics behind three quarters of their peers, one finding each: the gaps of
+    its metrics are the same money, so the largest stands for all.
+    """
     on = standing.ground(facts, account, window, narrow)
     monthly = STAKE_DAYS / window.days
     made = []
     for (category,), rows in on.rows.partition_by("category", as_dict=True, maintain_order=True).items():
         if category is None:
             continue
-        for metric in ("ctr", "cvr", "cpc", "acos"):
+        sums = {name: float(rows[name].sum()) for name in MEASURES}
+        weak = []
+        for metric in _JUDGED:
             at = standing.place(on, rows, metric).standing
-            if (
-                at.percentile is None
-                or at.percentile >= 25
-                or at.value is None
-                or not at.typical
-                or at.peers is None
-            ):
-                continue
-            sums = {name: float(rows[name].sum()) for name in MEASURES}
-            money = _gap(metric, at.value, at.typical, sums, aims.account) * monthly
-            counts = {
-                name: round(value * (MICRO if name in ("spend", "sales") else 1))
-                for name, value in sums.items()
-            }
-            made.append(
-                _row(f"{metric} of {category}", f"{RATED[metric].label} of {category}", _drag(rows, metric, at.typical),
-                     money, counts, f"bottom|{metric}", at.percentile, at.value, at.typical)
-            )  # fmt: skip
+            if at.percentile is not None and at.percentile < 25 and at.value is not None and at.typical:
+                weak.append((at.percentile, metric, at.value, at.typical))
+        if not weak:
+            continue
+        # The cause before the effect: cost of sale is made of the others.
+        weak.sort(key=lambda each: (each[1] == "acos", each[0]))
+        money = max(_gap(metric, value, typical, sums, aims.account) for _, metric, value, typical in weak)
+        _, cause, _, typical = weak[0]
+        counts = {
+            name: round(value * (MICRO if name in ("spend", "sales") else 1)) for name, value in sums.items()
+        }
+        figures = [figure for percentile, _, value, middle in weak for figure in (percentile, value, middle)]
+        name = f"{category}: {', '.join(RATED[metric].label for _, metric, _, _ in weak)}"
+        words = "|".join(("bottom", *(metric for _, metric, _, _ in weak)))
+        made.append(
+            _row(
+                f"peers of {category}",
+                name,
+                _drag(rows, cause, typical),
+                money * monthly,
+                counts,
+                words,
+                *figures,
+            )
+        )
     return made
 
 
@@ -198,4 +211,4 @@ def _drag(rows: pl.DataFrame, metric: str, typical: float) -> str:
     worst = by_product.with_columns(
         drag=sign * (pl.col(rated.numerator) - typical * pl.col(rated.denominator))
     ).sort(["drag", "sku"], descending=[True, False])
-    return f"most of it: {worst['sku'][0]}" if len(worst) and worst["drag"][0] > 0 else ""
+    return f"most of its {rated.label}: {worst['sku'][0]}" if len(worst) and worst["drag"][0] > 0 else ""

@@ -13,7 +13,7 @@ from nimbus_reef.sim.world import World
 _MATURES: Final = 3
 _NEWEST_DAYS: Final = 30
 _BREAKS_AFTER: Final = 8
-_BOUGHT_BIDS: Final = 1.75
+_BOUGHT_BIDS: Final = 2.2
 _LEAK_BIDS: Final = 1.3
 _LEAK_CVR: Final = 0.45
 _GAIN_CVR: Final = 1.75

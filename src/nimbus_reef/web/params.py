@@ -28,7 +28,7 @@ OWN_OF_A_TABLE: dict[str, Any] = {
 """What one table's address holds that means nothing to another."""
 
 
-OWN_OF_A_PAGE = ("by", "as", "metric", "least", "show", "smooth", "of", "only")
+OWN_OF_A_PAGE = ("by", "as", "metric", "least", "show", "smooth", "whose", "only")
 """Choices that a page may offer besides: kept in its address, left behind by links to other pages."""
 
 

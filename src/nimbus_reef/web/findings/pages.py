@@ -21,7 +21,7 @@ from nimbus_reef.jobs.recurring import Recurring
 from nimbus_reef.store.away import PutAway
 from nimbus_reef.store.closings import Closing
 from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.strips import value_words
+from nimbus_reef.web.strips import TRADE_NAMES, value_words
 from nimbus_reef.web.targeting.pages import mark_of
 
 SHOWN: Final = 8
@@ -177,8 +177,11 @@ def _product_why(row: Mapping[str, Any], figures: Figures) -> str:
         )
     if kind == "fell":
         return f"{words[0]} on {words[1]}; conversion {figures.rate(values[0])} → {figures.rate(values[1])} (coincidence in time, not proof)"
-    value, typical = (value_words(words[0], each, figures) for each in values[1:])
-    return f"{value} against a typical {typical}: ahead of {figures.count(values[0])} % of peers"
+    return "; ".join(
+        f"{TRADE_NAMES[metric].lower()} {value_words(metric, value, figures)} against {value_words(metric, typical, figures)}, "
+        f"ahead of {figures.count(at)} %"
+        for metric, (at, value, typical) in zip(words, zip(*[iter(values)] * 3, strict=True), strict=True)
+    )
 
 
 def company_name(level: str, company: str, ad_group: str) -> str:

@@ -155,7 +155,7 @@ def _trends(what: Scope) -> dict[str, Any]:
     only = what.said("only")
     shown = [only] if only in pages.TRENDED else chosen
     smooth = pages.SMOOTH[what.choice("smooth", tuple(pages.SMOOTH))]
-    found = trends.trend(facts, what, what.said("of"), write)
+    found = trends.trend(facts, what, what.said("whose"), write)
     lines = pages.trend_lines(found.days, shown, smooth, write)
     days = pages.shown_days(found.days)
     names = facts.campaign_settings(what.account.id, what.window)["campaign"].sort().to_list()

@@ -40,7 +40,11 @@ def as_file(form: Mapping[str, str], account: Account, feed: pl.DataFrame) -> pl
     Asked for are the figures under which 20, 50 and 80 % of peers lie; the rest lie on the
     line through them, in logarithms, since such figures spread by factors.
     """
-    metric, month, category = form.get("metric", ""), form.get("month", ""), form.get("category", "").strip()
+    metric, month, category = (
+        form.get("metric", ""),
+        form.get("peers_of", ""),
+        form.get("category", "").strip(),
+    )
     if metric not in RATED or not category or len(month) != 7:
         raise BadInput("Peer figures need a metric, a month and a category.", remedy="Fill in all three.")
     scale = 100 if UNITS[metric].value == "rate" else 1

@@ -1,0 +1,139 @@
+"""What the simulator planted comes out on top of the right screens, with the right cause."""
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+import polars as pl
+import pytest
+
+from nimbus_reef.core import change
+from nimbus_reef.core.windows import Window, preceding
+from nimbus_reef.jobs import intake, movement, products, standing
+from nimbus_reef.jobs.narrow import EVERYTHING
+from nimbus_reef.sim import brand, reports
+from nimbus_reef.sim.stories import Stories
+from nimbus_reef.sim.vocabulary import BRANDS
+from nimbus_reef.store import accounts, aims
+from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.facts import Facts
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.movement import pages
+
+LAST = date(2026, 11, 20)
+DAYS = 96
+TOLD_BY = (
+    "catalog",
+    "campaigns",
+    "product_ad_daily",
+    "listings",
+    "peer_benchmarks",
+    "peer_format_mix",
+    "query_funnel",
+)
+
+
+@dataclass(frozen=True)
+class Told:
+    """One brand as the demo has it, seen over its newest mature month."""
+
+    facts: Facts
+    account: Account
+    stories: Stories
+    window: Window
+    sides: pl.DataFrame
+    found: dict[str, pl.DataFrame]
+
+
+@pytest.fixture(params=BRANDS, ids=lambda spec: spec.key)
+def told(request, store, tmp_path):
+    spec = request.param
+    made = brand.simulate(spec, 4, DAYS, LAST)
+    account = accounts.add(
+        store, key=spec.key, brand_name=spec.name, marketplace=spec.marketplace, country=spec.country,
+        currency=spec.currency, locale=spec.locale, timezone=spec.timezone, target_acos=spec.target_acos,
+    )  # fmt: skip
+    for kind, path in reports.write({kind: made.frames[kind] for kind in TOLD_BY}, tmp_path).items():
+        mapping = intake.suggestion_for(intake.look(store, account, path, path.name), kind).mapping
+        intake.load(
+            store,
+            account,
+            path,
+            path.name,
+            mapping,
+            scope="all",
+            today=LAST + timedelta(days=1),
+            confirmed=True,
+        )
+    facts, end = Facts(store), LAST - timedelta(days=account.maturing_days)
+    window = Window(end - timedelta(days=29), end)
+    aim = aims.aims(store, account)
+    sides = movement.sides(facts, account, window, preceding(window), aim, "product", EVERYTHING)
+    return Told(
+        facts, account, made.stories, window, sides, products.found(facts, account, window, aim, EVERYTHING)
+    )
+
+
+def pull(told):
+    """Products by how much they moved ACOS upward, with its parts."""
+    return change.split_acos(told.sides).sort("pull", descending=True)
+
+
+def test_each_story_is_told_by_the_screen_it_belongs_to(told):
+    """One brand is simulated once; what follows are its four stories."""
+    the_listing_that_broke_is_the_first_fall_beside_a_page_change(told)
+    bought_growth_is_said_to_be_bought_and_not_worth_it(told)
+    the_one_that_leaks_leads_the_leaks(told)
+    the_one_that_gained_leads_the_drift_list(told)
+    the_leak_and_the_bought_growth_moved_acos_through_their_own_factors(told)
+
+
+def the_listing_that_broke_is_the_first_fall_beside_a_page_change(told):
+    fell = told.found["page-broke"]
+    assert fell["row_id"].to_list() == list(told.stories.collapsed)
+    assert "images" in fell["why"][0][1]
+    broke = LAST - timedelta(days=DAYS - 1 - told.stories.broke)
+    assert fell["why"][0][2] == str(broke)
+
+
+def bought_growth_is_said_to_be_bought_and_not_worth_it(told):
+    assert told.found["growth-not-worth"]["row_id"][0] in told.stories.bought
+    bought = told.sides.filter(pl.col("key").is_in(told.stories.bought))
+    assert (bought["spend_change"] > 0).all()
+    assert bought["worth"].to_list().count(True) == 0
+
+
+def the_one_that_leaks_leads_the_leaks(told):
+    assert told.found["leaking-products"]["row_id"][0] in told.stories.leaked
+
+
+def the_one_that_gained_leads_the_drift_list(told):
+    rows = pages.ranked(told.sides, 30, 30)
+    best = rows.sort("profit", descending=True).head(3)
+    assert set(best["key"]) & set(told.stories.gained)
+    lines = {line.key: line for line in pages.drift_lines(rows, Figures("en_IE", "EUR"))}
+    first = next(key for key in best["key"] if key in told.stories.gained)
+    assert lines[first].words.startswith("gaining")
+    assert lines[first].tone == "gain"
+
+
+def the_leak_and_the_bought_growth_moved_acos_through_their_own_factors(told):
+    worst = pull(told).head(5)
+    assert set(worst["key"]) & {*told.stories.leaked, *told.stories.bought}
+    parts = {row["key"]: row for row in pull(told).to_dicts()}
+    for sku in told.stories.bought:
+        row = parts[sku]
+        assert row["cpc"] > max(abs(row["cvr"]), abs(row["aov"])), "it paid more a click"
+    for sku in told.stories.leaked:
+        row = parts[sku]
+        if row["unsplit"] == row["entered"] == 0:
+            assert row["cvr"] > 0, "and it converts less"
+
+
+def test_products_that_convert_badly_stand_at_the_bottom_of_their_category(told):
+    """The product that drags its ad groups: conversion cut to a tenth, seen against the feed."""
+    stands = standing.product_standing(standing.ground(told.facts, told.account, told.window))
+    assert stands["ctr_at"].drop_nulls().is_between(5, 95).all()
+    worst = stands.filter(pl.col("cvr_at").is_not_null()).sort("cvr_at").head(6)
+    low = {*told.stories.leaked, *told.stories.collapsed}
+    assert worst["cvr_at"][0] <= 10
+    assert set(worst["sku"]) & low or len(worst) < 6

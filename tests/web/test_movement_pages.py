@@ -1,0 +1,109 @@
+"""Movement by Flask's client: the drift chart and list, the ledger, the split, trends."""
+
+import csv
+import re
+
+import pytest
+from tests.web.conftest import row_ids, text_of
+
+SCOPE = "account=fernhollow-de&window=last-20"
+
+
+def plain(response):
+    return text_of(response).replace("\xa0", " ")
+
+
+def table(response):
+    return list(csv.DictReader(response.get_data(as_text=True).splitlines()))
+
+
+@pytest.mark.parametrize("by", ["product", "family", "campaign", "portfolio", "format", "keyword"])
+def test_every_view_for_every_grouping(owner, by):
+    for view in ("drift", "ledger", "why"):
+        response = owner.get(f"/movement/{view}?{SCOPE}&by={by}")
+        assert response.status_code == 200
+        assert row_ids(response)
+
+
+def test_the_ten_largest_are_drawn_and_all_on_demand(owner):
+    some = owner.get(f"/movement/drift?{SCOPE}").get_data(as_text=True)
+    every = owner.get(f"/movement/drift?{SCOPE}&show=all").get_data(as_text=True)
+    assert some.count('class="shaft"') == 10
+    assert every.count('class="shaft"') > 20
+    assert "target 28 %" in some
+    assert "break-even" in some
+
+
+@pytest.mark.parametrize("metric", ["spend", "orders", "acos", "ctr", "cvr", "cpc", "aov", "roas"])
+def test_the_ledger_sums_to_the_change_whatever_is_gathered(owner, metric):
+    whole = table(owner.get(f"/movement/ledger/export.csv?{SCOPE}&metric={metric}"))
+    some = table(owner.get(f"/movement/ledger/export.csv?{SCOPE}&metric={metric}&least=200"))
+    assert len(some) < len(whole)
+    ends = [float(rows[-1]["running"]) for rows in (whole, some)]
+    assert ends[0] == pytest.approx(ends[1], abs=1e-9)
+    assert sum(float(row["part"]) for row in whole) == pytest.approx(ends[0], abs=1e-9)
+
+
+def test_campaigns_and_products_tell_the_same_change_of_acos(owner):
+    """Whatever it is split over, the account's ACOS moved by the same."""
+    ends = [
+        float(table(owner.get(f"/movement/ledger/export.csv?{SCOPE}&metric=acos&by={by}"))[-1]["running"])
+        for by in ("product", "campaign", "format", "keyword")
+    ]
+    assert ends == pytest.approx([ends[0]] * 4, abs=1e-9)
+
+
+def test_the_split_is_one_sentence_whose_parts_add_up(owner):
+    page = plain(owner.get(f"/movement/why?{SCOPE}"))
+    before, after = (float(each) for each in re.search(r"([\d.]+) % → ([\d.]+) %", page).groups())
+    steps = re.search(r"then .*? now", page)[0]
+    parts = [float(each.replace("−", "-")) for each in re.findall(r"([+−][\d.]+) pt", steps)]
+    assert sum(parts) == pytest.approx(after - before, abs=0.35)
+    assert "did most" in page
+
+
+def test_nothing_to_compare_says_so(owner):
+    page = plain(owner.get("/movement/drift?account=fernhollow-de&against=none"))
+    assert "Nothing is compared" in page
+    assert owner.get("/movement/trends?account=fernhollow-de&against=none").status_code == 200
+
+
+def test_trends_of_anything_one_alone_and_smoothed(owner):
+    page = owner.get(f"/movement/trends?{SCOPE}&metric=spend,acos")
+    assert page.get_data(as_text=True).count("&#34;name&#34;: &#34;") == 0
+    text = plain(page)
+    assert "spend" in text
+    assert "alone" in text
+    keyword = row_ids(owner.get("/targeting/targets?account=fernhollow-de&sort=-spend"))[0]
+    for of in ("product:GL-STRIP-90CM", "campaign:GL-STRIP · grow · phrase", f"keyword:{keyword}"):
+        assert (
+            owner.get(
+                "/movement/trends",
+                query_string={"account": "fernhollow-de", "whose": of, "smooth": "7", "only": "cvr"},
+            ).status_code
+            == 200
+        )
+    assert "When it worked, and the bid then" in plain(
+        owner.get(f"/movement/trends?account=fernhollow-de&whose=keyword:{keyword}")
+    )
+    assert owner.get("/movement/trends?whose=campaign:none").status_code == 404
+    assert owner.get("/movement/trends?metric=mood").status_code == 400
+
+
+def test_wrong_amounts_and_choices_are_refused(owner):
+    assert owner.get(f"/movement/ledger?{SCOPE}&least=much").status_code == 400
+    assert owner.get(f"/movement/ledger?{SCOPE}&metric=mood").status_code == 400
+    assert owner.get("/movement/mood").status_code == 404
+
+
+def test_the_drawer_says_why_a_target_moved_and_how_it_stands(owner):
+    target = row_ids(owner.get(f"/targeting/targets?{SCOPE}&sort=-orders"))[0]
+    page = plain(owner.get(f"/targeting/targets?{SCOPE}&open={target}"))
+    assert "Why its ACOS moved" in page
+    assert "Against peers of its category" in page
+
+
+def test_pulse_names_the_weakest_metric_and_the_main_mover(owner):
+    page = plain(owner.get("/pulse/mover?account=fernhollow-de&window=last-20"))
+    assert re.search(r"[A-Z]{3,4}, ahead of \d+ %", page)
+    assert "pt of ACOS" in page

@@ -1,0 +1,128 @@
+"""Standing by Flask's client: the tree, groups, products, the path, queries, peers typed in."""
+
+import re
+
+import pytest
+from tests.web.conftest import row_ids, text_of
+
+from nimbus_reef.store import loads, undo
+
+VIEWS = ("tree", "products", "formats", "path", "queries", "shape", "peers")
+
+
+def plain(response):
+    return text_of(response).replace("\xa0", " ")
+
+
+@pytest.mark.parametrize("view", VIEWS)
+def test_every_view_answers_for_a_brand_and_for_a_viewer(owner, viewer, view):
+    for who in (owner, viewer):
+        response = who.get(f"/standing/{view}?account=fernhollow-de")
+        assert response.status_code == 200
+        assert "Standing" in text_of(response)
+
+
+def test_the_tree_names_the_weakest_link_and_what_closing_the_gap_would_bring(owner):
+    page = plain(owner.get("/standing/tree?account=fernhollow-de"))
+    assert re.search(
+        r"(Click rate|Conversion|Price per click|Order value|Cost of sale) is (the weak link|the lowest)",
+        page,
+    )
+    assert re.search(r"ahead of \d+ % of peers", page)
+    assert "Peers:" in page
+    for label in ("Impressions", "Clicks", "Orders", "Sales", "Spend", "CTR", "CVR", "AOV", "CPC", "ACOS"):
+        assert label in page
+
+
+@pytest.mark.parametrize("by", ["category", "format", "portfolio", "country"])
+def test_groups_by_everything(owner, by):
+    page = plain(owner.get(f"/standing/tree?account=fernhollow-de&by={by}"))
+    assert {"category": "Grow lights", "format": "brand", "portfolio": "Grow lights", "country": "DE, EUR"}[
+        by
+    ] in page
+    assert owner.get("/standing/tree?by=mood").status_code == 400
+
+
+def test_products_sort_by_standing_and_by_change_and_open(owner):
+    worst = row_ids(owner.get("/standing/products?account=fernhollow-de&sort=cvr"))
+    assert len(worst) > 20
+    change = owner.get("/standing/products?account=fernhollow-de&as=change&sort=-acos")
+    assert change.status_code == 200
+    assert set(row_ids(change)) == set(worst)
+    opened = plain(owner.get(f"/standing/products?account=fernhollow-de&open={worst[0]}&metric=cvr"))
+    assert "CVR: look at The page" in opened
+    assert "Why its ACOS moved" in opened
+    assert owner.get("/standing/products?open=NONE").status_code == 404
+
+
+def test_a_product_s_rows_behind_sum_to_its_figures(owner):
+    sku = row_ids(owner.get("/standing/products?account=fernhollow-de"))[0]
+    page = plain(owner.get(f"/standing/products/rows?account=fernhollow-de&open={sku}"))
+    assert "rows of “Product ads by day”" in page
+    assert "product_ad_daily.csv" in page
+
+
+def test_tables_of_the_area_leave_as_files(owner):
+    for view in ("products", "queries"):
+        lines = (
+            owner.get(f"/standing/{view}/export.csv?account=fernhollow-de")
+            .get_data(as_text=True)
+            .splitlines()
+        )
+        assert len(lines) > 20
+        assert owner.get(f"/standing/{view}/export.parquet?account=fernhollow-de").status_code == 200
+    assert owner.get("/standing/tree/export.csv").status_code == 404
+
+
+def test_the_path_names_the_stage_where_shoppers_are_lost(owner):
+    page = plain(owner.get("/standing/path?account=fernhollow-de"))
+    assert re.search(r"Shoppers are lost (between|nowhere)", page)
+    assert "cart abandonment" in page
+
+
+def test_queries_filter_by_the_stage_at_which_their_share_falls(owner):
+    page = owner.get("/standing/queries?account=fernhollow-de&where=lost:is:clicks")
+    assert page.status_code == 200
+    assert row_ids(page)
+    assert len(row_ids(page)) < len(row_ids(owner.get("/standing/queries?account=fernhollow-de")))
+
+
+def test_a_window_without_a_whole_week_says_what_is_missing(owner):
+    page = plain(owner.get("/standing/path?account=fernhollow-de&window=2026-10-13..2026-10-15"))
+    assert "No query funnel covers these days" in page
+
+
+def test_peer_figures_are_typed_in_beside_the_feed_s_and_can_be_undone(owner, demo):
+    form = {
+        "account": "fernhollow-de", "peers_of": "2026-11", "category": "Grow lights", "metric": "cvr", "p20": "1",
+        "p50": "2", "p80": "4", "brands": "44",
+    }  # fmt: skip
+    before = plain(owner.get("/standing/peers?account=fernhollow-de"))
+    done = owner.post("/standing/peers", data=form, follow_redirects=True)
+    page = plain(done)
+    assert "The peer figures are taken in" in page
+    assert re.search(r"Grow lights all CVR 44 1.0 % 2.0 % 4.0 %", page)
+    assert page.count("Grow lights") == before.count("Grow lights") + 0, "the month's other figures stay"
+    batch = loads.batches(demo.store, 1)[0]
+    assert batch.file_name == "typed-in-peers.csv"
+    undo.undo(demo.store, 1, batch.id)
+    assert "1.0 % 2.0 % 4.0 %" not in plain(owner.get("/standing/peers?account=fernhollow-de"))
+
+
+@pytest.mark.parametrize(
+    ("wrong", "why"),
+    [({"p50": "x"}, "no number"), ({"p80": "1.5"}, "have to rise"), ({"brands": "5"}, "too few"), ({"category": ""}, "need a metric")],
+)  # fmt: skip
+def test_typed_in_figures_that_cannot_be_are_refused(owner, wrong, why):
+    form = {
+        "peers_of": "2026-11",
+        "category": "Grow lights",
+        "metric": "cvr",
+        "p20": "1",
+        "p50": "2",
+        "p80": "4",
+        "brands": "44",
+    }
+    refused = owner.post("/standing/peers", data=form | wrong)
+    assert refused.status_code == 400
+    assert why in text_of(refused)
