@@ -7,6 +7,7 @@ Takes one picture of each main view of a running demo into docs/screenshots/.
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
@@ -82,6 +83,24 @@ def mapping(page: Page, base: str) -> None:
     page.wait_for_url("**/intake/files/*")
 
 
+def at(path: str, wait: str = "") -> Callable[[Page, str], None]:
+    """A view at an address, once something stands on it; its first row opened where that is asked."""
+
+    def go(page: Page, base: str) -> None:
+        page.goto(f"{base}{path}")
+        if wait:
+            page.wait_for_selector(wait)
+
+    return go
+
+
+def standing_products(page: Page, base: str) -> None:
+    """Products by how they convert, the weakest opened."""
+    page.goto(f"{base}/standing/products?account=fernhollow-de&sort=cvr")
+    page.locator("tr[data-row] .name").nth(1).click()
+    page.wait_for_selector("#drawer .strips svg")
+
+
 def plan(page: Page, base: str) -> None:
     """The plan with a few accepted changes."""
     page.goto(f"{base}/plan/")
@@ -103,6 +122,12 @@ def plan(page: Page, base: str) -> None:
 VIEWS = {
     "pulse": pulse, "findings": findings, "targeting-1920": targeting_wide, "targeting-390": targeting_narrow,
     "targeting": targeting, "search-terms": search_terms, "intake": intake, "mapping": mapping, "plan": plan,
+    "standing": at("/standing/tree?account=fernhollow-de", ".tree svg"), "standing-products": standing_products,
+    "shoppers-path": at("/standing/path?account=fernhollow-de"),
+    "movement": at("/movement/drift?account=fernhollow-de", ".drift svg"),
+    "ledger": at("/movement/ledger?account=fernhollow-de&metric=acos"),
+    "trends": at("/movement/trends?account=fernhollow-de&whose=product:SW-20-SLATE&metric=spend,sales,cvr,acos&smooth=7", ".panels svg"),
+    "report": at("/findings/report?account=fernhollow-de"),
 }  # fmt: skip
 
 

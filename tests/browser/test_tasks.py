@@ -246,6 +246,60 @@ def test_another_brand_and_window_by_the_scope_bar(page):
     expect(page.locator(".scope")).to_contain_text(f"{last.day} Nov")
 
 
+def test_from_a_weak_metric_to_its_product_and_why_by_keyboard(page, site):
+    """Standing → products, sorted by the weak metric → the drawer → its trend, without a mouse."""
+    page.goto(f"{site.base}/standing/products?account=fernhollow-de&window=last-20&sort=cvr")
+    page.keyboard.press("j")
+    page.keyboard.press("Enter")
+    drawer = page.locator("#drawer")
+    expect(drawer).to_contain_text("CVR: look at")
+    expect(drawer).to_contain_text("Why its ACOS moved")
+    assert "open=" in page.url
+    page.keyboard.press("Escape")
+    expect(drawer).to_be_hidden()
+    page.keyboard.press("]")
+    page.wait_for_url("**/movement/**")
+
+
+def test_an_arrow_of_the_drift_chart_is_reached_and_opened_by_keyboard(page, site):
+    page.goto(f"{site.base}/movement/drift?account=fernhollow-de&window=last-20")
+    arrow = page.locator("a.arrow").first
+    words = arrow.get_attribute("aria-label")
+    arrow.focus()
+    page.keyboard.press("Enter")
+    expect(page.locator("#drawer h2")).to_have_text(words.partition(":")[0])
+    expect(page.locator("a.arrow.here, tr.open")).not_to_have_count(0)
+
+
+def test_labels_of_the_drift_chart_do_not_cover_each_other(page, site):
+    page.goto(f"{site.base}/movement/drift?account=fernhollow-de&window=last-20&show=all")
+    boxes = page.evaluate(
+        "[...document.querySelectorAll('.arrow text.name, .acos-name')].map((e) => { const b = e.getBoundingClientRect();"
+        " return [b.left + 1, b.top + 3, b.right - 1, b.bottom - 3]; })"
+    )
+    assert len(boxes) > 10
+    meet = [
+        (one, other)
+        for number, one in enumerate(boxes)
+        for other in boxes[number + 1 :]
+        if one[0] < other[2] and other[0] < one[2] and one[1] < other[3] and other[1] < one[3]
+    ]
+    assert meet == []
+
+
+def test_an_audit_is_closed_and_the_next_one_says_what_changed(page, site):
+    page.goto(f"{site.base}/findings/?account=fernhollow-de")
+    page.get_by_role("button", name="Close this audit").click()
+    expect(page.get_by_role("status")).to_contain_text("The audit is closed")
+    expect(page.locator(".answer")).to_contain_text("0 findings new")
+    page.keyboard.press("p")
+    page.wait_for_url("**/findings/report**")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Audit of Fernhollow")
+    page.go_back()
+    page.get_by_role("button", name="take back").click()
+    expect(page.get_by_role("status")).to_contain_text("taken back")
+
+
 VIEWS = {
     "targets": "/targeting/targets?where=acos:gt:28",
     "terms": "/targeting/terms",
@@ -253,6 +307,18 @@ VIEWS = {
     "intake": "/intake/",
     "findings": "/findings/",
     "plan": "/plan/",
+    "words": "/targeting/words",
+    "report": "/findings/report",
+    "tree": "/standing/tree",
+    "products": "/standing/products",
+    "formats": "/standing/formats",
+    "path": "/standing/path",
+    "queries": "/standing/queries",
+    "peers": "/standing/peers",
+    "drift": "/movement/drift?window=last-20&show=all",
+    "ledger": "/movement/ledger?window=last-20&metric=acos",
+    "why": "/movement/why?window=last-20",
+    "trends": "/movement/trends",
     "error": "/nowhere",
 }
 
@@ -268,6 +334,9 @@ def test_axe_finds_nothing_serious(chromium, site, page, view, scheme):
     if view in ("targets", "terms", "findings"):
         page.locator("tr[data-row] .name").first.click()
         page.wait_for_selector("#drawer .luck svg")
+    if view in ("products", "drift", "ledger"):
+        page.locator("tr[data-row] .name").first.click()
+        page.wait_for_selector("#drawer .strips svg")
     serious = [
         f"{each['id']}: {[node['html'][:120] for node in each['nodes'][:3]]}"
         for each in Axe().run(page).response["violations"]

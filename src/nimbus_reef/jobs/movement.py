@@ -100,6 +100,7 @@ def _named(rows: pl.DataFrame, key: pl.Expr, name: str, where: pl.Expr) -> pl.Da
 
 def _products(rows: pl.DataFrame, aims: Aims) -> pl.DataFrame:
     sums = rows.group_by("sku", "title", "category", "margin").agg(pl.col(MEASURES).sum())
+    sums = sums.with_columns(pl.col("sku", "title", "category").cast(pl.String))
     return sums.with_columns(aims.expr(sums.columns)).select(
         pl.col("sku").alias("key"), pl.col("sku").alias("name"),
         pl.col("title").cast(pl.String).fill_null("").alias("where"), "sku", "target_acos",
@@ -111,7 +112,7 @@ def _families(rows: pl.DataFrame, aims: Aims, names: Mapping[str, str]) -> pl.Da
     """The margin of a family is that of its products, weighed by what they sell."""
     weight = pl.col("sales") + 1
     margin = (pl.col("margin") * weight).sum() / weight.filter(pl.col("margin").is_not_null()).sum()
-    sums = rows.with_columns(pl.col("family").fill_null("no family")).group_by("family").agg(
+    sums = rows.with_columns(pl.col("family").cast(pl.String).fill_null("no family")).group_by("family").agg(
         pl.col(MEASURES).sum(), margin.alias("margin"), pl.col("title").sort_by("sales").last(),
         pl.col("sku").n_unique().alias("products"),
     )  # fmt: skip

@@ -32,14 +32,17 @@ class Narrow:
     def part(self, facts: Facts, account: Account, window: Window, rows: pl.DataFrame) -> pl.DataFrame:
         """The judged rows that belong to it; of product ads the product's own."""
         if self.formats:
-            rows = rows.filter(pl.col("format").is_in(self.formats))
+            rows = rows.filter(pl.col("format").cast(pl.String).is_in(self.formats))
         if self.portfolio:
             rows = rows.filter(pl.col("portfolio") == self.portfolio)
         if self.campaign:
             rows = rows.filter(pl.col("campaign") == self.campaign)
         if self.name:
             rows = rows.filter(
-                pl.col("campaign").str.to_lowercase().str.contains(self.name.lower(), literal=True)
+                pl.col("campaign")
+                .cast(pl.String)
+                .str.to_lowercase()
+                .str.contains(self.name.lower(), literal=True)
             )
         if not self.product:
             return rows

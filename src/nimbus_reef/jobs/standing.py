@@ -145,6 +145,7 @@ def product_standing(on: Ground) -> pl.DataFrame:
     products = (
         on.rows.group_by("product_id", "sku", "title", "family", "category")
         .agg(pl.col(MEASURES).sum())
+        .with_columns(pl.col("sku", "title", "family", "category").cast(pl.String))
         .sort("spend", descending=True)
     )
     return pl.concat(

@@ -11,7 +11,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sequence
 from contextvars import ContextVar, Token
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields, is_dataclass
 from datetime import date, timedelta
 from typing import Any, Final, TypeVar
 
@@ -29,7 +29,7 @@ from nimbus_reef.store.models import KEYS_OF
 T = TypeVar("T")
 
 _KEPT: Final = 256
-_MOST_BYTES: Final = 192 * 2**20
+_MOST_BYTES: Final = 128 * 2**20
 TARGET_SOURCES: Final = ("target_daily", "search_term_daily")
 """Reports that can tell what a target did, the better first."""
 TOTAL_SOURCES: Final = ("campaign_daily", "placement_daily", "target_daily", "product_ad_daily", "hourly")
@@ -57,6 +57,15 @@ def begin_moment() -> Token[dict[int, Generation] | None]:
 def end_moment(begun: Token[dict[int, Generation] | None]) -> None:
     """Ends what `begin_moment` began."""
     _SEEN.reset(begun)
+
+
+def _bytes_of(made: Any) -> int:
+    """What the frames of a result hold, its own or those of its fields."""
+    if isinstance(made, pl.DataFrame):
+        return int(made.estimated_size())
+    if is_dataclass(made) and not isinstance(made, type):
+        return sum(_bytes_of(getattr(made, each.name)) for each in fields(made))
+    return 0
 
 
 class Cache:
@@ -94,7 +103,7 @@ class Cache:
         with self._lock:
             self._items[key] = made
             self._items.move_to_end(key)
-            self._sizes[key] = int(made.estimated_size()) if isinstance(made, pl.DataFrame) else 0
+            self._sizes[key] = _bytes_of(made)
             while len(self._items) > self._kept or (
                 len(self._items) > 1 and sum(self._sizes.values()) > self._most_bytes
             ):
@@ -349,33 +358,31 @@ class Facts:
             .join(self._placed(account_id, window), on="campaign_id", how="left")
         )
 
-    def ad_days(self, account_id: int, window: Window) -> pl.DataFrame:
+    def _ad_days(self, account_id: int, window: Window) -> pl.DataFrame:
         """What each product did in each campaign on each day: day, product_id, campaign_id, measures."""
         generation = self.generation(account_id)
         versions = snapshots.versions(self.store, account_id, "product_ad_daily", window)
-
-        def make() -> pl.DataFrame:
-            query = (
-                "SELECT a.id AS product_ad_id, a.product_id, g.campaign_id FROM product p "
-                "JOIN product_ad a ON a.product_id = p.id JOIN ad_group g ON g.id = a.ad_group_id "
-                f"WHERE p.account_id = {int(account_id)}"
-            )
-            names = self.cache.get(("ad homes", account_id, generation), lambda: self._query(query))
-            return (
-                snapshots.read(
-                    self.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES]
-                )
-                .join(names.lazy(), on="product_ad_id")
-                .group_by("day", "product_id", "campaign_id")
-                .agg(pl.col(MEASURES).cast(pl.Int64).sum())
-                .sort("day", "product_id", "campaign_id")
-                .collect()
-            )
-
-        return self.cache.get(("ad days", account_id, window, tuple(versions.items())), make)
+        query = (
+            "SELECT a.id AS product_ad_id, a.product_id, g.campaign_id FROM product p "
+            "JOIN product_ad a ON a.product_id = p.id JOIN ad_group g ON g.id = a.ad_group_id "
+            f"WHERE p.account_id = {int(account_id)}"
+        )
+        names = self.cache.get(("ad homes", account_id, generation), lambda: self._query(query))
+        return (
+            snapshots.read(self.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES])
+            .join(names.lazy(), on="product_ad_id")
+            .group_by("day", "product_id", "campaign_id")
+            .agg(pl.col(MEASURES).cast(pl.Int64).sum())
+            .sort("day", "product_id", "campaign_id")
+            .collect()
+        )
 
     def placed_products(self, account_id: int, window: Window) -> pl.DataFrame:
-        """`ad_days` with sku, title, family, category, margin (per cent), campaign, format, portfolio."""
+        """
+        What each product did in each campaign on each day: day, product_id, campaign_id, the
+        measures, sku, title, family, category, margin (per cent), campaign, format, portfolio.
+        Names are categories: there are many rows and few names.
+        """
         generation = self.generation(account_id)
 
         def make() -> pl.DataFrame:
@@ -390,10 +397,15 @@ class Facts:
                 "campaign_id", "campaign", "format", "portfolio"
             )
             return (
-                self.ad_days(account_id, window)
+                self._ad_days(account_id, window)
                 .join(skus, on="product_id")
                 .join(catalog, on="product_id", how="left")
                 .join(campaigns, on="campaign_id", how="left")
+                .with_columns(
+                    pl.col("sku", "title", "family", "category", "campaign", "format", "portfolio").cast(
+                        pl.Categorical
+                    )
+                )
             )
 
         return self.cache.get(("placed products", account_id, generation, window), make)

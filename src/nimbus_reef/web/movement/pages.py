@@ -212,7 +212,8 @@ def why_words(
     else:
         bold = f"ACOS {'rose' if moved > 0 else 'fell'} {figures.number(abs(moved) * 100, 1)} points, {figures.rate(before)} → {figures.rate(after)}."
     way = 1 if moved >= 0 else -1
-    most = [row["name"] for row in by_pull.to_dicts() if row["pull"] * way > 0 and row["key"] != REST][:2]
+    pulled = by_pull.filter((pl.col("pull") * way > 0) & (pl.col("key") != REST))
+    most = pulled["name"].head(2).to_list()
     words = split_words(parts, figures)
     ending = f" {' and '.join(most)} did most." if most else ""
     return Answer(bold, f"{words[0].upper()}{words[1:]}.{ending}")
@@ -394,8 +395,9 @@ def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer
     if abs(net) < 1e-12:
         return Answer(f"{_name(metric)} did not move: {moved}.", "")
     way = 1 if net > 0 else -1
-    most = [row for row in rows.to_dicts() if row["part"] * way > 0 and row["key"]][:2]
-    against = next((row for row in rows.to_dicts() if row["part"] * way < 0 and row["key"]), None)
+    named = rows.filter(pl.col("key") != "")
+    most = named.filter(pl.col("part") * way > 0).head(2).to_dicts()
+    against = next(iter(named.filter(pl.col("part") * way < 0).head(1).to_dicts()), None)
     said = " and ".join(f"{row['name']} ({_change(metric, row['part'], figures)})" for row in most)
     held = (
         f" {against['name']} held against it ({_change(metric, against['part'], figures)})."

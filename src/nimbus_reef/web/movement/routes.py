@@ -81,6 +81,8 @@ def _drift(what: Scope) -> dict[str, Any]:
     rows, write = _ranked(what, by), figures()
     shown = rows.head(pages.MOST_DRAWN if everything else pages.LARGEST)
     whole = _why_of_all(what)
+    of = max(1, -(-len(rows) // pages.PAGE_ROWS)) if everything else 1
+    page = min(what.page, of)
     sides = _sides(what, "product" if by != "family" else "family")
     return {
         "answer": whole.answer,
@@ -88,7 +90,11 @@ def _drift(what: Scope) -> dict[str, Any]:
         "by": by,
         "everything": everything,
         "chart": drift(pages.movers(shown, write), what.target_acos, pages.break_even(sides)),
-        "lines": pages.drift_lines(rows.head(500) if everything else shown, write),
+        "lines": pages.drift_lines(
+            rows.slice((page - 1) * pages.PAGE_ROWS, pages.PAGE_ROWS) if everything else shown, write
+        ),
+        "page": page,
+        "pages": of,
         "count": len(rows),
         "drawn": len(shown),
         "drawer": _drawer(what),
@@ -117,9 +123,13 @@ def _least(what: Scope) -> float:
 def _ledger_rows(what: Scope) -> pl.DataFrame | None:
     against, by = what.against, what.choice("by", GROUPINGS)
     assert against is not None
-    return pages.ledger_rows(
-        _sides(what, by), METRICS[_metric(what)], against.days, what.window.days, _least(what)
-    )
+    facts, metric, least = parts().facts, METRICS[_metric(what)], _least(what)
+
+    def make() -> pl.DataFrame | None:
+        return pages.ledger_rows(_sides(what, by), metric, against.days, what.window.days, least)
+
+    now = (what.account.id, facts.generation(what.account.id), what.window, against, what.aims, what.narrow)
+    return facts.cache.get(("ledger", *now, by, metric.key, least), make)
 
 
 def _ledger(what: Scope) -> dict[str, Any]:

@@ -8,6 +8,7 @@ import polars as pl
 from flask import Blueprint, render_template, request
 
 from nimbus_reef.core import change
+from nimbus_reef.core.targeting import Aims
 from nimbus_reef.jobs import audit, movement, standing
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.jobs.pulse import Beat, beat
@@ -51,7 +52,14 @@ def mover() -> str:
     account = account_of(request.args.get("account"))
     what = _scope_of(account)
     facts, write = parts().facts, Figures(account.locale, account.currency)
-    weak, who = "", ""
+    aim = aims.aims(parts().store, account)
+    key = ("mover", account.id, facts.generation(account.id), what.window, what.against, aim)
+    weak, who = facts.cache.get(key, lambda: _weak_and_mover(account, what, aim, write))
+    return render_template("pulse/_mover.html", account=account, weak=weak, who=who)
+
+
+def _weak_and_mover(account: Account, what: Scope, aim: Aims, write: Figures) -> tuple[str, str]:
+    facts, weak, who = parts().facts, "", ""
     on = standing.ground(facts, account, what.window)
     told = {
         metric: each.percentile
@@ -63,20 +71,12 @@ def mover() -> str:
         weakest = min(told, key=lambda metric: told[metric])
         weak = f"{weakest.upper()}, ahead of {write.count(told[weakest])} %"
     if what.against is not None:
-        sides = movement.sides(
-            facts,
-            account,
-            what.window,
-            what.against,
-            aims.aims(parts().store, account),
-            "product",
-            what.narrow,
-        )
+        sides = movement.sides(facts, account, what.window, what.against, aim, "product", what.narrow)
         split = change.split_acos(sides)
         if split is not None and len(split):
             most = split.sort(pl.col("pull").abs(), descending=True).row(0, named=True)
             who = f"{most['key']}, {'+' if most['pull'] > 0 else ''}{write.number(most['pull'] * 100, 1)} pt of ACOS"
-    return render_template("pulse/_mover.html", account=account, weak=weak, who=who)
+    return weak, who
 
 
 @pulse.get("/at-stake")

@@ -93,8 +93,15 @@ def _tree(what: Scope) -> dict[str, Any]:
         "groups": GROUPS,
         "lines": pages.group_lines(_groups(what, on, by), write),
         "metrics": [(metric, pages.RATED[metric].label) for metric in AD_METRICS],
-        "pairs": pages.format_pairs(work.format_mix(facts, on), "spend", write),
+        "pairs": pages.format_pairs(_mix(what), "spend", write),
     }
+
+
+def _mix(what: Scope) -> list[dict[str, Any]]:
+    """Format mix of the scope; kept until something is loaded."""
+    facts = parts().facts
+    key = ("format mix", what.account.id, facts.generation(what.account.id), what.window, what.narrow)
+    return facts.cache.get(key, lambda: work.format_mix(facts, _ground(what)))
 
 
 def _groups(what: Scope, on: Ground, by: str) -> list[tuple[str, float, list[Placed]]]:
@@ -165,8 +172,7 @@ def _product_rows(what: Scope) -> pl.DataFrame:
 
 def _formats(what: Scope) -> dict[str, Any]:
     on, write = _ground(what), figures()
-    mix = work.format_mix(parts().facts, on)
-    groups = sorted(work.by_group(on, "format"), key=lambda each: -each[1])
+    mix, groups = _mix(what), _groups(what, on, "format")
     return {
         "spend_pairs": pages.format_pairs(mix, "spend", write),
         "campaign_pairs": pages.format_pairs(mix, "campaign", write),
