@@ -75,7 +75,12 @@ def test_trends_of_anything_one_alone_and_smoothed(owner):
     assert "spend" in text
     assert "alone" in text
     keyword = row_ids(owner.get("/targeting/targets?account=fernhollow-de&sort=-spend"))[0]
-    for of in ("product:GL-STRIP-90CM", "campaign:GL-STRIP · grow · phrase", f"keyword:{keyword}"):
+    for of in (
+        "product:GL-STRIP-90CM",
+        "campaign:GL-STRIP · grow · phrase",
+        "group:GL-STRIP · grow · phrase · Strip lights",
+        f"keyword:{keyword}",
+    ):
         assert (
             owner.get(
                 "/movement/trends",

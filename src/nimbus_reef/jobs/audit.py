@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from typing import Final
@@ -82,6 +82,17 @@ def judged_ads(facts: Facts, account: Account, window: Window, aims: Aims) -> pl
     return _judged(facts, account, window, aims, "ads", facts.ad_rows, targeting.AD_CHAIN, row_id=_AD_ID)
 
 
+_NAMES: Final = (
+    "campaign",
+    "ad_group",
+    "match_type",
+    "main_product",
+    "family",
+    "category",
+    "format",
+    "portfolio",
+    "sku",
+)
 _TARGET_ID: Final = pl.col("target_id").cast(pl.String)
 _TERM_ID: Final = pl.concat_str("ad_group_id", "normal_id", separator="-")
 _AD_ID: Final = pl.col("product_ad_id").cast(pl.String)
@@ -94,7 +105,9 @@ def _judged(
 ) -> pl.DataFrame:  # fmt: skip
     def make() -> pl.DataFrame:
         judged = targeting.judged(rows(account.id, window), window.days, aims, account.min_clicks, chain)
-        return judged.with_columns(row_id.alias("row_id"))
+        # Many rows and few names: as categories they take a quarter of the room.
+        names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
+        return judged.with_columns(row_id.alias("row_id"), *names)
 
     key = ("judged", what, account.id, facts.generation(account.id), window, aims, account.min_clicks)
     return facts.cache.get(key, make)
@@ -136,6 +149,10 @@ class Findings:
     sales: int
     hidden: tuple[PutAway, ...]
 
+    def stake_of(self, checks: Collection[str]) -> int:
+        """What the findings of some checks come to, micro-units per 30 days."""
+        return sum(group.stake for group in self.groups if group.key in checks)
+
     def count(self) -> int:
         """How many findings there are."""
         return sum(len(group.rows) for group in self.groups)
@@ -154,18 +171,24 @@ def findings(
     if narrow:
         return found
     # For whoever only wants to tell of it without working it out: see `overspend_known`.
-    facts.cache.put(_latest_key(facts, account, window, aims), found.overspend)
+    facts.cache.put(_latest_key(facts, account, window, aims), found)
     return found
 
 
-def overspend_known(facts: Facts, account: Account, window: Window, aims: Aims) -> int | None:
-    """The overspend of the findings where they were worked out since the last load; else null."""
-    known: int | None = facts.cache.peek(_latest_key(facts, account, window, aims))
+def findings_known(facts: Facts, account: Account, window: Window, aims: Aims) -> Findings | None:
+    """The findings of all of an account where they were worked out since the last load; else null."""
+    known: Findings | None = facts.cache.peek(_latest_key(facts, account, window, aims))
     return known
 
 
+def overspend_known(facts: Facts, account: Account, window: Window, aims: Aims) -> int | None:
+    """Their overspend, as far as it is known."""
+    known = findings_known(facts, account, window, aims)
+    return None if known is None else known.overspend
+
+
 def _latest_key(facts: Facts, account: Account, window: Window, aims: Aims) -> tuple[object, ...]:
-    return ("overspend", account.id, facts.generation(account.id), window, aims, account.min_clicks)
+    return ("latest findings", account.id, facts.generation(account.id), window, aims, account.min_clicks)
 
 
 def _findings_key(
@@ -255,7 +278,7 @@ def _still_away(facts: Facts, account: Account, each: PutAway, window: Window, t
         return True
     since = Window(each.since, window.last)
     term = "-" in each.row_id
-    rows = facts.term_rows(account.id, since) if term else facts.target_rows(account.id, since)
+    rows = facts.term_sums(account.id, since) if term else facts.target_rows(account.id, since)
     named = rows.with_columns((_TERM_ID if term else _TARGET_ID).alias("row_id"))
     return int(named.filter(pl.col("row_id") == each.row_id)["clicks"].sum()) < each.until_clicks
 

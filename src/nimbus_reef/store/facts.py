@@ -29,7 +29,7 @@ from nimbus_reef.store.models import KEYS_OF
 T = TypeVar("T")
 
 _KEPT: Final = 256
-_MOST_BYTES: Final = 128 * 2**20
+_MOST_BYTES: Final = 160 * 2**20
 TARGET_SOURCES: Final = ("target_daily", "search_term_daily")
 """Reports that can tell what a target did, the better first."""
 TOTAL_SOURCES: Final = ("campaign_daily", "placement_daily", "target_daily", "product_ad_daily", "hourly")
@@ -228,31 +228,26 @@ class Facts:
         """
         One row per (campaign, ad group, normalised term): as `target_rows`, with
         normal_id, term (as most often paid for), targets (how many brought it) and
-        target (the one that paid most).
+        target (the one that paid most). Not kept: it is large, and what is judged of it is kept.
         """
         generation = self.generation(account_id)
-
-        def make() -> pl.DataFrame:
-            names = self.targets(account_id, generation)
-            rows = (
-                self.sums(account_id, "search_term_daily", window)
-                .join(self._terms(account_id, generation), on="target_term_id")
-                .join(names, on="target_id")
-                .sort(["spend", "impressions", "target_term_id"], descending=[True, True, False])
+        rows = (
+            self.sums(account_id, "search_term_daily", window)
+            .join(self._terms(account_id, generation), on="target_term_id")
+            .join(self.targets(account_id, generation), on="target_id")
+            .sort(["spend", "impressions", "target_term_id"], descending=[True, True, False])
+        )
+        return (
+            rows.group_by("campaign_id", "ad_group_id", "normal_id", maintain_order=True)
+            .agg(
+                pl.col("campaign", "ad_group", "target", "match_type", "term", "target_id").first(),
+                pl.col("target_id").n_unique().alias("targets"),
+                pl.col(MEASURES).sum(),
             )
-            return (
-                rows.group_by("campaign_id", "ad_group_id", "normal_id", maintain_order=True)
-                .agg(
-                    pl.col("campaign", "ad_group", "target", "match_type", "term", "target_id").first(),
-                    pl.col("target_id").n_unique().alias("targets"),
-                    pl.col(MEASURES).sum(),
-                )
-                .join(self._company(account_id, generation, window), on="ad_group_id", how="left")
-                .join(self._placed(account_id, window), on="campaign_id", how="left")
-                .sort("ad_group_id", "normal_id")
-            )
-
-        return self.cache.get(("terms", account_id, generation, window), make)
+            .join(self._company(account_id, generation, window), on="ad_group_id", how="left")
+            .join(self._placed(account_id, window), on="campaign_id", how="left")
+            .sort("ad_group_id", "normal_id")
+        )
 
     def targets(self, account_id: int, generation: Hashable) -> pl.DataFrame:
         """Names of all targets of the account: ids, campaign, ad_group, target, match_type."""
@@ -497,25 +492,22 @@ class Facts:
             .agg(pl.col("spend").sum())
         )
 
-    def term_money(self, account_id: int, window: Window) -> pl.DataFrame:
-        """What each term of an ad group cost and sold: ad_group_id, normal_id, spend, sales."""
+    def term_sums(self, account_id: int, window: Window) -> pl.DataFrame:
+        """What each term of an ad group did: ad_group_id, normal_id and the measures, no names."""
         generation = self.generation(account_id)
 
         def make() -> pl.DataFrame:
             groups = self.targets(account_id, generation).select("target_id", "ad_group_id")
+            names = self._terms(account_id, generation).select("target_term_id", "target_id", "normal_id")
             return (
                 self.sums(account_id, "search_term_daily", window)
-                .select("target_term_id", "spend", "sales")
-                .join(
-                    self._terms(account_id, generation).select("target_term_id", "target_id", "normal_id"),
-                    on="target_term_id",
-                )
+                .join(names, on="target_term_id")
                 .join(groups, on="target_id")
                 .group_by("ad_group_id", "normal_id")
-                .agg(pl.col("spend", "sales").sum())
+                .agg(pl.col(MEASURES).sum())
             )
 
-        return self.cache.get(("term money", account_id, generation, window), make)
+        return self.cache.get(("term sums", account_id, generation, window), make)
 
     def live_exact(self, account_id: int, window: Window) -> pl.DataFrame:
         """ad_group_id, normal_id of exact targets that ran at the window's end, as far as is known."""

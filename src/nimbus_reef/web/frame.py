@@ -12,7 +12,7 @@ from flask import request, url_for
 from nimbus_reef.core.evidence import STAKE_DAYS, flagged
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import LAST_N_DAYS
-from nimbus_reef.jobs import audit
+from nimbus_reef.jobs import audit, products
 from nimbus_reef.jobs.recurring import news_known
 from nimbus_reef.store import plans
 from nimbus_reef.store.accounts import Account
@@ -27,6 +27,10 @@ AREAS: Final = (
     ("findings.look", "Findings"), ("plan.look", "Plan"),
 )  # fmt: skip
 """The areas that there are, in the order of the audit."""
+_FOUND_THERE: Final = {
+    "Standing": (products.BOTTOM.key,), "Movement": (products.LEAKING.key, products.NOT_WORTH.key),
+}  # fmt: skip
+"""Findings whose own money stands beside an area that is not Targeting."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,11 +105,17 @@ class Frame:
             return 0.0
         if title == "Targeting":
             return from_micro(int(self._targets.filter(flagged())["stake"].sum()))
+        known = self._known
+        if known is None:
+            return 0.0
         if title == "Findings":
-            what = self.scope
-            known = audit.overspend_known(parts().facts, what.account, what.window, what.aims)
-            return from_micro(known or 0)
-        return 0.0
+            return from_micro(known.overspend)
+        return from_micro(known.stake_of(_FOUND_THERE.get(title, ())))
+
+    @cached_property
+    def _known(self) -> audit.Findings | None:
+        what = self.scope
+        return audit.findings_known(parts().facts, what.account, what.window, what.aims)
 
     @cached_property
     def rail(self) -> list[Stop]:

@@ -149,7 +149,7 @@ def _parse_filter(text: str, fields: Mapping[str, Field]) -> Filter:
 def search_condition(query: str, columns: Sequence[str]) -> pl.Expr:
     """Rows whose text holds every word; “"exact words"” together, “-without” not at all."""
     text = pl.concat_str(
-        [pl.col(column).fill_null("") for column in columns], separator=" \x1f "
+        [pl.col(column).cast(pl.String).fill_null("") for column in columns], separator=" \x1f "
     ).str.to_lowercase()
     condition = pl.lit(True)
     for minus, quoted, word in re.findall(r'(-?)(?:"([^"]*)"|(\S+))', query.lower()):

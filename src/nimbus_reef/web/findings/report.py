@@ -61,8 +61,8 @@ def findings_table(found: Findings, recurring: Recurring) -> Table:
             group.rows.select(
                 pl.lit(group.title).alias("finding"),
                 pl.lit(group.to_do).alias("to do"),
-                pl.col("campaign", "ad_group", "target"),
-                pl.col("match_type").alias("match type"),
+                pl.col("campaign", "ad_group", "target").cast(pl.String),
+                pl.col("match_type").cast(pl.String).alias("match type"),
                 term.alias("search term"),
                 (pl.col("stake") / MICRO).alias("at stake a month"),
                 pl.col("clicks", "orders"),

@@ -168,8 +168,6 @@ def _trends(what: Scope) -> dict[str, Any]:
     found = trends.trend(facts, what, what.said("whose"), write)
     lines = pages.trend_lines(found.days, shown, smooth, write)
     days = pages.shown_days(found.days)
-    names = facts.campaign_settings(what.account.id, what.window)["campaign"].sort().to_list()
-    catalog = facts.catalog(what.account.id, facts.generation(what.account.id))
     return {
         "trend": found,
         "lines": lines,
@@ -184,7 +182,7 @@ def _trends(what: Scope) -> dict[str, Any]:
         "smooth": what.said("smooth"),
         "stretches": pages.stretches(found.days, found.target_acos, write) if found.bids else [],
         "changes": [(write.day(each.day), each.words) for each in found.changes[-12:]][::-1],
-        "things": [*(f"campaign:{name}" for name in names), *(f"product:{sku}" for sku in catalog.sort("sku")["sku"])][:4_000],
+        "things": trends.offered(facts, what),
     }  # fmt: skip
 
 

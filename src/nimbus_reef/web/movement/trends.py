@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Final
 
 import polars as pl
 
@@ -17,6 +18,8 @@ from nimbus_reef.web.params import Scope
 from nimbus_reef.web.standing.product import page_changes
 from nimbus_reef.web.targeting import drawer, opening
 from nimbus_reef.web.targeting.pages import TARGETS
+
+_MOST_OFFERED: Final = 1_500
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +36,7 @@ class Trend:
 
 def trend(facts: Facts, what: Scope, of: str, figures: Figures) -> Trend:
     """
-    The trend of `of`: empty for what the scope shows, else campaign:NAME, group:ID,
+    The trend of `of`: empty for what the scope shows, else campaign:NAME, group:CAMPAIGN · NAME,
     product:SKU or keyword:ID. NotFound where there is no such thing.
     """
     kind, _, name = of.partition(":")
@@ -74,9 +77,11 @@ def _product(facts: Facts, what: Scope, sku: str) -> Trend:
 
 def _targets(facts: Facts, what: Scope, kind: str, name: str, figures: Figures) -> Trend:
     """Made of targets: all of a campaign's, of an ad group's, or one."""
-    column = {"campaign": pl.col("campaign"), "group": pl.col("ad_group_id").cast(pl.String)}.get(
-        kind, pl.col("target_id").cast(pl.String)
-    )
+    column = {
+        "campaign": pl.col("campaign"),
+        "group": pl.concat_str("campaign", pl.lit(" · "), "ad_group"),
+        "keyword": pl.col("target_id").cast(pl.String),
+    }[kind]
     names = facts.targets(what.account.id, facts.generation(what.account.id)).filter(column == name)
     if names.is_empty():
         raise NotFound(f"There is no {kind} “{name}”.", remedy="Choose another.")
@@ -103,3 +108,19 @@ def _targets(facts: Facts, what: Scope, kind: str, name: str, figures: Figures) 
     many = changes.filter(pl.col(id_column) == number).group_by("day").len().sort("day")
     label = first["campaign"] if kind == "campaign" else f"{first['campaign']} · {first['ad_group']}"
     return Trend(label, kind, sums, tuple(Marked(day, figures_of(count)) for day, count in many.rows()), aim)
+
+
+def offered(facts: Facts, what: Scope) -> list[str]:
+    """What a trend can be asked of: campaigns, ad groups and products, as `trend` takes them."""
+    generation = facts.generation(what.account.id)
+    groups = (
+        facts.targets(what.account.id, generation)
+        .select("campaign", group=pl.concat_str("campaign", pl.lit(" · "), "ad_group"))
+        .unique()
+    )
+    named = (
+        ("campaign", groups["campaign"].unique()),
+        ("group", groups["group"]),
+        ("product", facts.catalog(what.account.id, generation)["sku"]),
+    )
+    return [f"{kind}:{name}" for kind, names in named for name in names.sort().head(_MOST_OFFERED)]

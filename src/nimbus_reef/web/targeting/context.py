@@ -34,7 +34,7 @@ def why_it_moved(
         )
     else:
         same = (pl.col("ad_group_id") == row["ad_group_id"]) & (pl.col("normal_id") == row["normal_id"])
-        before = facts.term_rows(what.account.id, what.against).filter(same)
+        before = facts.term_sums(what.account.id, what.against).filter(same)
     if before.is_empty():
         return Why("It did nothing in the days before.", ())
     return why(_in_units(before.row(0, named=True)), _in_units(row), figures)

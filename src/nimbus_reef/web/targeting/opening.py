@@ -74,7 +74,7 @@ def money_then(facts: Facts, view: View, what: Scope, rows: pl.DataFrame) -> pl.
     if view is TARGETS:
         then, keys = facts.target_rows(what.account.id, what.against), ["target_id"]
     else:
-        then, keys = facts.term_money(what.account.id, what.against), ["ad_group_id", "normal_id"]
+        then, keys = facts.term_sums(what.account.id, what.against), ["ad_group_id", "normal_id"]
     return then.join(rows.select(keys), on=keys, how="semi").select(pl.col("spend", "sales").sum())
 
 

@@ -347,6 +347,6 @@ def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
     money = [pl.col(column) / MICRO for column in ("spend", "sales", "stake", "excess")]
     return Table(
         f"{view.name}-{window.first}-{window.last}",
-        rows.select(*names, *plain, *settings, *money),
+        rows.select(*names, *plain, *settings, *money).with_columns(pl.col(pl.Categorical).cast(pl.String)),
         dict.fromkeys(_RATES, "0.0%") | dict.fromkeys(_AMOUNTS, "0.00"),
     )
