@@ -32,6 +32,7 @@ from nimbus_reef.store.facts import Facts
 from nimbus_reef.web import params, tables
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.findings import pages as finding_pages
+from nimbus_reef.web.movement.pages import MOVED
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.targeting import opening, pages
 
@@ -49,6 +50,11 @@ def _scope(store: Store, facts: Facts, key: str, values: dict[str, Any]) -> Scop
     if newest is None:
         raise NotFound("Nothing is loaded yet.", place=key, remedy="Load a report with `reef import`.")
     return params.parse(MultiDict(values), account, newest, aims.aims(store, account))
+
+
+def _found(facts: Facts, what: Scope) -> audit.Findings:
+    put_away = away.away(facts.store, what.account.id)
+    return audit.findings(facts, what.account, what.window, what.aims, put_away, today_of(what.account))
 
 
 @click.command()
@@ -112,14 +118,7 @@ def findings(conf: config.Config, key: str, window: str, form: str) -> None:
     with wiring.running_store(conf) as store:
         facts = Facts(store)
         what = _scope(store, facts, key, {"window": window})
-        found = audit.findings(
-            facts,
-            what.account,
-            what.window,
-            what.aims,
-            away.away(store, what.account.id),
-            today_of(what.account),
-        )
+        found = _found(facts, what)
         news = since_last(facts, what.account, found, what.part).since.news
     rows = [
         {
@@ -216,14 +215,7 @@ def close(conf: config.Config, key: str, window: str) -> None:
     with wiring.running_store(conf) as store:
         facts = Facts(store)
         what = _scope(store, facts, key, {"window": window})
-        found = audit.findings(
-            facts,
-            what.account,
-            what.window,
-            what.aims,
-            away.away(store, what.account.id),
-            today_of(what.account),
-        )
+        found = _found(facts, what)
         write = Figures(what.account.locale, what.account.currency)
         closings.close(
             store, what.account.id, None, part=what.part, address=what.address, overspend=found.overspend,
@@ -306,19 +298,8 @@ def movement(conf: config.Config, key: str, window: str, against: str, by: str, 
     split = change.split_acos(rows)
     shown = rows if split is None else split
     parts = [] if split is None else ["part", "pull", *change.ACOS_PARTS]
-    columns = [
-        "name",
-        "movement",
-        "spend_change",
-        "sales_change",
-        "acos0",
-        "acos1",
-        "marginal",
-        "worth",
-        "profit",
-        "thin",
-    ]
-    output.show(shown.sort(pl.col("profit").abs(), descending=True).select(*columns, *parts).to_dicts(), form)
+    shown = shown.sort(pl.col("profit").abs(), descending=True)
+    output.show(shown.select(*MOVED, *parts).to_dicts(), form)
 
 
 COMMANDS = (standing, movement, pulse, coverage, findings, close, table, plan)

@@ -444,25 +444,16 @@ def ledger_export(rows: pl.DataFrame, metric: Metric) -> Table:
     )
 
 
+MOVED: Final = (
+    "name", "where", "movement", "spend_change", "sales_change", "acos0", "acos1", "marginal", "worth", "profit", "thin",
+)  # fmt: skip
+"""What is told of a row that moved, as data; money per 30 days."""
+
+
 def drift_export(rows: pl.DataFrame) -> Table:
     """Every row's movement as a file, money per 30 days."""
-    columns = [
-        "name",
-        "where",
-        "movement",
-        "spend_change",
-        "sales_change",
-        "acos0",
-        "acos1",
-        "marginal",
-        "worth",
-        "profit",
-        "thin",
-    ]
     sums = [pl.col(f"{name}{when}") * pl.col(f"per{when}") for name in ("spend", "sales") for when in (0, 1)]
-    return Table(
-        "movement", rows.select(*columns, *sums), {"acos0": "0.0%", "acos1": "0.0%", "marginal": "0%"}
-    )
+    return Table("movement", rows.select(*MOVED, *sums), {"acos0": "0.0%", "acos1": "0.0%", "marginal": "0%"})
 
 
 # --- trends ----------------------------------------------------------------------------------

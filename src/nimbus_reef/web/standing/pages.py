@@ -16,7 +16,7 @@ from nimbus_reef.core.words import words as words_of
 from nimbus_reef.jobs.exports import Table
 from nimbus_reef.jobs.standing import AD_METRICS, Placed
 from nimbus_reef.jobs.totals import Totals, summed
-from nimbus_reef.web import strips, tables
+from nimbus_reef.web import strips
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.strips import TRADE_NAMES, Strip, strip, value_words
 from nimbus_reef.web.tables import Field
@@ -564,20 +564,3 @@ def shape_lines(counts: Mapping[str, Mapping[str, int]], figures: Figures) -> li
         )
         for name, by in counts.items()
     ]  # fmt: skip
-
-
-def listed(
-    rows: pl.DataFrame,
-    fields: Mapping[str, Field],
-    *,
-    where: Sequence[str],
-    query: str,
-    sort: str,
-    page: int,
-    text: str,
-) -> tables.Listing:
-    """Rows of a table of this area, filtered, sorted and cut to the page."""
-    return tables.listing(
-        rows, filters=tables.parse_filters(where, fields), query=query, text_columns=(text,), sort=sort,
-        fields=fields, page=page,
-    )  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, Final
 
 import polars as pl
@@ -17,14 +18,17 @@ from nimbus_reef.jobs.shape import shape
 from nimbus_reef.jobs.standing import AD_METRICS, SHOP_METRICS, Ground, Placed
 from nimbus_reef.jobs.totals import totals
 from nimbus_reef.store.accounts import Account
+from nimbus_reef.web import tables
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, must_write, my_accounts, parts, scope
 from nimbus_reef.web.standing import pages, product, typed
 from nimbus_reef.web.strips import strip
+from nimbus_reef.web.tables import Field
 
 standing = Blueprint("standing", __name__, url_prefix="/standing")
 GROUPS: Final = ("category", "format", "portfolio", "country")
+HOWS: Final = ("standing", "change")
 
 
 def _ground(what: Scope) -> Ground:
@@ -121,19 +125,20 @@ def _country(what: Scope, account: Account) -> tuple[str, float, list[Placed]]:
     return f"{account.country}, {account.currency}", float(on.rows["spend"].sum()), placed
 
 
+def _listed(
+    what: Scope, rows: pl.DataFrame, fields: Mapping[str, Field], sort: str, text: str
+) -> tables.Listing:
+    """Rows as the scope filters and sorts them; text: the column that is searched."""
+    return tables.listing(
+        rows, filters=tables.parse_filters(what.where, fields), query=what.query, text_columns=(text,),
+        sort=what.sort or sort, fields=fields, page=what.page,
+    )  # fmt: skip
+
+
 def _products(what: Scope) -> dict[str, Any]:
-    how = what.choice("as", ("standing", "change"))
-    fields = pages.product_fields(how)
-    rows = _product_rows(what)
-    listed = pages.listed(
-        rows,
-        fields,
-        where=what.where,
-        query=what.query,
-        sort=what.sort or "-spend",
-        page=what.page,
-        text="named",
-    )
+    how = what.choice("as", HOWS)
+    rows, fields = _product_rows(what), pages.product_fields(how)
+    listed = _listed(what, rows, fields, "-spend", "named")
     return {
         "how": how,
         "fields": fields,
@@ -197,17 +202,8 @@ def _path(what: Scope) -> dict[str, Any]:
 
 
 def _queries(what: Scope) -> dict[str, Any]:
-    fields = pages.query_fields()
-    rows = _query_rows(what)
-    listed = pages.listed(
-        rows,
-        fields,
-        where=what.where,
-        query=what.query,
-        sort=what.sort or "-volume",
-        page=what.page,
-        text="query",
-    )
+    rows, fields = _query_rows(what), pages.query_fields()
+    listed = _listed(what, rows, fields, "-volume", "query")
     return {
         "fields": fields, "listed": listed, "count": len(rows), "lines": pages.query_lines(listed.shown, figures()),
         "stages": pages.funnel.STAGES,
@@ -254,21 +250,13 @@ def export(name: str, ending: str) -> Response:
     """All rows of a table of the area as a file."""
     what = scope()
     if name == "products":
-        fields, rows = pages.product_fields(what.choice("as", ("standing", "change"))), _product_rows(what)
-        found = pages.listed(
-            rows, fields, where=what.where, query=what.query, sort=what.sort or "-spend", page=1, text="named"
+        fields = pages.product_fields(what.choice("as", HOWS))
+        return hand_out(
+            pages.product_export(_listed(what, _product_rows(what), fields, "-spend", "named").ordered),
+            ending,
         )
-        return hand_out(pages.product_export(found.ordered), ending)
     if name == "queries":
-        found = pages.listed(
-            _query_rows(what),
-            pages.query_fields(),
-            where=what.where,
-            query=what.query,
-            sort=what.sort or "-volume",
-            page=1,
-            text="query",
-        )
+        found = _listed(what, _query_rows(what), pages.query_fields(), "-volume", "query")
         return hand_out(pages.query_export(found.ordered), ending)
     raise NotFound(f"“{name}” is no table of Standing.", remedy="Export products or queries.")
 
