@@ -18,7 +18,7 @@ from flask.testing import FlaskClient
 from nimbus_reef import config
 from nimbus_reef.cli import demo, large, wiring
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.web.factory import make_app
+from nimbus_reef.web.factory import make_app, quieten_collector
 
 ROUNDS = 40
 DOCUMENT = Path("docs/benchmarks.md")
@@ -87,6 +87,7 @@ def main() -> None:
         app.config["WTF_CSRF_ENABLED"] = False
         client = app.test_client()
         client.post("/sign-in", data={"email": demo.DEMO_EMAIL, "password": demo.password(conf)})
+        quieten_collector()
         before = private_mb()
         text = section([measure(client, page) for page in PAGES], before, private_mb())
     print(text)

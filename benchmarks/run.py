@@ -37,7 +37,7 @@ from nimbus_reef.store import accounts, bulk, people, snapshots
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.facts import Facts
-from nimbus_reef.web.factory import make_app
+from nimbus_reef.web.factory import make_app, quieten_collector
 
 DAYS = 90
 LAST = date(2026, 10, 20)
@@ -302,6 +302,7 @@ def _page_seconds(conf: config.Config, store: object) -> dict[str, tuple[float, 
     people.add(store, email="b@example.com", name="B", password="a bench password", role=people.Role.OWNER)
     app = make_app(conf, store, make_queue(conf, store), secret_key="x", testing=True)
     app.config["WTF_CSRF_ENABLED"] = False
+    quieten_collector()
     client = app.test_client()
     client.post("/sign-in", data={"email": "b@example.com", "password": "a bench password"})
     found = {}

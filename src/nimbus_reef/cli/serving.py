@@ -16,7 +16,7 @@ from nimbus_reef.config import Config
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.jobs.queue import make_queue, take_up_orphans
 from nimbus_reef.store import schema, server
-from nimbus_reef.web.factory import make_app
+from nimbus_reef.web.factory import make_app, quieten_collector
 
 _PATIENCE = 120.0
 _THREADS = 4
@@ -111,9 +111,11 @@ class _Web(BaseApplication):  # type: ignore[misc]  # gunicorn has no types
 
     def load(self) -> Any:
         store = wiring.open_store(self._conf)
-        return make_app(
+        made = make_app(
             self._conf, store, make_queue(self._conf, store), secret_key=wiring.secret_key(self._conf)
         )
+        quieten_collector()
+        return made
 
 
 def serve(conf: Config) -> None:

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Final
 
-import polars as pl
 from flask import request, url_for
 
 from nimbus_reef.core.evidence import STAKE_DAYS, flagged
@@ -69,11 +68,23 @@ class Frame:
         return my_accounts()
 
     @cached_property
-    def _targets(self) -> pl.DataFrame | None:
-        what = self.scope
+    def _sums(self) -> tuple[int, int, int] | None:
+        """
+        Spend, sales and stake of all targets in the window, micro-units; null where nothing is
+        loaded. Kept beside the judged rows, which are large and may have to give way.
+        """
+        what, facts = self.scope, parts().facts
         if what.newest is None:
             return None
-        return audit.judged_targets(parts().facts, what.account, what.window, what.aims)
+        account, aims = what.account, what.aims
+
+        def make() -> tuple[int, int, int]:
+            rows = audit.judged_targets(facts, account, what.window, aims)
+            staked = rows.filter(flagged())["stake"].sum()
+            return int(rows["spend"].sum()), int(rows["sales"].sum()), int(staked)
+
+        key = ("rail", account.id, facts.generation(account.id), what.window, aims, account.min_clicks)
+        return facts.cache.get(key, make)
 
     @cached_property
     def strip(self) -> Strip:
@@ -93,18 +104,18 @@ class Frame:
 
     def _month(self) -> tuple[float, float]:
         """Spend and sales of all targets in scope per 30 days, in units."""
-        if self._targets is None:
+        if self._sums is None:
             return 0.0, 0.0
         monthly = STAKE_DAYS / self.scope.window.days
-        spend, sales = (int(self._targets[name].sum()) for name in ("spend", "sales"))
+        spend, sales, _ = self._sums
         return from_micro(spend) * monthly, from_micro(sales) * monthly
 
     def _stake(self, title: str) -> float:
         """Units a month at stake in an area, as far as is known without working it out for the rail."""
-        if self._targets is None:
+        if self._sums is None:
             return 0.0
         if title == "Targeting":
-            return from_micro(int(self._targets.filter(flagged())["stake"].sum()))
+            return from_micro(self._sums[2])
         known = self._known
         if known is None:
             return 0.0

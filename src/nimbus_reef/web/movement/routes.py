@@ -182,8 +182,13 @@ def _trends(what: Scope) -> dict[str, Any]:
         "smooth": what.said("smooth"),
         "stretches": pages.stretches(found.days, found.target_acos, write) if found.bids else [],
         "changes": [(write.day(each.day), each.words) for each in found.changes[-12:]][::-1],
-        "things": trends.offered(facts, what),
     }  # fmt: skip
+
+
+@movement.get("/trends/things")
+def things() -> str:
+    """What a trend can be asked of, as options of its field; fetched when that is entered."""
+    return render_template("_options.html", names=trends.offered(parts().facts, scope()))
 
 
 _VIEWS: Final = {"drift": _drift, "ledger": _ledger, "why": _why, "trends": _trends}
