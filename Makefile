@@ -1,5 +1,5 @@
 # What people and CI run. Each target installs what it misses (scripts/install.sh).
-.PHONY: demo test check bench truth assets shots ratio docs
+.PHONY: demo test check bench bench-pages truth assets shots ratio docs
 
 reef := .venv/bin/reef
 python := .venv/bin/python
@@ -25,6 +25,10 @@ check:           ## format, lint, types, import contracts, templates, built asse
 bench:           ## measure against the bare floors; writes docs/benchmarks.md
 	@scripts/install.sh dev
 	PYTHONPATH=src:. $(python) benchmarks/run.py --write
+
+bench-pages:     ## measure every page on the account at size (made anew in var/large: minutes)
+	REEF_VAR=var/large .venv/bin/reef demo --size large
+	REEF_VAR=var/large PYTHONPATH=src:. $(python) benchmarks/pages.py --write
 
 truth:           ## the audit's judgement against the simulator's truth; writes docs/judgement.md
 	@scripts/install.sh dev

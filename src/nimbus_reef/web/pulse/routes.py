@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
-import polars as pl
 from flask import Blueprint, render_template, request
 
 from nimbus_reef.core import change
@@ -74,7 +73,9 @@ def _weak_and_mover(account: Account, what: Scope, aim: Aims, write: Figures) ->
         sides = movement.sides(facts, account, what.window, what.against, aim, "product", what.narrow)
         split = change.split_acos(sides)
         if split is not None and len(split):
-            most = split.sort(pl.col("pull").abs(), descending=True).row(0, named=True)
+            # The one that pulled most the way it went, not the one that held most against it.
+            rose = float(split["part"].sum()) >= 0
+            most = split.sort("pull", descending=rose).row(0, named=True)
             who = f"{most['key']}, {'+' if most['pull'] > 0 else ''}{write.number(most['pull'] * 100, 1)} pt of ACOS"
     return weak, who
 

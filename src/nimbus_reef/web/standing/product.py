@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any
@@ -81,7 +82,7 @@ def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures
         f"{moved['movement']}, {figures.change(moved['profit'])} profit after ads."
     )
     # A line must not end between a sign and its figure.
-    return bold, rest.replace("+", "+\u2060")
+    return bold, re.sub("([+−])", "\\1\u2060", rest)
 
 
 def page_changes(facts: Facts, what: Scope, sku: str) -> list[Marked]:
