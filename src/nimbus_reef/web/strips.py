@@ -107,4 +107,4 @@ def _note(standing: Standing) -> str:
         return f"against the account's own {peers.brands} products of the category, for want of peers"
     if peers.borrowed:
         return "; ".join(f"peers of {used} stand in for {month}" for month, used in peers.borrowed)
-    return f"{peers.brands} brands or more"
+    return f"{standing.quarter} of {peers.brands} brands or more"

@@ -291,8 +291,6 @@ class Ledger:
     heads: tuple[str, ...]
     lines: tuple[LedgerLine, ...]
     zero: float
-    rows: int
-    small: int
 
 
 def ledger_rows(
@@ -380,8 +378,7 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> L
     heads = (
         ("rate", "mix", "entered or left") if metric.is_ratio else ("of all movement", "of the net change")
     )
-    small = int(rows.filter(pl.col("key") == "").height)
-    return Ledger(ledger_words(rows, metric, figures), heads, tuple(lines), place(0), len(rows), small)
+    return Ledger(ledger_words(rows, metric, figures), heads, tuple(lines), place(0))
 
 
 def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer:
@@ -482,7 +479,6 @@ class Line:
     label: str
     values: tuple[float | None, ...]
     now: str
-    good: bool | None
 
 
 def trend_lines(days: pl.DataFrame, metrics: Sequence[str], smooth: int, figures: Figures) -> list[Line]:
@@ -511,7 +507,7 @@ def trend_lines(days: pl.DataFrame, metrics: Sequence[str], smooth: int, figures
         lines.append(
             Line(
                 key, f"{metric.label}{unit}", tuple(None if v is None else round(v * scale, 4) for v in values),
-                _level(metric, whole, figures) + ("" if metric.is_ratio else " a day"), None,
+                _level(metric, whole, figures) + ("" if metric.is_ratio else " a day"),
             )
         )  # fmt: skip
     return lines

@@ -227,7 +227,6 @@ class GroupLine:
     """One category, format, portfolio or country."""
 
     name: str
-    href_value: str
     share: str
     cells: tuple[Strip, ...]
     overall: str
@@ -241,7 +240,7 @@ def group_lines(groups: Sequence[tuple[str, float, list[Placed]]], figures: Figu
         at = peers.overall({each.standing.metric: each.standing.percentile for each in placed})
         made.append(
             GroupLine(
-                name, name, figures.rate(spend / whole if whole else None, 0),
+                name, figures.rate(spend / whole if whole else None, 0),
                 tuple(strip(each.standing, figures) for each in placed), figures.count(at),
             )
         )  # fmt: skip
