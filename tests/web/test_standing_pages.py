@@ -5,7 +5,10 @@ import re
 import pytest
 from tests.web.conftest import row_ids, text_of
 
+from nimbus_reef.core import peers
 from nimbus_reef.store import loads, undo
+from nimbus_reef.web import strips
+from nimbus_reef.web.figures import Figures
 
 VIEWS = ("tree", "products", "formats", "path", "queries", "shape", "peers")
 
@@ -126,3 +129,15 @@ def test_typed_in_figures_that_cannot_be_are_refused(owner, wrong, why):
     refused = owner.post("/standing/peers", data=form | wrong)
     assert refused.status_code == 400
     assert why in text_of(refused)
+
+
+def test_what_is_too_thin_is_drawn_hollow_and_says_what_is_missing():
+    some = peers.Peers(tuple(point / 1000 for point in peers.POINTS), 50)
+    thin = peers.standing("cvr", {"clicks": 60, "orders": 3}, some, None)
+    drawn = strips.strip(thin, Figures("en_IE", "EUR"))
+    assert (drawn.x, drawn.hollow, drawn.tone) == (pytest.approx(50), True, "")
+    assert drawn.words == "too thin: 60 of 100 clicks needed"
+    unknown = strips.strip(
+        peers.standing("cvr", {"clicks": 60, "orders": 3}, None, None), Figures("en_IE", "EUR")
+    )
+    assert unknown.x is None

@@ -139,7 +139,7 @@ def shop_place(on: Ground, sums: Mapping[str, int], metric: str) -> Placed:
 def product_standing(on: Ground) -> pl.DataFrame:
     """
     Every product × metric: sku, title, family, category, measures and per metric its value
-    (`ctr`), its percentile (`ctr_at`, null without verdict) and whether peers are the account's
+    (`ctr`), its percentile (`ctr_at`, null without verdict), where it would stand were it not too thin (`ctr_seen`), and whether peers are the account's
     own products (`ctr_own`); overall.
     """
     products = (
@@ -170,14 +170,16 @@ def _of_category(on: Ground, category: str, part: pl.DataFrame) -> pl.DataFrame:
         found = on.peers_of(category, ALL, metric)
         if found is None:
             found = peers.of_own([float(value) for value in values[enough]])
-        at = np.full(len(values), np.nan)
+        at = seen = np.full(len(values), np.nan)
         if found is not None:
-            at = np.where(enough, peers.percentiles(values, found.quantiles, rated.better), np.nan)
+            seen = peers.percentiles(values, found.quantiles, rated.better)
+            at = np.where(enough, seen, np.nan)
             if metric == "acos":
                 hopeless = (part["sales"].to_numpy() == 0) & (part["clicks"].to_numpy() >= 100)
                 at = np.where(hopeless, 5.0, at)
         columns[metric] = pl.Series(values, nan_to_null=True)
         columns[f"{metric}_at"] = pl.Series(at, nan_to_null=True)
+        columns[f"{metric}_seen"] = pl.Series(seen, nan_to_null=True)
         columns[f"{metric}_own"] = pl.Series(
             [found is not None and found.own] * len(values), dtype=pl.Boolean
         )

@@ -5,8 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Final
 
+import numpy as np
+
 from nimbus_reef.core.metrics import Unit
-from nimbus_reef.core.peers import POINTS, Standing
+from nimbus_reef.core.peers import POINTS, RATED, Standing, percentiles
 from nimbus_reef.web.figures import Figures
 
 _LEFT: Final = 2.0
@@ -32,7 +34,7 @@ class Tick:
 @dataclass(frozen=True, slots=True)
 class Strip:
     """
-    A strip ready to draw, 100 wide. x: our mark, null where there is no verdict; tone: loss in the
+    A strip ready to draw, 100 wide. x: our mark, hollow where there is no verdict, null where nothing can be placed; tone: loss in the
     bottom quarter, gain in the top one; hollow: the feed's figures are too thin or borrowed.
     words: the percentile and the typical peer; note: what is missing, or what stands in.
     """
@@ -71,8 +73,17 @@ def strip(standing: Standing, figures: Figures) -> Strip:
         )
     at = standing.percentile
     if at is None:
+        seen = _seen(standing)
         return Strip(
-            None, 0, 0, ticks, "", True, _missing(standing, figures), "", "too thin" if ticks else "no peers"
+            seen,
+            seen or 0,
+            seen or 0,
+            ticks,
+            "",
+            True,
+            _missing(standing, figures),
+            "",
+            "too thin" if ticks else "no peers",
         )
     ahead = f"ahead of {figures.count(at)} %"
     if standing.edge:
@@ -82,6 +93,14 @@ def strip(standing: Standing, figures: Figures) -> Strip:
     return Strip(
         at, low, high, ticks, tone_of(at), False, ahead + typical, _note(standing), figures.count(at)
     )  # fmt: skip
+
+
+def _seen(standing: Standing) -> float | None:
+    """Where a figure that is too thin for a verdict would stand: a hollow mark, null without peers."""
+    if standing.value is None or standing.peers is None:
+        return None
+    better = RATED[standing.metric].better
+    return float(percentiles(np.array([standing.value]), standing.peers.quantiles, better)[0])
 
 
 def tone_of(percentile: float | None) -> str:

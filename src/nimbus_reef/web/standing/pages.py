@@ -347,7 +347,7 @@ def _heat(row: Mapping[str, Any], metric: str, how: str, figures: Figures) -> He
         return HeatCell(
             metric,
             figures.count(at) if at is not None else "thin",
-            at,
+            row[f"{metric}_seen"],
             strips.tone_of(at),
             at is None or row[f"{metric}_own"],
             title,
