@@ -15,6 +15,7 @@ from sqlalchemy.engine import make_url
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 
 from nimbus_reef.errors import StoreAway
+from nimbus_reef.store import moments
 
 T = TypeVar("T")
 
@@ -34,9 +35,18 @@ class Store:
 
     @contextmanager
     def read(self) -> Iterator[Connection]:
-        """A connection for reading; StoreAway when the database does not answer."""
-        with _telling_absence(), self.engine.connect() as connection:
-            yield connection
+        """A connection for reading, the moment's own in one; StoreAway when the database does not answer."""
+        moment = moments.current()
+        if moment is None:
+            with _telling_absence(), self.engine.connect() as connection:
+                yield connection
+            return
+        try:
+            with _telling_absence():
+                yield moment.connection(self.engine)
+        except StoreAway:
+            moment.let_go()
+            raise
 
     @contextmanager
     def write(self) -> Iterator[Connection]:

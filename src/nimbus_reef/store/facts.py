@@ -10,7 +10,6 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sequence
-from contextvars import ContextVar, Token
 from dataclasses import dataclass, field, fields, is_dataclass
 from datetime import date, timedelta
 from typing import Any, Final, TypeVar
@@ -19,12 +18,13 @@ import polars as pl
 from sqlalchemy import text
 
 from nimbus_reef.core import words
-from nimbus_reef.core.coverage import held_days, labels_in_use
+from nimbus_reef.core.coverage import Span, held_days, labels_in_use
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store import loads, snapshots
+from nimbus_reef.store import loads, moments, snapshots
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.models import KEYS_OF
+from nimbus_reef.store.moments import Generation, Loaded
 
 T = TypeVar("T")
 
@@ -32,6 +32,10 @@ _KEPT: Final = 256
 _MOST_BYTES: Final = 160 * 2**20
 TARGET_SOURCES: Final = ("target_daily", "search_term_daily")
 """Reports that can tell what a target did, the better first."""
+_LOADED: Final = text(
+    "SELECT kind, SUM(version) AS version, MAX(CASE WHEN `rows` > 0 THEN day END) AS newest "
+    "FROM day_version WHERE account_id = :account GROUP BY kind ORDER BY kind"
+)
 TOTAL_SOURCES: Final = ("campaign_daily", "placement_daily", "target_daily", "product_ad_daily", "hourly")
 """Reports that a total may come from, the better first ("Which report gives a total")."""
 
@@ -43,20 +47,6 @@ class Held:
     kind: str
     days: int
     of: int
-
-
-Generation = tuple[tuple[str, int], ...]
-_SEEN: ContextVar[dict[int, Generation] | None] = ContextVar("generations seen", default=None)
-
-
-def begin_moment() -> Token[dict[int, Generation] | None]:
-    """From here on one generation of each account is looked at, so that a page is of one piece."""
-    return _SEEN.set({})
-
-
-def end_moment(begun: Token[dict[int, Generation] | None]) -> None:
-    """Ends what `begin_moment` began."""
-    _SEEN.reset(begun)
 
 
 def _bytes_of(made: Any) -> int:
@@ -119,42 +109,41 @@ class Facts:
     cache: Cache = field(default_factory=Cache)
 
     def generation(self, account_id: int) -> Generation:
-        """Changes whenever anything is loaded into the account; one small query, one per `moment`."""
-        seen = _SEEN.get()
-        if seen is None:
-            return self._generation(account_id)
-        if account_id not in seen:
-            seen[account_id] = self._generation(account_id)
-        return seen[account_id]
-
-    def _generation(self, account_id: int) -> Generation:
-        with self.store.read() as connection:
-            rows = connection.execute(
-                text(
-                    "SELECT kind, SUM(version) AS version FROM day_version "
-                    "WHERE account_id = :account GROUP BY kind ORDER BY kind"
-                ),
-                {"account": account_id},
-            )
-            return tuple((row.kind, int(row.version)) for row in rows)
+        """Changes whenever anything is loaded into the account; one small query, one per moment."""
+        return self._loaded(account_id).generation
 
     def newest_day(self, account_id: int) -> date | None:
         """The newest day of any report that tells what targets did."""
+        return self._loaded(account_id).newest
+
+    def _loaded(self, account_id: int) -> Loaded:
+        moment = moments.current()
+        if moment is None:
+            return self._look(account_id)
+        if account_id not in moment.seen:
+            moment.seen[account_id] = self._look(account_id)
+        return moment.seen[account_id]
+
+    def _look(self, account_id: int) -> Loaded:
         with self.store.read() as connection:
-            found: date | None = connection.execute(
-                text(
-                    "SELECT MAX(day) FROM day_version WHERE account_id = :account AND `rows` > 0 "
-                    "AND kind IN ('target_daily', 'search_term_daily')"
-                ),
-                {"account": account_id},
-            ).scalar_one()
-        return found
+            rows = connection.execute(_LOADED, {"account": account_id}).all()
+        newest = [row.newest for row in rows if row.kind in TARGET_SOURCES and row.newest]
+        return Loaded(tuple((row.kind, int(row.version)) for row in rows), max(newest, default=None))
+
+    def versions(self, account_id: int, kind: str, window: Window) -> dict[date, int]:
+        """The version of every day of the window that holds rows, in order."""
+        key = ("versions", account_id, self.generation(account_id), kind)
+        known = self.cache.get(key, lambda: snapshots.versions(self.store, account_id, kind))
+        return {day: version for day, version in known.items() if window.first <= day <= window.last}
+
+    def _spans(self, account_id: int) -> dict[str, list[Span]]:
+        """The batches of each kind that stand; which days they speak for, not when they came (UTC)."""
+        key = ("spans", account_id, self.generation(account_id))
+        return self.cache.get(key, lambda: loads.spans(self.store, account_id, "UTC"))
 
     def held(self, account_id: int, window: Window) -> Held:
         """The report target figures come from: the one that holds most days of the window."""
-        counts = {
-            kind: len(snapshots.versions(self.store, account_id, kind, window)) for kind in TARGET_SOURCES
-        }
+        counts = {kind: len(self.versions(account_id, kind, window)) for kind in TARGET_SOURCES}
         kind = max(TARGET_SOURCES, key=lambda name: counts[name])
         return Held(kind, counts[kind], window.days)
 
@@ -163,7 +152,7 @@ class Facts:
         The report that totals come from: the first that holds every day of the windows, else
         the one that holds most of them; null when none holds any. Never a mixture.
         """
-        spans = loads.spans(self.store, account_id, "UTC")
+        spans = self._spans(account_id)
         counts: dict[str, int] = {}
         for kind in TOTAL_SOURCES:
             own = spans.get(kind, [])
@@ -178,7 +167,7 @@ class Facts:
 
     def by_day(self, account_id: int, kind: str, window: Window, measures: Sequence[str]) -> pl.DataFrame:
         """Day and the sums of a report's columns over the whole account, every held day, in order."""
-        versions = snapshots.versions(self.store, account_id, kind, window)
+        versions = self.versions(account_id, kind, window)
 
         def make() -> pl.DataFrame:
             rows = snapshots.read(self.store, account_id, kind, versions, list(measures))
@@ -189,7 +178,7 @@ class Facts:
 
     def sums(self, account_id: int, kind: str, window: Window) -> pl.DataFrame:
         """Measures per key of one report kind over the window."""
-        versions = snapshots.versions(self.store, account_id, kind, window)
+        versions = self.versions(account_id, kind, window)
         (key,) = KEYS_OF[kind]
 
         def make() -> pl.DataFrame:
@@ -279,9 +268,7 @@ class Facts:
         """State and bid of each target on the window's last day, or the latest day before."""
 
         def make() -> pl.DataFrame:
-            days = snapshots.versions(
-                self.store, account_id, "targets", Window(date(2000, 1, 1), window.last)
-            )
+            days = self.versions(account_id, "targets", Window(date(2000, 1, 1), window.last))
             rows = snapshots.read(
                 self.store, account_id, "targets", days, ["target_id", "state", "bid", "ad_group_bid"]
             )
@@ -356,7 +343,7 @@ class Facts:
     def _ad_days(self, account_id: int, window: Window) -> pl.DataFrame:
         """What each product did in each campaign on each day: day, product_id, campaign_id, measures."""
         generation = self.generation(account_id)
-        versions = snapshots.versions(self.store, account_id, "product_ad_daily", window)
+        versions = self.versions(account_id, "product_ad_daily", window)
         query = (
             "SELECT a.id AS product_ad_id, a.product_id, g.campaign_id FROM product p "
             "JOIN product_ad a ON a.product_id = p.id JOIN ad_group g ON g.id = a.ad_group_id "
@@ -411,7 +398,7 @@ class Facts:
 
         def make() -> pl.DataFrame:
             (key, *_) = KEYS_OF[source]
-            versions = snapshots.versions(self.store, account_id, source, window)
+            versions = self.versions(account_id, source, window)
             rows = snapshots.read(self.store, account_id, source, versions, [key, *MEASURES])
             sums = rows.group_by(key).agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
             if key == "target_id":
@@ -431,7 +418,7 @@ class Facts:
 
     def peer_feed(self, account_id: int, kind: str, last: date) -> pl.DataFrame:
         """Rows of a peer report up to a day, with month as "2026-10"."""
-        versions = snapshots.versions(self.store, account_id, kind, Window(date(2000, 1, 1), last))
+        versions = self.versions(account_id, kind, Window(date(2000, 1, 1), last))
 
         def make() -> pl.DataFrame:
             rows = snapshots.read(self.store, account_id, kind, versions).collect()
@@ -445,7 +432,7 @@ class Facts:
     def query_weeks(self, account_id: int, window: Window) -> pl.DataFrame:
         """Query funnel rows of weeks wholly inside the window: day (Monday), query, sku (or null), counts."""
         inside = Window(window.first, max(window.first, window.last - timedelta(days=6)))
-        versions = snapshots.versions(self.store, account_id, "query_funnel", inside)
+        versions = self.versions(account_id, "query_funnel", inside)
         generation = self.generation(account_id)
 
         def make() -> pl.DataFrame:
@@ -469,7 +456,7 @@ class Facts:
 
     def listings(self, account_id: int, window: Window) -> pl.DataFrame:
         """Product pages by day: day, product_id and what they show."""
-        versions = snapshots.versions(self.store, account_id, "listings", window)
+        versions = self.versions(account_id, "listings", window)
 
         def make() -> pl.DataFrame:
             return snapshots.read(self.store, account_id, "listings", versions).collect()
@@ -568,9 +555,7 @@ class Facts:
         generation = self.generation(account_id)
 
         def make() -> pl.DataFrame:
-            days = snapshots.versions(
-                self.store, account_id, "campaigns", Window(date(2000, 1, 1), window.last)
-            )
+            days = self.versions(account_id, "campaigns", Window(date(2000, 1, 1), window.last))
             rows = snapshots.read(
                 self.store, account_id, "campaigns", days, ["campaign_id", "state", "format", "portfolio"]
             )
@@ -616,7 +601,7 @@ class Facts:
 
     def daily(self, account_id: int, kind: str, window: Window, keys: list[int]) -> pl.DataFrame:
         """Measures per day of some keys of one report kind, every held day, zeros where idle."""
-        versions = snapshots.versions(self.store, account_id, kind, window)
+        versions = self.versions(account_id, kind, window)
         (key,) = KEYS_OF[kind]
         rows = (
             snapshots.read(self.store, account_id, kind, versions, [key, *MEASURES])
@@ -632,7 +617,7 @@ class Facts:
         self, account_id: int, source: str, window: Window, target_ids: Sequence[int]
     ) -> pl.DataFrame:
         """target_id, day and measures of some targets on every held day, zeros where idle; in order."""
-        versions = snapshots.versions(self.store, account_id, source, window)
+        versions = self.versions(account_id, source, window)
         (key,) = KEYS_OF[source]
         wanted = pl.DataFrame({"target_id": list(target_ids)}, schema={"target_id": pl.UInt32})
         keys = wanted
@@ -656,9 +641,7 @@ class Facts:
 
     def bids(self, account_id: int, target_ids: Sequence[int], window: Window) -> pl.DataFrame:
         """target_id, day, bid (micro), state on every day with settings up to the window's end."""
-        versions = snapshots.versions(
-            self.store, account_id, "targets", Window(date(2000, 1, 1), window.last)
-        )
+        versions = self.versions(account_id, "targets", Window(date(2000, 1, 1), window.last))
         return (
             snapshots.read(
                 self.store, account_id, "targets", versions, ["target_id", "state", "bid", "ad_group_bid"]
@@ -693,7 +676,7 @@ class Facts:
         What somebody changed in the window, in order: day, at, the ids of what it was about (0
         for none), field, old, new, by.
         """
-        versions = snapshots.versions(self.store, account_id, "changes", window)
+        versions = self.versions(account_id, "changes", window)
 
         def make() -> pl.DataFrame:
             keys = [key for key in KEYS_OF["changes"] if key not in ("account_id", "day")]
@@ -716,7 +699,7 @@ class Facts:
 
     def rows_behind(self, account_id: int, kind: str, window: Window, keys: Sequence[int]) -> pl.DataFrame:
         """The report's own rows of some keys: day, key, measures, batch_id and its file_name, loaded_at."""
-        versions = snapshots.versions(self.store, account_id, kind, window)
+        versions = self.versions(account_id, kind, window)
         (key,) = KEYS_OF[kind]
         rows = (
             snapshots.read(self.store, account_id, kind, versions, [key, "batch_id", *MEASURES])

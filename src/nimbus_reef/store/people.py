@@ -8,7 +8,7 @@ from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerifyMismatchError
-from sqlalchemy import Connection, insert, select, update
+from sqlalchemy import ColumnElement, Connection, insert, select, update
 
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.engine import Store
@@ -46,18 +46,25 @@ class Person:
         return self.role is not Role.VIEWER
 
 
-def _person(connection: Connection, row: object) -> Person:
-    brands = connection.execute(
-        select(person_brand.c.brand_id).where(person_brand.c.person_id == row.id)  # type: ignore[attr-defined]
-    ).scalars()
-    return Person(row.id, row.email, row.name, Role(row.role), frozenset(brands))  # type: ignore[attr-defined]
+_QUERY = select(person, person_brand.c.brand_id).outerjoin(
+    person_brand, person_brand.c.person_id == person.c.id
+)
+
+
+def _find(connection: Connection, *which: ColumnElement[bool]) -> tuple[Person, str] | None:
+    """The person who may sign in and fits, with the hash of their password."""
+    rows = connection.execute(_QUERY.where(person.c.active, *which)).all()
+    if not rows:
+        return None
+    first, brands = rows[0], frozenset(row.brand_id for row in rows if row.brand_id is not None)
+    return Person(first.id, first.email, first.name, Role(first.role), brands), first.password_hash
 
 
 def by_id(store: Store, person_id: int) -> Person | None:
     """The person, null when gone or switched off."""
     with store.read() as connection:
-        row = connection.execute(select(person).where(person.c.id == person_id, person.c.active)).first()
-        return _person(connection, row) if row else None
+        found = _find(connection, person.c.id == person_id)
+    return found[0] if found else None
 
 
 @cache
@@ -69,14 +76,12 @@ def _nobody() -> str:
 def signed_in(store: Store, email: str, password: str) -> Person | None:
     """The person whose address and password these are; as slow for an unknown address."""
     with store.read() as connection:
-        row = connection.execute(
-            select(person).where(person.c.email == email.strip().lower(), person.c.active)
-        ).first()
-        try:
-            _HASHER.verify(row.password_hash if row else _nobody(), password)
-        except (VerifyMismatchError, InvalidHashError):
-            return None
-        return _person(connection, row) if row else None
+        found = _find(connection, person.c.email == email.strip().lower())
+    try:
+        _HASHER.verify(found[1] if found else _nobody(), password)
+    except (VerifyMismatchError, InvalidHashError):
+        return None
+    return found[0] if found else None
 
 
 def add(

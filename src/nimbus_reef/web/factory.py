@@ -23,8 +23,9 @@ from nimbus_reef import __version__
 from nimbus_reef.config import Config
 from nimbus_reef.errors import BadFile, BadInput, Conflict, NotAllowed, NotFound, ReefError, StoreAway
 from nimbus_reef.jobs.queue import Queue
+from nimbus_reef.store import moments
 from nimbus_reef.store.engine import Store
-from nimbus_reef.store.facts import Facts, begin_moment, end_moment
+from nimbus_reef.store.facts import Facts
 from nimbus_reef.web import security
 from nimbus_reef.web.bar.routes import bar
 from nimbus_reef.web.exports.routes import exports
@@ -100,12 +101,12 @@ def _one_moment(app: Flask) -> None:
     @app.before_request
     def begin() -> None:
         if request.method == "GET":
-            g.moment = begin_moment()
+            g.moment = moments.begin()
 
     @app.teardown_request
     def end(_: BaseException | None) -> None:
         if "moment" in g:
-            end_moment(g.pop("moment"))
+            moments.end(g.pop("moment"))
 
 
 def _asset_addresses(app: Flask) -> Callable[[str], str]:
