@@ -25,6 +25,17 @@ def _written(locale: str, value: float, digits: int) -> str:
     return format_decimal(value, pattern, locale=locale).replace("-", _MINUS)
 
 
+@lru_cache(maxsize=65_536)
+def _money(locale: str, currency: str, value: float, digits: int) -> str:
+    """Money as the locale writes it; kept as `_written` is."""
+    pattern = "¤\u00a0#,##0" + ("." + "0" * digits if digits else "")
+    text = format_currency(value, currency, format=pattern, locale=locale, currency_digits=False)
+    return text.replace("-", _MINUS)
+
+
+_symbol = lru_cache(get_currency_symbol)
+
+
 def _signed(text: str, value: float) -> str:
     return f"+{text}" if value > 0 else text
 
@@ -39,7 +50,7 @@ class Figures:
     @property
     def symbol(self) -> str:
         """The currency's sign, for headers."""
-        return get_currency_symbol(self.currency, self.locale)
+        return _symbol(self.currency, self.locale)
 
     def _decimal(self, value: float, digits: int) -> str:
         return _written(self.locale, round(value, digits), digits)
@@ -74,13 +85,7 @@ class Figures:
 
     def money(self, value: float | None, digits: int = 0) -> str:
         """Units of currency with its sign."""
-        if value is None:
-            return NOTHING
-        pattern = "¤\u00a0#,##0" + ("." + "0" * digits if digits else "")
-        text = format_currency(
-            value, self.currency, format=pattern, locale=self.locale, currency_digits=False
-        )
-        return text.replace("-", _MINUS)
+        return NOTHING if value is None else _money(self.locale, self.currency, round(value, digits), digits)
 
     def micro(self, value: float | None, digits: int = 0) -> str:
         """Micro-units as money."""

@@ -11,6 +11,9 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Final
 
+import numpy as np
+from numpy.typing import NDArray
+
 WIDTH: Final = 640
 HEIGHT: Final = 478
 _LEFT, _RIGHT, _TOP, _BOTTOM = 50.0, 626.0, 16.0, 440.0
@@ -19,6 +22,23 @@ _ACOS_LINES: Final = (0.05, 0.1, 0.2, 0.4, 0.8, 1.6)
 _LINE: Final = 13.0
 _DISTANCES: Final = (9.0, 20.0, 34.0, 50.0)
 _ANGLES: Final = (0.0, 180.0, -90.0, 90.0, -35.0, 35.0, -145.0, 145.0)
+_NEAR: Final = 18.0
+_AROUND: Final = np.array(
+    [
+        (
+            distance * math.cos(math.radians(angle)), distance * math.sin(math.radians(angle)),
+            0.0 if abs(angle) < 90 else 1.0 if abs(angle) > 90 else 0.5, distance,
+        )
+        for distance in _DISTANCES
+        for angle in _ANGLES
+    ]
+)  # fmt: skip
+"""Places for a label around a head, the best first: to the right and down in px, the share of its width left of it, how far."""
+
+Box = tuple[float, float, float, float]
+"""Left, top, right, bottom."""
+Boxes = NDArray[np.float64]
+"""Boxes in rows of an array."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,9 +150,14 @@ def drift(
     boxes += [_box(px - 2, py - 2, 4, 4) for shaft in shafts for px, py in _along(shaft)]
     lines = _apart(_lines(x, y, target, break_even, percent))
     boxes += [_name_box(line) for line in lines if line.name]
+    taken = np.array(boxes).reshape(-1, 4)
     arrows = []
     for each, shaft in sorted(zip(movers, shafts, strict=True), key=lambda pair: -pair[0].spend1):
-        label, leader = _label(each.name, shaft[2], shaft[3], boxes)
+        label, leader = None, None
+        if found := _label(each.name, shaft[2], shaft[3], taken):
+            place, leader = found
+            taken = np.vstack([taken, place])
+            label = (place[0], (place[1] + place[3]) / 2 + 4, "start")
         width = 1.2 + 3.6 * math.sqrt(max(each.spend1, 0) / heaviest)
         arrows.append(
             Arrow(
@@ -165,9 +190,6 @@ def _head(shaft: tuple[float, float, float, float], width: float) -> str:
     return f"M{x1:.1f} {y1:.1f} L{bx - uy * half:.1f} {by + ux * half:.1f} L{bx + uy * half:.1f} {by - ux * half:.1f} Z"
 
 
-Box = tuple[float, float, float, float]
-
-
 def _box(x: float, y: float, width: float, height: float) -> Box:
     return x, y, x + width, y + height
 
@@ -179,24 +201,24 @@ def _along(shaft: tuple[float, float, float, float]) -> list[tuple[float, float]
 
 
 def _label(
-    name: str, x: float, y: float, taken: list[Box]
-) -> tuple[tuple[float, float, str] | None, tuple[float, float, float, float] | None]:
-    """The nearest free place around a head, taken from then on; none where there is no room."""
+    name: str, x: float, y: float, taken: Boxes
+) -> tuple[Box, tuple[float, float, float, float] | None] | None:
+    """The nearest free place around a head, and the leader to it from further off; none where there is no room."""
     width = _width(name)
-    for distance in _DISTANCES:
-        for angle in _ANGLES:
-            cx, cy = (
-                x + distance * math.cos(math.radians(angle)),
-                y + distance * math.sin(math.radians(angle)),
-            )
-            left = cx if abs(angle) < 90 else cx - width if abs(angle) > 90 else cx - width / 2
-            place = _box(left, cy - _LINE / 2, width, _LINE)
-            inside = place[0] > _LEFT + 2 and place[2] < _RIGHT - 2 and place[1] > _TOP and place[3] < _BOTTOM
-            if inside and not any(_meet(place, other) for other in taken):
-                taken.append(place)
-                leader = (x, y, min(max(x, place[0]), place[2]), cy) if distance > 18 else None
-                return (left, cy + 4, "start"), leader
-    return None, None
+    cx, cy = x + _AROUND[:, 0], y + _AROUND[:, 1]
+    left = cx - width * _AROUND[:, 2]
+    places = np.stack([left, cy - _LINE / 2, left + width, cy + _LINE / 2], axis=1)
+    inside = (
+        (places[:, 0] > _LEFT + 2) & (places[:, 2] < _RIGHT - 2)
+        & (places[:, 1] > _TOP) & (places[:, 3] < _BOTTOM)
+    )  # fmt: skip
+    free = np.flatnonzero(inside & ~_meet(places[:, None], taken[None]).any(axis=1))
+    if not len(free):
+        return None
+    left_edge, top, right_edge, bottom = (float(edge) for edge in places[free[0]])
+    place = (left_edge, top, right_edge, bottom)
+    far = _AROUND[free[0], 3] > _NEAR
+    return place, (x, y, min(max(x, left_edge), right_edge), (top + bottom) / 2) if far else None
 
 
 def _width(text: str) -> float:
@@ -204,8 +226,12 @@ def _width(text: str) -> float:
     return sum(7.4 if char.isupper() else 3.6 if char in " -·.,il" else 6.4 for char in text)
 
 
-def _meet(one: Box, other: Box) -> bool:
-    return one[0] < other[2] and other[0] < one[2] and one[1] < other[3] and other[1] < one[3]
+def _meet(one: Boxes, other: Boxes) -> NDArray[np.bool_]:
+    """Which boxes overlap, edges in the last axis; others as numpy fits them together."""
+    return (
+        (one[..., 0] < other[..., 2]) & (other[..., 0] < one[..., 2])
+        & (one[..., 1] < other[..., 3]) & (other[..., 1] < one[..., 3])
+    )  # fmt: skip
 
 
 def _lines(x: _Axis, y: _Axis, target: float, break_even: float | None, percent: str) -> tuple[AcosLine, ...]:
@@ -231,7 +257,9 @@ def _apart(lines: tuple[AcosLine, ...]) -> tuple[AcosLine, ...]:
     placed: list[AcosLine] = []
     for line in lines:
         moved = line
-        while line.name and any(_meet(_name_box(moved), _name_box(other)) for other in placed if other.name):
+        while line.name and any(
+            _meet(np.array(_name_box(moved)), np.array(_name_box(other))) for other in placed if other.name
+        ):
             moved = replace(moved, name_y=moved.name_y + _LINE)
         placed.append(moved)
     return tuple(placed)
