@@ -163,23 +163,37 @@ def search_condition(query: str, columns: Sequence[str]) -> pl.Expr:
 
 @dataclass(frozen=True, slots=True)
 class Listing:
-    """
-    Rows after the filters, in no order, and the page that is shown, in its own.
-
-    order: where in `rows` each comes; a page is sorted by numbers, not by moving all columns.
-    """
+    """Rows after the filters, in no order, and the page that is shown, in its own."""
 
     rows: pl.DataFrame
-    order: pl.Series
     shown: pl.DataFrame
     page: int
     pages: int
     sort: str
+    by: pl.Expr
 
     @property
     def ordered(self) -> pl.DataFrame:
         """All rows in their order."""
-        return self.rows[self.order]
+        return self.rows[_order(self.rows, self.by, self.sort)]
+
+
+def _order(rows: pl.DataFrame, by: pl.Expr, sort: str, first: int = 0, count: int | None = None) -> pl.Series:
+    """
+    Where in `rows` those of a page come; all where no count is given.
+
+    Only numbers are sorted, and of the first pages only their own: the row's number as second
+    key keeps equals in their order without asking for a sort of everything.
+    """
+    return (
+        rows.lazy()
+        .select(by.alias("by"))
+        .with_row_index("place")
+        .sort("by", "place", descending=[sort.startswith("-"), False], nulls_last=True)
+        .slice(first, count)
+        .select("place")
+        .collect()["place"]
+    )
 
 
 def listing(
@@ -202,9 +216,7 @@ def listing(
     field = fields.get(key)
     if field is None:
         raise BadInput(f"Rows cannot be sorted by “{key}”.", remedy="Click a column head instead.")
-    by = pl.arg_sort_by(field.expr, descending=sort.startswith("-"), nulls_last=True, maintain_order=True)
-    order = kept.select(by.alias("order"))["order"]
     pages = max(1, -(-len(kept) // PAGE_ROWS))
     page = min(page, pages)
-    shown = kept[order.slice((page - 1) * PAGE_ROWS, PAGE_ROWS)]
-    return Listing(kept, order, shown, page, pages, sort)
+    shown = kept[_order(kept, field.expr, sort, (page - 1) * PAGE_ROWS, PAGE_ROWS)]
+    return Listing(kept, shown, page, pages, sort, field.expr)

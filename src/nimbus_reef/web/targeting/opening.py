@@ -68,14 +68,25 @@ def judged(facts: Facts, view: View, what: Scope, window: Window) -> pl.DataFram
 
 
 def money_then(facts: Facts, view: View, what: Scope, rows: pl.DataFrame) -> pl.DataFrame | None:
-    """Spend and sales of the same rows in the days compared with; null where nothing is compared."""
-    if what.against is None or view is WORDS:
+    """
+    Spend and sales of the same rows in the days compared with; null where nothing is compared.
+
+    rows: all that fit the scope and its filters. Kept, so that the next page and another order cost nothing.
+    """
+    against, account = what.against, what.account
+    if against is None or view is WORDS:
         return None
-    if view is TARGETS:
-        then, keys = facts.target_rows(what.account.id, what.against), ["target_id"]
-    else:
-        then, keys = facts.term_sums(what.account.id, what.against), ["ad_group_id", "normal_id"]
-    return then.join(rows.select(keys), on=keys, how="semi").select(pl.col("spend", "sales").sum())
+
+    def make() -> pl.DataFrame:
+        if view is TARGETS:
+            then, keys = facts.target_rows(account.id, against), ["target_id"]
+        else:
+            then, keys = facts.term_sums(account.id, against), ["ad_group_id", "normal_id"]
+        return then.join(rows.select(keys), on=keys, how="semi").select(pl.col("spend", "sales").sum())
+
+    now = (facts.generation(account.id), what.window, against, what.aims, account.min_clicks)
+    key = ("then", view.name, account.id, *now, what.narrow, what.judge, what.where, what.query)
+    return facts.cache.get(key, make)
 
 
 def history(what: Scope) -> Window:

@@ -298,8 +298,8 @@ def totals(
     rows = listed.rows
     now = with_ratios(rows.select(pl.col("spend", "sales").sum()), ["acos"]).to_dicts()[0]
     by = "excess" if judge == "simple" else "stake"
-    counted = rows if judge == "simple" else rows.filter(evidence.flagged())
-    stake = int(counted[by].sum())
+    counted = pl.col(by) if judge == "simple" else pl.col(by).filter(evidence.flagged())
+    stake = int(rows.select(counted.sum()).item())
     all_spend = int(everything["spend"].sum())
     monthly_sales = int(everything["sales"].sum()) * evidence.STAKE_DAYS / days
     before = None
