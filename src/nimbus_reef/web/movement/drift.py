@@ -71,7 +71,7 @@ class Arrow:
     y1: float
     width: float
     head: str
-    label: tuple[float, float, str] | None
+    label: tuple[float, float] | None
     leader: tuple[float, float, float, float] | None
 
 
@@ -157,23 +157,20 @@ def drift(
         if found := _label(each.name, shaft[2], shaft[3], taken):
             place, leader = found
             taken = np.vstack([taken, place])
-            label = (place[0], (place[1] + place[3]) / 2 + 4, "start")
-        width = 1.2 + 3.6 * math.sqrt(max(each.spend1, 0) / heaviest)
+            label = (_tenth(place[0]), _tenth((place[1] + place[3]) / 2 + 4))
+        width = _tenth(1.2 + 3.6 * math.sqrt(max(each.spend1, 0) / heaviest))
         arrows.append(
             Arrow(
-                each.key,
-                each.name,
-                each.words,
-                each.tone,
-                each.thin,
-                *shaft,
-                width,
-                _head(shaft, width),
-                label,
-                leader,
+                each.key, each.name, each.words, each.tone, each.thin, *map(_tenth, shaft), width,
+                _head(shaft, width), label, leader,
             )
-        )
+        )  # fmt: skip
     return Drift(tuple(arrows), lines, _ticks(x), _ticks(y))
+
+
+def _tenth(pixels: float) -> float:
+    """Finer is not seen, and only makes the page longer."""
+    return round(pixels, 1)
 
 
 def _head(shaft: tuple[float, float, float, float], width: float) -> str:
@@ -218,7 +215,8 @@ def _label(
     left_edge, top, right_edge, bottom = (float(edge) for edge in places[free[0]])
     place = (left_edge, top, right_edge, bottom)
     far = _AROUND[free[0], 3] > _NEAR
-    return place, (x, y, min(max(x, left_edge), right_edge), (top + bottom) / 2) if far else None
+    end = min(max(x, left_edge), right_edge), (top + bottom) / 2
+    return place, (_tenth(x), _tenth(y), _tenth(end[0]), _tenth(end[1])) if far else None
 
 
 def _width(text: str) -> float:

@@ -38,6 +38,22 @@ _GOOD: Final = frozenset({Movement.GAINING.value, Movement.SAVING.value})
 _BAD: Final = frozenset({Movement.LEAKING.value, Movement.SLIPPING.value})
 
 
+@dataclass(frozen=True, slots=True)
+class Ways:
+    """
+    What a row's name opens. begin: the address up to its key, empty where rows open nothing;
+    evidence: that of the drawer alone; only: the keys that have something to open, all when empty.
+    """
+
+    begin: str = ""
+    evidence: str = ""
+    only: frozenset[str] = frozenset()
+
+    def to(self, key: str) -> str:
+        """The key to open a row by; empty where there is nothing to open."""
+        return "" if not self.begin or key == REST or (self.only and key not in self.only) else key
+
+
 def tone_of(row: Mapping[str, Any]) -> str:
     """Whether a movement earns, leaks, or neither."""
     if row["movement"] in _GOOD or row["worth"]:

@@ -9,6 +9,7 @@ from flask import Blueprint, redirect, render_template, url_for
 from werkzeug.wrappers import Response
 
 from nimbus_reef.core.metrics import METRICS
+from nimbus_reef.core.model import Format
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.jobs import movement as work
 from nimbus_reef.jobs.movement import GROUPINGS
@@ -53,7 +54,26 @@ def view(name: str) -> str:
     if what.newest is None or (what.against is None and name != "trends"):
         return render_template("movement/empty.html", view=name, views=pages.VIEWS)
     made = _VIEWS[name](what)
+    if "by" in made:
+        made["ways"] = _ways(what, made["by"], url_for("movement.view", name=name))
     return render_template(f"movement/{name}.html", view=name, views=pages.VIEWS, groupings=GROUPINGS, **made)
+
+
+def _ways(what: Scope, by: str, here: str) -> pages.Ways:
+    """A product opens its drawer, a keyword its evidence, a campaign its trend, the rest their drift."""
+    if by == "product":
+        return pages.Ways(
+            what.link(here, open="") + "&open=",
+            what.link(url_for("standing.evidence"), open="", own=()) + "&open=",
+        )
+    if by == "keyword":
+        return pages.Ways(what.elsewhere(url_for("targeting.table", name="targets")) + "&open=")
+    if by == "campaign":
+        return pages.Ways(what.elsewhere(url_for("movement.view", name="trends")) + "&whose=campaign%3A")
+    if by in ("portfolio", "format"):
+        only = frozenset(Format) if by == "format" else frozenset()
+        return pages.Ways(what.elsewhere(url_for("movement.view", name="drift")) + f"&{by}=", only=only)
+    return pages.Ways()
 
 
 def _sides(what: Scope, by: str) -> pl.DataFrame:

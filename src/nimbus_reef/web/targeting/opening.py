@@ -9,6 +9,7 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.core import bids, words
+from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.core.plan import Action, Change, Entity
 from nimbus_reef.core.projection import Projected, part_of
@@ -29,7 +30,7 @@ from nimbus_reef.store.facts import Facts
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.targeting import drawer, pages
-from nimbus_reef.web.targeting.pages import TARGETS, TERMS, WORDS, View
+from nimbus_reef.web.targeting.pages import TARGETS, TERMS, WORDS, Summed, View
 
 HISTORY_DAYS: Final = 90
 
@@ -67,26 +68,37 @@ def judged(facts: Facts, view: View, what: Scope, window: Window) -> pl.DataFram
     return what.narrow.part(facts, what.account, window, rows)
 
 
-def money_then(facts: Facts, view: View, what: Scope, rows: pl.DataFrame) -> pl.DataFrame | None:
+def summed(facts: Facts, view: View, what: Scope, rows: pl.DataFrame) -> Summed:
     """
-    Spend and sales of the same rows in the days compared with; null where nothing is compared.
+    What all rows that fit the scope and its filters come to, now and in the days compared with.
 
-    rows: all that fit the scope and its filters. Kept, so that the next page and another order cost nothing.
+    Kept, so that the next page and another order cost nothing.
     """
-    against, account = what.against, what.account
-    if against is None or view is WORDS:
-        return None
+    account, against = what.account, what.against
 
-    def make() -> pl.DataFrame:
-        if view is TARGETS:
-            then, keys = facts.target_rows(account.id, against), ["target_id"]
-        else:
-            then, keys = facts.term_sums(account.id, against), ["ad_group_id", "normal_id"]
-        return then.join(rows.select(keys), on=keys, how="semi").select(pl.col("spend", "sales").sum())
+    def make() -> Summed:
+        by = "excess" if what.judge == "simple" else "stake"
+        counted = pl.col(by) if what.judge == "simple" else pl.col(by).filter(flagged())
+        spend, sales, stake = rows.select(
+            pl.col("spend", "sales").sum(), counted.sum().alias("at stake")
+        ).row(0)
+        then = None if against is None or view is WORDS else _money(facts, view, account, against, rows)
+        return Summed(int(spend), int(sales), int(stake), then)
 
     now = (facts.generation(account.id), what.window, against, what.aims, account.min_clicks)
-    key = ("then", view.name, account.id, *now, what.narrow, what.judge, what.where, what.query)
+    key = ("summed", view.name, account.id, *now, what.narrow, what.judge, what.where, what.query)
     return facts.cache.get(key, make)
+
+
+def _money(facts: Facts, view: View, account: Account, window: Window, rows: pl.DataFrame) -> tuple[int, int]:
+    """Spend and sales of the same rows in other days."""
+    if view is TARGETS:
+        then, keys = facts.target_rows(account.id, window), ["target_id"]
+    else:
+        then, keys = facts.term_sums(account.id, window), ["ad_group_id", "normal_id"]
+    same = then.join(rows.select(keys), on=keys, how="semi")
+    spend, sales = same.select(pl.col("spend", "sales").sum()).row(0)
+    return int(spend), int(sales)
 
 
 def history(what: Scope) -> Window:

@@ -10,7 +10,7 @@ import polars as pl
 
 from nimbus_reef.core import evidence, words
 from nimbus_reef.core.checks.registry import Subject
-from nimbus_reef.core.metrics import difference, with_ratios
+from nimbus_reef.core.metrics import difference
 from nimbus_reef.core.model import (
     MICRO,
     MatchType,
@@ -275,8 +275,21 @@ def _brought_by(row: Mapping[str, Any]) -> str:
 
 
 @dataclass(frozen=True, slots=True)
+class Summed:
+    """
+    Sums of filtered rows in micro-units; stake per 30 days. then: spend and sales of the same
+    ones in the days compared with, null where nothing is compared.
+    """
+
+    spend: int
+    sales: int
+    stake: int
+    then: tuple[int, int] | None
+
+
+@dataclass(frozen=True, slots=True)
 class Totals:
-    """What the filtered rows come to."""
+    """What the filtered rows come to, in words."""
 
     count: str
     of: str
@@ -290,34 +303,30 @@ class Totals:
     stake_share: str
 
 
-def totals(
-    listed: Listing, everything: pl.DataFrame, then: pl.DataFrame | None, days: int, judge: str,
-    figures: Figures,
-) -> Totals:  # fmt: skip
-    """Sums of all filtered rows, never only of the page; then: one row, what the same ones cost and sold before."""
-    rows = listed.rows
-    now = with_ratios(rows.select(pl.col("spend", "sales").sum()), ["acos"]).to_dicts()[0]
-    by = "excess" if judge == "simple" else "stake"
-    counted = pl.col(by) if judge == "simple" else pl.col(by).filter(evidence.flagged())
-    stake = int(rows.select(counted.sum()).item())
-    all_spend = int(everything["spend"].sum())
-    monthly_sales = int(everything["sales"].sum()) * evidence.STAKE_DAYS / days
-    before = None
-    if then is not None:
-        before = with_ratios(then, ["acos"])["acos"][0]
-    moved = difference(now["acos"], before).absolute
+def totals(listed: Listing, everything: pl.DataFrame, summed: Summed, days: int, figures: Figures) -> Totals:
+    """Of all filtered rows, never only of the page."""
+    all_spend, all_sales = (int(everything[name].sum()) for name in ("spend", "sales"))
+    monthly_sales = all_sales * evidence.STAKE_DAYS / days
+    acos, before = _ratio(summed.spend, summed.sales), _ratio(*summed.then) if summed.then else None
+    moved = difference(acos, before).absolute
     return Totals(
-        count=figures.count(len(rows)),
+        count=figures.count(len(listed.rows)),
         of=figures.count(len(everything)),
-        spend=figures.micro(now["spend"]),
-        spend_share=figures.rate(now["spend"] / all_spend if all_spend else None, 0),
-        sales=figures.micro(now["sales"]),
-        acos="no sales" if now["no_sales"] else figures.rate(now["acos"]),
+        spend=figures.micro(summed.spend),
+        spend_share=figures.rate(_ratio(summed.spend, all_spend), 0),
+        sales=figures.micro(summed.sales),
+        acos="no sales" if summed.spend and not summed.sales else figures.rate(acos),
         acos_change="" if moved is None else f"{figures.number(moved * 100, 1)} pt",
         acos_worse=None if moved is None else moved > 0,
-        stake=figures.micro(stake),
-        stake_share=figures.rate(from_micro(stake) / from_micro(monthly_sales) if monthly_sales else None),
+        stake=figures.micro(summed.stake),
+        stake_share=figures.rate(
+            from_micro(summed.stake) / from_micro(monthly_sales) if monthly_sales else None
+        ),
     )
+
+
+def _ratio(part: int, whole: int) -> float | None:
+    return part / whole if whole else None
 
 
 def accepted_words(accepted: int, planned: int, nothing: int, figures: Figures) -> str:

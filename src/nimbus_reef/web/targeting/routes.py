@@ -73,7 +73,7 @@ def table(name: str) -> str:
         return render_template("targeting/empty.html", view=view, views=VIEWS)
     rows, listed, known, filters = _listed(view, what)
     columns = tables.chosen_columns(what.cols, pages.column_sets(view), known)
-    then = opening.money_then(parts().facts, view, what, listed.rows)
+    summed = opening.summed(parts().facts, view, what, listed.rows)
     return render_template(
         "targeting/table.html",
         view=view,
@@ -86,7 +86,7 @@ def table(name: str) -> str:
         column_sets=pages.column_sets(view),
         saved_views=saved.views(parts().store, person().id, request.path),
         listed=listed,
-        totals=pages.totals(listed, rows, then, what.window.days, what.judge, write),
+        totals=pages.totals(listed, rows, summed, what.window.days, write),
         chips=[(chip.label(write.symbol), chip.text) for chip in filters],
         fields=known,
         source=parts().facts.held(what.account.id, what.window),
