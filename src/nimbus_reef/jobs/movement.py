@@ -27,7 +27,8 @@ def sides(
     One row per group: key, name, where, sku (of a product), the measures then (…0) and now
     (…1), money in units, target_acos and margin (a fraction, null where unknown); then what
     `core.movement.moved` adds. With products and families, what the totals hold beyond the
-    product report is a row of its own, `REST`.
+    product report is a row of its own, `REST`. Largest effect on profit first, either way; rows
+    that neither spent nor sold come last.
     """
 
     def make() -> pl.DataFrame:
@@ -47,10 +48,16 @@ def sides(
             for name in MONEY_MEASURES
             for when in (0, 1)
         ]
-        return moved(joined.with_columns(money), against.days, window.days)
+        rated = moved(joined.with_columns(money), against.days, window.days)
+        return rated.sort(~active(), -pl.col("profit").abs(), maintain_order=True)
 
     key = ("sides", account.id, facts.generation(account.id), window, against, aims, by, narrow)
     return facts.cache.get(key, make)
+
+
+def active() -> pl.Expr:
+    """Rows that spent or sold in either window."""
+    return (pl.col("spend0") + pl.col("spend1") + pl.col("sales0") + pl.col("sales1")) != 0
 
 
 _NAMES: Final = ["key", "name", "where", "sku", "target_acos", "margin"]

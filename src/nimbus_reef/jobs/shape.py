@@ -12,7 +12,12 @@ Counts = dict[str, dict[str, int]]
 
 
 def shape(facts: Facts, account: Account, window: Window) -> Counts:
-    """How many there are of each thing at the window's end, as far as settings are held."""
+    """How many there are of each thing at the window's end, as far as settings are held; kept."""
+    key = ("shape", account.id, facts.generation(account.id), window)
+    return facts.cache.get(key, lambda: _count(facts, account, window))
+
+
+def _count(facts: Facts, account: Account, window: Window) -> Counts:
     generation = facts.generation(account.id)
     campaigns = facts.campaign_settings(account.id, window)
     targets = facts.targets(account.id, generation).join(

@@ -136,10 +136,10 @@ class Facts:
         known = self.cache.get(key, lambda: snapshots.versions(self.store, account_id, kind))
         return {day: version for day, version in known.items() if window.first <= day <= window.last}
 
-    def _spans(self, account_id: int) -> dict[str, list[Span]]:
-        """The batches of each kind that stand; which days they speak for, not when they came (UTC)."""
-        key = ("spans", account_id, self.generation(account_id))
-        return self.cache.get(key, lambda: loads.spans(self.store, account_id, "UTC"))
+    def spans(self, account_id: int, zone: str = "UTC") -> dict[str, list[Span]]:
+        """The batches of each kind that stand, kept; zone: in which the day of loading counts."""
+        key = ("spans", account_id, self.generation(account_id), zone)
+        return self.cache.get(key, lambda: loads.spans(self.store, account_id, zone))
 
     def held(self, account_id: int, window: Window) -> Held:
         """The report target figures come from: the one that holds most days of the window."""
@@ -152,7 +152,7 @@ class Facts:
         The report that totals come from: the first that holds every day of the windows, else
         the one that holds most of them; null when none holds any. Never a mixture.
         """
-        spans = self._spans(account_id)
+        spans = self.spans(account_id)
         counts: dict[str, int] = {}
         for kind in TOTAL_SOURCES:
             own = spans.get(kind, [])

@@ -7,9 +7,9 @@ import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, Final
 
-from sqlalchemy import Connection, func, insert, select, update
+from sqlalchemy import Connection, bindparam, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from nimbus_reef.core.plan import Action, Change, Entity, ReadBack, key
@@ -47,15 +47,16 @@ def _note(connection: Connection, person_id: int | None, account_id: int, what: 
     )
 
 
+_GENERATION: Final = select(
+    func.count(), func.coalesce(func.max(change.c.id), 0),
+    func.coalesce(func.sum(func.crc32(func.concat(change.c.id, " ", change.c.new_value))), 0),
+).where(change.c.account_id == bindparam("account"), change.c.removed_at.is_(None))  # fmt: skip
+
+
 def generation(store: Store, account_id: int) -> tuple[int, ...]:
     """Changes whenever the plan does; one small query."""
     with store.read() as connection:
-        row = connection.execute(
-            select(
-                func.count(), func.coalesce(func.max(change.c.id), 0),
-                func.coalesce(func.sum(func.crc32(func.concat(change.c.id, " ", change.c.new_value))), 0),
-            ).where(change.c.account_id == account_id, change.c.removed_at.is_(None))
-        ).one()  # fmt: skip
+        row = connection.execute(_GENERATION, {"account": account_id}).one()
     return tuple(int(part) for part in row)
 
 

@@ -38,7 +38,7 @@ def look() -> str:
         jobs=[_job_view(job, name) for job, name in loads.recent_jobs(store, account.id)],
         calendar=pages.calendar(
             loads.held_reports(store, account.id),
-            loads.spans(store, account.id, account.timezone),
+            parts().facts.spans(account.id, account.timezone),
             scope().newest,
             account.maturing_days,
             figures(),

@@ -209,7 +209,9 @@ def _label(
         (places[:, 0] > _LEFT + 2) & (places[:, 2] < _RIGHT - 2)
         & (places[:, 1] > _TOP) & (places[:, 3] < _BOTTOM)
     )  # fmt: skip
-    free = np.flatnonzero(inside & ~_meet(places[:, None], taken[None]).any(axis=1))
+    around = np.concatenate([places[:, :2].min(axis=0), places[:, 2:].max(axis=0)])
+    near = taken[_meet(around, taken)]
+    free = np.flatnonzero(inside & ~_meet(places[:, None], near[None]).any(axis=1))
     if not len(free):
         return None
     left_edge, top, right_edge, bottom = (float(edge) for edge in places[free[0]])

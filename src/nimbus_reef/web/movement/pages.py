@@ -15,7 +15,7 @@ from nimbus_reef.core.metrics import METRICS, Better, Metric, Unit
 from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
 from nimbus_reef.core.movement import Movement
 from nimbus_reef.jobs.exports import Table
-from nimbus_reef.jobs.movement import REST
+from nimbus_reef.jobs.movement import REST, active
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.movement.drift import Mover
 from nimbus_reef.web.splits import split_bars, split_words
@@ -108,12 +108,10 @@ class DriftLine:
 
 
 def ranked(sides: pl.DataFrame, days_then: int, days_now: int) -> pl.DataFrame:
-    """Rows that spent or sold, by effect on profit, largest either way first; per0, per1: to 30 days."""
-    idle = (pl.col("spend0") + pl.col("spend1") + pl.col("sales0") + pl.col("sales1")) == 0
-    return (
-        sides.filter(~idle)
-        .with_columns(per0=pl.lit(STAKE_DAYS / days_then), per1=pl.lit(STAKE_DAYS / days_now))
-        .sort(pl.col("profit").abs(), descending=True, maintain_order=True)
+    """Rows that spent or sold, in the order of `sides`, with per0, per1: to 30 days."""
+    count = int(sides.select(active().sum()).item())
+    return sides.head(count).with_columns(
+        per0=pl.lit(STAKE_DAYS / days_then), per1=pl.lit(STAKE_DAYS / days_now)
     )
 
 
@@ -197,7 +195,7 @@ class WhyPage:
     lines: tuple[WhyLine, ...]
 
 
-def why(sides: pl.DataFrame, figures: Figures, most: int = PAGE_ROWS) -> WhyPage | None:
+def why(sides: pl.DataFrame, figures: Figures) -> WhyPage | None:
     """The exact split of the account's ACOS over its rows; null where nothing was sold in a window."""
     split = change.split_acos(sides)
     if split is None:
@@ -211,7 +209,7 @@ def why(sides: pl.DataFrame, figures: Figures, most: int = PAGE_ROWS) -> WhyPage
             "loss" if row["pull"] > 0 else "gain",
             tuple(_points(row[name], figures) if row[name] else "" for name, _ in FACTORS),
         )
-        for row in shown.head(most).to_dicts()
+        for row in shown.head(PAGE_ROWS).to_dicts()
     )  # fmt: skip
     return WhyPage(
         why_words(before, after, parts, shown, figures), _steps(before, after, parts, figures), lines

@@ -89,10 +89,18 @@ def _ranked(what: Scope, by: str) -> pl.DataFrame:
     return pages.ranked(_sides(what, by), against.days, what.window.days)
 
 
+def _why_page(what: Scope, by: str) -> pages.WhyPage | None:
+    """Why ACOS moved, by the rows of a grouping; kept until something is loaded."""
+    facts, write = parts().facts, figures()
+    now = (facts.generation(what.account.id), what.window, what.against, what.aims, what.narrow)
+    key = ("why", what.account.id, *now, by, write)
+    return facts.cache.get(key, lambda: pages.why(_sides(what, by), write))
+
+
 def _why_of_all(what: Scope) -> pages.WhyPage:
     """Why the account's ACOS moved, whatever the page is grouped by."""
     nothing = pages.WhyPage(pages.Answer("Nothing was sold in one of the windows.", ""), (), ())
-    return pages.why(_sides(what, "product"), figures(), most=0) or nothing
+    return _why_page(what, "product") or nothing
 
 
 def _drift(what: Scope) -> dict[str, Any]:
@@ -172,7 +180,7 @@ def _ledger(what: Scope) -> dict[str, Any]:
 def _why(what: Scope) -> dict[str, Any]:
     by = what.choice("by", GROUPINGS)
     return {
-        "by": by, "why": pages.why(_sides(what, by), figures()), "factors": pages.FACTORS, "drawer": _drawer(what),
+        "by": by, "why": _why_page(what, by), "factors": pages.FACTORS, "drawer": _drawer(what),
     }  # fmt: skip
 
 

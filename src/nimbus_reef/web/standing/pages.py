@@ -9,7 +9,7 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.core import funnel, peers
-from nimbus_reef.core.metrics import METRICS, Better, difference
+from nimbus_reef.core.metrics import METRICS, Better, Metric, difference
 from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.words import words as words_of
@@ -96,13 +96,17 @@ def _moved(
     return figures.rate(abs(change.relative), 0), up, good
 
 
+_TREE: Final = ("impressions", "clicks", "orders", "sales", "spend", *AD_METRICS)
+
+
 def nodes(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> dict[str, Node]:
     """Every figure of the tree, by key. Windows of unlike length are compared by day."""
     now = summed(found.now)
     then = summed(found.then) if found.then is not None and len(found.then) else None
     scale = len(found.now) / len(found.then) if then and found.then is not None else 1.0
+    drawn = sparks(found.now, _TREE)
     made = {}
-    for key in ("impressions", "clicks", "orders", "sales", "spend", *AD_METRICS):
+    for key in _TREE:
         value = _value(key, now)
         before = _value(key, then) if then else None
         if before is not None and not METRICS[key].is_ratio:
@@ -110,29 +114,32 @@ def nodes(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> dict
         change, up, good = _moved(key, value, before, figures)
         made[key] = Node(
             key, METRICS[key].label[0].upper() + METRICS[key].label[1:], _written(key, value, figures), change, up, good,
-            strip(placed[key].standing, figures) if key in placed else None, spark(found.now, key),
+            strip(placed[key].standing, figures) if key in placed else None, drawn[key],
             METRICS[key].definition,
         )  # fmt: skip
     return made
 
 
-def spark(days: pl.DataFrame, key: str, width: float = 100, height: float = 20) -> str:
-    """A metric's days as an SVG path; empty where there are too few."""
-    metric = METRICS[key]
+def sparks(days: pl.DataFrame, keys: Sequence[str], width: float = 100, height: float = 20) -> dict[str, str]:
+    """The days of metrics as SVG paths; empty where there are too few."""
     if len(days) < 3:
-        return ""
+        return dict.fromkeys(keys, "")
     # Single days jump, and weekdays differ: a week at a time is what the eye can follow.
-    span_days = 7 if len(days) >= 14 else 1
-    weeks = days.select(pl.col(MEASURES).cast(pl.Float64).rolling_sum(span_days, min_samples=span_days))
-    weeks = weeks.slice(span_days - 1)
-    if metric.is_ratio:
-        below = pl.col(metric.denominator)
-        values = weeks.select(pl.when(below > 0).then(pl.col(metric.numerator) / below)).to_series()
-    else:
-        values = weeks[key]
-    values = values.fill_null(strategy="forward").fill_null(0.0)
-    low, high = float(values.min() or 0), float(values.max() or 0)  # type: ignore[arg-type]
-    span = high - low or 1.0
+    span = 7 if len(days) >= 14 else 1
+    weeks = days.select(pl.col(MEASURES).cast(pl.Float64).rolling_sum(span, min_samples=span)).slice(span - 1)
+    values = weeks.select(_over_time(METRICS[key]).forward_fill().fill_null(0.0).alias(key) for key in keys)
+    return {key: _path(values[key].to_list(), width, height) for key in keys}
+
+
+def _over_time(metric: Metric) -> pl.Expr:
+    if not metric.is_ratio:
+        return pl.col(metric.key)
+    below = pl.col(metric.denominator)
+    return pl.when(below > 0).then(pl.col(metric.numerator) / below)
+
+
+def _path(values: Sequence[float], width: float, height: float) -> str:
+    low, span = min(values), (max(values) - min(values)) or 1.0
     step = width / (len(values) - 1)
     points = [
         f"{n * step:.1f},{height - 1 - (value - low) / span * (height - 2):.1f}"
