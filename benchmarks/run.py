@@ -327,8 +327,6 @@ SHORT = (
     "- *One day restated, 1.5 ×.* Of a small file naming is two thirds: four temporary tables and four joins, "
     "whatever the size. The floor starts from ready ids. Next step: keep the ids of the last loads' names in the "
     "worker, checked by the newest id of each table, and ask the database only for names it has not seen.",
-    "- *Pages of 100 search terms, 60 ms.* Two thirds of their time is the template: 100 rows of ten cells with two "
-    "addresses each. Next step: rows made of strings in Python, the addresses' common part written once.",
 )
 """Figures of architecture.md that are not reached, why, and what would be done about it."""
 

@@ -73,6 +73,20 @@ def test_pages_hold_100_rows_and_a_page_too_far_is_the_last():
         tables.listing(rows, filters=[], query="", text_columns=(), sort="mood", fields=FIELDS, page=1)
 
 
+@pytest.mark.parametrize("sort", ["clicks", "-clicks", "-acos", "acos"])
+def test_pages_in_a_row_are_the_whole_in_its_order_equals_as_they_came(sort):
+    clicks = [n % 7 for n in range(250)]
+    acos = [None if n % 5 == 0 else n % 3 / 10 for n in range(250)]
+    rows = pl.DataFrame({"acos": acos, "no_sales": [False] * 250, "clicks": clicks, "came": range(250)})
+    how = {"filters": [], "query": "", "text_columns": (), "sort": sort, "fields": FIELDS}
+    pages_shown = [tables.listing(rows, page=page, **how).shown for page in (1, 2, 3)]
+    known = [n for n in range(250) if rows[sort.lstrip("-")][n] is not None]
+    by_hand = sorted(known, key=lambda n: rows[sort.lstrip("-")][n], reverse=sort.startswith("-"))
+    wanted = by_hand + [n for n in range(250) if n not in known]
+    assert pl.concat(pages_shown)["came"].to_list() == wanted
+    assert tables.listing(rows, page=1, **how).ordered["came"].to_list() == wanted
+
+
 def test_the_sentence_has_its_figures_in_it():
     row = {"clicks": 38, "orders": 0, "prior_a": 9.1, "prior_b": 90.9, "needed_cvr": 0.108, "p_over": 0.995,
            "target_acos": 0.28, "cpc": 0.94}  # fmt: skip

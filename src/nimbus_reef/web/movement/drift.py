@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
@@ -77,7 +77,10 @@ class Arrow:
 
 @dataclass(frozen=True, slots=True)
 class AcosLine:
-    """A line of equal cost of sale; name stands at the frame's edge, empty for the faint ones."""
+    """
+    A line of equal cost of sale; name stands at the frame's edge, empty for the faint ones;
+    upper: it ends there, and begins there otherwise.
+    """
 
     x0: float
     y0: float
@@ -87,6 +90,7 @@ class AcosLine:
     name: str
     name_x: float
     name_y: float
+    upper: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,7 +152,7 @@ def drift(
     shafts = [(x.at(each.spend0), y.at(each.sales0), x.at(each.spend1), y.at(each.sales1)) for each in movers]
     boxes = [_box(shaft[2] - 6, shaft[3] - 6, 12, 12) for shaft in shafts]
     boxes += [_box(px - 2, py - 2, 4, 4) for shaft in shafts for px, py in _along(shaft)]
-    lines = _apart(_lines(x, y, target, break_even, percent))
+    lines = _lines(x, y, target, break_even, percent)
     boxes += [_name_box(line) for line in lines if line.name]
     taken = np.array(boxes).reshape(-1, 4)
     arrows = []
@@ -235,41 +239,49 @@ def _meet(one: Boxes, other: Boxes) -> NDArray[np.bool_]:
 
 
 def _lines(x: _Axis, y: _Axis, target: float, break_even: float | None, percent: str) -> tuple[AcosLine, ...]:
+    """Faint lines, then those that are named: the upper one at its upper end, the other at its lower."""
     named = [(target, "target", f"target {percent.format(target * 100)}")]
     if break_even:
         named.append((break_even, "even", f"break-even {percent.format(break_even * 100)}"))
+    named.sort()
     faint = [
         (acos, "faint", "")
         for acos in _ACOS_LINES
         if all(abs(acos / other - 1) > 0.2 for other, _, _ in named)
     ]
-    found = [line for acos, kind, name in (*faint, *named) if (line := _line(x, y, acos, kind, name))]
-    return tuple(found)
+    found = [
+        _line(x, y, acos, kind, name, upper=(acos, kind, name) == named[0])
+        for acos, kind, name in (*faint, *named)
+    ]
+    return tuple(line for line in found if line)
 
 
 def _name_box(line: AcosLine) -> Box:
     width = _width(line.name)
-    return _box(line.name_x - width, line.name_y - _LINE + 2, width, _LINE)
+    left = line.name_x - (width if line.upper else 0)
+    return _box(left, line.name_y - _LINE + 2, width, _LINE)
 
 
-def _apart(lines: tuple[AcosLine, ...]) -> tuple[AcosLine, ...]:
-    """Names of lines that leave the frame close by each other, one under the other."""
-    placed: list[AcosLine] = []
-    for line in lines:
-        moved = line
-        while line.name and any(
-            _meet(np.array(_name_box(moved)), np.array(_name_box(other))) for other in placed if other.name
-        ):
-            moved = replace(moved, name_y=moved.name_y + _LINE)
-        placed.append(moved)
-    return tuple(placed)
-
-
-def _line(x: _Axis, y: _Axis, acos: float, kind: str, name: str) -> AcosLine | None:
-    """Sales = spend / acos, cut to the frame; its name at the end that leaves it."""
+def _line(x: _Axis, y: _Axis, acos: float, kind: str, name: str, *, upper: bool) -> AcosLine | None:
+    """
+    Sales = spend / acos, cut to the frame. Lines run upwards: above its upper end and below its
+    lower end a name crosses neither its own line nor the other one.
+    """
     low, high = max(x.low, y.low * acos), min(x.high, y.high * acos)
     if low >= high:
         return None
-    x0, y0, x1, y1 = x.at(low), y.at(low / acos), x.at(high), y.at(high / acos)
-    # Names stand at the frame's edge, above their line, ending where it leaves the frame.
-    return AcosLine(x0, y0, x1, y1, kind, name, max(x1 - 8, _LEFT + 120), max(y1 - 4, _TOP + 11))
+    x0, y0, x1, y1 = (_tenth(end) for end in (x.at(low), y.at(low / acos), x.at(high), y.at(high / acos)))
+    if x1 - x0 < 1 or y0 - y1 < 1:
+        return None
+    name_x, name_y = _name_place(x0, y0, x1, y1, upper=upper)
+    return AcosLine(x0, y0, x1, y1, kind, name, _tenth(name_x), _tenth(name_y), upper)
+
+
+def _name_place(x0: float, y0: float, x1: float, y1: float, *, upper: bool) -> tuple[float, float]:
+    """Where a name ends above a line's upper end, or begins below its lower end: beside the line, in the frame."""
+    rise = (y0 - y1) / (x1 - x0)
+    if upper:
+        base = max(y1 - 4, _TOP + 11)
+        return max(x1 - max(8, (base + 2 - y1) / rise + 2), _LEFT + 120), base
+    base = min(y0 + 4, _BOTTOM - 5)
+    return min(x0 + max(14, (y0 - base + _LINE - 2) / rise + 2), _RIGHT - 120), base

@@ -1,0 +1,57 @@
+"""A moment: one connection and one view of an account, given back however the page ends."""
+
+import pytest
+from sqlalchemy import text
+
+from nimbus_reef.errors import StoreAway
+from nimbus_reef.store import moments
+from nimbus_reef.store.facts import Facts
+
+
+@pytest.fixture
+def moment():
+    begun = moments.begin()
+    yield moments.current()
+    moments.end(begun)
+
+
+def number_of(connection):
+    return connection.execute(text("SELECT CONNECTION_ID()")).scalar_one()
+
+
+def bump(store, account):
+    with store.write() as connection:
+        connection.execute(
+            text("INSERT INTO day_version (account_id, kind, day, version, `rows`) VALUES (:a, 'hourly', '2026-10-01', 1, 5)"),
+            {"a": account.id},
+        )  # fmt: skip
+
+
+def test_all_reads_of_a_moment_share_a_connection_that_goes_back_at_its_end(store):
+    begun = moments.begin()
+    with store.read() as one, store.read() as other:
+        assert one is other
+    assert store.engine.pool.checkedout() == 1
+    moments.end(begun)
+    assert store.engine.pool.checkedout() == 0
+    assert moments.current() is None
+
+
+def test_what_is_loaded_meanwhile_is_seen_by_the_next_moment_only(store, account):
+    facts, begun = Facts(store), moments.begin()
+    before = facts.generation(account.id)
+    bump(store, account)
+    assert facts.generation(account.id) == before
+    moments.end(begun)
+    assert facts.generation(account.id) != before
+
+
+def test_a_connection_that_broke_is_let_go_and_the_next_read_takes_another(store, moment):
+    with store.read() as connection:
+        broken = number_of(connection)
+    with store.write() as other:
+        other.execute(text(f"KILL {broken}"))
+    with pytest.raises(StoreAway), store.read() as connection:
+        number_of(connection)
+    with store.read() as connection:
+        assert number_of(connection) != broken
