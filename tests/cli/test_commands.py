@@ -14,7 +14,7 @@ from nimbus_reef.cli.main import cli
 from nimbus_reef.config import SETTINGS, load
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.store import loads
+from nimbus_reef.store import loads, target_frames
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.store.verify import verify
 
@@ -247,7 +247,9 @@ def test_an_account_at_size_is_many_worlds_side_by_side(database, store, tmp_pat
     held = {each.kind: each for each in loads.held_reports(store, account.id)}
     assert {"target_daily", "search_term_daily", "product_ad_daily", "product_sales_daily"} <= set(held)
     assert held["target_daily"].days == 6
-    names = Facts(store).target_rows(account.id, Window(date(2026, 10, 15), date(2026, 10, 20)))["campaign"]
+    names = target_frames.target_rows(
+        Facts(store), account.id, Window(date(2026, 10, 15), date(2026, 10, 20))
+    )["campaign"]
     assert {name[:3] for name in names} == {"01 ", "02 "}
     assert len(said) <= large.steps(large.Size(2, 6, 2))
     assert list(verify(store, account.id)) == []

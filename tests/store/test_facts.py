@@ -9,8 +9,9 @@ from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats import mapping, reports, tables
 from nimbus_reef.jobs import audit
-from nimbus_reef.store import ingest, loads
-from nimbus_reef.store.facts import Cache, Facts
+from nimbus_reef.store import ingest, loads, row_frames, target_frames
+from nimbus_reef.store.cache import Cache
+from nimbus_reef.store.facts import Facts
 from nimbus_reef.store.ingest import Part, Source
 
 WINDOW = Window(date(2026, 10, 1), date(2026, 10, 10))
@@ -62,7 +63,7 @@ def test_a_search_term_report_alone_is_enough(load, store, account):
     load("search_term_daily", [measured(**target(1), search_term=term) for term in ("a", "b")])
     facts = Facts(store)
     assert facts.held(account.id, WINDOW).kind == "search_term_daily"
-    rows = facts.target_rows(account.id, WINDOW)
+    rows = target_frames.target_rows(facts, account.id, WINDOW)
     assert (len(rows), rows["clicks"][0], rows["bid"][0]) == (1, 20, None)
 
 
@@ -72,7 +73,7 @@ def test_the_report_that_holds_more_days_serves_whole(load, store, account):
     facts = Facts(store)
     held = facts.held(account.id, WINDOW)
     assert (held.kind, held.days, held.of) == ("target_daily", 3, 10)
-    assert facts.target_rows(account.id, WINDOW)["clicks"].to_list() == [9]
+    assert target_frames.target_rows(facts, account.id, WINDOW)["clicks"].to_list() == [9]
 
 
 def test_settings_are_those_of_the_window_s_last_day_or_the_latest_before(load, store, account):
@@ -81,11 +82,11 @@ def test_settings_are_those_of_the_window_s_last_day_or_the_latest_before(load, 
         target(1, state="enabled", bid=0.5), target(5, state="paused", bid=0.7), target(15, state="enabled", bid=0.9),
     ])  # fmt: skip
     facts = Facts(store)
-    row = facts.target_rows(account.id, WINDOW).to_dicts()[0]
+    row = target_frames.target_rows(facts, account.id, WINDOW).to_dicts()[0]
     assert (row["state"], row["bid"]) == ("paused", 700_000)
-    bids = facts.bids(account.id, [row["target_id"]], WINDOW)
+    bids = row_frames.bids(facts, account.id, [row["target_id"]], WINDOW)
     assert bids["bid"].to_list() == [500_000, 700_000]
-    daily = facts.daily(account.id, "target_daily", WINDOW, [row["target_id"]])
+    daily = row_frames.daily(facts, account.id, "target_daily", WINDOW, [row["target_id"]])
     assert daily["clicks"].to_list() == [10, 10]
 
 
@@ -97,7 +98,7 @@ def test_the_main_product_spends_most_and_ties_go_to_the_smaller_sku(load, store
         {"sku": "A-1", "item_id": "I1", "parent_item_id": "F1", "title": "Lamp", "category": "Lights", "price": 9},
         {"sku": "B-2", "item_id": "I2", "parent_item_id": "F1", "title": "Lamp 2", "category": "Lights", "price": 9},
     ])  # fmt: skip
-    row = Facts(store).target_rows(account.id, WINDOW).to_dicts()[0]
+    row = target_frames.target_rows(Facts(store), account.id, WINDOW).to_dicts()[0]
     assert (row["main_product"], row["family"], row["category"]) == ("A-1", "F1", "Lights")
 
 
@@ -105,11 +106,11 @@ def test_a_load_makes_everything_new_at_once(load, store, account):
     """The same Facts, asked again after a load, tells the new figures."""
     facts = Facts(store)
     load("target_daily", [measured(**target(1))])
-    assert facts.target_rows(account.id, WINDOW)["clicks"].to_list() == [10]
+    assert target_frames.target_rows(facts, account.id, WINDOW)["clicks"].to_list() == [10]
     before = facts.generation(account.id)
     load("target_daily", [measured(clicks=4, orders=0, **target(1))])
     assert facts.generation(account.id) != before
-    assert facts.target_rows(account.id, WINDOW)["clicks"].to_list() == [4]
+    assert target_frames.target_rows(facts, account.id, WINDOW)["clicks"].to_list() == [4]
     assert facts.newest_day(account.id) == date(2026, 10, 1)
 
 

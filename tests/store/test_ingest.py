@@ -11,7 +11,7 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, Conflict, NeedsYes
 from nimbus_reef.formats import mapping, reports, tables
-from nimbus_reef.store import bulk, ingest, snapshots
+from nimbus_reef.store import bulk, ingest, product_frames, snapshots, target_frames
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.store.ingest import Part, Source
 from nimbus_reef.store.models import FACTS
@@ -109,7 +109,7 @@ def test_catalog_rows_are_replaced_by_key(store, account, tmp_path):
     load(store, account, tmp_path, [one, one | {"sku": "B"}])
     load(store, account, tmp_path, [one | {"title": "Lamp II"}])
     facts = Facts(store)
-    catalog = facts.catalog(account.id, facts.generation(account.id)).sort("sku")
+    catalog = product_frames.catalog(facts, account.id).sort("sku")
     assert catalog["title"].to_list() == ["Lamp II", "Lamp"]
 
 
@@ -118,14 +118,14 @@ def test_an_id_that_stays_while_the_name_changes_is_a_rename(store, account, tmp
     rows = [row | {"campaign_id": "77"} for row in term_rows(days(1))]
     load(store, account, tmp_path, rows)
     load(store, account, tmp_path, [row | {"campaign": "C new", "date": "2026-10-02"} for row in rows])
-    frame = Facts(store).term_rows(account.id, WINDOW)
+    frame = target_frames.term_rows(Facts(store), account.id, WINDOW)
     assert frame["campaign"].unique().to_list() == ["C new"]
     assert int(frame["clicks"].sum()) == 18
 
 
 def test_terms_are_grouped_by_their_normal_form(store, account, tmp_path):
     load(store, account, tmp_path, term_rows(days(1)))
-    frame = Facts(store).term_rows(account.id, WINDOW).sort("clicks")
+    frame = target_frames.term_rows(Facts(store), account.id, WINDOW).sort("clicks")
     assert frame["clicks"].to_list() == [3, 6]
 
 
@@ -181,7 +181,7 @@ def test_odd_text_survives_the_bulk_road(store, account, tmp_path):
     """Tabs, backslashes, quotes and emoji come back byte for byte."""
     odd = ["a\\nb", "tab\there", 'quote"s', "caf\u00e9 \U0001f331", "\\N"]
     load(store, account, tmp_path, term_rows(days(1), terms=odd))
-    frame = Facts(store).term_rows(account.id, WINDOW)
+    frame = target_frames.term_rows(Facts(store), account.id, WINDOW)
     assert sorted(frame["term"].to_list()) == sorted(odd)
 
 
@@ -213,7 +213,7 @@ def test_window_sums_are_the_slow_reference_s(store, account, tmp_path):
     rows = term_rows(days(1, 2, 5)) + term_rows(days(3, 12), campaign="D", clicks=7)
     load(store, account, tmp_path, rows, confirmed=True)
     window = Window(date(2026, 10, 2), date(2026, 10, 5))
-    frame = Facts(store).target_rows(account.id, window)
+    frame = target_frames.target_rows(Facts(store), account.id, window)
     slow = {}
     for row in rows:
         if window.first <= date.fromisoformat(row["date"]) <= window.last:

@@ -10,7 +10,7 @@ from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.jobs import audit
-from nimbus_reef.store import accounts, away, plans
+from nimbus_reef.store import accounts, away, plans, target_frames
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web.findings import pages
 
@@ -73,9 +73,9 @@ def test_a_finding_snoozed_for_clicks_comes_back_with_them(demo, account):
     facts = Facts(demo.store)
     row = audit.judged_targets(facts, account, WINDOW, AIMS).sort("clicks", descending=True).to_dicts()[0]
     since = WINDOW.first + timedelta(days=3)
-    clicks = facts.target_rows(account.id, Window(since, WINDOW.last)).filter(target_id=row["target_id"])[
-        "clicks"
-    ][0]
+    clicks = target_frames.target_rows(facts, account.id, Window(since, WINDOW.last)).filter(
+        target_id=row["target_id"]
+    )["clicks"][0]
     snoozed = away.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks + 1, "", since, "")
     enough = away.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks, "", since, "")
     assert audit.findings(facts, account, WINDOW, AIMS, [snoozed], TODAY).hidden == (snoozed,)

@@ -9,7 +9,7 @@ from tests.web.conftest import text_of
 
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs.pulse import Beat, Sums, beat
-from nimbus_reef.store import accounts
+from nimbus_reef.store import accounts, target_frames
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web.pulse import pages
 
@@ -29,7 +29,7 @@ def test_a_beat_sums_one_report_and_holds_it_against_all_trade(demo, account):
     before = Window(WINDOW.first - timedelta(days=10), WINDOW.first - timedelta(days=1))
     made = beat(facts, account, WINDOW, before, TODAY)
     assert made.source == "target_daily"
-    assert made.now.spend == int(facts.target_rows(account.id, WINDOW)["spend"].sum())
+    assert made.now.spend == int(target_frames.target_rows(facts, account.id, WINDOW)["spend"].sum())
     assert made.now.spend < made.now.sales < made.now.total_sales
     assert made.now.tacos < made.now.acos
     assert made.days["spend"].sum() == made.now.spend

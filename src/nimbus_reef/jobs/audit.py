@@ -19,6 +19,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs import products
 from nimbus_reef.jobs.narrow import EVERYTHING, Narrow
+from nimbus_reef.store import product_frames, target_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.away import PutAway
 from nimbus_reef.store.facts import Facts, Held
@@ -47,12 +48,12 @@ class Audit:
 
 def judged_targets(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All targets of the window, judged, with their row_id; kept until something is loaded."""
-    return _judged(facts, account, window, aims, "targets", facts.target_rows, row_id=_TARGET_ID)
+    return _judged(facts, account, window, aims, "targets", target_frames.target_rows, row_id=_TARGET_ID)
 
 
 def judged_terms(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All search terms of the window, judged, with their row_id; kept until something is loaded."""
-    return _judged(facts, account, window, aims, "terms", facts.term_rows, row_id=_TERM_ID)
+    return _judged(facts, account, window, aims, "terms", target_frames.term_rows, row_id=_TERM_ID)
 
 
 def judged_words(facts: Facts, account: Account, window: Window, aims: Aims, narrow: Narrow) -> pl.DataFrame:
@@ -79,7 +80,9 @@ def judged_words(facts: Facts, account: Account, window: Window, aims: Aims, nar
 
 def judged_ads(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All product ads of the window, judged in the company of their own SKU, family and category."""
-    return _judged(facts, account, window, aims, "ads", facts.ad_rows, targeting.AD_CHAIN, row_id=_AD_ID)
+    return _judged(
+        facts, account, window, aims, "ads", product_frames.ad_rows, targeting.AD_CHAIN, row_id=_AD_ID
+    )
 
 
 _NAMES: Final = (
@@ -101,10 +104,12 @@ _AD_ID: Final = pl.col("product_ad_id").cast(pl.String)
 
 def _judged(
     facts: Facts, account: Account, window: Window, aims: Aims, what: str,
-    rows: Callable[[int, Window], pl.DataFrame], chain: Sequence[str] = targeting.CHAIN, *, row_id: pl.Expr,
+    rows: Callable[[Facts, int, Window], pl.DataFrame], chain: Sequence[str] = targeting.CHAIN, *, row_id: pl.Expr,
 ) -> pl.DataFrame:  # fmt: skip
     def make() -> pl.DataFrame:
-        judged = targeting.judged(rows(account.id, window), window.days, aims, account.min_clicks, chain)
+        judged = targeting.judged(
+            rows(facts, account.id, window), window.days, aims, account.min_clicks, chain
+        )
         # Many rows and few names: as categories they take a quarter of the room.
         names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
         return judged.with_columns(row_id.alias("row_id"), *names)
@@ -116,7 +121,11 @@ def _judged(
 def winners(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """Terms that earn a target of their own, most sales first, with their row ids."""
     terms = judged_terms(facts, account, window, aims)
-    return findings_rules.winners(terms, facts.live_exact(account.id, window), facts.kin(account.id, window))
+    return findings_rules.winners(
+        terms,
+        target_frames.live_exact(facts, account.id, window),
+        target_frames.kin(facts, account.id, window),
+    )
 
 
 WINNERS = "winners"
@@ -207,7 +216,7 @@ def _findings(
     targets = part(judged_targets(facts, account, window, aims))
     terms = part(judged_terms(facts, account, window, aims))
     ads = part(judged_ads(facts, account, window, aims))
-    families = facts.family_names(account.id)
+    families = product_frames.family_names(facts, account.id)
     groups, ignored = [], {Subject.TARGET: set[str](), Subject.TERM: set[str]()}
     for check in checks.CHECKS.values():
         found = checks.run(check, targets if check.subject is Subject.TARGET else terms).rows
@@ -232,7 +241,7 @@ def _findings(
     )  # fmt: skip
     total = findings_rules.overspend(
         _unstaked(targets, ignored[Subject.TARGET]), _unstaked(terms, ignored[Subject.TERM]), ads,
-        facts.term_shares(account.id, window), window.days,
+        target_frames.term_shares(facts, account.id, window), window.days,
     )  # fmt: skip
     return Findings(
         tuple(group for group in groups if len(group.rows)), total.total, int(targets["spend"].sum()),
@@ -278,7 +287,11 @@ def _still_away(facts: Facts, account: Account, each: PutAway, window: Window, t
         return True
     since = Window(each.since, window.last)
     term = "-" in each.row_id
-    rows = facts.term_sums(account.id, since) if term else facts.target_rows(account.id, since)
+    rows = (
+        target_frames.term_sums(facts, account.id, since)
+        if term
+        else target_frames.target_rows(facts, account.id, since)
+    )
     named = rows.with_columns((_TERM_ID if term else _TARGET_ID).alias("row_id"))
     return int(named.filter(pl.col("row_id") == each.row_id)["clicks"].sum()) < each.until_clicks
 

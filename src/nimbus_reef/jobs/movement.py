@@ -12,6 +12,7 @@ from nimbus_reef.core.movement import moved
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs.narrow import Narrow
+from nimbus_reef.store import campaign_frames, product_frames, target_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 
@@ -67,15 +68,15 @@ def _side(
     facts: Facts, account: Account, window: Window, aims: Aims, by: str, narrow: Narrow
 ) -> pl.DataFrame:
     if by in ("product", "family"):
-        rows = facts.placed_products(account.id, window)
+        rows = product_frames.placed_products(facts, account.id, window)
         rows = narrow.part(facts, account, window, rows) if narrow else rows
         return (
             _products(rows, aims)
             if by == "product"
-            else _families(rows, aims, facts.family_names(account.id))
+            else _families(rows, aims, product_frames.family_names(facts, account.id))
         )
     if by == "keyword":
-        rows = narrow.part(facts, account, window, facts.target_rows(account.id, window))
+        rows = narrow.part(facts, account, window, target_frames.target_rows(facts, account.id, window))
         where = pl.concat_str("match_type", pl.lit(" · "), "campaign", pl.lit(" · "), "ad_group")
         return _named(
             rows.with_columns(aims.expr(rows.columns)), pl.col("target_id").cast(pl.String), "target", where
@@ -83,7 +84,7 @@ def _side(
     source = facts.total_source(account.id, [window]) or "target_daily"
     if source == "hourly":
         source = "target_daily"
-    rows = facts.campaign_sums(account.id, window, source)
+    rows = campaign_frames.campaign_sums(facts, account.id, window, source)
     rows = narrow.part(facts, account, window, rows) if narrow else rows
     rows = rows.with_columns(aims.expr(rows.columns))
     if by == "campaign":

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from nimbus_reef.core.windows import Window
+from nimbus_reef.store import product_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 
@@ -48,7 +49,9 @@ class Narrow:
             return rows
         if "sku" in rows.columns:
             return rows.filter(pl.col("sku") == self.product)
-        advertised = facts.product_rows(account.id, window).filter(pl.col("sku") == self.product)
+        advertised = product_frames.product_rows(facts, account.id, window).filter(
+            pl.col("sku") == self.product
+        )
         return rows.join(advertised.select("ad_group_id").unique(), on="ad_group_id", how="semi")
 
 

@@ -19,6 +19,7 @@ from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window, preceding
 from nimbus_reef.jobs import movement, standing
 from nimbus_reef.jobs.narrow import Narrow
+from nimbus_reef.store import product_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 
@@ -110,11 +111,11 @@ def _moved(row: Mapping[str, Any], why: str, account: Account) -> dict[str, Any]
 def _falls(facts: Facts, account: Account, window: Window, narrow: Narrow) -> list[dict[str, Any]]:
     """Falls of conversion at page changes of the window; money: spend since that bought less by it."""
     around = Window(window.first - timedelta(days=listings.SIDE_DAYS), window.last)
-    pages = facts.listings(account.id, around)
+    pages = product_frames.listings(facts, account.id, around)
     if pages.is_empty():
         return []
     changes = listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
-    rows = facts.placed_products(account.id, around)
+    rows = product_frames.placed_products(facts, account.id, around)
     rows = narrow.part(facts, account, around, rows) if narrow else rows
     daily = rows.group_by("product_id", "day").agg(pl.col("clicks", "orders", "spend", "sales").sum())
     rows_of = {

@@ -5,6 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from nimbus_reef.core.windows import Window
+from nimbus_reef.store import product_frames, setting_frames, target_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 
@@ -18,16 +19,15 @@ def shape(facts: Facts, account: Account, window: Window) -> Counts:
 
 
 def _count(facts: Facts, account: Account, window: Window) -> Counts:
-    generation = facts.generation(account.id)
-    campaigns = facts.campaign_settings(account.id, window)
-    targets = facts.targets(account.id, generation).join(
-        facts.target_settings(account.id, window), on="target_id", how="left"
+    campaigns = setting_frames.campaign_settings(facts, account.id, window)
+    targets = target_frames.targets(facts, account.id).join(
+        setting_frames.target_settings(facts, account.id, window), on="target_id", how="left"
     )
     groups = targets.group_by("ad_group_id").agg(
         live=(pl.col("state").fill_null("enabled") == "enabled").any()
     )
-    catalog = facts.catalog(account.id, generation)
-    advertised = facts.product_rows(account.id, window)["product_id"].unique()
+    catalog = product_frames.catalog(facts, account.id)
+    advertised = product_frames.product_rows(facts, account.id, window)["product_id"].unique()
     in_ads = catalog["product_id"].is_in(advertised.implode())
     eligible = catalog["ad_eligible"].cast(pl.String).fill_null("yes") == "yes"
     return {

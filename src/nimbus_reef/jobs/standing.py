@@ -15,6 +15,7 @@ from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
 from nimbus_reef.core.peers import RATED, Peers, Standing
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs.narrow import EVERYTHING, Narrow
+from nimbus_reef.store import market_frames, product_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 
@@ -65,11 +66,11 @@ def ground(facts: Facts, account: Account, window: Window, narrow: Narrow = EVER
     """The ground of one window; kept until something is loaded."""
 
     def make() -> Ground:
-        rows = facts.placed_products(account.id, window)
+        rows = product_frames.placed_products(facts, account.id, window)
         if narrow:
             rows = narrow.part(facts, account, window, rows)
         money = [(pl.col(name) / MICRO).alias(name) for name in MONEY_MEASURES]
-        feed = facts.peer_feed(account.id, "peer_benchmarks", window.last)
+        feed = market_frames.peer_feed(facts, account.id, "peer_benchmarks", window.last)
         return Ground(
             account, window, rows.with_columns(money), feed.filter(pl.col("country") == account.country)
         )
@@ -116,7 +117,7 @@ def place(on: Ground, rows: pl.DataFrame, metric: str, ad_format: str = ALL) -> 
 
 def shop_sums(facts: Facts, account: Account, window: Window) -> Mapping[str, int]:
     """The account's own and the market's counts over the weeks inside the window, all queries."""
-    rows = facts.query_weeks(account.id, window).filter(pl.col("sku").is_null())
+    rows = market_frames.query_weeks(facts, account.id, window).filter(pl.col("sku").is_null())
     return {name: int(rows[name].sum()) for name in COUNTS}
 
 
@@ -193,7 +194,7 @@ def _of_category(on: Ground, category: str, part: pl.DataFrame) -> pl.DataFrame:
 
 def format_mix(facts: Facts, on: Ground) -> list[dict[str, Any]]:
     """Our share of spend and of campaigns per ad format beside the peers' (null without a feed)."""
-    feed = facts.peer_feed(on.account.id, "peer_format_mix", on.window.last).filter(
+    feed = market_frames.peer_feed(facts, on.account.id, "peer_format_mix", on.window.last).filter(
         pl.col("country") == on.account.country
     )
     spend = float(on.rows["spend"].sum())

@@ -9,6 +9,7 @@ import polars as pl
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs.narrow import Narrow
+from nimbus_reef.store import product_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 
@@ -42,7 +43,7 @@ def totals(
 def _days(facts: Facts, account: Account, window: Window, source: str, narrow: Narrow) -> pl.DataFrame:
     if not narrow:
         return facts.by_day(account.id, source, window, MEASURES)
-    rows = narrow.part(facts, account, window, facts.placed_products(account.id, window))
+    rows = narrow.part(facts, account, window, product_frames.placed_products(facts, account.id, window))
     return rows.group_by("day").agg(pl.col(MEASURES).sum()).sort("day")
 
 

@@ -13,7 +13,7 @@ from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import LAST_N_DAYS
 from nimbus_reef.jobs import audit, products
 from nimbus_reef.jobs.recurring import news_known
-from nimbus_reef.store import plans
+from nimbus_reef.store import plans, target_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
@@ -97,7 +97,11 @@ class Frame:
         def make() -> Strip:
             planned = plans.planned(facts.store, account.id)
             shared = what.newest is not None and overlaps(planned)
-            own = own_shares(planned, facts.term_shares(account.id, what.window)) if shared else {}
+            own = (
+                own_shares(planned, target_frames.term_shares(facts, account.id, what.window))
+                if shared
+                else {}
+            )
             return strip(planned, month, self.figures, own)
 
         return facts.cache.get(key, make)

@@ -9,7 +9,7 @@ from flask import Blueprint, flash, redirect, render_template, request
 from werkzeug.wrappers import Response
 
 from nimbus_reef.errors import BadInput, NotFound
-from nimbus_reef.store import aims
+from nimbus_reef.store import aims, product_frames, setting_frames
 from nimbus_reef.web.parts import figures, inside, must_write, parts, scope
 
 bar = Blueprint("bar", __name__, url_prefix="/scope")
@@ -19,9 +19,9 @@ MOST_OFFERED: Final = 3_000
 def _names(what: str) -> list[str]:
     account, facts = scope().account, parts().facts
     if what == "product":
-        catalog = facts.catalog(account.id, facts.generation(account.id))
+        catalog = product_frames.catalog(facts, account.id)
         return catalog.sort("sku")["sku"].to_list()
-    campaigns = facts.campaign_settings(account.id, scope().window)
+    campaigns = setting_frames.campaign_settings(facts, account.id, scope().window)
     if what in ("campaign", "portfolio"):
         return campaigns.select(pl.col(what).cast(pl.String)).drop_nulls().unique().sort(what)[what].to_list()
     raise NotFound(f"There is no list of “{what}”.", remedy="Ask for campaign, portfolio or product.")

@@ -10,6 +10,7 @@ import polars as pl
 from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs.totals import totals
+from nimbus_reef.store import product_frames, row_frames, target_frames
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web import charts
 from nimbus_reef.web.charts import Marked
@@ -54,7 +55,7 @@ def _whole(facts: Facts, what: Scope) -> Trend:
     found = totals(facts, what.account, window, None, what.narrow)
     if found is None:
         raise NotFound("No report covers these days.", remedy="Choose other days, or load a report.")
-    changes = facts.changes(what.account.id, window)
+    changes = row_frames.changes(facts, what.account.id, window)
     many = changes.group_by("day").len().sort("day")
     marks = tuple(Marked(day, figures_of(count)) for day, count in many.rows())
     name = what.part or f"{what.account.brand}, {what.account.country}"
@@ -67,7 +68,9 @@ def figures_of(count: int) -> str:
 
 
 def _product(facts: Facts, what: Scope, sku: str) -> Trend:
-    rows = facts.placed_products(what.account.id, opening.history(what)).filter(pl.col("sku") == sku)
+    rows = product_frames.placed_products(facts, what.account.id, opening.history(what)).filter(
+        pl.col("sku") == sku
+    )
     if rows.is_empty():
         raise NotFound(f"{sku} had no ads in these days.", remedy="Choose another product.")
     days = rows.group_by("day").agg(pl.col(MEASURES).sum()).sort("day")
@@ -82,18 +85,18 @@ def _targets(facts: Facts, what: Scope, kind: str, name: str, figures: Figures) 
         "group": pl.concat_str("campaign", pl.lit(" · "), "ad_group"),
         "keyword": pl.col("target_id").cast(pl.String),
     }[kind]
-    names = facts.targets(what.account.id, facts.generation(what.account.id)).filter(column == name)
+    names = target_frames.targets(facts, what.account.id).filter(column == name)
     if names.is_empty():
         raise NotFound(f"There is no {kind} “{name}”.", remedy="Choose another.")
     window = opening.history(what)
     source = facts.held(what.account.id, window).kind
     ids = names["target_id"].to_list()
-    days = facts.target_days(what.account.id, source, window, ids)
+    days = row_frames.target_days(facts, what.account.id, source, window, ids)
     sums = days.group_by("day").agg(pl.col(MEASURES).sum()).sort("day")
     first = names.row(0, named=True)
     judged = opening.judged(facts, TARGETS, what, what.window).filter(pl.col("campaign") == first["campaign"])
     aim = judged["target_acos"][0] if len(judged) else what.target_acos
-    changes = facts.changes(what.account.id, window)
+    changes = row_frames.changes(facts, what.account.id, window)
     if kind == "keyword":
         stepped = opening.days_with_bids(facts, what.account, source, window, ids)
         bids = [None if bid is None else from_micro(bid) for bid in stepped["bid"]]
@@ -112,15 +115,14 @@ def _targets(facts: Facts, what: Scope, kind: str, name: str, figures: Figures) 
 
 def offered(facts: Facts, what: Scope) -> list[str]:
     """What a trend can be asked of: campaigns, ad groups and products, as `trend` takes them."""
-    generation = facts.generation(what.account.id)
     groups = (
-        facts.targets(what.account.id, generation)
+        target_frames.targets(facts, what.account.id)
         .select("campaign", group=pl.concat_str("campaign", pl.lit(" · "), "ad_group"))
         .unique()
     )
     named = (
         ("campaign", groups["campaign"].unique()),
         ("group", groups["group"]),
-        ("product", facts.catalog(what.account.id, generation)["sku"]),
+        ("product", product_frames.catalog(facts, what.account.id)["sku"]),
     )
     return [f"{kind}:{name}" for kind, names in named for name in names.sort().head(_MOST_OFFERED)]

@@ -16,6 +16,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs import movement, standing
 from nimbus_reef.jobs.standing import AD_METRICS
+from nimbus_reef.store import product_frames, row_frames
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web import charts
 from nimbus_reef.web.charts import Marked
@@ -88,8 +89,8 @@ def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures
 def page_changes(facts: Facts, what: Scope, sku: str) -> list[Marked]:
     """What changed on the product's page over its history."""
     window = _history(what)
-    catalog = facts.placed_products(what.account.id, what.window).filter(pl.col("sku") == sku)
-    pages = facts.listings(what.account.id, window).filter(
+    catalog = product_frames.placed_products(facts, what.account.id, what.window).filter(pl.col("sku") == sku)
+    pages = product_frames.listings(facts, what.account.id, window).filter(
         pl.col("product_id").is_in(catalog["product_id"].unique().implode())
     )
     if pages.is_empty():
@@ -115,7 +116,7 @@ def _trend(
     facts: Facts, what: Scope, sku: str, changed: Sequence[Marked], figures: Figures
 ) -> dict[str, Any] | None:
     days = (
-        facts.placed_products(what.account.id, _history(what))
+        product_frames.placed_products(facts, what.account.id, _history(what))
         .filter(pl.col("sku") == sku)
         .group_by("day")
         .agg(pl.col("spend").sum())
@@ -132,6 +133,8 @@ def _trend(
 
 def rows_behind(facts: Facts, what: Scope, sku: str, figures: Figures) -> rows_of.Behind:
     """The product report's own rows of a product in the window."""
-    ads = facts.product_rows(what.account.id, what.window).filter(pl.col("sku") == sku)
-    rows = facts.rows_behind(what.account.id, "product_ad_daily", what.window, ads["product_ad_id"].to_list())
+    ads = product_frames.product_rows(facts, what.account.id, what.window).filter(pl.col("sku") == sku)
+    rows = row_frames.rows_behind(
+        facts, what.account.id, "product_ad_daily", what.window, ads["product_ad_id"].to_list()
+    )
     return rows_of.behind(rows, figures)

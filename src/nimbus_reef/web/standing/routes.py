@@ -17,6 +17,7 @@ from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.jobs.shape import shape
 from nimbus_reef.jobs.standing import AD_METRICS, SHOP_METRICS, Ground, Placed
 from nimbus_reef.jobs.totals import totals
+from nimbus_reef.store import market_frames, product_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.web import tables
 from nimbus_reef.web.exports.routes import hand_out
@@ -189,7 +190,7 @@ def _formats(what: Scope) -> dict[str, Any]:
 
 def _path(what: Scope) -> dict[str, Any]:
     facts, write, on = parts().facts, figures(), _ground(what)
-    weeks = facts.query_weeks(what.account.id, what.window)
+    weeks = market_frames.query_weeks(facts, what.account.id, what.window)
     sums = work.shop_sums(facts, what.account, what.window)
     places = {metric: work.shop_place(on, sums, metric).standing for metric in SHOP_METRICS}
     return {
@@ -215,10 +216,10 @@ def _query_rows(what: Scope) -> pl.DataFrame:
     generation = facts.generation(what.account.id)
 
     def make() -> pl.DataFrame:
-        titles = facts.catalog(what.account.id, generation)["title"].cast(pl.String).to_list()
-        pages_held = facts.listings(what.account.id, what.window)
+        titles = product_frames.catalog(facts, what.account.id)["title"].cast(pl.String).to_list()
+        pages_held = product_frames.listings(facts, what.account.id, what.window)
         titles += pages_held["title"].cast(pl.String).unique().to_list()
-        weeks = facts.query_weeks(what.account.id, what.window)
+        weeks = market_frames.query_weeks(facts, what.account.id, what.window)
         return pages.query_rows(weeks.select("query", "sku", "search_volume", *COUNTS), titles)
 
     return facts.cache.get(("query shares", what.account.id, generation, what.window), make)
@@ -230,7 +231,7 @@ def _shape(what: Scope) -> dict[str, Any]:
 
 def _peers(what: Scope) -> dict[str, Any]:
     feed = _ground(what).feed
-    catalog = parts().facts.catalog(what.account.id, parts().facts.generation(what.account.id))
+    catalog = product_frames.catalog(parts().facts, what.account.id)
     return {
         "held": typed.held_lines(feed, figures()),
         "categories": catalog["category"].cast(pl.String).drop_nulls().unique().sort().to_list(),

@@ -12,6 +12,7 @@ from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.jobs import standing
 from nimbus_reef.jobs.standing import ALL
+from nimbus_reef.store import target_frames
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
@@ -29,12 +30,12 @@ def why_it_moved(
     if what.against is None or view is WORDS:
         return None
     if view is TARGETS:
-        before = facts.target_rows(what.account.id, what.against).filter(
+        before = target_frames.target_rows(facts, what.account.id, what.against).filter(
             pl.col("target_id") == row["target_id"]
         )
     else:
         same = (pl.col("ad_group_id") == row["ad_group_id"]) & (pl.col("normal_id") == row["normal_id"])
-        before = facts.term_sums(what.account.id, what.against).filter(same)
+        before = target_frames.term_sums(facts, what.account.id, what.against).filter(same)
     if before.is_empty():
         return Why("It did nothing in the days before.", ())
     return why(_in_units(before.row(0, named=True)), _in_units(row), figures)

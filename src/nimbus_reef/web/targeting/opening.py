@@ -25,6 +25,7 @@ from nimbus_reef.core.proposals import (
 )  # fmt: skip
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import audit
+from nimbus_reef.store import product_frames, row_frames, target_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web.figures import Figures
@@ -93,9 +94,9 @@ def summed(facts: Facts, view: View, what: Scope, rows: pl.DataFrame) -> Summed:
 def _money(facts: Facts, view: View, account: Account, window: Window, rows: pl.DataFrame) -> tuple[int, int]:
     """Spend and sales of the same rows in other days."""
     if view is TARGETS:
-        then, keys = facts.target_rows(account.id, window), ["target_id"]
+        then, keys = target_frames.target_rows(facts, account.id, window), ["target_id"]
     else:
-        then, keys = facts.term_sums(account.id, window), ["ad_group_id", "normal_id"]
+        then, keys = target_frames.term_sums(facts, account.id, window), ["ad_group_id", "normal_id"]
     same = then.join(rows.select(keys), on=keys, how="semi")
     spend, sales = same.select(pl.col("spend", "sales").sum()).row(0)
     return int(spend), int(sales)
@@ -109,7 +110,7 @@ def history(what: Scope) -> Window:
 
 def open_rows(facts: Facts, view: View, what: Scope, rows: pl.DataFrame) -> list[Opened]:
     """Opens judged rows, in their order."""
-    products = facts.product_rows(what.account.id, what.window)
+    products = product_frames.product_rows(facts, what.account.id, what.window)
     of_group = products.partition_by("ad_group_id", as_dict=True)
     opener = {TARGETS.name: _targets, TERMS.name: _terms, WORDS.name: _phrases}[view.name]
     return opener(facts, what, rows, {key[0]: part for key, part in of_group.items()}, products.clear())
@@ -148,8 +149,8 @@ def days_with_bids(
     facts: Facts, account: Account, source: str, window: Window, ids: list[int]
 ) -> pl.DataFrame:
     """Every held day of each target with the bid in force: the newest settings up to it."""
-    days = facts.target_days(account.id, source, window, ids)
-    settings = facts.bids(account.id, ids, window).select("target_id", "day", "bid")
+    days = row_frames.target_days(facts, account.id, source, window, ids)
+    settings = row_frames.bids(facts, account.id, ids, window).select("target_id", "day", "bid")
     return (
         days.sort("day")
         .join_asof(
@@ -166,10 +167,12 @@ def _terms(
         judged(facts, TERMS, what, what.window).group_by("normal_id").agg(pl.col("orders").sum()).rows()
     )
     orders = dict(everywhere)
-    catalog = facts.catalog(what.account.id, facts.generation(what.account.id)).drop("sku")
+    catalog = product_frames.catalog(facts, what.account.id).drop("sku")
     advertised: dict[Any, list[AdProduct]] = {}
     winning = set(audit.winners(facts, what.account, what.window, what.aims)["row_id"])
-    homes = {row[0]: (row[2], row[3]) for row in facts.homes(what.account.id, what.window).rows()}
+    homes = {
+        row[0]: (row[2], row[3]) for row in target_frames.homes(facts, what.account.id, what.window).rows()
+    }
     opened = []
     for row in rows.to_dicts():
         group = row["ad_group_id"]
@@ -209,7 +212,7 @@ def phrase_terms(facts: Facts, what: Scope, phrase: str) -> pl.DataFrame:
 def _phrases(
     facts: Facts, what: Scope, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[Opened]:
-    catalog = facts.catalog(what.account.id, facts.generation(what.account.id)).drop("sku")
+    catalog = product_frames.catalog(facts, what.account.id).drop("sku")
     advertised: dict[Any, list[AdProduct]] = {}
     opened = []
     for row in rows.to_dicts():
@@ -311,23 +314,25 @@ def report_rows(facts: Facts, view: View, what: Scope, row: Mapping[str, Any]) -
     source = facts.held(account.id, what.window).kind if view is TARGETS else "search_term_daily"
     if view is WORDS:
         held = phrase_terms(facts, what, row["phrase"]).select("ad_group_id", "normal_id")
-        keys = facts.keys_of_terms(account.id, held)["target_term_id"].to_list()
+        keys = row_frames.keys_of_terms(facts, account.id, held)["target_term_id"].to_list()
     elif view is TERMS:
-        keys = facts.term_keys(account.id, row["ad_group_id"], row["normal_id"])["target_term_id"].to_list()
+        keys = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])[
+            "target_term_id"
+        ].to_list()
     elif source == "target_daily":
         keys = [row["target_id"]]
     else:
-        keys = facts.terms_of(account.id, row["target_id"], what.window)["target_term_id"].to_list()
-    return source, facts.rows_behind(account.id, source, what.window, keys)
+        keys = row_frames.terms_of(facts, account.id, row["target_id"], what.window)[
+            "target_term_id"
+        ].to_list()
+    return source, row_frames.rows_behind(facts, account.id, source, what.window, keys)
 
 
 def break_even(facts: Facts, account: Account, row: Mapping[str, Any]) -> tuple[str, float] | None:
     """The main product of a row's ad group and its margin before ads: ACOS at which nothing is earned."""
     if row.get("main_product") is None:
         return None
-    known = facts.catalog(account.id, facts.generation(account.id)).filter(
-        pl.col("sku") == row["main_product"]
-    )
+    known = product_frames.catalog(facts, account.id).filter(pl.col("sku") == row["main_product"])
     margin = known["margin"].drop_nulls()
     return (row["main_product"], margin[0] / 100) if len(margin) else None
 

@@ -24,7 +24,7 @@ from nimbus_reef.core.plan import Change
 from nimbus_reef.core.proposals import Move
 from nimbus_reef.errors import BadInput, Conflict, NotFound
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.store import plans, remarks, saved
+from nimbus_reef.store import plans, remarks, row_frames, saved
 from nimbus_reef.web import charts, tables
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.figures import Figures
@@ -126,10 +126,12 @@ def _elsewhere(view: View, what: Scope, row: Mapping[str, Any], write: Figures) 
     """The terms a target paid for or a phrase stands in, or the targets that brought a term."""
     facts, account = parts().facts, what.account
     if view is TARGETS:
-        return drawer.elsewhere_terms(facts.terms_of(account.id, row["target_id"], what.window), write)
+        return drawer.elsewhere_terms(
+            row_frames.terms_of(facts, account.id, row["target_id"], what.window), write
+        )
     if view is WORDS:
         return drawer.elsewhere_terms(opening.phrase_terms(facts, what, row["phrase"]), write, most=8)
-    held = facts.term_keys(account.id, row["ad_group_id"], row["normal_id"])
+    held = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])
     sums = facts.sums(account.id, "search_term_daily", what.window).join(held, on="target_term_id")
     return drawer.elsewhere_targets(sums, write)
 
@@ -143,8 +145,8 @@ def _trend(view: View, opened: Opened, what: Scope) -> pl.DataFrame:
         held = opening.phrase_terms(facts, what, row["phrase"]).select("ad_group_id", "normal_id")
     else:
         held = pl.DataFrame([{name: row[name] for name in ("ad_group_id", "normal_id")}]).cast(pl.UInt32)
-    keys = facts.keys_of_terms(what.account.id, held)["target_term_id"].to_list()
-    days = facts.daily(what.account.id, "search_term_daily", opening.history(what), keys)
+    keys = row_frames.keys_of_terms(facts, what.account.id, held)["target_term_id"].to_list()
+    days = row_frames.daily(facts, what.account.id, "search_term_daily", opening.history(what), keys)
     return days.with_columns(bid=pl.lit(None, pl.Int64))
 
 
@@ -173,7 +175,7 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
     stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
     marked = drawer.changes_of_row(
         row, charts.bid_changes(trend["day"].to_list(), stepped, write),
-        parts().facts.changes(what.account.id, opening.history(what)),
+        row_frames.changes(parts().facts, what.account.id, opening.history(what)),
     )  # fmt: skip
     return {
         "id": row_id,

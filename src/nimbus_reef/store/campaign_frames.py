@@ -1,0 +1,36 @@
+"""What campaigns did in a window, from whichever report tells."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store import product_frames, setting_frames, snapshots, target_frames
+from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.models import KEYS_OF
+
+
+def campaign_sums(facts: Facts, account_id: int, window: Window, source: str) -> pl.DataFrame:
+    """Measures per campaign from one report: campaign_id, campaign, format, portfolio, state, measures."""
+    generation = facts.generation(account_id)
+
+    def make() -> pl.DataFrame:
+        (key, *_) = KEYS_OF[source]
+        versions = facts.versions(account_id, source, window)
+        rows = snapshots.read(facts.store, account_id, source, versions, [key, *MEASURES])
+        sums = rows.group_by(key).agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
+        if key == "target_id":
+            homes = target_frames.targets(facts, account_id).select("target_id", "campaign_id")
+            sums = sums.join(homes, on="target_id")
+        elif key == "product_ad_id":
+            homes = product_frames.ad_rows(facts, account_id, window).select("product_ad_id", "campaign_id")
+            sums = sums.join(homes, on="product_ad_id")
+        return (
+            sums.group_by("campaign_id")
+            .agg(pl.col(MEASURES).sum())
+            .join(setting_frames.campaign_settings(facts, account_id, window), on="campaign_id")
+            .sort("campaign_id")
+        )
+
+    return facts.cache.get(("campaign sums", account_id, generation, window, source), make)

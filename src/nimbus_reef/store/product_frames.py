@@ -1,0 +1,140 @@
+"""Products, the ads that show them, and their pages: names, money by window and by day."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from nimbus_reef.core import words
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store import setting_frames, snapshots
+from nimbus_reef.store.facts import Facts
+
+
+def product_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """One row per product ad in the window: ad_group_id, product_id, sku and the measures."""
+    query = (
+        "SELECT a.id AS product_ad_id, a.ad_group_id, a.product_id, p.sku FROM product p "
+        f"JOIN product_ad a ON a.product_id = p.id WHERE p.account_id = {int(account_id)}"
+    )
+    names = facts.cache.get(("ads", account_id, facts.generation(account_id)), lambda: facts.query(query))
+    return facts.sums(account_id, "product_ad_daily", window).join(names, on="product_ad_id")
+
+
+def ad_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """As `product_rows`, with campaign and ad group, family and category."""
+    generation = facts.generation(account_id)
+    query = (
+        "SELECT g.id AS ad_group_id, c.id AS campaign_id, c.name AS campaign, g.name AS ad_group "
+        f"FROM campaign c JOIN ad_group g ON g.campaign_id = c.id WHERE c.account_id = {int(account_id)}"
+    )
+    groups = facts.cache.get(("ad groups", account_id, generation), lambda: facts.query(query))
+    kinds = catalog(facts, account_id).select(
+        "product_id",
+        pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+        pl.col("category").cast(pl.String),
+    )
+    return (
+        product_rows(facts, account_id, window)
+        .join(groups, on="ad_group_id")
+        .join(kinds, on="product_id", how="left")
+        .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")
+    )
+
+
+def _ad_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """What each product did in each campaign on each day: day, product_id, campaign_id, measures."""
+    generation = facts.generation(account_id)
+    versions = facts.versions(account_id, "product_ad_daily", window)
+    query = (
+        "SELECT a.id AS product_ad_id, a.product_id, g.campaign_id FROM product p "
+        "JOIN product_ad a ON a.product_id = p.id JOIN ad_group g ON g.id = a.ad_group_id "
+        f"WHERE p.account_id = {int(account_id)}"
+    )
+    names = facts.cache.get(("ad homes", account_id, generation), lambda: facts.query(query))
+    return (
+        snapshots.read(facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES])
+        .join(names.lazy(), on="product_ad_id")
+        .group_by("day", "product_id", "campaign_id")
+        .agg(pl.col(MEASURES).cast(pl.Int64).sum())
+        .sort("day", "product_id", "campaign_id")
+        .collect()
+    )
+
+
+def placed_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    What each product did in each campaign on each day: day, product_id, campaign_id, the
+    measures, sku, title, family, category, margin (per cent), campaign, format, portfolio.
+    Names are categories: there are many rows and few names.
+    """
+    generation = facts.generation(account_id)
+
+    def make() -> pl.DataFrame:
+        known = catalog(facts, account_id).select(
+            "product_id", "title", "margin",
+            pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+            pl.col("category").cast(pl.String),
+        )  # fmt: skip
+        query = f"SELECT id AS product_id, sku FROM product WHERE account_id = {int(account_id)}"
+        skus = facts.cache.get(("skus", account_id, generation), lambda: facts.query(query))
+        campaigns = setting_frames.campaign_settings(facts, account_id, window).select(
+            "campaign_id", "campaign", "format", "portfolio"
+        )
+        return (
+            _ad_days(facts, account_id, window)
+            .join(skus, on="product_id")
+            .join(known, on="product_id", how="left")
+            .join(campaigns, on="campaign_id", how="left")
+            .with_columns(
+                pl.col("sku", "title", "family", "category", "campaign", "format", "portfolio").cast(
+                    pl.Categorical
+                )
+            )
+        )
+
+    return facts.cache.get(("placed products", account_id, generation, window), make)
+
+
+def listings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """Product pages by day: day, product_id and what they show."""
+    versions = facts.versions(account_id, "listings", window)
+
+    def make() -> pl.DataFrame:
+        return snapshots.read(facts.store, account_id, "listings", versions).collect()
+
+    return facts.cache.get(("listings", account_id, window, tuple(versions.items())), make)
+
+
+def catalog(facts: Facts, account_id: int) -> pl.DataFrame:
+    """The newest known settings of each product."""
+    query = (
+        "SELECT k.product_id, p.sku, k.item_id AS item, k.parent_item_id AS parent, k.title, k.brand, k.category, "
+        "k.price, k.margin, k.ad_eligible FROM catalog k JOIN product p ON p.id = k.product_id "
+        f"WHERE k.account_id = {int(account_id)} AND k.day = (SELECT MAX(n.day) FROM catalog n "
+        "WHERE n.account_id = k.account_id AND n.product_id = k.product_id)"
+    )
+    return facts.cache.get(("catalog", account_id, facts.generation(account_id)), lambda: facts.query(query))
+
+
+def family_names(facts: Facts, account_id: int) -> dict[str, str]:
+    """What product families are called, by id: the words that all their titles begin with."""
+    generation = facts.generation(account_id)
+
+    def make() -> dict[str, str]:
+        families = (
+            catalog(facts, account_id)
+            .select(
+                pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+                pl.col("title", "brand").cast(pl.String),
+            )
+            .drop_nulls("family")
+            .group_by("family")
+            .agg("title", pl.col("brand").first())
+        )
+        return {
+            family: words.common_start(titles, brand or "") or family
+            for family, titles, brand in families.rows()
+        }
+
+    return facts.cache.get(("families", account_id, generation), make)
