@@ -62,6 +62,32 @@ def test_the_split_is_one_sentence_whose_parts_add_up(owner):
     assert "did most" in page
 
 
+def test_the_why_leaves_as_a_file_whose_parts_sum_to_its_pulls(owner):
+    rows = table(owner.get(f"/movement/why/export.csv?{SCOPE}&by=campaign"))
+    parts = [name for name in rows[0] if name.endswith("_points") and name != "pull_points"]
+    summed = [sum(float(row[name] or 0) for row in rows) for name in (*parts, "pull_points")]
+    assert sum(summed[:-1]) == pytest.approx(summed[-1], abs=1e-6)
+    assert abs(float(rows[0]["pull_points"])) >= abs(float(rows[-1]["pull_points"]))
+
+
+def test_a_trend_leaves_as_a_file_by_day_with_the_keyword_s_bid(owner):
+    keyword = row_ids(owner.get("/targeting/targets?account=fernhollow-de&sort=-spend"))[0]
+    whole = table(owner.get(f"/movement/trends/export.csv?{SCOPE}"))
+    one = table(owner.get(f"/movement/trends/export.csv?{SCOPE}&whose=keyword:{keyword}"))
+    assert "bid" in one[0]
+    assert "bid" not in whole[0]
+    day = next(row for row in whole if float(row["sales"]))
+    assert float(day["acos"]) == pytest.approx(float(day["spend"]) / float(day["sales"]))
+
+
+def test_a_view_that_has_no_file_and_a_file_without_a_comparison_say_so(owner):
+    assert owner.get("/movement/nothing/export.csv?account=fernhollow-de").status_code == 404
+    for name in ("drift", "ledger", "why"):
+        refused = owner.get(f"/movement/{name}/export.csv?account=fernhollow-de&against=none")
+        assert refused.status_code == 400
+        assert "days to compare with" in plain(refused)
+
+
 def test_nothing_to_compare_says_so(owner):
     page = plain(owner.get("/movement/drift?account=fernhollow-de&against=none"))
     assert "Nothing is compared" in page

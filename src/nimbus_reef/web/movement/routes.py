@@ -10,16 +10,20 @@ from werkzeug.wrappers import Response
 
 from nimbus_reef.core.metrics import METRICS
 from nimbus_reef.core.model import Format
+from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.jobs import movement as work
+from nimbus_reef.jobs.exports import Table
 from nimbus_reef.jobs.movement import GROUPINGS
 from nimbus_reef.web import charts
 from nimbus_reef.web.exports.routes import hand_out
-from nimbus_reef.web.movement import pages, trends
+from nimbus_reef.web.movement import courses, ledger, pages, trends, why
 from nimbus_reef.web.movement.drift import drift
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, parts, scope
 from nimbus_reef.web.standing import product
+from nimbus_reef.web.standing.pages import Answer
+from nimbus_reef.web.tables import PAGE_ROWS
 
 movement = Blueprint("movement", __name__, url_prefix="/movement")
 LEDGERED: Final = (
@@ -76,30 +80,32 @@ def _ways(what: Scope, by: str, here: str) -> pages.Ways:
     return pages.Ways()
 
 
-def _sides(what: Scope, by: str) -> pl.DataFrame:
-    against = what.against
-    if against is None:
+def _against(what: Scope) -> Window:
+    """The days compared with; BadInput where there are none."""
+    if what.against is None:
         raise BadInput("Movement needs days to compare with.", remedy="Choose some under “against”.")
-    return work.sides(parts().facts, what.account, what.window, against, what.aims, by, what.narrow)
+    return what.against
+
+
+def _sides(what: Scope, by: str) -> pl.DataFrame:
+    return work.sides(parts().facts, what.account, what.window, _against(what), what.aims, by, what.narrow)
 
 
 def _ranked(what: Scope, by: str) -> pl.DataFrame:
-    against = what.against
-    assert against is not None
-    return pages.ranked(_sides(what, by), against.days, what.window.days)
+    return pages.ranked(_sides(what, by), _against(what).days, what.window.days)
 
 
-def _why_page(what: Scope, by: str) -> pages.WhyPage | None:
+def _why_page(what: Scope, by: str) -> why.WhyPage | None:
     """Why ACOS moved, by the rows of a grouping; kept until something is loaded."""
     facts, write = parts().facts, figures()
     now = (facts.generation(what.account.id), what.window, what.against, what.aims, what.narrow)
     key = ("why", what.account.id, *now, by, write)
-    return facts.cache.get(key, lambda: pages.why(_sides(what, by), write))
+    return facts.cache.get(key, lambda: why.why(_sides(what, by), write))
 
 
-def _why_of_all(what: Scope) -> pages.WhyPage:
+def _why_of_all(what: Scope) -> why.WhyPage:
     """Why the account's ACOS moved, whatever the page is grouped by."""
-    nothing = pages.WhyPage(pages.Answer("Nothing was sold in one of the windows.", ""), (), ())
+    nothing = why.WhyPage(Answer("Nothing was sold in one of the windows.", ""), (), ())
     return _why_page(what, "product") or nothing
 
 
@@ -109,7 +115,7 @@ def _drift(what: Scope) -> dict[str, Any]:
     rows, write = _ranked(what, by), figures()
     shown = rows.head(pages.MOST_DRAWN if everything else pages.LARGEST)
     whole = _why_of_all(what)
-    of = max(1, -(-len(rows) // pages.PAGE_ROWS)) if everything else 1
+    of = max(1, -(-len(rows) // PAGE_ROWS)) if everything else 1
     page = min(what.page, of)
     sides = _sides(what, "product" if by != "family" else "family")
     return {
@@ -119,7 +125,7 @@ def _drift(what: Scope) -> dict[str, Any]:
         "everything": everything,
         "chart": drift(pages.movers(shown, write), what.target_acos, pages.break_even(sides)),
         "lines": pages.drift_lines(
-            rows.slice((page - 1) * pages.PAGE_ROWS, pages.PAGE_ROWS) if everything else shown, write
+            rows.slice((page - 1) * PAGE_ROWS, PAGE_ROWS) if everything else shown, write
         ),
         "page": page,
         "pages": of,
@@ -149,12 +155,11 @@ def _least(what: Scope) -> float:
 
 
 def _ledger_rows(what: Scope) -> pl.DataFrame | None:
-    against, by = what.against, what.choice("by", GROUPINGS)
-    assert against is not None
+    against, by = _against(what), what.choice("by", GROUPINGS)
     facts, metric, least = parts().facts, METRICS[_metric(what)], _least(what)
 
     def make() -> pl.DataFrame | None:
-        return pages.ledger_rows(_sides(what, by), metric, against.days, what.window.days, least)
+        return ledger.ledger_rows(_sides(what, by), metric, against.days, what.window.days, least)
 
     now = (what.account.id, facts.generation(what.account.id), what.window, against, what.aims, what.narrow)
     return facts.cache.get(("ledger", *now, by, metric.key, least), make)
@@ -163,14 +168,14 @@ def _ledger_rows(what: Scope) -> pl.DataFrame | None:
 def _ledger(what: Scope) -> dict[str, Any]:
     metric = METRICS[_metric(what)]
     rows = _ledger_rows(what)
-    of = max(1, -(-(len(rows) if rows is not None else 0) // pages.PAGE_ROWS))
+    of = max(1, -(-(len(rows) if rows is not None else 0) // PAGE_ROWS))
     page = min(what.page, of)
     return {
         "by": what.choice("by", GROUPINGS),
         "metric": metric,
         "metrics": [METRICS[key] for key in LEDGERED],
         "least": what.said("least"),
-        "ledger": pages.ledger(rows, metric, figures(), page) if rows is not None and len(rows) else None,
+        "ledger": ledger.ledger(rows, metric, figures(), page) if rows is not None and len(rows) else None,
         "page": page,
         "pages": of,
         "drawer": _drawer(what),
@@ -180,22 +185,22 @@ def _ledger(what: Scope) -> dict[str, Any]:
 def _why(what: Scope) -> dict[str, Any]:
     by = what.choice("by", GROUPINGS)
     return {
-        "by": by, "why": _why_page(what, by), "factors": pages.FACTORS, "drawer": _drawer(what),
+        "by": by, "why": _why_page(what, by), "factors": why.FACTORS, "drawer": _drawer(what),
     }  # fmt: skip
 
 
 def _trends(what: Scope) -> dict[str, Any]:
     write, facts = figures(), parts().facts
     chosen = [key for key in what.said("metric").split(",") if key] or ["spend", "sales", "acos"]
-    wrong = [key for key in chosen if key not in pages.TRENDED]
+    wrong = [key for key in chosen if key not in courses.TRENDED]
     if wrong:
-        raise BadInput(f"There is no trend of “{wrong[0]}”.", remedy=f"Use {', '.join(pages.TRENDED)}.")
+        raise BadInput(f"There is no trend of “{wrong[0]}”.", remedy=f"Use {', '.join(courses.TRENDED)}.")
     only = what.said("only")
-    shown = [only] if only in pages.TRENDED else chosen
-    smooth = pages.SMOOTH[what.choice("smooth", tuple(pages.SMOOTH))]
+    shown = [only] if only in courses.TRENDED else chosen
+    smooth = courses.SMOOTH[what.choice("smooth", tuple(courses.SMOOTH))]
     found = trends.trend(facts, what, what.said("whose"), write)
-    lines = pages.trend_lines(found.days, shown, smooth, write)
-    days = pages.shown_days(found.days)
+    lines = courses.trend_lines(found.days, shown, smooth, write)
+    days = courses.shown_days(found.days)
     return {
         "trend": found,
         "lines": lines,
@@ -204,11 +209,11 @@ def _trends(what: Scope) -> dict[str, Any]:
             first_shown=what.window.first, figures=write,
         ) if days else None,
         "height": 54 + len(lines) * (300 if only else 104) + (54 if found.bids else 0),
-        "offered": [METRICS[key] for key in pages.TRENDED],
+        "offered": [METRICS[key] for key in courses.TRENDED],
         "chosen": chosen,
         "only": only,
         "smooth": what.said("smooth"),
-        "stretches": pages.stretches(found.days, found.target_acos, write) if found.bids else [],
+        "stretches": courses.stretches(found.days, found.target_acos, write) if found.bids else [],
         "changes": [(write.day(each.day), each.words) for each in found.changes[-12:]][::-1],
     }  # fmt: skip
 
@@ -222,15 +227,33 @@ def things() -> str:
 _VIEWS: Final = {"drift": _drift, "ledger": _ledger, "why": _why, "trends": _trends}
 
 
+def _drift_file(what: Scope) -> Table:
+    return pages.drift_export(_ranked(what, what.choice("by", GROUPINGS)))
+
+
+def _ledger_file(what: Scope) -> Table | None:
+    rows = _ledger_rows(what)
+    return None if rows is None else ledger.ledger_export(rows, METRICS[_metric(what)])
+
+
+def _why_file(what: Scope) -> Table | None:
+    return why.why_export(_sides(what, what.choice("by", GROUPINGS)))
+
+
+def _trend_file(what: Scope) -> Table:
+    found = trends.trend(parts().facts, what, what.said("whose"), figures())
+    return courses.trend_export(found.days, found.bids)
+
+
+_FILES: Final = {"drift": _drift_file, "ledger": _ledger_file, "why": _why_file, "trends": _trend_file}
+
+
 @movement.get("/<name>/export.<ending>")
 def export(name: str, ending: str) -> Response:
-    """All rows of the drift list or the ledger as a file."""
-    what = scope()
-    if name == "ledger":
-        rows = _ledger_rows(what)
-        if rows is None:
-            raise NotFound("There is no change to write down.", remedy="Choose other days.")
-        return hand_out(pages.ledger_export(rows, METRICS[_metric(what)]), ending)
-    if name == "drift":
-        return hand_out(pages.drift_export(_ranked(what, what.choice("by", GROUPINGS))), ending)
-    raise NotFound(f"“{name}” is no table of Movement.", remedy="Export the drift or the ledger.")
+    """All rows behind a view as a file."""
+    if name not in _FILES:
+        raise NotFound(f"“{name}” is no table of Movement.", remedy=f"Export {', '.join(_FILES)}.")
+    made = _FILES[name](scope())
+    if made is None:
+        raise NotFound("There is no change to write down.", remedy="Choose other days.")
+    return hand_out(made, ending)

@@ -9,7 +9,9 @@ import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from nimbus_reef.core import funnel
 from nimbus_reef.core.funnel import COUNTS
+from nimbus_reef.core.peers import RATED
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs import intake as loading
 from nimbus_reef.jobs import standing as work
@@ -24,7 +26,7 @@ from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, must_write, my_accounts, parts, scope
 from nimbus_reef.web.standing import pages, product, typed
-from nimbus_reef.web.strips import strip
+from nimbus_reef.web.strips import strip, value_words
 from nimbus_reef.web.tables import Field
 
 standing = Blueprint("standing", __name__, url_prefix="/standing")
@@ -97,7 +99,7 @@ def _tree(what: Scope) -> dict[str, Any]:
         "by": by,
         "groups": GROUPS,
         "lines": pages.group_lines(_groups(what, on, by), write),
-        "metrics": [(metric, pages.RATED[metric].label) for metric in AD_METRICS],
+        "metrics": [(metric, RATED[metric].label) for metric in AD_METRICS],
         "pairs": pages.format_pairs(_mix(what), "spend", write),
     }
 
@@ -184,7 +186,7 @@ def _formats(what: Scope) -> dict[str, Any]:
         "campaign_pairs": pages.format_pairs(mix, "campaign", write),
         "lines": pages.group_lines(groups, write),
         "whole": [strip(each.standing, write) for each in _places(what, on).values()],
-        "metrics": [(metric, pages.RATED[metric].label) for metric in AD_METRICS],
+        "metrics": [(metric, RATED[metric].label) for metric in AD_METRICS],
     }
 
 
@@ -196,7 +198,7 @@ def _path(what: Scope) -> dict[str, Any]:
     return {
         "path": pages.path(sums, weeks["day"].n_unique(), write),
         "strips": [
-            (pages.RATED[metric].label, pages.value_words(metric, each.value, write), strip(each, write))
+            (RATED[metric].label, value_words(metric, each.value, write), strip(each, write))
             for metric, each in places.items()
         ],
     }
@@ -207,7 +209,7 @@ def _queries(what: Scope) -> dict[str, Any]:
     listed = _listed(what, rows, fields, "-volume", "query")
     return {
         "fields": fields, "listed": listed, "count": len(rows), "lines": pages.query_lines(listed.shown, figures()),
-        "stages": pages.funnel.STAGES,
+        "stages": funnel.STAGES,
     }  # fmt: skip
 
 

@@ -1,0 +1,129 @@
+"""How metrics ran: lines of a trend, smoothed or not, and the days a keyword worked."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core import bids
+from nimbus_reef.core.metrics import METRICS, Unit, with_ratios
+from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.jobs.exports import Table
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.movement.pages import level
+
+TRENDED: Final = (
+    "spend",
+    "sales",
+    "acos",
+    "ctr",
+    "cvr",
+    "cpc",
+    "aov",
+    "impressions",
+    "clicks",
+    "orders",
+    "roas",
+)
+SMOOTH: Final = {"": 1, "7": 7, "14": 14}
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One metric of a trend: its days, in the unit that is written, null where there is none."""
+
+    key: str
+    label: str
+    values: tuple[float | None, ...]
+    now: str
+
+
+def trend_lines(days: pl.DataFrame, metrics: Sequence[str], smooth: int, figures: Figures) -> list[Line]:
+    """
+    Metrics by day. Smoothing: a ratio of the sums of the last days, never a mean of ratios; a sum's
+    mean over them.
+    """
+    money = days.with_columns(pl.col(name) / MICRO for name in MONEY_MEASURES)
+    rolled = money.with_columns(pl.col(MEASURES).cast(pl.Float64).rolling_mean(smooth, min_samples=1))
+    lines = []
+    for key in metrics:
+        metric = METRICS[key]
+        if metric.is_ratio:
+            below = pl.col(metric.denominator)
+            values = rolled.select(pl.when(below > 0).then(pl.col(metric.numerator) / below)).to_series()
+        else:
+            values = rolled[key]
+        scale = 100 if metric.unit is Unit.RATE else 1
+        unit = " %" if metric.unit is Unit.RATE else f" {figures.symbol}" if metric.unit is Unit.MONEY else ""
+        sums = {name: float(money[name].sum()) for name in MEASURES}
+        whole = (
+            (sums[metric.numerator] / sums[metric.denominator] if sums[metric.denominator] else None)
+            if metric.is_ratio
+            else sums[key] / max(1, len(days))
+        )
+        lines.append(
+            Line(
+                key, f"{metric.label}{unit}", tuple(None if v is None else round(v * scale, 4) for v in values),
+                level(metric, whole, figures) + ("" if metric.is_ratio else " a day"),
+            )
+        )  # fmt: skip
+    return lines
+
+
+@dataclass(frozen=True, slots=True)
+class Worked:
+    """A stretch of two weeks of a keyword: whether it met its target, and the bid then."""
+
+    days: str
+    bid: str
+    orders: str
+    acos: str
+    worked: bool
+
+
+def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[Worked]:
+    """
+    The 14-day blocks of a keyword, newest first. days: day, clicks, orders, spend, sales and
+    bid (micro) in order. Worked: at least 3 orders within the target.
+    """
+    rows = days.select("day", "clicks", "orders", "spend", "sales", "bid").rows()
+    found = []
+    for end in range(len(rows), bids.BLOCK_DAYS - 1, -bids.BLOCK_DAYS):
+        part = rows[end - bids.BLOCK_DAYS : end]
+        made = bids.blocks(
+            [bids.Day(clicks, orders, spend / MICRO, sales / MICRO, None if bid is None else bid / MICRO)
+             for _, clicks, orders, spend, sales, bid in part]
+        )  # fmt: skip
+        if not made:
+            continue
+        block = made[0]
+        found.append(
+            Worked(
+                f"{figures.day(part[0][0])} – {figures.day(part[-1][0])}", figures.money(block.bid, 2),
+                figures.count(block.orders), figures.rate(block.spend / block.sales, 0) if block.sales else "no sales",
+                bids.best_working_bid([block], target_acos) is not None,
+            )
+        )  # fmt: skip
+    return found
+
+
+def shown_days(days: pl.DataFrame) -> list[date]:
+    """The days of a trend."""
+    found: list[date] = days["day"].to_list()
+    return found
+
+
+def trend_export(days: pl.DataFrame, bids: Sequence[float | None]) -> Table:
+    """Every day of a trend as a file, never smoothed; with the bid of a keyword."""
+    ratios = [key for key in TRENDED if METRICS[key].is_ratio]
+    rated = with_ratios(days.select("day", *MEASURES), ratios).with_columns(
+        pl.col(name) / MICRO for name in MONEY_MEASURES
+    )
+    own = [pl.Series("bid", bids, dtype=pl.Float64)] if bids else []
+    money = dict.fromkeys((*MONEY_MEASURES, "cpc", "aov", "bid"), "0.00")
+    rates = {"acos": "0.0%", "ctr": "0.00%", "cvr": "0.0%"}
+    return Table("trend", rated.drop("no_sales").with_columns(own), money | rates)

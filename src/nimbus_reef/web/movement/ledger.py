@@ -1,0 +1,187 @@
+"""The ledger: every row's part of a metric's change, summing to it; bars and table are one thing."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import polars as pl
+
+from nimbus_reef.core import change
+from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.metrics import Better, Metric, Unit
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.jobs.exports import Table
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.movement.pages import level
+from nimbus_reef.web.standing.pages import Answer
+from nimbus_reef.web.tables import PAGE_ROWS
+
+
+@dataclass(frozen=True, slots=True)
+class LedgerLine:
+    """
+    One row: its part of the change, its bar (x, width in 0 … 100) and the running total's place.
+    extra: of a ratio mix, rate, entered; of a sum the share of the gross.
+    """
+
+    key: str
+    name: str
+    where: str
+    sku: str
+    then: str
+    now: str
+    part: str
+    tone: str
+    x: float
+    width: float
+    running: str
+    running_x: float
+    extra: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Ledger:
+    """The ledger of one metric. zero: where no change stands on the bars' scale."""
+
+    answer: Answer
+    heads: tuple[str, ...]
+    lines: tuple[LedgerLine, ...]
+    zero: float
+
+
+def ledger_rows(
+    sides: pl.DataFrame, metric: Metric, days_then: int, days_now: int, least: float
+) -> pl.DataFrame | None:
+    """
+    Every row's part of the metric's change, largest first, summing to it.
+
+    Sums are per 30 days; a ratio's part is its pull. Rows that spent less than `least` (per 30
+    days, in both windows) stand together in one. Null where the ratio has no base.
+    """
+    per = {0: STAKE_DAYS / days_then, 1: STAKE_DAYS / days_now}
+    small = pl.all_horizontal(pl.col(f"spend{when}") * per[when] < least for when in (0, 1))
+    kept, gathered = sides.filter(~small), sides.filter(small)
+    if len(gathered):
+        sums = [f"{name}{when}" for name in MEASURES for when in (0, 1)]
+        one = gathered.select(pl.col(sums).sum()).with_columns(
+            key=pl.lit(""),
+            name=pl.lit(f"{len(gathered)} smaller ones together"),
+            where=pl.lit(""),
+            sku=pl.lit(None, pl.String),
+        )
+        kept = pl.concat([kept, one], how="diagonal_relaxed")
+    if not metric.is_ratio:
+        split = change.additive(
+            kept.with_columns(
+                (pl.col(f"{metric.key}{when}") * per[when]).alias(f"value{when}") for when in (0, 1)
+            )
+        )
+        return split.sort(pl.col("part").abs(), descending=True, maintain_order=True)
+    named = kept.with_columns(
+        pl.col(f"{column}{when}").cast(pl.Float64).alias(f"{short}{when}")
+        for short, column in (("num", metric.numerator), ("den", metric.denominator))
+        for when in (0, 1)
+    )
+    ratio = change.split_group(named)
+    if ratio is None:
+        return None
+    values = [
+        pl.when(pl.col(f"den{when}") > 0)
+        .then(pl.col(f"num{when}") / pl.col(f"den{when}"))
+        .alias(f"value{when}")
+        for when in (0, 1)
+    ]
+    return (
+        ratio.with_columns(values)
+        .with_columns(whole=pl.col("part"), part=pl.col("pull"))
+        .sort(pl.col("part").abs(), descending=True, maintain_order=True)
+    )
+
+
+def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> Ledger:
+    """A page of the ledger; bars and running total share one scale over all pages."""
+    parts = rows["part"].to_list()
+    totals = change.running(parts)
+    span = [0.0, *parts, *totals]
+    low, high = min(span), max(span)
+    width = (high - low) or 1.0
+
+    def place(value: float) -> float:
+        return 100 * (value - low) / width
+
+    first = (page - 1) * PAGE_ROWS
+    better = 0 if metric.better is Better.NEITHER else 1 if metric.better is Better.HIGHER else -1
+    lines = []
+    for number, row in enumerate(rows.slice(first, PAGE_ROWS).to_dicts(), first):
+        part = row["part"]
+        extra = (
+            tuple(
+                _change(metric, row[name], figures) if row[name] else ""
+                for name in ("rate", "mix", "entered")
+            )
+            if metric.is_ratio
+            else (figures.rate(row["share_of_gross"], 0), figures.rate(row["share_of_net"], 0))
+        )
+        lines.append(
+            LedgerLine(
+                row["key"], row["name"], row["where"] or "", row["sku"] or "", level(metric, row["value0"], figures),
+                level(metric, row["value1"], figures), _change(metric, part, figures),
+                "" if not better or not part else "gain" if part * better > 0 else "loss",
+                place(min(0, part)), max(0.3, place(max(0, part)) - place(min(0, part))),
+                _change(metric, totals[number], figures), place(totals[number]), extra,
+            )
+        )  # fmt: skip
+    heads = (
+        ("rate", "mix", "entered or left") if metric.is_ratio else ("of all movement", "of the net change")
+    )
+    return Ledger(ledger_words(rows, metric, figures), heads, tuple(lines), place(0))
+
+
+def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer:
+    """The change as a whole, and who did most of it."""
+    net = float(rows["part"].sum())
+    if metric.is_ratio:
+        levels = [rows[f"num{when}"].sum() / rows[f"den{when}"].sum() for when in (0, 1)]
+        moved = f"{level(metric, levels[0], figures)} → {level(metric, levels[1], figures)}"
+    else:
+        moved = f"{level(metric, rows['value0'].sum(), figures)} → {level(metric, rows['value1'].sum(), figures)} a month"
+    if abs(net) < 1e-12:
+        return Answer(f"{_name(metric)} did not move: {moved}.", "")
+    way = 1 if net > 0 else -1
+    named = rows.filter(pl.col("key") != "")
+    most = named.filter(pl.col("part") * way > 0).head(2).to_dicts()
+    against = next(iter(named.filter(pl.col("part") * way < 0).head(1).to_dicts()), None)
+    said = " and ".join(f"{row['name']} ({_change(metric, row['part'], figures)})" for row in most)
+    held = (
+        f" {against['name']} held against it ({_change(metric, against['part'], figures)})."
+        if against
+        else ""
+    )
+    return Answer(
+        f"{_name(metric)} {'rose' if net > 0 else 'fell'}, {moved}.",
+        f"{said} did most of it.{held}" if most else "",
+    )
+
+
+def _name(metric: Metric) -> str:
+    return metric.label if metric.is_ratio else metric.label.capitalize()
+
+
+def _change(metric: Metric, value: float | None, figures: Figures) -> str:
+    if value is None:
+        return ""
+    if metric.unit is Unit.RATE:
+        return f"{'+' if value > 0 else ''}{figures.number(value * 100, 3 if metric.key == 'ctr' else 2)} pt"
+    if metric.unit is Unit.MONEY:
+        return figures.change(value, 3 if metric.is_ratio else 0)
+    digits = 2 if metric.unit is Unit.FACTOR else 0
+    return f"{'+' if value > 0 else ''}{figures.number(value, digits)}"
+
+
+def ledger_export(rows: pl.DataFrame, metric: Metric) -> Table:
+    """The whole ledger as a file."""
+    extra = ["rate", "mix", "entered", "whole"] if metric.is_ratio else ["share_of_gross", "share_of_net"]
+    columns = ["name", "where", "value0", "value1", "part", *extra]
+    return Table(
+        f"ledger-{metric.key}", rows.select(columns).with_columns(running=pl.col("part").cum_sum()), {}
+    )

@@ -1,0 +1,145 @@
+"""Why ACOS moved: one sentence, one picture, the rows that did it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core import change
+from nimbus_reef.jobs.exports import Table
+from nimbus_reef.jobs.movement import REST
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.splits import split_bars, split_words
+from nimbus_reef.web.standing.pages import Answer
+from nimbus_reef.web.tables import PAGE_ROWS
+
+FACTORS: Final = (
+    ("cpc", "price per click"), ("cvr", "conversion"), ("aov", "order value"), ("mix", "mix of sales"),
+    ("unsplit", "rate, unsplit"), ("entered", "entered or left"),
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step of the picture. x, width: 0 … 100 of its line; kind: end, gain or loss."""
+
+    name: str
+    text: str
+    x: float
+    width: float
+    kind: str
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
+class WhyLine:
+    """One row's parts of the change, in points."""
+
+    key: str
+    name: str
+    where: str
+    sku: str
+    pull: str
+    tone: str
+    cells: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class WhyPage:
+    """Why ACOS moved: one sentence, one picture, the rows that did it."""
+
+    answer: Answer
+    steps: tuple[Step, ...]
+    lines: tuple[WhyLine, ...]
+
+
+def why(sides: pl.DataFrame, figures: Figures) -> WhyPage | None:
+    """The exact split of the account's ACOS over its rows; null where nothing was sold in a window."""
+    split = change.split_acos(sides)
+    if split is None:
+        return None
+    before, after = (float(split[f"spend{when}"].sum() / split[f"sales{when}"].sum()) for when in (0, 1))
+    parts = [(words, float(split[name].sum())) for name, words in FACTORS]
+    shown = split.sort(pl.col("pull").abs(), descending=True, maintain_order=True)
+    lines = tuple(
+        WhyLine(
+            row["key"], row["name"], row["where"] or "", row["sku"] or "", _points(row["pull"], figures),
+            "loss" if row["pull"] > 0 else "gain",
+            tuple(_points(row[name], figures) if row[name] else "" for name, _ in FACTORS),
+        )
+        for row in shown.head(PAGE_ROWS).to_dicts()
+    )  # fmt: skip
+    return WhyPage(
+        why_words(before, after, parts, shown, figures), _steps(before, after, parts, figures), lines
+    )
+
+
+def why_words(
+    before: float, after: float, parts: Sequence[tuple[str, float]], by_pull: pl.DataFrame, figures: Figures
+) -> Answer:
+    """The change in one sentence of parts, and the two rows that pulled most its way."""
+    moved = after - before
+    if abs(moved) < 0.0005:
+        bold = f"ACOS stands at {figures.rate(after)}, as before."
+    else:
+        bold = f"ACOS {'rose' if moved > 0 else 'fell'} {figures.number(abs(moved) * 100, 1)} points, {figures.rate(before)} → {figures.rate(after)}."
+    way = 1 if moved >= 0 else -1
+    pulled = by_pull.filter((pl.col("pull") * way > 0) & (pl.col("key") != REST))
+    most = pulled["name"].head(2).to_list()
+    words = split_words(parts, figures)
+    ending = f" {' and '.join(most)} did most." if most else ""
+    return Answer(bold, f"{words[0].upper()}{words[1:]}.{ending}")
+
+
+def _points(value: float, figures: Figures) -> str:
+    return f"{'+' if value > 0 else ''}{figures.number(value * 100, 2)}"
+
+
+def _steps(
+    before: float, after: float, parts: Sequence[tuple[str, float]], figures: Figures
+) -> tuple[Step, ...]:
+    """ACOS then, each part where the one before left off, ACOS now: one scale, not from zero."""
+    levels, at = [before], before
+    for _, value in parts:
+        at += value
+        levels.append(at)
+    low, high = min(*levels, after), max(*levels, after)
+    margin = max((high - low) * 0.25, 0.004)
+    low, high = max(0.0, low - margin), high + margin
+
+    def place(value: float) -> float:
+        return 100 * (value - low) / (high - low)
+
+    steps = [Step("then", figures.rate(before), 0, place(before), "end", "")]
+    at = before
+    for (name, value), bar in zip(parts, split_bars(parts, figures), strict=True):
+        if abs(value) >= 0.00005:
+            first, last = sorted((at, at + value))
+            steps.append(
+                Step(
+                    name,
+                    bar.text,
+                    place(first),
+                    place(last) - place(first),
+                    "loss" if value > 0 else "gain",
+                    "",
+                )
+            )
+        at += value
+    steps.append(Step("now", figures.rate(after), 0, place(after), "end", ""))
+    return tuple(steps)
+
+
+def why_export(sides: pl.DataFrame) -> Table | None:
+    """Every row's pull and parts as a file, in points of ACOS; null where nothing was sold in a window."""
+    split = change.split_acos(sides)
+    if split is None:
+        return None
+    points = [(pl.col(name) * 100).alias(f"{name}_points") for name in ("pull", *dict(FACTORS))]
+    rows = split.sort(pl.col("pull").abs(), descending=True, maintain_order=True)
+    money = [f"{name}{when}" for name in ("spend", "sales") for when in (0, 1)]
+    formats = dict.fromkeys(money, "0.00") | {f"{name}_points": "0.00" for name in ("pull", *dict(FACTORS))}
+    return Table("why-acos-moved", rows.select("key", "name", "where", *money, *points), formats)
