@@ -33,7 +33,7 @@ from nimbus_reef.formats import mapping, tables
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.jobs import exports, intake
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store import accounts, bulk, people, snapshots
+from nimbus_reef.store import accounts, bulk, people, snapshots, target_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.facts import Facts
@@ -186,7 +186,7 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
             )
             lines.append(_campaigns(store))
             lines.append(_workbook(conf, warm.sums(account.id, "search_term_daily", window)))
-            rows_frame = warm.term_rows(account.id, window)
+            rows_frame = target_frames.term_rows(warm, account.id, window)
             judge = median(lambda: targeting.judged(rows_frame, 30, targeting.Aims(0.28), 10), 3)
             lines.append(Line(f"judging {len(rows_frame):,} terms", "one cold window", cold, judge, "≤ 10 ×"))
             remarks = [

@@ -173,13 +173,19 @@ def _phrase_ids(connection: Connection, texts: pl.Series, scratch: Path) -> pl.D
     )
     if len(bare):
         normal = bare.with_columns(normal=pl.col("text").map_elements(normal_form, return_dtype=pl.String))
+        # Most texts are in their normal form already, and need nobody else's id.
+        own = pl.col("normal") == pl.col("text")
+        others = normal.filter(~own)
         normals = bulk.ensure_ids(
-            connection, phrase, ["text"], normal.select(pl.col("normal").alias("text")), scratch
+            connection, phrase, ["text"], others.select(pl.col("normal").alias("text")), scratch
         ).rename({"id": "normal_id", "text": "normal"})
-        links = normal.join(normals, on="normal").select("id", "normal_id")
+        links = others.join(normals, on="normal").select("id", "normal_id")
         # A normal form is its own; one that was just made is not among the bare ones.
-        selves = normals.select(pl.col("normal_id").alias("id"), "normal_id")
-        _link(connection, pl.concat([links, selves]).unique("id"), scratch)
+        selves = [
+            ids.select(pl.col(name).alias("id"), pl.col(name).alias("normal_id"))
+            for ids, name in ((normal.filter(own), "id"), (normals, "normal_id"))
+        ]
+        _link(connection, pl.concat([links, *selves]).unique("id"), scratch)
     return known
 
 
