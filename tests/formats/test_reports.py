@@ -283,6 +283,24 @@ def test_every_kind_s_own_column_names_are_recognised(path):
         assert dict(best.mapping.columns) == dict(zip(header, header, strict=True))
 
 
+@pytest.mark.parametrize("old_new", [("0.63", "0.70"), ("enabled", "paused"), ("2026-10-01", "2026-10-09")])
+def test_what_a_setting_was_and_became_is_read_whatever_it_is(path, old_new):
+    header = ["at", "campaign", "ad_group", "target", "match_type", "field", "old", "new", "by"]
+    row = ["2026-10-13T08:00:00Z", "own · exact", "lamps", "grow light", "exact", "bid", *old_new, "ann"]
+    parsed = parse(path, csv_text([row, [*row[:3], "led", *row[4:]]], headers=header))
+    assert parsed.kind.name == "changes"
+    assert parsed.rows.select("old", "new").row(0) == old_new
+    assert parsed.warnings == ()
+
+
+def test_columns_that_nothing_is_read_from_are_named(path):
+    told = parse(path, csv_text([[*row, "x", "y"] for row in ROWS], headers=[*HEADERS, "My note", "Colour"]))
+    assert told.warnings == ("Columns of the file that are not used: My note, Colour.",)
+    many = [f"extra {n}" for n in range(9)]
+    told = parse(path, csv_text([[*row, *many] for row in ROWS], headers=[*HEADERS, *many]))
+    assert told.warnings[0].endswith("extra 5 and 3 more.")
+
+
 def test_a_mapping_must_be_whole(path):
     table, suggestion = read(path, csv_text(ROWS))
     columns = dict(suggestion.mapping.columns)

@@ -6,6 +6,7 @@ import numpy as np
 import polars as pl
 import pytest
 
+from nimbus_reef.formats import mapping, tables
 from nimbus_reef.sim import brand, peers
 from nimbus_reef.sim.vocabulary import PELLWICK
 
@@ -41,6 +42,14 @@ def test_what_is_told_is_what_happens(made):
     assert spend1 > spend0
     assert sales1 < sales0
     assert made.truth["stories"]["leaked"] == list(told.leaked)
+
+
+def test_every_file_is_taken_for_what_it_is_and_read_whole(made, tmp_path):
+    for name, frame in made.frames.items():
+        path = tmp_path / f"{name}.csv"
+        frame.write_csv(path)
+        best = mapping.suggest_kind(tables.read_table(path, path.name, rows=500))[0]
+        assert (best.mapping.kind, best.missing, best.unused) == (name, (), ())
 
 
 def test_a_page_breaks_on_the_day_conversion_collapses(made):

@@ -32,7 +32,7 @@ def test_the_tree_names_the_weakest_link_and_what_closing_the_gap_would_bring(ow
         page,
     )
     assert re.search(r"ahead of \d+ % of peers", page)
-    assert "Peers:" in page
+    assert "peers:" in page
     for label in ("Impressions", "Clicks", "Orders", "Sales", "Spend", "CTR", "CVR", "AOV", "CPC", "ACOS"):
         assert label in page
 

@@ -37,7 +37,8 @@ class Column:
     words: how other people's reports head such a column. aliases: other spellings of
     a choice's values, letters only, lower case, on top of the values themselves.
     summed: a count or sum of money that adds up over rows; nothing there means 0.
-    most: the largest figure that can stand there.
+    most: the largest figure that can stand there. anything: a text that may say whatever a
+    setting can be, so that figures and dates in it tell nothing against it.
     """
 
     name: str
@@ -47,6 +48,7 @@ class Column:
     aliases: Mapping[str, str] = field(default_factory=dict)
     summed: bool = False
     most: float | None = None
+    anything: bool = False
 
 
 DAY_COLUMNS = ("date", "week", "month", "at")

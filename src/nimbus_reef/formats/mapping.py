@@ -89,7 +89,7 @@ class _Sample:
 
     def fits(self, header: str, column: Column) -> float:
         """How well the cells could be this column: 0 (not at all) … 1."""
-        key = (header, column.holds, _id_like(column), tuple(column.aliases))
+        key = (header, column.holds, _id_like(column), column.anything, tuple(column.aliases))
         if key not in self._known:
             self._known[key] = _fits(self._said[header], column)
         return self._known[key]
@@ -110,6 +110,8 @@ def _id_like(column: Column) -> bool:
 def _fits(said: pl.Series, column: Column) -> float:
     if said.is_empty():
         return 0.6
+    if column.anything:
+        return 1.0
     match column.holds:
         case Holds.DATE | Holds.WEEK | Holds.MONTH:
             either = (values.DateOrder.DAY_FIRST, values.DateOrder.MONTH_FIRST)

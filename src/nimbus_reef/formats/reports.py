@@ -22,6 +22,7 @@ from nimbus_reef.formats.tables import LINE, RawTable, plain_cell
 MAX_REJECTED = 0.05
 _TOTAL_WORDS = r"(?i)^\s*(grand\s+)?(total|totals|sum|summe|gesamt|gesamtsumme|totale|suma|result)\b"
 _MOST_REASONS = 3
+_MOST_UNUSED = 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,7 +54,7 @@ def parse(table: RawTable, mapping: ColumnMap, file_name: str, zone: str = "UTC"
     zone: the account's, in which times without an offset are.
     """
     kind = KINDS[mapping.kind]
-    warnings = list(table.notes)
+    warnings = [*table.notes, *_unused(table, mapping)]
     frame = _own_names(table, kind, mapping)
     frame, dropped = _without_totals(frame, kind, mapping)
     if dropped:
@@ -78,6 +79,16 @@ def parse(table: RawTable, mapping: ColumnMap, file_name: str, zone: str = "UTC"
     if repeats:
         warnings.append(f"{repeats} row(s) repeat the key of another; their measures were added up.")
     return Parsed(kind, rows, rejects, tuple(warnings), read)
+
+
+def _unused(table: RawTable, mapping: ColumnMap) -> list[str]:
+    """Says which columns of the file are left out, so that nothing is lost unseen."""
+    left = [header for header in table.headers if header not in mapping.columns.values()]
+    if not left:
+        return []
+    named = ", ".join(left[:_MOST_UNUSED])
+    more = f" and {len(left) - _MOST_UNUSED} more" if len(left) > _MOST_UNUSED else ""
+    return [f"Columns of the file that are not used: {named}{more}."]
 
 
 def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> pl.DataFrame:

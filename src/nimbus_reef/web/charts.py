@@ -81,10 +81,14 @@ def luck(
 
 @dataclass(frozen=True, slots=True)
 class Marked:
-    """A change to be marked on a trend: its day, and what it was in words."""
+    """
+    A change to be marked on a trend: its day, and what it was in words; at_length: the same where
+    there is room, empty where that says no more.
+    """
 
     day: date
     words: str
+    at_length: str = ""
 
 
 def bid_changes(days: Sequence[date], bids: Sequence[float | None], figures: Figures) -> list[Marked]:

@@ -50,6 +50,18 @@ class Strip:
     short: str
 
 
+WEAK: Final = 25
+STRONG: Final = 75
+"""Per cent of peers one is ahead of: under the first is the bottom quarter, from the second on the top one."""
+
+
+def ahead_words(percentile: float, figures: Figures) -> str:
+    """How many peers one is ahead of; beyond the feed's outermost quantiles only that is known."""
+    if percentile <= POINTS[0]:
+        return f"behind {100 - POINTS[0]} % of peers"
+    return f"ahead of {figures.count(min(percentile, POINTS[-1]))} % of peers"
+
+
 def value_words(metric: str, value: float | None, figures: Figures) -> str:
     """A metric as it is written in running text."""
     unit = UNITS[metric]
@@ -107,7 +119,7 @@ def tone_of(percentile: float | None) -> str:
     """Coral only in the bottom quarter, lagoon only in the top one."""
     if percentile is None:
         return ""
-    return "loss" if percentile < 25 else "gain" if percentile >= 75 else ""
+    return "loss" if percentile < WEAK else "gain" if percentile >= STRONG else ""
 
 
 def _missing(standing: Standing, figures: Figures) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Final
 
 import polars as pl
 
@@ -11,10 +12,13 @@ from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import Better, Metric, Unit
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.jobs.exports import Table
+from nimbus_reef.web.answers import Answer
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.movement.pages import level
-from nimbus_reef.web.standing.pages import Answer
 from nimbus_reef.web.tables import PAGE_ROWS
+
+_SPLIT: Final = {"rate": "rate", "mix": "mix", "entered": "entered or left"}
+_SHARES: Final = {"share_of_gross": "of all movement", "share_of_net": "of the net change"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,16 +115,15 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> L
 
     first = (page - 1) * PAGE_ROWS
     better = 0 if metric.better is Better.NEITHER else 1 if metric.better is Better.HIGHER else -1
+    # Where nothing entered or left, no column says so in every row.
+    split = [name for name in _SPLIT if metric.is_ratio and (rows[name] != 0).any()]
     lines = []
     for number, row in enumerate(rows.slice(first, PAGE_ROWS).to_dicts(), first):
         part = row["part"]
         extra = (
-            tuple(
-                _change(metric, row[name], figures) if row[name] else ""
-                for name in ("rate", "mix", "entered")
-            )
+            tuple(_change(metric, row[name], figures) if row[name] else "" for name in split)
             if metric.is_ratio
-            else (figures.rate(row["share_of_gross"], 0), figures.rate(row["share_of_net"], 0))
+            else tuple(figures.rate(row[name], 0) for name in _SHARES)
         )
         lines.append(
             LedgerLine(
@@ -131,9 +134,7 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> L
                 _change(metric, totals[number], figures), place(totals[number]), extra,
             )
         )  # fmt: skip
-    heads = (
-        ("rate", "mix", "entered or left") if metric.is_ratio else ("of all movement", "of the net change")
-    )
+    heads = tuple(_SPLIT[name] for name in split) if metric.is_ratio else tuple(_SHARES.values())
     return Ledger(ledger_words(rows, metric, figures), heads, tuple(lines), place(0))
 
 

@@ -16,13 +16,13 @@ from nimbus_reef.jobs import movement as work
 from nimbus_reef.jobs.exports import Table
 from nimbus_reef.jobs.movement import GROUPINGS
 from nimbus_reef.web import charts
+from nimbus_reef.web.answers import Answer
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.movement import courses, ledger, pages, trends, why
 from nimbus_reef.web.movement.drift import drift
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, parts, scope
 from nimbus_reef.web.standing import product
-from nimbus_reef.web.standing.pages import Answer
 from nimbus_reef.web.tables import PAGE_ROWS
 
 movement = Blueprint("movement", __name__, url_prefix="/movement")
@@ -105,7 +105,7 @@ def _why_page(what: Scope, by: str) -> why.WhyPage | None:
 
 def _why_of_all(what: Scope) -> why.WhyPage:
     """Why the account's ACOS moved, whatever the page is grouped by."""
-    nothing = why.WhyPage(Answer("Nothing was sold in one of the windows.", ""), (), ())
+    nothing = why.WhyPage(Answer("Nothing was sold in one of the windows.", ""))
     return _why_page(what, "product") or nothing
 
 
@@ -185,7 +185,7 @@ def _ledger(what: Scope) -> dict[str, Any]:
 def _why(what: Scope) -> dict[str, Any]:
     by = what.choice("by", GROUPINGS)
     return {
-        "by": by, "why": _why_page(what, by), "factors": why.FACTORS, "drawer": _drawer(what),
+        "by": by, "why": _why_page(what, by), "drawer": _drawer(what),
     }  # fmt: skip
 
 
@@ -214,7 +214,7 @@ def _trends(what: Scope) -> dict[str, Any]:
         "only": only,
         "smooth": what.said("smooth"),
         "stretches": courses.stretches(found.days, found.target_acos, write) if found.bids else [],
-        "changes": [(write.day(each.day), each.words) for each in found.changes[-12:]][::-1],
+        "changes": [(write.day(each.day), each.at_length or each.words) for each in found.changes[-12:]][::-1],
     }  # fmt: skip
 
 

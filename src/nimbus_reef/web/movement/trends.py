@@ -10,7 +10,7 @@ import polars as pl
 from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs.totals import totals
-from nimbus_reef.store import product_frames, row_frames, target_frames
+from nimbus_reef.store import product_frames, row_frames, setting_frames, target_frames
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web import charts
 from nimbus_reef.web.charts import Marked
@@ -56,15 +56,39 @@ def _whole(facts: Facts, what: Scope) -> Trend:
     if found is None:
         raise NotFound("No report covers these days.", remedy="Choose other days, or load a report.")
     changes = row_frames.changes(facts, what.account.id, window)
-    many = changes.group_by("day").len().sort("day")
-    marks = tuple(Marked(day, figures_of(count)) for day, count in many.rows())
+    if what.narrow:
+        homes = setting_frames.campaign_settings(facts, what.account.id, window).drop("state")
+        changes = changes.join(homes, on="campaign_id", how="left")
+        changes = what.narrow.part(facts, what.account, window, changes)
     name = what.part or f"{what.account.brand}, {what.account.country}"
-    return Trend(name, "account", found.now, marks, what.target_acos)
+    return Trend(name, "account", found.now, by_day(changes), what.target_acos)
 
 
-def figures_of(count: int) -> str:
-    """How many things were changed on a day."""
-    return f"{count} change{'' if count == 1 else 's'}"
+def by_day(changes: pl.DataFrame) -> tuple[Marked, ...]:
+    """The changes of each day as one mark: how many, and at length what was done how often."""
+    moved = pl.col("new").cast(pl.Float64, strict=False) - pl.col("old").cast(pl.Float64, strict=False)
+    done = pl.when(moved > 0).then(pl.lit("raised")).when(moved < 0).then(pl.lit("lowered"))
+    counted = (
+        changes.with_columns(
+            pl.col("field").str.replace_all("_", " "), done=done.otherwise(pl.lit("changed"))
+        )
+        .group_by("day", "field", "done")
+        .len()
+        .sort(["day", "len", "field", "done"], descending=[False, True, False, False])
+    )
+    marks = []
+    for (day,), kinds in counted.partition_by("day", as_dict=True, maintain_order=True).items():
+        said = [
+            f"{field} {done} {_times(count)}"
+            for field, done, count in kinds.select("field", "done", "len").rows()
+        ]
+        count = int(kinds["len"].sum())
+        marks.append(Marked(day, f"{count} change{'' if count == 1 else 's'}", ", ".join(said)))
+    return tuple(marks)
+
+
+def _times(count: int) -> str:
+    return "once" if count == 1 else "twice" if count == 2 else f"{count} times"
 
 
 def _product(facts: Facts, what: Scope, sku: str) -> Trend:
@@ -108,9 +132,8 @@ def _targets(facts: Facts, what: Scope, kind: str, name: str, figures: Figures) 
     id_column, number = (
         ("campaign_id", first["campaign_id"]) if kind == "campaign" else ("ad_group_id", first["ad_group_id"])
     )
-    many = changes.filter(pl.col(id_column) == number).group_by("day").len().sort("day")
     label = first["campaign"] if kind == "campaign" else f"{first['campaign']} · {first['ad_group']}"
-    return Trend(label, kind, sums, tuple(Marked(day, figures_of(count)) for day, count in many.rows()), aim)
+    return Trend(label, kind, sums, by_day(changes.filter(pl.col(id_column) == number)), aim)
 
 
 def offered(facts: Facts, what: Scope) -> list[str]:

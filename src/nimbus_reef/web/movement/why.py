@@ -11,9 +11,9 @@ import polars as pl
 from nimbus_reef.core import change
 from nimbus_reef.jobs.exports import Table
 from nimbus_reef.jobs.movement import REST
+from nimbus_reef.web.answers import Answer
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.splits import split_bars, split_words
-from nimbus_reef.web.standing.pages import Answer
 from nimbus_reef.web.tables import PAGE_ROWS
 
 FACTORS: Final = (
@@ -49,11 +49,12 @@ class WhyLine:
 
 @dataclass(frozen=True, slots=True)
 class WhyPage:
-    """Why ACOS moved: one sentence, one picture, the rows that did it."""
+    """Why ACOS moved: one sentence, one picture, the rows that did it by the factors that moved at all."""
 
     answer: Answer
-    steps: tuple[Step, ...]
-    lines: tuple[WhyLine, ...]
+    steps: tuple[Step, ...] = ()
+    factors: tuple[str, ...] = ()
+    lines: tuple[WhyLine, ...] = ()
 
 
 def why(sides: pl.DataFrame, figures: Figures) -> WhyPage | None:
@@ -64,17 +65,19 @@ def why(sides: pl.DataFrame, figures: Figures) -> WhyPage | None:
     before, after = (float(split[f"spend{when}"].sum() / split[f"sales{when}"].sum()) for when in (0, 1))
     parts = [(words, float(split[name].sum())) for name, words in FACTORS]
     shown = split.sort(pl.col("pull").abs(), descending=True, maintain_order=True)
+    moved = [(name, words) for name, words in FACTORS if (split[name] != 0).any()]
     lines = tuple(
         WhyLine(
             row["key"], row["name"], row["where"] or "", row["sku"] or "", _points(row["pull"], figures),
             "loss" if row["pull"] > 0 else "gain",
-            tuple(_points(row[name], figures) if row[name] else "" for name, _ in FACTORS),
+            tuple(_points(row[name], figures) if row[name] else "" for name, _ in moved),
         )
         for row in shown.head(PAGE_ROWS).to_dicts()
     )  # fmt: skip
     return WhyPage(
-        why_words(before, after, parts, shown, figures), _steps(before, after, parts, figures), lines
-    )
+        why_words(before, after, parts, shown, figures), _steps(before, after, parts, figures),
+        tuple(words for _, words in moved), lines,
+    )  # fmt: skip
 
 
 def why_words(

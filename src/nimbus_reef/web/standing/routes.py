@@ -25,7 +25,7 @@ from nimbus_reef.web import tables
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, must_write, my_accounts, parts, scope
-from nimbus_reef.web.standing import pages, product, typed
+from nimbus_reef.web.standing import groups, heat, pages, product, shopping, tree, typed
 from nimbus_reef.web.strips import strip, value_words
 from nimbus_reef.web.tables import Field
 
@@ -69,7 +69,7 @@ def _peers_words(what: Scope) -> str:
         return "no peer figures"
     newest = feed.filter(pl.col("month") == feed["month"].max())
     low, high = newest["brands"].min(), newest["brands"].max()
-    return f"Peers: {low} to {high} brands a category, {what.account.country}, {newest['month'][0]}"
+    return f"peers: {low}–{high} brands, {newest['month'][0]}"
 
 
 def _places(what: Scope, on: Ground) -> dict[str, Placed]:
@@ -93,14 +93,14 @@ def _tree(what: Scope) -> dict[str, Any]:
     placed = _places(what, on)
     by = what.choice("by", GROUPS)
     return {
-        "answer": pages.answer(found, placed, write),
-        "nodes": pages.nodes(found, placed, write),
+        "answer": tree.answer(found, placed, write),
+        "nodes": tree.nodes(found, placed, write),
         "source": found.source,
         "by": by,
         "groups": GROUPS,
-        "lines": pages.group_lines(_groups(what, on, by), write),
+        "lines": groups.group_lines(_groups(what, on, by), write),
         "metrics": [(metric, RATED[metric].label) for metric in AD_METRICS],
-        "pairs": pages.format_pairs(_mix(what), "spend", write),
+        "pairs": groups.format_pairs(_mix(what), "spend", write),
     }
 
 
@@ -140,14 +140,15 @@ def _listed(
 
 def _products(what: Scope) -> dict[str, Any]:
     how = what.choice("as", HOWS)
-    rows, fields = _product_rows(what), pages.product_fields(how)
+    rows, fields = _product_rows(what), heat.product_fields(how)
     listed = _listed(what, rows, fields, "-spend", "named")
     return {
+        "answer": heat.product_answer(rows, figures()) if len(rows) else None,
         "how": how,
         "fields": fields,
         "listed": listed,
         "count": len(rows),
-        "lines": pages.product_lines(listed.shown, how, figures()),
+        "lines": heat.product_lines(listed.shown, how, figures()),
         "drawer": product.drawer(parts().facts, what, what.open, what.said("metric"), figures())
         if what.open
         else None,
@@ -165,7 +166,7 @@ def _product_rows(what: Scope) -> pl.DataFrame:
         named = pl.concat_str(
             "sku", pl.lit(" "), pl.col("title").fill_null(""), pl.lit(" "), pl.col("category").fill_null("")
         )
-        return pages.with_changes(now, then).with_columns(named=named)
+        return heat.with_changes(now, then).with_columns(named=named)
 
     key = (
         "product standing",
@@ -180,11 +181,12 @@ def _product_rows(what: Scope) -> pl.DataFrame:
 
 def _formats(what: Scope) -> dict[str, Any]:
     on, write = _ground(what), figures()
-    mix, groups = _mix(what), _groups(what, on, "format")
+    mix, found = _mix(what), _groups(what, on, "format")
     return {
-        "spend_pairs": pages.format_pairs(mix, "spend", write),
-        "campaign_pairs": pages.format_pairs(mix, "campaign", write),
-        "lines": pages.group_lines(groups, write),
+        "answer": groups.format_answer(mix, found, write),
+        "spend_pairs": groups.format_pairs(mix, "spend", write),
+        "campaign_pairs": groups.format_pairs(mix, "campaign", write),
+        "lines": groups.group_lines(found, write),
         "whole": [strip(each.standing, write) for each in _places(what, on).values()],
         "metrics": [(metric, RATED[metric].label) for metric in AD_METRICS],
     }
@@ -196,7 +198,7 @@ def _path(what: Scope) -> dict[str, Any]:
     sums = work.shop_sums(facts, what.account, what.window)
     places = {metric: work.shop_place(on, sums, metric).standing for metric in SHOP_METRICS}
     return {
-        "path": pages.path(sums, weeks["day"].n_unique(), write),
+        "path": shopping.path(sums, weeks["day"].n_unique(), write),
         "strips": [
             (RATED[metric].label, value_words(metric, each.value, write), strip(each, write))
             for metric, each in places.items()
@@ -205,10 +207,11 @@ def _path(what: Scope) -> dict[str, Any]:
 
 
 def _queries(what: Scope) -> dict[str, Any]:
-    rows, fields = _query_rows(what), pages.query_fields()
+    rows, fields = _query_rows(what), shopping.query_fields()
     listed = _listed(what, rows, fields, "-volume", "query")
     return {
-        "fields": fields, "listed": listed, "count": len(rows), "lines": pages.query_lines(listed.shown, figures()),
+        "answer": shopping.query_answer(rows, figures()) if len(rows) else None,
+        "fields": fields, "listed": listed, "count": len(rows), "lines": shopping.query_lines(listed.shown, figures()),
         "stages": funnel.STAGES,
     }  # fmt: skip
 
@@ -222,13 +225,14 @@ def _query_rows(what: Scope) -> pl.DataFrame:
         pages_held = product_frames.listings(facts, what.account.id, what.window)
         titles += pages_held["title"].cast(pl.String).unique().to_list()
         weeks = market_frames.query_weeks(facts, what.account.id, what.window)
-        return pages.query_rows(weeks.select("query", "sku", "search_volume", *COUNTS), titles)
+        return shopping.query_rows(weeks.select("query", "sku", "search_volume", *COUNTS), titles)
 
     return facts.cache.get(("query shares", what.account.id, generation, what.window), make)
 
 
 def _shape(what: Scope) -> dict[str, Any]:
-    return {"lines": pages.shape_lines(shape(parts().facts, what.account, what.window), figures())}
+    counts, write = shape(parts().facts, what.account, what.window), figures()
+    return {"answer": groups.shape_answer(counts, write), "lines": groups.shape_lines(counts, write)}
 
 
 def _peers(what: Scope) -> dict[str, Any]:
@@ -253,14 +257,14 @@ def export(name: str, ending: str) -> Response:
     """All rows of a table of the area as a file."""
     what = scope()
     if name == "products":
-        fields = pages.product_fields(what.choice("as", HOWS))
+        fields = heat.product_fields(what.choice("as", HOWS))
         return hand_out(
-            pages.product_export(_listed(what, _product_rows(what), fields, "-spend", "named").ordered),
+            heat.product_export(_listed(what, _product_rows(what), fields, "-spend", "named").ordered),
             ending,
         )
     if name == "queries":
-        found = _listed(what, _query_rows(what), pages.query_fields(), "-volume", "query")
-        return hand_out(pages.query_export(found.ordered), ending)
+        found = _listed(what, _query_rows(what), shopping.query_fields(), "-volume", "query")
+        return hand_out(shopping.query_export(found.ordered), ending)
     raise NotFound(f"“{name}” is no table of Standing.", remedy="Export products or queries.")
 
 

@@ -1,0 +1,125 @@
+"""Groups against peers, the mix of formats, and what the account is made of."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from nimbus_reef.core import peers
+from nimbus_reef.jobs.standing import Placed
+from nimbus_reef.web.answers import Answer
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.strips import TRADE_NAMES, Strip, ahead_words, strip
+
+
+@dataclass(frozen=True, slots=True)
+class GroupLine:
+    """One category, format, portfolio or country."""
+
+    name: str
+    share: str
+    cells: tuple[Strip, ...]
+    overall: str
+
+
+def group_lines(groups: Sequence[tuple[str, float, list[Placed]]], figures: Figures) -> list[GroupLine]:
+    """Groups with a strip per metric, and their overall standing."""
+    whole = sum(spend for _, spend, _ in groups)
+    made = []
+    for name, spend, placed in groups:
+        at = peers.overall({each.standing.metric: each.standing.percentile for each in placed})
+        made.append(
+            GroupLine(
+                name, figures.rate(spend / whole if whole else None, 0),
+                tuple(strip(each.standing, figures) for each in placed), figures.count(at),
+            )
+        )  # fmt: skip
+    return made
+
+
+@dataclass(frozen=True, slots=True)
+class FormatPair:
+    """Our share above the peers'; bars are 0 … 100 wide."""
+
+    name: str
+    ours: str
+    ours_bar: float
+    theirs: str
+    theirs_bar: float
+
+
+def format_pairs(mix: Sequence[Mapping[str, Any]], what: str, figures: Figures) -> list[FormatPair]:
+    """Shares of spend or of campaigns by ad format."""
+    return [
+        FormatPair(
+            f"{each['format'].capitalize()} ads", figures.rate(each[f"{what}_share"], 0),
+            100 * (each[f"{what}_share"] or 0), figures.rate(each[f"peer_{what}_share"], 0),
+            100 * (each[f"peer_{what}_share"] or 0),
+        )
+        for each in mix
+    ]  # fmt: skip
+
+
+def format_answer(
+    mix: Sequence[Mapping[str, Any]], formats: Sequence[tuple[str, float, list[Placed]]], figures: Figures
+) -> Answer:
+    """Where our mix is furthest from the peers', and the weakest and the strongest standing of a format."""
+    known = [each for each in mix if None not in (each["spend_share"], each["peer_spend_share"])]
+    bold = "No peers’ mix of formats is known."
+    if known:
+        furthest = max(known, key=lambda each: abs(each["spend_share"] - each["peer_spend_share"]))
+        bold = (
+            f"{furthest['format'].capitalize()} ads take {figures.rate(furthest['spend_share'], 0)} of spend, "
+            f"{figures.rate(furthest['peer_spend_share'], 0)} with peers."
+        )
+    placed = [
+        (each.standing.percentile, f"{TRADE_NAMES[each.standing.metric].lower()} of {name} ads")
+        for name, _, places in formats
+        for each in places
+        if each.standing.percentile is not None
+    ]
+    if not placed:
+        return Answer(bold, "No format has enough clicks and orders to be placed among its peers.")
+    (low, weakest), (high, strongest) = min(placed), max(placed)
+    said = [f"Weakest is the {weakest}, {ahead_words(low, figures)}"]
+    if strongest != weakest:
+        said.append(f"strongest the {strongest}, {ahead_words(high, figures)}")
+    return Answer(bold, f"{'; '.join(said)}.")
+
+
+@dataclass(frozen=True, slots=True)
+class ShapeLine:
+    """How many of a thing there are, by state; bar parts are 0 … 100 of the largest."""
+
+    name: str
+    total: str
+    states: tuple[tuple[str, str], ...]
+
+
+def shape_lines(counts: Mapping[str, Mapping[str, int]], figures: Figures) -> list[ShapeLine]:
+    """Counts of campaigns, ad groups, targets and products, by state or format."""
+    return [
+        ShapeLine(
+            name, figures.count(sum(by.values())),
+            tuple((state, figures.count(number)) for state, number in sorted(by.items(), key=lambda each: -each[1])),
+        )
+        for name, by in counts.items()
+    ]  # fmt: skip
+
+
+def shape_answer(counts: Mapping[str, Mapping[str, int]], figures: Figures) -> Answer:
+    """What of the account lies idle: products that could be advertised, ad groups where nothing runs."""
+    idle_products = counts["Products"]["eligible, not advertised"]
+    idle_groups = counts["Ad groups"]["without one"]
+    advertised = counts["Products"]["advertised"]
+    if idle_products:
+        are = "is" if idle_products == 1 else "are"
+        bold = f"{figures.counted(idle_products, 'eligible product')} {are} not advertised."
+    else:
+        bold = f"Every product that may be is advertised, {figures.count(advertised)} in all."
+    rest = "Every ad group has a live target."
+    if idle_groups:
+        has = "has" if idle_groups == 1 else "have"
+        rest = f"{figures.counted(idle_groups, 'ad group')} {has} no live target: nothing can run there."
+    return Answer(bold, rest)

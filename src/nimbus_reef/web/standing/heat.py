@@ -1,0 +1,151 @@
+"""Products × metrics, as standing or as change."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.core.metrics import METRICS, Better
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.peers import RATED
+from nimbus_reef.jobs.exports import Table
+from nimbus_reef.jobs.standing import AD_METRICS
+from nimbus_reef.web import strips
+from nimbus_reef.web.answers import Answer
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.strips import TRADE_NAMES, WEAK, ahead_words, value_words
+from nimbus_reef.web.tables import Field
+
+
+def product_fields(how: str) -> dict[str, Field]:
+    """What products are sorted by: standing, or change since the days before."""
+    fields = [
+        Field("name", "product", pl.col("sku")),
+        Field("spend", "spend", pl.col("spend"), "¤", "what its clicks cost", digits=0),
+    ]
+    for metric in AD_METRICS:
+        expr = pl.col(f"{metric}_at") if how == "standing" else pl.col(f"{metric}_change")
+        fields.append(Field(metric, RATED[metric].label, expr, "", METRICS[metric].definition, digits=0))
+    overall = "the mean of CTR, CVR, ACOS and AOV, at least three with CVR among them"
+    fields.append(Field("overall", "overall", pl.col("overall_at"), "", overall, digits=0))
+    return {field.key: field for field in fields}
+
+
+@dataclass(frozen=True, slots=True)
+class HeatCell:
+    """One metric of a product: its words, where it stands (0 … 100), what hovering says."""
+
+    metric: str
+    text: str
+    at: float | None
+    tone: str
+    hollow: bool
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
+class ProductLine:
+    """One product."""
+
+    sku: str
+    title: str
+    spend: str
+    cells: tuple[HeatCell, ...]
+    overall: str
+    tone: str
+
+
+def with_changes(now: pl.DataFrame, then: pl.DataFrame | None) -> pl.DataFrame:
+    """Adds ctr_change … acos_change: the relative change since the days before, null without a base."""
+    if then is None:
+        return now.with_columns(pl.lit(None, pl.Float64).alias(f"{metric}_change") for metric in AD_METRICS)
+    before = then.select("product_id", *(pl.col(metric).alias(f"{metric}_then") for metric in AD_METRICS))
+    return now.join(before, on="product_id", how="left", maintain_order="left").with_columns(
+        pl.when(pl.col(f"{metric}_then") > 0)
+        .then(pl.col(metric) / pl.col(f"{metric}_then") - 1)
+        .alias(f"{metric}_change")
+        for metric in AD_METRICS
+    )
+
+
+_ANSWERED: Final = ("ctr", "cvr", "cpc", "aov")
+"""ACOS is left out of the answer: it is made of the others."""
+
+
+def product_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
+    """The metric that is weak where most is spent, and the dearest product that drags it."""
+    spent = float(rows["spend"].sum())
+    weak = {
+        metric: rows.filter((pl.col(f"{metric}_at") < WEAK) & ~pl.col(f"{metric}_own"))
+        for metric in _ANSWERED
+    }
+    metric, found = max(weak.items(), key=lambda each: float(each[1]["spend"].sum()))
+    if found.is_empty() or not spent:
+        return Answer("No product stands in the bottom quarter of its peers.", "")
+    share, dearest = (
+        float(found["spend"].sum()) / spent,
+        found.sort("spend", descending=True).row(0, named=True),
+    )
+    name = TRADE_NAMES[metric]
+    bold = f"{name} is weak where {figures.rate(share, 0)} is spent."
+    rest = (
+        f"{figures.counted(len(found), 'product')} in the bottom quarter; the dearest, {dearest['sku']}, "
+        f"has {value_words(metric, dearest[metric], figures)}, {ahead_words(dearest[f'{metric}_at'], figures)}."
+    )
+    return Answer(bold, rest)
+
+
+def product_lines(shown: pl.DataFrame, how: str, figures: Figures) -> list[ProductLine]:
+    """A page of products."""
+    return [
+        ProductLine(
+            row["sku"], row["title"] or "", figures.count(row["spend"]),
+            tuple(_heat(row, metric, how, figures) for metric in AD_METRICS),
+            figures.count(row["overall_at"]), strips.tone_of(row["overall_at"]),
+        )
+        for row in shown.to_dicts()
+    ]  # fmt: skip
+
+
+def _heat(row: Mapping[str, Any], metric: str, how: str, figures: Figures) -> HeatCell:
+    at, value = row[f"{metric}_at"], value_words(metric, row[metric], figures)
+    if how == "standing":
+        title = f"{value}, " + ("too thin or without peers" if at is None else ahead_words(at, figures))
+        if row[f"{metric}_own"] and at is not None:
+            title = f"{value}, ahead of {figures.count(at)} % of the account’s own products of the category"
+        return HeatCell(
+            metric,
+            figures.count(at) if at is not None else "thin",
+            row[f"{metric}_seen"],
+            strips.tone_of(at),
+            at is None or row[f"{metric}_own"],
+            title,
+        )
+    change = row[f"{metric}_change"]
+    if change is None:
+        return HeatCell(metric, "–", None, "", True, f"{value}; nothing before")
+    lower = RATED[metric].better is Better.LOWER
+    good = None if abs(change) < 0.05 else (change < 0) is lower
+    tone = "" if good is None or at is None else "gain" if good else "loss"
+    before = value_words(metric, row[f"{metric}_then"], figures)
+    return HeatCell(metric, figures.points(change, 0), None, tone, at is None, f"{before} → {value}")
+
+
+def product_export(rows: pl.DataFrame) -> Table:
+    """Products with values, percentiles and changes."""
+    columns: list[str] = ["sku", "title", "family", "category", *MEASURES]
+    for metric in AD_METRICS:
+        columns += [metric, f"{metric}_at", f"{metric}_change"]
+    formats = {
+        "ctr": "0.00%",
+        "cvr": "0.0%",
+        "acos": "0.0%",
+        "cpc": "0.00",
+        "aov": "0.00",
+        "spend": "0.00",
+        "sales": "0.00",
+    }
+    return Table("standing-products", rows.select(*columns, "overall_at"), formats)

@@ -1,0 +1,194 @@
+"""The shopper's path against the market, and our share of each query."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core import funnel
+from nimbus_reef.core.words import words as words_of
+from nimbus_reef.jobs.exports import Table
+from nimbus_reef.web.answers import Answer
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.standing.pages import TO_CHECK
+from nimbus_reef.web.tables import Field
+
+_STAGE_WORDS: Final[Mapping[str, tuple[str, str]]] = {
+    "clicks": ("between look and click", "ctr"),
+    "cart_adds": ("between click and cart", "cart_rate"),
+    "purchases": ("between cart and purchase", "purchase_rate"),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Stage:
+    """One stage of the path: our count and share of the market, how that share fell, the rates."""
+
+    name: str
+    own: str
+    market: str
+    share: str
+    share_bar: float
+    fall: str
+    leak: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Path:
+    """The path against the market."""
+
+    answer: Answer
+    stages: tuple[Stage, ...]
+    rates: tuple[tuple[str, str, str, str], ...]
+
+
+def path(sums: Mapping[str, int], weeks: int, figures: Figures) -> Path:
+    """Where shoppers are lost, measured by our share of the market at each stage."""
+    row = funnel.shares(pl.DataFrame([dict(sums)])).to_dicts()[0]
+    own, market = funnel.rates(dict(sums), "own"), funnel.rates(dict(sums), "market")
+    lost = row["lost_at"]
+    largest = max((row[f"share_{stage}"] or 0 for stage in funnel.STAGES), default=0) or 1
+    stages = tuple(
+        Stage(
+            stage.replace("_", " "), figures.count(sums[f"own_{stage}"]), figures.count(sums[f"market_{stage}"]),
+            figures.rate(row[f"share_{stage}"], 1), 100 * (row[f"share_{stage}"] or 0) / largest,
+            figures.number(row[f"fall_{stage}"]) if stage != "impressions" else "",
+            stage == lost and row["fall"] is not None and row["fall"] < 1,
+        )
+        for stage in funnel.STAGES
+    )  # fmt: skip
+    rates = tuple(
+        (name, figures.rate(own[name], 2 if name == "click rate" else 1), figures.rate(market[name], 2 if name == "click rate" else 1),
+         _against(name, own[name], market[name]))
+        for name in own
+    )  # fmt: skip
+    if lost is None:
+        return Path(
+            Answer(
+                "No query funnel covers these days.",
+                "Load it in Intake; a whole week has to lie inside the window.",
+            ),
+            stages,
+            rates,
+        )
+    where, metric = _STAGE_WORDS[lost]
+    before = funnel.STAGES[funnel.STAGES.index(lost) - 1]
+    if row["fall"] >= 1:
+        bold = "Shoppers are lost nowhere more than in the market."
+    else:
+        bold = f"Shoppers are lost {where}."
+    rest = (
+        f"You have {figures.rate(row[f'share_{before}'])} of the market’s {before.replace('_', ' ')} and "
+        f"{figures.rate(row[f'share_{lost}'])} of its {lost.replace('_', ' ')}, over {figures.counted(weeks, 'week')}. "
+        f"What to test there: {TO_CHECK[metric][0].lower()}{TO_CHECK[metric][1:]}"
+    )
+    return Path(Answer(bold, rest), stages, rates)
+
+
+def _against(name: str, own: float | None, market: float | None) -> str:
+    if own is None or market is None or not market:
+        return ""
+    better = own < market if name == "cart abandonment" else own > market
+    return "" if abs(own / market - 1) < 0.05 else "gain" if better else "loss"
+
+
+def query_rows(weeks: pl.DataFrame, titles: Sequence[str]) -> pl.DataFrame:
+    """One row per query: counts, shares, lost_at, volume a week, missing (words in no own title)."""
+    known = frozenset(word for title in titles for word in words_of(title))
+    rows = (
+        weeks.filter(pl.col("sku").is_null())
+        .group_by("query")
+        .agg(pl.col(funnel.COUNTS).cast(pl.Int64).sum(), pl.col("search_volume").mean())
+        .sort("query")
+    )
+    missing = [" ".join(funnel.missing_words(query, known)) for query in rows["query"]]
+    return funnel.shares(rows).with_columns(missing=pl.Series(missing, dtype=pl.String))
+
+
+def query_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
+    """Between which stages most queries lose our share, the most searched of them, and words we never say."""
+    sure = rows.filter(~pl.col("thin") & (pl.col("fall") < 1))
+    unsaid = rows.filter(pl.col("missing") != "")
+    said = []
+    if len(unsaid):
+        most = unsaid.sort("search_volume", descending=True).row(0, named=True)
+        said.append(
+            f"{figures.count(len(unsaid))} of {figures.count(len(rows))} queries hold words that no title of ours "
+            f"has; the most searched is “{most['query']}” ({most['missing']})."
+        )
+    if sure.is_empty():
+        return Answer("No query has lost a share that luck could not have taken.", " ".join(said))
+    stage, count = sure.group_by("lost_at").len().sort("len", "lost_at", descending=[True, False]).row(0)
+    there = sure.filter(pl.col("lost_at") == stage).sort("search_volume", descending=True).row(0, named=True)
+    bold = f"Most shares are lost {_STAGE_WORDS[stage][0]}: in {figures.count(count)} of {figures.count(len(sure))} queries that can be told."
+    said.insert(0, f"Of “{there['query']}” {figures.number(there['fall'])} of the share is kept there.")
+    return Answer(bold, " ".join(said))
+
+
+def query_fields() -> dict[str, Field]:
+    """What queries are sorted and filtered by."""
+    shares = [
+        Field(f"share_{stage}", f"share of {stage.replace('_', ' ')}", pl.col(f"share_{stage}") * 100, "%",
+              "ours ÷ the market's, all weeks together", digits=1)
+        for stage in funnel.STAGES
+    ]  # fmt: skip
+    fields = [
+        Field("name", "query", pl.col("query")),
+        Field(
+            "volume", "searches a week", pl.col("search_volume"), "", "how often it was searched", digits=0
+        ),
+        *shares,
+        Field(
+            "fall",
+            "share kept",
+            pl.col("fall"),
+            "",
+            "the smallest share ÷ share of the stage before",
+            digits=2,
+        ),
+        Field("lost", "share falls at", pl.col("lost_at"), options=funnel.STAGES[1:]),
+    ]
+    return {field.key: field for field in fields}
+
+
+@dataclass(frozen=True, slots=True)
+class QueryLine:
+    """One query; bars: its four shares on the page's scale, 0 … 100."""
+
+    query: str
+    volume: str
+    shares: tuple[str, ...]
+    bars: tuple[float, ...]
+    lost: str
+    thin: bool
+    kept: str
+    missing: str
+
+
+def query_lines(shown: pl.DataFrame, figures: Figures) -> list[QueryLine]:
+    """A page of queries."""
+    rows = shown.to_dicts()
+    largest = max((row[f"share_{stage}"] or 0 for row in rows for stage in funnel.STAGES), default=0) or 1
+    return [
+        QueryLine(
+            row["query"], figures.count(row["search_volume"]),
+            tuple(figures.percent(row[f"share_{stage}"]) for stage in funnel.STAGES),
+            tuple(round(100 * (row[f"share_{stage}"] or 0) / largest, 1) for stage in funnel.STAGES),
+            (row["lost_at"] or "–").replace("_", " ") if row["fall"] is not None and row["fall"] < 1 else "nowhere",
+            row["thin"], figures.number(row["fall"]), row["missing"],
+        )
+        for row in rows
+    ]  # fmt: skip
+
+
+def query_export(rows: pl.DataFrame) -> Table:
+    """Queries with counts and shares."""
+    rates = {f"share_{stage}": "0.0%" for stage in funnel.STAGES}
+    return Table(
+        "query-shares",
+        rows.select("query", "search_volume", *funnel.COUNTS, *rates, "lost_at", "missing"),
+        rates,
+    )

@@ -1,0 +1,201 @@
+"""The metric tree, its answer, and what closing a gap to the typical peer would bring."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.metrics import METRICS, Better, Metric, difference
+from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.jobs.standing import AD_METRICS, Placed
+from nimbus_reef.jobs.totals import Totals, summed
+from nimbus_reef.web import strips
+from nimbus_reef.web.answers import Answer
+from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.strips import TRADE_NAMES, Strip, strip, value_words
+
+
+@dataclass(frozen=True, slots=True)
+class Node:
+    """One figure of the tree. good: whether its change is; spark: its days as an SVG path of 100 × 20."""
+
+    key: str
+    label: str
+    value: str
+    change: str
+    up: bool | None
+    good: bool | None
+    strip: Strip | None
+    spark: str
+    definition: str
+
+
+def _value(key: str, sums: Mapping[str, int]) -> float | None:
+    metric = METRICS[key]
+    money = {name: sums[name] / MICRO if name in MONEY_MEASURES else float(sums[name]) for name in MEASURES}
+    if not metric.is_ratio:
+        return money[key]
+    below = money[metric.denominator]
+    return money[metric.numerator] / below if below else None
+
+
+def _written(key: str, value: float | None, figures: Figures) -> str:
+    if key in strips.UNITS:
+        return value_words(key, value, figures)
+    return figures.money(value) if key in MONEY_MEASURES else figures.count(value)
+
+
+_LEAST_SHOWN: Final = {"ctr": 0.00005, "cvr": 0.0005, "acos": 0.0005}
+"""A change of a rate that would be written as 0.0; other figures are compared in per cent."""
+
+
+def _moved(
+    key: str, now: float | None, then: float | None, figures: Figures
+) -> tuple[str, bool | None, bool | None]:
+    """A change in words, whether up, and whether that is good (null: neither)."""
+    change = difference(now, then)
+    if change.absolute is None:
+        return "", None, None
+    smallest = _LEAST_SHOWN.get(key, 0.005)
+    size = (
+        abs(change.absolute)
+        if key in _LEAST_SHOWN
+        else abs(change.relative if change.relative is not None else 1)
+    )
+    up = None if size < smallest else change.absolute > 0
+    better = METRICS[key].better
+    good = None if up is None or better is Better.NEITHER else up is (better is Better.HIGHER)
+    if key in strips.UNITS and key not in ("cpc", "aov"):
+        return f"{figures.number(abs(change.absolute) * 100, 2 if key == 'ctr' else 1)} pt", up, good
+    if change.relative is None:
+        return "new", up, good
+    return figures.rate(abs(change.relative), 0), up, good
+
+
+_TREE: Final = ("impressions", "clicks", "orders", "sales", "spend", *AD_METRICS)
+
+
+def nodes(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> dict[str, Node]:
+    """Every figure of the tree, by key. Windows of unlike length are compared by day."""
+    now = summed(found.now)
+    then = summed(found.then) if found.then is not None and len(found.then) else None
+    scale = len(found.now) / len(found.then) if then and found.then is not None else 1.0
+    drawn = sparks(found.now, _TREE)
+    made = {}
+    for key in _TREE:
+        value = _value(key, now)
+        before = _value(key, then) if then else None
+        if before is not None and not METRICS[key].is_ratio:
+            before *= scale
+        change, up, good = _moved(key, value, before, figures)
+        made[key] = Node(
+            key, METRICS[key].label[0].upper() + METRICS[key].label[1:], _written(key, value, figures), change, up, good,
+            strip(placed[key].standing, figures) if key in placed else None, drawn[key],
+            METRICS[key].definition,
+        )  # fmt: skip
+    return made
+
+
+def sparks(days: pl.DataFrame, keys: Sequence[str], width: float = 100, height: float = 20) -> dict[str, str]:
+    """The days of metrics as SVG paths; empty where there are too few."""
+    if len(days) < 3:
+        return dict.fromkeys(keys, "")
+    # Single days jump, and weekdays differ: a week at a time is what the eye can follow.
+    span = 7 if len(days) >= 14 else 1
+    weeks = days.select(pl.col(MEASURES).cast(pl.Float64).rolling_sum(span, min_samples=span)).slice(span - 1)
+    values = weeks.select(_over_time(METRICS[key]).forward_fill().fill_null(0.0).alias(key) for key in keys)
+    return {key: _path(values[key].to_list(), width, height) for key in keys}
+
+
+def _over_time(metric: Metric) -> pl.Expr:
+    if not metric.is_ratio:
+        return pl.col(metric.key)
+    below = pl.col(metric.denominator)
+    return pl.when(below > 0).then(pl.col(metric.numerator) / below)
+
+
+def _path(values: Sequence[float], width: float, height: float) -> str:
+    low, span = min(values), (max(values) - min(values)) or 1.0
+    step = width / (len(values) - 1)
+    points = [
+        f"{n * step:.1f},{height - 1 - (value - low) / span * (height - 2):.1f}"
+        for n, value in enumerate(values)
+    ]
+    return f"M{' L'.join(points)}"
+
+
+def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Answer:
+    """The weakest and the best metric by standing and by change, and what closing the gap would bring."""
+    told = {key: each.standing for key, each in placed.items() if each.standing.percentile is not None}
+    if not told:
+        thin = next((each.standing for each in placed.values() if each.standing.peers is not None), None)
+        why = strips.strip(thin, figures).words if thin else "No peer figures are loaded."
+        return Answer(
+            "Nothing can be said against peers yet.",
+            f"{why} Load peer benchmarks in Intake, or type them in.",
+        )
+    weakest = min(told.values(), key=lambda each: each.percentile or 0)
+    best = max(told.values(), key=lambda each: each.percentile or 0)
+    now, then = summed(found.now), summed(found.then) if found.then is not None and len(found.then) else None
+    value, before = _value(weakest.metric, now), _value(weakest.metric, then) if then else None
+    change, up, _ = _moved(weakest.metric, value, before, figures)
+    fell = (
+        f", and it {'rose' if up else 'fell'} by {change.replace(' pt', ' points')}"
+        if change and up is not None
+        else ""
+    )
+    bold = f"{TRADE_NAMES[weakest.metric]} is the weak link."
+    if (weakest.percentile or 0) >= 50:
+        bold = f"Nothing is weak: {TRADE_NAMES[weakest.metric].lower()} is the lowest."
+    sentences = [
+        f"{value_words(weakest.metric, value, figures)} puts you ahead of {figures.count(weakest.percentile)} % of "
+        f"peers{fell}.",
+        f"{TRADE_NAMES[best.metric]} is the strongest, ahead of {figures.count(best.percentile)} %.",
+        _most_moved(now, then, weakest.metric, figures) if then else "",
+        gap_words(weakest.metric, value, weakest.typical, now, len(found.now), figures),
+    ]
+    return Answer(bold, " ".join(each for each in sentences if each))
+
+
+def _most_moved(now: Mapping[str, int], then: Mapping[str, int], said: str, figures: Figures) -> str:
+    """The rate that lost most since the days before, in a sentence; nothing where that is said already."""
+    lost: list[tuple[float, str, str]] = []
+    for key in ("ctr", "cvr", "cpc", "aov"):
+        value, before = _value(key, now), _value(key, then)
+        relative = difference(value, before).relative
+        change, up, good = _moved(key, value, before, figures)
+        if good is False and relative is not None:
+            lost.append((abs(relative), key, f"{'+' if up else '−'}{change}"))
+    if not lost:
+        return "No rate got worse since the days before."
+    _, key, change = max(lost)
+    if key == said:
+        return ""
+    return f"Since the days before {TRADE_NAMES[key].lower()} lost most, {change}."
+
+
+def gap_words(
+    metric: str,
+    value: float | None,
+    typical: float | None,
+    now: Mapping[str, int],
+    days: int,
+    figures: Figures,
+) -> str:
+    """What closing the gap to the typical peer would bring a month, all else as it is."""
+    if value is None or typical is None or not value or not days:
+        return ""
+    sales, spend = (now[name] / MICRO * STAKE_DAYS / days for name in ("sales", "spend"))
+    if metric in ("ctr", "cvr", "aov") and typical > value:
+        gain = sales * (typical / value - 1)
+        what = {"ctr": "the same impressions", "cvr": "the same clicks", "aov": "the same orders"}[metric]
+        return f"At the peers’ typical {value_words(metric, typical, figures)} {what} would bring about {figures.money(gain)} more sales a month."
+    if metric == "cpc" and typical < value:
+        return f"At the peers’ typical {value_words(metric, typical, figures)} the same clicks would cost about {figures.money(spend * (1 - typical / value))} less a month."
+    if metric == "acos" and typical < value:
+        return f"At the peers’ typical {value_words(metric, typical, figures)} the same sales would cost about {figures.money(sales * (value - typical))} less a month."
+    return ""
