@@ -6,6 +6,7 @@ from types import SimpleNamespace
 import polars as pl
 import pytest
 
+from nimbus_reef.web.charts import with_lone
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.movement.trends import by_day
 from nimbus_reef.web.standing import groups, heat, shopping
@@ -120,3 +121,10 @@ def test_changes_of_a_day_are_one_mark_and_at_length_what_was_done():
         (first, "4 changes", "bid raised twice, bid lowered once, state changed once"),
         (second, "1 change", "daily budget lowered once"),
     ]
+
+
+def test_a_day_between_two_gaps_is_drawn_as_a_point():
+    drawn = with_lone([None, 3.0, None, 4.0, 5.0, None, 6.0])
+    points = [n for n, each in enumerate(drawn) if isinstance(each, dict)]
+    assert points == [1, 6]
+    assert drawn[3:5] == [4.0, 5.0]

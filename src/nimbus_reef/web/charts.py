@@ -159,6 +159,17 @@ def money_and_bid(
     }
 
 
+def with_lone(values: Sequence[float | None]) -> list[Any]:
+    """A line's values; one that stands alone between gaps would not be seen, so it gets a point."""
+    around = [None, *values, None]
+    return [
+        {"value": value, "symbol": "circle", "symbolSize": 4}
+        if value is not None and around[n] is None and around[n + 2] is None
+        else value
+        for n, value in enumerate(values)
+    ]
+
+
 def panels(
     days: Sequence[date], lines: Sequence[tuple[str, Sequence[float | None]]], bids: Sequence[float | None],
     changes: Sequence[Marked], *, first_shown: date, figures: Figures,
@@ -201,8 +212,8 @@ def panels(
         colour = "@lagoon" if is_bid else "@ink"
         series.append(
             {
-                "name": label, "type": "line", "xAxisIndex": number, "yAxisIndex": number, "showSymbol": False,
-                "data": list(values), "connectNulls": is_bid, **({"step": "end"} if is_bid else {}),
+                "name": label, "type": "line", "xAxisIndex": number, "yAxisIndex": number,
+                "symbol": "none", "data": list(values) if is_bid else with_lone(values), "connectNulls": is_bid, **({"step": "end"} if is_bid else {}),
                 "lineStyle": {"color": colour, "width": 1.4}, "itemStyle": {"color": colour},
                 "markLine": {"symbol": "none", "silent": True, "data": marks if number == 0 else silent},
                 "markArea": {
