@@ -147,6 +147,20 @@ def test_putting_away_nothing_or_something_unknown_is_refused(owner):
         )
 
 
+def test_the_rail_s_stake_of_targeting_is_asked_for_after_the_page(owner):
+    days = "account=fernhollow-de&window=last-17"
+    page = owner.get(f"/movement/drift?{days}").get_data(as_text=True)
+    link = re.search(r'<ol id="rail" hx-get="([^"]+)"', page)[1].replace("&amp;", "&")
+    rail = owner.get(link).get_data(as_text=True)
+    assert re.search(r"<span>Targeting</span>\s*<span class=\"stake\"[^>]*>[\d.]+k?<", rail)
+    assert re.search(r'<li class="here">\s*<a href="/movement/', rail)
+    again = owner.get(f"/movement/drift?{days}").get_data(as_text=True)
+    for known in (rail, again):
+        assert "hx-get" not in known[known.index('<ol id="rail"') :].partition(">")[0]
+    table = owner.get("/targeting/targets?account=fernhollow-de&window=last-16").get_data(as_text=True)
+    assert '<ol id="rail">' in table, "what the page works out itself is not asked for again"
+
+
 def test_the_rail_tells_the_headline_once_it_is_known(owner):
     page = owner.get(FINDINGS).get_data(as_text=True)
     assert re.search(r"<span>Findings</span>\s*<span class=\"stake\"[^>]*>[\d.]+k?<", page)

@@ -13,6 +13,7 @@ from nimbus_reef.core import checks, targeting, words
 from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.checks import Found
 from nimbus_reef.core.checks.registry import Subject
+from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
@@ -114,8 +115,33 @@ def _judged(
         names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
         return judged.with_columns(row_id.alias("row_id"), *names)
 
-    key = ("judged", what, account.id, facts.generation(account.id), window, aims, account.min_clicks)
-    return facts.cache.get(key, make)
+    return facts.cache.get(_judged_key(facts, account, window, aims, what), make)
+
+
+def _judged_key(facts: Facts, account: Account, window: Window, aims: Aims, what: str) -> tuple[object, ...]:
+    return ("judged", what, account.id, facts.generation(account.id), window, aims, account.min_clicks)
+
+
+def stake_of_targets(facts: Facts, account: Account, window: Window, aims: Aims) -> int:
+    """
+    Micro-units a month at stake in all targets. Kept beside the judged rows, which are large and
+    may have to give way.
+    """
+
+    def make() -> int:
+        rows = judged_targets(facts, account, window, aims)
+        return int(rows.select(pl.col("stake").filter(flagged()).sum()).item())
+
+    return facts.cache.get(("stake", *_judged_key(facts, account, window, aims, "targets")), make)
+
+
+def stake_known(facts: Facts, account: Account, window: Window, aims: Aims) -> int | None:
+    """The same, as far as it is known without judging for it."""
+    key = _judged_key(facts, account, window, aims, "targets")
+    known: int | None = facts.cache.peek(("stake", *key))
+    if known is None and facts.cache.peek(key) is not None:
+        return stake_of_targets(facts, account, window, aims)
+    return known
 
 
 def winners(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:

@@ -10,6 +10,16 @@ from nimbus_reef.store import product_frames, setting_frames
 from nimbus_reef.store.facts import Facts
 
 
+def target_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """What each target did in the window, from the report that holds most of it: target_id, measures."""
+    source = facts.held(account_id, window).kind
+    sums = facts.sums(account_id, source, window)
+    if source != "search_term_daily":
+        return sums
+    terms = term_names(facts, account_id).select("target_term_id", "target_id")
+    return sums.join(terms, on="target_term_id").group_by("target_id").agg(pl.col(MEASURES).sum())
+
+
 def target_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
     One row per target that did anything in the window.
@@ -22,12 +32,9 @@ def target_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     generation = facts.generation(account_id)
 
     def make() -> pl.DataFrame:
-        sums = facts.sums(account_id, source, window)
-        if source == "search_term_daily":
-            terms = term_names(facts, account_id).select("target_term_id", "target_id")
-            sums = sums.join(terms, on="target_term_id").group_by("target_id").agg(pl.col(MEASURES).sum())
         return (
-            sums.join(targets(facts, account_id), on="target_id")
+            target_sums(facts, account_id, window)
+            .join(targets(facts, account_id), on="target_id")
             .join(setting_frames.target_settings(facts, account_id, window), on="target_id", how="left")
             .join(_company(facts, account_id, window), on="ad_group_id", how="left")
             .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")

@@ -8,7 +8,7 @@ from typing import Final
 
 from flask import request, url_for
 
-from nimbus_reef.core.evidence import STAKE_DAYS, flagged
+from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import LAST_N_DAYS
 from nimbus_reef.jobs import audit, products
@@ -68,34 +68,16 @@ class Frame:
         return my_accounts()
 
     @cached_property
-    def _sums(self) -> tuple[int, int, int] | None:
-        """
-        Spend, sales and stake of all targets in the window, micro-units; null where nothing is
-        loaded. Kept beside the judged rows, which are large and may have to give way.
-        """
-        what, facts = self.scope, parts().facts
-        if what.newest is None:
-            return None
-        account, aims = what.account, what.aims
-
-        def make() -> tuple[int, int, int]:
-            rows = audit.judged_targets(facts, account, what.window, aims)
-            staked = rows.filter(flagged())["stake"].sum()
-            return int(rows["spend"].sum()), int(rows["sales"].sum()), int(staked)
-
-        key = ("rail", account.id, facts.generation(account.id), what.window, aims, account.min_clicks)
-        return facts.cache.get(key, make)
-
-    @cached_property
     def strip(self) -> Strip:
         """The waiting changes together."""
-        what, month = self.scope, self._month()
+        what = self.scope
         facts, account = parts().facts, what.account
         now = (facts.generation(account.id), plans.generation(facts.store, account.id))
-        key = ("strip", account.id, *now, what.window, month, self.figures)
+        key = ("strip", account.id, *now, what.window, self.figures)
 
         def make() -> Strip:
             planned = plans.planned(facts.store, account.id)
+            month = self._month() if planned else (0.0, 0.0)
             shared = what.newest is not None and overlaps(planned)
             own = (
                 own_shares(planned, target_frames.term_shares(facts, account.id, what.window))
@@ -108,18 +90,31 @@ class Frame:
 
     def _month(self) -> tuple[float, float]:
         """Spend and sales of all targets in scope per 30 days, in units."""
-        if self._sums is None:
+        what, facts = self.scope, parts().facts
+        if what.newest is None:
             return 0.0, 0.0
-        monthly = STAKE_DAYS / self.scope.window.days
-        spend, sales, _ = self._sums
-        return from_micro(spend) * monthly, from_micro(sales) * monthly
+        source = facts.held(what.account.id, what.window).kind
+        days = facts.by_day(what.account.id, source, what.window, ("spend", "sales"))
+        spend, sales = (from_micro(int(days[name].sum())) for name in ("spend", "sales"))
+        monthly = STAKE_DAYS / what.window.days
+        return spend * monthly, sales * monthly
+
+    @cached_property
+    def _targets_stake(self) -> int | None:
+        what = self.scope
+        return audit.stake_known(parts().facts, what.account, what.window, what.aims)
+
+    @property
+    def rail_pending(self) -> bool:
+        """Whether the rail lacks what it would have to work out; it is asked for after the page."""
+        return self.scope.newest is not None and self._targets_stake is None
 
     def _stake(self, title: str) -> float:
         """Units a month at stake in an area, as far as is known without working it out for the rail."""
-        if self._sums is None:
+        if self.scope.newest is None:
             return 0.0
         if title == "Targeting":
-            return from_micro(self._sums[2])
+            return from_micro(self._targets_stake or 0)
         known = self._known
         if known is None:
             return 0.0
@@ -132,10 +127,17 @@ class Frame:
         what = self.scope
         return audit.findings_known(parts().facts, what.account, what.window, what.aims)
 
+    @property
+    def area(self) -> str:
+        """The area that is looked at; where the rail is fetched alone, the one it was asked for from."""
+        if request.endpoint == "bar.rail":
+            return request.args.get("area", "")
+        return (request.endpoint or "").partition(".")[0]
+
     @cached_property
     def rail(self) -> list[Stop]:
         """The audit line."""
-        here = (request.endpoint or "").partition(".")[0]
+        here = self.area
         waiting = self.strip.count
         return [
             Stop(

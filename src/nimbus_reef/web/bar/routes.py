@@ -1,4 +1,4 @@
-"""What the scope bar offers for a part, fetched when it is opened, and setting targets."""
+"""What the frame fetches: the parts of the scope bar as they are opened, the rail; and setting targets."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from flask import Blueprint, flash, redirect, render_template, request
 from werkzeug.wrappers import Response
 
 from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.jobs import audit
 from nimbus_reef.store import aims, product_frames, setting_frames
 from nimbus_reef.web.parts import figures, inside, must_write, parts, scope
 
@@ -31,6 +32,15 @@ def _names(what: str) -> list[str]:
 def options(what: str) -> str:
     """The names of campaigns, portfolios or products, as options of a field."""
     return render_template("_options.html", names=_names(what)[:MOST_OFFERED])
+
+
+@bar.get("/rail")
+def rail() -> str:
+    """The audit line with what is at stake in Targeting, worked out after the page that shows it."""
+    what = scope()
+    if what.newest is not None:
+        audit.stake_of_targets(parts().facts, what.account, what.window, what.aims)
+    return render_template("_rail.html")
 
 
 @bar.get("/aims")

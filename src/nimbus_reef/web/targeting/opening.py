@@ -94,7 +94,7 @@ def summed(facts: Facts, view: View, what: Scope, rows: pl.DataFrame) -> Summed:
 def _money(facts: Facts, view: View, account: Account, window: Window, rows: pl.DataFrame) -> tuple[int, int]:
     """Spend and sales of the same rows in other days."""
     if view is TARGETS:
-        then, keys = target_frames.target_rows(facts, account.id, window), ["target_id"]
+        then, keys = target_frames.target_sums(facts, account.id, window), ["target_id"]
     else:
         then, keys = target_frames.term_sums(facts, account.id, window), ["ad_group_id", "normal_id"]
     same = then.join(rows.select(keys), on=keys, how="semi")
