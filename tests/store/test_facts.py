@@ -154,3 +154,25 @@ def test_the_cache_holds_no_more_bytes_than_it_may():
     cache.put("large", pl.DataFrame({"n": range(100_000)}))
     assert cache.peek("large") is not None, "one that is too large for all is kept alone"
     assert cache.peek("c") is None
+
+
+def test_what_takes_long_to_make_outlives_what_is_quickly_made_again_but_not_for_ever():
+    frame = pl.DataFrame({"n": range(1000)})
+    now = [0.0]
+
+    def make(name, seconds):
+        def work():
+            now[0] += seconds
+            return frame.clone()
+
+        return cache.get(name, work)
+
+    cache = Cache(most_bytes=20_000, clock=lambda: now[0])
+    make("names", 0.5)
+    for name in "abc":
+        make(name, 0.1)
+    assert cache.peek("names") is not None
+    assert cache.peek("b") is None
+    for n in range(12):
+        make(n, 0.1)
+    assert cache.peek("names") is None, "what nobody asks for any more gives way in the end"

@@ -251,7 +251,7 @@ def standing(conf: config.Config, key: str, window: str, by: str, form: str) -> 
                 (
                     key,
                     float(on.rows["spend"].sum()),
-                    [standing_work.place(on, on.rows, m) for m in standing_work.AD_METRICS],
+                    list(standing_work.places(on, on.rows).values()),
                 )
             ]
         else:

@@ -162,8 +162,8 @@ def _bottom(
             continue
         sums = {name: float(rows[name].sum()) for name in MEASURES}
         weak = []
-        for metric in _JUDGED:
-            at = standing.place(on, rows, metric).standing
+        for metric, placed in standing.places(on, rows, _JUDGED).items():
+            at = placed.standing
             if at.percentile is not None and at.percentile < 25 and at.value is not None and at.typical:
                 weak.append((at.percentile, metric, at.value, at.typical))
         if not weak:

@@ -28,38 +28,45 @@ ALL: Final = "all"
 class Ground:
     """
     What standing is worked out from. rows: `Facts.placed_products`, narrowed, money in units.
-    feed: the peers of the account's country.
+    feed: the peers of the account's country; cells: its rows by (category, format, metric).
+    months: what each category did in each month's part of the window.
     """
 
     account: Account
     window: Window
     rows: pl.DataFrame
     feed: pl.DataFrame
+    cells: Mapping[tuple[Any, ...], pl.DataFrame]
+    months: Mapping[str, list[dict[str, Any]]]
     _made: dict[tuple[str, str, str], Peers | None] = field(default_factory=dict)
 
     def peers_of(self, category: str, ad_format: str, metric: str) -> Peers | None:
         """Peers of a cell over the months of the window; the account's own products without a feed."""
         key = (category, ad_format, metric)
         if key not in self._made:
-            self._made[key] = self._blend(*key)
+            cell = self.cells.get(key)
+            weights = self._weights(category, RATED[metric].denominator)
+            self._made[key] = None if cell is None else peers.blended(cell, weights)
         return self._made[key]
 
-    def _blend(self, category: str, ad_format: str, metric: str) -> Peers | None:
-        cell = self.feed.filter(category=category, format=ad_format, metric=metric)
-        if cell.is_empty():
-            return None
-        return peers.blended(cell, self._months(category, RATED[metric].denominator))
-
-    def _months(self, category: str, denominator: str) -> dict[str, float]:
+    def _weights(self, category: str, denominator: str) -> dict[str, float]:
         """Our denominator in each month's part of the window."""
         measure = denominator if denominator in self.rows.columns else "clicks"
-        sums = (
-            self.rows.filter(pl.col("category") == category)
-            .group_by(pl.col("day").dt.strftime("%Y-%m").alias("month"))
-            .agg(pl.col(measure).sum())
-            .sort("month")
-        )
-        return {month: float(weight) for month, weight in sums.rows()}
+        return {row["month"]: float(row[measure]) for row in self.months.get(category, [])}
+
+
+def _by_month(rows: pl.DataFrame) -> dict[str, list[dict[str, Any]]]:
+    """Category → its months in order, each with the sums of the measures."""
+    sums = (
+        rows.drop_nulls("category")
+        .group_by(pl.col("category").cast(pl.String), pl.col("day").dt.strftime("%Y-%m").alias("month"))
+        .agg(pl.col(MEASURES).sum())
+        .sort("category", "month")
+    )
+    found: dict[str, list[dict[str, Any]]] = {}
+    for row in sums.to_dicts():
+        found.setdefault(row["category"], []).append(row)
+    return found
 
 
 def ground(facts: Facts, account: Account, window: Window, narrow: Narrow = EVERYTHING) -> Ground:
@@ -70,10 +77,11 @@ def ground(facts: Facts, account: Account, window: Window, narrow: Narrow = EVER
         if narrow:
             rows = narrow.part(facts, account, window, rows)
         money = [(pl.col(name) / MICRO).alias(name) for name in MONEY_MEASURES]
+        rows = rows.with_columns(money)
         feed = market_frames.peer_feed(facts, account.id, "peer_benchmarks", window.last)
-        return Ground(
-            account, window, rows.with_columns(money), feed.filter(pl.col("country") == account.country)
-        )
+        feed = feed.filter(pl.col("country") == account.country)
+        cells = feed.partition_by("category", "format", "metric", as_dict=True, maintain_order=True)
+        return Ground(account, window, rows, feed, cells, _by_month(rows))
 
     key = ("ground", account.id, facts.generation(account.id), window, narrow)
     return facts.cache.get(key, make)
@@ -90,29 +98,41 @@ class Placed:
     parts: tuple[tuple[str, Standing, float], ...]
 
 
-def place(on: Ground, rows: pl.DataFrame, metric: str, ad_format: str = ALL) -> Placed:
-    """Where a metric of some rows of the ground stands; per category first, then weighed by spend."""
-    rated = RATED[metric]
-    parts = []
-    for (category,), part in rows.partition_by("category", as_dict=True, maintain_order=True).items():
-        if category is None:
-            continue
-        sums = {name: part[name].sum() for name in MEASURES}
-        found = on.peers_of(str(category), ad_format, metric)
-        days = part.group_by("day").agg(pl.col(rated.numerator, rated.denominator).sum()).sort("day")
-        ends = None
-        if found is not None and not peers.too_thin(metric, sums):
-            ends = peers.ends_of(
-                metric,
-                *(days[name].cast(pl.Float64).to_numpy() for name in (rated.numerator, rated.denominator)),
+def places(
+    on: Ground, rows: pl.DataFrame, metrics: Sequence[str] = AD_METRICS, ad_format: str = ALL
+) -> dict[str, Placed]:
+    """Where metrics of some rows of the ground stand; per category first, then weighed by spend."""
+    parts: dict[str, list[tuple[str, Standing, float, float]]] = {metric: [] for metric in metrics}
+    daily = rows.drop_nulls("category").group_by("category", "day").agg(pl.col(MEASURES).sum()).sort("day")
+    order = rows["category"].drop_nulls().unique(maintain_order=True).to_list()
+    by_category = daily.partition_by("category", as_dict=True)
+    for category in order:
+        days = by_category[category,]
+        sums = {name: days[name].sum() for name in MEASURES}
+        for metric in metrics:
+            rated = RATED[metric]
+            found = on.peers_of(str(category), ad_format, metric)
+            ends = None
+            if found is not None and not peers.too_thin(metric, sums):
+                ends = peers.ends_of(
+                    metric,
+                    *(
+                        days[name].cast(pl.Float64).to_numpy()
+                        for name in (rated.numerator, rated.denominator)
+                    ),
+                )
+            standing = peers.standing(metric, sums, found, ends)
+            parts[metric].append(
+                (str(category), standing, float(sums["spend"]), float(sums[rated.denominator]))
             )
-        parts.append((str(category), peers.standing(metric, sums, found, ends), float(sums["spend"]),
-                      float(sums[rated.denominator])))  # fmt: skip
     whole = {name: rows[name].sum() for name in MEASURES}
-    return Placed(
-        peers.combined(metric, whole, [(each, spend, weight) for _, each, spend, weight in parts]),
-        tuple((category, each, spend) for category, each, spend, _ in parts),
-    )
+    return {
+        metric: Placed(
+            peers.combined(metric, whole, [(each, spend, weight) for _, each, spend, weight in told]),
+            tuple((category, each, spend) for category, each, spend, _ in told),
+        )
+        for metric, told in parts.items()
+    }
 
 
 def shop_sums(facts: Facts, account: Account, window: Window) -> Mapping[str, int]:
@@ -242,6 +262,6 @@ def by_group(
         label = str(value) if value is not None else "none given"
         ad_format = label if name == "format" and value is not None else ALL
         groups.append(
-            (label, float(rows["spend"].sum()), [place(on, rows, metric, ad_format) for metric in metrics])
+            (label, float(rows["spend"].sum()), list(places(on, rows, metrics, ad_format).values()))
         )
     return sorted(groups, key=lambda each: each[1], reverse=True)

@@ -1,11 +1,12 @@
-"""What was asked for last and may be asked for again: bounded by number and by bytes."""
+"""What may be asked for again: bounded by number and by bytes."""
 
 from __future__ import annotations
 
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
-from dataclasses import fields, is_dataclass
+from dataclasses import dataclass, fields, is_dataclass
 from typing import Any, Final, TypeVar
 
 import polars as pl
@@ -25,44 +26,75 @@ def _bytes_of(made: Any) -> int:
     return 0
 
 
+@dataclass(slots=True)
+class _Kept:
+    """A result. rate: seconds it took to make per byte; worth: see `Cache`."""
+
+    made: Any
+    size: int
+    rate: float
+    worth: float
+
+
 class Cache:
     """
-    The results asked for last, shared by the threads of one process.
+    Results that may be asked for again, shared by the threads of one process.
 
-    most_bytes: what the frames among them may hold together; a result larger than that is
-    kept alone. Counting them is what keeps a worker small whatever the account's size.
+    kept: how many; the one not asked for longest gives way. most_bytes: what the frames among
+    them may hold together, which is what keeps a worker small whatever the account's size; here
+    the one gives way that is least worth its room, as GreedyDual-Size has it (Cao and Irani,
+    1997): worth = seconds per byte + the worth of what gave way last, set anew at each use. So
+    names that take half a second to ask for outlive sums that are made in a tenth of it. A
+    result larger than all may be is kept alone.
     """
 
-    def __init__(self, kept: int = _KEPT, most_bytes: int = _MOST_BYTES) -> None:
-        self._kept, self._most_bytes = kept, most_bytes
+    def __init__(
+        self, kept: int = _KEPT, most_bytes: int = _MOST_BYTES, clock: Callable[[], float] = time.perf_counter
+    ) -> None:
+        self._kept, self._most_bytes, self._clock = kept, most_bytes, clock
         self._lock = threading.Lock()
-        self._items: OrderedDict[Hashable, Any] = OrderedDict()
-        self._sizes: dict[Hashable, int] = {}
+        self._items: OrderedDict[Hashable, _Kept] = OrderedDict()
+        self._floor = 0.0
 
     def peek(self, key: Hashable) -> Any:
         """The result kept under the key, or null; nothing is made."""
         with self._lock:
-            return self._items.get(key)
+            found = self._items.get(key)
+            return None if found is None else found.made
 
     def get(self, key: Hashable, make: Callable[[], T]) -> T:
         """The result kept under the key, made when it is not there."""
         with self._lock:
-            if key in self._items:
+            found = self._items.get(key)
+            if found is not None:
                 self._items.move_to_end(key)
-                found: T = self._items[key]
-                return found
+                found.worth = self._floor + found.rate
+                kept: T = found.made
+                return kept
+        begun = self._clock()
         made = make()
-        self.put(key, made)
+        self._keep(key, made, self._clock() - begun)
         return made
 
     def put(self, key: Hashable, made: Any) -> None:
-        """Keeps a result; the one not asked for longest gives way."""
+        """Keeps a result that cost nothing to make."""
+        self._keep(key, made, 0.0)
+
+    def _keep(self, key: Hashable, made: Any, seconds: float) -> None:
+        size = _bytes_of(made)
+        # Hundredths of a second: less is chance, and then age decides.
+        rate = round(seconds, 2) / size if size else 0.0
         with self._lock:
-            self._items[key] = made
+            self._items[key] = _Kept(made, size, rate, self._floor + rate)
             self._items.move_to_end(key)
-            self._sizes[key] = _bytes_of(made)
-            while len(self._items) > self._kept or (
-                len(self._items) > 1 and sum(self._sizes.values()) > self._most_bytes
-            ):
-                gone, _ = self._items.popitem(last=False)
-                del self._sizes[gone]
+            while len(self._items) > self._kept:
+                self._items.popitem(last=False)
+            held = sum(each.size for each in self._items.values())
+            while held > self._most_bytes:
+                others = [
+                    (each.worth, name) for name, each in self._items.items() if each.size and name != key
+                ]
+                if not others:
+                    break
+                self._floor, least = min(others, key=lambda each: each[0])
+                held -= self._items.pop(least).size

@@ -61,10 +61,9 @@ def _weak_and_mover(account: Account, what: Scope, aim: Aims, write: Figures) ->
     facts, weak, who = parts().facts, "", ""
     on = standing.ground(facts, account, what.window)
     told = {
-        metric: each.percentile
-        for metric in standing.AD_METRICS
-        for each in [standing.place(on, on.rows, metric).standing]
-        if each.percentile is not None
+        metric: each.standing.percentile
+        for metric, each in standing.places(on, on.rows).items()
+        if each.standing.percentile is not None
     }
     if told:
         weakest = min(told, key=lambda metric: told[metric])

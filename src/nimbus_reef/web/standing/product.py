@@ -15,7 +15,6 @@ from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs import movement, standing
-from nimbus_reef.jobs.standing import AD_METRICS
 from nimbus_reef.store import product_frames, row_frames
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.web import charts
@@ -35,7 +34,7 @@ def drawer(facts: Facts, what: Scope, sku: str, metric: str, figures: Figures) -
     rows = on.rows.filter(pl.col("sku") == sku)
     if rows.is_empty():
         raise NotFound(f"{sku} had no ads in these days.", remedy="Choose other days, or close the drawer.")
-    placed = {each: standing.place(on, rows, each).standing for each in AD_METRICS}
+    placed = {name: each.standing for name, each in standing.places(on, rows).items()}
     now = {name: float(rows[name].sum()) for name in MEASURES}
     then, moved = None, None
     if what.against is not None:

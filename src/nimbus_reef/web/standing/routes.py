@@ -77,7 +77,7 @@ def _places(what: Scope, on: Ground) -> dict[str, Placed]:
     ad_format = what.formats[0] if len(what.formats) == 1 else work.ALL
 
     def make() -> dict[str, Placed]:
-        return {metric: work.place(on, on.rows, metric, ad_format) for metric in AD_METRICS}
+        return work.places(on, on.rows, ad_format=ad_format)
 
     facts = parts().facts
     key = ("places", what.account.id, facts.generation(what.account.id), what.window, what.narrow)
@@ -124,7 +124,7 @@ def _groups(what: Scope, on: Ground, by: str) -> list[tuple[str, float, list[Pla
 def _country(what: Scope, account: Account) -> tuple[str, float, list[Placed]]:
     """The same brand's account in one country, same days."""
     on = work.ground(parts().facts, account, what.window, what.narrow)
-    placed = [work.place(on, on.rows, metric) for metric in AD_METRICS]
+    placed = list(work.places(on, on.rows).values())
     return f"{account.country}, {account.currency}", float(on.rows["spend"].sum()), placed
 
 
