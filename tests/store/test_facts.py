@@ -156,6 +156,14 @@ def test_the_cache_holds_no_more_bytes_than_it_may():
     assert cache.peek("c") is None
 
 
+def test_frames_count_wherever_a_result_keeps_them():
+    frame = pl.DataFrame({"n": range(1000)})
+    cache = Cache(most_bytes=20_000)
+    for name, made in (("list", [frame, frame]), ("mapping", {"of": (frame,)}), ("frame", frame)):
+        cache.put(name, made)
+    assert [cache.peek(name) is None for name in ("list", "mapping", "frame")] == [True, False, False]
+
+
 def test_what_takes_long_to_make_outlives_what_is_quickly_made_again_but_not_for_ever():
     frame = pl.DataFrame({"n": range(1000)})
     now = [0.0]

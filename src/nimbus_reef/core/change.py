@@ -7,7 +7,7 @@ docs/calculations.md.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Final
 
@@ -147,6 +147,7 @@ def additive(items: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def running(parts: Sequence[float]) -> list[float]:
-    """The running total of parts, in their order."""
-    return [float(value) for value in np.cumsum(np.array(parts, dtype=np.float64))]
+def in_order(parts: pl.DataFrame) -> pl.DataFrame:
+    """Rows with a part each, the largest first either way, and `running`: the total so far."""
+    ordered = parts.sort(pl.col("part").abs(), descending=True, maintain_order=True)
+    return ordered.with_columns(running=pl.col("part").cum_sum())

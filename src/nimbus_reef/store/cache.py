@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, fields, is_dataclass
 from typing import Any, Final, TypeVar
 
@@ -14,15 +14,19 @@ import polars as pl
 T = TypeVar("T")
 
 _KEPT: Final = 256
-_MOST_BYTES: Final = 160 * 2**20
+_MOST_BYTES: Final = 128 * 2**20
 
 
 def _bytes_of(made: Any) -> int:
-    """What the frames of a result hold, its own or those of its fields."""
-    if isinstance(made, pl.DataFrame):
+    """What the frames of a result hold: its own, or those of its fields and items."""
+    if isinstance(made, pl.DataFrame | pl.Series):
         return int(made.estimated_size())
     if is_dataclass(made) and not isinstance(made, type):
         return sum(_bytes_of(getattr(made, each.name)) for each in fields(made))
+    if isinstance(made, Mapping):
+        return sum(_bytes_of(each) for each in made.values())
+    if isinstance(made, list | tuple):
+        return sum(_bytes_of(each) for each in made)
     return 0
 
 

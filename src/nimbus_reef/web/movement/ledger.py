@@ -57,7 +57,7 @@ def ledger_rows(
     sides: pl.DataFrame, metric: Metric, days_then: int, days_now: int, least: float
 ) -> pl.DataFrame | None:
     """
-    Every row's part of the metric's change, largest first, summing to it.
+    Every row's part of the metric's change, largest first, summing to it; with the running total.
 
     Sums are per 30 days; a ratio's part is its pull. Rows that spent less than `least` (per 30
     days, in both windows) stand together in one. Null where the ratio has no base.
@@ -80,7 +80,7 @@ def ledger_rows(
                 (pl.col(f"{metric.key}{when}") * per[when]).alias(f"value{when}") for when in (0, 1)
             )
         )
-        return split.sort(pl.col("part").abs(), descending=True, maintain_order=True)
+        return change.in_order(split)
     named = kept.with_columns(
         pl.col(f"{column}{when}").cast(pl.Float64).alias(f"{short}{when}")
         for short, column in (("num", metric.numerator), ("den", metric.denominator))
@@ -95,19 +95,16 @@ def ledger_rows(
         .alias(f"value{when}")
         for when in (0, 1)
     ]
-    return (
-        ratio.with_columns(values)
-        .with_columns(whole=pl.col("part"), part=pl.col("pull"))
-        .sort(pl.col("part").abs(), descending=True, maintain_order=True)
-    )
+    return change.in_order(ratio.with_columns(values).with_columns(whole=pl.col("part"), part=pl.col("pull")))
 
 
 def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> Ledger:
     """A page of the ledger; bars and running total share one scale over all pages."""
-    parts = rows["part"].to_list()
-    totals = change.running(parts)
-    span = [0.0, *parts, *totals]
-    low, high = min(span), max(span)
+    drawn = [pl.col(name) for name in ("part", "running")]
+    low, high = rows.select(
+        pl.min_horizontal(0.0, *(each.min() for each in drawn)).alias("low"),
+        pl.max_horizontal(0.0, *(each.max() for each in drawn)).alias("high"),
+    ).row(0)
     width = (high - low) or 1.0
 
     def place(value: float) -> float:
@@ -118,7 +115,7 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> L
     # Where nothing entered or left, no column says so in every row.
     split = [name for name in _SPLIT if metric.is_ratio and (rows[name] != 0).any()]
     lines = []
-    for number, row in enumerate(rows.slice(first, PAGE_ROWS).to_dicts(), first):
+    for row in rows.slice(first, PAGE_ROWS).to_dicts():
         part = row["part"]
         extra = (
             tuple(_change(metric, row[name], figures) if row[name] else "" for name in split)
@@ -131,7 +128,7 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> L
                 level(metric, row["value1"], figures), _change(metric, part, figures),
                 "" if not better or not part else "gain" if part * better > 0 else "loss",
                 place(min(0, part)), max(0.3, place(max(0, part)) - place(min(0, part))),
-                _change(metric, totals[number], figures), place(totals[number]), extra,
+                _change(metric, row["running"], figures), place(row["running"]), extra,
             )
         )  # fmt: skip
     heads = tuple(_SPLIT[name] for name in split) if metric.is_ratio else tuple(_SHARES.values())
@@ -149,7 +146,7 @@ def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer
     if abs(net) < 1e-12:
         return Answer(f"{_name(metric)} did not move: {moved}.", "")
     way = 1 if net > 0 else -1
-    named = rows.filter(pl.col("key") != "")
+    named = rows.select("key", "name", "part").filter(pl.col("key") != "")
     most = named.filter(pl.col("part") * way > 0).head(2).to_dicts()
     against = next(iter(named.filter(pl.col("part") * way < 0).head(1).to_dicts()), None)
     said = " and ".join(f"{row['name']} ({_change(metric, row['part'], figures)})" for row in most)
@@ -183,6 +180,4 @@ def ledger_export(rows: pl.DataFrame, metric: Metric) -> Table:
     """The whole ledger as a file."""
     extra = ["rate", "mix", "entered", "whole"] if metric.is_ratio else ["share_of_gross", "share_of_net"]
     columns = ["name", "where", "value0", "value1", "part", *extra]
-    return Table(
-        f"ledger-{metric.key}", rows.select(columns).with_columns(running=pl.col("part").cum_sum()), {}
-    )
+    return Table(f"ledger-{metric.key}", rows.select(*columns, "running"), {})

@@ -119,19 +119,24 @@ def _heat(row: Mapping[str, Any], metric: str, how: str, figures: Figures) -> He
         return HeatCell(
             metric,
             figures.count(at) if at is not None else "thin",
-            row[f"{metric}_seen"],
+            _mark(row[f"{metric}_seen"]),
             strips.tone_of(at),
             at is None or row[f"{metric}_own"],
             title,
         )
     change = row[f"{metric}_change"]
     if change is None:
-        return HeatCell(metric, "–", None, "", True, f"{value}; nothing before")
+        return HeatCell(metric, "–", 0.0, "", True, f"{value}; nothing before")
     lower = RATED[metric].better is Better.LOWER
     good = None if abs(change) < 0.05 else (change < 0) is lower
     tone = "" if good is None or at is None else "gain" if good else "loss"
     before = value_words(metric, row[f"{metric}_then"], figures)
-    return HeatCell(metric, figures.points(change, 0), None, tone, at is None, f"{before} → {value}")
+    return HeatCell(metric, figures.points(change, 0), 0.0, tone, at is None, f"{before} → {value}")
+
+
+def _mark(percentile: float | None) -> float:
+    """Where on the cell's line of 46 pixels, four of them kept free at each end."""
+    return 0.0 if percentile is None else round(4 + percentile * 0.38, 1)
 
 
 def product_export(rows: pl.DataFrame) -> Table:
