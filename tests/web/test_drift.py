@@ -38,9 +38,13 @@ def test_the_names_of_target_and_break_even_are_crossed_by_neither_line(rows, lo
 @given(st.lists(MOVER, min_size=1, max_size=40))
 def test_labels_cover_neither_each_other_nor_a_line_s_name_and_stay_inside(rows):
     chart = drift(movers(rows), 0.28, 0.43)
-    boxes = [layout._name_box(line) for line in chart.lines if line.name]
+    named = [line for line in chart.lines if line.name]
+    boxes = [layout._name_box(line) for line in named]
     for arrow in chart.arrows:
         if arrow.label:
+            left, base = arrow.label
+            middle = (left + 8, base - 6, left + max(9, layout._width(arrow.name) - 8), base - 2)
+            assert not any(crosses(line, middle) for line in named)
             left, base = arrow.label
             boxes.append((left + 0.1, base - 10.4, left + layout._width(arrow.name) - 0.1, base + 2.4))
             assert left > 50

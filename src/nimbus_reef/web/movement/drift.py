@@ -145,7 +145,7 @@ def _ticks(axis: _Axis) -> tuple[tuple[float, str], ...]:
 def drift(
     movers: Sequence[Mover], target: float, break_even: float | None, percent: str = "{:.0f} %"
 ) -> Drift:
-    """Lays the chart out; labels never cover each other, one without room is left to the list."""
+    """Lays the chart out; labels cover neither each other nor a bold line, one without room is left to the list."""
     x = _axis((value for each in movers for value in (each.spend0, each.spend1)), _LEFT, _RIGHT)
     y = _axis((value for each in movers for value in (each.sales0, each.sales1)), _BOTTOM, _TOP)
     heaviest = max((each.spend1 for each in movers), default=0) or 1
@@ -153,7 +153,13 @@ def drift(
     boxes = [_box(shaft[2] - 6, shaft[3] - 6, 12, 12) for shaft in shafts]
     boxes += [_box(px - 2, py - 2, 4, 4) for shaft in shafts for px, py in _along(shaft)]
     lines = _lines(x, y, target, break_even, percent)
-    boxes += [_name_box(line) for line in lines if line.name]
+    named = [line for line in lines if line.name]
+    boxes += [_name_box(line) for line in named]
+    boxes += [
+        _box(px - 2, py - 2, 4, 4)
+        for line in named
+        for px, py in _along((line.x0, line.y0, line.x1, line.y1))
+    ]
     taken = np.array(boxes).reshape(-1, 4)
     arrows = []
     for each, shaft in sorted(zip(movers, shafts, strict=True), key=lambda pair: -pair[0].spend1):

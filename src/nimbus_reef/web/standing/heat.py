@@ -36,11 +36,11 @@ def product_fields(how: str) -> dict[str, Field]:
 
 @dataclass(frozen=True, slots=True)
 class HeatCell:
-    """One metric of a product: its words, where it stands (0 … 100), what hovering says."""
+    """One metric of a product: its words, where its mark stands in pixels (0: nowhere), what hovering says."""
 
     metric: str
     text: str
-    at: float | None
+    x: float
     tone: str
     hollow: bool
     title: str
