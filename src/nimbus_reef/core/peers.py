@@ -23,6 +23,9 @@ Floats = npt.NDArray[np.float64]
 POINTS: Final = (5, 10, 20, 30, 40, 50, 60, 70, 80, 90, 95)
 COLUMNS: Final = tuple(f"p{point:02}" for point in POINTS)
 FEWEST_BRANDS: Final = 20
+BOTTOM: Final = 25
+TOP: Final = 75
+"""Per cent of peers one is ahead of: under the first is the bottom quarter, from the second on the top one."""
 _PERCENT: Final[Floats] = np.array(POINTS, dtype=np.float64)
 _DRAWS: Final = 400
 _SEED: Final = 20

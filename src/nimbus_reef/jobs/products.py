@@ -9,7 +9,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.core import listings
+from nimbus_reef.core import listings, peers
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import Better
 from nimbus_reef.core.model import MEASURES, MICRO
@@ -164,7 +164,12 @@ def _bottom(
         weak = []
         for metric, placed in standing.places(on, rows, _JUDGED).items():
             at = placed.standing
-            if at.percentile is not None and at.percentile < 25 and at.value is not None and at.typical:
+            if (
+                at.percentile is not None
+                and at.percentile < peers.BOTTOM
+                and at.value is not None
+                and at.typical
+            ):
                 weak.append((at.percentile, metric, at.value, at.typical))
         if not weak:
             continue

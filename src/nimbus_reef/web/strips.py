@@ -8,7 +8,7 @@ from typing import Final
 import numpy as np
 
 from nimbus_reef.core.metrics import Unit
-from nimbus_reef.core.peers import POINTS, RATED, Standing, percentiles
+from nimbus_reef.core.peers import BOTTOM, POINTS, RATED, TOP, Standing, percentiles
 from nimbus_reef.web.figures import Figures
 
 _LEFT: Final = 2.0
@@ -48,11 +48,6 @@ class Strip:
     words: str
     note: str
     short: str
-
-
-WEAK: Final = 25
-STRONG: Final = 75
-"""Per cent of peers one is ahead of: under the first is the bottom quarter, from the second on the top one."""
 
 
 def ahead_words(percentile: float, figures: Figures) -> str:
@@ -119,7 +114,7 @@ def tone_of(percentile: float | None) -> str:
     """Coral only in the bottom quarter, lagoon only in the top one."""
     if percentile is None:
         return ""
-    return "loss" if percentile < WEAK else "gain" if percentile >= STRONG else ""
+    return "loss" if percentile < BOTTOM else "gain" if percentile >= TOP else ""
 
 
 def _missing(standing: Standing, figures: Figures) -> str:

@@ -10,13 +10,13 @@ import polars as pl
 
 from nimbus_reef.core.metrics import METRICS, Better
 from nimbus_reef.core.model import MEASURES
-from nimbus_reef.core.peers import RATED
+from nimbus_reef.core.peers import BOTTOM, RATED
 from nimbus_reef.jobs.exports import Table
 from nimbus_reef.jobs.standing import AD_METRICS
 from nimbus_reef.web import strips
 from nimbus_reef.web.answers import Answer
 from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.strips import TRADE_NAMES, WEAK, ahead_words, value_words
+from nimbus_reef.web.strips import TRADE_NAMES, ahead_words, value_words
 from nimbus_reef.web.tables import Field
 
 
@@ -79,7 +79,7 @@ def product_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
     """The metric that is weak where most is spent, and the dearest product that drags it."""
     spent = float(rows["spend"].sum())
     weak = {
-        metric: rows.filter((pl.col(f"{metric}_at") < WEAK) & ~pl.col(f"{metric}_own"))
+        metric: rows.filter((pl.col(f"{metric}_at") < BOTTOM) & ~pl.col(f"{metric}_own"))
         for metric in _ANSWERED
     }
     metric, found = max(weak.items(), key=lambda each: float(each[1]["spend"].sum()))
