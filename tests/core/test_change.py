@@ -92,9 +92,9 @@ def test_additive_parts_sum_and_share_the_gross(pairs):
     net = sum(now - then for then, now in pairs)
     gross = sum(abs(now - then) for then, now in pairs)
     assert found["part"].sum() == net
-    ordered = change.in_order(found)
-    assert ordered["running"][-1] == net
-    assert ordered["part"].abs().is_sorted(descending=True)
+    found = change.in_order(found)
+    assert found["running"][-1] == net
+    assert found["part"].abs().is_sorted(descending=True)
     if gross:
         assert found["share_of_gross"].sum() == pytest.approx(1)
     told = found["share_of_net"].null_count() == 0

@@ -9,7 +9,7 @@ import pytest
 from nimbus_reef.web.charts import with_lone
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.movement.trends import by_day
-from nimbus_reef.web.standing import groups, heat, shopping
+from nimbus_reef.web.standing import groups, heat, shopping, tree
 
 EURO = Figures("en_IE", "EUR")
 METRICS = ("ctr", "cvr", "cpc", "aov")
@@ -128,3 +128,33 @@ def test_a_day_between_two_gaps_is_drawn_as_a_point():
     points = [n for n, each in enumerate(drawn) if isinstance(each, dict)]
     assert points == [1, 6]
     assert drawn[3:5] == [4.0, 5.0]
+
+
+def moved(said, **changes):
+    """The sentence of what moved most: 1,000 impressions, 100 clicks, 10 orders before, changed by factors."""
+    then = {
+        "impressions": 1_000,
+        "clicks": 100,
+        "orders": 10,
+        "units": 10,
+        "spend": 50_000_000,
+        "sales": 200_000_000,
+    }
+    now = {name: round(value * changes.get(name, 1)) for name, value in then.items()}
+    return tree._most_moved(now, then, said, EURO).replace("\xa0", " ")
+
+
+def test_the_tree_s_answer_tells_which_rates_lost_and_gained_most():
+    assert moved("cpc", orders=2, sales=2, spend=1.5) == (
+        "Since the days before conversion gained most (+10.0 pt)."
+    ), "the loss is the weakest itself, told before"
+    assert moved("ctr", orders=2, sales=2, spend=1.5) == (
+        "Since the days before price per click lost most (+50 %), conversion gained most (+10.0 pt)."
+    )
+    assert (
+        moved("ctr", spend=1.5) == "Since the days before price per click lost most (+50 %), no rate gained."
+    )
+    assert (
+        moved("cpc", spend=0.5)
+        == "Since the days before no rate got worse, price per click gained most (−50 %)."
+    )

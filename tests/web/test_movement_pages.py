@@ -80,6 +80,30 @@ def test_a_trend_leaves_as_a_file_by_day_with_the_keyword_s_bid(owner):
     assert float(day["acos"]) == pytest.approx(float(day["spend"]) / float(day["sales"]))
 
 
+@pytest.mark.parametrize("metric", ["spend", "acos"])
+def test_shares_of_all_movement_make_a_whole_for_sums_and_ratios(owner, metric):
+    rows = table(owner.get(f"/movement/ledger/export.csv?{SCOPE}&metric={metric}"))
+    assert sum(float(row["share_of_gross"]) for row in rows) == pytest.approx(1)
+    net = [float(row["share_of_net"]) for row in rows if row["share_of_net"]]
+    assert not net or sum(net) == pytest.approx(1)
+    assert "of all movement" in plain(owner.get(f"/movement/ledger?{SCOPE}&metric={metric}"))
+
+
+def test_a_trend_of_one_thing_says_why_its_acos_moved(owner):
+    product = {"account": "fernhollow-de", "window": "last-20", "whose": "product:GL-STRIP-90CM"}
+    page = plain(owner.get("/movement/trends", query_string=product))
+    drawer = plain(owner.get(f"/standing/products?{SCOPE}&open=GL-STRIP-90CM"))
+    sentence = re.search(
+        r"ACOS [\d.]+ % → [\d.]+ %: [^.]+\.\d[^.]*", page[page.index("Why its ACOS moved") :]
+    )[0]
+    assert sentence[:40] in drawer, "the drawer and the trend tell the same"
+    assert "Why its ACOS moved" not in plain(owner.get(f"/movement/trends?{SCOPE}"))
+    early = plain(
+        owner.get("/movement/trends", query_string={**product, "against": "2026-01-01..2026-01-20"})
+    )
+    assert "lie before the days shown" in early
+
+
 def test_a_view_that_has_no_file_and_a_file_without_a_comparison_say_so(owner):
     assert owner.get("/movement/nothing/export.csv?account=fernhollow-de").status_code == 404
     for name in ("drift", "ledger", "why"):

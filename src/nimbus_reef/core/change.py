@@ -133,21 +133,21 @@ def split_acos(items: pl.DataFrame) -> pl.DataFrame | None:
 
 
 def additive(items: pl.DataFrame) -> pl.DataFrame:
-    """
-    The change of a sum by item: part = its own Δ, share_of_gross, share_of_net.
-
-    items: value0, value1. share_of_net is null where the net change is under a fifth of the gross.
-    """
-    part = pl.col("value1") - pl.col("value0")
-    gross, net = part.abs().sum(), part.sum()
-    return items.with_columns(
-        part=part,
-        share_of_gross=pl.when(gross > 0).then(part.abs() / gross),
-        share_of_net=pl.when((net.abs() >= NET_SHARE_FROM * gross) & (net != 0)).then(part / net),
-    )
+    """The change of a sum by item: part = its own Δ. items: value0, value1."""
+    return items.with_columns(part=pl.col("value1") - pl.col("value0"))
 
 
 def in_order(parts: pl.DataFrame) -> pl.DataFrame:
-    """Rows with a part each, the largest first either way, and `running`: the total so far."""
-    ordered = parts.sort(pl.col("part").abs(), descending=True, maintain_order=True)
-    return ordered.with_columns(running=pl.col("part").cum_sum())
+    """
+    Rows with a part each, the largest first either way, with the total so far and the shares.
+
+    Adds running, share_of_gross (of all movement), and share_of_net (of the change as a whole, null
+    where that is under a fifth of the gross).
+    """
+    part = pl.col("part")
+    gross, net = part.abs().sum(), part.sum()
+    return parts.sort(part.abs(), descending=True, maintain_order=True).with_columns(
+        running=part.cum_sum(),
+        share_of_gross=pl.when(gross > 0).then(part.abs() / gross),
+        share_of_net=pl.when((net.abs() >= NET_SHARE_FROM * gross) & (net != 0)).then(part / net),
+    )

@@ -125,8 +125,3 @@ def difference(now: float | None, then: float | None) -> Difference:
     if now is None or then is None:
         return Difference(None, None)
     return Difference(now - then, (now - then) / then if then else None)
-
-
-def per_day(value: float, days: int) -> float:
-    """A sum as a daily mean, for windows of unlike length."""
-    return value / days

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
 
 import polars as pl
@@ -13,23 +14,19 @@ from nimbus_reef.store.facts import Facts
 
 def target_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """target_id, state and bid (micro) on the window's last day, or the latest before, where held."""
-    generation = facts.generation(account_id)
 
     def make() -> pl.DataFrame:
-        days = facts.versions(account_id, "targets", Window(date(2000, 1, 1), window.last))
-        rows = snapshots.read(
-            facts.store, account_id, "targets", days, ["target_id", "state", "bid", "ad_group_bid"]
-        )
-        return (
-            rows.sort("day")
-            .group_by("target_id")
-            .last()
-            .with_columns(bid=pl.coalesce("bid", "ad_group_bid"))
-            .drop("ad_group_bid", "day")
-            .collect()
-        )
+        newest = _newest(facts, account_id, "targets", window, ["target_id", "state", "bid", "ad_group_bid"])
+        return newest.with_columns(bid=pl.coalesce("bid", "ad_group_bid")).drop("ad_group_bid")
 
-    return facts.cache.get(("settings", account_id, generation, window.last), make)
+    return facts.cache.get(("settings", account_id, facts.generation(account_id), window.last), make)
+
+
+def _newest(facts: Facts, account_id: int, kind: str, window: Window, columns: Sequence[str]) -> pl.DataFrame:
+    """The newest row up to the window's end of each thing that the first column names."""
+    days = facts.versions(account_id, kind, Window(date(2000, 1, 1), window.last))
+    rows = snapshots.read(facts.store, account_id, kind, days, columns)
+    return rows.sort("day").group_by(columns[0]).last().drop("day").collect()
 
 
 def placed(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -39,17 +36,13 @@ def placed(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 
 def campaign_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """campaign_id, campaign, state, format, portfolio at the window's end; null where not held."""
-    generation = facts.generation(account_id)
 
     def make() -> pl.DataFrame:
-        days = facts.versions(account_id, "campaigns", Window(date(2000, 1, 1), window.last))
-        rows = snapshots.read(
-            facts.store, account_id, "campaigns", days, ["campaign_id", "state", "format", "portfolio"]
-        )
-        newest = rows.sort("day").group_by("campaign_id").last().drop("day").collect()
+        columns = ["campaign_id", "state", "format", "portfolio"]
+        newest = _newest(facts, account_id, "campaigns", window, columns)
         names = facts.query(
             f"SELECT id AS campaign_id, name AS campaign FROM campaign WHERE account_id = {int(account_id)}"
         )
         return names.join(newest, on="campaign_id", how="left")
 
-    return facts.cache.get(("campaigns", account_id, generation, window.last), make)
+    return facts.cache.get(("campaigns", account_id, facts.generation(account_id), window.last), make)

@@ -25,7 +25,7 @@ _SHARES: Final = {"share_of_gross": "of all movement", "share_of_net": "of the n
 class LedgerLine:
     """
     One row: its part of the change, its bar (x, width in 0 … 100) and the running total's place.
-    extra: of a ratio mix, rate, entered; of a sum the share of the gross.
+    extra: its shares of the movement, and of a ratio rate, mix, entered.
     """
 
     key: str
@@ -112,15 +112,15 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> L
 
     first = (page - 1) * PAGE_ROWS
     better = 0 if metric.better is Better.NEITHER else 1 if metric.better is Better.HIGHER else -1
-    # Where nothing entered or left, no column says so in every row.
+    # Where nothing entered or left, or no share can be told, no column says so in every row.
     split = [name for name in _SPLIT if metric.is_ratio and (rows[name] != 0).any()]
+    shares = [name for name in _SHARES if rows[name].count()]
     lines = []
     for row in rows.slice(first, PAGE_ROWS).to_dicts():
         part = row["part"]
         extra = (
-            tuple(_change(metric, row[name], figures) if row[name] else "" for name in split)
-            if metric.is_ratio
-            else tuple(figures.rate(row[name], 0) for name in _SHARES)
+            *(figures.rate(row[name], 0) for name in shares),
+            *(_change(metric, row[name], figures) if row[name] else "" for name in split),
         )
         lines.append(
             LedgerLine(
@@ -131,7 +131,7 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> L
                 _change(metric, row["running"], figures), place(row["running"]), extra,
             )
         )  # fmt: skip
-    heads = tuple(_SPLIT[name] for name in split) if metric.is_ratio else tuple(_SHARES.values())
+    heads = (*(_SHARES[name] for name in shares), *(_SPLIT[name] for name in split))
     return Ledger(ledger_words(rows, metric, figures), heads, tuple(lines), place(0))
 
 
@@ -178,6 +178,6 @@ def _change(metric: Metric, value: float | None, figures: Figures) -> str:
 
 def ledger_export(rows: pl.DataFrame, metric: Metric) -> Table:
     """The whole ledger as a file."""
-    extra = ["rate", "mix", "entered", "whole"] if metric.is_ratio else ["share_of_gross", "share_of_net"]
-    columns = ["name", "where", "value0", "value1", "part", *extra]
-    return Table(f"ledger-{metric.key}", rows.select(*columns, "running"), {})
+    split = ["rate", "mix", "entered", "whole"] if metric.is_ratio else []
+    columns = ["name", "where", "value0", "value1", "part", *_SHARES, *split, "running"]
+    return Table(f"ledger-{metric.key}", rows.select(columns), {})

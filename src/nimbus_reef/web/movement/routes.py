@@ -203,6 +203,7 @@ def _trends(what: Scope) -> dict[str, Any]:
     days = courses.shown_days(found.days)
     return {
         "trend": found,
+        "moved": trends.why_moved(found, what, write),
         "lines": lines,
         "chart": charts.panels(
             days, [(line.label, line.values) for line in lines], found.bids, found.changes,

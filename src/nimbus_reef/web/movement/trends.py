@@ -8,6 +8,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core.model import MEASURES, from_micro
+from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs.totals import totals
 from nimbus_reef.store import product_frames, row_frames, setting_frames, target_frames
@@ -16,6 +17,7 @@ from nimbus_reef.web import charts
 from nimbus_reef.web.charts import Marked
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
+from nimbus_reef.web.splits import Why, why
 from nimbus_reef.web.standing.product import page_changes
 from nimbus_reef.web.targeting import drawer, opening
 from nimbus_reef.web.targeting.pages import TARGETS
@@ -62,6 +64,21 @@ def _whole(facts: Facts, what: Scope) -> Trend:
         changes = what.narrow.part(facts, what.account, window, changes)
     name = what.part or f"{what.account.brand}, {what.account.country}"
     return Trend(name, "account", found.now, by_day(changes), what.target_acos)
+
+
+def why_moved(found: Trend, what: Scope, figures: Figures) -> Why | None:
+    """Why one thing's ACOS moved between the windows; null for the account, which has a page of its own."""
+    against = what.against
+    if found.kind == "account" or against is None or found.days.is_empty():
+        return None
+    if against.first < found.days["day"].min():  # type: ignore[operator]  # a date
+        return Why("The days compared with lie before the days shown.", ())
+
+    def sums(window: Window) -> dict[str, float]:
+        inside = found.days.filter(pl.col("day").is_between(window.first, window.last))
+        return {name: float(inside[name].sum()) for name in MEASURES}
+
+    return why(sums(against), sums(what.window), figures)
 
 
 def by_day(changes: pl.DataFrame) -> tuple[Marked, ...]:

@@ -12,7 +12,6 @@ import polars as pl
 from nimbus_reef.core import listings
 from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.core.peers import RATED
-from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs import movement, standing
 from nimbus_reef.store import product_frames, row_frames
@@ -25,7 +24,7 @@ from nimbus_reef.web.splits import why
 from nimbus_reef.web.standing.pages import TO_CHECK
 from nimbus_reef.web.strips import strip, value_words
 from nimbus_reef.web.targeting import drawer as rows_of
-from nimbus_reef.web.targeting.opening import HISTORY_DAYS
+from nimbus_reef.web.targeting.opening import history
 
 
 def drawer(facts: Facts, what: Scope, sku: str, metric: str, figures: Figures) -> dict[str, Any]:
@@ -87,7 +86,7 @@ def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures
 
 def page_changes(facts: Facts, what: Scope, sku: str) -> list[Marked]:
     """What changed on the product's page over its history."""
-    window = _history(what)
+    window = history(what)
     catalog = product_frames.placed_products(facts, what.account.id, what.window).filter(pl.col("sku") == sku)
     pages = product_frames.listings(facts, what.account.id, window).filter(
         pl.col("product_id").is_in(catalog["product_id"].unique().implode())
@@ -106,16 +105,11 @@ def _short(text: str) -> str:
     return text if len(text) <= 24 else f"{text[:22]}…"
 
 
-def _history(what: Scope) -> Window:
-    longest = max(HISTORY_DAYS, what.window.days)
-    return Window(what.window.shifted(what.window.days - longest).first, what.window.last)
-
-
 def _trend(
     facts: Facts, what: Scope, sku: str, changed: Sequence[Marked], figures: Figures
 ) -> dict[str, Any] | None:
     days = (
-        product_frames.placed_products(facts, what.account.id, _history(what))
+        product_frames.placed_products(facts, what.account.id, history(what))
         .filter(pl.col("sku") == sku)
         .group_by("day")
         .agg(pl.col("spend").sum())

@@ -187,7 +187,7 @@ def _formats(what: Scope) -> dict[str, Any]:
         "spend_pairs": groups.format_pairs(mix, "spend", write),
         "campaign_pairs": groups.format_pairs(mix, "campaign", write),
         "lines": groups.group_lines(found, write),
-        "whole": [strip(each.standing, write) for each in _places(what, on).values()],
+        "whole": groups.group_lines([("all", 1.0, list(_places(what, on).values()))], write)[0],
         "metrics": [(metric, RATED[metric].label) for metric in AD_METRICS],
     }
 

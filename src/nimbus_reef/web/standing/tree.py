@@ -161,21 +161,34 @@ def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Ans
     return Answer(bold, " ".join(each for each in sentences if each))
 
 
+_MOVED: Final = ("ctr", "cvr", "cpc", "aov")
+"""The rates that move by themselves; cost of sale is made of them."""
+
+
 def _most_moved(now: Mapping[str, int], then: Mapping[str, int], said: str, figures: Figures) -> str:
-    """The rate that lost most since the days before, in a sentence; nothing where that is said already."""
+    """
+    The rates that lost and gained most since the days before, in a sentence; the loss is left out
+    where the sentence before tells of the same rate.
+    """
     lost: list[tuple[float, str, str]] = []
-    for key in ("ctr", "cvr", "cpc", "aov"):
+    gained: list[tuple[float, str, str]] = []
+    for key in _MOVED:
         value, before = _value(key, now), _value(key, then)
         relative = difference(value, before).relative
         change, up, good = _moved(key, value, before, figures)
-        if good is False and relative is not None:
-            lost.append((abs(relative), key, f"{'+' if up else '−'}{change}"))
+        if good is not None and relative is not None:
+            (gained if good else lost).append((abs(relative), key, f"{'+' if up else '−'}{change}"))
+    parts = []
     if not lost:
-        return "No rate got worse since the days before."
-    _, key, change = max(lost)
-    if key == said:
-        return ""
-    return f"Since the days before {TRADE_NAMES[key].lower()} lost most, {change}."
+        parts.append("no rate got worse")
+    elif max(lost)[1] != said:
+        parts.append(_named(max(lost), "lost"))
+    parts.append(_named(max(gained), "gained") if gained else "no rate gained")
+    return f"Since the days before {', '.join(parts)}."
+
+
+def _named(moved: tuple[float, str, str], verb: str) -> str:
+    return f"{TRADE_NAMES[moved[1]].lower()} {verb} most ({moved[2]})"
 
 
 def gap_words(
