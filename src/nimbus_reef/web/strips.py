@@ -90,7 +90,7 @@ def strip(standing: Standing, figures: Figures) -> Strip:
             True,
             _missing(standing, figures),
             "",
-            "too thin" if ticks else "no peers",
+            "thin" if ticks else "no peers",
         )
     ahead = f"ahead of {figures.count(at)} %"
     if standing.edge:
