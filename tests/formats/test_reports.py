@@ -104,6 +104,23 @@ def test_a_column_of_dates_is_the_day_however_it_is_headed(path):
     assert suggestion.missing == ()
 
 
+@pytest.mark.parametrize(
+    ("heads", "lacks"),
+    [
+        ("Kampagnenname;Anzeigengruppenname;Kunden-Suchbegriff;Targeting;Übereinstimmungstyp", ()),
+        ("Nom de la campagne;Nom du groupe d'annonces;Terme de recherche client;Ciblage;Type de correspondance", ()),
+        ("Campaign;Ad group;Search term;Target;Unheard of", ("match_type",)),
+    ],
+)  # fmt: skip
+def test_rows_that_a_coarser_report_cannot_tell_apart_are_not_read_as_one(path, heads, lacks):
+    """A sum of search terms is no sum of campaigns, even where a column is not recognised."""
+    rows = "".join(
+        f"K{n % 3};G;wort {n};ziel {n % 7};Phrase;90;5;1,50;1;9;01.10.2026;30.10.2026\n" for n in range(40)
+    )
+    _, best = read(path, f"{heads};Impressions;Clicks;Spend;Orders;Sales;Start date;End date\n{rows}")
+    assert (best.mapping.kind, best.missing) == ("search_term_daily", lacks)
+
+
 def test_identical_lines_count_once_and_other_repeats_add_up(path):
     other = [*ROWS[0]]
     other[7], other[10] = "5", "10.10"
@@ -266,18 +283,21 @@ def test_a_file_split_in_two_is_the_file_whole(tmp_path_factory, cells, cut, del
 
 def test_every_kind_s_own_column_names_are_recognised(path):
     """A file in the contract's own names maps to its kind without a question."""
-    from nimbus_reef.formats.contract import Holds
+    from nimbus_reef.formats.contract import SPAN_COLUMNS, Holds
     from nimbus_reef.formats.kinds import KINDS
 
     example = {Holds.DATE: "2026-10-13", Holds.TEXT: "word", Holds.COUNT: "3", Holds.MONEY: "2.50",
                Holds.SHARE: "0.5", Holds.PERCENT: "12", Holds.RANK: "2", Holds.NUMBER: "2",
                Holds.WEEK: "2026-10-12", Holds.MONTH: "2026-10", Holds.TIME: "2026-10-13T09:30"}  # fmt: skip
     for kind in KINDS.values():
+        columns = [
+            column for column in kind.columns if not kind.takes_blocks or column.name not in SPAN_COLUMNS
+        ]
         cells = [
             next(iter(column.aliases)) if column.holds is Holds.CHOICE else example[column.holds]
-            for column in kind.columns
+            for column in columns
         ]
-        header = [column.name for column in kind.columns]
+        header = [column.name for column in columns]
         _, best = read(path, csv_text([cells, cells], headers=header))
         assert best.mapping.kind == kind.name
         assert dict(best.mapping.columns) == dict(zip(header, header, strict=True))

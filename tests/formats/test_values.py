@@ -19,7 +19,9 @@ from nimbus_reef.formats.values import DateOrder, Style
         ("−4,5", Style.COMMA, -4.5), ("12.5%", Style.DOT, 12.5), ("12,5 %", Style.COMMA, 12.5),
         ("1 234", Style.DOT, 1234), ("1\u202f234,5", Style.COMMA, 1234.5), ("1'234.5", Style.DOT, 1234.5),
         ("abc", Style.DOT, None), ("", Style.DOT, None), ("12 apples", Style.DOT, None), ("1e999", Style.DOT, None),
-        ("nan", Style.DOT, None), ("3 x 4", Style.DOT, None),
+        ("nan", Style.DOT, None), ("3 x 4", Style.DOT, None), ("12,50", Style.DOT, None), ("12.50", Style.COMMA, None),
+        ("1,250", Style.DOT, 1250), ("1,250", Style.COMMA, 1.25), ("12 50", Style.DOT, None), ("0,500", Style.DOT, None),
+        ("1,234,5", Style.DOT, None), ("12,34,567", Style.DOT, 1234567), ("9" * 60_000, Style.DOT, None),
     ],
 )  # fmt: skip
 def test_numbers(text, style, number):
@@ -43,8 +45,9 @@ def test_a_written_number_reads_back(number, form):
 def test_a_column_proves_its_style():
     assert values.style_votes(pl.Series(["1.234,50", "3,20", "7"])).comma == 2
     assert values.style_votes(pl.Series(["1,234.50", "3.20", "7"])).dot == 2
-    assert values.counts_style(pl.Series(["1.234", "12", "10.000"]), Style.DOT) is Style.COMMA
-    assert values.counts_style(pl.Series(["1.0", "12"]), Style.DOT) is Style.DOT
+    assert values.style_votes(pl.Series(["1,250", "3"])) == values.Votes(either=1)
+    assert values.style_votes(pl.Series(["1.234", "12", "10.000"]), whole=True) == values.Votes(comma=2)
+    assert values.style_votes(pl.Series(["1.0", "12"]), whole=True) == values.Votes(dot=1)
 
 
 @pytest.mark.parametrize(
@@ -57,6 +60,9 @@ def test_a_column_proves_its_style():
         ("Oct 3, 2026", DateOrder.UNKNOWN, date(2026, 10, 3)), ("46298", DateOrder.UNKNOWN, date(2026, 10, 3)),
         ("13/10/2026", DateOrder.MONTH_FIRST, None), ("10/13/2026", DateOrder.DAY_FIRST, None),
         ("Total", DateOrder.DAY_FIRST, None), ("10", DateOrder.DAY_FIRST, None), ("2026-02-30", DateOrder.UNKNOWN, None),
+        ("2026-11", DateOrder.UNKNOWN, None), ("Nov 2026", DateOrder.UNKNOWN, None), ("9" * 60_000, DateOrder.UNKNOWN, None),
+        ("10 November", DateOrder.UNKNOWN, None), ("3. Okt. 2026", DateOrder.UNKNOWN, date(2026, 10, 3)),
+        ("3 de octubre de 2026", DateOrder.UNKNOWN, date(2026, 10, 3)), ("3 août 2026", DateOrder.UNKNOWN, date(2026, 8, 3)),
     ],
 )  # fmt: skip
 def test_dates(text, order, day):

@@ -22,11 +22,12 @@ class Holds(StrEnum):
     RANK = "rank"
     NUMBER = "number"
     CHOICE = "choice"
+    PERIOD = "period"
 
     @property
     def dated(self) -> bool:
         """True for cells that are read as a date, whatever it then stands for."""
-        return self in (Holds.DATE, Holds.WEEK, Holds.MONTH, Holds.TIME)
+        return self in (Holds.DATE, Holds.WEEK, Holds.MONTH, Holds.TIME, Holds.PERIOD)
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +39,8 @@ class Column:
     a choice's values, letters only, lower case, on top of the values themselves.
     summed: a count or sum of money that adds up over rows; nothing there means 0.
     most: the largest figure that can stand there. anything: a text that may say whatever a
-    setting can be, so that figures and dates in it tell nothing against it.
+    setting can be, so that figures and dates in it tell nothing against it. longest: characters
+    of a text. blank_with: the column and its first letters beside which this one may be empty.
     """
 
     name: str
@@ -49,10 +51,16 @@ class Column:
     summed: bool = False
     most: float | None = None
     anything: bool = False
+    longest: int = 255
+    blank_with: tuple[str, str] | None = None
 
 
 DAY_COLUMNS = ("date", "week", "month", "at")
 """Names of the columns that place a row in time."""
+
+
+SPAN_COLUMNS = ("from", "to", "period")
+"""Columns that tell the days of a sum, in two columns or in one, where a kind takes blocks."""
 
 
 class Replaces(StrEnum):
@@ -88,6 +96,16 @@ class ReportKind:
         """The column that says to which day a row belongs; null when the load's own day counts."""
         found = (column.name for column in self.columns if column.name in DAY_COLUMNS)
         return next(found, None)
+
+    @property
+    def takes_blocks(self) -> bool:
+        """True when rows may be sums of several days, known only together."""
+        return self.day_column == "date" and bool(self.summed)
+
+    @property
+    def is_settings(self) -> bool:
+        """True when a row says how something is set on a day."""
+        return self.day_column == "date" and not self.summed and self.has_campaign
 
     @property
     def has_days(self) -> bool:

@@ -28,12 +28,73 @@ def _own_words(enum: type[StrEnum]) -> dict[str, str]:
 
 
 _MEASURE_WORDS: Final[dict[str, tuple[str, ...]]] = {
-    "impressions": ("impressions", "impr", "views", "shown", "times shown", "ad views"),
-    "clicks": ("clicks", "click count", "ad clicks", "visits from ads"),
-    "spend": ("spend", "cost", "ad spend", "costs", "total cost", "amount spent", "ad cost"),
-    "orders": ("orders", "purchases", "conversions", "total orders", "order count", "ad orders"),
-    "units": ("units", "units sold", "items sold", "quantity", "pieces", "total units"),
-    "sales": ("sales", "revenue", "ad sales", "total sales", "turnover", "sales value"),
+    "impressions": (
+        "impressions",
+        "impr",
+        "views",
+        "shown",
+        "times shown",
+        "ad views",
+        "einblendungen",
+        "affichages",
+        "impresiones",
+        "impressioni",
+    ),
+    "clicks": ("clicks", "click count", "ad clicks", "visits from ads", "klicks", "clics", "clic"),
+    "spend": (
+        "spend",
+        "cost",
+        "ad spend",
+        "costs",
+        "total cost",
+        "amount spent",
+        "ad cost",
+        "ausgaben",
+        "kosten",
+        "dépenses",
+        "coût",
+        "gasto",
+        "coste",
+        "spesa",
+        "costo",
+    ),
+    "orders": (
+        "orders",
+        "purchases",
+        "conversions",
+        "total orders",
+        "order count",
+        "ad orders",
+        "bestellungen",
+        "commandes",
+        "pedidos",
+        "ordini",
+    ),
+    "units": (
+        "units",
+        "units sold",
+        "items sold",
+        "quantity",
+        "pieces",
+        "total units",
+        "einheiten",
+        "unités",
+        "unidades",
+        "unità",
+    ),
+    "sales": (
+        "sales",
+        "revenue",
+        "ad sales",
+        "total sales",
+        "turnover",
+        "sales value",
+        "umsatz",
+        "ventes",
+        "chiffre d'affaires",
+        "ventas",
+        "vendite",
+    ),
 }
 
 
@@ -50,35 +111,99 @@ def _measures() -> tuple[Column, ...]:
     )
 
 
-_DATE = Column("date", Holds.DATE, words=("date", "day", "report date", "on"))
-_CAMPAIGN = Column("campaign", Holds.TEXT, words=("campaign", "campaign name", "name of campaign"))
-_CAMPAIGN_ID = Column("campaign_id", Holds.TEXT, False, ("campaign id", "campaign number"))
-_AD_GROUP = Column("ad_group", Holds.TEXT, words=("ad group", "ad group name", "adgroup", "group"))
-_AD_GROUP_ID = Column("ad_group_id", Holds.TEXT, False, ("ad group id", "ad group number"))
-_TARGET = Column(
-    "target", Holds.TEXT,
-    words=("target", "keyword", "targeting", "keyword text", "target text", "bid on"),
+LONGEST_NAME: Final = 512
+LONGEST_TERM: Final = 1024
+_LONGEST_ID: Final = 64
+
+_DATE = Column(
+    "date", Holds.DATE, words=("date", "day", "report date", "on", "datum", "tag", "fecha", "data")
+)
+_SPAN = (
+    Column("from", Holds.DATE, False, ("from", "start date", "first day", "start", "period start", "from day",
+                                       "startdatum", "von", "date de début", "fecha de inicio", "data di inizio")),
+    Column("to", Holds.DATE, False, ("to", "end date", "last day", "end", "period end", "to day", "enddatum", "bis",
+                                     "date de fin", "fecha de fin", "data di fine")),
+    Column("period", Holds.PERIOD, False, ("period", "date range", "days", "dates", "report period", "zeitraum",
+                                           "période", "periodo")),
 )  # fmt: skip
-_TARGET_ID = Column("target_id", Holds.TEXT, False, ("target id", "keyword id"))
+_CAMPAIGN = Column(
+    "campaign", Holds.TEXT, longest=LONGEST_NAME,
+    words=("campaign", "campaign name", "name of campaign", "kampagne", "kampagnenname", "campagne", "nom de la campagne",
+           "campaña", "nombre de la campaña", "campagna", "nome della campagna"),
+)  # fmt: skip
+_CAMPAIGN_ID = Column(
+    "campaign_id", Holds.TEXT, False, ("campaign id", "campaign number"), longest=_LONGEST_ID
+)
+_AD_GROUP = Column(
+    "ad_group", Holds.TEXT, longest=LONGEST_NAME,
+    words=("ad group", "ad group name", "adgroup", "group", "anzeigengruppe", "anzeigengruppenname",
+           "groupe d'annonces", "nom du groupe d'annonces", "grupo de anuncios", "nombre del grupo de anuncios",
+           "gruppo di annunci", "nome del gruppo di annunci"),
+)  # fmt: skip
+_AD_GROUP_ID = Column(
+    "ad_group_id", Holds.TEXT, False, ("ad group id", "ad group number"), longest=_LONGEST_ID
+)
+_AD_GROUP_OR_CAMPAIGN = replace(_AD_GROUP, blank_with=("match_type", "negative_"))
+"""Of a negative: empty is the whole campaign."""
+_TARGET = Column(
+    "target", Holds.TEXT, longest=LONGEST_NAME,
+    words=("target", "keyword", "targeting", "keyword text", "target text", "bid on", "schlüsselwort", "ausrichtung", "mot-clé", "ciblage",
+           "palabra clave", "segmentación", "parola chiave", "targetizzazione"),
+)  # fmt: skip
+_TARGET_ID = Column("target_id", Holds.TEXT, False, ("target id", "keyword id"), longest=_LONGEST_ID)
 _MATCH_TYPE = Column(
-    "match_type", Holds.CHOICE, words=("match type", "match", "matching", "target type"),
+    "match_type", Holds.CHOICE,
+    words=("match type", "match", "matching", "target type", "übereinstimmungstyp", "übereinstimmung", "keyword-option",
+           "type de correspondance", "correspondance", "tipo de concordancia", "concordancia",
+           "tipo di corrispondenza", "corrispondenza"),
     aliases={
         **_own_words(MatchType), "exact match": "exact", "phrase match": "phrase",
         "broad match": "broad", "automatic": "auto", "product": "item", "items": "item",
         "categories": "category", "neg exact": "negative_exact", "neg phrase": "negative_phrase",
-        "neg item": "negative_item",
+        "neg item": "negative_item", "exact negative": "negative_exact", "phrase negative": "negative_phrase",
+        "genau": "exact", "exakt": "exact", "exacte": "exact", "exacta": "exact", "esatta": "exact",
+        "wortgruppe": "phrase", "expression": "phrase", "frase": "phrase", "a frase": "phrase",
+        "weitgehend": "broad", "large": "broad", "amplia": "broad", "generica": "broad",
+        "automatisch": "auto", "automatique": "auto", "automatica": "auto", "automática": "auto",
+        "produkt": "item", "produit": "item", "producto": "item", "prodotto": "item",
+        "kategorie": "category", "catégorie": "category", "categoría": "category", "categoria": "category",
+        "negativ genau": "negative_exact", "negativ exakt": "negative_exact", "négatif exact": "negative_exact",
+        "negativa exacta": "negative_exact", "negativa esatta": "negative_exact",
+        "negativ wortgruppe": "negative_phrase", "négatif expression": "negative_phrase",
+        "negativa de frase": "negative_phrase", "negativa a frase": "negative_phrase",
     },
 )  # fmt: skip
 _STATE = Column(
-    "state", Holds.CHOICE, words=("state", "status"),
+    "state", Holds.CHOICE, words=("state", "status", "zustand", "état", "statut", "estado", "stato"),
     aliases={
         **_own_words(State), "active": "enabled", "on": "enabled", "running": "enabled",
         "live": "enabled", "inactive": "paused", "off": "paused", "stopped": "paused",
-        "ended": "archived", "deleted": "archived",
+        "ended": "archived", "deleted": "archived", "aktiv": "enabled", "aktiviert": "enabled",
+        "actif": "enabled", "activée": "enabled", "activo": "enabled", "activa": "enabled", "habilitada": "enabled",
+        "attivo": "enabled", "attiva": "enabled", "abilitata": "enabled", "pausiert": "paused", "en pause": "paused",
+        "suspendue": "paused", "pausada": "paused", "en pausa": "paused", "in pausa": "paused",
+        "archiviert": "archived", "archivée": "archived", "archivada": "archived", "archiviata": "archived",
     },
 )  # fmt: skip
 _OPTIONAL_STATE = Column("state", Holds.CHOICE, False, _STATE.words, _STATE.aliases)
-_SKU = Column("sku", Holds.TEXT, words=("sku", "product", "article", "product code", "article number"))
+_SKU = Column(
+    "sku",
+    Holds.TEXT,
+    longest=LONGEST_NAME,
+    words=(
+        "sku",
+        "product",
+        "article",
+        "product code",
+        "article number",
+        "artikel",
+        "artikelnummer",
+        "produkt",
+        "produit",
+        "producto",
+        "prodotto",
+    ),
+)
 _YES_NO = {
     "yes": "yes",
     "no": "no",
@@ -88,27 +213,51 @@ _YES_NO = {
     "n": "no",
     "1": "yes",
     "0": "no",
+    "ja": "yes",
+    "nein": "no",
+    "oui": "yes",
+    "non": "no",
+    "sí": "yes",
+    "si": "yes",
+    "sì": "yes",
+    "vrai": "yes",
+    "faux": "no",
+    "wahr": "yes",
+    "falsch": "no",
 }
 
 
 _ACCOUNT = Column("account", Holds.TEXT, False, ("account", "account name", "brand account"))
-_OPTIONAL_SKU = Column("sku", Holds.TEXT, False, _SKU.words)
-_ITEM = Column("item_id", Holds.TEXT, words=("item id", "item", "listing id", "item number"))
-_TITLE = Column("title", Holds.TEXT, words=("title", "product title", "product name", "name"))
+_OPTIONAL_SKU = Column("sku", Holds.TEXT, False, _SKU.words, longest=LONGEST_NAME)
+_ITEM = Column(
+    "item_id", Holds.TEXT, longest=_LONGEST_ID, words=("item id", "item", "listing id", "item number")
+)
+_TITLE = Column("title", Holds.TEXT, longest=1024, words=("title", "product title", "product name", "name"))
 _CATEGORY = Column("category", Holds.TEXT, False, ("category", "product category"))
-_COUNTRY = Column("country", Holds.TEXT, words=("country", "country code", "market"))
+_COUNTRY = Column("country", Holds.TEXT, longest=8, words=("country", "country code", "market"))
 _FORMAT_WORDS = {
     **_own_words(Format), "product ads": "product", "brand ads": "brand", "display ads": "display",
+    "produkt": "product", "produit": "product", "producto": "product", "prodotto": "product",
+    "marke": "brand", "marque": "brand", "marca": "brand", "anzeige": "display", "bannière": "display",
 }  # fmt: skip
 _PEER_FORMAT = Column(
     "format", Holds.CHOICE, words=("format", "ad format"), aliases={**_FORMAT_WORDS, "all": "all"}
 )
 _PLACEMENT = Column(
-    "placement", Holds.CHOICE, words=("placement", "where shown", "ad placement"),
+    "placement", Holds.CHOICE,
+    words=("placement", "where shown", "ad placement", "platzierung", "emplacement", "ubicación", "posizionamento"),
     aliases={
         **_own_words(Placement), "top": "top_of_search", "rest of search": "elsewhere_in_search",
         "other in search": "elsewhere_in_search", "product pages": "product_page",
-        "outside": "off_site", "off marketplace": "off_site",
+        "outside": "off_site", "off marketplace": "off_site", "oben in der suche": "top_of_search",
+        "übrige suche": "elsewhere_in_search", "produktseite": "product_page", "produktseiten": "product_page",
+        "außerhalb": "off_site", "haut de la recherche": "top_of_search",
+        "reste de la recherche": "elsewhere_in_search", "page produit": "product_page",
+        "pages produit": "product_page", "hors site": "off_site", "parte superior de la búsqueda": "top_of_search",
+        "resto de la búsqueda": "elsewhere_in_search", "página de producto": "product_page",
+        "páginas de producto": "product_page", "fuera del sitio": "off_site",
+        "parte superiore della ricerca": "top_of_search", "resto della ricerca": "elsewhere_in_search",
+        "pagina prodotto": "product_page", "pagine prodotto": "product_page", "fuori dal sito": "off_site",
     },
 )  # fmt: skip
 PEER_METRICS: Final = ("ctr", "cvr", "cpc", "acos", "aov", "cart_rate", "purchase_rate")
@@ -135,15 +284,20 @@ _KINDS: Final = (
             _DATE, _CAMPAIGN, _CAMPAIGN_ID,
             Column("portfolio", Holds.TEXT, False, ("portfolio", "portfolio name")),
             Column(
-                "format", Holds.CHOICE, words=("format", "ad format", "ad type", "campaign type"),
+                "format", Holds.CHOICE,
+                words=("format", "ad format", "ad type", "campaign type", "anzeigenformat", "kampagnentyp",
+                       "type de campagne", "tipo de campaña", "tipo di campagna"),
                 aliases=_FORMAT_WORDS,
             ),
             Column(
                 "targeting", Holds.CHOICE, words=("targeting", "targeting type"),
-                aliases={**_own_words(Targeting), "automatic": "auto"},
+                aliases={**_own_words(Targeting), "automatic": "auto", "automatisch": "auto", "manuell": "manual",
+                         "automatique": "auto", "manuel": "manual", "automática": "auto", "automatica": "auto",
+                         "manuale": "manual"},
             ),
             _STATE,
-            Column("daily_budget", Holds.MONEY, words=("daily budget", "budget", "budget per day")),
+            Column("daily_budget", Holds.MONEY, words=("daily budget", "budget", "budget per day", "tagesbudget",
+                   "budget quotidien", "presupuesto diario", "budget giornaliero")),
             Column(
                 "bidding", Holds.CHOICE, False, ("bidding", "bidding strategy", "bid strategy"),
                 {**_own_words(Bidding), "fixed bids": "fixed", "down": "down_only",
@@ -158,9 +312,10 @@ _KINDS: Final = (
     ReportKind(
         "targets", "Targets", "a target's settings on a day",
         (
-            _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP, _AD_GROUP_ID, _TARGET, _TARGET_ID,
+            _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP_OR_CAMPAIGN, _AD_GROUP_ID, _TARGET, _TARGET_ID,
             _MATCH_TYPE, _STATE,
-            Column("bid", Holds.MONEY, False, ("bid", "max bid", "keyword bid", "current bid")),
+            Column("bid", Holds.MONEY, False, ("bid", "max bid", "keyword bid", "current bid", "gebot", "enchère", "puja",
+                   "offerta")),
             Column("ad_group_bid", Holds.MONEY, False, ("ad group bid", "default bid")),
         ),
         ("campaign", "ad_group", "target", "match_type"),
@@ -180,9 +335,10 @@ _KINDS: Final = (
         (
             _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP, _AD_GROUP_ID, _TARGET, _TARGET_ID,
             _MATCH_TYPE,
-            Column("search_term", Holds.TEXT, words=(
+            Column("search_term", Holds.TEXT, longest=LONGEST_TERM, words=(
                 "search term", "search query", "query", "searched", "shopper searched",
-                "customer search", "search phrase")),
+                "customer search", "search phrase", "suchbegriff", "terme de recherche", "término de búsqueda",
+                "termine di ricerca")),
             *_measures(),
             Column("impression_share", Holds.SHARE, False, ("impression share",)),
             Column("impression_rank", Holds.RANK, False, ("impression rank", "rank")),
@@ -202,7 +358,7 @@ _KINDS: Final = (
         (
             _SKU,
             _ITEM,
-            Column("parent_item_id", Holds.TEXT, False, ("parent item id", "parent", "family")),
+            Column("parent_item_id", Holds.TEXT, False, ("parent item id", "parent", "family"), longest=_LONGEST_ID),
             _TITLE,
             Column("brand", Holds.TEXT, False, ("brand", "brand name", "maker")),
             _CATEGORY,
@@ -259,7 +415,7 @@ _KINDS: Final = (
                    aliases={"budget": "budget", "bid": "bid", "bids": "bid", "budgets": "budget"}),
             Column("from", Holds.DATE, words=("from", "start", "first day")),
             Column("to", Holds.DATE, words=("to", "end", "last day")),
-            Column("weekdays", Holds.TEXT, False, ("weekdays", "days of week")),
+            Column("weekdays", Holds.TEXT, False, ("weekdays", "days of week"), longest=16),
             _hour("from_hour", "from hour", "start hour"),
             _hour("to_hour", "to hour", "end hour", most=24),
             Column("percent", Holds.PERCENT, words=("percent", "raise", "raise by")),
@@ -318,7 +474,7 @@ _KINDS: Final = (
         "query_funnel", "Query funnel", "week × search query, in all or for one SKU",
         (
             Column("week", Holds.WEEK, words=("week", "week starting", "week of")),
-            Column("query", Holds.TEXT, words=("query", "search query")), _OPTIONAL_SKU,
+            Column("query", Holds.TEXT, longest=LONGEST_TERM, words=("query", "search query")), _OPTIONAL_SKU,
             _count("search_volume", "search volume", "searches", "volume"),
             *(
                 _count(f"{who}_{stage}", f"{who} {stage}".replace("_", " "), f"{other} {stage}",
@@ -332,7 +488,7 @@ _KINDS: Final = (
     ReportKind(
         "keyword_ranks", "Keyword ranks", "keyword × item × day",
         (
-            _DATE, Column("keyword", Holds.TEXT, words=("keyword", "phrase", "search phrase")),
+            _DATE, Column("keyword", Holds.TEXT, longest=LONGEST_TERM, words=("keyword", "phrase", "search phrase")),
             _count("search_volume", "search volume", "searches", "volume"),
             _CATEGORY, _ITEM,
             Column("brand", Holds.TEXT, False, ("brand", "brand name", "maker")),
@@ -361,7 +517,7 @@ _KINDS: Final = (
             Column("name", Holds.TEXT, words=("name", "event", "event name")),
             Column("from", Holds.DATE, words=("from", "start", "first day")),
             Column("to", Holds.DATE, words=("to", "end", "last day")),
-            Column("country", Holds.TEXT, False, _COUNTRY.words),
+            Column("country", Holds.TEXT, False, _COUNTRY.words, longest=8),
         ),
         ("name",),
         replaces=Replaces.KEYS,
@@ -386,11 +542,11 @@ _KINDS: Final = (
         (
             Column("at", Holds.TIME, words=("at", "time", "changed at", "timestamp", "when")),
             _CAMPAIGN, _CAMPAIGN_ID,
-            Column("ad_group", Holds.TEXT, False, _AD_GROUP.words), _AD_GROUP_ID,
-            Column("target", Holds.TEXT, False, _TARGET.words),
+            Column("ad_group", Holds.TEXT, False, _AD_GROUP.words, longest=LONGEST_NAME), _AD_GROUP_ID,
+            Column("target", Holds.TEXT, False, _TARGET.words, longest=LONGEST_NAME),
             Column("match_type", Holds.CHOICE, False, _MATCH_TYPE.words, _MATCH_TYPE.aliases),
             _OPTIONAL_SKU,
-            Column("field", Holds.TEXT, words=("field", "what", "setting", "changed field")),
+            Column("field", Holds.TEXT, longest=32, words=("field", "what", "setting", "changed field")),
             Column("old", Holds.TEXT, False, ("old", "old value", "before"), anything=True),
             Column("new", Holds.TEXT, False, ("new", "new value", "after"), anything=True),
             Column("by", Holds.TEXT, False, ("by", "changed by", "who")),
@@ -399,10 +555,30 @@ _KINDS: Final = (
         replaces=Replaces.KEYS,
     ),
 )  # fmt: skip
-KINDS: Final[dict[str, ReportKind]] = {
-    each.name: replace(each, columns=(*each.columns, _ACCOUNT)) for each in _KINDS
-}
-"""Every kind by name. Each may carry `account`: one file may hold the rows of several."""
+
+
+def _whole(kind: ReportKind) -> ReportKind:
+    span = _SPAN if kind.takes_blocks else ()
+    return replace(kind, columns=(*kind.columns, *span, _ACCOUNT))
+
+
+KINDS: Final[dict[str, ReportKind]] = {each.name: _whole(each) for each in _KINDS}
+"""
+Every kind by name. Each may carry `account`: one file may hold the rows of several. Those that
+count by day may tell their days as a span instead.
+"""
+PLACEMENT_ADJUSTMENTS: Final = ReportKind(
+    "placement_adjustments", "Placement adjustments", "what a campaign adds to its bids at a placement",
+    (
+        _DATE, _CAMPAIGN, _CAMPAIGN_ID, _PLACEMENT,
+        Column("adjustment", Holds.PERCENT, words=("adjustment", "percentage", "percent", "bid adjustment", "raise")),
+        _ACCOUNT,
+    ),
+    ("campaign", "placement"),
+)  # fmt: skip
+"""Rows of a mixed sheet that are no report of their own: they become columns of their campaigns' settings."""
+READ_KINDS: Final[dict[str, ReportKind]] = {**KINDS, PLACEMENT_ADJUSTMENTS.name: PLACEMENT_ADJUSTMENTS}
+"""Every way in which rows may be read."""
 
 
 def kind(name: str) -> ReportKind:

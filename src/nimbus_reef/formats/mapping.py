@@ -8,45 +8,100 @@ has to be right often and never confident without ground.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import date
+from typing import Any, Final
 
 import numpy as np
 import polars as pl
 from rapidfuzz import fuzz, process, utils
 
+from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import values
-from nimbus_reef.formats.contract import DAY_COLUMNS, Column, Holds, ReportKind
-from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.formats.tables import RawTable
+from nimbus_reef.formats.contract import DAY_COLUMNS, SPAN_COLUMNS, Column, Holds, ReportKind
+from nimbus_reef.formats.kinds import KINDS, READ_KINDS
+from nimbus_reef.formats.raw import RawTable
 
 _ENOUGH = 72.0
 """Least likeness (0 … 100) at which a header is suggested for a column."""
 _SAMPLE = 200
 
 
+NAMED_BY_ID: Final = {
+    "campaign": "campaign_id", "ad_group": "ad_group_id", "target": "target_id", "match_type": "target_id",
+}  # fmt: skip
+"""Names that rows may leave to the id beside them."""
+
+
 @dataclass(frozen=True, slots=True)
 class ColumnMap:
-    """Which header feeds which column of a kind, and how ambiguous dates are read."""
+    """
+    How some rows of a file are read as one kind.
+
+    columns: our column → the file's header. date_order, decimal: how ambiguous dates and figures
+    are read, decimal null where the file's own cells say. days: which days a file without dates
+    covers (of settings: its last). values: column → the file's word → ours, on top of what is
+    known. sheet: of a workbook, the only one when empty. told_by, only: the header whose cells
+    tell what a row is, and which of them are read here; all rows when empty.
+    """
 
     kind: str
     columns: Mapping[str, str]
     date_order: values.DateOrder = values.DateOrder.UNKNOWN
+    decimal: values.Style | None = None
+    days: Window | None = None
+    values: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    sheet: str = ""
+    told_by: str = ""
+    only: tuple[str, ...] = ()
 
     def as_json(self) -> dict[str, object]:
         """A plain form for storing."""
-        return {"kind": self.kind, "columns": dict(self.columns), "date_order": self.date_order.value}
+        return {
+            "kind": self.kind, "columns": dict(self.columns), "date_order": self.date_order.value,
+            "decimal": self.decimal.value if self.decimal else "",
+            "days": [self.days.first.isoformat(), self.days.last.isoformat()] if self.days else [],
+            "values": {column: dict(words) for column, words in self.values.items()},
+            "sheet": self.sheet, "told_by": self.told_by, "only": list(self.only),
+        }  # fmt: skip
 
     @staticmethod
-    def from_json(data: Mapping[str, object]) -> ColumnMap:
-        """The mapping that `as_json` wrote."""
-        columns = data.get("columns")
+    def from_json(data: Mapping[str, Any]) -> ColumnMap:
+        """The mapping that `as_json` wrote, now or in an earlier version."""
+        days = [date.fromisoformat(day) for day in data.get("days") or []]
         return ColumnMap(
             kind=str(data["kind"]),
-            columns={str(k): str(v) for k, v in columns.items()} if isinstance(columns, dict) else {},
-            date_order=values.DateOrder(str(data.get("date_order", "unknown"))),
-        )
+            columns={str(k): str(v) for k, v in dict(data.get("columns") or {}).items()},
+            date_order=values.DateOrder(str(data.get("date_order") or "unknown")),
+            decimal=values.Style(data["decimal"]) if data.get("decimal") else None,
+            days=Window(days[0], days[1]) if days else None,
+            values={str(c): dict(words) for c, words in dict(data.get("values") or {}).items()},
+            sheet=str(data.get("sheet") or ""), told_by=str(data.get("told_by") or ""),
+            only=tuple(data.get("only") or ()),
+        )  # fmt: skip
+
+    @property
+    def dated(self) -> bool:
+        """True when the rows tell their own days, one by one or as spans."""
+        kind = READ_KINDS[self.kind]
+        if kind.day_column is None or kind.day_column in self.columns:
+            return True
+        return kind.takes_blocks and ("period" in self.columns or {"from", "to"} <= set(self.columns))
+
+    @property
+    def needs_days(self) -> bool:
+        """True when somebody has to say which days the file covers."""
+        return not self.dated and self.days is None and READ_KINDS[self.kind].day_column == "date"
+
+    def lacks(self) -> tuple[str, ...]:
+        """Columns that have to be there and are not; a day is asked for, a name may follow from its id."""
+        kind = READ_KINDS[self.kind]
+        asked = {"date"} if kind.day_column == "date" and (kind.takes_blocks or kind.is_settings) else set()
+        named = {name for name, its_id in NAMED_BY_ID.items() if its_id in self.columns}
+        needed = (column.name for column in kind.columns if column.required)
+        return tuple(name for name in needed if name not in self.columns and name not in asked | named)
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,9 +115,10 @@ class Suggestion:
     unused: tuple[str, ...] = field(default=())
 
 
-def signature(headers: tuple[str, ...]) -> str:
-    """What makes two files come from the same source: the same headers in any order."""
-    return hashlib.sha256("\x1f".join(sorted(headers)).encode()).hexdigest()
+def signature(headers: Sequence[str], told_by: str = "") -> str:
+    """What makes two tables come from the same source: the same headers in any order, told apart alike."""
+    named = [*sorted(headers), *([told_by] if told_by else [])]
+    return hashlib.sha256("\x1f".join(named).encode()).hexdigest()
 
 
 def _likeness(headers: tuple[str, ...], columns: tuple[Column, ...]) -> np.ndarray:
@@ -89,16 +145,44 @@ class _Sample:
 
     def fits(self, header: str, column: Column) -> float:
         """How well the cells could be this column: 0 (not at all) … 1."""
-        key = (header, column.holds, _id_like(column), column.anything, tuple(column.aliases))
+        key = (header, column.holds, _id_like(column), column.anything)
         if key not in self._known:
             self._known[key] = _fits(self._said[header], column)
         return self._known[key]
 
+    def repeats(self, headers: Sequence[str]) -> float:
+        """The share of rows that say the same as another under these headers; 0 … 1."""
+        rows = pl.DataFrame({header: self._cells[header] for header in headers})
+        return 1 - rows.n_unique() / len(rows) if len(rows) else 0.0
+
     def dated(self, header: str) -> bool:
         """True when most cells that say something hold a date, written as one."""
-        key = (header, "dated")
+        return self._written(header, "dated", r"^\d{1,4}[-/. ]{1,2}\w{1,9}[-/. ]{1,2}\d{1,4}")
+
+    def spanned(self, header: str) -> bool:
+        """True when most cells that say something hold two dates."""
+        key = (header, "spanned")
         if key not in self._known:
-            written = self._said[header].str.contains(r"^\d{1,4}[-/. ]\w{1,9}[-/. ]\d{1,4}")
+            cells = self._said[header].unique()
+            spans = [values.one_period(cell, values.DateOrder.DAY_FIRST) for cell in cells.to_list()]
+            told = [span for span in spans if span and span[0] < span[1]]
+            self._known[key] = len(told) / len(cells) if len(cells) else 0.0
+        return self._known[key] > 0.6
+
+    def ordered(self, first: str, last: str) -> bool:
+        """True when no row's second date lies before its first."""
+        pairs = [
+            (values.one_date(a, order), values.one_date(b, order))
+            for order in (values.DateOrder.DAY_FIRST,)
+            for a, b in zip(self._cells[first].to_list(), self._cells[last].to_list(), strict=True)
+        ]
+        told = [(a, b) for a, b in pairs if a and b]
+        return bool(told) and all(a <= b for a, b in told)
+
+    def _written(self, header: str, what: str, pattern: str) -> bool:
+        key = (header, what)
+        if key not in self._known:
+            written = self._said[header].str.contains(pattern)
             self._known[key] = float(written.mean() or 0)  # type: ignore[arg-type]
         return self._known[key] > 0.6
 
@@ -119,8 +203,12 @@ def _fits(said: pl.Series, column: Column) -> float:
             good = day | month
         case Holds.TIME:
             good = values.times(said, "UTC").is_not_null()
+        case Holds.PERIOD:
+            first, last = values.periods(said, values.DateOrder.DAY_FIRST)
+            good = (first < last).fill_null(False)
         case Holds.CHOICE:
-            good = values.choices(said, column.aliases).is_not_null()
+            # Words that are not known are asked about; figures are no words.
+            good = values.numbers(said, values.Style.DOT).is_null()
         case Holds.TEXT:
             dated = said.str.contains(r"^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}")
             # An id may be a number; a name that is one would be a strange name.
@@ -130,7 +218,9 @@ def _fits(said: pl.Series, column: Column) -> float:
                 else ~(dated | values.numbers(said, values.Style.DOT).is_not_null())
             )
         case _:
-            good = values.numbers(said, values.Style.DOT).is_not_null()
+            either_sign = (values.numbers(said, style).is_not_null() for style in values.Style)
+            dot, comma = either_sign
+            good = dot | comma
     return float(good.mean() or 0.0)  # type: ignore[arg-type]  # the mean of booleans is a float
 
 
@@ -159,10 +249,15 @@ def _suggest(table: RawTable, kind: ReportKind, sample: _Sample) -> Suggestion:
         for row, index in zip(rows, picks, strict=True)
         if score[row, index] >= _ENOUGH
     }
-    missing = tuple(c.name for c in columns if c.required and c.name not in chosen)
+    if kind.takes_blocks:
+        chosen = _timed(chosen, headers, sample)
+    mapping = ColumnMap(kind.name, chosen, sheet=table.sheet)
+    missing = mapping.lacks()
     required = sum(column.required for column in columns)
-    optional = sum(not column.required for column in columns) or 1
-    found_optional = sum(1 for c in columns if not c.required and c.name in chosen)
+    # Of the columns that tell the days one way is enough.
+    counted = [column for column in columns if column.name not in SPAN_COLUMNS]
+    optional = sum(not column.required for column in counted) or 1
+    found_optional = sum(1 for c in counted if not c.required and c.name in chosen)
     quality = np.mean(
         [score[row, i] for row, i in zip(rows, picks, strict=True) if score[row, i] >= _ENOUGH] or [0]
     )
@@ -177,7 +272,48 @@ def _suggest(table: RawTable, kind: ReportKind, sample: _Sample) -> Suggestion:
             order = found if found not in (None, values.DateOrder.UNKNOWN) else order
     # Columns that a kind does not use tell against it, the more so the more they are.
     fit *= 1 - 0.3 * len(unused) / max(1, len(headers))
-    return Suggestion(ColumnMap(kind.name, chosen, order), float(fit), missing, ask, unused)
+    # So do rows that it cannot tell apart, though the file does.
+    fit *= 1 - 0.3 * sample.repeats(
+        [chosen[name] for name in (*kind.key, *DAY_COLUMNS, *SPAN_COLUMNS) if name in chosen]
+    )
+    if not mapping.dated:
+        fit *= _UNDATED
+    return Suggestion(replace(mapping, date_order=order), float(fit), missing, ask, unused)
+
+
+_UNDATED: Final = 0.97
+
+
+def _timed(chosen: dict[str, str], headers: tuple[str, ...], sample: _Sample) -> dict[str, str]:
+    """
+    One way of telling the days: a day, a span in two columns, or one in a single column.
+
+    Two date columns are never read as one with the other unused.
+    """
+    chosen = dict(chosen)
+    spanned = [header for header in headers if sample.spanned(header)]
+    if spanned and not ({"from", "to"} <= set(chosen)):
+        for name in ("date", "from", "to"):
+            chosen.pop(name, None)
+        return chosen | {"period": spanned[0]}
+    chosen.pop("period", None)
+    dated = [header for header in headers if sample.dated(header)]
+    ends = {"from", "to"} & set(chosen)
+    if len(ends) < 2 and len(dated) == 2 and not _named_as_day(chosen.get("date", "")):
+        first, last = dated if sample.ordered(*dated) else dated[::-1]
+        if sample.ordered(first, last):
+            chosen |= {"from": first, "to": last}
+            ends = {"from", "to"}
+    if len(ends) == 2:
+        chosen.pop("date", None)
+    else:
+        for name in ends:
+            chosen.pop(name)
+    return chosen
+
+
+def _named_as_day(header: str) -> bool:
+    return " ".join(header.lower().split()) in {"date", "day", "report date", "datum", "tag", "fecha", "data"}
 
 
 def suggest_kind(table: RawTable) -> list[Suggestion]:
@@ -187,11 +323,22 @@ def suggest_kind(table: RawTable) -> list[Suggestion]:
     return sorted(found, key=lambda each: each.fit, reverse=True)
 
 
+def days_told(table: RawTable, file_name: str) -> Window | None:
+    """The days that the title, the sheet's or the file's name tells; null where none does."""
+    for text in (table.title, table.sheet, file_name):
+        if span := values.period_in(text):
+            return Window(*span)
+    for text in (table.title, table.sheet, file_name):
+        if day := values.day_in(text):
+            return Window(day, day)
+    return None
+
+
 def checked(mapping: ColumnMap, headers: tuple[str, ...]) -> ColumnMap:
     """The mapping, or BadInput when it names unknown things, a header twice, or lacks one."""
-    if mapping.kind not in KINDS:
+    if mapping.kind not in READ_KINDS:
         raise BadInput(f"“{mapping.kind}” is no report kind.", remedy="Choose one from the list.")
-    kind = KINDS[mapping.kind]
+    kind = READ_KINDS[mapping.kind]
     known = {column.name for column in kind.columns}
     used: dict[str, str] = {}
     for column, header in mapping.columns.items():
@@ -205,7 +352,8 @@ def checked(mapping: ColumnMap, headers: tuple[str, ...]) -> ColumnMap:
                 remedy="Leave one of them empty.",
             )
         used[header] = column
-    missing = [c.name for c in kind.columns if c.required and c.name not in mapping.columns]
+    _one_way_to_tell_days(mapping)
+    missing = mapping.lacks()
     if missing:
         raise BadInput(
             f"No column of the file is chosen for {', '.join(missing)}.",
@@ -213,3 +361,19 @@ def checked(mapping: ColumnMap, headers: tuple[str, ...]) -> ColumnMap:
             "choose a column, or another kind of report.",
         )
     return mapping
+
+
+def _one_way_to_tell_days(mapping: ColumnMap) -> None:
+    if not READ_KINDS[mapping.kind].takes_blocks:
+        return
+    spans = [name for name in SPAN_COLUMNS if name in mapping.columns]
+    if "date" in mapping.columns and spans:
+        raise BadInput(
+            f"The days are told twice: by date and by {' and '.join(spans)}.",
+            remedy="Keep either the day of each row, or the days from and to.",
+        )
+    if len(spans) == 3 or spans in (["from"], ["to"]):
+        raise BadInput(
+            "The days of a sum need their first and their last, in two columns or in one.",
+            remedy="Choose both from and to, or only period.",
+        )

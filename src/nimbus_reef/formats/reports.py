@@ -1,5 +1,5 @@
 """
-A mapped file to typed rows of one report kind, with the problems of every row.
+A mapped table to typed rows of one report kind, with the problems of every row.
 
 Parsing is pure: the same table and mapping give the same rows, whatever the order of
 the lines, and a file cut in two gives together what it gives whole.
@@ -7,22 +7,35 @@ the lines, and a file cut in two gives together what it gives whole.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Final
 
 import polars as pl
 
 from nimbus_reef.core.model import MICRO
-from nimbus_reef.errors import BadFile
-from nimbus_reef.formats import values
-from nimbus_reef.formats.contract import Column, Holds, ReportKind
-from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.formats.mapping import ColumnMap
-from nimbus_reef.formats.tables import LINE, RawTable, plain_cell
+from nimbus_reef.errors import BadFile, BadInput
+from nimbus_reef.formats import mixed, repeats, values
+from nimbus_reef.formats.contract import SPAN_COLUMNS, Column, Holds, ReportKind
+from nimbus_reef.formats.kinds import READ_KINDS
+from nimbus_reef.formats.mapping import NAMED_BY_ID, ColumnMap
+from nimbus_reef.formats.raw import LINE, RawTable
+from nimbus_reef.formats.tables import plain_cell
+from nimbus_reef.formats.values import Style, Votes
 
 MAX_REJECTED = 0.05
+MOST_UNITS: Final = 10**12
+"""No figure of money is larger than this many units, nor the sum of a file's."""
+MOST_COUNTED: Final = 2**32 - 1
+"""No count in one row is larger."""
 _TOTAL_WORDS = r"(?i)^\s*(grand\s+)?(total|totals|sum|summe|gesamt|gesamtsumme|totale|suma|result)\b"
 _MOST_REASONS = 3
 _MOST_UNUSED = 6
+_MOST_WORDS = 6
+
+Names = Mapping[str, Mapping[str, str]]
+"""Column of a name (campaign, ad_group, target, match_type) → id as a file writes it → name."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +44,8 @@ class Parsed:
     What a file says.
 
     rows: the contract's columns, one row per key, money in micro-units (int64), counts
-    int64, shares float64, dates date, all else text; columns not in the file are null.
+    int64, shares float64, dates date, all else text; columns not in the file are null. Kinds that
+    take blocks have `first_day` besides, which is `date` itself where a row is one day.
     rejects: line, column, value, reason. sums: each measure over `rows`. warnings: sentences.
     """
 
@@ -47,44 +61,93 @@ class Parsed:
         return {name: int(self.rows[name].sum()) for name in self.kind.summed}
 
 
-def parse(table: RawTable, mapping: ColumnMap, file_name: str, zone: str = "UTC") -> Parsed:
+def parse(
+    table: RawTable, mapping: ColumnMap, file_name: str, zone: str = "UTC", names: Names | None = None
+) -> Parsed:
     """
-    Reads the mapped columns; raises BadFile when over 5 % of the data rows are rejected.
+    Reads the mapped columns; raises BadFile when over 5 % of the data rows are rejected, BadInput
+    where the file leaves open which decimal sign it has or what its words mean.
 
-    zone: the account's, in which times without an offset are.
+    zone: the account's, in which times without an offset are. names: what ids stand for, for rows
+    that have only an id.
     """
-    kind = KINDS[mapping.kind]
+    kind = READ_KINDS[mapping.kind]
     warnings = [*table.notes, *_unused(table, mapping)]
+    if mapping.told_by:
+        table = mixed.rows_of(table, mapping.told_by, mapping.only)
     frame = _own_names(table, kind, mapping)
+    frame = _named_by_id(frame, kind, names or {})
     frame, dropped = _without_totals(frame, kind, mapping)
     if dropped:
         warnings.append(f"{dropped} totals line(s) were left out.")
     frame, twins = _without_twins(frame, table)
     if twins:
         warnings.append(f"{twins} line(s) identical in every column count once.")
-    read = len(frame)
-    if not read:
-        raise BadFile("There is no row of data.", place=file_name, remedy="Check the report's range of days.")
-    style = _file_style(frame, kind, mapping)
-    typed, rejects = _typed(frame, kind, _Reading(mapping.date_order, style, zone))
+    read = len(frame) + len(table.problems)
+    if not len(frame):
+        raise _nothing_left(table, file_name)
+    style = settled_style(table, mapping, file_name, frame)
+    _ask_about_words(frame, kind, mapping, file_name)
+    typed, rejects = _typed(frame, kind, _Reading(mapping, style, zone, table.numeric))
+    rejects = pl.concat([table.problems, rejects])
     bad_lines = rejects["line"].n_unique()
     if bad_lines > MAX_REJECTED * read:
         raise BadFile(
             f"{bad_lines:,} of {read:,} rows cannot be read ({_main_reasons(rejects)}); nothing was loaded.",
-            place=file_name,
+            place=_place(file_name, table),
             remedy="Check the mapping of those columns, or mend the file and load it again.",
         )
     warnings.extend(_oddities(typed))
-    rows, repeats = _combined(typed, kind)
-    if repeats:
-        warnings.append(f"{repeats} row(s) repeat the key of another; their measures were added up.")
+    if kind.takes_blocks:
+        typed, joined = _whole_spans(typed, kind, _place(file_name, table))
+        warnings.extend(joined)
+    rows, added_up = repeats.combined(typed, kind)
+    if added_up:
+        warnings.append(f"{added_up} row(s) repeat the key of another; their measures were added up.")
+    _must_fit(rows, kind, _place(file_name, table))
     return Parsed(kind, rows, rejects, tuple(warnings), read)
+
+
+def _must_fit(rows: pl.DataFrame, kind: ReportKind, place: str) -> None:
+    """BadFile where what a file adds up to is more than can be held."""
+    for column in kind.columns:
+        if not column.summed:
+            continue
+        money = column.holds is Holds.MONEY
+        most = MOST_UNITS * MICRO if money else MOST_COUNTED
+        total = rows[column.name].cast(pl.Float64)
+        if (float(total.sum()) if money else float(total.max() or 0)) > most:  # type: ignore[arg-type]
+            raise BadFile(
+                f"The {column.name.replace('_', ' ')} of the file adds up to more than can be held.",
+                place=place,
+                remedy="Look for a figure that cannot be meant, mend it, and load the file again.",
+            )
+
+
+def _place(file_name: str, table: RawTable) -> str:
+    return f"{file_name}, sheet “{table.sheet}”" if table.sheet else file_name
+
+
+def _nothing_left(table: RawTable, file_name: str) -> BadFile:
+    if len(table.problems):
+        return BadFile(
+            f"None of {len(table.problems):,} rows can be read ({_main_reasons(table.problems)}); nothing was loaded.",
+            place=_place(file_name, table),
+            remedy="Mend the file, or download it again, and load it.",
+        )
+    return BadFile(
+        "There is no row of data.", place=_place(file_name, table), remedy="Check the report's range of days."
+    )
 
 
 def _unused(table: RawTable, mapping: ColumnMap) -> list[str]:
     """Says which columns of the file are left out, so that nothing is lost unseen."""
-    left = [header for header in table.headers if header not in mapping.columns.values()]
-    if not left:
+    left = [
+        header
+        for header in table.headers
+        if header not in mapping.columns.values() and header != mapping.told_by
+    ]
+    if not left or mapping.told_by:
         return []
     named = ", ".join(left[:_MOST_UNUSED])
     more = f" and {len(left) - _MOST_UNUSED} more" if len(left) > _MOST_UNUSED else ""
@@ -99,18 +162,68 @@ def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> pl.Data
         else pl.col(header).fill_null("").str.strip_chars().alias(column.name)
         for column in kind.columns
     ]
-    return table.frame.select(LINE, *columns)
+    frame = table.frame.select(LINE, *columns)
+    if not set(table.headers) <= {column.name for column in kind.columns}:
+        return frame
+    # Only in a file of our own writing does an apostrophe before = + - @ stand for itself alone.
+    texts = [column.name for column in kind.columns if column.holds is Holds.TEXT]
+    written = [name for name in texts if frame[name].str.starts_with("'").any()]
+    return frame.with_columns(
+        frame[name].map_elements(plain_cell, return_dtype=pl.String) for name in written
+    )
+
+
+def ids_told(table: RawTable, mapping: ColumnMap) -> dict[str, dict[str, str]]:
+    """What ids stand for, from the rows of a file that have both the id and the name."""
+    found: dict[str, dict[str, str]] = {}
+    part = mixed.rows_of(table, mapping.told_by, mapping.only) if mapping.told_by else table
+    for name, id_column in NAMED_BY_ID.items():
+        if name in mapping.columns and id_column in mapping.columns:
+            pairs = part.frame.select(
+                pl.col(mapping.columns[id_column]).fill_null("").str.strip_chars().alias("id"),
+                pl.col(mapping.columns[name]).fill_null("").str.strip_chars().alias("name"),
+            ).unique(maintain_order=True)
+            said = pairs.filter((pl.col("id") != "") & (pl.col("name") != ""))
+            found[name] = dict(said.rows())
+    return found
+
+
+def _named_by_id(frame: pl.DataFrame, kind: ReportKind, names: Names) -> pl.DataFrame:
+    """Rows that have only an id take the name that goes with it."""
+    held = {column.name for column in kind.columns}
+    for name, id_column in NAMED_BY_ID.items():
+        known = names.get(name)
+        if not known or not {name, id_column} <= held:
+            continue
+        blank = (frame[name] == "") & (frame[id_column] != "")
+        if blank.any():
+            told = frame[id_column].replace_strict(dict(known), default="", return_dtype=pl.String)
+            frame = frame.with_columns(_when(~blank, frame[name]).fill_null(told).alias(name))
+    return frame
 
 
 def _without_totals(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> tuple[pl.DataFrame, int]:
     """Drops lines that sum up the others: “Total” in a text cell, or figures without any key."""
     texts = [c.name for c in kind.columns if c.holds is Holds.TEXT and c.name in mapping.columns]
-    days = [name for name in (kind.day_column,) if name and name in mapping.columns]
-    keys = [n for n in dict.fromkeys((*days, *kind.key)) if n in mapping.columns and kind.column(n).required]
+    days = [
+        name
+        for name in (kind.day_column, *SPAN_COLUMNS)
+        if name and name in mapping.columns and name in frame.columns
+    ]
+    required = {column.name for column in kind.columns if column.required}
+    keys = [
+        n
+        for n in dict.fromkeys((*days[:1], *kind.key))
+        if n in mapping.columns and (n in required or n in days)
+    ]
+    if not keys:
+        return frame, 0
+    blank = {column.name: column.blank_with for column in kind.columns}
     nothing = [values.empty(frame[name]) for name in keys]
-    unkeyed, lacks_key = nothing[0], nothing[0]
-    for each in nothing[1:]:
-        unkeyed, lacks_key = unkeyed & each, lacks_key | each
+    unkeyed, lacks_key = nothing[0], nothing[0] & (blank[keys[0]] is None)
+    for name, each in zip(keys[1:], nothing[1:], strict=True):
+        unkeyed = unkeyed & each
+        lacks_key = lacks_key | (each & (blank[name] is None))
     suspect = lacks_key | _says_total(frame[days[0]]) if days else lacks_key
     if not suspect.any():
         return frame, 0
@@ -138,43 +251,244 @@ def _without_twins(frame: pl.DataFrame, table: RawTable) -> tuple[pl.DataFrame, 
     return kept, len(frame) - len(kept)
 
 
-def _file_style(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> values.Style:
-    """Decimal point or comma, by what the whole file's money and shares prove."""
-    votes = [
-        values.style_votes(frame[column.name])
-        for column in kind.columns
-        if column.holds in (Holds.MONEY, Holds.SHARE, Holds.PERCENT) and column.name in mapping.columns
-    ]
-    comma, dot = sum(v.comma for v in votes), sum(v.dot for v in votes)
-    return values.Style.COMMA if comma > dot else values.Style.DOT
+_FIGURES: Final = (Holds.MONEY, Holds.SHARE, Holds.PERCENT, Holds.RANK, Holds.NUMBER, Holds.COUNT)
+
+
+def style_told(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap, numeric: frozenset[str]) -> Votes:
+    """
+    What all cells of figures together say of the decimal sign. frame: under the contract's names.
+
+    Cells that are numbers by their type are left out: no sign is in question there.
+    """
+    votes = Votes()
+    for column in kind.columns:
+        header = mapping.columns.get(column.name)
+        if column.holds in _FIGURES and header is not None and header not in numeric:
+            votes += values.style_votes(frame[column.name], whole=column.holds is Holds.COUNT)
+    return votes
+
+
+def style_in_doubt(votes: Votes) -> bool:
+    """True when every cell that has a sign could have either."""
+    return votes.either > 0 and votes.dot == votes.comma == 0
+
+
+def settled_style(
+    table: RawTable, mapping: ColumnMap, file_name: str, frame: pl.DataFrame | None = None
+) -> Style:
+    """The decimal sign of a file: as somebody said, else as most cells that can be only one have it."""
+    if mapping.decimal is not None:
+        return mapping.decimal
+    kind = READ_KINDS[mapping.kind]
+    votes = style_told(
+        _own_names(table, kind, mapping) if frame is None else frame, kind, mapping, table.numeric
+    )
+    if style_in_doubt(votes):
+        raise BadInput(
+            "Figures such as 1,250 can be read with a decimal point or with a decimal comma, and no cell says which.",
+            place=_place(file_name, table),
+            remedy="Say which it is (in the mapping, or with --decimal , or --decimal .).",
+        )
+    return Style.COMMA if votes.comma > votes.dot else Style.DOT
+
+
+def unknown_words(table: RawTable, mapping: ColumnMap) -> dict[str, list[str]]:
+    """Words in columns of closed lists whose meaning nobody has said: our column → words as they stand."""
+    kind = READ_KINDS[mapping.kind]
+    part = mixed.rows_of(table, mapping.told_by, mapping.only) if mapping.told_by else table
+    return _unknown_words(_own_names(part, kind, mapping), kind, mapping)
+
+
+def _unknown_words(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> dict[str, list[str]]:
+    found = {}
+    for column in kind.columns:
+        if column.holds is Holds.CHOICE and column.name in mapping.columns:
+            words = frame[column.name].unique(maintain_order=True)
+            read = values.choices(words, _words_of(column, mapping))
+            left = words.filter(read.is_null() & ~values.empty(words) & ~_says_total(words))
+            if len(left):
+                found[column.name] = left.to_list()
+    return found
+
+
+REJECTED: Final = "-"
+"""Said of a word of a closed list: its rows are to be turned away."""
+
+
+def _words_of(column: Column, mapping: ColumnMap) -> dict[str, str]:
+    """What the words of a closed list mean: what is known, and what was said of this file."""
+    given = mapping.values.get(column.name, {})
+    plain = values.letters(pl.Series(list(given), dtype=pl.String)).to_list()
+    said = {
+        letters: meaning
+        for letters, meaning in zip(plain, given.values(), strict=True)
+        if meaning != REJECTED
+    }
+    return {**column.aliases, **said}
+
+
+def _ask_about_words(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap, file_name: str) -> None:
+    """Words that many rows have are asked about; of a few rows they are rejects like any other."""
+    for name, words in _unknown_words(frame, kind, mapping).items():
+        answered = mapping.values.get(name, {})
+        asked = [word for word in words if word not in answered]
+        rows = int(frame[name].is_in(asked).sum())
+        if rows > MAX_REJECTED * len(frame):
+            offered = ", ".join(sorted(set(kind.column(name).aliases.values())))
+            more = f" and {len(asked) - _MOST_WORDS} more" if len(asked) > _MOST_WORDS else ""
+            raise BadInput(
+                f"It is not known what {', '.join(f'“{word[:40]}”' for word in asked[:_MOST_WORDS])}{more} "
+                f"mean{'s' if len(asked) == 1 else ''} as {name.replace('_', ' ')} ({rows:,} rows).",
+                place=file_name,
+                remedy=f"Say it in the mapping, or with --value {name}:{asked[0][:40]}=WORD; known are {offered}, "
+                f"and {REJECTED} turns the rows away.",
+            )
 
 
 @dataclass(frozen=True, slots=True)
 class _Reading:
     """How a file's dates, figures and times are to be read."""
 
-    order: values.DateOrder
-    style: values.Style
+    mapping: ColumnMap
+    style: Style
     zone: str
+    numeric: frozenset[str] = field(default_factory=frozenset)
+
+    def style_of(self, column: Column) -> Style:
+        """Number cells have a point, whatever the text cells beside them have."""
+        return Style.DOT if self.mapping.columns.get(column.name) in self.numeric else self.style
 
 
 def _typed(frame: pl.DataFrame, kind: ReportKind, reading: _Reading) -> tuple[pl.DataFrame, pl.DataFrame]:
-    typed, rejects = [frame[LINE]], []
+    typed: list[pl.Series] = [frame[LINE]]
+    rejects: list[pl.DataFrame] = []
     bad = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(frame))
     for column in kind.columns:
+        if kind.takes_blocks and column.name in (*SPAN_COLUMNS, kind.day_column):
+            continue
         cells = frame[column.name]
-        value, reason = _column(cells, column, reading)
-        failed = reason.is_not_null()
-        if failed.any():
-            rejects.append(
-                pl.DataFrame([frame[LINE].alias("line"), cells.alias("value"), reason.alias("reason")])
-                .filter(failed)
-                .select("line", pl.lit(column.name).alias("column"), "value", "reason")
-            )
-            bad = bad | failed
+        value, reason = _day_given(column, reading, len(frame)) or _column(cells, column, reading)
+        if column.blank_with is not None:
+            beside, start = column.blank_with
+            allowed = (cells == "") & values.choices(
+                frame[beside], _words_of(kind.column(beside), reading.mapping)
+            ).str.starts_with(start).fill_null(False)
+            reason = _when(~allowed, reason)
+        bad = _noted(frame, column.name, cells, reason, bad, rejects)
         typed.append(value.alias(column.name))
+    if kind.takes_blocks:
+        spans, name, cells, reason = _spans(frame, reading)
+        bad = _noted(frame, name, cells, reason, bad, rejects)
+        typed += spans
     problems = pl.concat(rejects).sort("line", maintain_order=True) if rejects else _no_rejects()
     return pl.DataFrame(typed).filter(~bad), problems
+
+
+def _noted(
+    frame: pl.DataFrame,
+    name: str,
+    cells: pl.Series,
+    reason: pl.Series,
+    bad: pl.Series,
+    rejects: list[pl.DataFrame],
+) -> pl.Series:
+    """Adds the rows with a reason to the rejects; which rows are bad by now."""
+    failed = reason.is_not_null()
+    if not failed.any():
+        return bad
+    rejects.append(
+        pl.DataFrame([frame[LINE].alias("line"), cells.alias("value"), reason.alias("reason")])
+        .filter(failed)
+        .select("line", pl.lit(name).alias("column"), "value", "reason")
+    )
+    return bad | failed
+
+
+def _no_reasons(rows: int) -> pl.Series:
+    return pl.Series("reason", [None], dtype=pl.String).new_from_index(0, rows)
+
+
+def _day_given(column: Column, reading: _Reading, rows: int) -> tuple[pl.Series, pl.Series] | None:
+    """The day of settings whose file tells none: the last of those that somebody said."""
+    mapping = reading.mapping
+    if column.name != "date" or "date" in mapping.columns or mapping.days is None:
+        return None
+    return pl.Series("date", [mapping.days.last], dtype=pl.Date).new_from_index(0, rows), _no_reasons(rows)
+
+
+def _spans(frame: pl.DataFrame, reading: _Reading) -> tuple[list[pl.Series], str, pl.Series, pl.Series]:
+    """`first_day` and `date` of every row, and what is wrong with the cells that tell them."""
+    mapping, rows = reading.mapping, len(frame)
+    given = mapping.columns
+    if "period" in given:
+        name, cells = "period", frame["period"]
+        first, last = values.periods(cells, mapping.date_order)
+        wrong = "tells no days that can be read"
+    elif "from" in given:
+        name, cells = "from", pl.select(pl.concat_str(frame["from"], pl.lit(" – "), frame["to"])).to_series()
+        first, last = (values.dates(frame[end], mapping.date_order) for end in ("from", "to"))
+        backwards = (last < first).fill_null(False)
+        last = _when(~backwards, last)
+        wrong = "are no two days in order that can be read"
+    elif "date" in given:
+        name, cells, wrong = "date", frame["date"], "is no date that can be read"
+        first = last = values.dates(cells, mapping.date_order)
+    else:
+        assert mapping.days is not None, "asked for before parsing"
+        days = mapping.days
+        name, cells, wrong = "date", frame[LINE].cast(pl.String), ""
+        first, last = (
+            pl.Series([day], dtype=pl.Date).new_from_index(0, rows) for day in (days.first, days.last)
+        )
+    unread = first.is_null() | last.is_null()
+    reason = _no_reasons(rows)
+    if unread.any():
+        missing = unread & values.empty(cells)
+        reason = pl.select(
+            pl.when(pl.lit(missing))
+            .then(pl.lit("is missing"))
+            .when(pl.lit(unread))
+            .then(pl.lit(wrong))
+            .alias("reason")
+        ).to_series()
+    return [last.alias("date"), first.alias("first_day")], name, cells, reason
+
+
+def _whole_spans(rows: pl.DataFrame, kind: ReportKind, place: str) -> tuple[pl.DataFrame, list[str]]:
+    """
+    Spans that overlap are one block: its sums are known only together.
+
+    BadFile where rows of the same thing overlap, since its sums would count twice.
+    """
+    spans = sorted(rows.select("first_day", "date").unique().rows())
+    merged: list[tuple[date, date]] = []
+    for first, last in spans:
+        if merged and first <= merged[-1][1]:
+            merged[-1] = (merged[-1][0], max(merged[-1][1], last))
+        else:
+            merged.append((first, last))
+    if len(merged) == len(spans):
+        return rows, []
+    starts, ends = (pl.Series([each[end] for each in merged], dtype=pl.Date) for end in (0, 1))
+    which = starts.search_sorted(rows["first_day"], side="right") - 1
+    block = rows.with_columns(_block=which)
+    key = [*kind.key, "account", "_block"]
+    several = block.group_by(key).agg(
+        pl.struct("first_day", "date").n_unique().alias("spans"), pl.col(LINE).min().alias("line"),
+        pl.col(LINE).max().alias("other"),
+    ).filter(pl.col("spans") > 1)  # fmt: skip
+    if len(several):
+        line, other = several.sort("line").select("line", "other").row(0)
+        raise BadFile(
+            f"The same thing is told for days that overlap, first on lines {line} and {other}: its sums would count twice.",
+            place=place,
+            remedy="Keep either the parts or their sum.",
+        )
+    joined = block.with_columns(first_day=starts.gather(which), date=ends.gather(which)).drop("_block")
+    return joined, [
+        f"Rows tell days that overlap; they are kept as {len(merged)} block(s), "
+        f"{', '.join(f'{a} to {b}' for a, b in merged[:3])}."
+    ]
 
 
 def _no_rejects() -> pl.DataFrame:
@@ -188,19 +502,21 @@ def _column(cells: pl.Series, column: Column, reading: _Reading) -> tuple[pl.Ser
     match column.holds:
         case Holds.TEXT:
             # A name may be a dash or “null”; only white space is nothing.
-            if cells.str.starts_with("'").any():
-                cells = cells.map_elements(plain_cell, return_dtype=pl.String)
             value, wrong = _when(cells != "", cells), ""
         case Holds.DATE | Holds.WEEK | Holds.MONTH | Holds.TIME:
-            value = dated(cells, column.holds, reading.order, reading.zone)
+            value = dated(cells, column.holds, reading.mapping.date_order, reading.zone)
             wrong = f"is no {column.holds} that can be read"
         case Holds.CHOICE:
-            value = values.choices(cells, column.aliases)
+            value = values.choices(cells, _words_of(column, reading.mapping))
             wrong = f"is none of {', '.join(sorted(set(column.aliases.values())))}"
         case _:
-            value, wrong = _number(cells, column, reading.style), "is no number that can be read"
+            style = reading.style_of(column)
+            value = _number(cells, column, style)
+            wrong = "is no number that can be read"
+            if column.name in reading.mapping.columns:
+                wrong += f" with a decimal {'comma' if style is Style.COMMA else 'point'}"
     unread = value.is_null()
-    reason = pl.Series("reason", [None], dtype=pl.String).new_from_index(0, len(cells))
+    reason = _no_reasons(len(cells))
     if unread.any():
         # What says nothing is nothing; only the cells that gave no value have to be looked at.
         blank = (cells == "") if column.holds is Holds.TEXT else values.empty(cells)
@@ -230,35 +546,47 @@ def _when(condition: pl.Series, value: pl.Series, other: int | None = None) -> p
     return pl.select(pl.when(pl.lit(condition)).then(pl.lit(value)).otherwise(other)).to_series()
 
 
-def _number(cells: pl.Series, column: Column, style: values.Style) -> pl.Series:
-    if column.holds is Holds.COUNT:
-        style = values.counts_style(cells, style)
+def _number(cells: pl.Series, column: Column, style: Style) -> pl.Series:
     value = values.numbers(cells, style)
     if column.holds is Holds.COUNT:
-        whole = value == value.floor()
+        whole = (value == value.floor()) & (value.abs() < 2**53)
         return _when(whole, value).cast(pl.Int64)
     if column.holds is Holds.MONEY:
-        return (value * MICRO).round().cast(pl.Int64, strict=False)
+        # What is larger than any money is turned away by its size; it only has to fit till then.
+        return (value.clip(-2.0 * MOST_UNITS, 2.0 * MOST_UNITS) * MICRO).round().cast(pl.Int64, strict=False)
     if column.holds is Holds.SHARE:
         return _when(~values.percent_signs(cells), value).fill_null(value / 100)
     return value
 
 
 def _ranged(value: pl.Series, reason: pl.Series, column: Column) -> tuple[pl.Series, pl.Series]:
-    """Turns away figures no such column can hold."""
+    """Turns away figures and texts that no such column can hold."""
+    if column.holds is Holds.TEXT:
+        outside, why = value.str.len_chars() > column.longest, f"is longer than {column.longest} characters"
+        return value, _marked(outside, why, reason)
     if column.holds in (Holds.COUNT, Holds.MONEY, Holds.RANK, Holds.NUMBER):
-        outside, why = value < 0, "is negative"
+        reason = _marked(value < 0, "is negative", reason)
         if column.most is not None:
-            outside, why = outside | (value > column.most), f"is not between 0 and {column.most:g}"
-    elif column.holds is Holds.SHARE:
-        outside, why = (value < 0) | (value > 1), "is no share between 0 and 1 (or 0 % and 100 %)"
-    else:
+            return value, _marked(
+                (value < 0) | (value > column.most), f"is not between 0 and {column.most:g}", reason
+            )
+        if column.holds is Holds.MONEY:
+            return value, _marked(value > MOST_UNITS * MICRO, f"is more than {MOST_UNITS:,}", reason)
+        if column.holds is Holds.COUNT:
+            return value, _marked(value > MOST_COUNTED, f"is more than {MOST_COUNTED:,}", reason)
         return value, reason
+    if column.holds is Holds.SHARE:
+        return value, _marked(
+            (value < 0) | (value > 1), "is no share between 0 and 1 (or 0 % and 100 %)", reason
+        )
+    return value, reason
+
+
+def _marked(outside: pl.Series, why: str, reason: pl.Series) -> pl.Series:
     outside = outside.fill_null(False)
     if not outside.any():
-        return value, reason
-    marked = pl.select(pl.when(pl.lit(outside)).then(pl.lit(why)).otherwise(pl.lit(reason))).to_series()
-    return value, marked
+        return reason
+    return pl.select(pl.when(pl.lit(outside)).then(pl.lit(why)).otherwise(pl.lit(reason))).to_series()
 
 
 def _main_reasons(rejects: pl.DataFrame) -> str:
@@ -270,7 +598,7 @@ def _main_reasons(rejects: pl.DataFrame) -> str:
     )
     return "; ".join(
         f"{row['column']} {row['reason']} in {row['len']:,}, first on line {row['line']}"
-        f"{': “' + row['value'] + '”' if row['value'] else ''}"
+        f"{': “' + row['value'][:60] + '”' if row['value'] else ''}"
         for row in counts.to_dicts()
     )
 
@@ -287,43 +615,3 @@ def _oddities(rows: pl.DataFrame) -> list[str]:
     if no_clicks:
         said.append(f"{no_clicks} row(s) have orders without a click (seen, not clicked).")
     return said
-
-
-def _combined(rows: pl.DataFrame, kind: ReportKind) -> tuple[pl.DataFrame, int]:
-    """One row per key: measures summed, settings the last, shares and ranks by impressions."""
-    key = list(dict.fromkeys((*([kind.day_column] if kind.day_column else []), *kind.key, "account")))
-    if not rows.select(key).is_duplicated().any():
-        return rows.drop(LINE), 0
-    rest = [column for column in kind.columns if column.name not in key]
-    combined = (
-        rows.sort(LINE)
-        .group_by(key, maintain_order=True)
-        .agg(*(_combining(column) for column in rest))
-        .select([column.name for column in kind.columns])
-    )
-    return combined, len(rows) - len(combined)
-
-
-def _combining(column: Column) -> pl.Expr:
-    cell = pl.col(column.name)
-    if column.summed:
-        return cell.sum()
-    if column.holds is Holds.SHARE:
-        return combined_share(column.name)
-    if column.holds is Holds.RANK:
-        return combined_rank(column.name)
-    return cell.drop_nulls().last()
-
-
-def combined_share(column: str) -> pl.Expr:
-    """Σimp ÷ Σ(imp ÷ share), over the rows that have a share above 0."""
-    known = pl.col(column) > 0
-    shown = pl.col("impressions").filter(known)
-    return (shown.sum() / (shown / pl.col(column).filter(known)).sum()).fill_nan(None).alias(column)
-
-
-def combined_rank(column: str) -> pl.Expr:
-    """The mean rank weighted by impressions, over the rows that have one."""
-    known = pl.col(column).is_not_null()
-    shown = pl.col("impressions").filter(known)
-    return ((shown * pl.col(column).filter(known)).sum() / shown.sum()).fill_nan(None).alias(column)

@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from enum import StrEnum
+from typing import ClassVar, Final
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -19,14 +20,28 @@ from dateutil import parser as dateutil_parser
 
 _NOTHING = ["", "-", "–", "—", "n/a", "na", "null", "none", "nan", "--"]
 _LONGEST_NOTHING = max(len(word.encode()) for word in _NOTHING)
+_LONGEST_NUMBER = 40
+"""Characters of the longest figure that is looked at: what is longer is no figure."""
+_LONGEST_DATE = 40
 # A sign, a currency before or after, digits in groups: anything else is no number.
 _CURRENCY = r"(?:[A-Z]{3}|[A-Z]{1,2}\$|kr\.?|Kč|zł|Fr\.?|Ft|lei|\p{Sc})"
 _NUMBER = r"^\(?([-+]?)\s*" + _CURRENCY + r"?\s*([-+]?\d[\d.,' ]*|[.,]\d+)\s*(?:%|" + _CURRENCY + r")?\)?$"
-_SPACES = r"[' \u00a0\u202f\u2009]"
-_COMMA_DECIMAL = r"(,\d{1,2}|,\d{4,}|\.\d{3},\d*|^0,\d+)$"
-_DOT_DECIMAL = r"(\.\d{1,2}|\.\d{4,}|,\d{3}\.\d*|^0\.\d+)$"
+_SPACES = r"[\u00a0\u202f\u2009]"
 _SHORT_DATE = re.compile(r"^(\d{1,2})[/-](\d{1,2})[/-](\d{2}|\d{4})\b")
 _EXCEL_EPOCH = date(1899, 12, 30)
+
+
+def _whole(separator: str) -> str:
+    """Digits, alone or in groups of three (of two, before the last three, as in India)."""
+    group = re.escape(separator)
+    return rf"(?:\d+|[1-9]\d{{0,2}}(?:{group}\d{{3}})+|[1-9]\d{{0,2}}(?: \d{{3}})+|[1-9]\d{{0,2}}(?:'\d{{3}})+|[1-9]\d?(?:{group}\d{{2}})+{group}\d{{3}})"
+
+
+_WRITTEN = {
+    "dot": rf"^(?:{_whole(',')}(?:\.\d*)?|\.\d+)$",
+    "comma": rf"^(?:{_whole('.')}(?:,\d*)?|,\d+)$",
+}
+"""How figures are written with either decimal sign; what fits neither is no figure."""
 
 
 class DateOrder(StrEnum):
@@ -58,34 +73,62 @@ def empty(cells: pl.Series) -> pl.Series:
 
 
 def _digits(cells: pl.Series) -> pl.Series:
-    plain = cells.str.replace_all("[−–]", "-").str.replace_all(_SPACES, " ")
-    return plain.str.extract(_NUMBER, 2).str.replace_all(_SPACES, "")
+    """The digits of each cell with the signs between them, null where it is no figure."""
+    short = cells.str.len_chars() <= _LONGEST_NUMBER
+    plain = pl.select(pl.when(short).then(cells)).to_series()
+    plain = plain.str.replace_all("[−–]", "-").str.replace_all(_SPACES, " ")
+    found = plain.str.extract(_NUMBER, 2).str.strip_chars()
+    return found.str.strip_chars_start("+-")
 
 
 @dataclass(frozen=True, slots=True)
 class Votes:
-    """How many cells of a column prove either decimal style."""
+    """
+    How many cells can only be read with a decimal point, or only with a comma; `either` could be
+    both and would be another figure (`1,250`).
+    """
 
-    dot: int
-    comma: int
+    dot: int = 0
+    comma: int = 0
+    either: int = 0
+
+    def __add__(self, other: Votes) -> Votes:
+        return Votes(self.dot + other.dot, self.comma + other.comma, self.either + other.either)
 
 
-def style_votes(cells: pl.Series) -> Votes:
-    """Counts the cells of a numeric column that can only be one style."""
-    digits = _digits(trimmed(cells).unique())
-    comma = digits.str.contains(_COMMA_DECIMAL).sum()
-    dot = digits.str.contains(_DOT_DECIMAL).sum()
-    return Votes(int(dot or 0), int(comma or 0))
+def style_votes(cells: pl.Series, *, whole: bool = False) -> Votes:
+    """
+    Counts what the cells of a column of figures prove of the file's decimal sign.
+
+    whole: of counts, which have no fraction: a sign before three digits groups them.
+    """
+    counted = trimmed(cells).value_counts()
+    digits = _digits(counted[:, 0])
+    marked = digits.str.contains(r"[.,]").fill_null(False)
+    digits, times = digits.filter(marked), counted[:, 1].filter(marked)
+    dot, comma = digits.str.contains(_WRITTEN["dot"]), digits.str.contains(_WRITTEN["comma"])
+    only_dot, only_comma, both = dot & ~comma, comma & ~dot, dot & comma
+    if whole:
+        only_dot = only_dot | (both & digits.str.contains(",", literal=True))
+        only_comma = only_comma | (both & digits.str.contains(".", literal=True))
+        both = both & False
+    return Votes(*(int(times.filter(each).sum()) for each in (only_dot, only_comma, both)))
 
 
 def numbers(cells: pl.Series, style: Style) -> pl.Series:
-    """Float64 from text such as `1.234,56`, `€ 12`, `(3.50)`, `12.5%` (12.5; the sign is the caller's)."""
+    """
+    Float64 from text such as `1.234,56`, `€ 12`, `(3.50)`, `12.5%` (12.5; the sign is the caller's).
+
+    Null where a cell is no figure, or none with this decimal sign: `12,50` is not 1250.
+    """
     if style is Style.COMMA:
         distinct = cells.unique()
         read = _dressed_numbers(distinct, style)
         return cells.replace_strict(distinct, read, default=None, return_dtype=pl.Float64)
     plain = cells.cast(pl.Float64, strict=False)
-    plain = pl.select(pl.when(plain.is_finite()).then(plain)).to_series()
+    plain = pl.select(
+        pl.when(plain.is_finite() & (cells.str.len_bytes() <= _LONGEST_NUMBER)).then(plain)
+    ).to_series()
     odd = cells.filter(plain.is_null()).unique()
     odd = odd.filter(~empty(odd))
     if odd.is_empty():
@@ -97,6 +140,8 @@ def numbers(cells: pl.Series, style: Style) -> pl.Series:
 def _dressed_numbers(cells: pl.Series, style: Style) -> pl.Series:
     plain = cells.str.replace_all("[−–]", "-")
     digits = _digits(cells)
+    digits = pl.select(pl.when(digits.str.contains(_WRITTEN[style.value])).then(digits)).to_series()
+    digits = digits.str.replace_all("[ ']", "")
     if style is Style.COMMA:
         digits = digits.str.replace_all(".", "", literal=True).str.replace(",", ".", literal=True)
     else:
@@ -107,14 +152,16 @@ def _dressed_numbers(cells: pl.Series, style: Style) -> pl.Series:
     return pl.select(pl.when(minus).then(-value).otherwise(value)).to_series()
 
 
-def counts_style(cells: pl.Series, usual: Style) -> Style:
-    """The style of a column of whole numbers: `1.234` there is grouped, not 1.234."""
-    digits = _digits(trimmed(cells).unique())
-    grouped_by_dot = digits.str.contains(r"^\d{1,3}(\.\d{3})+$").sum() or 0
-    other_dots = digits.str.contains(r"\.").sum() or 0
-    if grouped_by_dot and grouped_by_dot == other_dots:
-        return Style.COMMA
-    return usual
+def canonical(cells: pl.Series) -> bool:
+    """
+    True when a workbook's column holds number cells: each written as the program writes them,
+    and at least one that could be nothing else.
+    """
+    said = cells.filter(~empty(cells))
+    if said.is_empty() or not said.str.contains(r"^-?\d+(\.\d*[1-9]|\.0)?([eE][-+]?\d+)?$").all():
+        return False
+    fractions = said.str.extract(r"\.(\d+)", 1).drop_nulls()
+    return fractions.is_empty() or bool((fractions.str.len_bytes() != 3).any())
 
 
 def percent_signs(cells: pl.Series) -> pl.Series:
@@ -140,8 +187,35 @@ def date_order(cells: pl.Series) -> DateOrder | None:
     return DateOrder.DAY_FIRST if day_first else DateOrder.MONTH_FIRST
 
 
+class _Months(dateutil_parser.parserinfo):  # type: ignore[misc]  # dateutil has no types
+    """Month names of the languages that reports come in."""
+
+    JUMP: ClassVar = [*dateutil_parser.parserinfo.JUMP, "de", "del", "di", "le", "den", "der"]
+    MONTHS: ClassVar = [
+        ("jan", "january", "januar", "jänner", "janvier", "janv", "enero", "ene", "gennaio", "gen"),
+        ("feb", "february", "februar", "février", "févr", "fév", "febrero", "febbraio"),
+        ("mar", "march", "märz", "mär", "mrz", "mars", "marzo"),
+        ("apr", "april", "avril", "avr", "abril", "abr", "aprile"),
+        ("may", "mai", "mayo", "maggio", "mag"),
+        ("jun", "june", "juni", "juin", "junio", "giugno", "giu"),
+        ("jul", "july", "juli", "juillet", "juil", "julio", "luglio", "lug"),
+        ("aug", "august", "août", "agosto", "ago"),
+        ("sep", "sept", "september", "septembre", "septiembre", "settembre", "set"),
+        ("oct", "october", "oktober", "okt", "octobre", "octubre", "ottobre", "ott"),
+        ("nov", "november", "novembre", "noviembre"),
+        ("dec", "december", "dezember", "dez", "décembre", "déc", "diciembre", "dic", "dicembre"),
+    ]
+
+
+_INFO: Final = _Months()
+_A_DEFAULT, _ANOTHER = datetime(2001, 1, 1), datetime(2002, 2, 2)
+"""What the text leaves out differs between these two: a date needs its day, month and year."""
+
+
 def one_date(text: str, order: DateOrder) -> date | None:
-    """One date of any common style; null when it is none."""
+    """One date of any common style; null when it is none, or lacks its day or year."""
+    if len(text) > _LONGEST_DATE:
+        return None
     if re.fullmatch(r"\d{5}(\.0*)?", text) and 30_000 < float(text) < 80_000:
         return _EXCEL_EPOCH + timedelta(days=int(float(text)))
     compact = re.fullmatch(r"(\d{4})(\d{2})(\d{2})", text)
@@ -149,20 +223,73 @@ def one_date(text: str, order: DateOrder) -> date | None:
     if compact:
         text = f"{compact[1]}-{compact[2]}-{compact[3]}"
     elif not re.search(r"\d.*[-/. ,].*\d", text) or not re.search(r"\d{4}|\d[/.-]\d{1,2}[/.-]\d\d", text):
-        return None  # dateutil would fill what is missing with parts of a default day
-    iso = bool(re.match(r"\d{4}[-/.]", text))
-    try:
-        found: datetime = dateutil_parser.parse(
-            text, dayfirst=day_first and not iso, default=datetime(1, 1, 1)
-        )
-    except (ValueError, OverflowError):
+        return None
+    day_first = day_first and not re.match(r"\d{4}[-/.]", text)
+    found = _parsed(text, day_first, _A_DEFAULT)
+    if found is None or found != _parsed(text, day_first, _ANOTHER):
         return None
     short = _SHORT_DATE.match(text)
     if short:  # dateutil swaps day and month rather than fail; a swap is an error here
         wanted = int(short[1]) if day_first else int(short[2])
         if found.day != wanted:
             return None
-    return found.date() if found.year > 1900 else None
+    return found if found.year > 1900 else None
+
+
+def _parsed(text: str, day_first: bool, default: datetime) -> date | None:
+    try:
+        found: datetime = dateutil_parser.parse(text, _INFO, dayfirst=day_first, default=default)
+    except (ValueError, OverflowError, TypeError):
+        return None
+    return found.date()
+
+
+_BETWEEN = re.compile(
+    r"\s+(?:-|to|until|through|bis|au|jusqu'au|al|a|hasta|fino al)\s+|\s*(?:–|—|→|\.\.\.?)\s*|\s*/\s*(?=\d{4}-)|_(?=\d{4})"
+)
+_IN_TEXT = re.compile(
+    r"(\d{4}-\d{2}-\d{2}|\d{8}|\d{1,2}[./]\d{1,2}[./]\d{4}|\d{1,2}\.? \w{3,9}\.? \d{4}|\w{3,9} \d{1,2}, \d{4})"
+    r"(?:\s*(?:-|to|until|bis|au|al|a|_|–|—|→|\.\.)\s*)"
+    r"(\d{4}-\d{2}-\d{2}|\d{8}|\d{1,2}[./]\d{1,2}[./]\d{4}|\d{1,2}\.? \w{3,9}\.? \d{4}|\w{3,9} \d{1,2}, \d{4})"
+)
+
+
+def one_period(text: str, order: DateOrder) -> tuple[date, date] | None:
+    """The first and last day of a span such as “1 Oct 2026 – 30 Oct 2026”; a single day is one too."""
+    parts = _BETWEEN.split(text) if len(text) <= 2 * _LONGEST_DATE else []
+    if len(parts) > 2 or not parts:
+        return None
+    ends = [one_date(part.strip(), order) for part in parts]
+    first, last = ends[0], ends[-1]
+    return (first, last) if first is not None and last is not None and first <= last else None
+
+
+def period_in(text: str) -> tuple[date, date] | None:
+    """The days that a title, a sheet's or a file's name tells of; null where it tells of none."""
+    for match in _IN_TEXT.finditer(text):
+        for order in (DateOrder.DAY_FIRST, DateOrder.MONTH_FIRST):
+            ends = [one_date(part, order) for part in match.groups()]
+            if ends[0] is not None and ends[1] is not None and ends[0] <= ends[1]:
+                return ends[0], ends[1]
+    return None
+
+
+def day_in(text: str) -> date | None:
+    """The one day that a text tells of."""
+    match = re.search(r"\d{4}-\d{2}-\d{2}|(?<!\d)20\d{6}(?!\d)|\d{1,2}\.\d{1,2}\.\d{4}", text)
+    return one_date(match[0], DateOrder.DAY_FIRST) if match else None
+
+
+def periods(cells: pl.Series, order: DateOrder) -> tuple[pl.Series, pl.Series]:
+    """First and last days of a column of spans; null where there is none to be read."""
+    known = {text: one_period(text, order) for text in cells.unique().to_list() if text}
+    ends = [
+        cells.replace_strict(
+            {text: span[end] for text, span in known.items() if span}, default=None, return_dtype=pl.Date
+        )
+        for end in (0, 1)
+    ]
+    return ends[0], ends[1]
 
 
 def dates(cells: pl.Series, order: DateOrder) -> pl.Series:
@@ -192,6 +319,8 @@ def times(cells: pl.Series, zone: str) -> pl.Series:
 
 
 def _one_time(text: str, zone: str) -> datetime | None:
+    if len(text) > _LONGEST_DATE:
+        return None
     try:
         found = datetime.fromisoformat(text)
     except ValueError:
@@ -199,7 +328,11 @@ def _one_time(text: str, zone: str) -> datetime | None:
     return found.astimezone(ZoneInfo(zone)).replace(tzinfo=None) if found.tzinfo else found
 
 
+def letters(cells: pl.Series) -> pl.Series:
+    """Words by their letters alone, in lower case: `Exact-Match` is `exact match`."""
+    return cells.str.to_lowercase().str.replace_all(r"[^\p{L}\d]+", " ").str.strip_chars()
+
+
 def choices(cells: pl.Series, aliases: Mapping[str, str]) -> pl.Series:
     """The contract's word for each cell, by its letters alone: `Exact match` is exact."""
-    plain = cells.str.to_lowercase().str.replace_all(r"[^\p{L}\d]+", " ").str.strip_chars()
-    return plain.replace_strict(dict(aliases), default=None, return_dtype=pl.String)
+    return letters(cells).replace_strict(dict(aliases), default=None, return_dtype=pl.String)

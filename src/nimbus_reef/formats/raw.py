@@ -1,0 +1,161 @@
+"""A file as it stands: text cells under its own headers, and what could not even be read as a row."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.errors import BadFile
+
+LINE: Final = "__line"
+"""Name of the column that holds the physical line on which a record starts."""
+PROBE_RECORDS: Final = 60
+_NUMBERLIKE = re.compile(r"^[-+]?[\d.,\s]+%?$")
+_LONGEST_TITLE: Final = 600
+_LONGEST_VALUE: Final = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """What a file may be at most."""
+
+    max_bytes: int = 2 * 1024**3
+    max_rows: int = 20_000_000
+    max_columns: int = 1_000
+    max_xlsx_rows: int = 1_000_000
+    max_xlsx_ratio: int = 200
+
+
+def no_problems() -> pl.DataFrame:
+    """No row that was turned away: line, column, value, reason."""
+    return pl.DataFrame(
+        schema={"line": pl.Int64, "column": pl.String, "value": pl.String, "reason": pl.String}
+    )
+
+
+def problems(found: Sequence[tuple[int, str, str]]) -> pl.DataFrame:
+    """Lines that are no rows, with what stands there and why."""
+    return pl.DataFrame(
+        [(line, "", value[:_LONGEST_VALUE], reason) for line, value, reason in found],
+        schema=no_problems().schema, orient="row",
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class RawTable:
+    """
+    A table of a file: text columns under their own headers, and `__line`.
+
+    problems: lines that are no rows (line, column, value, reason). title: what stands above the
+    header. numeric: headers whose cells are numbers by their type, so that no decimal sign is in
+    question. sheet: its name in a workbook. decimal_votes of the whole are the reader's to count.
+    """
+
+    frame: pl.DataFrame
+    headers: tuple[str, ...]
+    notes: tuple[str, ...] = ()
+    problems: pl.DataFrame = field(default_factory=no_problems)
+    title: str = ""
+    numeric: frozenset[str] = frozenset()
+    sheet: str = ""
+
+
+def tidy_headers(cells: Sequence[str | None], file_name: str, limits: Limits) -> list[str]:
+    """Headers with their spaces put right, each of them once; BadFile when there are too many."""
+    if len(cells) > limits.max_columns:
+        raise BadFile(
+            f"The table has {len(cells):,} columns; at most {limits.max_columns:,} are read.",
+            place=file_name,
+            remedy="Delete the columns that the report does not need and save it again.",
+        )
+    names: list[str] = []
+    seen: Counter[str] = Counter()
+    for number, cell in enumerate(cells, 1):
+        name = " ".join((cell or "").replace("\ufeff", "").split()) or f"column {number}"
+        seen[name] += 1
+        names.append(name if seen[name] == 1 else f"{name} ({seen[name]})")
+    return names
+
+
+def header_index(records: Sequence[Sequence[str | None]]) -> int:
+    """Which record is the header: the first as wide as most, in words rather than figures."""
+    widths = Counter(filled(record) for record in records if filled(record) > 1)
+    if not widths:
+        return 0
+    usual = max(widths, key=lambda width: (widths[width], width))
+    for index, record in enumerate(records):
+        cells = [cell for cell in record if cell and cell.strip()]
+        wordy = sum(not _NUMBERLIKE.match(cell.strip()) for cell in cells)
+        if len(cells) >= max(2, 0.6 * usual) and wordy >= 0.8 * len(cells):
+            return index
+    return 0
+
+
+def filled(record: Sequence[str | None]) -> int:
+    """How many cells say something."""
+    return sum(1 for cell in record if cell and cell.strip())
+
+
+def title_of(records: Sequence[Sequence[str | None]]) -> str:
+    """What stands above the header, in one line."""
+    said = (cell.strip() for record in records for cell in record if cell and cell.strip())
+    return " ".join(said)[:_LONGEST_TITLE]
+
+
+_LAST_ROWS: Final = 40
+
+
+def only_rows(frame: pl.DataFrame, headers: Sequence[str]) -> tuple[pl.DataFrame, list[str]]:
+    """
+    The rows in which any cell says something, without the remarks under the last of them, and
+    what those remarks say.
+    """
+    blank = pl.all_horizontal(pl.col(name).fill_null("").str.strip_chars() == "" for name in headers)
+    return _without_notes(frame.filter(~blank), headers)
+
+
+def told_above(lines: int) -> list[str]:
+    """A sentence on the lines above the header that were left out."""
+    return [f"{lines} line(s) above the header were left out."] if lines else []
+
+
+def _without_notes(frame: pl.DataFrame, headers: Sequence[str]) -> tuple[pl.DataFrame, list[str]]:
+    """
+    The rows without the lines under the last one that fill a single cell, and what those say.
+
+    Such lines are remarks of whoever wrote the file, not rows.
+    """
+    if len(headers) < 3 or frame.is_empty():
+        return frame, []
+    tail = frame.tail(_LAST_ROWS).select(headers)
+    counts = [filled(row) for row in tail.iter_rows()]
+    cut = len(counts)
+    while cut and counts[cut - 1] <= 1:
+        cut -= 1
+    if cut == len(counts) or (cut == 0 and len(frame) <= _LAST_ROWS):
+        return frame, []
+    said = [title_of([row]) for row in tail.slice(cut).iter_rows()]
+    return frame.head(len(frame) - (len(counts) - cut)), said
+
+
+def told_notes(said: Sequence[str]) -> list[str]:
+    """A sentence on the remarks that were left out."""
+    if not said:
+        return []
+    quoted = ", ".join(f"“{each[:60]}”" for each in said[:3])
+    more = f" and {len(said) - 3} more" if len(said) > 3 else ""
+    return [f"{len(said)} line(s) under the last row are remarks, not rows: {quoted}{more}."]
+
+
+def too_many(rows: int, most: int, file_name: str) -> BadFile:
+    """The refusal of a file with more rows than are read."""
+    return BadFile(
+        f"The file has {rows:,} rows; at most {most:,} are read.",
+        place=file_name,
+        remedy="Download it in shorter ranges of days, or as CSV.",
+    )

@@ -1,0 +1,258 @@
+"""A file as a whole: what its tables may be, and all that a set of mappings makes of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import BadFile, BadInput
+from nimbus_reef.formats import mapping, mixed, repeats, reports, tables, values
+from nimbus_reef.formats.kinds import PLACEMENT_ADJUSTMENTS, READ_KINDS
+from nimbus_reef.formats.mapping import ColumnMap, Suggestion
+from nimbus_reef.formats.raw import LINE, RawTable, no_problems
+from nimbus_reef.formats.reports import Names, Parsed
+from nimbus_reef.formats.values import DateOrder
+
+
+@dataclass(frozen=True, slots=True)
+class SheetLook:
+    """
+    A first look at one table: its head, the kinds it may be (best first), the days its names tell.
+
+    told_by, words: the column that tells rows of several kinds apart, and what its words feed.
+    """
+
+    table: RawTable
+    suggestions: tuple[Suggestion, ...]
+    days: Window | None
+    told_by: str = ""
+    words: tuple[tuple[str, tuple[str, ...]], ...] = ()
+
+    @property
+    def signature(self) -> str:
+        """What makes two tables come from the same source."""
+        return mapping.signature(self.table.headers, self.told_by)
+
+
+def look(path: Path, file_name: str, rows: int) -> list[SheetLook]:
+    """The tables of a file by their first rows; BadFile when it cannot be read."""
+    return [_look(table, file_name) for table in tables.read_tables(path, file_name, rows=rows)]
+
+
+def _look(table: RawTable, file_name: str) -> SheetLook:
+    suggestions = tuple(mapping.suggest_kind(table))
+    told_by = mixed.telling_column(table)
+    words = tuple(mixed.row_words(table, told_by).items()) if told_by else ()
+    return SheetLook(table, suggestions, mapping.days_told(table, file_name), told_by or "", words)
+
+
+def date_doubt(table: RawTable, columns: ColumnMap) -> str | None:
+    """The header whose dates could be day-first or month-first when nobody said which; else null."""
+    if columns.date_order is not DateOrder.UNKNOWN:
+        return None
+    orders = {header: values.date_order(table.frame[header]) for header in _dated_headers(columns)}
+    if any(order not in (None, DateOrder.UNKNOWN) for order in orders.values()):
+        return None
+    return next((header for header, order in orders.items() if order is DateOrder.UNKNOWN), None)
+
+
+def _dated_headers(columns: ColumnMap) -> list[str]:
+    return [
+        columns.columns[column.name]
+        for column in READ_KINDS[columns.kind].columns
+        if column.holds.dated and column.name in columns.columns
+    ]
+
+
+def _settled_dates(table: RawTable, columns: ColumnMap, file_name: str) -> ColumnMap:
+    """The order of day and month that the whole file proves; asks when it proves none."""
+    if columns.date_order is not DateOrder.UNKNOWN:
+        return columns
+    header = date_doubt(table, columns)
+    if header is not None:
+        raise BadInput(
+            f"The dates in “{header}” can be read day-first or month-first.",
+            place=file_name,
+            remedy="Say which it is (in the mapping, or with --dates).",
+        )
+    found = (values.date_order(table.frame[each]) for each in _dated_headers(columns))
+    proved = next((order for order in found if order not in (None, DateOrder.UNKNOWN)), None)
+    return replace(columns, date_order=proved) if proved else columns
+
+
+def parse_file(
+    path: Path, file_name: str, maps: Sequence[ColumnMap], zone: str, names: Names
+) -> list[tuple[ColumnMap, Parsed, tuple[str, ...]]]:
+    """
+    Every kind that the mappings read from a file, each once, with the first mapping of it (dates
+    settled) and the headers of its table.
+
+    names: what the store knows ids to stand for; the file's own rows come before it. BadFile,
+    BadInput as `reports.parse` has them.
+    """
+    found = tables.read_tables(path, file_name)
+    told = _ids_told(found, maps)
+    known = {name: {**names.get(name, {}), **told.get(name, {})} for name in {*names, *told}}
+    read_already: set[str] = set()
+    parsed: list[tuple[ColumnMap, Parsed, RawTable]] = []
+    for each in maps:
+        table = _table_of(found, each, file_name)
+        settled = _settled_dates(table, _checked(each, table, file_name), file_name)
+        if settled.needs_days:
+            raise days_missing(table, settled, file_name)
+        if table.sheet in read_already:
+            table = replace(table, problems=no_problems(), notes=())
+        read_already.add(table.sheet)
+        parsed.append((settled, reports.parse(table, settled, file_name, zone, known), table))
+    passed_over = [table.sheet for table in found if table.sheet not in read_already]
+    return _by_kind(parsed, passed_over)
+
+
+def _checked(columns: ColumnMap, table: RawTable, file_name: str) -> ColumnMap:
+    try:
+        return mapping.checked(columns, table.headers)
+    except BadInput as problem:
+        problem.place = problem.place or file_name
+        raise
+
+
+def days_missing(table: RawTable, columns: ColumnMap, file_name: str) -> BadInput:
+    """The refusal of a file without dates, with the days that its names tell."""
+    told = mapping.days_told(table, file_name)
+    if READ_KINDS[columns.kind].is_settings:
+        day = f"{told.last}" if told else "YYYY-MM-DD"
+        remedy = f"Say it (in the mapping, or with --day {day})."
+        return BadInput(
+            "The file does not say of which day its settings are.", place=file_name, remedy=remedy
+        )
+    first, last = (told.first, told.last) if told else ("YYYY-MM-DD", "YYYY-MM-DD")
+    return BadInput(
+        "The file does not say which days it covers.",
+        place=file_name,
+        remedy=f"Say them (in the mapping, or with --from {first} --to {last})"
+        f"{'; these are what its name or title tells' if told else ''}.",
+    )
+
+
+def _table_of(found: Sequence[RawTable], columns: ColumnMap, file_name: str) -> RawTable:
+    if not columns.sheet and len(found) > 1:
+        return max(found, key=lambda table: len(table.frame))
+    table = next((each for each in found if each.sheet == columns.sheet or not columns.sheet), None)
+    if table is None:
+        raise BadFile(
+            f"The workbook has no sheet “{columns.sheet}” with rows.",
+            place=file_name,
+            remedy=f"Choose among {', '.join(each.sheet for each in found) or 'its sheets'}.",
+        )
+    return table
+
+
+def _ids_told(found: Sequence[RawTable], maps: Iterable[ColumnMap]) -> dict[str, dict[str, str]]:
+    told: dict[str, dict[str, str]] = {}
+    for each in maps:
+        table = next((table for table in found if table.sheet == each.sheet), None)
+        if table is None or not set(each.columns.values()) <= set(table.headers):
+            continue
+        for name, pairs in reports.ids_told(table, each).items():
+            told.setdefault(name, {}).update(pairs)
+    return told
+
+
+def _by_kind(
+    parsed: Sequence[tuple[ColumnMap, Parsed, RawTable]], passed_over: Sequence[str]
+) -> list[tuple[ColumnMap, Parsed, tuple[str, ...]]]:
+    """What several mappings made of one kind together, each row once; adjustments into their campaigns."""
+    groups: dict[str, list[tuple[ColumnMap, Parsed, RawTable]]] = {}
+    for part in parsed:
+        groups.setdefault(part[1].kind.name, []).append(part)
+    adjustments = groups.pop(PLACEMENT_ADJUSTMENTS.name, [])
+    notes = (f"Sheets that were not read: {', '.join(passed_over)}.",) if passed_over else ()
+    found = []
+    for number, parts in enumerate(groups.values()):
+        first, table = parts[0][0], parts[0][2]
+        whole = _together([part for _, part, _ in parts])
+        if whole.kind.name == "campaigns":
+            whole = _adjusted(whole, [part for _, part, _ in adjustments])
+        if notes and number == 0:
+            whole = replace(whole, warnings=(*whole.warnings, *notes))
+        found.append((first, whole, table.headers))
+    if not found:
+        raise BadInput(
+            "Adjustments of placements alone are no report.",
+            remedy="Read the campaigns' settings beside them.",
+        )
+    return found
+
+
+def _together(parts: Sequence[Parsed]) -> Parsed:
+    if len(parts) == 1:
+        return parts[0]
+    kind = parts[0].kind
+    rows, _ = repeats.combined(pl.concat([part.rows for part in parts]), kind)
+    return Parsed(
+        kind, rows, pl.concat([part.rejects for part in parts]),
+        tuple(dict.fromkeys(warning for part in parts for warning in part.warnings)),
+        sum(part.read for part in parts),
+    )  # fmt: skip
+
+
+_ADJUSTED: Final = {
+    "top_of_search": "adj_top_of_search", "product_page": "adj_product_page",
+    "elsewhere_in_search": "adj_elsewhere",
+}  # fmt: skip
+
+
+def _adjusted(campaigns: Parsed, adjustments: Sequence[Parsed]) -> Parsed:
+    """Campaigns' settings with the adjustments that rows of their own tell."""
+    rows = campaigns.rows
+    for part in adjustments:
+        for placement, column in _ADJUSTED.items():
+            own = part.rows.filter(pl.col("placement") == placement).select(
+                "campaign", pl.col("adjustment").alias("_told")
+            )
+            told = own.unique("campaign", keep="last", maintain_order=True)
+            rows = (
+                rows.join(told, on="campaign", how="left", maintain_order="left")
+                .with_columns(pl.coalesce("_told", column).alias(column))
+                .drop("_told")
+            )
+    return replace(campaigns, rows=rows)
+
+
+def whole_table(path: Path, file_name: str, sheet: str = "") -> RawTable:
+    """One table of a file as it stands, all of its rows."""
+    return tables.read_table(path, file_name, sheet=sheet)
+
+
+def to_mend(
+    path: Path, file_name: str, problems: Sequence[tuple[int, str, str, str]], sheet: str = ""
+) -> pl.DataFrame:
+    """
+    The table as it stands with a last column `problem`, rows that were turned away first.
+
+    All of it, since a file replaces the days it covers: the mended rows alone would take
+    the place of the good ones. problems: line, column, value, reason.
+    """
+    table = whole_table(path, file_name, sheet)
+    said = pl.DataFrame(
+        {"line": [row[0] for row in problems], "problem": [f"{row[1]} {row[3]}".strip() for row in problems]},
+        schema={"line": pl.Int64, "problem": pl.String},
+    )
+    per_line = said.group_by("line", maintain_order=True).agg(pl.col("problem").str.join("; "))
+    frame = table.frame.with_columns(pl.col(LINE).cast(pl.Int64))
+    # Lines that are no rows stand whole in the first column, to be cut into cells by hand.
+    lines = table.problems.select(
+        pl.col("value").alias(table.headers[0]), *(pl.lit("").alias(name) for name in table.headers[1:]),
+        pl.col("line").alias(LINE),
+    )  # fmt: skip
+    return (
+        pl.concat([frame.select(*table.headers, LINE), lines])
+        .join(per_line, left_on=LINE, right_on="line", how="left", maintain_order="left")
+        .sort(pl.col("problem").is_null(), maintain_order=True)
+        .drop(LINE)
+    )

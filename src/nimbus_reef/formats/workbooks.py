@@ -1,0 +1,114 @@
+"""XLSX and Parquet in: every sheet as a table of its own, text cells with the lines they stand on."""
+
+from __future__ import annotations
+
+import zipfile
+from pathlib import Path
+from typing import Final
+
+import fastexcel
+import polars as pl
+import pyarrow.parquet as pq
+
+from nimbus_reef.errors import BadFile
+from nimbus_reef.formats import values
+from nimbus_reef.formats.raw import (
+    LINE,
+    PROBE_RECORDS,
+    Limits,
+    RawTable,
+    header_index,
+    only_rows,
+    tidy_headers,
+    title_of,
+    told_above,
+    told_notes,
+    too_many,
+)
+
+_MOST_SHEETS: Final = 60
+_LONGEST_NAME: Final = 31
+
+
+def read(path: Path, file_name: str, limits: Limits, rows: int | None) -> list[RawTable]:
+    """The sheets of a workbook that hold rows, in its own order; BadFile where none does."""
+    _refuse_bomb(path, file_name, limits)
+    try:
+        book = fastexcel.read_excel(path)
+        # skip_rows=0 keeps empty rows at the top, so that line numbers stay the file's own.
+        sheets = [
+            (name, book.load_sheet(name, header_row=None, skip_rows=0, dtypes="string").to_polars())
+            for name in book.sheet_names[:_MOST_SHEETS]
+        ]
+    except fastexcel.FastExcelError as problem:
+        raise BadFile(
+            "The workbook cannot be read: a part of it is missing or is no sheet.",
+            place=file_name,
+            remedy="Open it in a spreadsheet and save it again, or save it as CSV.",
+        ) from problem
+    tables = [_sheet(name, cells, file_name, limits, rows) for name, cells in sheets if not cells.is_empty()]
+    if not tables:
+        raise BadFile("The workbook is empty.", place=file_name, remedy="Download it again.")
+    filled = [table for table in tables if not table.frame.is_empty()]
+    return filled or tables[:1]
+
+
+def _sheet(name: str, cells: pl.DataFrame, file_name: str, limits: Limits, rows: int | None) -> RawTable:
+    place = f"{file_name}, sheet “{name[:_LONGEST_NAME]}”"
+    if len(cells) > limits.max_xlsx_rows:
+        raise too_many(len(cells), limits.max_xlsx_rows, place)
+    head = cells.head(PROBE_RECORDS).rows()
+    index = header_index(head)
+    headers = tidy_headers(cells.row(index), place, limits)
+    cells.columns = headers
+    frame = cells.with_row_index(LINE, offset=1).with_columns(pl.col(LINE).cast(pl.Int64)).slice(index + 1)
+    # Columns that a spreadsheet has formatted and nobody has written in are none.
+    given = [
+        header
+        for header, cell in zip(headers, cells.row(index), strict=True)
+        if (cell or "").strip() or not values.empty(values.trimmed(frame[header])).all()
+    ]
+    frame, said = only_rows(frame.select(LINE, *given), given)
+    numeric = frozenset(header for header in given if values.canonical(values.trimmed(frame[header])))
+    return RawTable(
+        frame.head(rows) if rows else frame, tuple(given), (*told_above(index), *told_notes(said)),
+        title=title_of(head[:index]), numeric=numeric, sheet=name,
+    )  # fmt: skip
+
+
+def _refuse_bomb(path: Path, file_name: str, limits: Limits) -> None:
+    try:
+        with zipfile.ZipFile(path) as archive:
+            unpacked = sum(info.file_size for info in archive.infolist())
+    except (zipfile.BadZipFile, OSError, ValueError) as problem:
+        raise BadFile(
+            "The file ends in .xlsx but is no workbook.",
+            place=file_name,
+            remedy="Open it in a spreadsheet and save it as XLSX or CSV.",
+        ) from problem
+    if unpacked > limits.max_bytes or unpacked > limits.max_xlsx_ratio * path.stat().st_size:
+        raise BadFile(
+            f"The workbook unpacks to {unpacked / 1024**2:,.0f} MB, far more than its size; it is refused.",
+            place=file_name,
+            remedy="Save the report as CSV.",
+        )
+
+
+def read_parquet(path: Path, file_name: str, limits: Limits, rows: int | None) -> RawTable:
+    """A Parquet file as text cells; what is a number there is known to be one."""
+    try:
+        held = pq.ParquetFile(path)
+        if held.metadata.num_rows > limits.max_rows:
+            raise too_many(held.metadata.num_rows, limits.max_rows, file_name)
+        tidy_headers(held.schema_arrow.names, file_name, limits)
+        frame = pl.read_parquet(path, n_rows=rows)
+        numeric = frozenset(name for name, dtype in frame.schema.items() if dtype.is_numeric())
+        headers = tuple(frame.columns)
+        frame = frame.with_columns(pl.all().cast(pl.String)).with_row_index(LINE, offset=1)
+    except (pl.exceptions.PolarsError, OSError, ValueError) as problem:
+        raise BadFile(
+            "The file is no readable Parquet, or holds columns that are no plain cells.",
+            place=file_name,
+            remedy="Write it again, with columns of text, numbers and dates only.",
+        ) from problem
+    return RawTable(frame.with_columns(pl.col(LINE).cast(pl.Int64)), headers, numeric=numeric)

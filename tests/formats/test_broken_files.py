@@ -1,0 +1,309 @@
+"""Files that only look right: none loads another number than stands in it, none is refused without a way on."""
+
+import csv
+import io
+import itertools
+import random
+import resource
+import time
+from datetime import date, timedelta
+
+import polars as pl
+import pytest
+import xlsxwriter
+
+from nimbus_reef.errors import ReefError
+from nimbus_reef.formats import wall
+from nimbus_reef.formats.mapping import ColumnMap
+from nimbus_reef.formats.values import Style
+
+HEADER = ["Date", "Campaign", "Impressions", "Clicks", "Cost", "Orders", "Sales"]
+COLUMNS = dict(
+    zip(["date", "campaign", "impressions", "clicks", "spend", "orders", "sales"], HEADER, strict=True)
+)
+CHOSEN = ColumnMap("campaign_daily", COLUMNS)
+ROWS = 60
+
+
+def rows(seed):
+    """What truly happened: date, campaign, impressions, clicks, cents, orders, cents."""
+    rng = random.Random(seed)
+    return [
+        (date(2026, 10, 1) + timedelta(days=n // 10), f"Campaign {n % 10}", rng.randint(1000, 99_999), rng.randint(0, 999),
+         rng.randint(1, 9_999_999), rng.randint(0, 40), rng.randint(0, 99_999_999))
+        for n in range(ROWS)
+    ]  # fmt: skip
+
+
+def money(cents, style):
+    whole, part = divmod(cents, 100)
+    grouped = f"{whole:,}" if style in ("dot", "comma") else str(whole)
+    text = f"{grouped}.{part:02}"
+    return text.translate(str.maketrans(",.", ".,")) if style in ("comma", "bare comma") else text
+
+
+def cells(row, style):
+    return [
+        row[0].isoformat(),
+        row[1],
+        str(row[2]),
+        str(row[3]),
+        money(row[4], style),
+        str(row[5]),
+        money(row[6], style),
+    ]
+
+
+def written(table, delimiter):
+    out = io.StringIO()
+    csv.writer(out, delimiter=delimiter, lineterminator="\n").writerows([HEADER, *table])
+    return out.getvalue()
+
+
+def in_a_row(text, rng, old, new, first=1):
+    """Something of one row made something else; first=0 takes the header too."""
+    lines = text.split("\n")
+    number = rng.randint(first, ROWS)
+    lines[number] = lines[number].replace(old, new, 1)
+    return "\n".join(lines).encode()
+
+
+def nothing(text, rng):
+    return text.encode()
+
+
+def other_sign(text, rng):
+    """Some cells of money have the other decimal sign."""
+    lines = text.split("\n")
+    for number in rng.sample(range(1, ROWS + 1), rng.choice((2, 20))):
+        lines[number] = (
+            lines[number].translate(str.maketrans(",.", ".,"))
+            if ";" in lines[number]
+            else lines[number].replace(".", ",", 1)
+        )
+    return "\n".join(lines).encode()
+
+
+def unquoted_comma(text, rng):
+    """A cell that holds the separator loses its quotes: the row has a cell too many."""
+    lines = text.split("\n")
+    for number in rng.sample(range(1, ROWS + 1), 2):
+        separator = ";" if ";" in lines[number] else ","
+        lines[number] = lines[number].replace('"', "") + f"{separator}7"
+    return "\n".join(lines).encode()
+
+
+def too_few(text, rng):
+    lines = text.split("\n")
+    number = rng.randint(1, ROWS)
+    lines[number] = lines[number].rpartition(";" if ";" in lines[number] else ",")[0]
+    return "\n".join(lines).encode()
+
+
+def stray_quotes(text, rng):
+    """Two quotes, some rows apart, that would swallow all between them."""
+    lines = text.split("\n")
+    first = rng.randint(1, 25)
+    for number in (first, first + rng.randint(1, 30)):
+        lines[number] = lines[number].replace("Campaign", '"Campaign', 1)
+    return "\n".join(lines).encode()
+
+
+def one_quote(text, rng):
+    """A quote in the header or in one row that nothing closes."""
+    return in_a_row(text, rng, "Campaign", '"Campaign', first=0)
+
+
+def odd_byte(text, rng):
+    data = (text.replace("Campaign 3", "Campagne été 3")).encode().split(b"\n")
+    number = rng.randint(1, ROWS)
+    data[number] = data[number][:12] + b"\xff" + data[number][12:]
+    return b"\n".join(data)
+
+
+def zero_byte(text, rng):
+    data = text.encode().split(b"\n")
+    number = rng.randint(1, ROWS)
+    data[number] = data[number][:14] + b"\0" + data[number][14:]
+    return b"\n".join(data)
+
+
+def month_for_day(text, rng):
+    return in_a_row(text, rng, "2026-10-0", "2026-1")
+
+
+def long_cell(text, rng):
+    return in_a_row(text, rng, "2026-10", "9" * 60_000)
+
+
+def endless_money(text, rng):
+    lines = text.split("\n")
+    number = rng.randint(1, ROWS)
+    separator = ";" if ";" in lines[number] else ","
+    parts = next(csv.reader([lines[number]], delimiter=separator))
+    parts[4] = "9" * rng.choice((14, 19, 30))
+    lines[number] = separator.join(f'"{part}"' for part in parts)
+    return "\n".join(lines).encode()
+
+
+def long_name(text, rng):
+    return in_a_row(text, rng, "Campaign", "C" * 600)
+
+
+def old_returns(text, rng):
+    return text.replace("\n", "\r").encode()
+
+
+def wide_file(text, rng):
+    return text.encode("utf-16")
+
+
+def a_total(text, rng):
+    return (text + ("Total;;1;1;1,00;1;1,00\n" if ";" in text else "Total,,1,1,1.00,1,1.00\n")).encode()
+
+
+def a_remark(text, rng):
+    return (text + "\nMade by a program\n").encode()
+
+
+def cut_off(text, rng):
+    return text.encode()[: -rng.randint(3, 25)]
+
+
+BREAKS = [
+    nothing, other_sign, unquoted_comma, too_few, stray_quotes, one_quote, odd_byte, zero_byte, month_for_day,
+    long_cell, endless_money, long_name, old_returns, wide_file, a_total, a_remark, cut_off,
+]  # fmt: skip
+STYLES = (("dot", ","), ("comma", ";"), ("bare comma", ","))
+CASES = [(break_, style, seed) for break_, style, seed in itertools.product(BREAKS, STYLES, range(3))]
+
+
+def read(path):
+    """What was read, or else why not."""
+    try:
+        ((_, parsed, _),) = wall.parse_file(path, path.name, [CHOSEN], "UTC", {})
+    except ReefError as problem:
+        return None, problem
+    return parsed, None
+
+
+@pytest.mark.parametrize(("break_", "style", "seed"), CASES)
+def test_no_broken_file_tells_another_number(tmp_path, break_, style, seed):
+    """Each row that is read stands in the file as it was written; the rest are rejects, or all is refused."""
+    true = rows(seed)
+    text = written([cells(row, style[0]) for row in true], style[1])
+    path = tmp_path / "broken.csv"
+    path.write_bytes(break_(text, random.Random(seed)))
+    begun = time.monotonic()
+    parsed, refused = read(path)
+    assert time.monotonic() - begun < 20
+    if parsed is None:
+        assert refused.place.startswith("broken.csv")
+        assert refused.message
+        assert refused.remedy
+        assert break_ not in (
+            nothing,
+            wide_file,
+            old_returns,
+            a_total,
+            a_remark,
+            too_few,
+            odd_byte,
+            zero_byte,
+        )
+        return
+    told = {
+        (row["date"], row["campaign"].replace("Campagne été", "Campaign").strip('"')): (
+            row["impressions"], row["clicks"], row["spend"], row["orders"], row["sales"]
+        )
+        for row in parsed.rows.to_dicts()
+    }  # fmt: skip
+    expected = {
+        (day, campaign): (impressions, clicks, spend * 10_000, orders, sales * 10_000)
+        for day, campaign, impressions, clicks, spend, orders, sales in true
+    }
+    wrong = {
+        key: (figures, expected.get(key)) for key, figures in told.items() if expected.get(key) != figures
+    }
+    if break_ is cut_off:
+        # What is left of the last line may be a shorter figure: nothing in the file says that more was meant.
+        wrong.pop(max(expected), None)
+        wrong.pop((true[-1][0], true[-1][1]), None)
+    assert wrong == {}
+    assert len(parsed.rows) + parsed.rejects["line"].n_unique() >= ROWS - 1
+    assert all(parsed.rejects["reason"].str.len_chars() > 5)
+
+
+def test_a_file_whose_every_figure_could_be_either_is_asked_about(tmp_path):
+    path = tmp_path / "doubt.csv"
+    path.write_text(
+        "\n".join([";".join(HEADER), "2026-10-01;A;9;8;1,250;1;2,500", "2026-10-01;B;9;8;3,125;1;0"])
+    )
+    with pytest.raises(ReefError, match="1,250") as problem:
+        wall.parse_file(path, "doubt.csv", [CHOSEN], "UTC", {})
+    assert "--decimal" in problem.value.remedy
+    for style, spend in ((Style.DOT, 4_375_000_000), (Style.COMMA, 4_375_000)):
+        said = ColumnMap("campaign_daily", COLUMNS, decimal=style)
+        ((_, parsed, _),) = wall.parse_file(path, "doubt.csv", [said], "UTC", {})
+        assert parsed.sums["spend"] == spend
+
+
+def far_cell(path):
+    book = xlsxwriter.Workbook(str(path))
+    sheet = book.add_worksheet()
+    for number, head in enumerate(HEADER):
+        sheet.write(0, number, head)
+    sheet.write(9_999, 16_383, "x")
+    book.close()
+
+
+def many_columns(path):
+    wide = [f"c{number}" for number in range(10_000)]
+    path.write_text(",".join(wide) + "\n" + ",".join("1" for _ in wide) + "\n")
+
+
+def endless_date(path):
+    path.write_text(",".join(HEADER) + "\n" + "9" * 60_000 + ",A,1,1,1,1,1\n")
+
+
+def no_zip(path):
+    path.write_bytes(b"PK\x03\x04" + bytes(range(256)) * 20)
+
+
+def half_parquet(path):
+    pl.DataFrame({"date": ["2026-10-01"], "campaign": ["A"]}).write_parquet(path)
+    path.write_bytes(path.read_bytes()[:-40])
+
+
+def nested_parquet(path):
+    pl.DataFrame({"Date": [["2026-10-01"]], "Campaign": [{"a": 1}]}).write_parquet(path)
+
+
+HOSTILE = [
+    (far_cell, "a.xlsx"), (many_columns, "a.csv"), (endless_date, "a.csv"), (no_zip, "a.xlsx"),
+    (half_parquet, "a.parquet"), (nested_parquet, "a.parquet"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("make", "name"), HOSTILE)
+def test_whatever_a_reader_does_the_person_gets_place_reason_and_remedy_in_time(tmp_path, make, name):
+    """Within 20 s and 1 GB, nothing of a library's words or the server's paths; the next file is read as ever."""
+    path = tmp_path / name
+    make(path)
+    begun = time.monotonic()
+    with pytest.raises(ReefError) as problem:
+        wall.parse_file(path, name, [CHOSEN], "UTC", {})
+    assert time.monotonic() - begun < 20
+    assert problem.value.place.startswith(name)
+    assert problem.value.remedy
+    for word in (str(tmp_path), "polars", "calamine", "Traceback", "panicked"):
+        assert word not in str(problem.value)
+    good = tmp_path / "good.csv"
+    good.write_text(written([cells(row, "dot") for row in rows(1)], ","))
+    ((_, parsed, _),) = wall.parse_file(good, "good.csv", [CHOSEN], "UTC", {})
+    assert len(parsed.rows) == ROWS
+
+
+def test_no_reader_took_a_gigabyte():
+    """Of all readers that this run has started and ended."""
+    assert resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss < 1024 * 1024
