@@ -25,9 +25,8 @@ def load(store, account, tmp_path):
         table = tables.read_table(path, path.name)
         suggestion = next(s for s in mapping.suggest_kind(table) if s.mapping.kind == kind)
         parsed = reports.parse(table, suggestion.mapping, path.name)
-        source = Source(path.name, "00", "sig", suggestion.mapping)
-        part = Part(account.id, parsed, date(2026, 10, 20))
-        return ingest.load(store, [part], source, scope="product", confirmed=True)
+        part = Part(account.id, parsed, date(2026, 10, 20), suggestion.mapping, "sig", "product")
+        return ingest.load(store, [part], Source(path.name, "00"), confirmed=True)
 
     return go
 

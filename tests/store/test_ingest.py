@@ -9,7 +9,7 @@ from sqlalchemy import text
 
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
-from nimbus_reef.errors import BadFile, Conflict, NeedsYes
+from nimbus_reef.errors import Conflict, NeedsYes
 from nimbus_reef.formats import mapping, reports, tables
 from nimbus_reef.store import bulk, ingest, product_frames, snapshots, target_frames
 from nimbus_reef.store.facts import Facts
@@ -37,8 +37,8 @@ def parsed(tmp_path, rows, name="r.csv"):
 
 def load(store, account, tmp_path, rows, *, scope="product", confirmed=False, today=TODAY):
     what = parsed(tmp_path, rows)
-    source = Source("r.csv", "00", "sig", mapping.ColumnMap(what.kind.name, {}))
-    (loaded,) = ingest.load(store, [Part(account.id, what, today)], source, scope=scope, confirmed=confirmed)
+    part = Part(account.id, what, today, mapping.ColumnMap(what.kind.name, {}), "sig", scope)
+    (loaded,) = ingest.load(store, [part], Source("r.csv", "00"), confirmed=confirmed)
     return loaded
 
 
@@ -100,7 +100,10 @@ def test_another_format_s_file_leaves_the_rows_of_the_first(store, account, tmp_
 
 def test_a_labelled_file_replaces_its_campaigns_held_under_another_label(store, account, tmp_path):
     load(store, account, tmp_path, term_rows(days(1)) + term_rows(days(1), campaign="B"), scope="all")
-    load(store, account, tmp_path, term_rows(days(1), terms=("only",)), scope="product")
+    with pytest.raises(NeedsYes, match="needs a yes") as asked:
+        load(store, account, tmp_path, term_rows(days(1), terms=("only",)), scope="product")
+    assert "“B”" in asked.value.questions[0]
+    load(store, account, tmp_path, term_rows(days(1), terms=("only",)), scope="product", confirmed=True)
     assert [row[1] for row in held(store)] == [4]
 
 
@@ -136,8 +139,8 @@ def test_two_loads_of_the_same_days_at_once_leave_one(store, account, tmp_path):
 
     def go(what):
         try:
-            source = Source("r", "00", "sig", mapping.ColumnMap(what.kind.name, {}))
-            ingest.load(store, [Part(account.id, what, TODAY)], source, scope="product")
+            part = Part(account.id, what, TODAY, mapping.ColumnMap(what.kind.name, {}), "sig", "product")
+            ingest.load(store, [part], Source("r", "00"))
         except Exception as problem:
             problems.append(problem)
 
@@ -172,9 +175,14 @@ def test_a_row_that_repeats_a_key_stops_the_load(store, account, tmp_path):
         bulk.load(connection, "load_lock", frame, tmp_path)
 
 
-def test_a_name_too_long_to_keep_is_refused(store, account, tmp_path):
-    with pytest.raises(BadFile, match="300 characters"):
-        load(store, account, tmp_path, term_rows(days(1), campaign="C" * 300))
+def test_a_name_too_long_to_keep_is_a_reject_of_its_row(store, account, tmp_path):
+    """One of 30 rows has a name of 600 characters; 300 are kept, and terms up to 1,024."""
+    rows = [term_rows(days(1), terms=(f"t{number}" * 400,), campaign="C" * 300)[0] for number in range(3)]
+    rows += [term_rows(days(1), terms=(f"u{number}",))[0] for number in range(30)]
+    loaded = load(store, account, tmp_path, [*rows, term_rows(days(1), campaign="C" * 600)[0]])
+    assert (loaded.rows, loaded.rejected) == (33, 1)
+    frame = target_frames.term_rows(Facts(store), account.id, WINDOW)
+    assert {len(term) for term in frame["term"].to_list()} >= {800, 2}
 
 
 def test_odd_text_survives_the_bulk_road(store, account, tmp_path):

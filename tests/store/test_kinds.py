@@ -8,7 +8,7 @@ from sqlalchemy import text
 
 from nimbus_reef.errors import BadFile
 from nimbus_reef.formats import mapping, reports, tables
-from nimbus_reef.formats.contract import Holds
+from nimbus_reef.formats.contract import SPAN_COLUMNS, Holds
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store import ingest, snapshots, undo
 from nimbus_reef.store.ingest import Part, Source
@@ -27,7 +27,7 @@ def row(kind, **other):
     cells = {
         column.name: next(iter(column.aliases)) if column.holds is Holds.CHOICE else EXAMPLE[column.holds]
         for column in KINDS[kind].columns
-        if column.name != "account"
+        if column.name not in ("account", *(SPAN_COLUMNS if KINDS[kind].takes_blocks else ()))
     }
     return cells | other
 
@@ -38,8 +38,8 @@ def load(store, account, tmp_path, kind, rows, zone="Europe/Berlin"):
     table = tables.read_table(path, path.name)
     chosen = mapping.suggest(table, KINDS[kind]).mapping
     parsed = reports.parse(table, chosen, path.name, zone)
-    source = Source(path.name, "00", "sig", chosen)
-    (loaded,) = ingest.load(store, [Part(account.id, parsed, TODAY)], source, scope="all", confirmed=True)
+    part = Part(account.id, parsed, TODAY, chosen, "sig", "all")
+    (loaded,) = ingest.load(store, [part], Source(path.name, "00"), confirmed=True)
     return loaded
 
 
@@ -67,6 +67,9 @@ def test_every_column_of_the_contract_has_its_place(kind):
     """What is no name of something else is a column of the fact table."""
     named = {"date", "week", "month", "account", "campaign", "ad_group", "target", "match_type", "search_term",
              "sku", "query", "keyword", "campaign_id", "ad_group_id", "target_id"}  # fmt: skip
+    if KINDS[kind].takes_blocks:
+        assert "first_day" in FACTS[kind].columns
+        named |= set(SPAN_COLUMNS)
     wanted = {column.name for column in KINDS[kind].columns} - named
     assert wanted <= {column.name for column in FACTS[kind].columns}
 
@@ -120,6 +123,16 @@ def test_an_hour_that_no_day_has_is_turned_away(store, account, tmp_path):
         load(store, account, tmp_path, "hourly", [row("hourly", hour="25")])
 
 
-def test_a_text_longer_than_its_column_is_refused_not_cut(store, account, tmp_path):
-    with pytest.raises(BadFile, match="at most 255"):
+def test_a_text_longer_than_its_column_is_a_reject_not_cut(store, account, tmp_path):
+    with pytest.raises(BadFile, match="brand is longer than 255"):
         load(store, account, tmp_path, "rivals", [row("rivals", brand="x" * 256)])
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_no_text_that_is_let_in_is_too_long_for_its_column(kind):
+    lengths = {
+        column.name: column.type.length for column in FACTS[kind].columns if hasattr(column.type, "length")
+    }
+    for column in KINDS[kind].columns:
+        if column.holds is Holds.TEXT and lengths.get(column.name):
+            assert column.longest <= lengths[column.name]

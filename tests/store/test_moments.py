@@ -22,7 +22,10 @@ def number_of(connection):
 def bump(store, account):
     with store.write() as connection:
         connection.execute(
-            text("INSERT INTO day_version (account_id, kind, day, version, `rows`) VALUES (:a, 'hourly', '2026-10-01', 1, 5)"),
+            text(
+                "INSERT INTO day_version (account_id, kind, day, first_day, version, `rows`) "
+                "VALUES (:a, 'hourly', '2026-10-01', '2026-10-01', 1, 5)"
+            ),
             {"a": account.id},
         )  # fmt: skip
 

@@ -79,7 +79,13 @@ def test_a_sheet_is_taken_over_whole_or_not_at_all(store, account, owner):
 
     answer = ReadBack((replace(planned.change, new_value="0.80"),), (), 0, ())
     plans.take(store, account.id, owner.id, seen, answer)
-    assert plans.planned(store, account.id)[0].change.new_value == "0.80"
+    (edited,) = (each.change for each in plans.planned(store, account.id))
+    assert edited.new_value == "0.80"
+    assert edited.reason == f"{CHANGE.new_value} was proposed, 0.80 chosen instead. {CHANGE.reason}"
+    back = ReadBack((replace(edited, new_value=CHANGE.new_value),), (), 0, ())
+    plans.take(store, account.id, owner.id, plans.planned(store, account.id), back)
+    assert plans.planned(store, account.id)[0].change.reason == CHANGE.reason
+    plans.take(store, account.id, owner.id, plans.planned(store, account.id), answer)
     with pytest.raises(Conflict, match="changed meanwhile"):
         plans.take(store, account.id, owner.id, seen, ReadBack((), (planned.change,), 0, ()))
     assert len(plans.planned(store, account.id)) == 1

@@ -16,8 +16,8 @@ def clicks(store, account):
 
 def test_undoing_a_first_load_leaves_nothing(store, account, tmp_path):
     first = load(store, account, tmp_path, term_rows(days(1, 2)))
-    undone = undo.undo(store, account.id, first.batch_id)
-    assert [str(day) for day in undone.restored] == days(1, 2)
+    (undone,) = undo.undo(store, account.id, first.batch_id)
+    assert [str(span.last) for span in undone.restored] == days(1, 2)
     assert held(store) == []
     assert clicks(store, account) == {}
     assert loads.get_batch(store, first.batch_id).undone_at is not None
@@ -45,9 +45,9 @@ def test_a_large_day_is_kept_in_parts(store, account, tmp_path, monkeypatch):
 def test_days_of_a_newer_batch_stay_and_are_named(store, account, tmp_path):
     first = load(store, account, tmp_path, term_rows(days(1, 2), clicks=3))
     second = load(store, account, tmp_path, term_rows(days(2), clicks=5))
-    undone = undo.undo(store, account.id, first.batch_id)
-    assert [str(day) for day in undone.restored] == days(1)
-    assert [str(day) for day in undone.left] == days(2)
+    (undone,) = undo.undo(store, account.id, first.batch_id)
+    assert [str(span.last) for span in undone.restored] == days(1)
+    assert [str(span.last) for span in undone.left] == days(2)
     assert clicks(store, account) == {"2026-10-02": 15}
     assert loads.get_batch(store, first.batch_id).undone_at is None
     with pytest.raises(Conflict, match="Newer batches"):
@@ -61,15 +61,15 @@ def test_a_day_emptied_then_filled_anew_is_not_doubled(store, account, tmp_path)
     load(store, account, tmp_path, term_rows(days(1, 2, 3), clicks=3))
     emptied = load(store, account, tmp_path, term_rows(days(1, 3), clicks=4), confirmed=True)
     load(store, account, tmp_path, term_rows(days(2), clicks=5))
-    undone = undo.undo(store, account.id, emptied.batch_id)
-    assert [str(day) for day in undone.left] == days(2)
+    (undone,) = undo.undo(store, account.id, emptied.batch_id)
+    assert [str(span.last) for span in undone.left] == days(2)
     assert clicks(store, account) == {"2026-10-01": 9, "2026-10-02": 15, "2026-10-03": 9}
 
 
 def test_another_label_s_rows_are_left_alone(store, account, tmp_path):
     first = load(store, account, tmp_path, term_rows(days(1), campaign="C", clicks=3))
     load(store, account, tmp_path, term_rows(days(1), campaign="B", clicks=5), scope="brand")
-    undone = undo.undo(store, account.id, first.batch_id)
+    (undone,) = undo.undo(store, account.id, first.batch_id)
     assert undone.left == ()
     assert clicks(store, account) == {"2026-10-01": 15}
 

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
+from typing import Final
+from zoneinfo import available_timezones
 
+from babel import Locale, UnknownLocaleError
+from babel.numbers import is_currency
 from sqlalchemy import Connection, insert, select
 from sqlalchemy.engine import Row
 
 from nimbus_reef.core.bids import BidLimits
 from nimbus_reef.core.model import from_micro
-from nimbus_reef.errors import BadInput
+from nimbus_reef.errors import BadInput, Conflict
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.models import account, brand
 
@@ -60,11 +65,37 @@ def by_key(store: Store, key: str) -> Account | None:
     return _account(row) if row else None
 
 
+_KEY: Final = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
+
+
+def _must_be_good(key: str, country: str, currency: str, locale: str, timezone: str) -> None:
+    if not _KEY.fullmatch(key):
+        raise BadInput(f"“{key}” is no key.", remedy="Use small letters, digits and -, such as acme-de.")
+    if not re.fullmatch(r"[A-Z]{2}", country):
+        raise BadInput(f"“{country}” is no country.", remedy="Give its two letters, such as DE.")
+    if not is_currency(currency):
+        raise BadInput(f"“{currency}” is no currency.", remedy="Give its three letters, such as EUR.")
+    try:
+        Locale.parse(locale)
+    except (UnknownLocaleError, ValueError):
+        raise BadInput(f"“{locale}” is no locale.", remedy="Give one such as en_GB or de_DE.") from None
+    if timezone not in available_timezones():
+        raise BadInput(f"“{timezone}” is no time zone.", remedy="Give one such as Europe/Berlin.")
+
+
 def add(
     store: Store, *, key: str, brand_name: str, marketplace: str, country: str, currency: str,
     locale: str, timezone: str, target_acos: float,
 ) -> Account:  # fmt: skip
-    """Makes an account, and its brand when that is new."""
+    """
+    Makes an account, and its brand when that is new. BadInput for what no account can have,
+    Conflict where the key is taken.
+    """
+    _must_be_good(key, country, currency, locale, timezone)
+    if by_key(store, key) is not None:
+        raise Conflict(
+            f"There is an account “{key}” already.", remedy="Choose another key, or use that account."
+        )
     if not 0 < target_acos < 5:
         raise BadInput(
             f"A target ACOS of {target_acos} cannot be meant.", remedy="Give a fraction such as 0.28."

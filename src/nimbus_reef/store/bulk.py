@@ -52,36 +52,40 @@ def load(connection: Connection, table: str, frame: pl.DataFrame, scratch: Path)
         )
 
 
+def _column_type(table: Table, key: str) -> str:
+    written = str(table.c[key].type.compile(_DIALECT))
+    return f"{written} COLLATE utf8mb4_bin" if written.startswith("VARCHAR") else written
+
+
 def ensure_ids(
     connection: Connection,
     table: Table,
     keys: Sequence[str],
     wanted: pl.DataFrame,
     scratch: Path,
+    *,
+    carried: Sequence[str] = (),
 ) -> pl.DataFrame:
     """
     The id of every distinct key of `wanted`, rows made where they are missing.
 
-    wanted: the key columns. Returns them with `id` (uint32). Two loads that make the
+    wanted: the key columns, and those that a new row carries besides. Returns them with `id` (uint32). Two loads that make the
     same key meet at the unique index: the later waits, then reads the earlier's id.
     """
-    distinct = wanted.select(keys).unique(maintain_order=True)
+    distinct = wanted.select(*keys, *carried).unique(keys, maintain_order=True)
     if distinct.is_empty():
         return distinct.with_columns(id=pl.lit(None, pl.UInt32))
     temporary = f"wanted_{table.name}"
-    columns = ", ".join(
-        f"`{key}` {table.c[key].type.compile(_DIALECT)} COLLATE utf8mb4_bin"
-        if distinct[key].dtype == pl.String
-        else f"`{key}` {table.c[key].type.compile(_DIALECT)}"
-        for key in keys
-    )
+    made = [*keys, *carried]
+    columns = ", ".join(f"`{key}` {_column_type(table, key)}" for key in made)
     names = ", ".join(f"`{key}`" for key in keys)
     using = ", ".join(f"`{key}`" for key in keys)
     connection.exec_driver_sql(f"DROP TEMPORARY TABLE IF EXISTS `{temporary}`")
     connection.exec_driver_sql(f"CREATE TEMPORARY TABLE `{temporary}` ({columns}) ENGINE=InnoDB")
     load(connection, temporary, distinct, scratch)
     connection.exec_driver_sql(
-        f"INSERT IGNORE INTO `{table.name}` ({names}) SELECT {', '.join(f'w.`{k}`' for k in keys)} "
+        f"INSERT IGNORE INTO `{table.name}` ({', '.join(f'`{k}`' for k in made)}) "
+        f"SELECT {', '.join(f'w.`{k}`' for k in made)} "
         f"FROM `{temporary}` w LEFT JOIN `{table.name}` t USING ({using}) WHERE t.id IS NULL"
     )
     rows = connection.execute(

@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import insert, select, text, update
 from sqlalchemy.engine import Row
 
-from nimbus_reef.core.coverage import Span
+from nimbus_reef.core.coverage import Span, standing
 from nimbus_reef.core.windows import Window, month
 from nimbus_reef.errors import Conflict
 from nimbus_reef.formats.kinds import KINDS
@@ -83,6 +83,7 @@ class Batch:
     upload_id: int | None
     loaded_at: datetime
     undone_at: datetime | None
+    together: int | None = None
 
 
 def _plain(value: Any) -> Any:
@@ -108,7 +109,7 @@ def _batch(row: Row[Any]) -> Batch:
         row.id, row.account_id, row.kind, row.scope, row.file_name, row.sha256, _plain(row.mapping),
         row.first_day, row.last_day, row.rows, row.rejected, row.removed, _plain(row.sums),
         tuple(_plain(row.warnings)), row.upload_id,
-        row.loaded_at, row.undone_at,
+        row.loaded_at, row.undone_at, row.together,
     )  # fmt: skip
 
 
@@ -283,6 +284,18 @@ def get_batch(store: Store, batch_id: int) -> Batch | None:
     return _batch(row) if row else None
 
 
+def of_one_file(store: Store, found: Batch) -> list[Batch]:
+    """All batches of one account that a file became, one a kind; they are undone together."""
+    with store.read() as connection:
+        head = found.together or found.id
+        rows = connection.execute(
+            select(batch)
+            .where(batch.c.account_id == found.account_id, (batch.c.together == head) | (batch.c.id == head))
+            .order_by(batch.c.id)
+        )
+        return [_batch(row) for row in rows]
+
+
 def same_file(store: Store, account_id: int, sha256: str) -> Batch | None:
     """The newest batch made from the very same bytes that still stands."""
     with store.read() as connection:
@@ -294,15 +307,23 @@ def same_file(store: Store, account_id: int, sha256: str) -> Batch | None:
     return _batch(row) if row else None
 
 
-def remembered(store: Store, account_id: int, signature: str) -> Batch | None:
-    """The newest batch from a file with the same headers: its mapping is the best guess."""
+def remembered(store: Store, account_id: int, signature: str) -> list[Batch]:
+    """
+    The newest batches from a table with the same headers, one a kind: their mappings are the best
+    guess. Those of an older load than the newest are left out.
+    """
     with store.read() as connection:
-        row = connection.execute(
+        rows = connection.execute(
             select(batch)
             .where(batch.c.account_id == account_id, batch.c.signature == signature)
             .order_by(batch.c.id.desc())
-        ).first()
-    return _batch(row) if row else None
+            .limit(30)
+        ).all()
+    found = [_batch(row) for row in rows]
+    if not found:
+        return []
+    head = found[0].together or found[0].id
+    return [each for each in reversed(found) if (each.together or each.id) == head]
 
 
 def rejects(store: Store, batch_id: int) -> list[tuple[int, str, str, str]]:
@@ -318,7 +339,7 @@ def rejects(store: Store, batch_id: int) -> list[tuple[int, str, str, str]]:
 
 def spans(store: Store, account_id: int, zone: str) -> dict[str, list[Span]]:
     """
-    The batches of each kind that still stand, as the days that they speak for.
+    What is held of each kind, as the days and sums that its batches speak for.
 
     zone: the account's, in which the day of loading counts.
     """
@@ -330,20 +351,32 @@ def spans(store: Store, account_id: int, zone: str) -> dict[str, list[Span]]:
             )
             .order_by(batch.c.id)
         ).all()
-        undone = connection.execute(
-            select(batch_day.c.batch_id, batch_day.c.day)
+        told = connection.execute(
+            select(batch_day.c.batch_id, batch_day.c.first_day, batch_day.c.day, batch_day.c.undone)
             .join(batch, batch.c.id == batch_day.c.batch_id)
-            .where(batch.c.account_id == account_id, batch_day.c.undone)
-        ).all()
+            .where(
+                batch.c.account_id == account_id, batch_day.c.told, batch_day.c.part == 0,
+                batch_day.c.undone | (batch_day.c.first_day < batch_day.c.day),
+            )
+        ).all()  # fmt: skip
     without: dict[int, set[date]] = defaultdict(set)
-    for row in undone:
-        without[row.batch_id].add(row.day)
-    found: dict[str, list[Span]] = defaultdict(list)
+    blocks: dict[int, list[Window]] = defaultdict(list)
+    for row in told:
+        if row.first_day < row.day:
+            blocks[row.batch_id] += [] if row.undone else [Window(row.first_day, row.day)]
+        else:
+            without[row.batch_id].add(row.day)
+    spoken: dict[str, list[Span]] = defaultdict(list)
     for row in batches_standing:
         loaded = row.loaded_at.replace(tzinfo=UTC).astimezone(ZoneInfo(zone)).date()
+        if row.id in blocks:
+            spoken[row.kind] += [
+                Span(row.scope, each, loaded, block=each.days > 1) for each in blocks[row.id]
+            ]
+            continue
         days = Window(row.first_day, _whole(row.kind, row.last_day))
-        found[row.kind].append(Span(row.scope, days, loaded, frozenset(without[row.id])))
-    return dict(found)
+        spoken[row.kind].append(Span(row.scope, days, loaded, frozenset(without[row.id])))
+    return {kind: standing(each) for kind, each in spoken.items()}
 
 
 def _whole(kind: str, last: date) -> date:

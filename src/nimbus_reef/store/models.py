@@ -20,10 +20,13 @@ from sqlalchemy import (
     UniqueConstraint,
     func,
 )
-from sqlalchemy.dialects.mysql import BIGINT, INTEGER, LONGBLOB, SMALLINT, TINYINT
+from sqlalchemy.dialects.mysql import BIGINT, CHAR, INTEGER, LONGBLOB, SMALLINT, TINYINT
 
-MAX_NAME: Final = 255
-MAX_PHRASE: Final = 512
+from nimbus_reef.formats.kinds import KINDS
+
+MAX_NAME: Final = 512
+MAX_PHRASE: Final = 1024
+_SHORT: Final = 255
 
 metadata = MetaData(
     naming_convention={
@@ -57,17 +60,15 @@ def _now(name: str) -> Column[Any]:
 
 person = Table(
     "person", metadata, _id(),
-    Column("email", String(MAX_NAME), nullable=False, unique=True),
-    Column("name", String(MAX_NAME), nullable=False),
-    Column("password_hash", String(MAX_NAME), nullable=False),
+    Column("email", String(_SHORT), nullable=False, unique=True),
+    Column("name", String(_SHORT), nullable=False),
+    Column("password_hash", String(_SHORT), nullable=False),
     Column("role", String(10), nullable=False),
     Column("active", Boolean, nullable=False, server_default="1"),
     _now("created_at"),
     **_TABLE,
 )  # fmt: skip
-brand = Table(
-    "brand", metadata, _id(), Column("name", String(MAX_NAME), nullable=False, unique=True), **_TABLE
-)
+brand = Table("brand", metadata, _id(), Column("name", String(_SHORT), nullable=False, unique=True), **_TABLE)
 person_brand = Table(
     "person_brand", metadata,
     Column("person_id", INTEGER(unsigned=True), ForeignKey("person.id"), primary_key=True),
@@ -95,7 +96,9 @@ account = Table(
 
 phrase = Table(
     "phrase", metadata, _id(),
-    Column("text", String(MAX_PHRASE), nullable=False, unique=True),
+    # MD5 of the text, since a text may be longer than an index can hold.
+    Column("digest", CHAR(32, charset="ascii", collation="ascii_bin"), nullable=False, unique=True),
+    Column("text", String(MAX_PHRASE), nullable=False),
     # Null only between a phrase's insert and the end of the same transaction.
     Column("normal_id", INTEGER(unsigned=True), ForeignKey("phrase.id"), nullable=True, index=True),
     **_TABLE,
@@ -142,7 +145,7 @@ product_ad = Table(
 
 upload = Table(
     "upload", metadata, _id(), _ref("person_id", "person", nullable=True), _ref("account_id", "account"),
-    Column("file_name", String(MAX_NAME), nullable=False),
+    Column("file_name", String(_SHORT), nullable=False),
     Column("sha256", String(64), nullable=False),
     Column("size", BIGINT(unsigned=True), nullable=False),
     # waiting for a mapping, loading, loaded, failed, discarded
@@ -155,7 +158,7 @@ batch = Table(
     _ref("upload_id", "upload", nullable=True), _ref("person_id", "person", nullable=True),
     Column("kind", String(32), nullable=False),
     Column("scope", String(10), nullable=False),
-    Column("file_name", String(MAX_NAME), nullable=False),
+    Column("file_name", String(_SHORT), nullable=False),
     Column("sha256", String(64), nullable=False),
     Column("signature", String(64), nullable=False),
     Column("mapping", JSON, nullable=False),
@@ -166,6 +169,8 @@ batch = Table(
     Column("removed", INTEGER(unsigned=True), nullable=False),
     Column("sums", JSON, nullable=False),
     Column("warnings", JSON, nullable=False),
+    # the first batch of the same file, where that feeds several kinds: they are undone together
+    Column("together", INTEGER(unsigned=True), nullable=True, index=True),
     _now("loaded_at"),
     Column("undone_at", DateTime, nullable=True),
     **_TABLE,
@@ -174,10 +179,14 @@ batch_day = Table(
     "batch_day", metadata,
     Column("batch_id", INTEGER(unsigned=True), ForeignKey("batch.id"), primary_key=True),
     Column("day", Date, primary_key=True),
+    # of a block, whose last day `day` is, its first; else the same day
+    Column("first_day", Date, primary_key=True),
     # A day too large for one packet to the database is kept in several parts.
     Column("part", SMALLINT(unsigned=True), primary_key=True, autoincrement=False),
     # the rows the batch took the place of, as a compressed Arrow file; null where there were none
     Column("replaced", LONGBLOB, nullable=True),
+    # whether the batch says what happened then, or only took away what was held
+    Column("told", Boolean, nullable=False, server_default="1"),
     Column("undone", Boolean, nullable=False, server_default="0"),
     **_TABLE,
 )  # fmt: skip
@@ -185,8 +194,8 @@ reject = Table(
     "reject", metadata, _id(), _ref("batch_id", "batch", index=True),
     Column("line", INTEGER(unsigned=True), nullable=False),
     Column("column", String(64), nullable=False),
-    Column("value", String(MAX_PHRASE), nullable=False),
-    Column("reason", String(MAX_NAME), nullable=False),
+    Column("value", String(512), nullable=False),
+    Column("reason", String(_SHORT), nullable=False),
     **_TABLE,
 )  # fmt: skip
 load_lock = Table(
@@ -200,6 +209,7 @@ day_version = Table(
     Column("account_id", INTEGER(unsigned=True), primary_key=True, autoincrement=False),
     Column("kind", String(32), primary_key=True),
     Column("day", Date, primary_key=True),
+    Column("first_day", Date, primary_key=True),
     Column("version", INTEGER(unsigned=True), nullable=False),
     Column("rows", INTEGER(unsigned=True), nullable=False),
     **_TABLE,
@@ -226,8 +236,8 @@ job = Table(
 
 
 _KEY_TYPES: Final[dict[str, Any]] = {
-    "hour": TINYINT(unsigned=True), "placement": String(20), "name": String(MAX_NAME), "what": String(8),
-    "category": String(MAX_NAME), "country": String(8), "format": String(10), "metric": String(16),
+    "hour": TINYINT(unsigned=True), "placement": String(20), "name": String(_SHORT), "what": String(8),
+    "category": String(_SHORT), "country": String(8), "format": String(10), "metric": String(16),
     "item_id": String(64), "field": String(32), "at": DateTime(),
 }  # fmt: skip
 """Keys that are no ids: short words, and few rows."""
@@ -272,7 +282,7 @@ product_ad_daily = Table(
 )  # fmt: skip
 campaigns = Table(
     "campaigns", metadata, *_fact_head("campaign_id"),
-    Column("portfolio", String(MAX_NAME), nullable=True),
+    Column("portfolio", String(_SHORT), nullable=True),
     Column("format", String(10), nullable=False),
     Column("targeting", String(10), nullable=False),
     Column("state", String(10), nullable=False),
@@ -297,14 +307,14 @@ catalog = Table(
     Column("item_id", String(64), nullable=False),
     Column("parent_item_id", String(64), nullable=True),
     Column("title", String(1024), nullable=False),
-    Column("brand", String(MAX_NAME), nullable=True),
-    Column("category", String(MAX_NAME), nullable=True),
+    Column("brand", String(_SHORT), nullable=True),
+    Column("category", String(_SHORT), nullable=True),
     Column("launch_date", Date, nullable=True),
     Column("price", BIGINT, nullable=True),
     Column("margin", Double, nullable=True),
     Column("fulfilment", String(12), nullable=True),
     Column("ad_eligible", String(3), nullable=True),
-    Column("ineligible_reason", String(MAX_NAME), nullable=True),
+    Column("ineligible_reason", String(_SHORT), nullable=True),
     **_TABLE,
 )  # fmt: skip
 
@@ -321,7 +331,7 @@ def _count(name: str, *, required: bool = True) -> Column[Any]:
     return Column(name, INTEGER(unsigned=True), nullable=not required)
 
 
-def _text(name: str, length: int = MAX_NAME, *, required: bool = False) -> Column[Any]:
+def _text(name: str, length: int = _SHORT, *, required: bool = False) -> Column[Any]:
     return Column(name, String(length), nullable=not required)
 
 
@@ -391,6 +401,10 @@ FACTS: Final[dict[str, Table]] = {
         target_daily, search_term_daily, product_ad_daily, campaigns, targets, catalog, *_FURTHER,
     )
 }  # fmt: skip
+for _name, _facts in FACTS.items():
+    if KINDS[_name].takes_blocks:
+        # Of a block, whose last day `day` is, its first; null, and no byte, where a row is one day.
+        _facts.append_column(Column("first_day", Date, nullable=True))
 KEYS_OF: Final[dict[str, tuple[str, ...]]] = {
     name: tuple(c.name for c in table.primary_key if c.name not in ("account_id", "day"))
     for name, table in FACTS.items()
@@ -416,8 +430,8 @@ change = Table(
     Column("from_hour", String(4), nullable=False),
     Column("to_hour", String(4), nullable=False),
     Column("field", String(32), nullable=False),
-    Column("old_value", String(MAX_NAME), nullable=False),
-    Column("new_value", String(MAX_NAME), nullable=False),
+    Column("old_value", String(_SHORT), nullable=False),
+    Column("new_value", String(_SHORT), nullable=False),
     Column("reason", String(1024), nullable=False),
     Column("finding", String(64), nullable=False),
     # what the promise rests on: posterior, window, clicks, spend, sales

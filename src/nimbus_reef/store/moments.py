@@ -8,16 +8,23 @@ from datetime import date
 
 from sqlalchemy import Connection, Engine
 
+from nimbus_reef.core.windows import Window
+
 Generation = tuple[tuple[str, int], ...]
 """Kinds and the sums of their day versions: changes whenever anything is loaded or undone."""
 
 
 @dataclass(frozen=True, slots=True)
 class Loaded:
-    """What an account held when it was looked at. newest: the last day that tells what targets did."""
+    """
+    What an account held when it was looked at. newest: the last day that tells what targets did;
+    newest_span: the day or block that it belongs to; blocks: sums of several days, oldest first.
+    """
 
     generation: Generation
     newest: date | None
+    newest_span: Window | None = None
+    blocks: tuple[Window, ...] = ()
 
 
 @dataclass(slots=True)

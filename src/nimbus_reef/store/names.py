@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable
 from pathlib import Path
 from typing import Final
 
 import polars as pl
-from sqlalchemy import Connection, String, Table, select, update
+from sqlalchemy import Connection, Table, select, update
 
 from nimbus_reef.core.words import normal_form
-from nimbus_reef.errors import BadFile
 from nimbus_reef.store import bulk
 from nimbus_reef.store.models import (
-    FACTS,
     KEYS_OF,
-    MAX_NAME,
     MAX_PHRASE,
     ad_group,
     campaign,
@@ -34,7 +32,6 @@ def with_ids(
     connection: Connection, account_id: int, kind: str, rows: pl.DataFrame, scratch: Path
 ) -> pl.DataFrame:
     """Adds the key column of the kind's fact table, and campaign_id where rows have one."""
-    _refuse_long(kind, rows)
     # A report repeats its names day after day: each combination of them is looked up once.
     said = [column for column in _SAID if column in rows.columns]
     if not said:
@@ -93,25 +90,6 @@ def _where_given(
     return pl.concat([with_key(given), rest], how="diagonal") if len(given) else rest
 
 
-_NAMES: Final = {
-    "campaign": MAX_NAME, "ad_group": MAX_NAME, "sku": MAX_NAME,
-    "target": MAX_PHRASE, "search_term": MAX_PHRASE, "query": MAX_PHRASE, "keyword": MAX_PHRASE,
-}  # fmt: skip
-
-
-def _refuse_long(kind: str, rows: pl.DataFrame) -> None:
-    """A text longer than its column would be cut and could meet another; say so instead."""
-    own = {c.name: c.type.length for c in FACTS[kind].columns if isinstance(c.type, String)}
-    for column, most in (_NAMES | own).items():
-        if column in rows.columns:
-            longest = rows[column].str.len_chars().max()
-            if isinstance(longest, int) and most is not None and longest > most:
-                raise BadFile(
-                    f"A value in {column} has {longest} characters; at most {most} are kept.",
-                    remedy="Check the mapping of that column.",
-                )
-
-
 def _by_external_id(
     connection: Connection, table: Table, parent: str, rows: pl.DataFrame, name: str, id_column: str
 ) -> None:
@@ -133,6 +111,20 @@ def _by_external_id(
             taken = connection.execute(select(table.c.id).where(same_name)).first()
             if taken is None:
                 connection.execute(update(table).where(same_id).values(name=pair[name]))
+
+
+def known_by_id(connection: Connection, account_id: int) -> dict[str, dict[str, str]]:
+    """What ids of campaigns and ad groups stand for, as files have told so far."""
+    own = campaign.c.account_id == account_id
+    campaigns = connection.execute(
+        select(campaign.c.external_id, campaign.c.name).where(own, campaign.c.external_id.is_not(None))
+    )
+    groups = connection.execute(
+        select(ad_group.c.external_id, ad_group.c.name)
+        .join(campaign, campaign.c.id == ad_group.c.campaign_id)
+        .where(own, ad_group.c.external_id.is_not(None))
+    )
+    return {"campaign": {row[0]: row[1] for row in campaigns}, "ad_group": {row[0]: row[1] for row in groups}}
 
 
 def _campaigns(connection: Connection, account_id: int, rows: pl.DataFrame, scratch: Path) -> pl.DataFrame:
@@ -163,22 +155,40 @@ def _named(
     return rows.join(ids.rename({"id": f"{column}_id", "name": column}), on=[parent, column])
 
 
+def _digest(text: str) -> str:
+    """What a text is found by: it may be longer than an index of the database can hold."""
+    return hashlib.md5(text.encode(), usedforsecurity=False).hexdigest()
+
+
+def _ensure_phrases(connection: Connection, texts: pl.Series, scratch: Path) -> pl.DataFrame:
+    """The id of every text, rows made where they are missing: text, id."""
+    distinct = texts.unique()
+    wanted = distinct.to_frame("text").with_columns(
+        pl.Series("digest", [_digest(text) for text in distinct.to_list()], dtype=pl.String)
+    )
+    ids = bulk.ensure_ids(connection, phrase, ["digest"], wanted, scratch, carried=["text"])
+    return wanted.join(ids, on="digest").select("text", "id")
+
+
 def _phrase_ids(connection: Connection, texts: pl.Series, scratch: Path) -> pl.DataFrame:
     """Text → id, each new phrase linked to its normal form."""
-    known = bulk.ensure_ids(connection, phrase, ["text"], texts.unique().to_frame("text"), scratch)
+    known = _ensure_phrases(connection, texts, scratch)
     bare = pl.DataFrame(
         connection.execute(select(phrase.c.id, phrase.c.text).where(phrase.c.normal_id.is_(None))).fetchall(),
         schema={"id": pl.UInt32, "text": pl.String},
         orient="row",
     )
     if len(bare):
-        normal = bare.with_columns(normal=pl.col("text").map_elements(normal_form, return_dtype=pl.String))
+        # A normal form can be longer than its text; terms as long as that are alike in their beginning.
+        normal = bare.with_columns(
+            normal=pl.col("text").map_elements(normal_form, return_dtype=pl.String).str.head(MAX_PHRASE)
+        )
         # Most texts are in their normal form already, and need nobody else's id.
         own = pl.col("normal") == pl.col("text")
         others = normal.filter(~own)
-        normals = bulk.ensure_ids(
-            connection, phrase, ["text"], others.select(pl.col("normal").alias("text")), scratch
-        ).rename({"id": "normal_id", "text": "normal"})
+        normals = _ensure_phrases(connection, others["normal"], scratch).rename(
+            {"id": "normal_id", "text": "normal"}
+        )
         links = others.join(normals, on="normal").select("id", "normal_id")
         # A normal form is its own; one that was just made is not among the bare ones.
         selves = [

@@ -12,7 +12,7 @@ from typing import Any, Final
 from sqlalchemy import Connection, bindparam, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from nimbus_reef.core.plan import Action, Change, Entity, ReadBack, key
+from nimbus_reef.core.plan import Action, Change, Entity, ReadBack, edited_reason, key
 from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.models import change, trail
@@ -190,8 +190,12 @@ def take(store: Store, account_id: int, person_id: int, seen: Sequence[Planned],
         if {row.id: row.new_value for row in now} != {e.id: e.change.new_value for e in seen}:
             raise Conflict("The plan changed meanwhile.", remedy="Read the sheet back once more.")
         for edited in answer.edited:
+            before = next(each.change for each in seen if each.change.row == edited.row)
+            reason = edited_reason(before.reason, before.new_value, edited.new_value)
             connection.execute(
-                update(change).where(change.c.id == ids[edited.row]).values(new_value=edited.new_value)
+                update(change)
+                .where(change.c.id == ids[edited.row])
+                .values(new_value=edited.new_value, reason=reason[:1024])
             )
         for gone in answer.unplanned:
             connection.execute(

@@ -13,12 +13,29 @@ from nimbus_reef.store.facts import Facts
 
 def product_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """One row per product ad in the window: ad_group_id, product_id, sku and the measures."""
+    sums = facts.sums(account_id, "product_ad_daily", window)
+    return sums.join(_ad_names(facts, account_id), on="product_ad_id")
+
+
+def _ad_names(facts: Facts, account_id: int) -> pl.DataFrame:
     query = (
         "SELECT a.id AS product_ad_id, a.ad_group_id, a.product_id, p.sku FROM product p "
         f"JOIN product_ad a ON a.product_id = p.id WHERE p.account_id = {int(account_id)}"
     )
-    names = facts.cache.get(("ads", account_id, facts.generation(account_id)), lambda: facts.query(query))
-    return facts.sums(account_id, "product_ad_daily", window).join(names, on="product_ad_id")
+    return facts.cache.get(("ads", account_id, facts.generation(account_id)), lambda: facts.query(query))
+
+
+def enabled_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    ad_group_id, product_id, sku of what is advertised at the window's end, with rows or without:
+    by the settings of product ads; where those are not held, whatever has rows in the window.
+    """
+    states = setting_frames.product_ad_states(facts, account_id, window)
+    columns = ("ad_group_id", "product_id", "sku")
+    if states is None:
+        return product_rows(facts, account_id, window).select(columns)
+    enabled = states.filter(pl.col("state").cast(pl.String) == "enabled")
+    return _ad_names(facts, account_id).join(enabled, on="product_ad_id", how="semi").select(columns)
 
 
 def ad_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -43,7 +60,7 @@ def ad_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 
 
 def _ad_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """What each product did in each campaign on each day: day, product_id, campaign_id, measures."""
+    """What each product did in each campaign on each day (or block): first_day, day, ids, measures."""
     generation = facts.generation(account_id)
     versions = facts.versions(account_id, "product_ad_daily", window)
     query = (
@@ -55,7 +72,7 @@ def _ad_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     return (
         snapshots.read(facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES])
         .join(names.lazy(), on="product_ad_id")
-        .group_by("day", "product_id", "campaign_id")
+        .group_by("first_day", "day", "product_id", "campaign_id")
         .agg(pl.col(MEASURES).cast(pl.Int64).sum())
         .sort("day", "product_id", "campaign_id")
         .collect()
@@ -64,8 +81,8 @@ def _ad_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 
 def placed_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
-    What each product did in each campaign on each day: day, product_id, campaign_id, the
-    measures, sku, title, family, category, margin (per cent), campaign, format, portfolio.
+    What each product did in each campaign on each day: day (first_day differs from it where the row is
+    the sum of a block), product_id, campaign_id, the measures, sku, title, family, category, margin (per cent), campaign, format, portfolio.
     Names are categories: there are many rows and few names.
     """
     generation = facts.generation(account_id)
@@ -115,6 +132,26 @@ def catalog(facts: Facts, account_id: int) -> pl.DataFrame:
         "WHERE n.account_id = k.account_id AND n.product_id = k.product_id)"
     )
     return facts.cache.get(("catalog", account_id, facts.generation(account_id)), lambda: facts.query(query))
+
+
+def item_shapes(facts: Facts, account_id: int) -> frozenset[str]:
+    """How ids of items are built on this marketplace: by the catalog, the rivals, and targets on items."""
+    generation = facts.generation(account_id)
+
+    def make() -> frozenset[str]:
+        known = catalog(facts, account_id)
+        texts = {*known["item"].cast(pl.String).drop_nulls(), *known["parent"].cast(pl.String).drop_nulls()}
+        account = int(account_id)
+        for query in (
+            f"SELECT DISTINCT item_id AS text FROM rivals WHERE account_id = {account}",
+            "SELECT DISTINCT p.text FROM campaign c JOIN ad_group g ON g.campaign_id = c.id JOIN target t "
+            "ON t.ad_group_id = g.id JOIN phrase p ON p.id = t.phrase_id "
+            f"WHERE c.account_id = {account} AND t.match_type IN ('item', 'negative_item')",
+        ):
+            texts |= set(facts.query(query)["text"].cast(pl.String))
+        return frozenset(shape for text in texts if (shape := words.item_shape(text)))
+
+    return facts.cache.get(("item shapes", account_id, generation), make)
 
 
 def family_names(facts: Facts, account_id: int) -> dict[str, str]:

@@ -22,6 +22,23 @@ def target_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFra
     return facts.cache.get(("settings", account_id, facts.generation(account_id), window.last), make)
 
 
+def ad_group_states(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """ad_group_id, ad_group_state on the window's last day, or the latest before, where held."""
+
+    def make() -> pl.DataFrame:
+        newest = _newest(facts, account_id, "ad_groups", window, ["ad_group_id", "state"])
+        return newest.rename({"state": "ad_group_state"})
+
+    return facts.cache.get(("ad group states", account_id, facts.generation(account_id), window.last), make)
+
+
+def product_ad_states(facts: Facts, account_id: int, window: Window) -> pl.DataFrame | None:
+    """product_ad_id, state on the window's last day, or the latest before; null where that report is not held."""
+    if not facts.versions(account_id, "product_ads", Window(date(2000, 1, 1), window.last)):
+        return None
+    return _newest(facts, account_id, "product_ads", window, ["product_ad_id", "state"])
+
+
 def _newest(facts: Facts, account_id: int, kind: str, window: Window, columns: Sequence[str]) -> pl.DataFrame:
     """The newest row up to the window's end of each thing that the first column names."""
     days = facts.versions(account_id, kind, Window(date(2000, 1, 1), window.last))

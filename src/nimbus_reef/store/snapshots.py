@@ -1,5 +1,5 @@
 """
-Columnar day files: one Arrow file per account, kind, day and version, mapped to read.
+Columnar day files: one Arrow file per account, kind, day (or block) and version, mapped to read.
 
 They are made from MariaDB and can always be deleted. The version in the name means a
 reader never sees a stale day, and a crash between commit and file leaves nothing wrong.
@@ -25,7 +25,7 @@ from nimbus_reef.errors import StoreAway
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.models import FACTS, KEYS_OF
 
-_LEFT_OUT: Final = frozenset({"account_id", "day", "scope"})
+_LEFT_OUT: Final = frozenset({"account_id", "day", "first_day", "scope"})
 _TYPES: Final[Mapping[str, pl.DataType | type[pl.DataType]]] = {
     "BIGINT": pl.Int64, "INTEGER": pl.UInt32, "TINYINT": pl.UInt8, "DOUBLE": pl.Float64,
     "VARCHAR": pl.String, "DATE": pl.Date, "DATETIME": pl.Datetime("us"),
@@ -33,16 +33,26 @@ _TYPES: Final[Mapping[str, pl.DataType | type[pl.DataType]]] = {
 
 
 @dataclass(frozen=True, slots=True)
-class DayWritten:
-    """A day whose version changed; rows where the load knows all of them, else null."""
+class Written:
+    """
+    A day or block whose version changed; rows where the load knows all of them, else null.
 
-    day: date
+    span: the days that its rows are the sums of; of a day, itself.
+    """
+
+    span: Window
     version: int
     rows: pl.DataFrame | None
 
 
-Days = tuple[DayWritten, ...]
-Versions = Mapping[date, int]
+Spans = tuple[Written, ...]
+Versions = Mapping[Window, int]
+"""The days and blocks that hold rows, by their span, with their version."""
+
+
+def day(of: date) -> Window:
+    """A day as the span of itself."""
+    return Window(of, of)
 
 
 def columns(kind: str) -> dict[str, pl.DataType | type[pl.DataType]]:
@@ -56,26 +66,31 @@ def columns(kind: str) -> dict[str, pl.DataType | type[pl.DataType]]:
 
 def no_rows(kind: str) -> pl.DataFrame:
     """No rows of a kind, with its columns."""
-    return pl.DataFrame(schema={"day": pl.Date, **columns(kind)})
+    return pl.DataFrame(schema={"day": pl.Date, "first_day": pl.Date, **columns(kind)})
 
 
-def path(folder: Path, account_id: int, kind: str, day: date, version: int) -> Path:
-    """Where the file of a day and version lies."""
-    return folder / str(account_id) / kind / f"{day.isoformat()}.v{version}.arrow"
+def path(folder: Path, account_id: int, kind: str, span: Window, version: int) -> Path:
+    """Where the file of a day or block and its version lies."""
+    return folder / str(account_id) / kind / f"{_stem(span)}.v{version}.arrow"
 
 
-def keep(folder: Path, account_id: int, kind: str, days: Iterable[DayWritten]) -> None:
+def _stem(span: Window) -> str:
+    first, last = span.first.isoformat(), span.last.isoformat()
+    return last if span.days == 1 else f"{first}..{last}"
+
+
+def keep(folder: Path, account_id: int, kind: str, written: Iterable[Written]) -> None:
     """
-    Writes the files of the days given whole, and drops the versions they replace.
+    Writes the files of what is given whole, and drops the versions they replace.
 
-    A disk that is full costs speed, not data: the day is read from MariaDB instead.
+    A disk that is full costs speed, not data: the rows are read from MariaDB instead.
     """
-    for each in days:
+    for each in written:
         if each.rows is not None:
             with suppress(OSError):
-                _write(path(folder, account_id, kind, each.day, each.version), _shaped(kind, each.rows))
-        for old in (folder / str(account_id) / kind).glob(f"{each.day.isoformat()}.v*.arrow"):
-            if old.name != f"{each.day.isoformat()}.v{each.version}.arrow":
+                _write(path(folder, account_id, kind, each.span, each.version), _shaped(kind, each.rows))
+        for old in (folder / str(account_id) / kind).glob(f"{_stem(each.span)}.v*.arrow"):
+            if old.name != f"{_stem(each.span)}.v{each.version}.arrow":
                 old.unlink(missing_ok=True)
 
 
@@ -103,41 +118,43 @@ def _mapped(file: Path) -> pl.DataFrame:
     return frame
 
 
-def versions(store: Store, account_id: int, kind: str, window: Window | None = None) -> dict[date, int]:
-    """The version of every day that holds rows, in the window or ever."""
-    condition = "AND day BETWEEN :first AND :last" if window else ""
+def versions(store: Store, account_id: int, kind: str, window: Window | None = None) -> dict[Window, int]:
+    """The version of every day and block that holds rows, in order; those wholly in the window, or all."""
+    condition = "AND day <= :last AND first_day >= :first" if window else ""
     values: dict[str, object] = {"account": account_id, "kind": kind}
     if window:
         values |= {"first": window.first, "last": window.last}
     with store.read() as connection:
         rows = connection.execute(
             text(
-                "SELECT day, version FROM day_version WHERE account_id = :account "
-                f"AND kind = :kind AND `rows` > 0 {condition} ORDER BY day"
+                "SELECT first_day, day, version FROM day_version WHERE account_id = :account "
+                f"AND kind = :kind AND `rows` > 0 {condition} ORDER BY day, first_day"
             ),
             values,
         )
-        return {row.day: row.version for row in rows}
+        return {Window(row.first_day, row.day): row.version for row in rows}
 
 
 def read(
     store: Store, account_id: int, kind: str, wanted: Versions, only: Iterable[str] | None = None
 ) -> pl.LazyFrame:
     """
-    The rows of the wanted days with their `day`; missing files are made from MariaDB.
+    The rows of the wanted days and blocks, each with its `day` (of a block the last) and its
+    `first_day`; missing files are made from MariaDB.
 
     only: the columns needed, all when null.
     """
     picked = list(only) if only is not None else list(columns(kind))
-    files = {day: path(store.snapshots, account_id, kind, day, v) for day, v in wanted.items()}
-    missing = {day: wanted[day] for day, file in files.items() if not file.exists()}
+    files = {span: path(store.snapshots, account_id, kind, span, v) for span, v in wanted.items()}
+    missing = {span: wanted[span] for span, file in files.items() if not file.exists()}
     rebuilt = _rebuild(store, account_id, kind, missing) if missing else {}
     parts = []
-    for day, file in files.items():
-        frame = rebuilt[day] if day in rebuilt else _mapped(file)
-        parts.append(frame.lazy().select(picked).with_columns(pl.lit(day).alias("day")))
+    for span, file in files.items():
+        frame = rebuilt[span] if span in rebuilt else _mapped(file)
+        days = (pl.lit(span.last).alias("day"), pl.lit(span.first).alias("first_day"))
+        parts.append(frame.lazy().select(picked).with_columns(days))
     if not parts:
-        return no_rows(kind).lazy().select(*picked, "day")
+        return no_rows(kind).lazy().select(*picked, "day", "first_day")
     return pl.concat(parts, rechunk=False)
 
 
@@ -159,21 +176,43 @@ def query(store: Store, statement: str) -> pl.DataFrame:
         ) from problem
 
 
-def _rebuild(store: Store, account_id: int, kind: str, missing: Versions) -> dict[date, pl.DataFrame]:
-    """Reads the missing days in one query and keeps each as a file where the disk allows."""
+def first_day_of(kind: str, alias: str = "") -> str:
+    """SQL for the first day that a row is of, whether it is one day or a block."""
+    prefix = f"{alias}." if alias else ""
+    if "first_day" not in FACTS[kind].columns:
+        return f"{prefix}day"
+    return f"COALESCE({prefix}first_day, {prefix}day)"
+
+
+def _rebuild(store: Store, account_id: int, kind: str, missing: Versions) -> dict[Window, pl.DataFrame]:
+    """Reads what is missing in one query and keeps each as a file where the disk allows."""
     wanted = list(columns(kind))
-    first, last = min(missing), max(missing)
+    first, last = min(span.last for span in missing), max(span.last for span in missing)
     rows = query(
         store,
-        f"SELECT day, {', '.join(f'`{name}`' for name in wanted)} FROM `{kind}` "
-        f"WHERE account_id = {int(account_id)} AND day BETWEEN '{first}' AND '{last}' "
+        f"SELECT day, {first_day_of(kind)} AS first_day, {', '.join(f'`{name}`' for name in wanted)} "
+        f"FROM `{kind}` WHERE account_id = {int(account_id)} AND day BETWEEN '{first}' AND '{last}' "
         f"ORDER BY day, {', '.join(f'`{key}`' for key in KEYS_OF[kind])}",
     )
-    parts = {part["day"][0]: part for part in rows.partition_by("day", maintain_order=True)}
+    parts = by_span(rows)
     found = {}
-    for day, version in missing.items():
-        part = parts.get(day)
-        frame = _shaped(kind, part if part is not None else rows.clear())
-        found[day] = frame
-        keep(store.snapshots, account_id, kind, [DayWritten(day, version, frame)])
+    for span, version in missing.items():
+        frame = _shaped(kind, parts.get(span, rows.clear()))
+        found[span] = frame
+        keep(store.snapshots, account_id, kind, [Written(span, version, frame)])
     return found
+
+
+def by_span(rows: pl.DataFrame) -> dict[Window, pl.DataFrame]:
+    """Rows by the days that they are the sums of, in their order; first_day null is one day."""
+    if (
+        "first_day" not in rows.columns
+        or not (rows["first_day"].is_not_null() & (rows["first_day"] != rows["day"])).any()
+    ):
+        parts = rows.partition_by("day", maintain_order=True) if len(rows) else []
+        return {day(part["day"][0]): part for part in parts}
+    whole = rows.with_columns(first_day=pl.coalesce("first_day", "day"))
+    return {
+        Window(part["first_day"][0], part["day"][0]): part
+        for part in whole.partition_by("first_day", "day", maintain_order=True)
+    }

@@ -5,14 +5,18 @@ from __future__ import annotations
 import polars as pl
 
 from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.targeting import with_company
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store import product_frames, setting_frames
 from nimbus_reef.store.facts import Facts
 
 
-def target_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """What each target did in the window, from the report that holds most of it: target_id, measures."""
-    source = facts.held(account_id, window).kind
+def target_sums(facts: Facts, account_id: int, window: Window, source: str | None = None) -> pl.DataFrame:
+    """
+    What each target did in the window: target_id, measures. source: the report, the one that holds
+    most of the window when not given.
+    """
+    source = source or facts.held(account_id, window).kind
     sums = facts.sums(account_id, source, window)
     if source != "search_term_daily":
         return sums
@@ -20,25 +24,26 @@ def target_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     return sums.join(terms, on="target_term_id").group_by("target_id").agg(pl.col(MEASURES).sum())
 
 
-def target_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+def target_rows(facts: Facts, account_id: int, window: Window, source: str | None = None) -> pl.DataFrame:
     """
-    One row per target that did anything in the window.
+    One row per target that did anything in the window, from a report as in `target_sums`.
 
     target_id, ad_group_id, campaign_id, campaign, ad_group, target, match_type,
     state, bid (micro; both null where no settings are held), the chain of the
     evidence (ad_group_id, main_product, family, category), format, portfolio and the measures.
     """
-    source = facts.held(account_id, window).kind
+    source = source or facts.held(account_id, window).kind
     generation = facts.generation(account_id)
 
     def make() -> pl.DataFrame:
         return (
-            target_sums(facts, account_id, window)
+            target_sums(facts, account_id, window, source)
             .join(targets(facts, account_id), on="target_id")
             .join(setting_frames.target_settings(facts, account_id, window), on="target_id", how="left")
             .join(_company(facts, account_id, window), on="ad_group_id", how="left")
             .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")
             .sort("target_id")
+            .pipe(with_company)
         )
 
     return facts.cache.get(("targets", account_id, generation, window, source), make)
@@ -66,6 +71,7 @@ def term_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
         .join(_company(facts, account_id, window), on="ad_group_id", how="left")
         .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")
         .sort("ad_group_id", "normal_id")
+        .pipe(with_company)
     )
 
 
@@ -151,17 +157,24 @@ def term_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     return facts.cache.get(("term sums", account_id, generation, window), make)
 
 
-def live_exact(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """ad_group_id, normal_id of exact targets that ran at the window's end, as far as is known."""
+def live_own(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    ad_group_id, normal_id of exact and item targets that are live: they, their ad group and their
+    campaign enabled on the window's last day or the latest before, as far as settings are held.
+    """
     states = setting_frames.target_settings(facts, account_id, window).select("target_id", "state")
+    groups = setting_frames.ad_group_states(facts, account_id, window)
     campaigns = setting_frames.campaign_settings(facts, account_id, window).select(
         "campaign_id", pl.col("state").alias("campaign_state")
     )
-    runs = pl.all_horizontal(pl.col("state", "campaign_state").fill_null("enabled") == "enabled")
+    runs = pl.all_horizontal(
+        pl.col("state", "ad_group_state", "campaign_state").cast(pl.String).fill_null("enabled") == "enabled"
+    )
     return (
         targets(facts, account_id)
-        .filter(pl.col("match_type") == "exact")
+        .filter(pl.col("match_type").is_in(["exact", "item"]))
         .join(states, on="target_id", how="left")
+        .join(groups, on="ad_group_id", how="left")
         .join(campaigns, on="campaign_id", how="left")
         .filter(runs)
         .select("ad_group_id", pl.col("target_normal_id").alias("normal_id"))
@@ -174,7 +187,7 @@ def homes(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     campaign, ad_group. The kin with most live exact targets, itself where none has any.
     """
     exact = (
-        live_exact(facts, account_id, window)
+        live_own(facts, account_id, window)
         .group_by(pl.col("ad_group_id").alias("kin_id"))
         .agg(targets=pl.len())
     )
@@ -196,8 +209,8 @@ def homes(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 
 
 def kin(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """ad_group_id, kin_id: ad groups that share an advertised product, each its own kin."""
-    ads = product_frames.product_rows(facts, account_id, window).select("ad_group_id", "product_id").unique()
+    """ad_group_id, kin_id: ad groups that share an enabled product, each its own kin."""
+    ads = product_frames.enabled_ads(facts, account_id, window).select("ad_group_id", "product_id").unique()
     shared = ads.join(ads.rename({"ad_group_id": "kin_id"}), on="product_id").select("ad_group_id", "kin_id")
     groups = targets(facts, account_id).select("ad_group_id").unique()
     return pl.concat([shared, groups.select("ad_group_id", pl.col("ad_group_id").alias("kin_id"))]).unique()

@@ -5,12 +5,13 @@ from __future__ import annotations
 import io
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from datetime import UTC, date, datetime
+from datetime import UTC, datetime
 from typing import Final
 
 import polars as pl
 from sqlalchemy import Connection, insert, or_, select, text, update
 
+from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store import bulk, loads, snapshots, versions
 from nimbus_reef.store.engine import Store
@@ -23,21 +24,25 @@ _PART_ROWS: Final = 100_000
 
 @dataclass(frozen=True, slots=True)
 class Undone:
-    """What an undo did: days put back as they were, and days a newer batch has changed since."""
+    """What an undo did: days and blocks as they were again, and those a newer batch has changed since."""
 
     kind: str
-    restored: tuple[date, ...]
-    left: tuple[date, ...]
+    restored: tuple[Window, ...]
+    left: tuple[Window, ...]
 
 
-def keep(connection: Connection, batch_id: int, days: Iterable[date], replaced: pl.DataFrame | None) -> None:
-    """Notes the days a batch writes, and keeps the rows it is about to replace."""
-    gone = {} if replaced is None else {part["day"][0]: part for part in replaced.partition_by("day")}
+def keep(
+    connection: Connection, batch_id: int, told: Iterable[Window], replaced: pl.DataFrame | None
+) -> None:
+    """Notes the days and blocks that a batch tells, and keeps the rows it is about to replace."""
+    gone = {} if replaced is None else snapshots.by_span(replaced)
+    written = set(told)
     rows = [
-        {"batch_id": batch_id, "day": day, "part": number, "replaced": content}
-        for day in sorted(set(days) | set(gone))
-        for number, content in enumerate(_packed(gone.get(day)))
-    ]
+        {"batch_id": batch_id, "day": span.last, "first_day": span.first, "part": number,
+         "replaced": content, "told": span in written}
+        for span in sorted(written | set(gone))
+        for number, content in enumerate(_packed(gone.get(span)))
+    ]  # fmt: skip
     for row in rows:
         connection.execute(insert(batch_day), row)
 
@@ -58,9 +63,10 @@ def undo(
     account_id: int,
     batch_id: int,
     progress: Callable[[float, str], None] = lambda part, message: None,
-) -> Undone:
+) -> tuple[Undone, ...]:
     """
-    Puts the days of a batch back as they were before it, in one transaction.
+    Puts the days of a batch back as they were before it, in one transaction; with it those of all
+    batches of the same file. One result a kind.
 
     Days that a newer batch has taken over stay as they are and are named. Conflict when
     no day is left to put back; NotFound when the account has no such batch.
@@ -68,33 +74,60 @@ def undo(
     found = loads.get_batch(store, batch_id)
     if found is None or found.account_id != account_id:
         raise NotFound("There is no such batch.", remedy="Look at the list of batches.")
+    several = loads.of_one_file(store, found)
 
-    def work(connection: Connection) -> tuple[Undone, snapshots.Days]:
-        versions.take_turns(connection, account_id, found.kind)
-        open_days = set(
-            connection.execute(
-                select(batch_day.c.day).where(batch_day.c.batch_id == batch_id, ~batch_day.c.undone)
-            ).scalars()
+    def work(connection: Connection) -> list[tuple[Batch, Undone, snapshots.Spans]]:
+        for each in sorted(several, key=lambda each: (each.account_id, each.kind)):
+            versions.take_turns(connection, each.account_id, each.kind)
+        states = [(each, *_open_spans(connection, each)) for each in several]
+        if not any(spans - left for _, spans, left in states):
+            raise _nothing_to_undo(any(left for _, _, left in states))
+        done = []
+        for number, (each, spans, left) in enumerate(states):
+            part = (0.1 + 0.8 * number / len(states), 0.8 / len(states))
+            done.append((each, *_undo_one(store, connection, each, spans, left, progress, part)))
+        return done
+
+    done = store.transact(work)
+    for each, _, changed in done:
+        snapshots.keep(store.snapshots, each.account_id, each.kind, changed)
+    return tuple(undone for each, undone, _ in done if undone.restored or undone.left)
+
+
+def _open_spans(connection: Connection, found: Batch) -> tuple[set[Window], set[Window]]:
+    """What a batch wrote and nobody has undone, and which of it a newer batch stands on."""
+    rows = connection.execute(
+        select(batch_day.c.first_day, batch_day.c.day).where(
+            batch_day.c.batch_id == found.id, ~batch_day.c.undone
         )
-        left = open_days & _taken_over(connection, found)
-        days = sorted(open_days - left)
-        if not days:
-            raise _nothing_to_undo(bool(left))
-        for number, day in enumerate(days):
-            progress(0.1 + 0.8 * number / len(days), f"putting back {day}")
-            _put_back(store, connection, found, day)
-        if not left:
-            connection.execute(
-                update(batch)
-                .where(batch.c.id == batch_id)
-                .values(undone_at=datetime.now(UTC).replace(tzinfo=None))
-            )
-        changed = versions.bump(connection, account_id, found.kind, snapshots.no_rows(found.kind), days)
-        return Undone(found.kind, tuple(days), tuple(sorted(left))), changed
+    )
+    spans = {Window(row.first_day, row.day) for row in rows}
+    return spans, spans & _taken_over(connection, found)
 
-    undone, changed = store.transact(work)
-    snapshots.keep(store.snapshots, account_id, found.kind, changed)
-    return undone
+
+def _undo_one(
+    store: Store, connection: Connection, found: Batch, open_spans: set[Window], left: set[Window],
+    progress: Callable[[float, str], None], part: tuple[float, float],
+) -> tuple[Undone, snapshots.Spans]:  # fmt: skip
+    begun, share = part
+    spans = sorted(open_spans - left)
+    # A day of the batch may lie in a sum that comes back: first all goes, then all comes.
+    for span in spans:
+        _take_out(connection, found, span)
+    for number, span in enumerate(spans):
+        progress(begun + share * number / len(spans), f"putting back {span.last}")
+        _put_back(store, connection, found, span)
+    if not left:
+        connection.execute(
+            update(batch)
+            .where(batch.c.id == found.id)
+            .values(undone_at=datetime.now(UTC).replace(tzinfo=None))
+        )
+    changed: snapshots.Spans = ()
+    if spans:
+        no_rows = snapshots.no_rows(found.kind)
+        changed = versions.bump(connection, found.account_id, found.kind, no_rows, spans)
+    return Undone(found.kind, tuple(spans), tuple(sorted(left))), changed
 
 
 def _nothing_to_undo(taken_over: bool) -> Conflict:
@@ -105,39 +138,53 @@ def _nothing_to_undo(taken_over: bool) -> Conflict:
     return Conflict("This batch was undone already.", remedy="Load its file again to have it back.")
 
 
-def _taken_over(connection: Connection, found: Batch) -> set[date]:
+def _taken_over(connection: Connection, found: Batch) -> set[Window]:
     """
-    Days of a later batch, not undone itself, that may stand on this one's: it has the same
-    label, or either covers all labels, or it replaced rows there.
+    Days and blocks of a later batch, not undone itself, that may stand on this one's: it has the
+    same label, or either covers all labels, or it replaced rows there.
     """
-    later = select(batch_day.c.day).join(batch, batch.c.id == batch_day.c.batch_id)
+    later = select(batch_day.c.first_day, batch_day.c.day).join(batch, batch.c.id == batch_day.c.batch_id)
     stands_on = or_(batch.c.scope.in_((found.scope, "all")), batch_day.c.replaced.is_not(None))
-    return set(
-        connection.execute(
-            later.where(
-                batch.c.account_id == found.account_id,
-                batch.c.kind == found.kind,
-                batch.c.id > found.id,
-                ~batch_day.c.undone,
-                *(() if found.scope == "all" else (stands_on,)),
-            )
-        ).scalars()
+    rows = connection.execute(
+        later.where(
+            batch.c.account_id == found.account_id,
+            batch.c.kind == found.kind,
+            batch.c.id > found.id,
+            ~batch_day.c.undone,
+            *(() if found.scope == "all" else (stands_on,)),
+        )
     )
+    return {Window(row.first_day, row.day) for row in rows}
 
 
-def _put_back(store: Store, connection: Connection, found: Batch, day: date) -> None:
-    """One day without the rows of the batch, and with those it replaced."""
+def _take_out(connection: Connection, found: Batch, span: Window) -> None:
+    """One day or block without the rows of the batch."""
     connection.execute(
-        text(f"DELETE FROM `{found.kind}` WHERE account_id = :account AND day = :day AND batch_id = :batch"),
-        {"account": found.account_id, "day": day, "batch": found.id},
+        text(
+            f"DELETE FROM `{found.kind}` WHERE account_id = :account AND day = :day AND batch_id = :batch "
+            f"AND {snapshots.first_day_of(found.kind)} = :first"
+        ),
+        {"account": found.account_id, "day": span.last, "first": span.first, "batch": found.id},
     )
-    this_day = (batch_day.c.batch_id == found.id, batch_day.c.day == day)
+
+
+def _put_back(store: Store, connection: Connection, found: Batch, span: Window) -> None:
+    """One day or block with the rows that the batch replaced."""
+    this = (
+        batch_day.c.batch_id == found.id,
+        batch_day.c.day == span.last,
+        batch_day.c.first_day == span.first,
+    )
     kept = connection.execute(
-        select(batch_day.c.replaced).where(*this_day, batch_day.c.replaced.is_not(None))
+        select(batch_day.c.replaced).where(*this, batch_day.c.replaced.is_not(None))
     ).scalars()
+    columns = [column.name for column in FACTS[found.kind].columns]
     for content in kept:
         rows = pl.read_ipc(io.BytesIO(content))
         bulk.load(
-            connection, found.kind, rows.select([c.name for c in FACTS[found.kind].columns]), store.scratch
+            connection,
+            found.kind,
+            rows.select(name for name in columns if name in rows.columns),
+            store.scratch,
         )
-    connection.execute(update(batch_day).where(*this_day).values(undone=True))
+    connection.execute(update(batch_day).where(*this).values(undone=True))

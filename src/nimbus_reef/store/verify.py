@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from datetime import date
 
 import polars as pl
-from sqlalchemy import Connection, select, text
+from sqlalchemy import Connection, select, text, tuple_
 
+from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store import snapshots
 from nimbus_reef.store.engine import Store
@@ -43,28 +43,42 @@ def _summed(kind: str) -> list[str]:
     return [*ids, *KINDS[kind].summed]
 
 
-Sums = Mapping[date, Mapping[str, int]]
+Sums = Mapping[Window, Mapping[str, int]]
 
 
 def _day_sums(connection: Connection, account_id: int, kind: str) -> Sums:
     sums = "".join(f", SUM(`{name}`) AS `{name}`" for name in _summed(kind))
     rows = connection.execute(
-        text(f"SELECT day, COUNT(*) AS `rows`{sums} FROM `{kind}` WHERE account_id = :account GROUP BY day"),
+        text(
+            f"SELECT {snapshots.first_day_of(kind)} AS first, day, COUNT(*) AS `rows`{sums} FROM `{kind}` "
+            "WHERE account_id = :account GROUP BY day, first"
+        ),
         {"account": account_id},
     )
-    return {row.day: {name: int(row._mapping[name]) for name in ("rows", *_summed(kind))} for row in rows}
+    return {
+        Window(row.first, row.day): {name: int(row._mapping[name]) for name in ("rows", *_summed(kind))}
+        for row in rows
+    }
 
 
 def _versions(connection: Connection, account_id: int, kind: str, found: Sums) -> Iterator[Disagreement]:
     rows = connection.execute(
-        text("SELECT day, `rows` AS held FROM day_version WHERE account_id = :account AND kind = :kind"),
+        text(
+            "SELECT first_day, day, `rows` AS held FROM day_version WHERE account_id = :account AND kind = :kind"
+        ),
         {"account": account_id, "kind": kind},
     )
-    noted = {row.day: row.held for row in rows}
-    for day in sorted(set(noted) | set(found)):
-        held = found[day]["rows"] if day in found else 0
-        if noted.get(day, 0) != held:
-            yield Disagreement(account_id, kind, str(day), "rows by day version", noted.get(day, 0), held)
+    noted = {Window(row.first_day, row.day): row.held for row in rows}
+    for span in sorted(set(noted) | set(found)):
+        held = found[span]["rows"] if span in found else 0
+        if noted.get(span, 0) != held:
+            yield Disagreement(
+                account_id, kind, _called(span), "rows by day version", noted.get(span, 0), held
+            )
+
+
+def _called(span: Window) -> str:
+    return str(span.last) if span.days == 1 else f"{span.first} to {span.last}"
 
 
 def _day_files(store: Store, account_id: int, kind: str, in_tables: Sums) -> Iterator[Disagreement]:
@@ -74,19 +88,20 @@ def _day_files(store: Store, account_id: int, kind: str, in_tables: Sums) -> Ite
     }
     rows = (
         snapshots.read(store, account_id, kind, kept, _summed(kind) or None)
-        .group_by("day")
+        .group_by("first_day", "day")
         .agg(pl.len().cast(pl.Int64).alias("rows"), *(pl.col(n).cast(pl.Int64).sum() for n in _summed(kind)))
         .sort("day")
         .collect()
     )
     for row in rows.iter_rows(named=True):
-        recorded = in_tables.get(row["day"], {})
+        span = Window(row["first_day"], row["day"])
+        recorded = in_tables.get(span, {})
         for name in ("rows", *_summed(kind)):
             if recorded.get(name, 0) != row[name]:
                 yield Disagreement(
                     account_id,
                     kind,
-                    str(row["day"]),
+                    _called(span),
                     f"{name} in the day file",
                     recorded.get(name, 0),
                     row[name],
@@ -119,14 +134,15 @@ def _batches(connection: Connection, account_id: int, kind: str) -> Iterator[Dis
 
 def _untouched(connection: Connection, batch_id: int, kind: str, account_id: int) -> bool:
     """True when no day of the batch was undone or written by a later batch."""
-    own = select(batch_day.c.day).where(batch_day.c.batch_id == batch_id)
+    own = select(batch_day.c.first_day, batch_day.c.day).where(batch_day.c.batch_id == batch_id)
     undone = connection.execute(own.where(batch_day.c.undone).limit(1)).first()
     later = connection.execute(
         select(batch_day.c.day)
         .join(batch, batch.c.id == batch_day.c.batch_id)
         .where(
             batch.c.account_id == account_id, batch.c.kind == kind, batch.c.id > batch_id,
-            batch_day.c.replaced.is_not(None), batch_day.c.day.in_(own),
+            batch_day.c.replaced.is_not(None),
+            tuple_(batch_day.c.first_day, batch_day.c.day).in_(own),
         )
         .limit(1)
     ).first()  # fmt: skip

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from datetime import date
 from typing import Any
 
 import polars as pl
 from sqlalchemy import Connection, select, text
 
+from nimbus_reef.core.windows import Window
 from nimbus_reef.store import snapshots
 from nimbus_reef.store.models import load_lock
 
@@ -26,9 +26,9 @@ def take_turns(connection: Connection, account_id: int, kind: str) -> None:
     )
 
 
-def _pairs(rows: Iterable[Sequence[Any]]) -> dict[date, int]:
-    """Day → figure of a query with two columns."""
-    return {row[0]: int(row[1]) for row in rows}
+def _counts(rows: Iterable[Sequence[Any]]) -> dict[Window, int]:
+    """Span → figure of a query for first day, last day and the figure."""
+    return {Window(row[0], row[1]): int(row[2]) for row in rows}
 
 
 def bump(
@@ -36,55 +36,56 @@ def bump(
     account_id: int,
     kind: str,
     facts: pl.DataFrame,
-    days: Iterable[date],
+    spans: Iterable[Window],
     *,
     whole: bool = False,
-) -> snapshots.Days:
+) -> snapshots.Spans:
     """
-    A new version for each of the days; with the rows where `facts` holds all of a day's.
+    A new version for each of the days and blocks; with the rows where `facts` holds all of them.
 
-    whole: nothing else can be held on these days, so that nobody has to count.
+    whole: nothing else can be held then, so that nobody has to count.
     """
-    wanted = sorted(days)
-    span = {"account": account_id, "kind": kind, "first": wanted[0], "last": wanted[-1]}
-    held = _pairs(
+    wanted = sorted(spans, key=lambda span: (span.last, span.first))
+    days = {"account": account_id, "kind": kind, "first": wanted[0].last, "last": wanted[-1].last}
+    held = _counts(
         connection.execute(
             text(
-                "SELECT day, version FROM day_version WHERE account_id = :account AND kind = :kind "
+                "SELECT first_day, day, version FROM day_version WHERE account_id = :account AND kind = :kind "
                 "AND day BETWEEN :first AND :last"
             ),
-            span,
+            days,
         )
     )
-    parts = {part["day"][0]: part for part in facts.partition_by("day", maintain_order=True)}
+    parts = snapshots.by_span(facts)
     counts = (
-        {day: len(part) for day, part in parts.items()}
+        {span: len(part) for span, part in parts.items()}
         if whole
-        else _pairs(
+        else _counts(
             connection.execute(
                 text(
-                    f"SELECT day, COUNT(*) FROM `{kind}` WHERE account_id = :account "
-                    "AND day BETWEEN :first AND :last GROUP BY day"
+                    f"SELECT {snapshots.first_day_of(kind)} AS f, day, COUNT(*) FROM `{kind}` "
+                    "WHERE account_id = :account AND day BETWEEN :first AND :last GROUP BY day, f"
                 ),
-                span,
+                days,
             )
         )
     )
     written = []
-    for day in wanted:
-        part, rows = parts.get(day), counts.get(day, 0)
-        # Rows held under another label are not in the file: such a day is read back later.
+    for span in wanted:
+        part, rows = parts.get(span), counts.get(span, 0)
+        # Rows held under another label are not in the file: they are read back later.
         known = part if part is not None and len(part) == rows else None
-        written.append((snapshots.DayWritten(day, held.get(day, 0) + 1, known), rows))
+        written.append((snapshots.Written(span, held.get(span, 0) + 1, known), rows))
     connection.execute(
         text(
-            "INSERT INTO day_version (account_id, kind, day, version, `rows`) "
-            "VALUES (:account, :kind, :day, :version, :held) "
+            "INSERT INTO day_version (account_id, kind, day, first_day, version, `rows`) "
+            "VALUES (:account, :kind, :day, :first, :version, :held) "
             "ON DUPLICATE KEY UPDATE version = VALUES(version), `rows` = VALUES(`rows`)"
         ),
         [
-            {"account": account_id, "kind": kind, "day": each.day, "version": each.version, "held": rows}
+            {"account": account_id, "kind": kind, "day": each.span.last, "first": each.span.first,
+             "version": each.version, "held": rows}
             for each, rows in written
         ],
-    )
+    )  # fmt: skip
     return tuple(each for each, _ in written)
