@@ -5,7 +5,16 @@ from datetime import date, timedelta
 
 import pytest
 
-from nimbus_reef.core.coverage import Span, State, labels_in_use, state_of, stretches
+from nimbus_reef.core.coverage import (
+    Span,
+    State,
+    cut,
+    held_days,
+    labels_in_use,
+    standing,
+    state_of,
+    stretches,
+)
 from nimbus_reef.core.windows import Window
 
 NEWEST = date(2026, 10, 30)
@@ -68,3 +77,28 @@ def test_every_day_of_the_window_is_in_one_stretch():
     )
     assert sum(each.days.days for each in found) == 31
     assert all(a.days.last + timedelta(days=1) == b.days.first for a, b in itertools.pairwise(found))
+
+
+def block(first, last, label="product"):
+    return Span(label, Window(day(first), day(last)), date(2026, 10, 31), block=True)
+
+
+def test_a_sum_counts_only_in_a_window_that_holds_all_of_it():
+    spans = [block(1, 10)]
+    labels = labels_in_use(spans)
+    assert held_days(Window(day(1), day(30)), spans, labels) == 10
+    assert held_days(Window(day(2), day(30)), spans, labels) == 0
+    assert cut(spans, Window(day(2), day(30))) == [Window(day(1), day(10))]
+    assert cut(spans, Window(day(11), day(30))) == []
+    assert state_of(day(3), spans, labels, NEWEST, 3, matures=True) is State.SUM
+
+
+def test_days_take_a_sum_s_place_whole_and_a_sum_the_days_it_covers():
+    assert [(each.days.first.day, each.block) for each in standing([block(1, 10), span(4, 5)])] == [
+        (4, False)
+    ]
+    (days, summed) = standing([span(1, 12), block(1, 10)])
+    assert (len(days.without), summed.block) == (10, True)
+    apart = standing([block(1, 10), span(4, 5, label="brand")])
+    assert len(apart) == 2, "another label stands beside it"
+    assert len(standing([block(1, 10), span(4, 5, label="all")])) == 1

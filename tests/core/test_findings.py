@@ -32,7 +32,18 @@ NO_TERMS, NO_SHARES, NO_ADS = terms(), shares(), targets()
 
 
 def total(targets_, terms_=NO_TERMS, ads=NO_ADS, shares_=NO_SHARES, days=30):
-    return findings.overspend(targets_, terms_, ads, shares_, days).total
+    return findings.overspend(
+        targets_, terms_, ads, shares_, 30 / days, caps(targets_, terms_, ads, days)
+    ).total
+
+
+def caps(targets_, terms_, ads, days):
+    """What each campaign spends a month by the first of the reports that knows it."""
+    known = targets_.select("campaign_id", "spend")
+    for other in (terms_, ads):
+        rest = other.select("campaign_id", "spend").join(known, on="campaign_id", how="anti")
+        known = pl.concat([known, rest])
+    return known.group_by("campaign_id").agg(cap=(pl.col("spend").sum() * 30 / days).floor().cast(pl.Int64))
 
 
 def test_targets_and_the_terms_under_them_are_the_same_money():
@@ -83,10 +94,11 @@ def accounts(draw):
 @given(accounts(), st.sampled_from([7, 30, 60]))
 def test_overspend_never_exceeds_spend_and_never_counts_less_than_the_largest_view(account, days):
     rows, term_rows, ads, share_rows = account
-    found = findings.overspend(rows, term_rows, ads, share_rows, days)
+    most = caps(rows, term_rows, ads, days)
+    found = findings.overspend(rows, term_rows, ads, share_rows, STAKE_DAYS / days, most)
     assert 0 <= found.total <= rows["spend"].sum() * STAKE_DAYS / days
     shuffled = findings.overspend(
-        rows.reverse(), term_rows.reverse(), ads.reverse(), share_rows.reverse(), days
+        rows.reverse(), term_rows.reverse(), ads.reverse(), share_rows.reverse(), STAKE_DAYS / days, most
     )
     assert shuffled.total == pytest.approx(found.total, abs=len(rows))
     uncapped = rows.filter(flagged()).group_by("campaign_id").agg(pl.col("stake").sum())
@@ -99,7 +111,7 @@ def test_overspend_never_exceeds_spend_and_never_counts_less_than_the_largest_vi
 def with_company(**changes):
     base = {
         "row_id": "1", "prior_level": "main_product", "ad_group_id": 4, "main_product": "LAMP", "family": "F",
-        "category": "C", "target": "lamp", "impressions": 10, "clicks": 5, "spend": 30, "orders": 1, "units": 1,
+        "category": "C", "own_campaign": 1, "name_part": None, "own_portfolio": None, "target": "lamp", "impressions": 10, "clicks": 5, "spend": 30, "orders": 1, "units": 1,
         "sales": 9, "stake": 12,
     }  # fmt: skip
     return base | changes

@@ -78,3 +78,13 @@ def test_a_change_from_nothing_is_new():
     assert metrics.difference(5.0, 0.0) == metrics.Difference(5.0, None)
     assert metrics.difference(None, 1.0) == metrics.Difference(None, None)
     assert metrics.difference(3.0, 2.0).relative == 0.5
+
+
+def test_spend_at_the_limit_is_within_target():
+    """58 on 200 at 0.29 is exactly the target, though 0.29 × 200 is 57.999… in floats."""
+    rows = pl.DataFrame(
+        {"spend": [58 * MICRO, 58 * MICRO + 1], "sales": [200 * MICRO] * 2, "target_acos": [0.29] * 2}
+    )
+    assert rows.select(metrics.within_target()).to_series().to_list() == [True, False]
+    assert metrics.met_target(58, 200, 0.29)
+    assert not metrics.met_target(58.01, 200, 0.29)

@@ -3,6 +3,7 @@
 import polars as pl
 import pytest
 
+from nimbus_reef.core import movement
 from nimbus_reef.core.movement import moved
 
 ENOUGH = {"clicks0": 500, "clicks1": 500, "orders0": 50, "orders1": 50, "target_acos": 0.3, "margin": 0.4}
@@ -58,3 +59,13 @@ def test_few_clicks_or_orders_are_thin():
     assert not one(100, 400, 150, 500)["thin"]
     assert one(100, 400, 150, 500, clicks0=99)["thin"]
     assert one(100, 400, 150, 500, orders1=9)["thin"]
+
+
+def test_exactly_five_per_cent_is_flat_and_a_hair_more_is_not():
+    """Compared in micro-units over days of unlike number, never after a division."""
+    for then, now, days, flat in ((20, 21, (30, 30), True), (20, 19, (30, 30), True), (20, 21.000001, (30, 30), False),
+                                  (0.60, 0.63, (30, 30), True), (200, 70, (90, 30), True), (200, 63.3, (90, 30), False)):  # fmt: skip
+        row = {f"{name}{when}": float(value) for name in ("spend", "sales", "clicks", "orders")
+               for when, value in ((0, then), (1, now))} | {"target_acos": 0.3, "margin": None}  # fmt: skip
+        rows = pl.DataFrame([row], schema_overrides={"margin": pl.Float64})
+        assert (movement.moved(rows, *days)["movement"][0] == "steady") is flat, (then, now)

@@ -25,6 +25,14 @@ def test_a_range_up_to_today_says_how_many_days_mature():
     assert windows.maturing(window, date(2026, 10, 19), 3) == 2
 
 
+@pytest.mark.parametrize(
+    ("loaded", "days"), [(date(2026, 10, 20), 3), (date(2026, 10, 21), 2), (date(2026, 10, 23), 0), (date(2026, 11, 26), 0)]
+)  # fmt: skip
+def test_a_sum_of_days_long_past_has_matured(loaded, days):
+    window = Window(date(2026, 9, 20), date(2026, 10, 19))
+    assert windows.maturing(window, window.last, 3, loaded) == days
+
+
 def test_a_calendar_month_is_compared_with_the_month_before():
     assert windows.preceding(windows.month(2026, 3)) == windows.month(2026, 2)
 

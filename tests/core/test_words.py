@@ -88,3 +88,18 @@ def test_a_family_is_called_by_the_words_that_all_its_titles_begin_with():
     assert words.common_start(titles[:2], "Acme") == "Planter 20 cm"
     assert words.common_start(["one", "other"]) == ""
     assert words.common_start([]) == ""
+
+
+@pytest.mark.parametrize(
+    ("text", "shape"),
+    [
+        ("TM0040117", "a2d7"),
+        ("tm0040117", "a2d7"),
+        ("grow light", ""),
+        ("lamp", ""),
+        ("25w", ""),
+        ("planter", ""),
+    ],
+)
+def test_an_item_id_is_known_by_how_it_is_built(text, shape):
+    assert words.item_shape(text) == shape

@@ -33,7 +33,7 @@ def start(store, account, conf, text, scope="product"):
     chosen = mapping.suggest_kind(tables.read_table(kept.path, "in.csv"))[0].mapping
     return loads.start_job(
         store, kind="load", account_id=account.id, person_id=None, upload_id=upload_id,
-        request={"mapping": chosen.as_json(), "scope": scope},
+        request={"maps": [chosen.as_json()], "scope": scope},
     )  # fmt: skip
 
 
@@ -47,9 +47,7 @@ def test_a_load_ends_done_with_its_summary(store, account, conf):
     assert loads.get_upload(store, job.upload_id).state == "loaded"
     batch = loads.same_file(store, account.id, loads.get_upload(store, job.upload_id).sha256)
     assert batch.rows == 10
-    assert (
-        loads.remembered(store, account.id, mapping.signature(tuple(GOOD.split("\n")[0].split(",")))) == batch
-    )
+    assert loads.remembered(store, account.id, mapping.signature(GOOD.split("\n")[0].split(","))) == [batch]
 
 
 def test_a_bad_file_ends_failed_with_the_reason_and_waits_for_another_try(store, account, conf):

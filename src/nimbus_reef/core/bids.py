@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from nimbus_reef.core.metrics import met_target
 from nimbus_reef.core.model import Verdict
 
 RATIO_CLIP = (0.5, 2.0)
@@ -17,6 +18,7 @@ STEP_DOWN = 0.30
 STEP_UP = 0.20
 PAST_BEST = 1.10
 BLOCK_DAYS = 14
+MOST_BLOCKS = 6
 BLOCK_ORDERS = 3
 _HALF_CENT = 0.005
 
@@ -79,9 +81,9 @@ class Day:
 
 
 def blocks(days: Sequence[Day]) -> list[Block]:
-    """14-day blocks counted back from the last day given, whole ones only, newest first."""
+    """The six newest 14-day blocks counted back from the last day given, whole ones only, newest first."""
     found = []
-    for end in range(len(days), BLOCK_DAYS - 1, -BLOCK_DAYS):
+    for end in range(len(days), max(BLOCK_DAYS - 1, len(days) - MOST_BLOCKS * BLOCK_DAYS), -BLOCK_DAYS):
         part = days[end - BLOCK_DAYS : end]
         weighted = [(day.bid, day.clicks) for day in part if day.bid is not None and day.clicks]
         if not weighted:
@@ -103,7 +105,7 @@ def best_working_bid(history: Sequence[Block], target_acos: float) -> float | No
     worked = [
         block.bid
         for block in history
-        if block.orders >= BLOCK_ORDERS and block.spend <= target_acos * block.sales
+        if block.orders >= BLOCK_ORDERS and met_target(block.spend, block.sales, target_acos)
     ]
     return max(worked, default=None)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from enum import StrEnum
 
@@ -11,27 +11,61 @@ from nimbus_reef.core.windows import Window
 
 
 class State(StrEnum):
-    """What the record has of a day. In part: one of several ad formats is not there."""
+    """
+    What the record has of a day. In part: one of several ad formats is not there; as one sum: its
+    figures are known only together with those of other days.
+    """
 
     HELD = "held"
     PART = "held in part"
     EARLY = "loaded before it matured"
     MATURING = "maturing"
     MISSING = "missing"
+    SUM = "held as one sum"
 
 
 @dataclass(frozen=True, slots=True)
 class Span:
-    """A batch that stands: its label (product, brand, display, all), days, and day of loading."""
+    """
+    What a batch speaks for: its label (product, brand, display, all), days, and day of loading.
+
+    block: the days are known only together. without: days of it that another batch has taken over
+    or that were undone.
+    """
 
     label: str
     days: Window
     loaded: date
     without: frozenset[date] = frozenset()
+    block: bool = False
 
     def covers(self, day: date) -> bool:
         """True when the batch says what happened on that day, be it nothing."""
         return self.days.first <= day <= self.days.last and day not in self.without
+
+
+def standing(spoken: Sequence[Span]) -> list[Span]:
+    """
+    What still stands of spans in the order of their loading.
+
+    A later span of the same label, or of all, takes over the days it covers; a block that it
+    touches is gone whole. Spans of another label stand beside it.
+    """
+    found: list[Span] = []
+    for new in spoken:
+        kept = []
+        for old in found:
+            apart = old.days.last < new.days.first or new.days.last < old.days.first
+            if apart or new.label not in ("all", old.label):
+                kept.append(old)
+            elif not old.block:
+                first, last = max(old.days.first, new.days.first), min(old.days.last, new.days.last)
+                taken = {first + timedelta(days=n) for n in range((last - first).days + 1)} - new.without
+                without = old.without | taken
+                if len(without) < old.days.days:
+                    kept.append(replace(old, without=without))
+        found = [*kept, new]
+    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,11 +87,32 @@ def _whole(day: date, spans: Sequence[Span], labels: frozenset[str]) -> bool:
     return bool(covering) and ("all" in covering or labels <= covering)
 
 
+def inside(spans: Iterable[Span], window: Window) -> list[Span]:
+    """What a window's figures may come from: days, and blocks that it holds whole."""
+    return [span for span in spans if not span.block or _holds(window, span.days)]
+
+
+def cut(spans: Iterable[Span], window: Window) -> list[Window]:
+    """Blocks of which the window holds only a part, oldest first, each once."""
+    touched = {
+        span.days
+        for span in spans
+        if span.block and not _holds(window, span.days)
+        and span.days.first <= window.last and window.first <= span.days.last
+    }  # fmt: skip
+    return sorted(touched)
+
+
+def _holds(window: Window, days: Window) -> bool:
+    return window.first <= days.first and days.last <= window.last
+
+
 def held_days(window: Window, spans: Sequence[Span], labels: frozenset[str]) -> int:
     """How many days of the window are held for every ad format in use."""
-    if not spans:
+    counted = inside(spans, window)
+    if not counted:
         return 0
-    return sum(_whole(window.first + timedelta(days=n), spans, labels) for n in range(window.days))
+    return sum(_whole(window.first + timedelta(days=n), counted, labels) for n in range(window.days))
 
 
 def state_of(
@@ -78,6 +133,8 @@ def state_of(
     covering = [span for span in spans if span.covers(day)]
     if not covering:
         return State.MISSING
+    if all(span.block for span in covering):
+        return State.SUM
     if not _whole(day, covering, labels):
         return State.PART
     if not matures:

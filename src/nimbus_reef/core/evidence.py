@@ -18,6 +18,7 @@ import numpy.typing as npt
 import polars as pl
 from scipy.special import betainc, betaincinv, betaln
 
+from nimbus_reef.core.metrics import within_target
 from nimbus_reef.core.model import SimpleVerdict, Verdict
 
 Floats = npt.NDArray[np.float64]
@@ -137,6 +138,8 @@ def with_priors(rows: pl.DataFrame, chain: Sequence[str]) -> pl.DataFrame:
     prior_level, prior_a, prior_b, group_n, group_k, group_rows and group_aov (micro);
     all null where even the account is too small.
     """
+    # A level that no row knows cannot gather any.
+    chain = [level for level in chain if rows[level].null_count() < len(rows)]
     levels = (*chain, ACCOUNT)
     # Names as numbers: they are compared again and again.
     names = [_coded(rows.schema[level], level) for level in chain]
@@ -341,7 +344,7 @@ def simple_rule(min_clicks: int) -> pl.Expr:
         .then(pl.lit(SimpleVerdict.FEW_CLICKS.value))
         .when(pl.col("sales") == 0)
         .then(pl.lit(SimpleVerdict.NO_ORDER.value))
-        .when(pl.col("spend") > pl.col("target_acos") * pl.col("sales"))
+        .when(~within_target())
         .then(pl.lit(SimpleVerdict.OVER.value))
         .otherwise(pl.lit(SimpleVerdict.UNDER.value))
         .alias("simple_verdict")

@@ -10,7 +10,8 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from nimbus_reef.core.evidence import STAKE_DAYS, flagged
+from nimbus_reef.core.evidence import flagged
+from nimbus_reef.core.metrics import within_target
 from nimbus_reef.core.targeting import CHAIN
 
 _GATHERED_BY = ("prior_level", "company")
@@ -29,20 +30,22 @@ class Overspend:
 
 
 def overspend(
-    targets: pl.DataFrame, terms: pl.DataFrame, ads: pl.DataFrame, shares: pl.DataFrame, days: int
-) -> Overspend:
+    targets: pl.DataFrame, terms: pl.DataFrame, ads: pl.DataFrame, shares: pl.DataFrame, monthly: float,
+    caps: pl.DataFrame,
+) -> Overspend:  # fmt: skip
     """
     The overspend of judged rows, none counted twice.
 
     targets, terms, ads: judged rows of targets (target_id), search terms (normal_id) and
     product ads, each with campaign_id and ad_group_id. shares: what each target spent on
-    each term: ad_group_id, normal_id, target_id, spend.
+    each term: ad_group_id, normal_id, target_id, spend. monthly: 30 ÷ the days of the targets'
+    report that are held. caps: campaign_id, cap: what each campaign spends per 30 days by the report
+    that totals come from; a campaign that is not in it is capped at 0.
 
     Per ad group the larger of (flagged targets + the terms' shares under unflagged
     targets) and its flagged product ads. Terms of a target are capped at its spend, a
     campaign at its own, all per 30 days.
     """
-    monthly = STAKE_DAYS / days
     key = ["campaign_id", "ad_group_id"]
     of_targets = targets.filter(flagged()).group_by(key).agg(pl.col("stake").sum().alias("targets"))
     of_terms = _under_unflagged(targets, terms, shares, monthly)
@@ -53,15 +56,11 @@ def overspend(
         .with_columns(pl.col("targets", "terms", "ads").fill_null(0))
         .with_columns(stake=pl.max_horizontal(pl.col("targets") + pl.col("terms"), "ads"))
     )
-    spent = _spent(targets, terms, ads)
     by_campaign = (
         groups.group_by("campaign_id")
         .agg(pl.col("stake").sum())
-        .join(spent, on="campaign_id", how="left")
-        .select(
-            "campaign_id",
-            stake=pl.min_horizontal("stake", (pl.col("spend") * monthly).floor().cast(pl.Int64)),
-        )
+        .join(caps, on="campaign_id", how="left")
+        .select("campaign_id", stake=pl.min_horizontal("stake", pl.col("cap").fill_null(0)))
         .sort("campaign_id")
     )
     return Overspend(int(by_campaign["stake"].sum()), by_campaign)
@@ -91,15 +90,6 @@ def _under_unflagged(
     )
 
 
-def _spent(targets: pl.DataFrame, terms: pl.DataFrame, ads: pl.DataFrame) -> pl.DataFrame:
-    """What each campaign spent, by the first of the reports that knows it."""
-    known = targets.select("campaign_id", "spend")
-    for other in (terms, ads):
-        rest = other.select("campaign_id", "spend").join(known, on="campaign_id", how="anti")
-        known = pl.concat([known, rest])
-    return known.group_by("campaign_id").agg(pl.col("spend").cast(pl.Int64).sum())
-
-
 def gathered(rows: pl.DataFrame) -> pl.DataFrame:
     """
     Rows that are costly with their product, one line per company they were judged in.
@@ -126,19 +116,19 @@ def gathered(rows: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def winners(terms: pl.DataFrame, live_exact: pl.DataFrame, kin: pl.DataFrame) -> pl.DataFrame:
+def winners(terms: pl.DataFrame, live: pl.DataFrame, kin: pl.DataFrame) -> pl.DataFrame:
     """
-    Terms worth a target of their own: ≥ 2 orders, ACOS within target, no live exact target
-    of these words in an ad group that shares an advertised product.
+    Terms worth a target of their own: ≥ 2 orders, ACOS within target, no live exact or item
+    target of these words in an ad group that shares an enabled product.
 
-    live_exact: ad_group_id, normal_id. kin: ad_group_id, kin_id: ad groups with a product
+    live: ad_group_id, normal_id. kin: ad_group_id, kin_id: ad groups with an enabled product
     in common, each its own kin.
     """
-    good = terms.filter(pl.col("orders") >= 2, pl.col("spend") <= pl.col("target_acos") * pl.col("sales"))
+    good = terms.filter(pl.col("orders") >= 2, within_target())
     bought = (
         good.select("ad_group_id", "normal_id")
         .join(kin, on="ad_group_id")
-        .join(live_exact.rename({"ad_group_id": "kin_id"}).unique(), on=["kin_id", "normal_id"])
+        .join(live.rename({"ad_group_id": "kin_id"}).unique(), on=["kin_id", "normal_id"])
     )
     return good.join(bought, on=["ad_group_id", "normal_id"], how="anti").sort(
         ["sales", "spend"], descending=[True, False], maintain_order=True

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Final
 
 import polars as pl
 
@@ -89,6 +90,22 @@ _RATIOS = (
 )
 METRICS: Mapping[str, Metric] = {metric.key: metric for metric in (*_BASE, *_RATIOS)}
 RATIOS = tuple(metric.key for metric in _RATIOS)
+
+
+_TARGET_PARTS: Final = 10_000
+"""A target is a decimal of four places, so that limits are compared in whole numbers."""
+
+
+def within_target(target: str = "target_acos") -> pl.Expr:
+    """True where spend ≤ target × sales (micro-units), compared in integers: at the limit is within."""
+    parts = (pl.col(target) * _TARGET_PARTS).round().cast(pl.Int128)
+    return pl.col("spend").cast(pl.Int128) * _TARGET_PARTS <= parts * pl.col("sales").cast(pl.Int128)
+
+
+def met_target(spend: float, sales: float, target: float) -> bool:
+    """The same of one row in units of money."""
+    micro = (round(spend * MICRO), round(sales * MICRO))
+    return micro[0] * _TARGET_PARTS <= round(target * _TARGET_PARTS) * micro[1]
 
 
 def no_sales() -> pl.Expr:

@@ -8,8 +8,11 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.model import MICRO
 
-FLAT: Final = 0.05
+FLAT_PERCENT: Final = 5
+_TINY: Final = 1e-9
+"""Below any difference that money can make to a marginal cost: what dividing leaves over."""
 ENOUGH_CLICKS: Final = 100
 ENOUGH_ORDERS: Final = 10
 
@@ -47,7 +50,7 @@ def moved(rows: pl.DataFrame, days_then: int, days_now: int) -> pl.DataFrame:
         pl.when(pl.col(f"sales{when}") > 0).then(pl.col(f"spend{when}") / pl.col(f"sales{when}"))
         for when in (0, 1)
     ]
-    spend, sales = _direction(spend0, spend1), _direction(sales0, sales1)
+    spend, sales = (_direction(name, days_then, days_now) for name in ("spend", "sales"))
     endless = [pl.when(pl.col(f"spend{when}") > 0).then(each.fill_null(float("inf"))).otherwise(each)
                for when, each in enumerate(acos)]  # fmt: skip
     rose, fell = endless[1] > endless[0], endless[1] < endless[0]
@@ -83,21 +86,24 @@ def moved(rows: pl.DataFrame, days_then: int, days_now: int) -> pl.DataFrame:
     ).with_columns(
         # Growth is worth buying below the target; a cut is cheap where what was cut cost more.
         worth=pl.when(pl.col("movement") == Movement.BUYING.value)
-        .then(pl.col("marginal") <= pl.col("target_acos"))
+        .then(pl.col("marginal") <= pl.col("target_acos") + _TINY)
         .when(pl.col("movement") == Movement.SHRINKING.value)
-        .then(pl.col("marginal") > pl.col("target_acos")),
+        .then(pl.col("marginal") > pl.col("target_acos") + _TINY),
     )  # fmt: skip
 
 
-def _direction(then: pl.Expr, now: pl.Expr) -> pl.Expr:
-    """−1 down, 0 flat, 1 up; from nothing to something is up."""
-    change = (now - then) / then
+def _direction(name: str, days_then: int, days_now: int) -> pl.Expr:
+    """−1 down, 0 flat, 1 up per day, compared in micro-units; from nothing to something is up."""
+    then, now = ((pl.col(f"{name}{when}") * MICRO).round().cast(pl.Int128) for when in (0, 1))
+    # Per day without dividing: 100·|now/days_now − then/days_then| ≤ 5·then/days_then.
+    base = then * days_now
+    change = (now * days_then - base) * 100
     return (
         pl.when(then == 0)
         .then(pl.when(now > 0).then(1).otherwise(0))
-        .when(change > FLAT + 1e-12)
+        .when(change > FLAT_PERCENT * base)
         .then(1)
-        .when(change < -FLAT - 1e-12)
+        .when(change < -FLAT_PERCENT * base)
         .then(-1)
         .otherwise(0)
     )

@@ -7,10 +7,12 @@ what was accepted, what is written and what is read back compare as they stand.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal, InvalidOperation
 from enum import StrEnum
+from typing import Final
 
 from nimbus_reef.core.model import MatchType, State
 
@@ -195,3 +197,17 @@ def _line_problem(change: Change, line: SheetRow) -> RowProblem | None:
     after = replace(change, new_value=line.get("new_value", "").strip())
     wrong = value_problem(after)
     return RowProblem(change.row, "new_value", after.new_value, wrong) if wrong else None
+
+
+_EDITED: Final = re.compile(r"^(\S+) was proposed, \S+ chosen instead\. ")
+
+
+def edited_reason(reason: str, before: str, after: str) -> str:
+    """
+    A reason that still holds after somebody chose another value: what was proposed first, what was
+    chosen, and why the proposal had been made. Chosen back, it is the proposal's own again.
+    """
+    edited = _EDITED.match(reason)
+    proposed = edited[1] if edited else before
+    own = reason[edited.end() :] if edited else reason
+    return own if after == proposed else f"{proposed} was proposed, {after} chosen instead. {own}"

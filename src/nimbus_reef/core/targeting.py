@@ -10,8 +10,42 @@ import polars as pl
 from nimbus_reef.core import evidence
 from nimbus_reef.core.metrics import with_ratios
 
-CHAIN = ("ad_group_id", "main_product", "family", "category")
-"""Whose company a target or term is judged in, smallest first; the account comes last."""
+CHAIN = ("ad_group_id", "main_product", "family", "category", "own_campaign", "name_part", "own_portfolio")
+"""
+Whose company a target or term is judged in, smallest first; the account comes last. Product, family
+and category of ad groups with product rows; campaign, name part and portfolio of those without.
+"""
+NAME_ENDS = r"( · | \| | - |_).*$"
+"""Where the part of a campaign's name that calls its product ends, before an account says how it names."""
+
+
+def name_parts(campaigns: pl.DataFrame) -> pl.DataFrame:
+    """
+    campaign_id → name_part: the beginning of a campaign's name, where it gathers two or more of
+    the campaigns and no more than half of them; else null.
+
+    campaigns: campaign_id and campaign of those with rows in the window, each once.
+    """
+    named = campaigns.with_columns(
+        name_part=pl.col("campaign").cast(pl.String).str.replace(NAME_ENDS, "")
+    ).with_columns(gathered=pl.len().over("name_part"))
+    fits = (pl.col("gathered") >= 2) & (pl.col("gathered") * 2 <= len(named))
+    return named.select("campaign_id", name_part=pl.when(fits).then("name_part"))
+
+
+def with_company(rows: pl.DataFrame) -> pl.DataFrame:
+    """
+    Adds the levels of `CHAIN` that stand in for a product where an ad group has no product rows.
+
+    rows: campaign_id, campaign, portfolio and main_product (null without product rows).
+    """
+    alone = pl.col("main_product").is_null()
+    parts = name_parts(rows.select("campaign_id", "campaign").unique("campaign_id", maintain_order=True))
+    return rows.join(parts, on="campaign_id", how="left", maintain_order="left").with_columns(
+        own_campaign=pl.when(alone).then(pl.col("campaign_id")),
+        name_part=pl.when(alone).then("name_part"),
+        own_portfolio=pl.when(alone).then(pl.col("portfolio").cast(pl.String)),
+    )
 
 
 AD_CHAIN = ("sku", "family", "category")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import calendar
 import re
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -74,9 +75,15 @@ def last_days(n: int, newest: date, maturing_days: int) -> Window:
     return Window(end - timedelta(days=n - 1), end)
 
 
-def maturing(window: Window, newest: date, maturing_days: int) -> int:
-    """How many days of the window still gain sales."""
+def maturing(window: Window, newest: date, maturing_days: int, loaded: date | None = None) -> int:
+    """
+    How many days of the window still gain sales.
+
+    loaded: when the newest days were, where they are one sum: it may be of days long past.
+    """
     first_unripe = newest - timedelta(days=maturing_days - 1)
+    if loaded is not None:
+        first_unripe = max(first_unripe, loaded - timedelta(days=maturing_days))
     return max(0, (window.last - max(window.first, first_unripe)).days + 1)
 
 
@@ -101,12 +108,31 @@ def parse(text: str, newest: date, maturing_days: int) -> Window:
     )
 
 
-def compared(text: str, window: Window, newest: date) -> Window | None:
-    """The window to compare with: `preceding`, `last-year`, `none` or any range."""
+ALIKE_DAYS = 3
+"""Days by which two sums may differ in length and still be compared."""
+
+
+def block_before(window: Window, blocks: Iterable[Window]) -> Window | None:
+    """The sum right before one, of about its length; null where none is held."""
+    alike = [
+        block
+        for block in blocks
+        if block.last == window.first - timedelta(days=1) and abs(block.days - window.days) <= ALIKE_DAYS
+    ]
+    return min(alike, key=lambda block: abs(block.days - window.days), default=None)
+
+
+def compared(text: str, window: Window, newest: date, blocks: Collection[Window] = ()) -> Window | None:
+    """
+    The window to compare with: `preceding`, `last-year`, `none` or any range.
+
+    blocks: sums of several days that are held. What precedes one of them is the sum before it.
+    """
     if text == "none":
         return None
     if text == "preceding":
-        return preceding(window)
+        before = block_before(window, blocks) if window in blocks else None
+        return before or preceding(window)
     if text == "last-year":
         return last_year(window)
     return parse(text, newest, 0)

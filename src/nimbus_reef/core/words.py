@@ -56,6 +56,26 @@ def title_core(title: str, left_out: Iterable[str]) -> frozenset[str]:
     )
 
 
+_SHORTEST_ID = 6
+
+
+def item_shape(text: str) -> str:
+    """
+    How an item's id is built, letters and digits by number: `TM0040117` is `a2d7`. Empty for what is
+    no id: words with spaces, without a digit, or short ones.
+    """
+    plain = normal_form(text)
+    if (
+        len(plain) < _SHORTEST_ID
+        or not plain.isalnum()
+        or not plain.isascii()
+        or not any(c.isdigit() for c in plain)
+    ):
+        return ""
+    runs = re.findall(r"\d+|[a-z]+", plain)
+    return "".join(f"{'d' if run[0].isdigit() else 'a'}{len(run)}" for run in runs)
+
+
 def names_product(term: str, core: frozenset[str]) -> bool:
     """True when every word of the term stands in a product's title core."""
     found = words(term)

@@ -13,17 +13,20 @@ from nimbus_reef.core import checks, targeting, words
 from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.checks import Found
 from nimbus_reef.core.checks.registry import Subject
-from nimbus_reef.core.evidence import flagged
+from nimbus_reef.core.evidence import STAKE_DAYS, flagged
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs import products
 from nimbus_reef.jobs.narrow import EVERYTHING, Narrow
-from nimbus_reef.store import product_frames, target_frames
+from nimbus_reef.store import campaign_frames, product_frames, target_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.away import PutAway
-from nimbus_reef.store.facts import Facts, Held
+from nimbus_reef.store.facts import TARGET_SOURCES, Facts, Held
+
+SOURCES: Final = (*TARGET_SOURCES, "product_ad_daily")
+"""Reports that findings come from."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,12 +52,17 @@ class Audit:
 
 def judged_targets(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All targets of the window, judged, with their row_id; kept until something is loaded."""
-    return _judged(facts, account, window, aims, "targets", target_frames.target_rows, row_id=_TARGET_ID)
+    kind = facts.held(account.id, window).kind
+    return _judged(
+        facts, account, window, aims, "targets", kind, target_frames.target_rows, row_id=_TARGET_ID
+    )
 
 
 def judged_terms(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All search terms of the window, judged, with their row_id; kept until something is loaded."""
-    return _judged(facts, account, window, aims, "terms", target_frames.term_rows, row_id=_TERM_ID)
+    return _judged(
+        facts, account, window, aims, "terms", "search_term_daily", target_frames.term_rows, row_id=_TERM_ID
+    )
 
 
 def judged_words(facts: Facts, account: Account, window: Window, aims: Aims, narrow: Narrow) -> pl.DataFrame:
@@ -67,11 +75,19 @@ def judged_words(facts: Facts, account: Account, window: Window, aims: Aims, nar
     def make() -> pl.DataFrame:
         terms = narrow.part(facts, account, window, judged_terms(facts, account, window, aims))
         rows = words.by_phrase(terms, MEASURES)
-        judged = targeting.judged(rows, window.days, Aims(aims.account), account.min_clicks, ("length",))
+        days = facts.monthly_days(account.id, "search_term_daily", window)
+        judged = targeting.judged(rows, days, Aims(aims.account), account.min_clicks, ("length",))
         spent = int(terms["spend"].sum())
         # Rows overlap, so a share is of what the terms cost, not of the rows' sum.
         return judged.with_columns(
             row_id=pl.col("phrase").str.head(64),
+            spelt=pl.Series(
+                [
+                    words.spelt(example, phrase) or phrase
+                    for example, phrase in rows.select("example", "phrase").rows()
+                ],
+                dtype=pl.String,
+            ),
             share_of_spend=pl.col("spend") / spent if spent else pl.lit(None),
         )
 
@@ -82,7 +98,15 @@ def judged_words(facts: Facts, account: Account, window: Window, aims: Aims, nar
 def judged_ads(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All product ads of the window, judged in the company of their own SKU, family and category."""
     return _judged(
-        facts, account, window, aims, "ads", product_frames.ad_rows, targeting.AD_CHAIN, row_id=_AD_ID
+        facts,
+        account,
+        window,
+        aims,
+        "ads",
+        "product_ad_daily",
+        product_frames.ad_rows,
+        targeting.AD_CHAIN,
+        row_id=_AD_ID,
     )
 
 
@@ -91,6 +115,8 @@ _NAMES: Final = (
     "ad_group",
     "match_type",
     "main_product",
+    "name_part",
+    "own_portfolio",
     "family",
     "category",
     "format",
@@ -104,12 +130,16 @@ _AD_ID: Final = pl.col("product_ad_id").cast(pl.String)
 
 
 def _judged(
-    facts: Facts, account: Account, window: Window, aims: Aims, what: str,
+    facts: Facts, account: Account, window: Window, aims: Aims, what: str, kind: str,
     rows: Callable[[Facts, int, Window], pl.DataFrame], chain: Sequence[str] = targeting.CHAIN, *, row_id: pl.Expr,
 ) -> pl.DataFrame:  # fmt: skip
     def make() -> pl.DataFrame:
         judged = targeting.judged(
-            rows(facts, account.id, window), window.days, aims, account.min_clicks, chain
+            rows(facts, account.id, window),
+            facts.monthly_days(account.id, kind, window),
+            aims,
+            account.min_clicks,
+            chain,
         )
         # Many rows and few names: as categories they take a quarter of the room.
         names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
@@ -122,25 +152,29 @@ def _judged_key(facts: Facts, account: Account, window: Window, aims: Aims, what
     return ("judged", what, account.id, facts.generation(account.id), window, aims, account.min_clicks)
 
 
-def stake_of_targets(facts: Facts, account: Account, window: Window, aims: Aims) -> int:
+def stake_of_targets(
+    facts: Facts, account: Account, window: Window, aims: Aims, narrow: Narrow = EVERYTHING
+) -> int:
     """
-    Micro-units a month at stake in all targets. Kept beside the judged rows, which are large and
+    Micro-units per 30 days at stake in all targets of a part of the account. Kept beside the judged rows, which are large and
     may have to give way.
     """
 
     def make() -> int:
-        rows = judged_targets(facts, account, window, aims)
+        rows = narrow.part(facts, account, window, judged_targets(facts, account, window, aims))
         return int(rows.select(pl.col("stake").filter(flagged()).sum()).item())
 
-    return facts.cache.get(("stake", *_judged_key(facts, account, window, aims, "targets")), make)
+    return facts.cache.get(("stake", narrow, *_judged_key(facts, account, window, aims, "targets")), make)
 
 
-def stake_known(facts: Facts, account: Account, window: Window, aims: Aims) -> int | None:
+def stake_known(
+    facts: Facts, account: Account, window: Window, aims: Aims, narrow: Narrow = EVERYTHING
+) -> int | None:
     """The same, as far as it is known without judging for it."""
     key = _judged_key(facts, account, window, aims, "targets")
-    known: int | None = facts.cache.peek(("stake", *key))
+    known: int | None = facts.cache.peek(("stake", narrow, *key))
     if known is None and facts.cache.peek(key) is not None:
-        return stake_of_targets(facts, account, window, aims)
+        return stake_of_targets(facts, account, window, aims, narrow)
     return known
 
 
@@ -149,7 +183,7 @@ def winners(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.Da
     terms = judged_terms(facts, account, window, aims)
     return findings_rules.winners(
         terms,
-        target_frames.live_exact(facts, account.id, window),
+        target_frames.live_own(facts, account.id, window),
         target_frames.kin(facts, account.id, window),
     )
 
@@ -203,22 +237,24 @@ def findings(
         (*_findings_key(facts, account, window, aims, hidden), narrow),
         lambda: _findings(facts, account, window, aims, hidden, narrow),
     )
-    if narrow:
-        return found
     # For whoever only wants to tell of it without working it out: see `overspend_known`.
-    facts.cache.put(_latest_key(facts, account, window, aims), found)
+    facts.cache.put((*_latest_key(facts, account, window, aims), narrow), found)
     return found
 
 
-def findings_known(facts: Facts, account: Account, window: Window, aims: Aims) -> Findings | None:
-    """The findings of all of an account where they were worked out since the last load; else null."""
-    known: Findings | None = facts.cache.peek(_latest_key(facts, account, window, aims))
+def findings_known(
+    facts: Facts, account: Account, window: Window, aims: Aims, narrow: Narrow = EVERYTHING
+) -> Findings | None:
+    """The findings of a part of an account where they were worked out since the last load; else null."""
+    known: Findings | None = facts.cache.peek((*_latest_key(facts, account, window, aims), narrow))
     return known
 
 
-def overspend_known(facts: Facts, account: Account, window: Window, aims: Aims) -> int | None:
+def overspend_known(
+    facts: Facts, account: Account, window: Window, aims: Aims, narrow: Narrow = EVERYTHING
+) -> int | None:
     """Their overspend, as far as it is known."""
-    known = findings_known(facts, account, window, aims)
+    known = findings_known(facts, account, window, aims, narrow)
     return None if known is None else known.overspend
 
 
@@ -267,12 +303,24 @@ def _findings(
     )  # fmt: skip
     total = findings_rules.overspend(
         _unstaked(targets, ignored[Subject.TARGET]), _unstaked(terms, ignored[Subject.TERM]), ads,
-        target_frames.term_shares(facts, account.id, window), window.days,
+        target_frames.term_shares(facts, account.id, window),
+        STAKE_DAYS / facts.monthly_days(account.id, facts.held(account.id, window).kind, window),
+        _caps(facts, account, window),
     )  # fmt: skip
     return Findings(
         tuple(group for group in groups if len(group.rows)), total.total, int(targets["spend"].sum()),
         int(targets["sales"].sum()), hidden,
     )  # fmt: skip
+
+
+def _caps(facts: Facts, account: Account, window: Window) -> pl.DataFrame:
+    """What each campaign spends a month by the report that totals come from: campaign_id, cap (micro-units)."""
+    source = facts.total_source(account.id, [window])
+    if source is None:
+        return pl.DataFrame(schema={"campaign_id": pl.UInt32, "cap": pl.Int64})
+    monthly = STAKE_DAYS / facts.monthly_days(account.id, source, window)
+    sums = campaign_frames.campaign_sums(facts, account.id, window, source)
+    return sums.select("campaign_id", cap=(pl.col("spend") * monthly).floor().cast(pl.Int64))
 
 
 def _gathered(key: str, rows: pl.DataFrame, families: Mapping[str, str]) -> pl.DataFrame:
@@ -282,7 +330,11 @@ def _gathered(key: str, rows: pl.DataFrame, families: Mapping[str, str]) -> pl.D
     family = pl.col("prior_level") == "family"
     return lines.with_columns(
         row_id=pl.concat_str("prior_level", "company", separator=":").str.head(64),
-        called=pl.when(family).then(pl.col("company").replace(families)).otherwise("company"),
+        called=pl.when(family)
+        .then(pl.col("company").replace(families))
+        .when(pl.col("prior_level") == "own_campaign")
+        .then(pl.col("campaign").cast(pl.String))
+        .otherwise("company"),
     )
 
 

@@ -18,16 +18,17 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from nimbus_reef.errors import BadFile, BadInput
-from nimbus_reef.formats import mapping, reports, tables, values
-from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.formats import mapping, mixed, wall
+from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap, Suggestion
+from nimbus_reef.formats.raw import RawTable
+from nimbus_reef.formats.reading import SheetLook
 from nimbus_reef.formats.reports import Parsed
-from nimbus_reef.formats.tables import RawTable
-from nimbus_reef.formats.values import DateOrder
-from nimbus_reef.store import ingest, loads
+from nimbus_reef.store import ingest, loads, names
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.engine import Store
 from nimbus_reef.store.ingest import Loaded, Part, Progress, Source
+from nimbus_reef.store.loads import Batch
 
 _PREVIEW_ROWS = 2_000
 
@@ -74,43 +75,104 @@ def keep_file(folder: Path, path: Path) -> Kept:
 @dataclass(frozen=True, slots=True)
 class Looked:
     """
-    A first look at a file: its head, the kinds it may be (best first), and whether the
-    best comes from an earlier file of the same source.
+    A first look at a file: its tables, how they were read last time (empty where none of them is
+    known), the label that goes with that, and the load that had the very same bytes.
     """
 
-    table: RawTable
-    suggestions: tuple[Suggestion, ...]
-    remembered: bool
+    sheets: tuple[SheetLook, ...]
+    known: tuple[ColumnMap, ...]
     scope: str
+    before: Batch | None = None
+
+    @property
+    def table(self) -> RawTable:
+        """The first table."""
+        return self.sheets[0].table
+
+    @property
+    def suggestions(self) -> tuple[Suggestion, ...]:
+        """What the first table may be."""
+        return self.sheets[0].suggestions
+
+    @property
+    def remembered(self) -> bool:
+        """True when the file comes from a source that was loaded before."""
+        return bool(self.known)
+
+    def sheet(self, name: str) -> SheetLook:
+        """A table by the name of its sheet; the first where that is empty."""
+        found = next((each for each in self.sheets if each.table.sheet == name or not name), None)
+        if found is None:
+            offered = ", ".join(each.table.sheet for each in self.sheets)
+            raise BadInput(f"There is no sheet “{name}” with rows.", remedy=f"Choose among {offered}.")
+        return found
 
 
-def look(store: Store, account: Account, path: Path, file_name: str) -> Looked:
+def look(store: Store, account: Account, path: Path, file_name: str, sha256: str = "") -> Looked:
     """Reads the head of a file and suggests what it is; BadFile when it cannot be read."""
-    if not path.exists():
-        raise BadFile("The file is no longer here.", place=file_name, remedy="Drop it again.")
-    table = tables.read_table(path, file_name, rows=_PREVIEW_ROWS)
-    suggestions = mapping.suggest_kind(table)
-    before = loads.remembered(store, account.id, mapping.signature(table.headers))
-    if before is None:
-        return Looked(table, tuple(suggestions), False, "product")
-    known = ColumnMap.from_json(before.mapping)
-    fresh = next(each for each in suggestions if each.mapping.kind == known.kind)
-    first = replace(fresh, mapping=replace(known, date_order=fresh.mapping.date_order), missing=())
-    rest = [each for each in suggestions if each.mapping.kind != known.kind]
-    return Looked(table, (first, *rest), True, before.scope)
+    sheets = tuple(sorted(wall.look(path, file_name, _PREVIEW_ROWS), key=_longest_first))
+    known: list[ColumnMap] = []
+    scope = ""
+    for each in sheets:
+        before = loads.remembered(store, account.id, each.signature)
+        known += [_as_before(batch, each) for batch in before]
+        scope = scope or (before[0].scope if before else "")
+    same = loads.same_file(store, account.id, sha256) if sha256 else None
+    return Looked(sheets, tuple(known), scope, same)
 
 
-def needs_date_order(table: RawTable, columns: ColumnMap) -> bool:
-    """True when a mapped date could be day-first or month-first and nobody said which."""
-    if columns.date_order is not DateOrder.UNKNOWN:
-        return False
-    kind = KINDS[columns.kind]
-    return any(
-        column.holds.dated
-        and column.name in columns.columns
-        and values.date_order(table.frame[columns.columns[column.name]]) is DateOrder.UNKNOWN
-        for column in kind.columns
+def _longest_first(sheet: SheetLook) -> tuple[bool, int]:
+    return bool(sheet.suggestions[0].missing) and not sheet.told_by, -len(sheet.table.frame)
+
+
+def _as_before(batch: Batch, sheet: SheetLook) -> ColumnMap:
+    """The mapping of an earlier file of this source, with what belongs to this one: dates, days, sheet."""
+    known = ColumnMap.from_json(batch.mapping)
+    fresh = mapping.suggest(sheet.table, READ_KINDS[known.kind]).mapping
+    return replace(
+        known, date_order=fresh.date_order, sheet=sheet.table.sheet, days=None if known.dated else sheet.days
     )
+
+
+def usual_maps(looked: Looked, kind: str | None = None, sheets: Sequence[str] = ()) -> list[ColumnMap]:
+    """
+    How a file is read when nobody says otherwise: as last time, else as its sheets suggest.
+
+    kind: read the first (or named) sheet as this kind. sheets: only these; else all that fit a kind.
+    BadFile where no sheet fits any.
+    """
+    chosen = [looked.sheet(name) for name in sheets] or list(looked.sheets)
+    if kind is not None:
+        return [_of_kind(chosen[0], kind)]
+    names = {each.table.sheet for each in chosen}
+    if known := [each for each in looked.known if each.sheet in names]:
+        return known
+    found = [made for each in chosen for made in _suggested(each)]
+    if found:
+        return found
+    best = chosen[0].suggestions[0]
+    raise BadFile(
+        f"No report kind fits: for {KINDS[best.mapping.kind].title.lower()} the file lacks "
+        f"{', '.join(best.missing)}.",
+        remedy="Choose the columns by hand in Intake, or rename them in the file.",
+    )
+
+
+def _suggested(sheet: SheetLook) -> list[ColumnMap]:
+    if sheet.told_by:
+        made = mixed.suggest(sheet.table, sheet.told_by, dict(sheet.words))
+        return [replace(each, days=sheet.days if each.needs_days else None) for each in made]
+    best = sheet.suggestions[0]
+    return (
+        [] if best.missing else [replace(best.mapping, days=sheet.days if best.mapping.needs_days else None)]
+    )
+
+
+def _of_kind(sheet: SheetLook, kind: str) -> ColumnMap:
+    found = next((each for each in sheet.suggestions if each.mapping.kind == kind), None)
+    if found is None:
+        raise BadInput(f"“{kind}” is no report kind.", remedy=f"Use one of {', '.join(KINDS)}.")
+    return replace(found.mapping, days=sheet.days if found.mapping.needs_days else None)
 
 
 def load(
@@ -118,9 +180,10 @@ def load(
     account: Account,
     path: Path,
     file_name: str,
-    columns: ColumnMap,
+    columns: ColumnMap | Sequence[ColumnMap],
     *,
-    scope: str,
+    scope: str | None,
+    usual: str | None = None,
     others: Sequence[Account] = (),
     today: date | None = None,
     confirmed: bool = False,
@@ -130,31 +193,30 @@ def load(
     progress: Progress = lambda part, message: None,
 ) -> tuple[Loaded, ...]:
     """
-    Loads one file under a confirmed mapping. Raises BadFile, BadInput or NeedsYes; then
+    Loads one file under confirmed mappings. Raises BadFile, BadInput or NeedsYes; then
     nothing was changed.
 
-    others: accounts that rows with an `account` of their own may go to. today: the day
-    of loading, each account's own when left out.
+    scope: the label of what has campaigns; null lets it follow from them, or be the usual one of the
+    source. others: accounts that rows with an `account` of their own may go to. today: the day of
+    loading, each account's own when left out.
     """
     progress(0.02, "reading the file")
-    table = tables.read_table(path, file_name)
-    columns = mapping.checked(columns, table.headers)
-    columns = _settled_dates(table, columns, file_name)
-    progress(0.15, f"understanding {len(table.frame):,} rows")
-    parsed = reports.parse(table, columns, file_name, account.timezone)
+    maps = [columns] if isinstance(columns, ColumnMap) else list(columns)
+    with store.read() as connection:
+        known = names.known_by_id(connection, account.id)
+    read = wall.parse_file(path, file_name, maps, account.timezone, known)
+    progress(0.25, f"understood {sum(len(parsed.rows) for _, parsed, _ in read):,} rows")
     parts = [
-        Part(owner.id, own, today or today_of(owner))
+        Part(
+            owner.id, own, today or today_of(owner), settled,
+            mapping.signature(headers, settled.told_by), scope or None, usual or None,
+            owner.maturing_days,
+        )
+        for settled, parsed, headers in read
         for owner, own in _by_account(parsed, account, others, file_name)
-    ]
-    source = Source(
-        file_name,
-        sha256 or keep_digest(path),
-        mapping.signature(table.headers),
-        columns,
-        person_id,
-        upload_id,
-    )
-    return ingest.load(store, parts, source, scope=scope, confirmed=confirmed, progress=progress)
+    ]  # fmt: skip
+    source = Source(file_name, sha256 or keep_digest(path), person_id, upload_id)
+    return ingest.load(store, parts, source, confirmed=confirmed, progress=progress)
 
 
 def _by_account(
@@ -202,61 +264,12 @@ def keep_digest(path: Path) -> str:
         return hashlib.file_digest(stream, "sha256").hexdigest()
 
 
-def _settled_dates(table: RawTable, columns: ColumnMap, file_name: str) -> ColumnMap:
-    """The order of day and month that the whole file proves; asks when it proves none."""
-    if columns.date_order is not DateOrder.UNKNOWN:
-        return columns
-    for column in KINDS[columns.kind].columns:
-        if not column.holds.dated or column.name not in columns.columns:
-            continue
-        found = values.date_order(table.frame[columns.columns[column.name]])
-        if found is DateOrder.UNKNOWN:
-            raise BadInput(
-                f"The dates in “{columns.columns[column.name]}” can be read day-first or month-first.",
-                place=file_name,
-                remedy="Say which it is (in the mapping, or with --dates).",
-            )
-        if found is not None:
-            columns = replace(columns, date_order=found)
-    return columns
-
-
-def suggestion_for(looked: Looked, kind: str | None) -> Suggestion:
-    """The suggestion for a chosen kind, or the best; BadFile when no kind fits at all."""
-    if kind is not None:
-        found = next((each for each in looked.suggestions if each.mapping.kind == kind), None)
-        if found is None:
-            raise BadInput(f"“{kind}” is no report kind.", remedy=f"Use one of {', '.join(KINDS)}.")
-        return found
-    best = looked.suggestions[0]
-    if best.missing:
-        raise BadFile(
-            f"No report kind fits: for {KINDS[best.mapping.kind].title.lower()} the file lacks "
-            f"{', '.join(best.missing)}.",
-            remedy="Choose the columns by hand in Intake, or rename them in the file.",
-        )
-    return best
-
-
-def to_mend(path: Path, file_name: str, problems: Sequence[tuple[int, str, str, str]]) -> pl.DataFrame:
+def to_mend(
+    path: Path, file_name: str, problems: Sequence[tuple[int, str, str, str]], sheet: str = ""
+) -> pl.DataFrame:
     """
     The file as it stands with a last column `problem`, rows that were turned away first.
 
-    All of it, since a file replaces the days it covers: the mended rows alone would take
-    the place of the good ones. problems: line, column, value, reason. BadFile when the
-    file cannot be read any more.
+    problems: line, column, value, reason. BadFile when the file cannot be read any more.
     """
-    if not path.exists():
-        raise BadFile("The file is no longer here.", place=file_name, remedy="Drop it again.")
-    table = tables.read_table(path, file_name)
-    said = pl.DataFrame(
-        {"line": [row[0] for row in problems], "problem": [f"{row[1]} {row[3]}" for row in problems]},
-        schema={"line": pl.Int64, "problem": pl.String},
-    )
-    per_line = said.group_by("line", maintain_order=True).agg(pl.col("problem").str.join("; "))
-    return (
-        table.frame.with_columns(pl.col(tables.LINE).cast(pl.Int64))
-        .join(per_line, left_on=tables.LINE, right_on="line", how="left", maintain_order="left")
-        .sort(pl.col("problem").is_null(), maintain_order=True)
-        .drop(tables.LINE)
-    )
+    return wall.to_mend(path, file_name, problems, sheet)

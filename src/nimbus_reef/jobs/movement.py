@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Final
 
 import polars as pl
@@ -14,7 +14,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs.narrow import Narrow
 from nimbus_reef.store import campaign_frames, product_frames, target_frames
 from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.facts import TARGET_SOURCES, TOTAL_SOURCES, Facts
 
 GROUPINGS: Final = ("product", "family", "campaign", "portfolio", "format", "keyword")
 REST: Final = "not in product report"
@@ -33,7 +33,8 @@ def sides(
     """
 
     def make() -> pl.DataFrame:
-        rows = [_side(facts, account, each, aims, by, narrow) for each in (against, window)]
+        source = source_of(facts, account, (against, window), by)
+        rows = [_side(facts, account, each, aims, by, narrow, source) for each in (against, window)]
         named = pl.concat([each.select(_NAMES) for each in rows[::-1]]).unique(
             "key", keep="first", maintain_order=True
         )
@@ -49,7 +50,8 @@ def sides(
             for name in MONEY_MEASURES
             for when in (0, 1)
         ]
-        rated = moved(joined.with_columns(money), against.days, window.days)
+        then, now = held_days(facts, account, (against, window), by)
+        rated = moved(joined.with_columns(money), then, now)
         return rated.sort(~active(), -pl.col("profit").abs(), maintain_order=True)
 
     key = ("sides", account.id, facts.generation(account.id), window, against, aims, by, narrow)
@@ -64,8 +66,43 @@ def active() -> pl.Expr:
 _NAMES: Final = ["key", "name", "where", "sku", "target_acos", "margin"]
 
 
+def sources(by: str) -> tuple[str, ...]:
+    """The reports that a grouping's rows may come from, the better first."""
+    if by in ("product", "family"):
+        return ("product_ad_daily",)
+    return TARGET_SOURCES if by == "keyword" else TOTAL_SOURCES
+
+
+def source_of(facts: Facts, account: Account, windows: Sequence[Window], by: str) -> str:
+    """The one report that a grouping's rows come from in both windows."""
+    if by == "keyword":
+        counts = {
+            kind: sum(facts.held_days(account.id, kind, each) for each in windows) for kind in TARGET_SOURCES
+        }
+        return max(TARGET_SOURCES, key=lambda kind: counts[kind])
+    if by in ("product", "family"):
+        return "product_ad_daily"
+    return facts.total_source(account.id, windows) or "target_daily"
+
+
+def held_days(facts: Facts, account: Account, windows: Sequence[Window], by: str) -> tuple[int, int]:
+    """How many days of both windows (then, now) the rows of a grouping are the sums of."""
+    source = source_of(facts, account, windows, by)
+    then, now = (facts.monthly_days(account.id, source, each) for each in windows)
+    return then, now
+
+
+def groupings(facts: Facts, account: Account, windows: Sequence[Window]) -> tuple[str, ...]:
+    """The ways of grouping, those first whose reports hold something of the windows."""
+
+    def told(by: str) -> bool:
+        return all(any(facts.held_days(account.id, kind, each) for kind in sources(by)) for each in windows)
+
+    return tuple(sorted(GROUPINGS, key=lambda by: not told(by)))
+
+
 def _side(
-    facts: Facts, account: Account, window: Window, aims: Aims, by: str, narrow: Narrow
+    facts: Facts, account: Account, window: Window, aims: Aims, by: str, narrow: Narrow, source: str
 ) -> pl.DataFrame:
     if by in ("product", "family"):
         rows = product_frames.placed_products(facts, account.id, window)
@@ -76,14 +113,13 @@ def _side(
             else _families(rows, aims, product_frames.family_names(facts, account.id))
         )
     if by == "keyword":
-        rows = narrow.part(facts, account, window, target_frames.target_rows(facts, account.id, window))
+        rows = narrow.part(
+            facts, account, window, target_frames.target_rows(facts, account.id, window, source)
+        )
         where = pl.concat_str("match_type", pl.lit(" · "), "campaign", pl.lit(" · "), "ad_group")
         return _named(
             rows.with_columns(aims.expr(rows.columns)), pl.col("target_id").cast(pl.String), "target", where
         )
-    source = facts.total_source(account.id, [window]) or "target_daily"
-    if source == "hourly":
-        source = "target_daily"
     rows = campaign_frames.campaign_sums(facts, account.id, window, source)
     rows = narrow.part(facts, account, window, rows) if narrow else rows
     rows = rows.with_columns(aims.expr(rows.columns))
@@ -140,7 +176,7 @@ def _rest(
     sums: Mapping[str, int] = {}
     if source is not None and source != "product_ad_daily":
         sums = {
-            f"{name}{when}": max(0, int(days[name].sum()) - int(rows[f"{name}{when}"].sum()))
+            f"{name}{when}": int(days[name].sum()) - int(rows[f"{name}{when}"].sum())
             for when, each in enumerate((against, window))
             for days in [facts.by_day(account.id, source, each, MEASURES)]
             for name in MEASURES

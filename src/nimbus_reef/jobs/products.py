@@ -115,7 +115,10 @@ def _falls(facts: Facts, account: Account, window: Window, narrow: Narrow) -> li
     if pages.is_empty():
         return []
     changes = listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
-    rows = product_frames.placed_products(facts, account.id, around)
+    # A sum of several days says nothing of before and after.
+    rows = product_frames.placed_products(facts, account.id, around).filter(
+        pl.col("first_day") == pl.col("day")
+    )
     rows = narrow.part(facts, account, around, rows) if narrow else rows
     daily = rows.group_by("product_id", "day").agg(pl.col("clicks", "orders", "spend", "sales").sum())
     rows_of = {
@@ -123,14 +126,18 @@ def _falls(facts: Facts, account: Account, window: Window, narrow: Narrow) -> li
         for row in rows.unique("product_id", keep="last", maintain_order=True).to_dicts()
     }
     made = []
-    for fall in listings.falls(daily, changes, window.last).to_dicts():
+    newest = facts.newest_day(account.id) or window.last
+    mature = min(window.last, newest - timedelta(days=account.maturing_days))
+    for fall in listings.falls(daily, changes, mature).to_dicts():
         own = daily.filter(pl.col("product_id") == fall["product_id"])
         sold = own.select(pl.col("sales", "orders", "spend", "clicks").sum()).to_dicts()[0]
         since = own.filter(
-            pl.col("day").is_between(fall["day"], fall["day"] + timedelta(days=listings.SIDE_DAYS - 1))
+            pl.col("day").is_between(
+                fall["day"], min(mature, fall["day"] + timedelta(days=listings.SIDE_DAYS - 1))
+            )
         )
         spent = int(since["spend"].sum()) / MICRO
-        days = (min(window.last, fall["day"] + timedelta(days=listings.SIDE_DAYS - 1)) - fall["day"]).days + 1
+        days = (min(mature, fall["day"] + timedelta(days=listings.SIDE_DAYS - 1)) - fall["day"]).days + 1
         wasted = spent * (1 - fall["cvr_after"] / fall["cvr_before"]) * STAKE_DAYS / days
         what = changes.filter((pl.col("product_id") == fall["product_id"]) & (pl.col("day") == fall["day"]))
         words = ", ".join(
@@ -155,7 +162,7 @@ def _bottom(
     its metrics are the same money, so the largest stands for all.
     """
     on = standing.ground(facts, account, window, narrow)
-    monthly = STAKE_DAYS / window.days
+    monthly = STAKE_DAYS / facts.monthly_days(account.id, "product_ad_daily", window)
     made = []
     for (category,), rows in on.rows.partition_by("category", as_dict=True, maintain_order=True).items():
         if category is None:

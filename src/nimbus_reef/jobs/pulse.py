@@ -10,6 +10,9 @@ import polars as pl
 from nimbus_reef.core.metrics import difference
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import audit
+from nimbus_reef.jobs.lacking import lacking
+from nimbus_reef.jobs.narrow import EVERYTHING, Narrow
+from nimbus_reef.jobs.totals import totals
 from nimbus_reef.store import aims, loads, plans
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
@@ -41,7 +44,8 @@ class Sums:
 class Beat:
     """
     One account. source: the report its totals come from. days: day, spend, sales of the
-    window. overspend: micro-units per 30 days where it is known without working it out.
+    window. overspend: micro-units per 30 days where it is known without working it out. unread: no
+    report is held in which findings could be looked for; cut: a sum that the window holds a part of.
     """
 
     account: Account
@@ -54,6 +58,8 @@ class Beat:
     overspend: int | None = None
     planned: int = 0
     loaded_at: date | None = None
+    unread: bool = False
+    cut: tuple[Window, ...] = ()
 
     def moved(self, name: str) -> float | None:
         """Relative change of spend or sales per day; null without a base."""
@@ -64,37 +70,43 @@ class Beat:
 
 
 def beat(
-    facts: Facts, account: Account, window: Window | None, against: Window | None, newest: date | None
-) -> Beat:
-    """The pulse of an account; little more than its name where nothing is loaded."""
+    facts: Facts, account: Account, window: Window | None, against: Window | None, newest: date | None,
+    narrow: Narrow = EVERYTHING,
+) -> Beat:  # fmt: skip
+    """The pulse of an account, or of a part of it; little more than its name where nothing is loaded."""
     planned = len(plans.planned(facts.store, account.id))
     batches = loads.batches(facts.store, account.id, limit=1)
     loaded_at = batches[0].loaded_at.date() if batches else None
     if newest is None or window is None:
         return Beat(account, newest, planned=planned, loaded_at=loaded_at)
-    windows = [window, *([against] if against else [])]
-    source = facts.total_source(account.id, windows)
-    if source is None:
-        return Beat(account, newest, window, planned=planned, loaded_at=loaded_at)
+    found = totals(facts, account, window, against, narrow)
+    if found is None or not found.held_now:
+        return Beat(account, newest, window, planned=planned, loaded_at=loaded_at, unread=True)
     return Beat(
         account=account,
         newest=newest,
         window=window,
-        source=source,
-        days=facts.by_day(account.id, source, window, ("spend", "sales")),
-        now=_sums(facts, account, source, window),
-        then=_sums(facts, account, source, against) if against else None,
-        overspend=audit.overspend_known(facts, account, window, aims.aims(facts.store, account)),
+        source=found.source,
+        days=found.now,
+        now=_sums(facts, account, found.now, found.held_now, window, narrow),
+        then=_sums(facts, account, found.then, found.held_then, against, narrow)
+        if against and found.then is not None and found.held_then
+        else None,
+        overspend=audit.overspend_known(facts, account, window, aims.aims(facts.store, account), narrow),
+        unread=lacking(facts, account, window, audit.SOURCES) is not None,
+        cut=tuple(block for blocks in facts.cut(account.id, window).values() for block in blocks)[:1],
         planned=planned,
         loaded_at=loaded_at,
     )
 
 
-def _sums(facts: Facts, account: Account, source: str, window: Window) -> Sums:
-    ads = facts.by_day(account.id, source, window, ("spend", "sales"))
+def _sums(
+    facts: Facts, account: Account, ads: pl.DataFrame, held: int, window: Window, narrow: Narrow
+) -> Sums:
     trade = facts.by_day(account.id, _TRADE, window, ("total_sales",))
-    whole = len(trade) == window.days
+    # All trade is that of the whole account: beside a part of its ads it says nothing.
+    whole = facts.held_days(account.id, _TRADE, window) == window.days and not narrow
     return Sums(
-        window.days, int(ads["spend"].sum()), int(ads["sales"].sum()),
+        held, int(ads["spend"].sum()), int(ads["sales"].sum()),
         int(trade["total_sales"].sum()) if whole else None,
     )  # fmt: skip

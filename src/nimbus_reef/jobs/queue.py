@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import socket
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any, Final
 
@@ -13,6 +13,7 @@ import structlog
 from huey import Huey, RedisHuey, SqliteHuey, crontab
 
 from nimbus_reef.config import Config
+from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError, StoreAway
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.jobs import exports, intake
@@ -93,7 +94,8 @@ def summary(loaded: Loaded) -> dict[str, Any]:
         "first_day": loaded.first_day.isoformat() if loaded.first_day else None,
         "last_day": loaded.last_day.isoformat() if loaded.last_day else None,
         "rejected": loaded.rejected, "removed": loaded.removed, "sums": loaded.sums,
-        "warnings": list(loaded.warnings),
+        "warnings": list(loaded.warnings), "scope": loaded.scope,
+        "blocks": [[each.first.isoformat(), each.last.isoformat()] for each in loaded.blocks],
     }  # fmt: skip
 
 
@@ -154,8 +156,8 @@ def _load(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
         raise BadFile("The file is no longer here.", place=upload.file_name, remedy="Drop it again.")
     person = people.by_id(store, job.person_id) if job.person_id else None
     loads_done = intake.load(
-        store, account, path, upload.file_name, ColumnMap.from_json(job.request["mapping"]),
-        scope=str(job.request["scope"]), others=[a for a in known if person and person.sees(a.brand_id)],
+        store, account, path, upload.file_name, [ColumnMap.from_json(each) for each in job.request["maps"]],
+        scope=str(job.request.get("scope") or "") or None, usual=str(job.request.get("usual") or "") or None, others=[a for a in known if person and person.sees(a.brand_id)],
         confirmed=bool(job.request.get("confirmed")), sha256=upload.sha256,
         person_id=job.person_id, upload_id=upload.id, progress=_progress(store, job),
     )  # fmt: skip
@@ -167,13 +169,18 @@ def _undo(_: Config, store: Store, job: loads.Job) -> dict[str, Any]:
     found = loads.get_batch(store, batch_id)
     if job.attempts > 1 and found is not None and found.undone_at is not None:
         # The worker died after the commit and before it could say so.
-        return {"kind": found.kind, "undone": batch_id, "restored": [], "left": []}
-    undone = undo.undo(store, job.account_id or 0, batch_id, progress=_progress(store, job))
+        return {"undone": batch_id, "kinds": []}
+    done = undo.undo(store, job.account_id or 0, batch_id, progress=_progress(store, job))
     return {
-        "kind": undone.kind, "undone": batch_id,
-        "restored": [day.isoformat() for day in undone.restored],
-        "left": [day.isoformat() for day in undone.left],
+        "undone": batch_id,
+        "kinds": [
+            {"kind": each.kind, "restored": _as_pairs(each.restored), "left": _as_pairs(each.left)} for each in done
+        ],
     }  # fmt: skip
+
+
+def _as_pairs(spans: Iterable[Window]) -> list[list[str]]:
+    return [[each.first.isoformat(), each.last.isoformat()] for each in spans]
 
 
 def _export(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:

@@ -49,6 +49,11 @@ class Ground:
             self._made[key] = None if cell is None else peers.blended(cell, weights)
         return self._made[key]
 
+    def weighed(self, category: str, metric: str, weights: Mapping[str, float]) -> Peers | None:
+        """Peers of a cell of all formats, its months weighed by counts that are not in the ground."""
+        cell = self.cells.get((category, ALL, metric))
+        return None if cell is None else peers.blended(cell, dict(weights))
+
     def _weights(self, category: str, denominator: str) -> dict[str, float]:
         """Our denominator in each month's part of the window."""
         measure = denominator if denominator in self.rows.columns else "clicks"
@@ -56,17 +61,30 @@ class Ground:
 
 
 def _by_month(rows: pl.DataFrame) -> dict[str, list[dict[str, Any]]]:
-    """Category → its months in order, each with the sums of the measures."""
+    """Category → its months in order, each with the sums of the measures; a block's by its days in each."""
     sums = (
         rows.drop_nulls("category")
-        .group_by(pl.col("category").cast(pl.String), pl.col("day").dt.strftime("%Y-%m").alias("month"))
-        .agg(pl.col(MEASURES).sum())
+        .join(_month_shares(rows), on=["first_day", "day"])
+        .group_by(pl.col("category").cast(pl.String), "month")
+        .agg((pl.col(MEASURES) * pl.col("share")).sum())
         .sort("category", "month")
     )
     found: dict[str, list[dict[str, Any]]] = {}
     for row in sums.to_dicts():
         found.setdefault(row["category"], []).append(row)
     return found
+
+
+def _month_shares(rows: pl.DataFrame) -> pl.DataFrame:
+    """first_day, day → month and the share of the span's days that lie in it: 1 for a day."""
+    spans = rows.select("first_day", "day").unique()
+    days = spans.with_columns(at=pl.date_ranges("first_day", "day")).explode("at", empty_as_null=True)
+    return (
+        days.group_by("first_day", "day", pl.col("at").dt.strftime("%Y-%m").alias("month"))
+        .len("days")
+        .with_columns(share=pl.col("days") / pl.col("days").sum().over("first_day", "day"))
+        .drop("days")
+    )
 
 
 def ground(facts: Facts, account: Account, window: Window, narrow: Narrow = EVERYTHING) -> Ground:
@@ -103,6 +121,7 @@ def places(
 ) -> dict[str, Placed]:
     """Where metrics of some rows of the ground stand; per category first, then weighed by spend."""
     parts: dict[str, list[tuple[str, Standing, float, float]]] = {metric: [] for metric in metrics}
+    summed = bool((rows["first_day"] < rows["day"]).any())
     daily = rows.drop_nulls("category").group_by("category", "day").agg(pl.col(MEASURES).sum()).sort("day")
     order = rows["category"].drop_nulls().unique(maintain_order=True).to_list()
     by_category = daily.partition_by("category", as_dict=True)
@@ -113,7 +132,9 @@ def places(
             rated = RATED[metric]
             found = on.peers_of(str(category), ad_format, metric)
             ends = None
-            if found is not None and not peers.too_thin(metric, sums):
+            # How a money ratio wavers is seen from day to day; a sum of several does not tell.
+            tells = rated.proportion or not summed
+            if found is not None and tells and not peers.too_thin(metric, sums):
                 ends = peers.ends_of(
                     metric,
                     *(
@@ -141,8 +162,25 @@ def shop_sums(facts: Facts, account: Account, window: Window) -> Mapping[str, in
     return {name: int(rows[name].sum()) for name in COUNTS}
 
 
-def shop_place(on: Ground, sums: Mapping[str, int], metric: str) -> Placed:
-    """Cart and purchase rate: of the account as a whole, against each category it spends in."""
+def shop_months(facts: Facts, account: Account, window: Window) -> Mapping[str, Mapping[str, float]]:
+    """What peer months of cart and purchase rate weigh: the counted weeks' own clicks, own cart adds."""
+    rows = market_frames.query_weeks(facts, account.id, window).filter(pl.col("sku").is_null())
+    months = rows.group_by(pl.col("day").dt.strftime("%Y-%m").alias("month")).agg(
+        pl.col("own_clicks", "own_cart_adds").sum()
+    )
+    return {
+        name.removeprefix("own_"): dict(months.select("month", pl.col(name).cast(pl.Float64)).rows())
+        for name in ("own_clicks", "own_cart_adds")
+    }
+
+
+def shop_place(
+    on: Ground, sums: Mapping[str, int], metric: str, months: Mapping[str, Mapping[str, float]]
+) -> Placed:
+    """
+    Cart and purchase rate: of the account as a whole, against each category it spends in. months:
+    see `shop_months`.
+    """
     own = {name.removeprefix("own_"): value for name, value in sums.items() if name.startswith("own_")}
     rated = RATED[metric]
     ends = None
@@ -151,7 +189,11 @@ def shop_place(on: Ground, sums: Mapping[str, int], metric: str) -> Placed:
         ends = peers.ends_of(metric, top, below)
     spent = on.rows.group_by("category").agg(pl.col("spend").sum()).drop_nulls("category").sort("category")
     parts = [
-        (category, peers.standing(metric, own, on.peers_of(category, ALL, metric), ends), float(spend))
+        (
+            category,
+            peers.standing(metric, own, on.weighed(category, metric, months[rated.denominator]), ends),
+            float(spend),
+        )
         for category, spend in spent.rows()
     ]
     return Placed(peers.combined(metric, own, [(each, spend, 1.0) for _, each, spend in parts]), tuple(parts))

@@ -9,7 +9,7 @@ import polars as pl
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs.narrow import Narrow
-from nimbus_reef.store import product_frames
+from nimbus_reef.store import campaign_frames, product_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.facts import Facts
 
@@ -18,11 +18,16 @@ _PRODUCTS = "product_ad_daily"
 
 @dataclass(frozen=True, slots=True)
 class Totals:
-    """source: the report; now, then: day and measures (money in micro-units) of each held day."""
+    """
+    source: the report; now, then: first_day, day and measures (money in micro-units) of each held day
+    or block; held_now, held_then: how many days of the windows it holds.
+    """
 
     source: str
     now: pl.DataFrame
     then: pl.DataFrame | None
+    held_now: int = 0
+    held_then: int = 0
 
 
 def totals(
@@ -30,21 +35,29 @@ def totals(
 ) -> Totals | None:
     """
     Daily sums of both windows, never of two reports; null where none holds them. All of the
-    account from the first report that holds it; a part of it from the product ads.
+    account from the first report that holds it; a part of it from the product ads, or where those are
+    not held, by campaign from that report.
     """
     windows = [window, *([against] if against else [])]
-    source = _PRODUCTS if narrow else facts.total_source(account.id, windows)
-    if source is None:
+    source = facts.total_source(account.id, windows)
+    if narrow and facts.held_days(account.id, _PRODUCTS, window):
+        source = _PRODUCTS
+    if source is None or (narrow and narrow.product and source != _PRODUCTS):
         return None
     made = [_days(facts, account, each, source, narrow) for each in windows]
-    return Totals(source, made[0], made[1] if against else None)
+    held = [facts.held_days(account.id, source, each) for each in windows]
+    return Totals(source, made[0], made[1] if against else None, held[0], held[1] if against else 0)
 
 
 def _days(facts: Facts, account: Account, window: Window, source: str, narrow: Narrow) -> pl.DataFrame:
     if not narrow:
         return facts.by_day(account.id, source, window, MEASURES)
-    rows = narrow.part(facts, account, window, product_frames.placed_products(facts, account.id, window))
-    return rows.group_by("day").agg(pl.col(MEASURES).sum()).sort("day")
+    if source == _PRODUCTS:
+        placed = product_frames.placed_products(facts, account.id, window)
+    else:
+        placed = campaign_frames.campaign_days(facts, account.id, window, source)
+    rows = narrow.part(facts, account, window, placed)
+    return rows.group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day", "first_day")
 
 
 def summed(days: pl.DataFrame) -> dict[str, int]:

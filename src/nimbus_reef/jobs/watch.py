@@ -65,15 +65,16 @@ def _take(
         store, account_id=account.id, person_id=None, file_name=name, sha256=kept.sha256, size=kept.size
     )
     try:
-        looked = intake.look(store, account, kept.path, name)
+        looked = intake.look(store, account, kept.path, name, kept.sha256)
     except ReefError as problem:
         _refuse(store, account, upload_id, str(problem))
         return
-    if not looked.remembered:
+    if not looked.remembered or looked.before is not None:
+        # Nobody has said yet how such a file is read, or it is held already: it waits to be looked at.
         return
     job_id = loads.start_job(
         store, kind="load", account_id=account.id, person_id=None, upload_id=upload_id,
-        request={"mapping": looked.suggestions[0].mapping.as_json(), "scope": looked.scope},
+        request={"maps": [each.as_json() for each in looked.known], "usual": looked.scope},
     )  # fmt: skip
     start(job_id)
 

@@ -50,9 +50,9 @@ WITH_ITS_PRODUCT = register(
     Check(
         key="with-its-product",
         subject=Subject.TARGET,
-        title="Products whose targets cost too much as a whole",
+        title="Targets that cost too much as a whole",
         question="Where do targets miss the target ACOS though they convert like their company?",
-        to_do="look at the product, its price and its bids",
+        to_do="look at what they advertise, its price and its bids",
         condition=with_its_product(),
     )
 )
