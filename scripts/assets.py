@@ -15,7 +15,7 @@ from pathlib import Path
 WEB = Path("src/nimbus_reef/web")
 STATIC = WEB / "static"
 STAMP = STATIC / "built.json"
-BUILT = ("reef.min.css", "reef.min.js", "charts.min.js", "archivo.woff2", "archivo-ext.woff2")
+BUILT = ("reef.min.css", "reef.min.js", "charts.min.js", "early.min.js", "archivo.woff2", "archivo-ext.woff2")
 
 
 def digest(paths: list[Path]) -> str:

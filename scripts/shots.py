@@ -6,6 +6,7 @@ Takes one picture of each main view of a running demo into docs/screenshots/.
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -78,9 +79,19 @@ def intake(page: Page, base: str) -> None:
 def mapping(page: Page, base: str) -> None:
     """A workbook with strange headers, mapped but not loaded."""
     page.goto(f"{base}/intake/")
-    sample = next(Path("var/demo").glob("fernhollow-de/*.xlsx"))
-    page.set_input_files("input[type=file]", sample)
+    page.set_input_files("input[type=file]", _sample("search-terms-as-others-write-them.xlsx"))
     page.wait_for_url("**/intake/files/*")
+
+
+def mapping_mixed(page: Page, base: str) -> None:
+    """A sheet of several kinds, told apart by a column; mapped but not loaded."""
+    page.goto(f"{base}/intake/")
+    page.set_input_files("input[type=file]", _sample("everything-in-one-sheet.xlsx"))
+    page.wait_for_url("**/intake/files/*")
+
+
+def _sample(name: str) -> Path:
+    return Path(os.environ.get("REEF_VAR", "var")) / "demo" / "fernhollow-de" / name
 
 
 def at(path: str, wait: str = "") -> Callable[[Page, str], None]:
@@ -121,7 +132,7 @@ def plan(page: Page, base: str) -> None:
 
 VIEWS = {
     "pulse": pulse, "findings": findings, "targeting-1920": targeting_wide, "targeting-390": targeting_narrow,
-    "targeting": targeting, "search-terms": search_terms, "intake": intake, "mapping": mapping, "plan": plan,
+    "targeting": targeting, "search-terms": search_terms, "intake": intake, "mapping": mapping, "mapping-mixed": mapping_mixed, "plan": plan,
     "standing": at("/standing/tree?account=fernhollow-de", ".tree svg"), "standing-products": standing_products,
     "shoppers-path": at("/standing/path?account=fernhollow-de"),
     "movement": at("/movement/drift?account=fernhollow-de", ".drift svg"),

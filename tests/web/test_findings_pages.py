@@ -110,10 +110,24 @@ def test_winners_sell_within_target_and_are_promoted_with_a_negative_at_their_so
     )
 
 
+@pytest.mark.parametrize("key", ["costly-targets", "no-order-targets", "with-its-product"])
+def test_a_change_is_filed_under_the_finding_it_was_accepted_from(found, demo, account, owner, key):
+    rows = group(found(), key).rows
+    data = {
+        "findings": rows["members"].explode().to_list(),
+        "back": FINDINGS,
+        "window": f"{WINDOW.first}..{WINDOW.last}",
+    }
+    owner.post("/targeting/targets/accept-many", data=data)
+    filed = [each.change.finding for each in plans.planned(demo.store, account.id)]
+    assert filed
+    assert set(filed) == {key}
+
+
 def test_the_page_puts_away_and_brings_back(owner, found):
     page = owner.get(FINDINGS)
     text = text_of(page)
-    assert "a month is likely spent above target , the same money counted once" in text
+    assert "per 30 days is likely spent above target , the same money counted once" in text
     row = re.search(
         r'form="bulk-costly-targets" name="findings" value="([^"]+)"', page.get_data(as_text=True)
     )[1]

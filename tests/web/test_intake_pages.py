@@ -18,7 +18,7 @@ from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.loads import HeldReport, Job
 from nimbus_reef.web import params
 from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.intake import pages
+from nimbus_reef.web.intake import choosing, pages
 
 ACCOUNT = Account(
     1,
@@ -90,7 +90,7 @@ def test_cells_are_shown_as_they_stand_and_as_they_are_read():
     chosen = ColumnMap(
         "target_daily", {"date": "Tag", "spend": "Kosten", "clicks": "Klicks", "match_type": "Art"}
     )
-    shown = {column.name: column.samples for column in pages.mapped(raw, chosen)}
+    shown = {column.name: column.samples for column in choosing.mapped(raw, chosen)}
     assert shown["date"] == (("13.10.2026", "2026-10-13"), ("14.10.2026", "2026-10-14"))
     assert shown["spend"] == (("€ 1.234,50", "1234.5"), ("x", ""))
     assert shown["clicks"][0] == ("1.200", "1200")
@@ -100,7 +100,7 @@ def test_cells_are_shown_as_they_stand_and_as_they_are_read():
 
 def test_kinds_come_best_first_with_their_fit():
     raw = table(sku=["A"], item_id=["1"], title=["Lamp"])
-    kinds = pages.kinds_by_fit(mapping.suggest_kind(raw))
+    kinds = choosing.kinds_by_fit(mapping.suggest_kind(raw))
     assert kinds[0][0] == "catalog"
     assert kinds[0][2] > kinds[1][2]
 

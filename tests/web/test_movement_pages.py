@@ -3,8 +3,12 @@
 import csv
 import re
 
+import polars as pl
 import pytest
 from tests.web.conftest import row_ids, text_of
+
+from nimbus_reef.web.movement import courses
+from nimbus_reef.web.targeting import opening
 
 SCOPE = "account=fernhollow-de&window=last-20"
 
@@ -162,3 +166,18 @@ def test_pulse_names_the_weakest_metric_and_the_main_mover(owner):
     page = plain(owner.get("/pulse/mover?account=fernhollow-de&window=last-20"))
     assert re.search(r"[A-Z]{3,4}, ahead of \d+ %", page)
     assert "pt of ACOS" in page
+
+
+def test_a_keyword_s_trend_is_held_against_its_own_target(owner, monkeypatch):
+    """Not against that of the first target of its campaign."""
+    judged, held_against = opening.judged, []
+    monkeypatch.setattr(
+        opening, "judged", lambda *of: judged(*of).with_columns(target_acos=pl.col("target_id") / 10_000)
+    )
+    monkeypatch.setattr(courses, "stretches", lambda days, target, write: held_against.append(target) or [])
+    of = {"account": "fernhollow-de", "campaign": "GL-STRIP · grow · phrase", "sort": "-spend"}
+    keywords = row_ids(owner.get("/targeting/targets", query_string=of))[:3]
+    for keyword in keywords:
+        of = {"account": "fernhollow-de", "whose": f"keyword:{keyword}"}
+        assert owner.get("/movement/trends", query_string=of).status_code == 200
+    assert held_against == pytest.approx([int(keyword) / 10_000 for keyword in keywords])

@@ -153,7 +153,9 @@ def test_what_is_not_there_is_404_with_the_same_layout(owner, address):
 
 
 def test_a_window_without_rows_is_empty_not_broken(owner):
-    assert "No target fits" in text_of(owner.get(f"{TARGETS}?window=2020-01-01..2020-01-30"))
+    shown = text_of(owner.get(f"{TARGETS}?window=2020-01-01..2020-01-30"))
+    assert "No figures for" in shown
+    assert "Targets by day are held for" in shown
 
 
 def first_open(client, view, query, wanted):

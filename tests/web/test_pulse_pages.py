@@ -52,7 +52,7 @@ def test_an_account_without_days_says_where_to_begin(demo, account):
 def made_beat(account, **changes):
     base = {
         "newest": TODAY - timedelta(days=1), "window": WINDOW, "source": "target_daily",
-        "days": pl.DataFrame({"day": [1, 2], "spend": [10, 20], "sales": [50, 40]}),
+        "days": pl.DataFrame({"first_day": [1, 2], "day": [1, 2], "spend": [10, 20], "sales": [50, 40]}),
         "now": Sums(30, 30 * MICRO, 100 * MICRO, 200 * MICRO), "then": Sums(30, 20 * MICRO, 100 * MICRO, None),
     }  # fmt: skip
     return Beat(account, **(base | changes))

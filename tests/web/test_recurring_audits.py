@@ -77,12 +77,12 @@ def test_the_workbook_holds_every_sheet_of_the_audit(owner):
     assert rows["brand"][0] == "Fernhollow"
     stakes = [row[7] for row in book["Findings"].iter_rows(min_row=2, values_only=True)]
     assert len(stakes) == rows["findings"][1]
-    headline = re.search(r"([\d,]+) a month is likely", text_of(owner.get(FINDINGS)))[1]
-    assert f"{rows['overspend a month, the same money once'][1]:,.0f}" == headline
+    headline = re.search(r"([\d,]+) per 30 days is likely", text_of(owner.get(FINDINGS)))[1]
+    assert f"{rows['overspend per 30 days, the same money once'][1]:,.0f}" == headline
 
 
 def test_the_report_on_paper_says_what_the_page_says(owner):
     page, paper = text_of(owner.get(FINDINGS)), text_of(owner.get("/findings/report"))
-    headline = re.search(r"(\S+ \S+) a month is likely spent above target", page)[0]
+    headline = re.search(r"(\S+ \S+) per 30 days is likely spent above target", page)[0]
     assert headline in paper
     assert "Audit of Fernhollow" in paper

@@ -84,11 +84,13 @@ def test_the_bar_is_in_the_address_and_findings_follow_it(owner):
     assert "<b>brand</b>" in page
     assert "format=brand" in page
     narrow = float(
-        re.search(r"€\s([\d,]+) a month is", text_of(owner.get("/findings/?format=brand")))[1].replace(
+        re.search(r"€\s([\d,]+) per 30 days is", text_of(owner.get("/findings/?format=brand")))[1].replace(
             ",", ""
         )
     )
-    wide = float(re.search(r"€\s([\d,]+) a month is", text_of(owner.get("/findings/")))[1].replace(",", ""))
+    wide = float(
+        re.search(r"€\s([\d,]+) per 30 days is", text_of(owner.get("/findings/")))[1].replace(",", "")
+    )
     assert narrow < wide
 
 

@@ -16,7 +16,7 @@ EURO = Figures("en_IE", "EUR")
 
 
 def plain(text):
-    return text.replace("\xa0", " ").replace("\u2009", "")
+    return text.replace("\xa0", " ").replace("\u2009", "").replace("\u2060", "")
 
 
 @pytest.mark.parametrize(
@@ -32,6 +32,18 @@ def plain(text):
 )  # fmt: skip
 def test_figures(shown, text):
     assert plain(shown) == text
+
+
+def test_no_line_ends_between_a_sign_and_its_figure_and_nothing_has_no_sign():
+    assert EURO.change(-12).startswith("−\u2060€")
+    assert EURO.change(12).startswith("+\u2060€")
+    assert [EURO.signed(value, 2) for value in (-0.001, 0.001, -0.0, 0.5, -0.5)] == [
+        "0.00",
+        "0.00",
+        "0.00",
+        "+0.50",
+        "−0.50",
+    ]
 
 
 def test_figures_follow_the_account_s_locale_and_currency():

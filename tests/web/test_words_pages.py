@@ -49,5 +49,5 @@ def test_accepting_a_phrase_puts_a_phrase_negative_where_it_was_paid_for(owner, 
 
 def test_phrases_leave_as_a_file(owner):
     lines = owner.get(f"{WORDS}/export.csv").get_data(as_text=True).splitlines()
-    assert lines[0].startswith("phrase,words,terms,idle_terms,idle_spend,impressions")
+    assert lines[0].startswith("phrase,spelt,words,terms,idle_terms,idle_spend,impressions")
     assert len(lines) > 50

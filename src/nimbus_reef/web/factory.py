@@ -9,7 +9,7 @@ from collections.abc import Callable
 from datetime import timedelta
 from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import Any, Final
 
 import structlog
 from flask import Flask, g, redirect, render_template, request, url_for
@@ -32,13 +32,17 @@ from nimbus_reef.web.exports.routes import exports
 from nimbus_reef.web.findings.routes import findings
 from nimbus_reef.web.frame import Frame
 from nimbus_reef.web.intake.routes import intake
+from nimbus_reef.web.lacking import NoFigures, told
+from nimbus_reef.web.movement import pages as movement_pages
 from nimbus_reef.web.movement.routes import movement
-from nimbus_reef.web.parts import Parts, my_accounts, scope
+from nimbus_reef.web.parts import Parts, figures, my_accounts, scope, usual_scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.plan.routes import plan
 from nimbus_reef.web.pulse.routes import pulse
 from nimbus_reef.web.saved.routes import saved
+from nimbus_reef.web.standing import pages as standing_pages
 from nimbus_reef.web.standing.routes import standing
+from nimbus_reef.web.targeting import pages as targeting_pages
 from nimbus_reef.web.targeting.routes import targeting
 
 log = structlog.get_logger("web")
@@ -137,16 +141,63 @@ def _everywhere() -> dict[str, Any]:
     return base | {"person": current_user.person, "f": Frame()}
 
 
+_FILES: Final = ("export", "workbook")
+_HEADED: Final = ("standing", "movement", "targeting")
+_VIEWS_OF: Final = {
+    "standing": standing_pages.VIEWS,
+    "movement": movement_pages.VIEWS,
+    "targeting": targeting_pages.VIEWS,
+}
+_VIEWED: Final[dict[str, dict[str, Any]]] = {"targeting": dict(targeting_pages.VIEWS)}
+"""Areas whose pages begin with their views, where a page without figures begins so too."""
+
+
+def _has_frame() -> bool:
+    """
+    True where the page can stand in its frame: somebody is signed in and has an account. A scope that
+    cannot be understood gives way to the usual one.
+    """
+    if g.get("store_away") or not current_user.is_authenticated:
+        return False
+    g.erring = True
+    try:
+        scope()
+    except ReefError:
+        try:
+            usual_scope()
+        except ReefError:
+            return False
+    return True
+
+
 def _map_errors(app: Flask) -> None:
     """Every error becomes a page of one layout: what happened, where, what to do."""
 
     def page(status: int, message: str, remedy: str) -> tuple[str, int, dict[str, str]]:
         # htmx swaps only answers of 2xx; the header tells the page's script to show this one.
+        template = "error_framed.html" if status < 500 and _has_frame() else "error.html"
         return (
-            render_template("error.html", status=status, message=message, remedy=remedy),
+            render_template(template, status=status, message=message, remedy=remedy),
             status,
             {"X-Reef-Error": "yes"},
         )
+
+    @app.errorhandler(NoFigures)
+    def empty(problem: NoFigures) -> tuple[str, int, dict[str, str]]:
+        if request.method != "GET" or (request.endpoint or "").endswith(_FILES):
+            return page(404, problem.message, problem.remedy)
+        area = (request.endpoint or "").partition(".")[0]
+        given = request.view_args or {}
+        return (
+            render_template(
+                "lacking.html", said=told(problem.lack, figures()), area=area.title(),
+                head=f"{area}/_head.html" if area in _HEADED else "", against=problem.what == "against",
+                view=_VIEWED.get(area, {}).get(given.get("name", "")) or given.get("name", ""),
+                views=_VIEWS_OF.get(area, {}),
+            ),
+            200,
+            {},
+        )  # fmt: skip
 
     @app.errorhandler(ReefError)
     def known(problem: ReefError) -> tuple[str, int, dict[str, str]]:

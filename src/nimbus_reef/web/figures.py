@@ -16,28 +16,32 @@ from nimbus_reef.core.windows import Window
 
 NOTHING = "–"
 _MINUS = "−"
+_JOINED = "\u2060"
+"""Between a sign and the currency's, where a line could end; before digits none does."""
 
 
 @lru_cache(maxsize=65_536)
 def _written(locale: str, value: float, digits: int) -> str:
     """A decimal as the locale writes it. Pages repeat few figures; Babel takes its time for each."""
     pattern = "#,##0" + ("." + "0" * digits if digits else "")
-    return format_decimal(value, pattern, locale=locale).replace("-", _MINUS)
+    return format_decimal(value or 0, pattern, locale=locale).replace("-", _MINUS)
 
 
 @lru_cache(maxsize=65_536)
 def _money(locale: str, currency: str, value: float, digits: int) -> str:
     """Money as the locale writes it; kept as `_written` is."""
     pattern = "¤\u00a0#,##0" + ("." + "0" * digits if digits else "")
-    text = format_currency(value, currency, format=pattern, locale=locale, currency_digits=False)
-    return text.replace("-", _MINUS)
+    text = format_currency(value or 0, currency, format=pattern, locale=locale, currency_digits=False)
+    return text.replace("-", _MINUS + _JOINED)
 
 
 _symbol = lru_cache(get_currency_symbol)
 
 
 def _signed(text: str, value: float) -> str:
-    return f"+{text}" if value > 0 else text
+    if value <= 0:
+        return text
+    return f"+{text}" if text[:1].isdigit() else f"+{_JOINED}{text}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,6 +102,10 @@ class Figures:
     def points(self, value: float, digits: int = 1) -> str:
         """A relative change, with its sign."""
         return _signed(self.rate(value, digits), round(value * 100, digits))
+
+    def signed(self, value: float, digits: int = 0) -> str:
+        """A number with its sign; what rounds to nothing has none."""
+        return _signed(self.number(value, digits), round(value, digits))
 
     def span(self, values: Range) -> str:
         """A change as its 80 % range; one figure where the ends are the same to the eye."""

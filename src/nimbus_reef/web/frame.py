@@ -6,16 +6,20 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Final
 
-from flask import request, url_for
+import polars as pl
+from flask import g, request, url_for
 
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
-from nimbus_reef.core.windows import LAST_N_DAYS
+from nimbus_reef.core.windows import LAST_N_DAYS, Window
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.jobs import audit, products
 from nimbus_reef.jobs.recurring import news_known
-from nimbus_reef.store import plans, target_frames
+from nimbus_reef.store import plans, product_frames, target_frames
 from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.facts import TARGET_SOURCES, TOTAL_SOURCES
 from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.lacking import widened
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, my_accounts, parts, scope
 from nimbus_reef.web.plan.pages import Strip, overlaps, own_shares, strip
@@ -26,6 +30,11 @@ AREAS: Final = (
     ("findings.look", "Findings"), ("plan.look", "Plan"),
 )  # fmt: skip
 """The areas that there are, in the order of the audit."""
+_CONCERNED: Final = {
+    "pulse": TOTAL_SOURCES, "standing": (*TOTAL_SOURCES, "product_sales_daily"), "movement": TOTAL_SOURCES,
+    "targeting": (*TARGET_SOURCES, "product_ad_daily"), "findings": (*TARGET_SOURCES, "product_ad_daily"),
+}  # fmt: skip
+"""Reports that an area's figures come from."""
 _FOUND_THERE: Final = {
     "Standing": (products.BOTTOM.key,), "Movement": (products.LEAKING.key, products.NOT_WORTH.key),
 }  # fmt: skip
@@ -44,6 +53,10 @@ class Stop:
     news: int = 0
 
 
+def _as_text(window: Window) -> str:
+    return f"{window.first}..{window.last}"
+
+
 class Frame:
     """
     Worked out part by part when the template asks, so that a partial or an error page
@@ -56,6 +69,69 @@ class Frame:
     def scope(self) -> Scope:
         """What is looked at."""
         return scope()
+
+    @property
+    def here(self) -> str:
+        """Where the scope bar's links lead: this page, or the start where there is none to come back to."""
+        return "/" if g.get("erring") or request.method != "GET" else request.path
+
+    @cached_property
+    def cuts(self) -> list[tuple[str, str]]:
+        """Sums left out of this area's figures since the window holds only a part: words, and the wider address."""
+        what, kinds = self.scope, _CONCERNED.get(self.area, ())
+        if what.newest is None or not kinds:
+            return []
+        found: dict[Window, list[str]] = {}
+        for kind, blocks in parts().facts.cut(what.account.id, what.window).items():
+            for block in blocks if kind in kinds else ():
+                found.setdefault(block, []).append(KINDS[kind].title)
+        return [
+            (
+                f"{', '.join(titles)}: the sum of {self.figures.days(block)} is left out, since these days hold only a "
+                "part of it.",
+                what.link(self.here, window_text=_as_text(widened(what.window, block)), page=1),
+            )
+            for block, titles in found.items()
+        ]
+
+    @cached_property
+    def told_elsewhere(self) -> tuple[str, str] | None:
+        """What the rail shows beside Standing or Movement, in words, and where its findings stand."""
+        title = {"standing": "Standing", "movement": "Movement"}.get(self.area, "")
+        stake = self._stake(title) if title else 0.0
+        if stake < 1:
+            return None
+        what = " and ".join(products.CHECKS[key].title.lower() for key in _FOUND_THERE[title])
+        return (
+            f"{self.figures.money(stake)} per 30 days is at stake here: {what}.",
+            self.scope.elsewhere(url_for("findings.look")),
+        )
+
+    @cached_property
+    def whole_groups(self) -> str:
+        """Says what a product's part means where rows are targets: the whole ad groups that advertise it."""
+        what, facts = self.scope, parts().facts
+        if not what.product or what.newest is None or self.area not in ("targeting", "findings"):
+            return ""
+        rows = product_frames.product_rows(facts, what.account.id, what.window).filter(
+            pl.col("sku") == what.product
+        )
+        own = self.figures.micro(int(rows["spend"].sum()))
+        return (
+            f"Targets and search terms are those of the whole ad groups that advertise {what.product}, with all their "
+            f"products; {what.product} itself spent {own} in these days."
+        )
+
+    @cached_property
+    def part_held(self) -> str:
+        """Says when the area's figures are of fewer days than the window."""
+        what, facts = self.scope, parts().facts
+        if what.newest is None or self.area not in ("targeting", "findings"):
+            return ""
+        held = facts.held(what.account.id, what.window)
+        if not 0 < held.days < held.of:
+            return ""
+        return f"{KINDS[held.kind].title} hold {held.days} of these {held.of} days: figures per 30 days are scaled from those."
 
     @property
     def figures(self) -> Figures:
@@ -96,13 +172,13 @@ class Frame:
         source = facts.held(what.account.id, what.window).kind
         days = facts.by_day(what.account.id, source, what.window, ("spend", "sales"))
         spend, sales = (from_micro(int(days[name].sum())) for name in ("spend", "sales"))
-        monthly = STAKE_DAYS / what.window.days
+        monthly = STAKE_DAYS / facts.monthly_days(what.account.id, source, what.window)
         return spend * monthly, sales * monthly
 
     @cached_property
     def _targets_stake(self) -> int | None:
         what = self.scope
-        return audit.stake_known(parts().facts, what.account, what.window, what.aims)
+        return audit.stake_known(parts().facts, what.account, what.window, what.aims, what.narrow)
 
     @property
     def rail_pending(self) -> bool:
@@ -110,7 +186,7 @@ class Frame:
         return self.scope.newest is not None and self._targets_stake is None
 
     def _stake(self, title: str) -> float:
-        """Units a month at stake in an area, as far as is known without working it out for the rail."""
+        """Units per 30 days at stake in an area, as far as is known without working it out for the rail."""
         if self.scope.newest is None:
             return 0.0
         if title == "Targeting":
@@ -125,7 +201,7 @@ class Frame:
     @cached_property
     def _known(self) -> audit.Findings | None:
         what = self.scope
-        return audit.findings_known(parts().facts, what.account, what.window, what.aims)
+        return audit.findings_known(parts().facts, what.account, what.window, what.aims, what.narrow)
 
     @property
     def area(self) -> str:

@@ -17,6 +17,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.jobs.narrow import Narrow
 from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.facts import Facts
 
 DEFAULT_WINDOW = "last-30"
 DEFAULT_AGAINST = "preceding"
@@ -35,13 +36,21 @@ OWN_OF_A_PAGE = ("by", "as", "metric", "least", "show", "smooth", "whose", "only
 @dataclass(frozen=True, slots=True)
 class Scope:
     """
-    What a page looks at. Everything but `account`, `newest` is in the URL; defaults are
+    What a page looks at. Everything but what is held is in the URL; defaults are
     left out of it, so that a link stays short and keeps meaning the same.
+
+    usual: the sum of several days that is looked at by default, where the newest figures are one,
+    and usual_loaded, when that was loaded;
+    blocks: all such sums held; nothing_before: no figures are held of what precedes the window.
     """
 
     account: Account
     newest: date | None
     own_aims: Aims | None = None
+    usual: Window | None = None
+    usual_loaded: date | None = None
+    blocks: tuple[Window, ...] = ()
+    nothing_before: bool = False
     window_text: str = DEFAULT_WINDOW
     against_text: str = DEFAULT_AGAINST
     target_acos_text: str = ""
@@ -83,8 +92,20 @@ class Scope:
 
     @property
     def against(self) -> Window | None:
-        """The days compared with."""
-        return windows.compared(self.against_text, self.window, self.newest or date(2000, 1, 30))
+        """The days compared with; null where nothing is, or nothing is held of them."""
+        if self.nothing_before and self.against_text == DEFAULT_AGAINST:
+            return None
+        return self.asked_against
+
+    @property
+    def asked_against(self) -> Window | None:
+        """The days that are to be compared with, be they held or not."""
+        return windows.compared(self.against_text, self.window, self.newest or date(2000, 1, 30), self.blocks)
+
+    @property
+    def default_window(self) -> str:
+        """The days looked at when none are chosen."""
+        return f"{self.usual.first}..{self.usual.last}" if self.usual else DEFAULT_WINDOW
 
     @property
     def target_acos(self) -> float:
@@ -118,7 +139,7 @@ class Scope:
         """How many days of the window still gain sales."""
         if self.newest is None:
             return 0
-        return windows.maturing(self.window, self.newest, self.account.maturing_days)
+        return windows.maturing(self.window, self.newest, self.account.maturing_days, self.usual_loaded)
 
     @property
     def part(self) -> str:
@@ -138,7 +159,7 @@ class Scope:
         """The query string as pairs, defaults left out."""
         pairs = [("account", self.account.key)]
         optional = (
-            ("window", self.window_text, DEFAULT_WINDOW),
+            ("window", self.window_text, self.default_window),
             ("against", self.against_text, DEFAULT_AGAINST),
             ("target_acos", self.target_acos_text, ""),
             ("portfolio", self.portfolio, ""),
@@ -171,9 +192,21 @@ class Scope:
         return self.link(path, **OWN_OF_A_TABLE)
 
 
+def of_account(args: MultiDict[str, str], account: Account, facts: Facts, aims: Aims | None = None) -> Scope:
+    """The scope of a request on what an account holds; BadInput names the part that cannot be understood."""
+    held = (facts.newest_day(account.id), facts.usual_block(account.id), facts.blocks(account.id))
+    found = parse(args, account, held[0], aims, usual=held[1], blocks=held[2])
+    found = replace(found, usual_loaded=facts.block_loaded(account.id, held[1], account.timezone))
+    before = found.asked_against if found.against_text == DEFAULT_AGAINST else None
+    if found.newest is None or before is None:
+        return found
+    return replace(found, nothing_before=facts.total_source(account.id, [before]) is None)
+
+
 def parse(
-    args: MultiDict[str, str], account: Account, newest: date | None, aims: Aims | None = None
-) -> Scope:
+    args: MultiDict[str, str], account: Account, newest: date | None, aims: Aims | None = None, *,
+    usual: Window | None = None, blocks: tuple[Window, ...] = (),
+) -> Scope:  # fmt: skip
     """The scope of a request; BadInput names the part that cannot be understood."""
     judge = args.get("judge", "evidence")
     if judge not in JUDGES:
@@ -186,7 +219,9 @@ def parse(
         account=account,
         newest=newest,
         own_aims=aims,
-        window_text=_window_text(args),
+        usual=usual,
+        blocks=blocks,
+        window_text=_window_text(args) or (f"{usual.first}..{usual.last}" if usual else DEFAULT_WINDOW),
         against_text=_against_text(args),
         target_acos_text=args.get("target_acos", "").strip(),
         formats=formats,
@@ -212,7 +247,7 @@ def _window_text(args: MultiDict[str, str]) -> str:
     """`window`, or a month, or the two ends of a range, as the form's fields give them."""
     if args.get("from") and args.get("to"):
         return f"{args['from']}..{args['to']}"
-    return args.get("month", "") or args.get("window", "") or DEFAULT_WINDOW
+    return args.get("month", "") or args.get("window", "")
 
 
 def _against_text(args: MultiDict[str, str]) -> str:

@@ -7,6 +7,7 @@ from urllib.parse import urlsplit
 
 from flask import current_app, g, request, session
 from flask_login import UserMixin, current_user
+from werkzeug.datastructures import MultiDict
 
 from nimbus_reef.config import Config
 from nimbus_reef.errors import NotAllowed, NotFound
@@ -108,8 +109,16 @@ def scope() -> Scope:
     if "scope" not in g:
         account = account_of(request.values.get("account") or _last_account())
         session["account"] = account.key
-        newest = parts().facts.newest_day(account.id)
-        g.scope = params.parse(request.values, account, newest, aims.aims(parts().store, account))
+        g.scope = params.of_account(request.values, account, parts().facts, aims.aims(parts().store, account))
+    found: Scope = g.scope
+    return found
+
+
+def usual_scope() -> Scope:
+    """The scope as if nothing had been chosen, for a page about a choice that cannot be understood."""
+    last = _last_account()
+    account = account_of(last)
+    g.scope = params.of_account(MultiDict(), account, parts().facts, aims.aims(parts().store, account))
     found: Scope = g.scope
     return found
 

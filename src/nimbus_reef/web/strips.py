@@ -52,9 +52,14 @@ class Strip:
 
 def ahead_words(percentile: float, figures: Figures) -> str:
     """How many peers one is ahead of; beyond the feed's outermost quantiles only that is known."""
+    return f"{_ahead(percentile, figures)} of peers"
+
+
+def _ahead(percentile: float, figures: Figures) -> str:
+    """The same standing in the same words everywhere: beyond the outermost quantiles only that is known."""
     if percentile <= POINTS[0]:
-        return f"behind {100 - POINTS[0]} % of peers"
-    return f"ahead of {figures.count(min(percentile, POINTS[-1]))} % of peers"
+        return f"behind {100 - POINTS[0]} %"
+    return f"ahead of {figures.count(min(percentile, POINTS[-1]))} %"
 
 
 def value_words(metric: str, value: float | None, figures: Figures) -> str:
@@ -92,9 +97,7 @@ def strip(standing: Standing, figures: Figures) -> Strip:
             "",
             "thin" if ticks else "no peers",
         )
-    ahead = f"ahead of {figures.count(at)} %"
-    if standing.edge:
-        ahead = "behind 95 %" if at <= 50 else "ahead of 95 %"
+    ahead = _ahead(at, figures)
     typical = f"; typical {value_words(standing.metric, standing.typical, figures)}"
     low, high = standing.low or at, standing.high or at
     return Strip(

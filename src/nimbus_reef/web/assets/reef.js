@@ -4,7 +4,7 @@ import htmx from "htmx.org";
 
 window.htmx = htmx;
 
-const typing = (element) => element.closest("input, select, textarea, [contenteditable]") && element.type !== "checkbox";
+const typing = (element) => element.closest?.("input, select, textarea, [contenteditable]") && element.type !== "checkbox";
 const hotkey = (key) => {
   const all = [...document.querySelectorAll(`[data-hotkey="${CSS.escape(key)}"]`)];
   return all.find((element) => element.offsetParent !== null);
@@ -17,10 +17,29 @@ Alpine.data("printing", () => ({
   },
 }));
 
+// Parts of the page that are on their way, and keys pressed meanwhile that had nothing to act on yet.
+let swapping = 0;
+let waiting = [];
+const settled = () => {
+  swapping = Math.max(0, swapping - 1);
+  if (swapping) return;
+  const keys = waiting;
+  waiting = [];
+  for (const key of keys) document.dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true }));
+};
+document.addEventListener("htmx:beforeRequest", (event) => {
+  // What the page asks for by itself (progress, the rail) is nothing that a key waits for.
+  if (event.detail.requestConfig.triggeringEvent?.type !== "load") swapping += 1;
+});
+for (const end of ["htmx:afterSettle", "htmx:sendError", "htmx:responseError", "htmx:sendAbort", "htmx:timeout"]) {
+  document.addEventListener(end, () => setTimeout(settled));
+}
+
 /** Keys that work on every page; see _keys.html for what they do. */
 Alpine.data("keys", () => ({
   init() {
-    document.addEventListener("keydown", (event) => this.press(event));
+    const press = (event) => this.$root.isConnected && this.press(event);
+    document.addEventListener("keydown", press);
     document.addEventListener("click", (event) => {
       for (const open of document.querySelectorAll("details.part[open]")) {
         if (!open.contains(event.target)) open.open = false;
@@ -31,24 +50,32 @@ Alpine.data("keys", () => ({
     this.$refs.keys.showModal();
   },
   press(event) {
-    if (event.ctrlKey || event.metaKey || event.altKey || document.querySelector("dialog[open]")) return;
-    if (event.key === "Escape") return this.escape(event);
+    if (event.ctrlKey || event.metaKey || event.altKey) return;
+    if (document.querySelector("dialog[open]")) return;
+    if (event.key === "Escape") return this.escape();
     if (typing(event.target)) return;
+    this.act(event);
+  },
+  /** What a key does. People type fast: one that finds nothing while a part is on its way waits for it. */
+  act(event) {
     if (event.key === "?") this.help();
     else if (event.key === "[" || event.key === "]") this.area(event.key === "]" ? 1 : -1);
     else if (event.key === "j" || event.key === "k") this.walk(event.key === "j" ? 1 : -1);
     else if (event.key === "x") this.pick();
     else if (event.key === "z" && !hotkey("z")) this.pick();
-    else if (!this.follow(event.key)) return;
+    else if (!this.follow(event.key)) {
+      if (swapping && event.key.length === 1) waiting.push(event.key);
+      return;
+    }
     event.preventDefault();
   },
-  escape(event) {
+  escape() {
     const open = document.querySelector("details.part[open]");
     if (open) {
       open.open = false;
       open.querySelector("summary").focus();
-    } else if (typing(event.target)) {
-      event.target.blur();
+    } else if (document.activeElement !== document.body && typing(document.activeElement)) {
+      document.activeElement.blur();
     } else {
       document.querySelector("#drawer:not([hidden]) [data-close]")?.click();
     }
@@ -163,23 +190,30 @@ Alpine.data("dropZone", () => ({
   },
 }));
 
-/** Another kind of report: the page comes again with that kind's columns. */
+/** Another kind, sheet or way of telling rows apart: the page comes again with the columns of that. */
 Alpine.data("mapping", () => ({
   again() {
     const form = document.getElementById("again");
-    const field = document.createElement("input");
-    Object.assign(field, { type: "hidden", name: "kind", value: this.$refs.kind.value });
-    form.append(field);
+    const own = /^(csrf_token|mapped)$|(^|-)(column|value|mark)(-|$)|^r\d+-|^word-[^\d]/;
+    for (const [name, value] of new FormData(this.$root)) {
+      if (own.test(name) || !value && name !== "scope" && !/^(told|word)-/.test(name) || form.elements[name]) continue;
+      form.append(Object.assign(document.createElement("input"), { type: "hidden", name, value }));
+    }
     form.requestSubmit();
   },
 }));
 
-// Closing the evidence on a page that is not its own table leaves that page where it is.
+// Closing the evidence asks the server for nothing: the drawer goes, the address follows where it is
+// the page's own, and the row that was open has the focus.
 document.addEventListener("click", (event) => {
   const close = event.target.closest("[data-close]");
-  if (!close || close.pathname === location.pathname) return;
+  if (!close || event.ctrlKey || event.metaKey || event.shiftKey) return;
   event.preventDefault();
   document.getElementById("drawer").hidden = true;
+  if (close.pathname === location.pathname) history.pushState({ htmx: true }, "", close.href);
+  const open = document.querySelector("tr[data-row].open");
+  open?.classList.remove("open");
+  open?.querySelector(".name")?.focus({ preventScroll: true });
 });
 // The row whose drawer is open is marked without asking the server again.
 document.addEventListener("htmx:afterSwap", (event) => {
@@ -210,3 +244,4 @@ document.addEventListener("htmx:beforeSwap", (event) => {
 });
 
 Alpine.start();
+for (const key of window.earlyKeys()) document.dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true }));

@@ -39,7 +39,7 @@ def rail() -> str:
     """The audit line with what is at stake in Targeting, worked out after the page that shows it."""
     what = scope()
     if what.newest is not None:
-        audit.stake_of_targets(parts().facts, what.account, what.window, what.aims)
+        audit.stake_of_targets(parts().facts, what.account, what.window, what.aims, what.narrow)
     return render_template("_rail.html")
 
 

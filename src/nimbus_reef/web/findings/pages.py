@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from types import MappingProxyType
 from typing import Any, Final
-from urllib.parse import parse_qsl
+from urllib.parse import parse_qsl, urlencode
 
 from nimbus_reef.core.checks import CHECKS, WITH_ITS_PRODUCT
 from nimbus_reef.core.checks.registry import Subject
@@ -21,7 +21,7 @@ from nimbus_reef.jobs.recurring import Recurring
 from nimbus_reef.store.away import PutAway
 from nimbus_reef.store.closings import Closing
 from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.strips import TRADE_NAMES, value_words
+from nimbus_reef.web.strips import TRADE_NAMES, ahead_words, value_words
 from nimbus_reef.web.targeting.pages import mark_of
 
 SHOWN: Final = 8
@@ -169,7 +169,7 @@ def _product_why(row: Mapping[str, Any], figures: Figures) -> str:
     kind, *words = row["why"]
     values = row["figures"]
     if kind in ("leaking", "bought"):
-        said = f"{figures.change(values[0])} spend, {figures.change(values[1])} sales a month"
+        said = f"{figures.change(values[0])} spend, {figures.change(values[1])} sales per 30 days"
         return (
             said
             if kind == "leaking"
@@ -179,7 +179,7 @@ def _product_why(row: Mapping[str, Any], figures: Figures) -> str:
         return f"{words[0]} on {words[1]}; conversion {figures.rate(values[0])} → {figures.rate(values[1])} (coincidence in time, not proof)"
     return "; ".join(
         f"{TRADE_NAMES[metric].lower()} {value_words(metric, value, figures)} against {value_words(metric, typical, figures)}, "
-        f"ahead of {figures.count(at)} %"
+        f"{ahead_words(at, figures).removesuffix(' of peers')}"
         for metric, (at, value, typical) in zip(words, zip(*[iter(values)] * 3, strict=True), strict=True)
     )
 
@@ -188,7 +188,8 @@ def company_name(level: str, company: str, ad_group: str) -> str:
     """What a company that rows are judged in is called."""
     words = {
         "ad_group_id": f"ad group {ad_group}", "main_product": company,
-        "family": f"family {company}", "category": f"category {company}",
+        "family": f"family {company}", "category": f"category {company}", "own_campaign": f"campaign {company}",
+        "name_part": f"campaigns called {company}", "own_portfolio": f"portfolio {company}",
     }  # fmt: skip
     return words.get(level, "the whole account")
 
@@ -218,16 +219,29 @@ class Answer:
     amount: str
     share_of_spend: str
     share_of_sales: str
+    looked_at: str
 
 
-def answer(found: Findings, days: int, figures: Figures) -> Answer:
-    """What is likely spent above target a month, and whether that matters."""
+def answer(found: Findings, days: int, figures: Figures, unread: Sequence[str] = ()) -> Answer:
+    """
+    What is likely spent above target per 30 days, and whether that matters. unread: what could not be
+    looked at, since no report of it is held in these days.
+    """
     monthly = STAKE_DAYS / days
     return Answer(
         figures.counted(found.count(), "finding"),
         figures.micro(found.overspend),
         figures.rate(found.overspend / (found.spend * monthly) if found.spend else None),
         figures.rate(found.overspend / (found.sales * monthly) if found.sales else None),
+        " ".join(
+            [
+                "Every target and term that was looked at is within target, too young to tell, or put away.",
+                *(
+                    f"{each[0].upper()}{each[1:]} could not be looked at: no report of these days is held."
+                    for each in unread
+                ),
+            ]
+        ),
     )
 
 
@@ -267,13 +281,29 @@ class SinceLast:
     gone_more: int
 
 
+def _days_of(address: str) -> int | None:
+    """How many days a closed audit looked at, where it was written down."""
+    days = dict(parse_qsl(address)).get("looked_at", "")
+    return int(days) if days.isdecimal() else None
+
+
 def since_last(
-    found: Findings, recurring: Recurring, figures: Figures, most: int = SHOWN
+    found: Findings, recurring: Recurring, figures: Figures, days: int | None = None, most: int = SHOWN
 ) -> SinceLast | None:
-    """What changed since the last audit that was closed; null where none was."""
+    """
+    What changed since the last audit that was closed; null where none was. days: those looked at now:
+    over another number of them, what is new or gone may be so for that alone, which is said instead.
+    """
     last = recurring.last
     if last is None:
         return None
+    before = _days_of(last.address)
+    if days is not None and before is not None and before != days:
+        return SinceLast(
+            figures.day(last.at.date()),
+            f"it looked at {before} days, this looks at {days}: what is new or gone between them cannot be told. "
+            f"Choose {before} days to compare.", (), 0,
+        )  # fmt: skip
     changed = recurring.since
     gone = sorted(
         (each for each in last.found if (each["check"], each["row"]) in changed.gone),
@@ -284,7 +314,7 @@ def since_last(
         figures.day(last.at.date()),
         f"{figures.counted(changed.count(News.NEW), 'finding')} new, {figures.count(changed.count(News.BACK))} "
         f"came back, {figures.count(len(gone))} gone; overspend {figures.micro(last.overspend)} → "
-        f"{figures.micro(found.overspend)} a month.",
+        f"{figures.micro(found.overspend)} per 30 days.",
         tuple(
             Gone(
                 each["name"],
@@ -311,12 +341,16 @@ class Past:
     overspend: str
 
 
+def _bare(address: str) -> str:
+    return urlencode([pair for pair in parse_qsl(address) if pair[0] != "looked_at"])
+
+
 def past(before: Sequence[Closing], figures: Figures) -> list[Past]:
     """The closed audits, newest first, each with the address that looks the same way again."""
     return [
         Past(
-            each.id, f"{each.at:%Y-%m-%d %H:%M}", each.by, each.address,
-            ", ".join(f"{name} {value}" for name, value in parse_qsl(each.address)) or "the usual",
+            each.id, f"{each.at:%Y-%m-%d %H:%M}", each.by, _bare(each.address),
+            ", ".join(f"{name} {value}" for name, value in parse_qsl(_bare(each.address))) or "the usual",
             figures.count(len(each.found)), figures.micro(each.overspend),
         )
         for each in before

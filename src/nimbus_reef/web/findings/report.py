@@ -15,7 +15,7 @@ from nimbus_reef.jobs.recurring import Recurring
 from nimbus_reef.store.plans import Planned
 from nimbus_reef.web.params import Scope
 
-_MONEY = {"at stake a month": "0.00", "spend": "0.00", "sales": "0.00"}
+_MONEY = {"at stake per 30 days": "0.00", "spend": "0.00", "sales": "0.00"}
 
 
 def summary(what: Scope, found: Findings, beat: Beat, recurring: Recurring) -> Table:
@@ -40,7 +40,7 @@ def summary(what: Scope, found: Findings, beat: Beat, recurring: Recurring) -> T
                 (f"TACOS, {label}", "", each.tacos),
             ]
     rows += [
-        ("overspend a month, the same money once", "", from_micro(found.overspend)),
+        ("overspend per 30 days, the same money once", "", from_micro(found.overspend)),
         ("findings", "", float(found.count())),
         ("last audit closed", f"{last.at:%Y-%m-%d}" if last else "", None),
         ("findings new or come back since", "", float(len(recurring.since.news)) if last else None),
@@ -64,7 +64,7 @@ def findings_table(found: Findings, recurring: Recurring) -> Table:
                 pl.col("campaign", "ad_group", "target").cast(pl.String),
                 pl.col("match_type").cast(pl.String).alias("match type"),
                 term.alias("search term"),
-                (pl.col("stake") / MICRO).alias("at stake a month"),
+                (pl.col("stake") / MICRO).alias("at stake per 30 days"),
                 pl.col("clicks", "orders"),
                 (pl.col("spend") / MICRO).alias("spend"),
                 (pl.col("sales") / MICRO).alias("sales"),

@@ -12,13 +12,17 @@ from werkzeug.wrappers import Response as AnyResponse
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.jobs import audit
 from nimbus_reef.jobs.intake import today_of
+from nimbus_reef.jobs.lacking import lacking
 from nimbus_reef.jobs.pulse import beat
 from nimbus_reef.jobs.recurring import since_last
 from nimbus_reef.store import away, closings, plans
 from nimbus_reef.store.away import PutAway
+from nimbus_reef.store.facts import TARGET_SOURCES
 from nimbus_reef.web.exports.routes import hand_out_workbook
 from nimbus_reef.web.findings import pages
 from nimbus_reef.web.findings import report as sheets_of
+from nimbus_reef.web.lacking import need
+from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, must_write, parts, scope
 from nimbus_reef.web.plan.pages import lines as plan_lines
 from nimbus_reef.web.pulse.pages import line as beat_line
@@ -31,6 +35,7 @@ findings = Blueprint("findings", __name__, url_prefix="/findings")
 def found_now() -> audit.Findings:
     """The findings in scope, what is put away left out."""
     what, store = scope(), parts().store
+    need(what, audit.SOURCES, figures())
     return audit.findings(
         parts().facts, what.account, what.window, what.aims, away.away(store, what.account.id),
         today_of(what.account), what.narrow,
@@ -45,17 +50,38 @@ def look() -> str:
         return render_template("findings/empty.html")
     found = found_now()
     recurring = since_last(parts().facts, what.account, found, what.part)
-    days, today = what.window.days, today_of(what.account)
+    days, today = _days(what), today_of(what.account)
     return render_template(
         "findings/findings.html",
-        answer=pages.answer(found, days, write),
+        answer=pages.answer(found, days, write, _unread(what)),
         blocks=pages.blocks(found, days, request.args.get("all", ""), write, recurring.since.news),
-        since=pages.since_last(found, recurring, write),
+        since=pages.since_last(found, recurring, write, what.window.days),
         past=pages.past(recurring.closings, write),
         hidden=pages.hidden(found.hidden, _names(found.hidden)),
         until=pages.usual_end(today),
         clicks=pages.SNOOZE_CLICKS,
     )
+
+
+def _with_days(what: Scope) -> str:
+    """The address, and how many days were looked at: audits of unlike length cannot be compared."""
+    return f"{what.address}&looked_at={what.window.days}".removeprefix("&")
+
+
+def _unread(what: Scope) -> list[str]:
+    """What findings could not be looked for, since no report of it is held in these days."""
+    facts = parts().facts
+    kinds = {
+        "targets": TARGET_SOURCES,
+        "search terms": ("search_term_daily",),
+        "products": ("product_ad_daily",),
+    }
+    return [name for name, of in kinds.items() if lacking(facts, what.account, what.window, of)]
+
+
+def _days(what: Scope) -> int:
+    """The days that sums of search terms are scaled to 30 days from."""
+    return parts().facts.monthly_days(what.account.id, "search_term_daily", what.window)
 
 
 def _names(hidden: Sequence[PutAway]) -> dict[str, str]:
@@ -87,7 +113,7 @@ def report() -> str:
     found = found_now()
     facts, account = parts().facts, what.account
     recurring = since_last(facts, account, found, what.part)
-    days = what.window.days
+    days = _days(what)
     return render_template(
         "findings/report.html",
         answer=pages.answer(found, days, write),
@@ -128,8 +154,8 @@ def close() -> AnyResponse:
     found = found_now()
     closings.close(
         parts().store, what.account.id, who.id, part=what.part, overspend=found.overspend,
-        address=what.address,
-        found=pages.written_down(found, what.window.days, write),
+        address=_with_days(what),
+        found=pages.written_down(found, _days(what), write),
     )  # fmt: skip
     flash(
         f"The audit is closed with {write.counted(found.count(), 'finding')}. The next one says what is new, "

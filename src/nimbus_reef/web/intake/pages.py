@@ -1,4 +1,4 @@
-"""What Intake says: the mapping of a file, jobs and their progress, batches, what is held."""
+"""What Intake says: jobs and their progress, batches, what is held."""
 
 from __future__ import annotations
 
@@ -7,85 +7,14 @@ from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any, Final
 
-import polars as pl
-
 from nimbus_reef.core.coverage import Span, State, Stretch, labels_in_use, stretches
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import Window
-from nimbus_reef.formats import reports, values
-from nimbus_reef.formats.contract import Column, Holds
+from nimbus_reef.formats.contract import Holds
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.formats.mapping import ColumnMap, Suggestion
-from nimbus_reef.formats.tables import LINE, RawTable
 from nimbus_reef.jobs.agreement import Difference
 from nimbus_reef.store.loads import Batch, HeldReport, Job
 from nimbus_reef.web.figures import Figures
-
-_SAMPLES: Final = 3
-_BECOMES: Final[Mapping[Holds, str]] = {
-    Holds.DATE: "day", Holds.WEEK: "week", Holds.MONTH: "month", Holds.TIME: "time",
-    Holds.TEXT: "text", Holds.COUNT: "whole number", Holds.MONEY: "money", Holds.NUMBER: "number",
-    Holds.SHARE: "share", Holds.PERCENT: "percent", Holds.RANK: "rank", Holds.CHOICE: "one of our words",
-}  # fmt: skip
-
-
-@dataclass(frozen=True, slots=True)
-class MappedColumn:
-    """One of our columns, the header that feeds it, and what its first cells become."""
-
-    name: str
-    required: bool
-    becomes: str
-    header: str
-    samples: tuple[tuple[str, str], ...]
-
-
-def _become(cells: Any, column: Column, order: values.DateOrder) -> list[str]:
-    text = values.trimmed(cells)
-    if column.holds.dated:
-        known = order if order is not values.DateOrder.UNKNOWN else values.DateOrder.DAY_FIRST
-        read = reports.dated(text, column.holds, known, "UTC")
-        return [day.isoformat() if day else "" for day in read]
-    if column.holds is Holds.CHOICE:
-        return [word or "" for word in values.choices(text, column.aliases)]
-    if column.holds is Holds.TEXT:
-        return text.to_list()
-    votes = values.style_votes(text)
-    style = values.Style.COMMA if votes.comma > votes.dot else values.Style.DOT
-    if column.holds is Holds.COUNT:
-        style = values.counts_style(text, style)
-    return ["" if number is None else f"{number:g}" for number in values.numbers(text, style)]
-
-
-def _telling_rows(table: RawTable) -> pl.DataFrame:
-    """The few rows that say most: rows of zeros show nothing about how figures are read."""
-    says = [~pl.col(header).fill_null("").str.contains(r"^[\s0.,–-]*$") for header in table.headers]
-    return table.frame.sort(pl.sum_horizontal(says), descending=True, maintain_order=True).head(_SAMPLES)
-
-
-def mapped(table: RawTable, chosen: ColumnMap) -> list[MappedColumn]:
-    """Our columns beside the file's, with sample cells: as they stand → what they become."""
-    telling = _telling_rows(table)
-    rows = []
-    for column in KINDS[chosen.kind].columns:
-        header = chosen.columns.get(column.name, "")
-        samples: tuple[tuple[str, str], ...] = ()
-        if header:
-            cells = telling[header]
-            become = _become(cells, column, chosen.date_order)
-            samples = tuple(zip([cell or "" for cell in cells.to_list()], become, strict=True))
-        rows.append(MappedColumn(column.name, column.required, _BECOMES[column.holds], header, samples))
-    return rows
-
-
-def sample_rows(table: RawTable, most: int = 5) -> list[tuple[str, ...]]:
-    """The first rows of the file as they stand."""
-    return table.frame.drop(LINE).head(most).fill_null("").rows()
-
-
-def kinds_by_fit(suggestions: Sequence[Suggestion]) -> list[tuple[str, str, int]]:
-    """Kinds to choose from: name, title, how well they fit in percent, best first."""
-    return [(s.mapping.kind, KINDS[s.mapping.kind].title, round(100 * s.fit)) for s in suggestions]
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,6 +45,15 @@ def _span(first: Any, last: Any, days: int | None) -> list[tuple[str, str]]:
     return [("days", str(days)), *shown] if days is not None else shown
 
 
+def _sums_of_days(blocks: Sequence[Sequence[str]]) -> list[tuple[str, str]]:
+    """Days that are known only together."""
+    if not blocks:
+        return []
+    first, last = blocks[0]
+    more = f" and {len(blocks) - 1} more" if len(blocks) > 1 else ""
+    return [("one sum for", f"{first} to {last}{more}")]
+
+
 def job_summaries(job: Job, seen: Mapping[int, tuple[str, Figures]]) -> list[Summary]:
     """
     What a finished load or undo did, by account.
@@ -125,7 +63,7 @@ def job_summaries(job: Job, seen: Mapping[int, tuple[str, Figures]]) -> list[Sum
     if job.state != "done":
         return []
     if job.kind == "undo":
-        return [_undo_summary(job.result, seen[job.account_id or 0][1])]
+        return [_undo_summary(each, seen[job.account_id or 0][1]) for each in job.result["kinds"]]
     done = [(seen[each["account"]], each) for each in job.result["loads"] if each["account"] in seen]
     named = len(job.result["loads"]) > 1
     return [
@@ -139,6 +77,8 @@ def _load_summary(result: Mapping[str, Any], figures: Figures) -> Summary:
     facts = [
         ("rows", figures.count(result["rows"])),
         *_span(result["first_day"], result["last_day"], result["days"]),
+        *_sums_of_days(result.get("blocks", [])),
+        *([("loaded as", f"{result['scope']} ads")] if result.get("scope", "all") != "all" else []),
         ("replaced", figures.count(result["removed"])), ("rejected", figures.count(result["rejected"])),
         *_sums(result["kind"], result["sums"], figures),
     ]  # fmt: skip
@@ -153,9 +93,9 @@ def _load_summary(result: Mapping[str, Any], figures: Figures) -> Summary:
 
 def _undo_summary(result: Mapping[str, Any], figures: Figures) -> Summary:
     restored, left = result["restored"], result["left"]
-    span = _span(restored[0], restored[-1], len(restored)) if restored else []
+    span = _span(restored[0][0], restored[-1][1], len(restored)) if restored else []
     warnings = [
-        f"{figures.count(len(left))} days from {left[0]} to {left[-1]} stay as they are: a newer batch "
+        f"{figures.count(len(left))} days or sums from {left[0][0]} to {left[-1][1]} stay as they are: a newer batch "
         "stands on them. Undo that one first to have these back too."
         for _ in left[:1]
     ]
@@ -197,6 +137,14 @@ class Piece:
 
 
 @dataclass(frozen=True, slots=True)
+class Bracket:
+    """A block: one sum for its days, drawn from the first to the last as a bracket."""
+
+    path: str
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
 class CalendarRow:
     """One kind of report in the calendar; `says` is the same in words."""
 
@@ -205,6 +153,7 @@ class CalendarRow:
     rows: str
     says: str
     pieces: tuple[Piece, ...]
+    brackets: tuple[Bracket, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -236,8 +185,10 @@ def calendar(
         if report is None or window is None:
             continue
         found: list[Stretch] = []
+        blocks: list[Window] = []
         if kind.has_days:
             own = spans.get(kind.name, [])
+            blocks = sorted({span.days for span in own if span.block})
             found = stretches(
                 window, own, labels_in_use(own), newest or window.last, maturing_days,
                 matures="sales" in kind.summed,
@@ -245,7 +196,8 @@ def calendar(
         rows.append(
             CalendarRow(
                 kind.title, report.last_day.isoformat(), figures.count(report.rows),
-                _in_words(found), tuple(_piece(each, window) for each in found),
+                _with_blocks(_in_words(found), blocks), tuple(_piece(each, window) for each in found),
+                tuple(_bracket(each, window) for each in blocks if each.last >= window.first),
             )
         )  # fmt: skip
     return Calendar(
@@ -258,6 +210,21 @@ def calendar(
     )
 
 
+def _bracket(block: Window, window: Window) -> Bracket:
+    first = max(0, (block.first - window.first).days) * _DAY_WIDTH + 0.5
+    last = ((block.last - window.first).days + 1) * _DAY_WIDTH - 0.5
+    return Bracket(
+        f"M{first},4 V1.5 H{last} V4",
+        f"one sum for {block.first} to {block.last}, {block.days} days; not known by day",
+    )
+
+
+def _with_blocks(words: str, blocks: Sequence[Window]) -> str:
+    if not blocks:
+        return words
+    return f"{words}; {len(blocks)} {'sum' if len(blocks) == 1 else 'sums'} of several days"
+
+
 def _piece(stretch: Stretch, window: Window) -> Piece:
     days = stretch.days
     span = str(days.first) if days.days == 1 else f"{days.first} to {days.last}, {days.days} days"
@@ -268,7 +235,14 @@ def _piece(stretch: Stretch, window: Window) -> Piece:
 
 def _shape(state: State, first: int, days: int) -> Piece:
     """Full height where a day is whole, half where it is not, a hairline where it is not there."""
-    height = {State.HELD: 10, State.MATURING: 9, State.PART: 5, State.EARLY: 4, State.MISSING: 1}[state]
+    height = {
+        State.HELD: 10,
+        State.MATURING: 9,
+        State.PART: 5,
+        State.EARLY: 4,
+        State.MISSING: 1,
+        State.SUM: 2,
+    }[state]
     # An outlined piece has its line inside its days.
     inset = 0.5 if state in (State.MATURING, State.EARLY) else 0
     width = max(0.0, days * _DAY_WIDTH - 2 * inset)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from typing import Any, Final
 
@@ -11,9 +10,9 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.errors import BadFile, BadInput, NotFound
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.formats.mapping import ColumnMap, checked
+from nimbus_reef.formats.mapping import checked
+from nimbus_reef.formats.reading import date_doubt, days_missing
 from nimbus_reef.formats.tables import csv_lines
-from nimbus_reef.formats.values import DateOrder
 from nimbus_reef.jobs import intake as loading
 from nimbus_reef.jobs.agreement import differences
 from nimbus_reef.store import loads, trails
@@ -21,7 +20,7 @@ from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.loads import Upload
 from nimbus_reef.store.models import SCOPES
 from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.intake import pages
+from nimbus_reef.web.intake import choosing, pages
 from nimbus_reef.web.parts import account_by_id, figures, must_write, my_accounts, parts, scope
 
 intake = Blueprint("intake", __name__, url_prefix="/intake")
@@ -32,6 +31,7 @@ _IN_THE_TRAIL: Final = {"load": "loaded", "undo": "undone"}
 def look() -> str:
     """Where files are dropped, the queue, what is held and what was loaded."""
     account, store = scope().account, parts().store
+    held = loads.batches(store, account.id)
     return render_template(
         "intake/intake.html",
         waiting=loads.waiting_uploads(store, account.id),
@@ -43,9 +43,8 @@ def look() -> str:
             account.maturing_days,
             figures(),
         ),
-        batches=[
-            (batch, pages.batch_summary(batch, figures())) for batch in loads.batches(store, account.id)
-        ],
+        batches=[(batch, pages.batch_summary(batch, figures())) for batch in held],
+        together={batch.together for batch in held},
         differ=_differ(account),
         inbox=_as_seen_from_here(parts().config.inbox / account.key),
         titles={kind.name: kind.title for kind in KINDS.values()},
@@ -86,7 +85,7 @@ def drop() -> AnyResponse:
         kept = loading.keep(folder, file.stream)
         try:
             loading.look(parts().store, account, kept.path, name)
-        except BadFile as problem:
+        except (BadFile, BadInput) as problem:
             refused.append(str(problem))
             continue
         taken.append(
@@ -110,59 +109,57 @@ def _upload(upload_id: int) -> Upload:
     return found
 
 
-def _chosen(looked: loading.Looked, values: Any) -> ColumnMap:
-    """The mapping of the form, or the suggestion where the form says nothing yet."""
-    kind = values.get("kind") or looked.suggestions[0].mapping.kind
-    suggested = loading.suggestion_for(looked, kind).mapping
-    order = DateOrder(values.get("dates") or suggested.date_order)
-    if "mapped" not in values:
-        return replace(suggested, date_order=order)
-    names = [column.name for column in KINDS[kind].columns]
-    columns = {name: values[f"column-{name}"] for name in names if values.get(f"column-{name}")}
-    return ColumnMap(kind, columns, order)
-
-
 @intake.get("/files/<int:upload_id>")
 def map_file(upload_id: int) -> str:
     """The mapping of one file beside its sample rows."""
-    upload = _upload(upload_id)
-    account = account_by_id(upload.account_id)
-    path = parts().config.uploads / upload.sha256
-    looked = loading.look(parts().store, account, path, upload.file_name)
-    chosen = _chosen(looked, request.args)
+    upload, looked = _looked(upload_id)
+    chosen = choosing.choices(looked, request.args)
     return render_template(
         "intake/mapping.html",
         upload=upload,
         looked=looked,
         chosen=chosen,
-        kind=KINDS[chosen.kind],
-        kinds=pages.kinds_by_fit(looked.suggestions),
-        columns=pages.mapped(looked.table, chosen),
-        rows=pages.sample_rows(looked.table),
+        feeds=choosing.FEEDS,
         scopes=SCOPES,
-        ask_dates=loading.needs_date_order(looked.table, replace(chosen, date_order=DateOrder.UNKNOWN)),
-        before=loads.same_file(parts().store, account.id, upload.sha256),
+        label=request.args.get("scope", ""),
+        before=looked.before,
     )
+
+
+def _looked(upload_id: int) -> tuple[Upload, loading.Looked]:
+    upload = _upload(upload_id)
+    account = account_by_id(upload.account_id)
+    path = parts().config.uploads / upload.sha256
+    return upload, loading.look(parts().store, account, path, upload.file_name, upload.sha256)
 
 
 @intake.post("/files/<int:upload_id>/load")
 def load(upload_id: int) -> AnyResponse:
     """Confirms the mapping; the worker does the rest."""
     must_write()
-    upload = _upload(upload_id)
-    account = account_by_id(upload.account_id)
-    path = parts().config.uploads / upload.sha256
-    looked = loading.look(parts().store, account, path, upload.file_name)
-    chosen = checked(_chosen(looked, request.form), looked.table.headers)
-    if loading.needs_date_order(looked.table, chosen):
+    upload, looked = _looked(upload_id)
+    chosen = choosing.choices(looked, request.form)
+    if not chosen.maps:
         raise BadInput(
-            "The dates can be read day-first or month-first.", place=upload.file_name,
-            remedy="Go back and say which it is.",
-        )  # fmt: skip
-    label = request.form.get("scope", "product")
-    if label not in SCOPES:
+            "Nothing of the file is chosen.",
+            place=upload.file_name,
+            remedy="Go back and choose a sheet or a kind.",
+        )
+    for each in chosen.maps:
+        table = looked.sheet(each.sheet).table
+        checked(each, table.headers)
+        if date_doubt(table, each):
+            raise BadInput(
+                "The dates can be read day-first or month-first.", place=upload.file_name,
+                remedy="Go back and say which it is.",
+            )  # fmt: skip
+        if each.needs_days:
+            raise days_missing(table, each, upload.file_name)
+    label = request.form.get("scope", "")
+    if label and label not in SCOPES:
         raise BadInput(f"“{label}” is no ad format.", remedy=f"Choose {', '.join(SCOPES)}.")
-    return _enqueue(upload, {"mapping": chosen.as_json(), "scope": label})
+    maps = [each.as_json() for each in chosen.maps]
+    return _enqueue(upload, {"maps": maps, "scope": label, "usual": looked.scope})
 
 
 @intake.post("/jobs/<int:job_id>/yes")
@@ -262,8 +259,9 @@ def mend(batch_id: int) -> Response:
             "This file was loaded from the command line and is not kept here.", remedy="Mend your own copy."
         )
     frame = loading.to_mend(
-        parts().config.uploads / upload.sha256, upload.file_name, loads.rejects(parts().store, batch.id)
-    )
+        parts().config.uploads / upload.sha256, upload.file_name, loads.rejects(parts().store, batch.id),
+        batch.mapping.get("sheet") or "",
+    )  # fmt: skip
     response = Response(csv_lines(frame.columns, frame.iter_rows()), mimetype="text/csv")
     response.headers["Content-Disposition"] = f"attachment; filename=mend-{batch_id}.csv"
     return response

@@ -12,6 +12,7 @@ import polars as pl
 from nimbus_reef.core import bids
 from nimbus_reef.core.metrics import METRICS, Unit, with_ratios
 from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs.exports import Table
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.movement.pages import level
@@ -42,13 +43,16 @@ class Line:
     now: str
 
 
-def trend_lines(days: pl.DataFrame, metrics: Sequence[str], smooth: int, figures: Figures) -> list[Line]:
+def trend_lines(
+    days: pl.DataFrame, metrics: Sequence[str], smooth: int, figures: Figures, window: Window
+) -> list[Line]:
     """
-    Metrics by day. Smoothing: a ratio of the sums of the last days, never a mean of ratios; a sum's
+    Metrics by day; what they come to is told of the window. Smoothing: a ratio of the sums of the last days, never a mean of ratios; a sum's
     mean over them.
     """
     money = days.with_columns(pl.col(name) / MICRO for name in MONEY_MEASURES)
     rolled = money.with_columns(pl.col(MEASURES).cast(pl.Float64).rolling_mean(smooth, min_samples=1))
+    inside = money.filter(pl.col("day").is_between(window.first, window.last))
     lines = []
     for key in metrics:
         metric = METRICS[key]
@@ -59,16 +63,16 @@ def trend_lines(days: pl.DataFrame, metrics: Sequence[str], smooth: int, figures
             values = rolled[key]
         scale = 100 if metric.unit is Unit.RATE else 1
         unit = " %" if metric.unit is Unit.RATE else f" {figures.symbol}" if metric.unit is Unit.MONEY else ""
-        sums = {name: float(money[name].sum()) for name in MEASURES}
+        sums = {name: float(inside[name].sum()) for name in MEASURES}
         whole = (
             (sums[metric.numerator] / sums[metric.denominator] if sums[metric.denominator] else None)
             if metric.is_ratio
-            else sums[key] / max(1, len(days))
+            else (sums[key] / len(inside) if len(inside) else None)
         )
         lines.append(
             Line(
                 key, f"{metric.label}{unit}", tuple(None if v is None else round(v * scale, 4) for v in values),
-                level(metric, whole, figures) + ("" if metric.is_ratio else " a day"),
+                level(metric, whole, figures) + ("" if metric.is_ratio or whole is None else " a day"),
             )
         )  # fmt: skip
     return lines

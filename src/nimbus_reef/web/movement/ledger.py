@@ -142,7 +142,7 @@ def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer
         levels = [rows[f"num{when}"].sum() / rows[f"den{when}"].sum() for when in (0, 1)]
         moved = f"{level(metric, levels[0], figures)} → {level(metric, levels[1], figures)}"
     else:
-        moved = f"{level(metric, rows['value0'].sum(), figures)} → {level(metric, rows['value1'].sum(), figures)} a month"
+        moved = f"{level(metric, rows['value0'].sum(), figures)} → {level(metric, rows['value1'].sum(), figures)} per 30 days"
     if abs(net) < 1e-12:
         return Answer(f"{_name(metric)} did not move: {moved}.", "")
     way = 1 if net > 0 else -1
@@ -169,11 +169,11 @@ def _change(metric: Metric, value: float | None, figures: Figures) -> str:
     if value is None:
         return ""
     if metric.unit is Unit.RATE:
-        return f"{'+' if value > 0 else ''}{figures.number(value * 100, 3 if metric.key == 'ctr' else 2)} pt"
+        return f"{figures.signed(value * 100, 3 if metric.key == 'ctr' else 2)} pt"
     if metric.unit is Unit.MONEY:
         return figures.change(value, 3 if metric.is_ratio else 0)
     digits = 2 if metric.unit is Unit.FACTOR else 0
-    return f"{'+' if value > 0 else ''}{figures.number(value, digits)}"
+    return figures.signed(value, digits)
 
 
 def ledger_export(rows: pl.DataFrame, metric: Metric) -> Table:

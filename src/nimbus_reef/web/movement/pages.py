@@ -128,7 +128,7 @@ def drift_lines(rows: pl.DataFrame, figures: Figures) -> list[DriftLine]:
                 figures.count(row["spend1"] * row["per1"]), _signed(row["spend_change"], figures),
                 figures.count(row["sales1"] * row["per1"]), _signed(row["sales_change"], figures),
                 figures.percent(now, 0) if now is not None else "no sales" if row["spend1"] else "–",
-                "" if points is None else f"{'+' if points > 0 else ''}{figures.number(points, 0)} pt",
+                "" if points is None else f"{figures.signed(points, 0)} pt",
                 judgement(row, figures), tone_of(row), row["thin"], figures.change(row["profit"]),
             )
         )  # fmt: skip
@@ -136,7 +136,7 @@ def drift_lines(rows: pl.DataFrame, figures: Figures) -> list[DriftLine]:
 
 
 def _signed(value: float, figures: Figures) -> str:
-    return f"{'+' if value > 0.5 else ''}{figures.count(value)}"
+    return figures.signed(value, 0)
 
 
 def movers(rows: pl.DataFrame, figures: Figures) -> list[Mover]:
@@ -145,7 +145,7 @@ def movers(rows: pl.DataFrame, figures: Figures) -> list[Mover]:
         Mover(
             row["key"], row["name"], row["spend0"] * row["per0"], row["sales0"] * row["per0"],
             row["spend1"] * row["per1"], row["sales1"] * row["per1"], tone_of(row), row["thin"],
-            f"{row['name']}: {judgement(row, figures)}; {figures.change(row['profit'])} profit a month"
+            f"{row['name']}: {judgement(row, figures)}; {figures.change(row['profit'])} profit per 30 days"
             + ("; thin" if row["thin"] else ""),
         )
         for row in rows.to_dicts()

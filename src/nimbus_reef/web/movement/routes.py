@@ -15,9 +15,11 @@ from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.jobs import movement as work
 from nimbus_reef.jobs.exports import Table
 from nimbus_reef.jobs.movement import GROUPINGS
+from nimbus_reef.store.facts import TOTAL_SOURCES
 from nimbus_reef.web import charts
 from nimbus_reef.web.answers import Answer
 from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.lacking import need
 from nimbus_reef.web.movement import courses, ledger, pages, trends, why
 from nimbus_reef.web.movement.drift import drift
 from nimbus_reef.web.params import Scope
@@ -57,6 +59,7 @@ def view(name: str) -> str:
     what = scope()
     if what.newest is None or (what.against is None and name != "trends"):
         return render_template("movement/empty.html", view=name, views=pages.VIEWS)
+    _need(what, name)
     made = _VIEWS[name](what)
     if "by" in made:
         made["ways"] = _ways(what, made["by"], url_for("movement.view", name=name))
@@ -80,6 +83,25 @@ def _ways(what: Scope, by: str, here: str) -> pages.Ways:
     return pages.Ways()
 
 
+def _by(what: Scope) -> str:
+    """The grouping chosen, else the first that the reports held can tell of both windows."""
+    windows = [what.window, *([what.against] if what.against else [])]
+    return what.choice("by", work.groupings(parts().facts, what.account, windows))
+
+
+def _need(what: Scope, name: str) -> None:
+    """NoFigures where the view has none of one of its windows."""
+    kinds = TOTAL_SOURCES if name == "trends" else work.sources(_by(what))
+    need(what, kinds, figures())
+    if name != "trends":
+        need(what, kinds, figures(), _against(what))
+
+
+def _days(what: Scope, by: str) -> tuple[int, int]:
+    """The held days of the windows that a grouping's sums are of: then, now."""
+    return work.held_days(parts().facts, what.account, (_against(what), what.window), by)
+
+
 def _against(what: Scope) -> Window:
     """The days compared with; BadInput where there are none."""
     if what.against is None:
@@ -92,7 +114,7 @@ def _sides(what: Scope, by: str) -> pl.DataFrame:
 
 
 def _ranked(what: Scope, by: str) -> pl.DataFrame:
-    return pages.ranked(_sides(what, by), _against(what).days, what.window.days)
+    return pages.ranked(_sides(what, by), *_days(what, by))
 
 
 def _why_page(what: Scope, by: str) -> why.WhyPage | None:
@@ -110,7 +132,7 @@ def _why_of_all(what: Scope) -> why.WhyPage:
 
 
 def _drift(what: Scope) -> dict[str, Any]:
-    by = what.choice("by", GROUPINGS)
+    by = _by(what)
     everything = what.choice("show", ("largest", "all")) == "all"
     rows, write = _ranked(what, by), figures()
     shown = rows.head(pages.MOST_DRAWN if everything else pages.LARGEST)
@@ -155,11 +177,11 @@ def _least(what: Scope) -> float:
 
 
 def _ledger_rows(what: Scope) -> pl.DataFrame | None:
-    against, by = _against(what), what.choice("by", GROUPINGS)
+    against, by = _against(what), _by(what)
     facts, metric, least = parts().facts, METRICS[_metric(what)], _least(what)
 
     def make() -> pl.DataFrame | None:
-        return ledger.ledger_rows(_sides(what, by), metric, against.days, what.window.days, least)
+        return ledger.ledger_rows(_sides(what, by), metric, *_days(what, by), least)
 
     now = (what.account.id, facts.generation(what.account.id), what.window, against, what.aims, what.narrow)
     return facts.cache.get(("ledger", *now, by, metric.key, least), make)
@@ -171,7 +193,7 @@ def _ledger(what: Scope) -> dict[str, Any]:
     of = max(1, -(-(len(rows) if rows is not None else 0) // PAGE_ROWS))
     page = min(what.page, of)
     return {
-        "by": what.choice("by", GROUPINGS),
+        "by": _by(what),
         "metric": metric,
         "metrics": [METRICS[key] for key in LEDGERED],
         "least": what.said("least"),
@@ -183,7 +205,7 @@ def _ledger(what: Scope) -> dict[str, Any]:
 
 
 def _why(what: Scope) -> dict[str, Any]:
-    by = what.choice("by", GROUPINGS)
+    by = _by(what)
     return {
         "by": by, "why": _why_page(what, by), "drawer": _drawer(what),
     }  # fmt: skip
@@ -199,7 +221,7 @@ def _trends(what: Scope) -> dict[str, Any]:
     shown = [only] if only in courses.TRENDED else chosen
     smooth = courses.SMOOTH[what.choice("smooth", tuple(courses.SMOOTH))]
     found = trends.trend(facts, what, what.said("whose"), write)
-    lines = courses.trend_lines(found.days, shown, smooth, write)
+    lines = courses.trend_lines(found.days, shown, smooth, write, what.window)
     days = courses.shown_days(found.days)
     return {
         "trend": found,
@@ -212,6 +234,7 @@ def _trends(what: Scope) -> dict[str, Any]:
         "height": 54 + len(lines) * (300 if only else 104) + (54 if found.bids else 0),
         "offered": [METRICS[key] for key in courses.TRENDED],
         "chosen": chosen,
+        "needs_days": found.sums_left_out,
         "only": only,
         "smooth": what.said("smooth"),
         "stretches": courses.stretches(found.days, found.target_acos, write) if found.bids else [],
@@ -229,7 +252,7 @@ _VIEWS: Final = {"drift": _drift, "ledger": _ledger, "why": _why, "trends": _tre
 
 
 def _drift_file(what: Scope) -> Table:
-    return pages.drift_export(_ranked(what, what.choice("by", GROUPINGS)))
+    return pages.drift_export(_ranked(what, _by(what)))
 
 
 def _ledger_file(what: Scope) -> Table | None:
@@ -238,7 +261,7 @@ def _ledger_file(what: Scope) -> Table | None:
 
 
 def _why_file(what: Scope) -> Table | None:
-    return why.why_export(_sides(what, what.choice("by", GROUPINGS)))
+    return why.why_export(_sides(what, _by(what)))
 
 
 def _trend_file(what: Scope) -> Table:
@@ -254,6 +277,7 @@ def export(name: str, ending: str) -> Response:
     """All rows behind a view as a file."""
     if name not in _FILES:
         raise NotFound(f"“{name}” is no table of Movement.", remedy=f"Export {', '.join(_FILES)}.")
+    _need(scope(), name)
     made = _FILES[name](scope())
     if made is None:
         raise NotFound("There is no change to write down.", remedy="Choose other days.")

@@ -10,6 +10,7 @@ import polars as pl
 from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.jobs.totals import totals
 from nimbus_reef.store import product_frames, row_frames, setting_frames, target_frames
 from nimbus_reef.store.facts import Facts
@@ -27,7 +28,10 @@ _MOST_OFFERED: Final = 1_500
 
 @dataclass(frozen=True, slots=True)
 class Trend:
-    """One thing's days: name, kind, day and measures (micro), bid (micro) of a keyword, changes."""
+    """
+    One thing's days: name, kind, day and measures (micro), bid (micro) of a keyword, changes.
+    sums_left_out: says that a trend needs days where the report has sums of several.
+    """
 
     name: str
     kind: str
@@ -35,6 +39,7 @@ class Trend:
     changes: tuple[Marked, ...]
     target_acos: float
     bids: tuple[float | None, ...] = ()
+    sums_left_out: str = ""
 
 
 def trend(facts: Facts, what: Scope, of: str, figures: Figures) -> Trend:
@@ -63,7 +68,19 @@ def _whole(facts: Facts, what: Scope) -> Trend:
         changes = changes.join(homes, on="campaign_id", how="left")
         changes = what.narrow.part(facts, what.account, window, changes)
     name = what.part or f"{what.account.brand}, {what.account.country}"
-    return Trend(name, "account", found.now, by_day(changes), what.target_acos)
+    days, left_out = _only_days(found.now, found.source)
+    return Trend(name, "account", days, by_day(changes), what.target_acos, sums_left_out=left_out)
+
+
+def _only_days(rows: pl.DataFrame, kind: str) -> tuple[pl.DataFrame, str]:
+    """The rows that are one day each, and what to say of those that are not."""
+    days = rows.filter(pl.col("first_day") == pl.col("day"))
+    if len(days) == len(rows):
+        return days, ""
+    return (
+        days,
+        f"A trend needs {KINDS[kind].title.lower()}, day for day; what is held as one sum of several days is left out.",
+    )
 
 
 def why_moved(found: Trend, what: Scope, figures: Figures) -> Why | None:
@@ -114,9 +131,10 @@ def _product(facts: Facts, what: Scope, sku: str) -> Trend:
     )
     if rows.is_empty():
         raise NotFound(f"{sku} had no ads in these days.", remedy="Choose another product.")
-    days = rows.group_by("day").agg(pl.col(MEASURES).sum()).sort("day")
+    sums = rows.group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day")
+    days, left_out = _only_days(sums, "product_ad_daily")
     aim = rows.head(1).with_columns(what.aims.expr(rows.columns))["target_acos"][0]
-    return Trend(sku, "product", days, tuple(page_changes(facts, what, sku)), aim)
+    return Trend(sku, "product", days, tuple(page_changes(facts, what, sku)), aim, sums_left_out=left_out)
 
 
 def _targets(facts: Facts, what: Scope, kind: str, name: str, figures: Figures) -> Trend:
@@ -136,7 +154,11 @@ def _targets(facts: Facts, what: Scope, kind: str, name: str, figures: Figures) 
     sums = days.group_by("day").agg(pl.col(MEASURES).sum()).sort("day")
     first = names.row(0, named=True)
     judged = opening.judged(facts, TARGETS, what, what.window).filter(pl.col("campaign") == first["campaign"])
-    aim = judged["target_acos"][0] if len(judged) else what.target_acos
+    same = (
+        judged.join(names.select("target_id"), on="target_id", how="semi") if kind != "campaign" else judged
+    )
+    aims = (same if len(same) else judged).sort("spend", descending=True)["target_acos"]
+    aim = aims[0] if len(aims) else what.target_acos
     changes = row_frames.changes(facts, what.account.id, window)
     if kind == "keyword":
         stepped = opening.days_with_bids(facts, what.account, source, window, ids)

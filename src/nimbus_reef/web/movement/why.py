@@ -43,6 +43,7 @@ class WhyLine:
     where: str
     sku: str
     pull: str
+    part: str
     tone: str
     cells: tuple[str, ...]
 
@@ -69,6 +70,7 @@ def why(sides: pl.DataFrame, figures: Figures) -> WhyPage | None:
     lines = tuple(
         WhyLine(
             row["key"], row["name"], row["where"] or "", row["sku"] or "", _points(row["pull"], figures),
+            _points(sum(row[name] for name, _ in FACTORS), figures),
             "loss" if row["pull"] > 0 else "gain",
             tuple(_points(row[name], figures) if row[name] else "" for name, _ in moved),
         )
@@ -98,7 +100,7 @@ def why_words(
 
 
 def _points(value: float, figures: Figures) -> str:
-    return f"{'+' if value > 0 else ''}{figures.number(value * 100, 2)}"
+    return figures.signed(value * 100, 2)
 
 
 def _steps(

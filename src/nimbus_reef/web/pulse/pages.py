@@ -55,6 +55,8 @@ class Line:
     loaded: str
     source: str
     step: Step
+    held: bool = False
+    one_sum: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +101,8 @@ def line(beat: Beat, today: date) -> Line:
         key=account.key,
         name=f"{account.brand}, {account.country}",
         where=f"{account.marketplace} · {account.currency}"
-        + (f" · {write.days(beat.window)}" if beat.window else ""),
+        + (f" · {write.days(beat.window)}" if beat.window else "")
+        + (f" · without the sum of {write.days(beat.cut[0])}" if beat.cut else ""),
         sales_path=sales_path,
         spend_path=spend_path,
         spend=write.micro(now.spend) if now else write.micro(None),
@@ -115,13 +118,15 @@ def line(beat: Beat, today: date) -> Line:
         loaded=str(beat.loaded_at) if beat.loaded_at else "never",
         source=KINDS[beat.source].title if beat.source else "",
         step=next_step(beat, today),
+        held=now is not None,
+        one_sum=beat.days is not None and len(beat.days) > 0 and not sales_path,
     )
 
 
 def _relative(change: float | None, write: Figures, more_is_good: bool | None) -> Moved:
     if change is None:
         return Moved("")
-    text = f"{'+' if change > 0 else ''}{write.rate(change, 0)}"
+    text = write.points(change, 0)
     good = None if more_is_good is None or abs(change) < 0.005 else (change > 0) is more_is_good
     return Moved(text, good)
 
@@ -130,9 +135,7 @@ def _points(now: float | None, then: float | None, write: Figures) -> Moved:
     if now is None or then is None:
         return Moved("")
     points = (now - then) * 100
-    return Moved(
-        f"{'+' if points > 0 else ''}{write.number(points, 1)} pt", None if abs(points) < 0.05 else points < 0
-    )
+    return Moved(f"{write.signed(points, 1)} pt", None if abs(points) < 0.05 else points < 0)
 
 
 def next_step(beat: Beat, today: date) -> Step:
@@ -144,6 +147,8 @@ def next_step(beat: Beat, today: date) -> Step:
         return Step(f"load newer days: the newest is {age} days old", "intake")
     if beat.planned:
         return Step(f"send the {beat.planned} planned change{'s' if beat.planned > 1 else ''}", "plan")
+    if beat.unread:
+        return Step("load targets or search terms of these days", "intake")
     if beat.overspend is None or from_micro(beat.overspend) >= 1:
         return Step("go through its findings", "findings")
     return Step("nothing to do", "findings")
@@ -151,7 +156,7 @@ def next_step(beat: Beat, today: date) -> Step:
 
 def _areas(beat: Beat) -> tuple[str, str]:
     """Two SVG areas on one scale: sales above the middle line, spend below it."""
-    if beat.days is None or len(beat.days) < 2:
+    if beat.days is None or len(beat.days) < 2 or (beat.days["first_day"] < beat.days["day"]).any():
         return "", ""
     sales, spend = beat.days["sales"].to_list(), beat.days["spend"].to_list()
     top, bottom = max(1, *sales), max(1, *spend)

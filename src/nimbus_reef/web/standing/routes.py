@@ -21,8 +21,10 @@ from nimbus_reef.jobs.standing import AD_METRICS, SHOP_METRICS, Ground, Placed
 from nimbus_reef.jobs.totals import totals
 from nimbus_reef.store import market_frames, product_frames
 from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.facts import TOTAL_SOURCES
 from nimbus_reef.web import tables
 from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.lacking import need, source_words
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, must_write, my_accounts, parts, scope
 from nimbus_reef.web.standing import groups, heat, pages, product, shopping, tree, typed
@@ -56,6 +58,8 @@ def view(name: str) -> str:
     what = scope()
     if what.newest is None:
         return _empty(name)
+    if _NEEDS[name]:
+        need(what, _NEEDS[name], figures())
     made = _VIEWS[name](what)
     return render_template(
         f"standing/{name}.html", view=name, views=pages.VIEWS, peers_words=_peers_words(what), **made
@@ -88,14 +92,15 @@ def _tree(what: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
     on = _ground(what)
     found = totals(facts, what.account, what.window, what.against, what.narrow)
-    if found is None:
-        raise NotFound("No report covers these days.", remedy="Choose other days, or load a report.")
-    placed = _places(what, on)
+    assert found is not None, "asked for before"
+    # Without product ads nothing can be placed, whatever the totals are.
+    placed = _places(what, on) if len(on.rows) else {}
     by = what.choice("by", GROUPS)
     return {
         "answer": tree.answer(found, placed, write),
         "nodes": tree.nodes(found, placed, write),
-        "source": found.source,
+        "source": source_words(found.source, found.held_now, what.window),
+        "stands": bool(len(on.rows)),
         "by": by,
         "groups": GROUPS,
         "lines": groups.group_lines(_groups(what, on, by), write),
@@ -196,7 +201,8 @@ def _path(what: Scope) -> dict[str, Any]:
     facts, write, on = parts().facts, figures(), _ground(what)
     weeks = market_frames.query_weeks(facts, what.account.id, what.window)
     sums = work.shop_sums(facts, what.account, what.window)
-    places = {metric: work.shop_place(on, sums, metric).standing for metric in SHOP_METRICS}
+    months = work.shop_months(facts, what.account, what.window)
+    places = {metric: work.shop_place(on, sums, metric, months).standing for metric in SHOP_METRICS}
     return {
         "path": shopping.path(sums, weeks["day"].n_unique(), write),
         "strips": [
@@ -246,6 +252,11 @@ def _peers(what: Scope) -> dict[str, Any]:
     }
 
 
+_NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
+    "tree": TOTAL_SOURCES, "products": ("product_ad_daily",), "formats": ("product_ad_daily",),
+    "path": ("query_funnel",), "queries": ("query_funnel",), "shape": (), "peers": (),
+}  # fmt: skip
+"""Reports of which any one makes a view."""
 _VIEWS: Final = {
     "tree": _tree, "products": _products, "formats": _formats, "path": _path, "queries": _queries,
     "shape": _shape, "peers": _peers,
@@ -256,6 +267,8 @@ _VIEWS: Final = {
 def export(name: str, ending: str) -> Response:
     """All rows of a table of the area as a file."""
     what = scope()
+    if _NEEDS.get(name):
+        need(what, _NEEDS[name], figures())
     if name == "products":
         fields = heat.product_fields(what.choice("as", HOWS))
         return hand_out(
@@ -296,7 +309,7 @@ def type_in() -> Response:
     path = typed.written(parts().config.uploads, file)
     table = loading.look(parts().store, what.account, path, "typed-in-peers.csv")
     loading.load(
-        parts().store, what.account, path, "typed-in-peers.csv", loading.suggestion_for(table, "peer_benchmarks").mapping,
+        parts().store, what.account, path, "typed-in-peers.csv", loading.usual_maps(table, "peer_benchmarks"),
         scope="all", today=today_of(what.account), confirmed=True, person_id=who.id,
     )  # fmt: skip
     flash("The peer figures are taken in; they stand in Intake as a file that can be undone.")

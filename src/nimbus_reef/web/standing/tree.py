@@ -82,8 +82,8 @@ _TREE: Final = ("impressions", "clicks", "orders", "sales", "spend", *AD_METRICS
 def nodes(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> dict[str, Node]:
     """Every figure of the tree, by key. Windows of unlike length are compared by day."""
     now = summed(found.now)
-    then = summed(found.then) if found.then is not None and len(found.then) else None
-    scale = len(found.now) / len(found.then) if then and found.then is not None else 1.0
+    then = summed(found.then) if found.then is not None and found.held_then else None
+    scale = found.held_now / found.held_then if then and found.held_then else 1.0
     drawn = sparks(found.now, _TREE)
     made = {}
     for key in _TREE:
@@ -102,7 +102,7 @@ def nodes(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> dict
 
 def sparks(days: pl.DataFrame, keys: Sequence[str], width: float = 100, height: float = 20) -> dict[str, str]:
     """The days of metrics as SVG paths; empty where there are too few."""
-    if len(days) < 3:
+    if len(days) < 3 or (days["first_day"] < days["day"]).any():
         return dict.fromkeys(keys, "")
     # Single days jump, and weekdays differ: a week at a time is what the eye can follow.
     span = 7 if len(days) >= 14 else 1
@@ -140,7 +140,7 @@ def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Ans
         )
     weakest = min(told.values(), key=lambda each: each.percentile or 0)
     best = max(told.values(), key=lambda each: each.percentile or 0)
-    now, then = summed(found.now), summed(found.then) if found.then is not None and len(found.then) else None
+    now, then = summed(found.now), summed(found.then) if found.then is not None and found.held_then else None
     value, before = _value(weakest.metric, now), _value(weakest.metric, then) if then else None
     change, up, _ = _moved(weakest.metric, value, before, figures)
     fell = (
@@ -152,11 +152,11 @@ def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Ans
     if (weakest.percentile or 0) >= 50:
         bold = f"Nothing is weak: {TRADE_NAMES[weakest.metric].lower()} is the lowest."
     sentences = [
-        f"{value_words(weakest.metric, value, figures)} puts you ahead of {figures.count(weakest.percentile)} % of "
-        f"peers{fell}.",
-        f"{TRADE_NAMES[best.metric]} is the strongest, ahead of {figures.count(best.percentile)} %.",
+        f"{value_words(weakest.metric, value, figures)} puts you {strips.ahead_words(weakest.percentile, figures)}"
+        f"{fell}.",
+        f"{TRADE_NAMES[best.metric]} is the strongest, {strips.ahead_words(best.percentile, figures)}.",
         _most_moved(now, then, weakest.metric, figures) if then else "",
-        gap_words(weakest.metric, value, weakest.typical, now, len(found.now), figures),
+        gap_words(weakest.metric, value, weakest.typical, now, found.held_now, figures),
     ]
     return Answer(bold, " ".join(each for each in sentences if each))
 
@@ -199,16 +199,16 @@ def gap_words(
     days: int,
     figures: Figures,
 ) -> str:
-    """What closing the gap to the typical peer would bring a month, all else as it is."""
+    """What closing the gap to the typical peer would bring per 30 days, all else as it is."""
     if value is None or typical is None or not value or not days:
         return ""
     sales, spend = (now[name] / MICRO * STAKE_DAYS / days for name in ("sales", "spend"))
     if metric in ("ctr", "cvr", "aov") and typical > value:
         gain = sales * (typical / value - 1)
         what = {"ctr": "the same impressions", "cvr": "the same clicks", "aov": "the same orders"}[metric]
-        return f"At the peers’ typical {value_words(metric, typical, figures)} {what} would bring about {figures.money(gain)} more sales a month."
+        return f"At the peers’ typical {value_words(metric, typical, figures)} {what} would bring about {figures.money(gain)} more sales per 30 days."
     if metric == "cpc" and typical < value:
-        return f"At the peers’ typical {value_words(metric, typical, figures)} the same clicks would cost about {figures.money(spend * (1 - typical / value))} less a month."
+        return f"At the peers’ typical {value_words(metric, typical, figures)} the same clicks would cost about {figures.money(spend * (1 - typical / value))} less per 30 days."
     if metric == "acos" and typical < value:
-        return f"At the peers’ typical {value_words(metric, typical, figures)} the same sales would cost about {figures.money(sales * (value - typical))} less a month."
+        return f"At the peers’ typical {value_words(metric, typical, figures)} the same sales would cost about {figures.money(sales * (value - typical))} less per 30 days."
     return ""

@@ -85,6 +85,9 @@ def company(row: Mapping[str, Any], figures: Figures) -> str:
         "main_product": f"of ad groups led by {row.get('main_product')}",
         "family": "of its product family",
         "category": f"in {row.get('category')}",
+        "own_campaign": f"of its campaign, {row.get('campaign')}",
+        "name_part": f"of campaigns called {row.get('name_part')}",
+        "own_portfolio": f"of its portfolio, {row.get('own_portfolio')}",
         "account": "of the whole account",
         "length": "of as many words",
     }[row["prior_level"]]
@@ -138,8 +141,8 @@ class Offer:
 
 
 def effect_words(projected: Projected, figures: Figures) -> str:
-    """Spend and sales a month, as a range."""
-    return f"{figures.span(projected.spend)} spend, {figures.span(projected.sales)} sales a month"
+    """Spend and sales per 30 days, as a range."""
+    return f"{figures.span(projected.spend)} spend, {figures.span(projected.sales)} sales per 30 days"
 
 
 def offer(
@@ -264,6 +267,12 @@ class Behind:
     files: str
 
 
+def _told_for(row: Mapping[str, Any]) -> str:
+    """The day of a report row, or the days that it is one sum of."""
+    last: str = row["day"].isoformat()
+    return last if row["first_day"] == row["day"] else f"{row['first_day'].isoformat()} to {last}"
+
+
 def behind(rows: pl.DataFrame, figures: Figures) -> Behind:
     """One line per report row: day, measures, file, day of loading; and what they add up to."""
 
@@ -276,7 +285,7 @@ def behind(rows: pl.DataFrame, figures: Figures) -> Behind:
     sums = rows.select(pl.col(MEASURES).sum()).to_dicts()[0]
     return Behind(
         tuple(
-            (row["day"].isoformat(), *written(row), row["file_name"], f"{row['loaded_at']:%Y-%m-%d %H:%M}")
+            (_told_for(row), *written(row), row["file_name"], f"{row['loaded_at']:%Y-%m-%d %H:%M}")
             for row in rows.to_dicts()
         ),
         written(sums),

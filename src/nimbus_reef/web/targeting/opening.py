@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import timedelta
 from typing import Any, Final
 
 import polars as pl
 
 from nimbus_reef.core import bids, words
+from nimbus_reef.core.checks import WITH_ITS_PRODUCT
 from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.core.plan import Action, Change, Entity
@@ -27,7 +29,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import audit
 from nimbus_reef.store import product_frames, row_frames, target_frames
 from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.facts import TARGET_SOURCES, Facts
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.targeting import drawer, pages
@@ -43,7 +45,8 @@ class Opened:
 
     days: day, measures and bid (micro) of a target over its history, in order; null for terms.
     products: the ad group's product ads in the window. home: campaign and ad group in which
-    a term that wins gets its target. places: the ad groups that paid for a phrase.
+    a term that wins gets its target. places: the ad groups that paid for a phrase. item: the term is
+    the id of an item, not words.
     """
 
     row: Mapping[str, Any]
@@ -53,11 +56,24 @@ class Opened:
     products: pl.DataFrame
     home: tuple[str, str] = ("", "")
     places: tuple[Place, ...] = ()
+    item: bool = False
 
     @property
     def here(self) -> tuple[str, str]:
         """Campaign and ad group of the row; empty where it stands in many."""
         return self.row.get("campaign", ""), self.row.get("ad_group", "")
+
+
+def sources(view: View) -> tuple[str, ...]:
+    """The reports that a view's rows come from, the better first."""
+    return TARGET_SOURCES if view is TARGETS else ("search_term_daily",)
+
+
+def monthly_days(facts: Facts, view: View, what: Scope) -> int:
+    """The days that a view's figures per 30 days are scaled from: those of the window that are held."""
+    account, window = what.account, what.window
+    kind = facts.held(account.id, window).kind if view is TARGETS else "search_term_daily"
+    return facts.monthly_days(account.id, kind, window)
 
 
 def judged(facts: Facts, view: View, what: Scope, window: Window) -> pl.DataFrame:
@@ -121,28 +137,36 @@ def _targets(
 ) -> list[Opened]:
     account, ids = what.account, rows["target_id"].to_list()
     source = facts.held(account.id, what.window).kind
-    by_target = {
-        key[0]: part
-        for key, part in days_with_bids(facts, account, source, history(what), ids)
-        .partition_by("target_id", as_dict=True)
-        .items()
-    }
+    held = days_with_bids(facts, account, source, history(what), ids)
+    by_target = {key[0]: part for key, part in held.partition_by("target_id", as_dict=True).items()}
+    no_days = held.clear()
     opened = []
     for row in rows.to_dicts():
-        days = by_target[row["target_id"]]
+        days = by_target.get(row["target_id"], no_days)
         bid = from_micro(row["bid"]) if row["bid"] is not None else None
-        past = [
-            bids.Day(
-                clicks, orders, from_micro(spend), from_micro(sales), None if b is None else from_micro(b)
-            )
-            for clicks, orders, spend, sales, b in days.select(
-                "clicks", "orders", "spend", "sales", "bid"
-            ).rows()
-        ]
-        core = drawer.core_row(row, what.window.days)
+        past = _past(days, history(what))
+        core = drawer.core_row(row, monthly_days(facts, TARGETS, what))
         proposal = for_target(core, bid=bid, history=past, limits=account.bid_limits)
         opened.append(Opened(row, bid, proposal, days, products.get(row["ad_group_id"], none)))
     return opened
+
+
+def _past(days: pl.DataFrame, window: Window) -> list[bids.Day]:
+    """Every day of the history up to the window's end; days that are not held brought nothing."""
+    told = {row[0]: row[1:] for row in days.select("day", "clicks", "orders", "spend", "sales", "bid").rows()}
+    if not told:
+        return []
+    nothing = (0, 0, 0, 0, None)
+    found = []
+    for number in range(window.days):
+        day = window.first + timedelta(days=number)
+        clicks, orders, spend, sales, bid = told.get(day, nothing)
+        found.append(
+            bids.Day(
+                clicks, orders, from_micro(spend), from_micro(sales), None if bid is None else from_micro(bid)
+            )
+        )
+    return found
 
 
 def days_with_bids(
@@ -167,30 +191,55 @@ def _terms(
         judged(facts, TERMS, what, what.window).group_by("normal_id").agg(pl.col("orders").sum()).rows()
     )
     orders = dict(everywhere)
-    catalog = product_frames.catalog(facts, what.account.id).drop("sku")
-    advertised: dict[Any, list[AdProduct]] = {}
+    advertised = _advertised(facts, what)
+    shapes = product_frames.item_shapes(facts, what.account.id)
     winning = set(audit.winners(facts, what.account, what.window, what.aims)["row_id"])
     homes = {
         row[0]: (row[2], row[3]) for row in target_frames.homes(facts, what.account.id, what.window).rows()
     }
+    days = monthly_days(facts, TERMS, what)
     opened = []
     for row in rows.to_dicts():
         group = row["ad_group_id"]
         own = products.get(group, none)
+        item = words.item_shape(row["term"]) in shapes
         if row["row_id"] in winning:
-            proposal = for_winner(drawer.core_row(row, what.window.days), what.account.bid_limits)
-            opened.append(Opened(row, None, proposal, None, own, homes[group]))
+            proposal = for_winner(drawer.core_row(row, days), what.account.bid_limits)
+            opened.append(Opened(row, None, proposal, None, own, homes[group], item=item))
             continue
-        if group not in advertised:
-            advertised[group] = _ad_products(own.join(catalog, on="product_id"), what.account)
         proposal = for_term(
-            drawer.core_row(row, what.window.days),
+            drawer.core_row(row, days),
             row["term"],
-            products=advertised[group],
+            products=advertised.get(group, []),
             orders_elsewhere=int(orders.get(row["normal_id"], 0) - row["orders"]),
         )
-        opened.append(Opened(row, None, proposal, None, own))
+        opened.append(Opened(row, None, proposal, None, own, item=item))
     return opened
+
+
+def _advertised(facts: Facts, what: Scope) -> dict[Any, list[AdProduct]]:
+    """The enabled products of each ad group, with rows in the window or without, by what they are called."""
+    account = what.account
+    catalog = product_frames.catalog(facts, account.id).drop("sku")
+    spent = product_frames.product_rows(facts, account.id, what.window).select(
+        "ad_group_id", "product_id", "spend"
+    )
+    known = (
+        product_frames.enabled_ads(facts, account.id, what.window)
+        .unique(["ad_group_id", "product_id"], maintain_order=True)
+        .join(catalog, on="product_id")
+        .join(spent, on=["ad_group_id", "product_id"], how="left")
+        .with_columns(pl.col("spend").fill_null(0))
+    )
+    found: dict[Any, list[AdProduct]] = {}
+    for row in known.to_dicts():
+        found.setdefault(row["ad_group_id"], []).append(
+            AdProduct(
+                row["sku"], row["title"], from_micro(row["spend"]),
+                words.title_core(row["title"], [row["brand"] or account.brand]),
+            )
+        )  # fmt: skip
+    return found
 
 
 def phrase_terms(facts: Facts, what: Scope, phrase: str) -> pl.DataFrame:
@@ -212,8 +261,7 @@ def phrase_terms(facts: Facts, what: Scope, phrase: str) -> pl.DataFrame:
 def _phrases(
     facts: Facts, what: Scope, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[Opened]:
-    catalog = product_frames.catalog(facts, what.account.id).drop("sku")
-    advertised: dict[Any, list[AdProduct]] = {}
+    advertised = _advertised(facts, what)
     opened = []
     for row in rows.to_dicts():
         places, own = [], [none]
@@ -225,29 +273,17 @@ def _phrases(
         ):
             here = products.get(group, none)
             own.append(here)
-            if group not in advertised:
-                advertised[group] = _ad_products(here.join(catalog, on="product_id"), what.account)
             places.append(
                 Place(
                     terms["campaign"][0], terms["ad_group"][0], from_micro(int(terms["spend"].sum())),
                     tuple(terms["spelt"].unique(maintain_order=True)), tuple(terms["row_id"]),
-                    any(words.names_product(row["phrase"], each.core) for each in advertised[group]),
+                    any(words.names_product(row["phrase"], each.core) for each in advertised.get(group, [])),
                 )
             )  # fmt: skip
-        proposal = for_phrase(drawer.core_row(row, what.window.days), places)
+        proposal = for_phrase(drawer.core_row(row, monthly_days(facts, WORDS, what)), places)
         hit = pl.concat(own).group_by("sku").agg(pl.col(MEASURES).sum())
         opened.append(Opened(row, None, proposal, None, hit, places=tuple(places)))
     return opened
-
-
-def _ad_products(known: pl.DataFrame, account: Account) -> list[AdProduct]:
-    return [
-        AdProduct(
-            row["sku"], row["title"], from_micro(row["spend"]),
-            words.title_core(row["title"], [row["brand"] or account.brand]),
-        )
-        for row in known.to_dicts()
-    ]  # fmt: skip
 
 
 def changes_of(opened: Opened, write: Figures) -> list[Change]:
@@ -258,7 +294,7 @@ def changes_of(opened: Opened, write: Figures) -> list[Change]:
     fact, _ = drawer.sentence(row, write)
     reason = drawer.reason_line(
         fact, drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here)
-    )
+    ).replace("\u2060", "")  # where lines end is the page's business
     here = {"campaign": opened.here[0], "ad_group": opened.here[1], "reason": reason, "row": 0}
     if opened.places:
         return [
@@ -267,12 +303,10 @@ def changes_of(opened: Opened, write: Figures) -> list[Change]:
             for spelt in place.spelt
         ]  # fmt: skip
     if move is Move.NEGATIVE:
-        return [_negative(row["term"], "wasted-terms", "negative_exact", here)]
+        return [_negative(row["term"], "wasted-terms", _keeping_out(opened), here)]
     if move is Move.PROMOTE:
         return _promoted(opened, here)
-    finding = "costly-targets" if row["orders"] else "no-order-targets"
-    if row["verdict"] not in pages.LEANING:
-        finding = "bid-advice"
+    finding = _finding_of(row)
     target = {"target": row["target"], "match_type": row["match_type"], "finding": finding}
     if move is Move.PAUSE:
         paused = Change(
@@ -287,6 +321,19 @@ def changes_of(opened: Opened, write: Figures) -> list[Change]:
     return [moved]
 
 
+def _finding_of(row: Mapping[str, Any]) -> str:
+    """The check that a change of a target is filed under: the one that found it."""
+    if row["verdict"] not in pages.LEANING:
+        return "bid-advice"
+    if not row["own_fault"]:
+        return WITH_ITS_PRODUCT.key
+    return "costly-targets" if row["orders"] else "no-order-targets"
+
+
+def _keeping_out(opened: Opened) -> str:
+    return "negative_item" if opened.item else "negative_exact"
+
+
 def _negative(term: str, finding: str, match_type: str, here: Mapping[str, Any]) -> Change:
     return Change(
         action=Action.CREATE, entity=Entity.NEGATIVE, target=term, match_type=match_type,
@@ -295,16 +342,16 @@ def _negative(term: str, finding: str, match_type: str, here: Mapping[str, Any])
 
 
 def _promoted(opened: Opened, here: Mapping[str, Any]) -> list[Change]:
-    """An exact target in its home; where that is another ad group, the term is kept from this one."""
+    """A target of its own in its home; where that is another ad group, the term is kept from this one."""
     term, home = opened.row["term"], dict(zip(("campaign", "ad_group"), opened.home, strict=True))
     made = Change(
-        action=Action.CREATE, entity=Entity.TARGET, target=term, match_type="exact", field="bid",
+        action=Action.CREATE, entity=Entity.TARGET, target=term, match_type="item" if opened.item else "exact", field="bid",
         new_value=f"{opened.proposal.new_bid:.2f}", finding=audit.WINNERS, **{**here, **home},
     )  # fmt: skip
     return (
         [made]
         if opened.here == opened.home
-        else [made, _negative(term, audit.WINNERS, "negative_exact", here)]
+        else [made, _negative(term, audit.WINNERS, _keeping_out(opened), here)]
     )
 
 
@@ -337,13 +384,15 @@ def break_even(facts: Facts, account: Account, row: Mapping[str, Any]) -> tuple[
     return (row["main_product"], margin[0] / 100) if len(margin) else None
 
 
-def proposed(opened: Opened, view: View, what: Scope, write: Figures) -> list[tuple[Change, dict[str, Any]]]:
+def proposed(
+    opened: Opened, view: View, what: Scope, write: Figures, facts: Facts
+) -> list[tuple[Change, dict[str, Any]]]:
     """
     The proposal as rows of the change sheet, each with what its promise rests on.
 
     A phrase's projection is shared over its ad groups by what each spent on it.
     """
-    basis = _basis_of(opened, view, what)
+    basis = _basis_of(opened, view, what, facts)
     changes = changes_of(opened, write)
     if not opened.places:
         return [(change, basis) for change in changes]
@@ -358,9 +407,9 @@ def proposed(opened: Opened, view: View, what: Scope, write: Figures) -> list[tu
     return made
 
 
-def _basis_of(opened: Opened, view: View, what: Scope) -> dict[str, Any]:
+def _basis_of(opened: Opened, view: View, what: Scope, facts: Facts) -> dict[str, Any]:
     """What the promise of an accepted change rests on, for holding it to that later."""
-    core = drawer.core_row(opened.row, what.window.days)
+    core = drawer.core_row(opened.row, monthly_days(facts, view, what))
     return {
         "window": [what.window.first.isoformat(), what.window.last.isoformat()],
         "clicks": core.clicks, "orders": core.orders, "spend": core.spend, "sales": core.sales,

@@ -8,7 +8,7 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.core import evidence, words
+from nimbus_reef.core import evidence
 from nimbus_reef.core.checks.registry import Subject
 from nimbus_reef.core.metrics import difference
 from nimbus_reef.core.model import (
@@ -50,7 +50,7 @@ TERMS = View(
     "terms", "Search terms", Subject.TERM, "row_id", "search term", "search terms",
     ("term", "campaign", "ad_group"),
 )  # fmt: skip
-WORDS = View("words", "Words", Subject.PHRASE, "row_id", "phrase", "phrases", ("phrase",))
+WORDS = View("words", "Words", Subject.PHRASE, "row_id", "phrase", "phrases", ("phrase", "spelt"))
 VIEWS: Final = {view.name: view for view in (TARGETS, TERMS, WORDS)}
 
 
@@ -257,8 +257,8 @@ def _cell(
 
 def name_of(view: View, row: Mapping[str, Any]) -> str:
     """What a row is called: a phrase as its dearest term spells it, not as its stem."""
-    name: str = row[view.text_columns[0]]
-    return words.spelt(row["example"], name) or name if view is WORDS else name
+    name: str = row["spelt" if view is WORDS else view.text_columns[0]]
+    return name
 
 
 def where(view: View, row: Mapping[str, Any], figures: Figures) -> str:
@@ -316,7 +316,7 @@ def totals(listed: Listing, everything: pl.DataFrame, summed: Summed, days: int,
         spend_share=figures.rate(_ratio(summed.spend, all_spend), 0),
         sales=figures.micro(summed.sales),
         acos="no sales" if summed.spend and not summed.sales else figures.rate(acos),
-        acos_change="" if moved is None else f"{figures.number(moved * 100, 1)} pt",
+        acos_change="" if moved is None else f"{figures.number(abs(moved) * 100, 1)} pt",
         acos_worse=None if moved is None else moved > 0,
         stake=figures.micro(summed.stake),
         stake_share=figures.rate(
@@ -340,20 +340,42 @@ def accepted_words(accepted: int, planned: int, nothing: int, figures: Figures) 
 
 
 _RATES: Final = ("ctr", "cvr", "acos", "needed_cvr", "p_over")
-_AMOUNTS: Final = ("cpc", "aov", "rpc", "spend", "sales", "stake", "excess", "bid", "idle_spend")
+_AMOUNTS: Final = (
+    "cpc",
+    "aov",
+    "rpc",
+    "spend",
+    "sales",
+    "stake",
+    "likely_overspend",
+    "excess",
+    "bid",
+    "idle_spend",
+)
 
 
 def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
     """Every column that the table can show, money in units, rates as fractions."""
     names: list[str | pl.Expr] = (
-        ["phrase", pl.col("length").alias("words"), "terms", "idle_terms", pl.col("idle_spend") / MICRO]
+        [
+            "phrase",
+            "spelt",
+            pl.col("length").alias("words"),
+            "terms",
+            "idle_terms",
+            pl.col("idle_spend") / MICRO,
+        ]
         if view is WORDS
         else [*dict.fromkeys(["campaign", "ad_group", "target", "match_type", view.text_columns[0]])]
     )
     plain = ["impressions", "clicks", "orders", "units", "ctr", "cvr", "cpc", "aov", "rpc", "acos",
              "needed_cvr", "p_over", "own_test", "own_fault", "verdict", "simple_verdict"]  # fmt: skip
     settings: list[str | pl.Expr] = ["state", pl.col("bid") / MICRO] if view is TARGETS else []
-    money = [pl.col(column) / MICRO for column in ("spend", "sales", "stake", "excess")]
+    # The stake of a row counts where it is costly or leaning, as the page's total has it.
+    likely = pl.col("stake").alias("likely_overspend")
+    counted = pl.when(evidence.flagged()).then("stake").otherwise(0).alias("stake")
+    amounts = (pl.col("spend"), pl.col("sales"), counted, likely, pl.col("excess"))
+    money = [(each.cast(pl.Float64) / MICRO).round(6) for each in amounts]
     return Table(
         f"{view.name}-{window.first}-{window.last}",
         rows.select(*names, *plain, *settings, *money).with_columns(pl.col(pl.Categorical).cast(pl.String)),

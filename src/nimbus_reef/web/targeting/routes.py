@@ -28,6 +28,7 @@ from nimbus_reef.store import plans, remarks, row_frames, saved
 from nimbus_reef.web import charts, tables
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.lacking import need
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, inside, must_write, parts, person, scope
 from nimbus_reef.web.targeting import context, drawer, opening, pages
@@ -47,6 +48,7 @@ def _view(name: str) -> View:
 def _listed(
     view: View, what: Scope
 ) -> tuple[pl.DataFrame, tables.Listing, dict[str, tables.Field], list[tables.Filter]]:
+    need(what, opening.sources(view), figures())
     known = pages.fields(view, what.judge)
     filters = tables.parse_filters(what.where, known)
     rows = opening.judged(parts().facts, view, what, what.window)
@@ -86,7 +88,7 @@ def table(name: str) -> str:
         column_sets=pages.column_sets(view),
         saved_views=saved.views(parts().store, person().id, request.path),
         listed=listed,
-        totals=pages.totals(listed, rows, summed, what.window.days, write),
+        totals=pages.totals(listed, rows, summed, opening.monthly_days(parts().facts, view, what), write),
         chips=[(chip.label(write.symbol), chip.text) for chip in filters],
         fields=known,
         source=parts().facts.held(what.account.id, what.window),
@@ -155,10 +157,19 @@ def _about(change: Change) -> tuple[str, ...]:
     return (change.entity, change.campaign, change.ad_group, change.target, change.match_type)
 
 
+def _needs_days(view: View, what: Scope) -> str:
+    """Says that a trend and the bid that worked need days, where the window's figures are sums of several."""
+    facts = parts().facts
+    kind = facts.held(what.account.id, what.window).kind if view is TARGETS else "search_term_daily"
+    if facts.by_day_only(what.account.id, kind, what.window):
+        return ""
+    return f"Its trend and the bid at which it worked need {KINDS[kind].title.lower()}, day for day; held is one sum."
+
+
 def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, Any]:
     opened = _open(view, what, row_id)
     row = opened.row
-    core = drawer.core_row(row, what.window.days)
+    core = drawer.core_row(row, opening.monthly_days(parts().facts, view, what))
     fact, measure = drawer.sentence(row, write)
     costly = row["verdict"] in pages.LEANING
     picture = None
@@ -192,6 +203,7 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
             trend["day"].to_list(), [from_micro(value) for value in trend["spend"]], stepped,
             figures=write, first_shown=max(what.window.first, trend["day"].min()), changes=marked,
         ) if len(trend) else None,
+        "needs_days": _needs_days(view, what),
         "changes": [(write.day(each.day), each.words) for each in reversed(marked[-6:])],
         "has_bids": any(bid is not None for bid in stepped),
         "why": context.why_it_moved(parts().facts, view, what, row, write),
@@ -247,7 +259,7 @@ def accept(name: str) -> Response:
     view, what, write = _view(name), scope(), figures()
     row_id = request.form["row"]
     opened = _open(view, what, row_id)
-    changes = opening.proposed(opened, view, what, write)
+    changes = opening.proposed(opened, view, what, write, parts().facts)
     if not changes:
         raise Conflict("There is nothing to accept on this row any more.", remedy="Look at it again.")
     if not plans.accept_many(parts().store, what.account.id, who.id, changes):
@@ -277,7 +289,7 @@ def accept_many(name: str) -> AnyResponse:
             remedy="Filter further: the largest stakes come first.",
         )
     opened = opening.open_rows(parts().facts, view, what, rows)
-    changes = [opening.proposed(each, view, what, write) for each in opened]
+    changes = [opening.proposed(each, view, what, write, parts().facts) for each in opened]
     proposed = [change for of_row in changes for change in of_row]
     accepted = plans.accept_many(parts().store, what.account.id, who.id, proposed)
     told = pages.accepted_words(

@@ -1,0 +1,389 @@
+"""What a dropped file is read as: the choices of its mapping, and how they stand on the page."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date
+from typing import Any, Final, Protocol
+
+import polars as pl
+
+from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import BadFile, BadInput
+from nimbus_reef.formats import mixed, reading, reports, values
+from nimbus_reef.formats.contract import SPAN_COLUMNS, Column, Holds
+from nimbus_reef.formats.kinds import KINDS, READ_KINDS
+from nimbus_reef.formats.mapping import NAMED_BY_ID, ColumnMap, Suggestion
+from nimbus_reef.formats.raw import LINE, RawTable
+from nimbus_reef.formats.reading import SheetLook
+from nimbus_reef.formats.reports import REJECTED
+from nimbus_reef.formats.values import DateOrder, Style
+from nimbus_reef.jobs.intake import Looked, usual_maps
+
+_SAMPLES: Final = 3
+_MOST_WORDS: Final = 12
+_BECOMES: Final[Mapping[Holds, str]] = {
+    Holds.DATE: "day", Holds.WEEK: "week", Holds.MONTH: "month", Holds.TIME: "time", Holds.PERIOD: "days from and to",
+    Holds.TEXT: "text", Holds.COUNT: "whole number", Holds.MONEY: "money", Holds.NUMBER: "number",
+    Holds.SHARE: "share", Holds.PERCENT: "percent", Holds.RANK: "rank", Holds.CHOICE: "one of our words",
+}  # fmt: skip
+WHOLE: Final = ""
+"""Said instead of a telling column: all rows are of one kind."""
+
+
+class Fields(Protocol):
+    """The fields of a form or an address."""
+
+    def get(self, key: str) -> str | None:
+        """The first value of a field, null where there is none."""
+
+    def getlist(self, key: str) -> list[str]:
+        """All values of a field."""
+
+    def __contains__(self, key: object) -> bool: ...
+
+
+@dataclass(frozen=True, slots=True)
+class WordChoice:
+    """A word of a telling column: how many rows have it in the sample, and what they are read as."""
+
+    field: str
+    word: str
+    rows: int
+    feeds: str
+
+
+@dataclass(frozen=True, slots=True)
+class UnknownWord:
+    """A word of a closed list that is not known: its fields, and what was said of it."""
+
+    field: str
+    column: str
+    word: str
+    said: str
+    offered: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class MappedColumn:
+    """One of our columns, the header that feeds it, what its first cells become, and how needed it is."""
+
+    name: str
+    required: bool
+    becomes: str
+    header: str
+    samples: tuple[tuple[str, str], ...]
+    needed: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """Some rows of one table as one kind. mark: what its choices belong to, so that stale ones fall away."""
+
+    prefix: str
+    mark: str
+    title: str
+    row_is: str
+    rows: str
+    columns: tuple[MappedColumn, ...]
+    words: tuple[UnknownWord, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class SheetChoice:
+    """One table of the file: whether it is read, as what, and by which column its rows are told apart."""
+
+    number: int
+    name: str
+    headers: tuple[str, ...]
+    chosen: bool
+    kind: str
+    kinds: tuple[tuple[str, str, int], ...]
+    told_by: str
+    words: tuple[WordChoice, ...]
+    readings: tuple[Reading, ...]
+    sample: tuple[tuple[str, ...], ...]
+    notes: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Choices:
+    """Everything that can be chosen of a file, and what is still open."""
+
+    maps: tuple[ColumnMap, ...]
+    sheets: tuple[SheetChoice, ...]
+    ask_dates: bool
+    dates: str
+    ask_decimal: bool
+    decimal: str
+    ask_days: bool
+    ask_day: bool
+    first: str
+    last: str
+    days_from: str
+    has_campaign: bool
+
+
+FEEDS: Final = {
+    "+".join(kinds): READ_KINDS[kinds[0]].title.lower() + (", their figures where given" if kinds[1:] else "")
+    for kinds in dict.fromkeys(mixed.ROW_WORDS.values())
+}
+"""What the rows of a word may be read as: kinds joined by +, and how that is called."""
+
+
+def choices(looked: Looked, fields: Fields) -> Choices:
+    """The choices of a form or address over what the file suggests."""
+    sheets, maps = [], []
+    known = {each.sheet: [one for one in looked.known if one.sheet == each.sheet] for each in looked.known}
+    usual = {each.sheet for each in _fitting(looked)}
+    asked_for = fields.getlist("sheet")
+    for number, sheet in enumerate(looked.sheets):
+        name = sheet.table.sheet
+        chosen = len(looked.sheets) == 1 or (name in asked_for if asked_for else name in usual)
+        own = _maps_of(number, sheet, known.get(name, []), fields) if chosen else []
+        offset = len(maps)
+        own = [_with_choices(each, _prefix(offset + step), fields) for step, each in enumerate(own)]
+        maps += own
+        sheets.append(_sheet(number, sheet, own, offset, chosen, fields))
+    return _file_choices(looked, tuple(maps), tuple(sheets), fields)
+
+
+def _fitting(looked: Looked) -> Sequence[ColumnMap]:
+    try:
+        return usual_maps(looked)
+    except BadFile:
+        # Nothing fits yet: the person chooses the columns, beginning with the nearest kind.
+        return [looked.suggestions[0].mapping]
+
+
+def _prefix(number: int) -> str:
+    return f"r{number}-" if number else ""
+
+
+def _maps_of(number: int, sheet: SheetLook, known: Sequence[ColumnMap], fields: Fields) -> list[ColumnMap]:
+    """The mappings of one table before its columns were changed by hand."""
+    kind = fields.get("kind" if number == 0 else f"kind-{number}")
+    told_by = fields.get(f"told-{number}")
+    if kind is None and told_by is None and known:
+        return list(known)
+    if told_by is None:
+        told_by = sheet.told_by if kind is None else WHOLE
+    if told_by:
+        words = _word_kinds(number, sheet, told_by, fields)
+        return mixed.suggest(sheet.table, told_by, words)
+    found = next((each for each in sheet.suggestions if each.mapping.kind == kind), None) if kind else None
+    if kind and found is None:
+        raise BadInput(f"“{kind}” is no report kind.", remedy=f"Use one of {', '.join(KINDS)}.")
+    return [(found or sheet.suggestions[0]).mapping]
+
+
+def _word_kinds(number: int, sheet: SheetLook, told_by: str, fields: Fields) -> dict[str, tuple[str, ...]]:
+    if told_by not in sheet.table.headers:
+        raise BadInput(f"“{told_by}” is no column of the file.", remedy="Choose one of its own.")
+    found = mixed.row_words(sheet.table, told_by)
+    for place, word in enumerate(found):
+        said = fields.get(f"word-{number}-{place}")
+        if said is not None and (said in FEEDS or said == ""):
+            found[word] = tuple(said.split("+")) if said else ()
+    return found
+
+
+def _mark(columns: ColumnMap) -> str:
+    return "|".join((columns.sheet, columns.kind, columns.told_by, *columns.only))
+
+
+def _with_choices(suggested: ColumnMap, prefix: str, fields: Fields) -> ColumnMap:
+    """The mapping with the columns and words that the form says, where they are said of this one."""
+    order = fields.get("dates")
+    made = replace(
+        suggested,
+        date_order=DateOrder(order) if order else suggested.date_order,
+        decimal=_decimal(fields.get("decimal") or "") or suggested.decimal,
+    )
+    mark = fields.get(f"{prefix}mark")
+    if "mapped" not in fields or (mark is not None and mark != _mark(made)):
+        return made
+    names = [column.name for column in READ_KINDS[made.kind].columns]
+    columns = {name: header for name in names if (header := fields.get(f"{prefix}column-{name}"))}
+    made = replace(made, columns=columns)
+    said: dict[str, dict[str, str]] = {name: dict(words) for name, words in made.values.items()}
+    for name in names:
+        for place in range(_MOST_WORDS):
+            word, meaning = (fields.get(f"{prefix}{what}-{name}-{place}") for what in ("word", "value"))
+            if word and meaning:
+                said.setdefault(name, {})[word] = meaning
+    return replace(made, values=said)
+
+
+def _decimal(text: str) -> Style | None:
+    return {"dot": Style.DOT, "comma": Style.COMMA}.get(text)
+
+
+def _days(fields: Fields) -> Window | None:
+    first, last = fields.get("first") or "", fields.get("last") or ""
+    if not last:
+        return None
+    try:
+        return Window(date.fromisoformat(first or last), date.fromisoformat(last))
+    except ValueError:
+        raise BadInput(f"“{first} – {last}” are no days.", remedy="Write them like 2026-10-01.") from None
+
+
+def _file_choices(
+    looked: Looked, maps: tuple[ColumnMap, ...], sheets: tuple[SheetChoice, ...], fields: Fields
+) -> Choices:
+    tables = {each.table.sheet: each for each in looked.sheets}
+    undated = [each for each in maps if not each.dated]
+    told = next((tables[each.sheet].days for each in undated if tables[each.sheet].days), None)
+    days = _days(fields) or next((each.days for each in undated if each.days), None) or told
+    whole = tuple(replace(each, days=None if each.dated else days) for each in maps)
+    ask_dates = any(
+        reading.date_doubt(tables[each.sheet].table, replace(each, date_order=DateOrder.UNKNOWN))
+        for each in maps
+    )
+    ask_decimal = any(_decimal_in_doubt(tables[each.sheet].table, each) for each in maps)
+    sums = any(READ_KINDS[each.kind].takes_blocks for each in undated)
+    orders = [each.date_order.value for each in maps if each.date_order is not DateOrder.UNKNOWN]
+    return Choices(
+        whole, sheets, ask_dates, (orders or ["unknown"])[0], ask_decimal, fields.get("decimal") or "",
+        bool(undated) and sums, bool(undated) and not sums,
+        days.first.isoformat() if days else "", days.last.isoformat() if days else "",
+        "what its name or title tells" if told and days == told else "",
+        any(READ_KINDS[each.kind].has_campaign for each in maps),
+    )  # fmt: skip
+
+
+def _decimal_in_doubt(table: RawTable, columns: ColumnMap) -> bool:
+    try:
+        reports.settled_style(table, replace(columns, decimal=None), "")
+    except BadInput:
+        return True
+    return False
+
+
+def _sheet(
+    number: int, sheet: SheetLook, own: Sequence[ColumnMap], offset: int, chosen: bool, fields: Fields
+) -> SheetChoice:
+    table = sheet.table
+    told_by = own[0].told_by if own else (fields.get(f"told-{number}") or "")
+    words: list[WordChoice] = []
+    if told_by:
+        kinds = _word_kinds(number, sheet, told_by, fields)
+        if "mapped" not in fields and own and f"word-{number}-0" not in fields:
+            kinds |= _as_known(own, kinds)
+        counts = dict(values.trimmed(table.frame[told_by]).value_counts().rows())
+        words = [
+            WordChoice(f"word-{number}-{place}", word, counts.get(word, 0), "+".join(feeds))
+            for place, (word, feeds) in enumerate(kinds.items())
+        ]
+    return SheetChoice(
+        number, table.sheet, table.headers, chosen, own[0].kind if own else sheet.suggestions[0].mapping.kind,
+        tuple(kinds_by_fit(sheet.suggestions)), told_by, tuple(words),
+        tuple(_reading(table, each, _prefix(offset + step)) for step, each in enumerate(own)),
+        tuple(sample_rows(table)), table.notes,
+    )  # fmt: skip
+
+
+def _as_known(own: Sequence[ColumnMap], kinds: Mapping[str, tuple[str, ...]]) -> dict[str, tuple[str, ...]]:
+    """What the words feed by the mappings in force: the choice on offer that has all of it."""
+    found = {}
+    for word in kinds:
+        fed = {each.kind for each in own if word in each.only}
+        offered = sorted((tuple(feeds.split("+")) for feeds in FEEDS), key=len)
+        found[word] = next((feeds for feeds in offered if fed and fed <= set(feeds)), ())
+    return found
+
+
+def _reading(table: RawTable, columns: ColumnMap, prefix: str) -> Reading:
+    kind = READ_KINDS[columns.kind]
+    part = mixed.rows_of(table, columns.told_by, columns.only) if columns.told_by else table
+    return Reading(
+        prefix,
+        _mark(columns),
+        kind.title,
+        kind.row_is,
+        ", ".join(columns.only),
+        tuple(mapped(part, columns)),
+        tuple(_unknown(table, columns, prefix)),
+    )
+
+
+def _unknown(table: RawTable, columns: ColumnMap, prefix: str) -> list[UnknownWord]:
+    found = []
+    kind = READ_KINDS[columns.kind]
+    asked = reports.unknown_words(table, replace(columns, values=_kept(columns)))
+    for name, words in asked.items():
+        offered = (*sorted(set(kind.column(name).aliases.values())), REJECTED)
+        said = columns.values.get(name, {})
+        found += [
+            UnknownWord(
+                f"{prefix}{{}}-{name}-{place}", name.replace("_", " "), word, said.get(word, ""), offered
+            )
+            for place, word in enumerate(words[:_MOST_WORDS])
+        ]
+    return found
+
+
+def _kept(columns: ColumnMap) -> dict[str, dict[str, str]]:
+    """What goes without asking, of the words that a mapping explains: those of negatives."""
+    known = {"exact", "phrase", "item"}
+    return {
+        name: {word: meaning for word, meaning in words.items() if word in known}
+        for name, words in columns.values.items()
+    }
+
+
+def kinds_by_fit(suggestions: Sequence[Suggestion]) -> list[tuple[str, str, int]]:
+    """Kinds to choose from: name, title, how well they fit in percent, best first."""
+    return [(s.mapping.kind, KINDS[s.mapping.kind].title, round(100 * s.fit)) for s in suggestions]
+
+
+def _become(cells: Any, column: Column, chosen: ColumnMap, style: Style) -> list[str]:
+    text = values.trimmed(cells)
+    order = chosen.date_order if chosen.date_order is not DateOrder.UNKNOWN else DateOrder.DAY_FIRST
+    if column.holds is Holds.PERIOD:
+        spans = zip(*values.periods(text, order), strict=True)
+        return [f"{first} to {last}" if first and last else "" for first, last in spans]
+    if column.holds.dated:
+        return [day.isoformat() if day else "" for day in reports.dated(text, column.holds, order, "UTC")]
+    if column.holds is Holds.CHOICE:
+        words = {**column.aliases, **chosen.values.get(column.name, {})}
+        return [word or "" for word in values.choices(text, words)]
+    if column.holds is Holds.TEXT:
+        return text.to_list()
+    return ["" if number is None else f"{number:g}" for number in values.numbers(text, style)]
+
+
+def _telling_rows(table: RawTable) -> pl.DataFrame:
+    """The few rows that say most: rows of zeros show nothing about how figures are read."""
+    says = [~pl.col(header).fill_null("").str.contains(r"^[\s0.,–-]*$") for header in table.headers]
+    return table.frame.sort(pl.sum_horizontal(says), descending=True, maintain_order=True).head(_SAMPLES)
+
+
+def mapped(table: RawTable, chosen: ColumnMap) -> list[MappedColumn]:
+    """Our columns beside the file's, with sample cells: as they stand → what they become."""
+    telling = _telling_rows(table)
+    try:
+        style = reports.settled_style(table, chosen, "")
+    except BadInput:
+        style = Style.DOT
+    rows = []
+    for column in READ_KINDS[chosen.kind].columns:
+        header = chosen.columns.get(column.name, "")
+        samples: tuple[tuple[str, str], ...] = ()
+        if header in table.headers:
+            cells = telling[header]
+            become = _become(cells, column, chosen, Style.DOT if header in table.numeric else style)
+            samples = tuple(zip([cell or "" for cell in cells.to_list()], become, strict=True))
+        by_id = NAMED_BY_ID.get(column.name) in chosen.columns
+        required = column.required and not by_id and column.name not in ("date", *SPAN_COLUMNS)
+        tells_days = READ_KINDS[chosen.kind].takes_blocks and column.name in ("date", *SPAN_COLUMNS)
+        needed = "one way to tell the days" if tells_days else "" if required else "optional"
+        rows.append(MappedColumn(column.name, required, _BECOMES[column.holds], header, samples, needed))
+    return rows
+
+
+def sample_rows(table: RawTable, most: int = 5) -> list[tuple[str, ...]]:
+    """The first rows of the file as they stand."""
+    return table.frame.drop(LINE).head(most).fill_null("").rows()

@@ -1,0 +1,158 @@
+"""Any report is enough to begin: every kind alone, every kind left out once; pages say what they lack."""
+
+import re
+from datetime import date, timedelta
+
+import polars as pl
+import pytest
+
+from nimbus_reef import config
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.jobs import intake
+from nimbus_reef.jobs.queue import make_queue
+from nimbus_reef.sim import brand, shapes
+from nimbus_reef.sim.vocabulary import FERNHOLLOW
+from nimbus_reef.store import loads, people, undo
+from nimbus_reef.store.facts import TARGET_SOURCES, TOTAL_SOURCES
+from nimbus_reef.web.factory import make_app
+
+LAST = date(2026, 10, 20)
+TODAY = LAST + timedelta(days=1)
+NEEDS = {
+    "/pulse/": (), "/intake/": (), "/plan/": (), "/standing/shape": (), "/standing/peers": (),
+    "/standing/tree": TOTAL_SOURCES, "/standing/products": ("product_ad_daily",),
+    "/standing/formats": ("product_ad_daily",), "/standing/path": ("query_funnel",),
+    "/standing/queries": ("query_funnel",), "/movement/drift": TOTAL_SOURCES, "/movement/ledger": TOTAL_SOURCES,
+    "/movement/why": TOTAL_SOURCES, "/movement/trends": TOTAL_SOURCES,
+    "/movement/drift?by=product": ("product_ad_daily",), "/movement/drift?by=keyword": TARGET_SOURCES,
+    "/targeting/targets": TARGET_SOURCES, "/targeting/terms": ("search_term_daily",),
+    "/targeting/words": ("search_term_daily",), "/findings/": (*TARGET_SOURCES, "product_ad_daily"),
+    "/findings/report": (*TARGET_SOURCES, "product_ad_daily"), "/scope/rail": (), "/pulse/mover": (),
+    "/pulse/at-stake": (),
+}  # fmt: skip
+"""Pages, and the reports of which any one is enough."""
+MONEY = frozenset(TOTAL_SOURCES)
+_ONE = {"date": str(LAST), "campaign": "PLANT · grow · phrase", "ad_group": "G", "state": "enabled"}
+FURTHER = {
+    "ad_groups": {**_ONE, "default_bid": 0.5}, "product_ads": {**_ONE, "sku": "A"},
+    "boosts": {"name": "b", "campaign": "C", "what": "bid", "from": str(LAST), "to": str(LAST), "from_hour": 1,
+               "to_hour": 2, "percent": 20},
+    "sales_hourly": {"date": str(LAST), "hour": 3, "total_orders": 2, "total_sales": 9.5},
+    "keyword_ranks": {"date": str(LAST), "keyword": "lamp", "search_volume": 90, "item_id": "TM1"},
+    "rivals": {"item_id": "TM0000009", "brand": "Other", "title": "A lamp"},
+    "events": {"name": "spring", "from": str(LAST), "to": str(LAST)},
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def paths(tmp_path_factory):
+    """A small account's reports, one file a kind, all that the simulator makes."""
+    folder = tmp_path_factory.mktemp("reports")
+    made = {**brand.simulate(FERNHOLLOW, 5, 66, LAST).frames}
+    by_campaign = (
+        made["target_daily"].group_by("date", "campaign").agg(pl.col(MEASURES).sum()).sort("date", "campaign")
+    )
+    made["campaign_daily"] = by_campaign
+    made["placement_daily"] = by_campaign.with_columns(placement=pl.lit("top_of_search"))
+    made["hourly"] = by_campaign.with_columns(hour=pl.lit(12))
+    made |= {kind: pl.DataFrame([row]) for kind, row in FURTHER.items()}
+    for kind, frame in made.items():
+        frame.write_csv(folder / f"{kind}.csv")
+    return {kind: folder / f"{kind}.csv" for kind in made}
+
+
+@pytest.fixture
+def visitor(store, account, tmp_path):
+    """A signed-in owner of an installation with just this account."""
+    conf = config.load({"REEF_VAR": str(tmp_path / "var")})
+    people.add(store, email="o@example.com", name="O", password="a long password", role=people.Role.OWNER)
+    app = make_app(conf, store, make_queue(conf, store, immediate=True), secret_key="x", testing=True)
+    app.config["WTF_CSRF_ENABLED"] = False
+    client = app.test_client()
+    client.post("/sign-in", data={"email": "o@example.com", "password": "a long password"})
+    return client
+
+
+def load(store, account, paths, kinds):
+    for kind in kinds:
+        looked = intake.look(store, account, paths[kind], f"{kind}.csv")
+        intake.load(
+            store, account, paths[kind], f"{kind}.csv", intake.usual_maps(looked, kind), scope="all", today=TODAY,
+            confirmed=True,
+        )  # fmt: skip
+
+
+def check(visitor, held):
+    """Every page answers in its frame, and says that it has no figures exactly where it has none."""
+    for page, needed in NEEDS.items():
+        answer = visitor.get(page)
+        shown = answer.get_data(as_text=True)
+        assert answer.status_code == 200, (page, held)
+        if page in ("/scope/rail", "/pulse/mover", "/pulse/at-stake"):
+            continue
+        if page != "/findings/report" or 'class="paper"' not in shown:
+            assert 'aria-label="The audit, in order"' in shown, (page, "stands outside the frame")
+        lacks = 'id="lacking"' in shown or "yet" in shown
+        if needed and not held & set(needed):
+            assert lacks, (page, held, "has nothing and does not say so")
+            assert "Nothing needs doing" not in shown
+        elif needed and held & MONEY:
+            assert 'id="lacking"' not in shown, (page, held, "says it lacks what is held")
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_a_single_report_is_enough_for_every_page_to_answer(visitor, store, account, paths, kind):
+    load(store, account, paths, [kind])
+    check(visitor, {kind})
+
+
+def test_every_page_answers_with_one_report_left_out(visitor, store, account, paths):
+    """All are loaded; each in turn is undone, looked at, and loaded again."""
+    assert set(paths) == set(KINDS)
+    load(store, account, paths, sorted(paths))
+    for kind in sorted(KINDS):
+        newest = next(batch for batch in loads.batches(store, account.id, 100) if batch.kind == kind)
+        undo.undo(store, account.id, newest.id)
+        check(visitor, set(paths) - {kind})
+        load(store, account, paths, [kind])
+
+
+def test_an_account_with_nothing_answers_too(visitor):
+    check(visitor, set())
+
+
+def test_one_sum_of_each_report_opens_everywhere(visitor, store, account, paths, tmp_path):
+    """Pages, drawers, the rows behind, files and accepting, where nothing is known by day."""
+    first, last = LAST - timedelta(days=32), LAST - timedelta(days=3)
+    load(store, account, paths, ["catalog", "campaigns", "targets", "peer_benchmarks"])
+    for kind in ("target_daily", "search_term_daily", "product_ad_daily"):
+        whole = pl.read_csv(paths[kind], try_parse_dates=True)
+        path = tmp_path / f"{kind}.csv"
+        shapes.one_sum(whole, first, last).write_csv(path)
+        load(store, account, {kind: path}, [kind])
+    check(visitor, {"target_daily", "search_term_daily", "product_ad_daily"})
+    for view in ("targets", "terms", "words"):
+        page = visitor.get(f"/targeting/{view}").get_data(as_text=True)
+        row = re.search(r'data-row="([^"]+)"', page)[1]
+        drawer = visitor.get(f"/targeting/{view}/evidence", query_string={"open": row})
+        assert drawer.status_code == 200
+        assert "day for day; held is one sum" in drawer.get_data(as_text=True)
+        behind = visitor.get(f"/targeting/{view}/rows", query_string={"open": row})
+        assert behind.status_code == 200
+        assert str(first) in behind.get_data(as_text=True)
+        assert visitor.get(f"/targeting/{view}/export.csv").status_code == 200
+        done = visitor.post(f"/targeting/{view}/accept-many", data={"rows": row})
+        assert done.status_code == 302
+    assert "day for day" in visitor.get("/movement/trends").get_data(as_text=True)
+    assert "€ 0 a day" not in visitor.get("/movement/trends").get_data(as_text=True).replace("\xa0", " ")
+    assert visitor.get("/findings/workbook.xlsx").status_code in (200, 302)
+
+
+def test_the_search_term_report_alone_is_named_as_such(visitor, store, account, paths):
+    load(store, account, paths, ["search_term_daily"])
+    tree = visitor.get("/standing/tree").get_data(as_text=True)
+    assert "search terms only: clicks without a term are not in them" in tree
+    assert "needs product ads by day" in tree
+    found = visitor.get("/findings/").get_data(as_text=True)
+    assert "likely spent above target" in found

@@ -1,0 +1,170 @@
+"""What two pages call the same is the same: walked over scopes and windows, as a manager would compare."""
+
+import io
+import re
+from datetime import date, timedelta
+
+import polars as pl
+import pytest
+from tests.conftest import LAST_DAY
+from tests.web.conftest import text_of
+
+from nimbus_reef.core.windows import Window
+from nimbus_reef.jobs import audit
+from nimbus_reef.jobs.narrow import Narrow
+from nimbus_reef.jobs.totals import summed, totals
+from nimbus_reef.store import accounts, aims
+from nimbus_reef.store.facts import Facts
+
+A = "account=fernhollow-de"
+WINDOWS = ("", "&window=last-14", "&window=2026-10-20..2026-11-05")
+PARTS = (
+    "",
+    "&format=product",
+    "&product=GL-PANEL-25W",
+    "&campaign=GL-PANEL%20%C2%B7%20grow%20%C2%B7%20phrase",
+    "&holds=grow",
+    "&portfolio=Grow%20lights",
+)
+
+
+def number(text):
+    return float(re.sub(r"[^\d.]", "", text))
+
+
+def money(text, pattern):
+    found = re.search(pattern, text.replace("\xa0", " "))
+    assert found, (pattern, text[:600])
+    return number(found[1])
+
+
+def pulse_row(page):
+    """What Pulse says of the brand, in its row of the table."""
+    row = re.search(r"<tbody.*?Fernhollow, DE.*?</tr>", page, re.S)[0]
+    return re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", row)).replace("\xa0", " ")
+
+
+@pytest.mark.parametrize("window", WINDOWS)
+@pytest.mark.parametrize("part", PARTS)
+def test_spend_and_sales_are_the_same_on_pulse_tree_ledger_and_why(owner, window, part):
+    scope = f"{A}{window}{part}"
+    pulse = owner.get(f"/pulse/?{scope}").get_data(as_text=True)
+    spend, sales = (number(each) for each in re.findall(r"€ [\d,]+", pulse_row(pulse))[:2])
+    tree = text_of(owner.get(f"/standing/tree?{scope}"))
+    assert money(tree, r"Spend (€ [\d,]+)") == spend
+    assert money(tree, r"Sales (€ [\d,]+)") == sales
+    acos = re.search(r"ACOS: spend ÷ sales[^%]*?ACOS ([\d.]+)", tree.replace("\xa0", " "))
+    ledger = pl.read_csv(io.BytesIO(owner.get(f"/movement/ledger/export.csv?{scope}&metric=spend").data))
+    days = Window(*_days(window)).days
+    assert ledger["value1"].sum() * days / 30 == pytest.approx(spend, abs=0.6)
+    why = owner.get(f"/movement/why/export.csv?{scope}")
+    rows = pl.read_csv(io.BytesIO(why.data))
+    assert rows["spend1"].sum() == pytest.approx(spend, abs=0.6)
+    if acos:
+        assert rows["spend1"].sum() / rows["sales1"].sum() * 100 == pytest.approx(float(acos[1]), abs=0.06)
+
+
+def _days(window):
+    ripe = LAST_DAY - timedelta(days=3)
+    if not window:
+        return ripe - timedelta(days=29), ripe
+    text = window.partition("=")[2]
+    if text == "last-14":
+        return ripe - timedelta(days=13), ripe
+    first, _, last = text.partition("..")
+    return date.fromisoformat(first), date.fromisoformat(last)
+
+
+@pytest.mark.parametrize("window", WINDOWS)
+@pytest.mark.parametrize("part", PARTS)
+def test_what_is_at_stake_is_the_same_on_rail_findings_pulse_table_and_file(owner, window, part):
+    scope = f"{A}{window}{part}"
+    found = text_of(owner.get(f"/findings/?{scope}"))
+    overspend = money(found, r"(€ [\d,]+) per 30 days is likely")
+    assert money(owner.get(f"/pulse/at-stake?{scope}").get_data(as_text=True), r"(€ [\d,]+)") == overspend
+    rail = text_of(owner.get(f"/scope/rail?{scope}&area=findings"))
+    short = re.search(r"Findings (?:, \d+ new )?([\d.]+k?)", rail)[1]
+    assert _long(short) == pytest.approx(overspend, rel=0.06, abs=1)
+    table = text_of(owner.get(f"/targeting/targets?{scope}"))
+    stake = money(table, r"at stake (€ [\d,]+) per 30 days")
+    assert _long(re.search(r"Targeting ([\d.]+k?)", rail)[1]) == pytest.approx(stake, rel=0.06, abs=1)
+    file = pl.read_csv(io.BytesIO(owner.get(f"/targeting/targets/export.csv?{scope}").data))
+    assert file["stake"].sum() == pytest.approx(stake, abs=0.6)
+    assert not re.search(
+        rb"\d\.\d{7,}",
+        owner.get(f"/targeting/targets/export.csv?{scope}").data.split(b"\n")[1].rsplit(b",", 4)[1],
+    )
+
+
+def _long(text):
+    return float(text[:-1]) * 1000 if text.endswith("k") else float(text)
+
+
+def test_the_rail_s_standing_and_movement_stand_on_their_pages(owner):
+    owner.get(f"/findings/?{A}")
+    for page in ("/standing/tree", "/movement/drift"):
+        assert "per 30 days is at stake here" in text_of(owner.get(f"{page}?{A}"))
+
+
+def test_a_product_s_targets_are_called_those_of_whole_ad_groups(owner, demo):
+    shown = text_of(owner.get(f"/targeting/targets?{A}&product=GL-PANEL-25W")).replace("\xa0", " ")
+    own = money(shown, r"GL-PANEL-25W itself spent (€ [\d,]+)")
+    account = accounts.by_key(demo.store, "fernhollow-de")
+    facts = Facts(demo.store)
+    found = totals(facts, account, Window(*_days("")), None, Narrow(product="GL-PANEL-25W"))
+    assert round(summed(found.now)["spend"] / 1e6) == own
+
+
+def test_overspend_never_exceeds_what_the_totals_report_says_was_spent(owner, demo):
+    account = accounts.by_key(demo.store, "fernhollow-de")
+    facts, window = Facts(demo.store), Window(*_days(""))
+    found = audit.findings(facts, account, window, aims.aims(demo.store, account), [], LAST_DAY)
+    source = facts.total_source(account.id, [window])
+    assert found.overspend <= facts.by_day(account.id, source, window, ("spend",))["spend"].sum()
+
+
+def test_days_compared_with_that_are_not_held_are_no_zeros(owner):
+    for page in ("/movement/drift", "/movement/why", "/movement/ledger"):
+        shown = text_of(owner.get(f"{page}?{A}&against=2020-01-01..2020-01-30"))
+        assert "No figures for" in shown
+        assert "0 →" not in shown
+    row = pulse_row(owner.get(f"/pulse/?{A}&against=2020-01-01..2020-01-30").get_data(as_text=True))
+    assert " pt" not in row
+    assert "+" not in row
+
+
+def test_an_audit_closed_on_other_days_is_not_compared(owner, demo):
+    owner.post("/findings/close", data={"account": "fernhollow-de", "window": "last-14"})
+    shown = text_of(owner.get(f"/findings/?{A}&window=last-30"))
+    assert "it looked at 14 days, this looks at 30" in shown
+    assert not re.search(r"\d+ findings? new, ", shown)
+    again = text_of(owner.get(f"/findings/?{A}&window=last-14"))
+    assert "0 gone" in again
+    audit_id = re.search(r'name="audit" value="(\d+)"', owner.get(f"/findings/?{A}").get_data(as_text=True))[
+        1
+    ]
+    owner.post("/findings/reopen", data={"account": "fernhollow-de", "audit": audit_id})
+
+
+@pytest.mark.parametrize(
+    ("address", "status"),
+    [
+        ("/nowhere", 404),
+        ("/targeting/targets?window=x", 400),
+        ("/standing/nonsense", 404),
+        ("/plan/sheet.doc", 404),
+    ],
+)
+def test_errors_of_the_signed_in_stand_in_the_frame(owner, address, status):
+    answer = owner.get(f"{address}{'&' if '?' in address else '?'}{A}")
+    assert answer.status_code == status
+    shown = answer.get_data(as_text=True)
+    assert 'aria-label="The audit, in order"' in shown
+    assert 'id="error"' in shown
+
+
+def test_words_are_found_as_they_are_spelt(owner):
+    page = owner.get(f"/targeting/words?{A}").get_data(as_text=True)
+    names = re.findall(r'class="name"[^>]*><span class="text">([^<]+)</span>', page)
+    spelt = next((name for name in names if name.endswith("s")), names[0])
+    assert spelt in text_of(owner.get(f"/targeting/words?{A}&q={spelt.replace(' ', '+')}"))
