@@ -112,7 +112,7 @@ def test_batches_are_listed_and_undone(reef, report):
     (batch,) = json.loads(reef("batches", "--account", "fern-de", "--format", "json").stdout)
     assert (batch["file"], batch["rows"], batch["undone_at"]) == ("terms.csv", 360, None)
     done = reef("undo", batch["batch"], "--account", "fern-de")
-    assert "30 days, 2026-10-01 to 2026-10-30, are as they were" in done.output
+    assert "30 days or sums, 2026-10-01 to 2026-10-30, are as they were" in done.output
     (row,) = csv.DictReader(io.StringIO(reef("batches", "--account", "fern-de", "--format", "csv").stdout))
     assert row["undone_at"]
     assert "terms.csv" in reef("batches", "--account", "fern-de").output
@@ -219,7 +219,7 @@ def test_what_the_pages_show_comes_as_data(reef, report, tmp_path):
     reef("import", report, "--account", "fern-de", "--yes")
     window = ("--account", "fern-de", "--window", "2026-10-01..2026-10-30")
     (beat,) = json.loads(reef("pulse", "--window", "2026-10-01..2026-10-30", "--format", "json").stdout)
-    assert (beat["account"], beat["spend"], beat["report"]) == ("fern-de", None, None), "terms give no totals"
+    assert (beat["account"], beat["spend"], beat["report"]) == ("fern-de", 720.0, "search_term_daily")
     days = json.loads(reef("coverage", "--account", "fern-de", "--format", "json").stdout)
     assert {each["state"] for each in days} >= {"missing", "maturing"}
     found = json.loads(reef("findings", *window, "--format", "json").stdout)
@@ -253,3 +253,64 @@ def test_an_account_at_size_is_many_worlds_side_by_side(database, store, tmp_pat
     assert {name[:3] for name in names} == {"01 ", "02 "}
     assert len(said) <= large.steps(large.Size(2, 6, 2))
     assert list(verify(store, account.id)) == []
+
+
+def test_the_same_file_again_is_named_and_left(reef, report):
+    reef("import", report, "--account", "fern-de", "--yes")
+    again = reef("import", report, "--account", "fern-de", "--yes")
+    assert again.exit_code == 0
+    assert "already loaded" in again.output
+    assert "360 replaced" in reef("import", report, "--account", "fern-de", "--yes", "--again").output
+
+
+@pytest.mark.parametrize(
+    ("changes", "words"),
+    [
+        ({}, "already"), ({"key": "Acme DE"}, "no key"), ({"--locale": "xx_YY"}, "no locale"),
+        ({"--timezone": "Europe/Nowhere"}, "no time zone"), ({"--currency": "EURO"}, "no currency"),
+        ({"--country": "Germany"}, "no country"),
+    ],
+)  # fmt: skip
+def test_an_account_that_cannot_be_is_refused_with_a_remedy(reef, changes, words):
+    given = {
+        "--brand": "Acme", "--marketplace": "M", "--country": "DE", "--currency": "EUR", "--timezone": "Europe/Berlin",
+        "--target-acos": "0.3", "--locale": "en",
+    }  # fmt: skip
+    key = changes.pop("key", "fern-de")
+    done = reef("account", "add", key, *(part for pair in (given | changes).items() for part in pair))
+    assert done.exit_code == 1
+    assert words in done.output.replace("\n", " ")
+
+
+def test_a_file_of_sums_without_dates_takes_them_from_the_command_line(reef, report, tmp_path):
+    path = tmp_path / "bare.csv"
+    lines = report.read_text().splitlines()[:13]
+    path.write_text("\n".join(line.partition(",")[2] for line in lines))
+    refused = reef("import", path, "--account", "fern-de")
+    assert refused.exit_code == 1
+    assert "--from" in refused.output
+    done = reef("import", path, "--account", "fern-de", "--from", "2026-10-01", "--to", "2026-10-30")
+    assert "12 rows, one sum for 2026-10-01 to 2026-10-30" in done.output
+    rows = reef(
+        "rows",
+        "--account",
+        "fern-de",
+        "--kind",
+        "search_term_daily",
+        "--from",
+        "2026-10-01",
+        "--to",
+        "2026-10-30",
+    )
+    assert rows.stdout.startswith("from,to,campaign,ad_group,target,match_type,search_term")
+    assert len(rows.stdout.splitlines()) == 13
+
+
+def test_words_that_are_not_known_are_asked_and_answered(reef, report, tmp_path):
+    path = tmp_path / "words.csv"
+    path.write_text(report.read_text().replace("broad", "weit und breit"))
+    asked = reef("import", path, "--account", "fern-de", "--yes")
+    assert asked.exit_code == 1
+    assert "--value match_type:weit und breit=" in asked.output.replace("\n", " ")
+    done = reef("import", path, "--account", "fern-de", "--yes", "--value", "match_type:weit und breit=broad")
+    assert "360 rows" in done.output

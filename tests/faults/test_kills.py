@@ -47,7 +47,7 @@ def enqueue_load(installation: Installation, account, folder: Path, word: str) -
         installation,
         account,
         "load",
-        {"mapping": chosen.as_json(), "scope": "all", "confirmed": True},
+        {"maps": [chosen.as_json()], "scope": "all", "confirmed": True},
         upload_id,
     )
 

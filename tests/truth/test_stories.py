@@ -53,7 +53,7 @@ def told(request, store, tmp_path):
         currency=spec.currency, locale=spec.locale, timezone=spec.timezone, target_acos=spec.target_acos,
     )  # fmt: skip
     for kind, path in reports.write({kind: made.frames[kind] for kind in TOLD_BY}, tmp_path).items():
-        mapping = intake.suggestion_for(intake.look(store, account, path, path.name), kind).mapping
+        mapping = intake.usual_maps(intake.look(store, account, path, path.name), kind)
         intake.load(
             store,
             account,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import date, timedelta
 from pathlib import Path
 
@@ -12,7 +12,7 @@ import polars as pl
 from nimbus_reef.config import Config
 from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
 from nimbus_reef.jobs import intake
-from nimbus_reef.sim import brand, reports
+from nimbus_reef.sim import brand, reports, shapes
 from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
 from nimbus_reef.store import accounts, people, server
 from nimbus_reef.store.engine import Store
@@ -21,6 +21,7 @@ from nimbus_reef.store.people import Role
 DEMO_EMAIL = "demo@nimbus-reef.example"
 DAYS = 120
 _SAMPLE_DAYS = 3
+_MATURE = 3
 _FOREIGN = {
     "date": "Day", "campaign": "Campaign name", "ad_group": "Ad group name", "target": "Bid on",
     "match_type": "Matching", "search_term": "Shopper searched", "impressions": "Times shown",
@@ -60,6 +61,7 @@ def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step,
         reports.write_truth(made.truth, folder / "truth.json")
         if spec is BRANDS[0]:
             _foreign_sample(spec, made.frames["search_term_daily"], last_day, folder)
+            _mixed_sample(made.frames, last_day, folder)
         _load_brand(store, spec, paths, last_day, step)
     people.add(store, email=DEMO_EMAIL, name="Demo", password=password(config), role=Role.OWNER)
 
@@ -74,9 +76,17 @@ def _load_brand(store: Store, spec: BrandSpec, paths: dict[str, Path], last_day:
         step(f"{spec.name}: loading {path.stem.replace('_', ' ')}")
         looked = intake.look(store, account, path, path.name)
         intake.load(
-            store, account, path, path.name, intake.suggestion_for(looked, path.stem).mapping,
+            store, account, path, path.name, intake.usual_maps(looked, path.stem),
             scope="all", today=last_day + timedelta(days=1), confirmed=True,
         )  # fmt: skip
+
+
+def _mixed_sample(frames: Mapping[str, pl.DataFrame], last_day: date, folder: Path) -> None:
+    """A sheet that holds everything: settings and the sums of 30 days of several kinds, without a date."""
+    last = last_day - timedelta(days=_MATURE)
+    first = last - timedelta(days=29)
+    sheet = shapes.mixed(frames, first, last)
+    shapes.write_workbook(folder / "everything-in-one-sheet.xlsx", {f"{first} to {last}": sheet})
 
 
 def _foreign_sample(spec: BrandSpec, terms: pl.DataFrame, last_day: date, folder: Path) -> None:

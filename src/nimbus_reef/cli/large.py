@@ -57,7 +57,7 @@ def load(
     for path in sorted(folder.glob("*.csv")):
         step(f"loading {path.stem}")
         looked = intake.look(store, account, path, path.name)
-        chosen = intake.suggestion_for(looked, path.stem.partition("-")[0]).mapping
+        chosen = intake.usual_maps(looked, path.stem.partition("-")[0])
         intake.load(
             store,
             account,

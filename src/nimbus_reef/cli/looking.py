@@ -38,18 +38,18 @@ from nimbus_reef.web.targeting import opening, pages
 
 _ACCOUNT = click.option("--account", "key", required=True, help="Key of the account.")
 _WINDOW = click.option(
-    "--window", default=params.DEFAULT_WINDOW, show_default=True,
-    help="last-30, a month such as 2026-10, or 2026-09-17..2026-10-16.",
+    "--window", default="", metavar="DAYS",
+    help="last-30, a month such as 2026-10, or 2026-09-17..2026-10-16; last-30 when not given, or the newest sum of "
+    "several days where the newest figures are one.",
 )  # fmt: skip
 _COVERED_DAYS = 120
 
 
 def _scope(store: Store, facts: Facts, key: str, values: dict[str, Any]) -> Scope:
     account = wiring.account(store, key)
-    newest = facts.newest_day(account.id)
-    if newest is None:
+    if facts.newest_day(account.id) is None:
         raise NotFound("Nothing is loaded yet.", place=key, remedy="Load a report with `reef import`.")
-    return params.parse(MultiDict(values), account, newest, aims.aims(store, account))
+    return params.of_account(MultiDict(values), account, facts, aims.aims(store, account))
 
 
 def _found(facts: Facts, what: Scope) -> audit.Findings:
@@ -68,7 +68,7 @@ def pulse(conf: config.Config, window: str, form: str) -> None:
         facts = Facts(store)
         for account in accounts.all_accounts(store):
             newest = facts.newest_day(account.id)
-            what = params.parse(MultiDict({"window": window}), account, newest)
+            what = params.of_account(MultiDict({"window": window}), account, facts)
             held = newest is not None
             made = beat(facts, account, what.window if held else None, what.against if held else None, newest)
             now, then = made.now, made.then
@@ -131,7 +131,7 @@ def findings(conf: config.Config, key: str, window: str, form: str) -> None:
         for row in group.rows.to_dicts()
     ]  # fmt: skip
     click.echo(
-        f"{from_micro(found.overspend):,.2f} {what.account.currency} a month likely above target, "
+        f"{from_micro(found.overspend):,.2f} {what.account.currency} per 30 days likely above target, "
         "the same money counted once.", err=True,
     )  # fmt: skip
     output.show(rows, form)

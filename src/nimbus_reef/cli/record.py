@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import asdict
+from dataclasses import asdict, dataclass, replace
+from datetime import datetime
 from pathlib import Path
 
 import click
@@ -14,14 +15,17 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from nimbus_reef import config
 from nimbus_reef.cli import output, wiring
 from nimbus_reef.cli.output import FORMAT
+from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap
-from nimbus_reef.formats.values import DateOrder
+from nimbus_reef.formats.tables import csv_lines
+from nimbus_reef.formats.values import DateOrder, Style
 from nimbus_reef.jobs import intake
-from nimbus_reef.store import accounts, loads, snapshots, trails, undo, verify
+from nimbus_reef.store import accounts, loads, row_frames, snapshots, trails, undo, verify
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.engine import Store
+from nimbus_reef.store.facts import Facts
 from nimbus_reef.store.ingest import Loaded
 from nimbus_reef.store.ingest import Progress as Report
 from nimbus_reef.store.models import FACTS, SCOPES
@@ -52,6 +56,63 @@ def _columns(pairs: tuple[str, ...]) -> dict[str, str]:
     return chosen
 
 
+def _meanings(given: tuple[str, ...]) -> dict[str, dict[str, str]]:
+    """column:WORD=ours, several times, by column."""
+    said: dict[str, dict[str, str]] = {}
+    for each in given:
+        column, colon, pair = each.partition(":")
+        word, equals, meaning = pair.rpartition("=")
+        if not colon or not equals or not word or not meaning:
+            raise BadInput(f"“{each}” explains no word.", remedy="Write --value match_type:WORD=phrase.")
+        said.setdefault(column.strip(), {})[word] = meaning.strip()
+    return said
+
+
+def _span(first: datetime | None, last: datetime | None, day: datetime | None) -> Window | None:
+    """The days that a file without dates is said to cover."""
+    if day is not None:
+        return Window(day.date(), day.date())
+    if (first is None) != (last is None):
+        raise BadInput("Only one end of the days was given.", remedy="Give both --from and --to.")
+    return Window(first.date(), last.date()) if first and last else None
+
+
+@dataclass(frozen=True, slots=True)
+class _Said:
+    """What the command line says of how files are read."""
+
+    kind: str | None
+    sheets: tuple[str, ...]
+    columns: dict[str, str]
+    dates: DateOrder | None
+    decimal: Style | None
+    days: Window | None
+    meanings: dict[str, dict[str, str]]
+
+    def maps(self, looked: intake.Looked) -> list[ColumnMap]:
+        """The suggested mappings with all of that over them."""
+        return [self._over(each) for each in intake.usual_maps(looked, self.kind, self.sheets)]
+
+    def _over(self, suggested: ColumnMap) -> ColumnMap:
+        known = {column.name for column in READ_KINDS[suggested.kind].columns}
+        own = {name: header for name, header in self.columns.items() if name in known}
+        columns = {**suggested.columns, **own}
+        if {"from", "to"} <= set(own) or "period" in own:
+            columns.pop("date", None)
+        made = replace(
+            suggested, columns=columns, date_order=self.dates or suggested.date_order,
+            decimal=self.decimal or suggested.decimal,
+            values={
+                **suggested.values,
+                **{name: {**suggested.values.get(name, {}), **words} for name, words in self.meanings.items()},
+            },
+        )  # fmt: skip
+        return made if made.dated or self.days is None else replace(made, days=self.days)
+
+
+_DAY = click.DateTime(["%Y-%m-%d"])
+
+
 @click.command("import")
 @click.argument(
     "files", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path)
@@ -59,39 +120,71 @@ def _columns(pairs: tuple[str, ...]) -> dict[str, str]:
 @click.option("--account", "key", required=True, help="Key of the account.")
 @click.option("--kind", type=click.Choice(list(KINDS)), help="Kind of report; recognised when not given.")
 @click.option(
+    "--sheet", "sheets", multiple=True, help="Sheet of a workbook; all that fit a kind when not given."
+)
+@click.option(
     "--column",
     "columns",
     multiple=True,
     metavar="OURS=THEIRS",
     help="Which header feeds a column; on top of the suggestion.",
 )
-@click.option("--dates", type=click.Choice(["day_first", "month_first"]), help="How 03/04/2026 is read.")
+@click.option("--from", "first", type=_DAY, help="First day of the sums in a file without dates.")
+@click.option("--to", "last", type=_DAY, help="Last day of the sums in a file without dates.")
+@click.option("--day", type=_DAY, help="The day that settings without a date are of.")
 @click.option(
-    "--scope", type=click.Choice(SCOPES), help="Ad format the file holds; as last time, else product."
+    "--dates",
+    type=click.Choice(["day-first", "month-first", "day_first", "month_first"]),
+    help="How 03/04/2026 is read.",
+    metavar="day-first|month-first",
+)
+@click.option(
+    "--decimal", type=click.Choice([",", "."]), help="The decimal sign, where no cell says which it is."
+)
+@click.option(
+    "--value", "values_", multiple=True, metavar="COLUMN:WORD=OURS",
+    help="What a word of a closed list means, such as match_type:WORD=phrase; - turns its rows away.",
+)  # fmt: skip
+@click.option(
+    "--scope",
+    type=click.Choice(SCOPES),
+    help="Ad format the file holds; as its campaigns say, else as last time, when not given.",
+)
+@click.option(
+    "--again", is_flag=True, help="Load a file once more whose very same bytes were loaded already."
 )
 @click.option("--yes", is_flag=True, help="Go ahead where the file would remove held days or looks unusual.")
 @click.pass_obj
 def import_(
-    conf: config.Config, files: tuple[Path, ...], key: str, kind: str | None,
-    columns: tuple[str, ...], dates: str | None, scope: str | None, yes: bool,
+    conf: config.Config, files: tuple[Path, ...], key: str, kind: str | None, sheets: tuple[str, ...],
+    columns: tuple[str, ...], first: datetime | None, last: datetime | None, day: datetime | None,
+    dates: str | None, decimal: str | None, values_: tuple[str, ...], scope: str | None, again: bool, yes: bool,
 ) -> None:  # fmt: skip
     """
     Load report files (CSV, XLSX, Parquet) into an account.
 
     Days a file covers are replaced, never doubled; a file that cannot be read changes
-    nothing.
+    nothing. A file with one sum for several days, or without dates (--from, --to), is
+    kept as that sum.
     """
+    said = _Said(
+        kind, sheets, _columns(columns), DateOrder(dates.replace("-", "_")) if dates else None,
+        {",": Style.COMMA, ".": Style.DOT}[decimal] if decimal else None, _span(first, last, day),
+        _meanings(values_),
+    )  # fmt: skip
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)
         for path in files:
-            looked = intake.look(store, account, path, path.name)
-            suggested = intake.suggestion_for(looked, kind)
-            chosen = ColumnMap(
-                suggested.mapping.kind,
-                {**suggested.mapping.columns, **_columns(columns)},
-                DateOrder(dates) if dates else suggested.mapping.date_order,
+            looked = intake.look(store, account, path, path.name, intake.keep_digest(path))
+            if looked.before is not None and not again:
+                click.echo(
+                    f"{path.name}: already loaded on {looked.before.loaded_at:%Y-%m-%d} "
+                    f"(batch {looked.before.id}, {looked.before.rows:,} rows); left. --again loads it once more."
+                )
+                continue
+            done = _import_one(
+                store, account, path, said.maps(looked), scope=scope, usual=looked.scope, confirmed=yes
             )
-            done = _import_one(store, account, path, chosen, scope=scope or looked.scope, confirmed=yes)
             for loaded in done:
                 detail = {"batch": loaded.batch_id, "file": path.name}
                 trails.note(store, "loaded", person_id=None, account_id=loaded.account_id, detail=detail)
@@ -101,19 +194,26 @@ def import_(
 
 
 def _told(loaded: Loaded) -> str:
-    days = f" on {loaded.days} days, {loaded.first_day} to {loaded.last_day}" if loaded.first_day else ""
+    days = ""
+    if loaded.blocks:
+        first, more = loaded.blocks[0], len(loaded.blocks) - 1
+        days = f", one sum for {first.first} to {first.last}" + (f" and {more} more" if more else "")
+    elif loaded.first_day:
+        days = f" on {loaded.days} {'day' if loaded.days == 1 else 'days'}, {loaded.first_day} to {loaded.last_day}"
+    label = f" as {loaded.scope} ads" if loaded.scope != "all" else ""
     return (
-        f"{KINDS[loaded.kind].title}, {loaded.rows:,} rows{days}; "
+        f"{KINDS[loaded.kind].title}{label}, {loaded.rows:,} rows{days}; "
         f"{loaded.rejected} rejected, {loaded.removed:,} replaced."
     )
 
 
 def _import_one(
-    store: Store, account: Account, path: Path, chosen: ColumnMap, *, scope: str, confirmed: bool
-) -> tuple[Loaded, ...]:
+    store: Store, account: Account, path: Path, chosen: list[ColumnMap], *, scope: str | None, usual: str,
+    confirmed: bool,
+) -> tuple[Loaded, ...]:  # fmt: skip
     with progress_bar(path.name) as report:
         return intake.load(
-            store, account, path, path.name, chosen, scope=scope,
+            store, account, path, path.name, chosen, scope=scope, usual=usual,
             others=accounts.all_accounts(store), confirmed=confirmed, progress=report,
         )  # fmt: skip
 
@@ -148,14 +248,16 @@ def undo_(conf: config.Config, batch: int, key: str) -> None:
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)
         with progress_bar(f"batch {batch}") as report:
-            undone = undo.undo(store, account.id, batch, report)
+            done = undo.undo(store, account.id, batch, report)
         trails.note(store, "undone", person_id=None, account_id=account.id, detail={"batch": batch})
-    first, last = undone.restored[0], undone.restored[-1]
-    click.echo(
-        f"{KINDS[undone.kind].title}: {len(undone.restored)} days, {first} to {last}, are as they were."
-    )
-    if undone.left:
-        click.echo(f"  Left, as newer batches stand on them: {', '.join(map(str, undone.left))}.")
+    for undone in done:
+        days = f", {undone.restored[0].first} to {undone.restored[-1].last}," if undone.restored else ""
+        click.echo(f"{KINDS[undone.kind].title}: {len(undone.restored)} days or sums{days} are as they were.")
+        if undone.left:
+            named = ", ".join(
+                str(span.last) if span.days == 1 else f"{span.first} to {span.last}" for span in undone.left
+            )
+            click.echo(f"  Left, as newer batches stand on them: {named}.")
 
 
 @click.command("verify")
@@ -196,8 +298,34 @@ def rebuild_snapshots(conf: config.Config, key: str | None) -> None:
                     click.echo(f"{account.key}: {KINDS[kind].title}, {days} days.")
 
 
+@click.command("rows")
+@click.option("--account", "key", required=True, help="Key of the account.")
+@click.option("--kind", type=click.Choice(list(KINDS)), required=True, help="Kind of report.")
+@click.option("--from", "first", type=_DAY, required=True, help="First day.")
+@click.option("--to", "last", type=_DAY, required=True, help="Last day.")
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["csv", "json"]),
+    default="csv",
+    show_default=True,
+    help="How rows are written.",
+)
+@click.pass_obj
+def rows_(conf: config.Config, key: str, kind: str, first: datetime, last: datetime, form: str) -> None:
+    """List the rows that are held of a report, as they were loaded, each with the file it came from."""
+    with wiring.running_store(conf) as store:
+        account = wiring.account(store, key)
+        held = row_frames.named_rows(Facts(store), account.id, kind, Window(first.date(), last.date()))
+    if form == "json":
+        click.echo(held.write_json())
+    else:
+        for part in csv_lines(held.columns, held.iter_rows()):
+            click.echo(part, nl=False)
+
+
 def _chosen(store: Store, key: str | None) -> list[Account]:
     return [wiring.account(store, key)] if key else list(accounts.all_accounts(store))
 
 
-COMMANDS = (import_, batches, undo_, verify_, rebuild_snapshots)
+COMMANDS = (import_, batches, undo_, rows_, verify_, rebuild_snapshots)
