@@ -28,7 +28,10 @@ SUBJECTS = {
     "targets": ("target_daily", ["campaign", "ad_group", "target", "match_type"], CHAIN),
     "search_terms": ("search_term_daily", ["campaign", "ad_group", "search_term"], CHAIN),
     "product_ads": ("product_ad_daily", ["campaign", "ad_group", "sku"], AD_CHAIN),
+    "search_terms_alone": ("search_term_daily", ["campaign", "ad_group", "search_term"], CHAIN),
 }
+ALONE = "search_terms_alone"
+"""Search terms judged where no other report is loaded: their company is by names of campaigns."""
 OUT = Path(__file__).parents[1] / "docs" / "judgement.md"
 
 
@@ -52,10 +55,18 @@ def judged_with_truth(seed: int, subject: str, spec: BrandSpec = FERNHOLLOW) -> 
             .group_by("campaign", "ad_group", maintain_order=True).first().join(kinds, on="sku")
             .select("campaign", "ad_group", pl.col("sku").alias("main_product"), "family", "category")
         )  # fmt: skip
-        rows = rows.join(leader, on=["campaign", "ad_group"]).with_columns(
-            ad_group_id=pl.concat_str("campaign", "ad_group")
+        if subject == ALONE:
+            leader = leader.clear()
+        rows = targeting.with_company(
+            rows.join(leader, on=["campaign", "ad_group"], how="left").with_columns(
+                ad_group_id=pl.concat_str("campaign", "ad_group"),
+                campaign_id=pl.col("campaign"),
+                portfolio=pl.lit(None, pl.String),
+            )
         )
-    true = pl.DataFrame(reports.truth(built, happened)[subject]).select(*key, "bad", "overspend", "true_acos")
+    true = pl.DataFrame(reports.truth(built, happened)[subject.removesuffix("_alone")]).select(
+        *key, "bad", "overspend", "true_acos"
+    )
     aims = Aims(spec.target_acos)
     return targeting.judged(rows, 30, aims, 10, chain).join(true, on=key).with_columns(seed=pl.lit(seed))
 
@@ -86,6 +97,10 @@ def _score(flagged: pl.DataFrame, rows: pl.DataFrame) -> Score:
     )
 
 
+def _called(subject: str) -> str:
+    return "search terms, search term report only" if subject == ALONE else subject.replace("_", " ")
+
+
 def table(seeds: int) -> list[str]:
     """One line per brand and subject."""
     lines = [
@@ -97,7 +112,7 @@ def table(seeds: int) -> list[str]:
             pooled = pl.concat([judged_with_truth(41 + n, subject, spec) for n in range(seeds)])
             rule, ours = scores(pooled)
             lines.append(
-                f"| {spec.name} | {len(pooled):,} {subject.replace('_', ' ')} | {rule.precision:.1%} | "
+                f"| {spec.name} | {len(pooled):,} {_called(subject)} | {rule.precision:.1%} | "
                 f"{ours.precision:.1%} | {rule.recall:.1%} | {ours.recall:.1%} |"
             )
             print(lines[-1], flush=True)
