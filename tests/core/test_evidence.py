@@ -31,6 +31,10 @@ def rows(cells, *, group=1, target=0.28, price=30.0):
     )  # fmt: skip
 
 
+def judged_in_groups(cells, days):
+    return evidence.judge(evidence.with_priors(cells, CHAIN), days)
+
+
 def company(seed=3, size=40, cvr=0.09):
     """A group large enough to be judged in."""
     rng = np.random.default_rng(seed)
@@ -79,7 +83,7 @@ def test_the_prior_grows_strong_when_rows_are_alike_and_weak_when_they_differ():
 def test_verdicts_follow_from_the_posterior_as_written():
     """P_over, stake, own test and own fault of one row, against scipy's own distribution."""
     cells = [*company(), (120, 2, 1.1)]
-    judged = evidence.judge(rows(cells), CHAIN, 30)
+    judged = judged_in_groups(rows(cells), 30)
     row = judged.to_dicts()[-1]
     a, b = row["prior_a"] + 2, row["prior_b"] + 118
     group = [(n, k) for n, k, _ in cells if n]
@@ -103,7 +107,7 @@ def test_the_smallest_sufficient_group_is_used():
     """An ad group of four rows has too few; its product's rows serve instead."""
     few = rows([(100, 9, 0.8)] * 4, group=1)
     others = rows(company(), group=2)
-    levels = evidence.judge(pl.concat([few, others]), CHAIN, 30)["prior_level"].to_list()
+    levels = judged_in_groups(pl.concat([few, others]), 30)["prior_level"].to_list()
     assert levels[:4] == ["main_product"] * 4
     assert levels[-1] == "ad_group_id"
 
@@ -111,7 +115,7 @@ def test_the_smallest_sufficient_group_is_used():
 def test_one_row_with_most_clicks_cannot_be_its_own_company():
     """Above half of the clicks in one row: the group is passed over; at account level s = 20."""
     cells = [(1000, 80, 0.8), *[(20, 2, 0.8)] * 6]
-    row = evidence.judge(rows(cells), CHAIN, 30).to_dicts()[0]
+    row = judged_in_groups(rows(cells), 30).to_dicts()[0]
     assert row["prior_level"] == "account"
     assert row["prior_a"] + row["prior_b"] == pytest.approx(20)
     assert row["prior_a"] / 20 == pytest.approx(92 / 1120)
@@ -122,18 +126,18 @@ def test_ad_groups_without_products_go_to_the_account():
         main_product=pl.lit(None, pl.String), family=pl.lit(None, pl.String), category=pl.lit(None, pl.String)
     )
     others = rows(company(), group=2)
-    assert evidence.judge(pl.concat([cells, others]), CHAIN, 30)["prior_level"][0] == "account"
+    assert judged_in_groups(pl.concat([cells, others]), 30)["prior_level"][0] == "account"
 
 
 def test_too_small_an_account_is_undecided():
-    judged = evidence.judge(rows([(50, 4, 0.8)] * 5), CHAIN, 30)
+    judged = judged_in_groups(rows([(50, 4, 0.8)] * 5), 30)
     assert judged["verdict"].unique().to_list() == [Verdict.TOO_SMALL.value]
     assert judged["stake"].sum() == 0
 
 
 def test_clicks_without_money_are_fine_and_impossible_prices_are_costly():
     """P_over is 0 when nothing was spent, 1 when even every click buying would not do."""
-    judged = evidence.judge(rows([*company(), (30, 3, 0.0), (30, 3, 50.0)]), CHAIN, 30)
+    judged = judged_in_groups(rows([*company(), (30, 3, 0.0), (30, 3, 50.0)]), 30)
     assert judged["p_over"][-2:].to_list() == [0.0, 1.0]
     assert judged["verdict"][-2:].to_list() == [Verdict.FINE.value, Verdict.COSTLY.value]
 
@@ -154,7 +158,7 @@ def test_clicks_needed_is_the_first_count_that_settles_it():
 
 def test_a_row_like_its_company_is_costly_with_its_product():
     """All rows pay too much per click: none is worse than the others."""
-    judged = evidence.judge(rows([(60, 5, 4.0)] * 20), CHAIN, 30)
+    judged = judged_in_groups(rows([(60, 5, 4.0)] * 20), 30)
     assert judged["verdict"].unique().to_list() == [Verdict.COSTLY.value]
     assert not judged["own_fault"].any()
     assert judged.select(evidence.with_its_product().alias("x"))["x"].all()
@@ -166,7 +170,7 @@ def test_what_always_holds(cells, random, days):
     """Stake lies between 0 and the month's spend; probabilities are ones; order is irrelevant."""
     rng = np.random.default_rng(1)
     data = [(n, int(rng.binomial(n, cvr)), cpc) for n, cvr, cpc in cells] + company(size=12)
-    judged = evidence.judge(rows(data), CHAIN, days)
+    judged = judged_in_groups(rows(data), days)
     monthly = judged["spend"] * (30 / days)
     assert (judged["stake"] >= 0).all()
     assert (judged["stake"] <= monthly + 1).all()
@@ -174,7 +178,7 @@ def test_what_always_holds(cells, random, days):
     assert known.is_between(0, 1).all()
     order = list(range(len(data)))
     random.shuffle(order)
-    again = evidence.judge(rows([data[i] for i in order]), CHAIN, days)
+    again = judged_in_groups(rows([data[i] for i in order]), days)
     assert again["verdict"].to_list() == [judged["verdict"][i] for i in order]
     assert np.allclose(
         again["p_over"].fill_null(-1).to_numpy(), judged["p_over"].fill_null(-1).to_numpy()[order], atol=1e-9
@@ -187,7 +191,7 @@ def test_scaling_money_scales_stakes_and_moves_no_verdict(factor):
     """Cents or euros: what is judged is the ratio."""
     base = rows([*company(), (90, 2, 1.4)])
     scaled = base.with_columns(pl.col("spend", "sales") * factor)
-    one, many = (evidence.judge(each, CHAIN, 30) for each in (base, scaled))
+    one, many = (judged_in_groups(each, 30) for each in (base, scaled))
     assert one["verdict"].to_list() == many["verdict"].to_list()
     assert np.allclose(many["stake"].to_numpy(), one["stake"].to_numpy() * factor, rtol=1e-6, atol=factor)
 
@@ -198,3 +202,17 @@ def test_the_simple_rule():
     assert judged["simple_verdict"].to_list() == ["too few clicks", "no order", "over target"]
     cheap = rows([(10, 1, 0.5)]).with_columns(evidence.simple_rule(10))
     assert cheap["simple_verdict"].to_list() == ["within target"]
+
+
+def test_words_that_change_the_verdict_make_a_row_costly_by_them():
+    """Over target with its words, not without: by its words, where one of them is sure; else it is not."""
+    base = evidence.with_priors(rows([*company(), (14, 0, 1.2), (14, 0, 1.2)]), CHAIN)
+    told = base.with_columns(
+        prior_a=pl.lit(0.6), prior_b=pl.lit(40.0), free_a=pl.lit(20.0), free_b=pl.lit(80.0),
+        slow_word=pl.int_range(pl.len()) % 2 == 0,
+    )  # fmt: skip
+    judged = evidence.judge(told, 30)
+    assert judged["by_words"][-2:].to_list() == [True, False]
+    assert judged["p_free"][-1] < 0.75 <= judged["p_over"][-1]
+    its_product = judged.with_columns(own_fault=pl.lit(False)).select(x=evidence.with_its_product())["x"]
+    assert its_product[-2:].to_list() == [False, True], "its words are read before its product"

@@ -110,20 +110,21 @@ def test_overspend_never_exceeds_spend_and_never_counts_less_than_the_largest_vi
 
 def with_company(**changes):
     base = {
-        "row_id": "1", "prior_level": "main_product", "ad_group_id": 4, "main_product": "LAMP", "family": "F",
+        "row_id": "1", "ad_group_id": 4, "main_product": "LAMP", "family": "F",
         "category": "C", "own_campaign": 1, "name_part": None, "own_portfolio": None, "target": "lamp", "impressions": 10, "clicks": 5, "spend": 30, "orders": 1, "units": 1,
         "sales": 9, "stake": 12,
     }  # fmt: skip
     return base | changes
 
 
-def test_rows_costly_with_their_product_are_one_line_per_company():
+def test_rows_costly_with_their_product_are_one_line_per_product():
     lines = findings.gathered(pl.DataFrame([
         with_company(), with_company(row_id="2", target="light", stake=20),
-        with_company(row_id="3", prior_level="account", stake=50),
-    ]))  # fmt: skip
-    assert lines.select("prior_level", "company", "stake", "clicks").rows() == [
-        ("account", "account", 50, 5), ("main_product", "LAMP", 32, 10),
+        with_company(row_id="3", main_product=None, stake=50),
+        with_company(row_id="4", main_product=None, name_part="Lamps", stake=5),
+    ], infer_schema_length=None))  # fmt: skip
+    assert lines.select("company_level", "company", "stake", "clicks").rows() == [
+        ("ad_group_id", "4", 50, 5), ("main_product", "LAMP", 32, 10), ("name_part", "Lamps", 5, 5),
     ]  # fmt: skip
     assert lines["members"].to_list()[1] == ["2", "1"]
     assert lines["target"].to_list()[1] == "light", "the largest one's name"

@@ -70,7 +70,29 @@ def test_phrases_sum_every_row_that_holds_them_once(rows):
         for run in runs:
             orders, spend, terms = wanted.get(run, (0, 0, 0))
             wanted[run] = orders + sum(r[2] for r in mine), spend + sum(r[3] for r in mine), terms + 1
-    found = words.by_phrase(frame, ["orders", "spend"])
+    spelt = pl.DataFrame(
+        {
+            "normal_id": list(texts),
+            "word": words.spelling(
+                pl.Series([words.normal_form(each) for each in texts.values()], dtype=pl.String)
+            ),
+        }
+    )
+    tokens = (
+        spelt.with_columns(pl.col("normal_id").cast(pl.UInt32), pl.col("word").cast(pl.List(pl.String)))
+        .explode("word")
+        .drop_nulls()
+    )
+    vocabulary = tokens.select(pl.col("word").unique().sort()).with_row_index("word_id")
+    assert {row[0]: tuple(row[1]) for row in spelt.rows()} == {
+        number: words.words(text) for number, text in texts.items()
+    }
+    found = words.by_phrase(
+        frame,
+        tokens.join(vocabulary, on="word", maintain_order="left").select("normal_id", "word_id"),
+        vocabulary,
+        ["orders", "spend"],
+    )
     assert {row["phrase"]: (row["orders"], row["spend"], row["terms"]) for row in found.to_dicts()} == {
         phrase: sums for phrase, sums in wanted.items() if sums[2] > 1
     }

@@ -1,16 +1,16 @@
 """
 Luck or fact: whether a row's cost of sale is truly over its target.
 
-A row (target, search term, …) has n clicks and k = min(orders, clicks). Its own
-company (the smallest sufficient group of rows like it) gives a Beta prior for its
-conversion; the posterior says how likely it is that the row converts below what
-its price per click needs. Formulas: "Evidence" in docs/calculations.md.
+A row (target, search term, …) has n clicks and k = min(orders, clicks). Its company
+gives a Beta prior for its conversion: of targets, terms and product ads the account's fit
+(`core.company`), of phrases the smallest sufficient group of rows like it. The posterior says
+how likely it is that the row converts below what its price per click needs.
+Formulas: "Evidence" in docs/calculations.md.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any, Final
 
 import numpy as np
@@ -39,19 +39,6 @@ MOST_CLICKS_NEEDED: Final = 1_000
 STAKE_DAYS: Final = 30
 INTERVAL: Final = 0.80
 ACCOUNT: Final = "account"
-
-
-@dataclass(frozen=True, slots=True)
-class Prior:
-    """Beta(a, b): what conversion is usual in the row's company."""
-
-    a: float
-    b: float
-
-    @property
-    def mean(self) -> float:
-        """The usual conversion."""
-        return self.a / (self.a + self.b)
 
 
 def fit_priors(
@@ -133,17 +120,32 @@ def with_priors(rows: pl.DataFrame, chain: Sequence[str]) -> pl.DataFrame:
     """
     Gives every row the prior of the smallest sufficient group of its chain.
 
-    rows: n, k, sales (micro) and one key column per level of `chain`, smallest first,
-    null where the level is unknown; the account comes last by itself. Adds
-    prior_level, prior_a, prior_b, group_n, group_k, group_rows and group_aov (micro);
-    all null where even the account is too small.
+    rows: clicks, orders, sales (micro) and one key column per level of `chain`, smallest first,
+    null where the level is unknown; the account comes last by itself. Adds prior_level, prior_a, prior_b,
+    company_cvr (the prior's mean), group_n, group_k, group_rows and group_aov (micro); all null where even
+    the account is too small.
     """
+    found = _of_company(rows, chain, fitted=True)
+    mean = pl.col("prior_a") / (pl.col("prior_a") + pl.col("prior_b"))
+    return rows.hstack(found).with_columns(company_cvr=mean)
+
+
+def with_aov(rows: pl.DataFrame, chain: Sequence[str]) -> pl.DataFrame:
+    """Adds group_aov (micro): what an order is worth in the same groups, by their sums alone."""
+    return rows.hstack(_of_company(rows, chain, fitted=False).select("group_aov"))
+
+
+def _of_company(rows: pl.DataFrame, chain: Sequence[str], *, fitted: bool) -> pl.DataFrame:
+    """What the smallest sufficient group of each row's chain comes to, in the rows' order."""
     # A level that no row knows cannot gather any.
     chain = [level for level in chain if rows[level].null_count() < len(rows)]
     levels = (*chain, ACCOUNT)
     # Names as numbers: they are compared again and again.
     names = [_coded(rows.schema[level], level) for level in chain]
-    coded = rows.select(*names, pl.lit(0, pl.UInt32).alias(ACCOUNT), "n", "k", "sales")
+    coded = rows.select(
+        *names, pl.lit(0, pl.UInt32).alias(ACCOUNT), pl.col("clicks").cast(pl.Int64).alias("n"), _orders().alias("k"),
+        "sales",
+    )  # fmt: skip
     # Many rows stand in the same company, and many in it have the same clicks and orders: each
     # company is looked at once, and rows alike count as many.
     clicked = coded.filter(pl.col("n") > 0)
@@ -158,31 +160,33 @@ def with_priors(rows: pl.DataFrame, chain: Sequence[str]) -> pl.DataFrame:
         if here.is_empty():
             continue
         used = good.join(here.select(level).unique(), on=level, how="semi")
-        fitted = _fitted(used, alike, level).with_columns(
+        if fitted:
+            used = _fitted(used, alike, level)
+        told = used.with_columns(
             prior_level=pl.lit(level),
             group_aov=pl.when(pl.col("group_k") > 0)
             .then(pl.col("group_sales") / pl.col("group_k"))
             .otherwise(None),
         )
         parts.append(
-            here.select("_company", level)
-            .join(fitted, on=level)
-            .select(
-                "_company", "prior_level", "prior_a", "prior_b",
-                "group_n", "group_k", "group_rows", "group_aov",
-            )
-        )  # fmt: skip
+            here.select("_company", level).join(told, on=level).drop(level, "group_sales", "largest")
+        )
         waiting = waiting.join(here.select("_company"), on="_company", how="anti")
-    found = companies.join(pl.concat(parts) if parts else _no_priors(), on="_company", how="left")
+    gathered = pl.concat(parts, how="diagonal") if parts else _nobody()
+    found = companies.join(gathered, on="_company", how="left")
     whose = coded.select(levels).join(found, on=levels, how="left", nulls_equal=True, maintain_order="left")
-    return rows.hstack(whose.drop(*levels, "_company"))
+    return whose.drop(*levels, "_company")
+
+
+def _orders() -> pl.Expr:
+    return pl.min_horizontal("orders", "clicks").cast(pl.Int64)
 
 
 def _coded(dtype: pl.DataType, level: str) -> pl.Expr:
     return pl.col(level).cast(pl.Categorical).to_physical() if dtype == pl.String else pl.col(level)
 
 
-def _no_priors() -> pl.DataFrame:
+def _nobody() -> pl.DataFrame:
     return pl.DataFrame(
         schema={
             "_company": pl.UInt32, "prior_level": pl.String, "prior_a": pl.Float64,
@@ -210,38 +214,34 @@ def stake_share(needed: Any, a: Any, b: Any, p_over: Any) -> Any:
     return np.clip(share, 0.0, 1.0)
 
 
-def judge(rows: pl.DataFrame, chain: Sequence[str], days: int) -> pl.DataFrame:
+def judge(rows: pl.DataFrame, days: int) -> pl.DataFrame:
     """
     The verdict on every row of one kind in one window of `days` days.
 
-    rows: clicks, orders, spend, sales (micro), target_acos, and the chain's keys (see
-    `with_priors`). Adds n, k, the prior, shrunk_aov (micro, drawn to the group's),
-    needed_cvr (c*), p_over, own_test, own_fault, verdict, stake (micro per 30 days)
-    and excess (micro per 30 days, the plain observed overspend, biased by luck).
-    Order of rows is kept and does not matter.
+    rows: clicks, orders, spend, sales (micro), target_acos, and what its company says: prior_a, prior_b,
+    company_cvr (what it is held against for its own fault) and group_aov (micro); of rows whose words were
+    looked at also free_a, free_b (the prior without them) and slow_word. Adds n, k, shrunk_aov (micro, drawn to
+    the group's), needed_cvr (c*), p_over, p_free (the same without the words), own_test, own_fault,
+    by_words, verdict, stake (micro per 30 days) and excess (micro per 30 days, the plain observed
+    overspend, biased by luck). Order of rows is kept and does not matter.
     """
-    frame = with_priors(
-        rows.with_columns(
-            n=pl.col("clicks").cast(pl.Int64),
-            k=pl.min_horizontal("orders", "clicks").cast(pl.Int64),
-        ),
-        chain,
-    )
-    frame = frame.with_columns(
+    frame = rows.with_columns(
+        n=pl.col("clicks").cast(pl.Int64),
+        k=_orders(),
         shrunk_aov=pl.when(pl.col("group_aov") > 0).then(
-            (pl.col("sales") + AOV_WEIGHT * pl.col("group_aov")) / (pl.col("k") + AOV_WEIGHT)
-        )
+            (pl.col("sales") + AOV_WEIGHT * pl.col("group_aov")) / (_orders() + AOV_WEIGHT)
+        ),
     ).with_columns(
         needed_cvr=pl.when(pl.col("n") > 0).then(
             pl.col("spend") / pl.col("n") / (pl.col("shrunk_aov") * pl.col("target_acos"))
         )
     )
-    post_a, post_b, needed, prior_mean = (
+    post_a, post_b, needed, company = (
         frame.select(
             (pl.col("prior_a") + pl.col("k")).alias("a"),
             (pl.col("prior_b") + pl.col("n") - pl.col("k")).alias("b"),
-            pl.col("needed_cvr"),
-            (pl.col("prior_a") / (pl.col("prior_a") + pl.col("prior_b"))).alias("mean"),
+            "needed_cvr",
+            "company_cvr",
         )
         .cast(pl.Float64)
         .fill_null(float("nan"))
@@ -251,35 +251,52 @@ def judge(rows: pl.DataFrame, chain: Sequence[str], days: int) -> pl.DataFrame:
     with np.errstate(divide="ignore", invalid="ignore"):
         p_over = probability_over(needed, post_a, post_b)
         share = stake_share(needed, post_a, post_b, p_over)
-        own_fault = betainc(post_a, post_b, prior_mean) >= OWN_FAULT_AT
-    frame = frame.with_columns(
-        p_over=pl.Series(p_over, nan_to_null=True),
-        own_fault=pl.Series(own_fault),
-        _share=pl.Series(share, nan_to_null=True),
-    )
+        own_fault = betainc(post_a, post_b, company) >= OWN_FAULT_AT
     monthly = STAKE_DAYS / days
-    return (
-        frame.with_columns(
-            p_over=pl.when(pl.col("spend") == 0).then(0.0).otherwise("p_over"),
-            own_test=(pl.col("n") * pl.col("needed_cvr") >= 1).fill_null(False),
-            stake=(pl.col("spend") * pl.col("_share").fill_null(0.0) * monthly).round().cast(pl.Int64),
-            excess=(
-                pl.max_horizontal(0.0, pl.col("spend") - pl.col("target_acos") * pl.col("sales")) * monthly
-            )
-            .round()
-            .cast(pl.Int64),
-        )
-        .with_columns(verdict=_verdict())
-        .drop("_share")
+    judged = frame.with_columns(
+        p_over=_probability(p_over),
+        own_fault=pl.Series(own_fault),
+        own_test=(pl.col("n") * pl.col("needed_cvr") >= 1).fill_null(False),
+        stake=(pl.col("spend") * pl.Series(share).fill_nan(0.0) * monthly).round().cast(pl.Int64),
+        excess=(pl.max_horizontal(0.0, pl.col("spend") - pl.col("target_acos") * pl.col("sales")) * monthly)
+        .round()
+        .cast(pl.Int64),
+    ).with_columns(verdict=_verdict())
+    if "free_a" not in rows.columns:
+        return judged.with_columns(p_free="p_over", by_words=pl.lit(False))
+    free = _probability(_over_without_words(judged))
+    return judged.with_columns(p_free=free).with_columns(
+        by_words=(flagged() & (pl.col("p_free") < LEANING_AT) & pl.col("slow_word")).fill_null(False)
     )
+
+
+def _probability(p: Floats) -> pl.Expr:
+    return pl.when(pl.col("spend") == 0).then(0.0).otherwise(pl.Series(p, nan_to_null=True))
+
+
+def _over_without_words(judged: pl.DataFrame) -> Floats:
+    a, b, needed = (
+        judged.select(
+            pl.col("free_a") + pl.col("k"), pl.col("free_b") + pl.col("n") - pl.col("k"), pl.col("needed_cvr")
+        )
+        .cast(pl.Float64)
+        .fill_null(float("nan"))
+        .to_numpy()
+        .T
+    )
+    return np.asarray(probability_over(needed, a, b))
 
 
 def _verdict() -> pl.Expr:
-    p = pl.col("p_over")
+    too_small = pl.col("prior_a").is_null() & (pl.col("spend") > 0)
+    return pl.when(too_small).then(pl.lit(Verdict.TOO_SMALL.value)).otherwise(verdict_of("p_over"))
+
+
+def verdict_of(chance: str) -> pl.Expr:
+    """The verdict that a column's chance of being over target comes to."""
+    p = pl.col(chance)
     return (
-        pl.when(pl.col("prior_a").is_null() & (pl.col("spend") > 0))
-        .then(pl.lit(Verdict.TOO_SMALL.value))
-        .when(p >= COSTLY_AT)
+        pl.when(p >= COSTLY_AT)
         .then(pl.lit(Verdict.COSTLY.value))
         .when(p >= LEANING_AT)
         .then(pl.lit(Verdict.LEANING.value))
@@ -295,8 +312,8 @@ def flagged() -> pl.Expr:
 
 
 def with_its_product() -> pl.Expr:
-    """Flagged, yet converting like its company: the product, its price or its bids are wrong."""
-    return flagged() & ~pl.col("own_fault")
+    """Flagged, yet converting like its company, and not by its words: the product, its price or its bids are wrong."""
+    return flagged() & ~pl.col("own_fault") & ~pl.col("by_words")
 
 
 def clicks_needed(n: Ints, k: Ints, a: Floats, b: Floats, needed: Floats) -> list[int | None]:

@@ -12,9 +12,8 @@ import polars as pl
 
 from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.metrics import within_target
-from nimbus_reef.core.targeting import CHAIN
 
-_GATHERED_BY = ("prior_level", "company")
+_GATHERED_BY = ("company_level", "company")
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,18 +91,18 @@ def _under_unflagged(
 
 def gathered(rows: pl.DataFrame) -> pl.DataFrame:
     """
-    Rows that are costly with their product, one line per company they were judged in.
+    Rows that are costly with their product, one line per product, or per ad group where none is known.
 
-    Adds up the measures and the stake; `members` lists the row_id of each, the names are
-    the largest one's. The lines hold no money that is not in the rows already.
+    Adds up the measures and the stake; company_level (main_product, name_part or ad_group_id) and company, its
+    value as text, say whose they are, `members` lists the row_id of each, the names are the largest one's. The
+    lines hold no money that is not in the rows already.
     """
-    company = pl.coalesce(
-        *(pl.when(pl.col("prior_level") == level).then(pl.col(level).cast(pl.String)) for level in CHAIN),
-        pl.lit("account"),
-    )
-    largest_first = rows.with_columns(company=company).sort(
-        ["stake", "spend"], descending=True, maintain_order=True
-    )
+    levels = ("main_product", "name_part", "ad_group_id")
+    held = [pl.when(pl.col(level).is_not_null()).then(pl.lit(level)) for level in levels]
+    largest_first = rows.with_columns(
+        company_level=pl.coalesce(*held),
+        company=pl.coalesce(pl.col(level).cast(pl.String) for level in levels),
+    ).sort(["stake", "spend"], descending=True, maintain_order=True)
     sums = ("impressions", "clicks", "spend", "orders", "units", "sales", "stake")
     return (
         largest_first.group_by(_GATHERED_BY, maintain_order=True)

@@ -8,6 +8,7 @@ from enum import StrEnum
 
 from nimbus_reef.core import bids, words
 from nimbus_reef.core.bids import STANDARD_LIMITS, BidAdvice, BidLimits, Reason
+from nimbus_reef.core.costly_words import Fate
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import NOTHING, Basis, Projected, bid_moved, part_of, stopped
 
@@ -39,6 +40,7 @@ class Row:
     own_test: bool
     own_fault: bool
     more_clicks: int | None
+    by_words: bool = False
 
     @property
     def cvr(self) -> float:
@@ -149,6 +151,39 @@ class Place:
     names_product: bool
 
 
+@dataclass(frozen=True, slots=True)
+class Word:
+    """
+    A word as it was judged: how likely its factor is under the limit, the factor, the limit, in how many
+    cells it stands, what is to be done about it, and what a phrase negative would take along.
+    """
+
+    chance: float
+    factor: float
+    limit: float
+    cells: int
+    fate: Fate
+    good_terms: int
+    good_orders: int
+
+
+def for_word(row: Row, word: Word, places: Sequence[Place]) -> Proposal:
+    """A phrase negative wherever a word was paid for that is to be shut out; else why nothing is done."""
+    told: dict[Fate, Reason] = {
+        Fate.UNSURE: Reason("word_unsure", (word.chance,)),
+        Fate.BID_LOWER: Reason("word_lower", (word.factor / word.limit,)),
+        Fate.FEW: Reason("word_few", (word.cells,)),
+        Fate.OWN_PRODUCT: Reason("names_product"),
+        Fate.OWN_BRAND: Reason("own_brand"),
+    }
+    if word.fate is not Fate.SHUT_OUT:
+        return Proposal(Move.NONE, (told[word.fate],))
+    reasons = [Reason("word_factor", (word.factor, word.limit)), Reason("places", (len(places),))]
+    if word.good_terms:
+        reasons.append(Reason("word_hits", (word.good_terms, word.good_orders)))
+    return Proposal(Move.NEGATIVE, tuple(reasons), stopped(row.basis))
+
+
 def for_phrase(row: Row, places: Sequence[Place]) -> Proposal:
     """
     A phrase negative in every ad group that paid for it, on the terms of `for_term`, but
@@ -179,7 +214,8 @@ def _no_negative(row: Row) -> Proposal | None:
         figures = () if row.more_clicks is None else (float(row.more_clicks),)
         return Proposal(Move.NONE, (Reason("undecided", figures),))
     if not row.own_test:
-        return Proposal(Move.NONE, (Reason("no_own_test", (row.clicks,)),))
+        why = Reason("its_words") if row.by_words else Reason("no_own_test", (row.clicks,))
+        return Proposal(Move.NONE, (why,))
     if not row.own_fault:
         return Proposal(Move.NONE, (Reason("its_product", (row.cvr,)),))
     return None

@@ -8,13 +8,16 @@ from dataclasses import dataclass
 import polars as pl
 
 from nimbus_reef.core import evidence
+from nimbus_reef.core.company import Company
 from nimbus_reef.core.metrics import with_ratios
 
 CHAIN = ("ad_group_id", "main_product", "family", "category", "own_campaign", "name_part", "own_portfolio")
 """
-Whose company a target or term is judged in, smallest first; the account comes last. Product, family
+By whose orders an order of a target or term is valued, smallest first; the account comes last. Product, family
 and category of ad groups with product rows; campaign, name part and portfolio of those without.
 """
+PRODUCT_LEVEL = pl.coalesce("main_product", "name_part")
+"""The product that an ad group belongs to; of one without product rows what its campaign's name calls so."""
 NAME_ENDS = r"( · | \| | - |_).*$"
 """Where the part of a campaign's name that calls its product ends, before an account says how it names."""
 
@@ -79,19 +82,36 @@ class Aims:
         return pl.coalesce(*own, pl.lit(self.account, pl.Float64)).alias("target_acos")
 
 
-def judged(
-    rows: pl.DataFrame, days: int, aims: Aims, min_clicks: int, chain: Sequence[str] = CHAIN
-) -> pl.DataFrame:
+def judged(rows: pl.DataFrame, days: int, aims: Aims, min_clicks: int) -> pl.DataFrame:
     """
-    Adds everything a table of targets, terms or product ads shows, filters and sorts by.
+    Adds everything a table of targets, terms, phrases or product ads shows, filters and sorts by.
 
-    rows: measures (money in micro-units) and the chain. See `evidence.judge` for what is
-    added; also ratios (money in units), simple_verdict and share_of_spend.
+    rows: measures (money in micro-units) and what their company says. See `evidence.judge` for what that is
+    and what is added; also ratios (money in units), simple_verdict and share_of_spend.
     """
-    aimed = rows.with_columns(aims.expr(rows.columns))
-    judged_rows = evidence.judge(aimed, chain, days)
+    judged_rows = evidence.judge(rows.with_columns(aims.expr(rows.columns)), days)
     spent = pl.col("spend").sum()
     return with_ratios(judged_rows).with_columns(
         evidence.simple_rule(min_clicks),
         share_of_spend=pl.when(spent > 0).then(pl.col("spend") / spent),
     )
+
+
+def in_company(
+    rows: pl.DataFrame, company: Company | None, keys: Sequence[str], chain: Sequence[str] = CHAIN
+) -> pl.DataFrame:
+    """
+    Adds to rows what the account's fit says of them, and what an order is worth in their chain.
+
+    keys: the columns that name a row in `company.rows`. Without a company (the account is too small) all is null.
+    """
+    valued = evidence.with_aov(rows, chain)
+    if company is None:
+        nothing = [pl.lit(None, pl.Float64).alias(name) for name in _TOLD]
+        return valued.with_columns(*nothing, slow_word=pl.lit(False), quick_word=pl.lit(False))
+    return valued.join(company.rows, on=keys, how="left", maintain_order="left").with_columns(
+        pl.col("slow_word", "quick_word").fill_null(False)
+    )
+
+
+_TOLD = ("prior_a", "prior_b", "free_a", "free_b", "company_cvr", "free_cvr", "account_cvr")

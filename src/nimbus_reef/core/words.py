@@ -104,30 +104,43 @@ def spelt(term: str, phrase: str) -> str | None:
     return None
 
 
-def by_phrase(terms: pl.DataFrame, measures: Sequence[str]) -> pl.DataFrame:
+def spelling(normal: pl.Series) -> pl.Series:
+    """The words of normal forms, plurals undone, in their order: a list of texts each, as `words` gives them."""
+    split_up = (
+        normal.to_frame("text").with_row_index("at").with_columns(word=pl.col("text").str.extract_all(_WORD))
+    )
+    tokens = split_up.select("at", "word").explode("word").drop_nulls("word")
+    stems = tokens.select(pl.col("word").unique(maintain_order=True))
+    stems = stems.with_columns(stem=pl.col("word").map_elements(singular, return_dtype=pl.String))
+    lists = (
+        tokens.join(stems, on="word", maintain_order="left").group_by("at", maintain_order=True).agg("stem")
+    )
+    return split_up.select("at").join(lists, on="at", how="left", maintain_order="left")["stem"].fill_null([])
+
+
+def by_phrase(
+    terms: pl.DataFrame, spelt_by: pl.DataFrame, vocabulary: pl.DataFrame, measures: Sequence[str]
+) -> pl.DataFrame:
     """
     What terms come to by the words they share: n-grams, n = 1 … 3 ("Search terms").
 
     terms: normal_id, term, orders and the measures, one row per place that paid for a
-    term. One row per phrase that stands in two terms or more: phrase (plurals undone),
+    term. spelt_by: normal_id, word_id, a term's words one under the other in their order; vocabulary: word_id, word.
+    One row per phrase that stands in two terms or more: phrase (plurals undone),
     length (in words), terms, example (the dearest of
     them), idle_terms (without an order), idle_spend (theirs) and the measures of every
     row that contains it, each once. Rows overlap: their sums are not the account's.
     """
     of_term = terms.group_by("normal_id").agg(pl.col("term").first(), pl.col(measures).sum())
-    tokens = (
-        of_term.select("normal_id", word=pl.col("term").map_elements(normal_form, return_dtype=pl.String))
-        .with_columns(pl.col("word").str.extract_all(_WORD))
-        .explode("word", empty_as_null=True)
-        .drop_nulls("word")
+    tokens = spelt_by.join(of_term.select("normal_id"), on="normal_id", how="semi", maintain_order="left")
+    numbered = (
+        vocabulary.join(tokens.select(pl.col("word_id").unique()), on="word_id", how="semi")
+        .sort("word")
+        .with_row_index("code")
     )
-    stems = tokens.unique("word").select(
-        "word", stem=pl.col("word").map_elements(singular, return_dtype=pl.String)
-    )
-    vocabulary = stems.select(pl.col("stem").unique(maintain_order=True)).with_row_index("code")
-    codes = stems.join(vocabulary, on="stem").select("word", pl.col("code").cast(pl.Int64) + 1)
-    runs = tokens.join(codes, on="word", maintain_order="left").select("normal_id", "code")
-    idle, base = pl.col("orders") == 0, len(vocabulary) + 1
+    codes = numbered.select("word_id", pl.col("code").cast(pl.Int64) + 1)
+    runs = tokens.join(codes, on="word_id", maintain_order="left").select("normal_id", "code")
+    idle, base = pl.col("orders") == 0, len(numbered) + 1
     rows = (
         _runs(runs, base)
         .join(of_term, on="normal_id")
@@ -141,7 +154,7 @@ def by_phrase(terms: pl.DataFrame, measures: Sequence[str]) -> pl.DataFrame:
         )
         .filter(pl.col("terms") > 1)
     )
-    stem_of = pl.concat([pl.Series([""]), vocabulary["stem"]])
+    stem_of = pl.concat([pl.Series([""]), numbered["word"]])
     text = [stem_of.gather(rows["key"] // base**step % base) for step in range(LONGEST_PHRASE)]
     return (
         rows.with_columns(phrase=pl.concat_str(text, separator=" ").str.strip_chars_end())

@@ -5,6 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from nimbus_reef.core.checks.registry import Check, Subject, register
+from nimbus_reef.core.costly_words import Fate
 from nimbus_reef.core.evidence import flagged, with_its_product
 from nimbus_reef.core.model import Verdict
 
@@ -54,5 +55,27 @@ WITH_ITS_PRODUCT = register(
         question="Where do targets miss the target ACOS though they convert like their company?",
         to_do="look at what they advertise, its price and its bids",
         condition=with_its_product(),
+    )
+)
+
+WORDS_TO_SHUT_OUT = register(
+    Check(
+        key="words-to-shut-out",
+        subject=Subject.PHRASE,
+        title="Words to shut out",
+        question="Which words bring so few of the orders due without them that their searches are better not bought?",
+        to_do="add a negative phrase",
+        condition=(pl.col("fate") == Fate.SHUT_OUT.value) & (pl.col("waste") > 0),
+    )
+)
+
+WORDS_TO_BID_LOWER = register(
+    Check(
+        key="words-to-bid-lower",
+        subject=Subject.PHRASE,
+        title="Words that bring less than their clicks cost",
+        question="Which words bring fewer orders than were due without them, though too many to be shut out?",
+        to_do="bid lower on what brings them",
+        condition=(pl.col("fate") == Fate.BID_LOWER.value) & (pl.col("waste") > 0),
     )
 )

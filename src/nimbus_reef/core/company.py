@@ -1,0 +1,284 @@
+"""
+The company that targets, search terms and product ads are judged in: the account's fit, as frames.
+
+Rows of reports become cells, the fit's levels get their names, and every row gets the prior that all
+others give it. Formulas: docs/calculations.md, "Evidence in one fit".
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+import polars as pl
+from scipy.sparse import csr_array
+from scipy.special import gammainc
+
+from nimbus_reef.core import factors
+from nimbus_reef.core.evidence import MIN_GROUP_CLICKS, MIN_GROUP_ORDERS
+from nimbus_reef.core.factors import (
+    AD_GROUP,
+    PRODUCT,
+    TARGET,
+    WORD,
+    Cells,
+    Family,
+    Fit,
+    Floats,
+    Ints,
+    Members,
+    Several,
+)
+
+SURE_OF_A_WORD: Final = 0.9
+"""How likely a word's factor lies below 1 (or above, by the other end) for a sentence to name it."""
+_TERM = ("ad_group_id", "normal_id")
+
+
+@dataclass(frozen=True, slots=True)
+class Spelling:
+    """What terms are made of. pairs: normal_id, word_id, each once; words: word_id, word."""
+
+    pairs: pl.DataFrame
+    words: pl.DataFrame
+
+    @staticmethod
+    def none() -> Spelling:
+        """For accounts whose search terms are not held."""
+        ids = {"normal_id": pl.UInt32, "word_id": pl.UInt32}
+        return Spelling(
+            pl.DataFrame(schema=ids), pl.DataFrame(schema={"word_id": pl.UInt32, "word": pl.String})
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Company:
+    """
+    What the fit says of rows. strength: how far they scatter around it (s), free_strength without words.
+
+    rows: the kind's key columns and, per row: prior_a, prior_b; free_a, free_b, the same with the words left
+    out; company_cvr, its mean without words and target; free_cvr without words; account_cvr, what the
+    account converts without the row; slow_word, quick_word: one of its words surely converts below, above others.
+    """
+
+    rows: pl.DataFrame
+    strength: float
+    free_strength: float
+
+
+@dataclass(frozen=True, slots=True)
+class Fitted:
+    """
+    One fit of targets and search terms. cells: ad_group_id, normal_id (null for a rest), target_id, clicks,
+    orders, spend (micro) and due, the orders that the fit expects, in its order; terms, targets: see
+    `Company`; words: of every level of words, word (joined ones with " + "), word_ids, factor, spread, k, e (the
+    weighted orders that came, and were due without it), below (P that its factor is below 1); holds: which
+    cells stand in them, level × cell.
+    """
+
+    cells: pl.DataFrame
+    terms: Company
+    targets: Company
+    words: pl.DataFrame
+    holds: csr_array | None
+
+
+def cells_of(terms: pl.DataFrame, targets: pl.DataFrame | None) -> pl.DataFrame:
+    """
+    One cell per target and term, and per target what it did beside its terms.
+
+    terms: target_id, ad_group_id, normal_id, clicks, orders, spend, one or more rows each; targets: target_id,
+    ad_group_id, clicks, orders, spend, or null where no report tells them. In one order, whatever came in.
+    """
+    of_terms = terms.group_by("ad_group_id", "normal_id", "target_id").agg(
+        pl.col("clicks", "orders", "spend").cast(pl.Int64).sum()
+    )
+    if targets is None:
+        return _sorted(of_terms)
+    told = of_terms.group_by("target_id").agg(pl.col("clicks", "orders", "spend").sum().name.suffix("_told"))
+    rests = (
+        targets.join(told, on="target_id", how="left")
+        .select(
+            "ad_group_id", pl.lit(None, of_terms.schema["normal_id"]).alias("normal_id"), "target_id",
+            *(
+                (pl.col(name).cast(pl.Int64) - pl.col(f"{name}_told").fill_null(0)).clip(lower_bound=0).alias(name)
+                for name in ("clicks", "orders", "spend")
+            ),
+        )
+        .filter((pl.col("clicks") > 0) | ~pl.col("target_id").is_in(of_terms["target_id"].implode()))
+    )  # fmt: skip
+    return _sorted(pl.concat([of_terms, rests]))
+
+
+def _sorted(cells: pl.DataFrame) -> pl.DataFrame:
+    return cells.with_columns(orders=pl.min_horizontal("orders", "clicks")).sort(
+        "ad_group_id", "normal_id", "target_id", nulls_last=True
+    )
+
+
+def fitted(cells: pl.DataFrame, products: pl.DataFrame, spelling: Spelling) -> Fitted | None:
+    """
+    Fits the cells of a window, see `cells_of`; null where the account is too small to say what is usual.
+
+    products: ad_group_id, product (the main product, or what stands in for it; null for none).
+    """
+    if not _enough(cells):
+        return None
+    known = cells.join(products, on="ad_group_id", how="left", maintain_order="left")
+    is_rest = cells["normal_id"].is_null().to_numpy()
+    # A rest is a row of its own; a term's cells of one ad group are one.
+    row = _ranked(
+        cells.select(
+            "ad_group_id", "normal_id", rest=pl.when(pl.col("normal_id").is_null()).then("target_id")
+        )
+    )
+    vocabulary = spelling.words.sort("word")
+    cells_in = Cells(
+        n=cells["clicks"].to_numpy().astype(np.float64),
+        k=cells["orders"].to_numpy().astype(np.float64),
+        row=row,
+        rows=int(row[-1]) + 1,
+        families={
+            PRODUCT: _codes(known["product"]),
+            AD_GROUP: _codes(cells["ad_group_id"]),
+            TARGET: _codes(cells["target_id"]),
+            **(
+                {WORD: _words_of(cells["normal_id"], spelling.pairs, vocabulary)}
+                if len(spelling.pairs)
+                else {}
+            ),
+        },
+    )
+    fit = factors.fit(cells_in)
+    words = _levels(fit, vocabulary)
+    terms = _company(fit, row, int(row[-1]) + 1, words)
+    first = np.concatenate([[0], np.flatnonzero(np.diff(row)) + 1])
+    keys = cells[first].select(_TERM)
+    term_rows = keys.hstack(terms.rows).filter(pl.Series(~is_rest[first]))
+    target = _codes(cells["target_id"])
+    targets = _company(fit, target, int(target.max()) + 1, words)
+    word_family = fit.families.get(WORD)
+    return Fitted(
+        cells.with_columns(due=pl.Series(fit.cells.n * fit.expected)),
+        Company(term_rows, terms.strength, terms.free_strength),
+        Company(
+            cells.select(pl.col("target_id").unique().sort()).hstack(targets.rows),
+            targets.strength,
+            targets.free_strength,
+        ),
+        words,
+        word_family.holding.by_level if word_family and isinstance(word_family.holding, Several) else None,
+    )
+
+
+def fitted_ads(ads: pl.DataFrame) -> Company | None:
+    """
+    The fit of product ads, each a row and a cell: product_ad_id, ad_group_id, product_id, clicks, orders.
+
+    Their company leaves the ad group out.
+    """
+    cells = ads.with_columns(orders=pl.min_horizontal("orders", "clicks")).sort(
+        "ad_group_id", "product_ad_id"
+    )
+    if not _enough(cells):
+        return None
+    row = np.arange(len(cells))
+    n, k = (cells[name].to_numpy().astype(np.float64) for name in ("clicks", "orders"))
+    families = {PRODUCT: _codes(cells["product_id"]), AD_GROUP: _codes(cells["ad_group_id"])}
+    fit = factors.fit(Cells(n, k, row, len(cells), families))
+    company = _company(fit, row, len(cells), None, apart=(AD_GROUP,))
+    return Company(
+        cells.select("product_ad_id").hstack(company.rows), company.strength, company.free_strength
+    )
+
+
+def _enough(cells: pl.DataFrame) -> bool:
+    return (
+        int(cells["clicks"].sum()) >= MIN_GROUP_CLICKS
+        and int(cells.select(pl.min_horizontal("orders", "clicks").sum()).item()) >= MIN_GROUP_ORDERS
+    )
+
+
+def _ranked(keys: pl.DataFrame) -> Ints:
+    """0 … per run of equal rows; equal ones stand beside each other."""
+    changed = keys.select(pl.any_horizontal(pl.all().ne_missing(pl.all().shift())).cum_sum().alias("row"))[
+        "row"
+    ]
+    rank = changed.to_numpy().astype(np.int64)
+    return np.asarray(rank - rank[0])
+
+
+def _codes(values: pl.Series) -> Ints:
+    """0 … in the order of the values, -1 for null."""
+    codes = values.rank("dense").cast(pl.Int64) - 1
+    return codes.fill_null(-1).to_numpy().astype(np.int64)
+
+
+def _words_of(normal: pl.Series, pairs: pl.DataFrame, vocabulary: pl.DataFrame) -> Members:
+    numbered = vocabulary.select("word_id").with_row_index("level")
+    has = (
+        normal.to_frame("normal_id").with_row_index("cell").drop_nulls()
+        .join(pairs.join(numbered, on="word_id"), on="normal_id")
+        .select(pl.col("cell", "level").cast(pl.Int64))
+        .sort("cell", "level")
+    )  # fmt: skip
+    counts = np.bincount(has["cell"].to_numpy(), minlength=len(normal))
+    return Members(np.concatenate([[0], np.cumsum(counts)]), has["level"].to_numpy(), len(vocabulary))
+
+
+def _levels(fit: Fit, vocabulary: pl.DataFrame) -> pl.DataFrame:
+    """Every level of words with its names."""
+    schema: dict[str, pl.DataType | type[pl.DataType]] = {
+        "word": pl.String, "word_ids": pl.List(pl.UInt32), "factor": pl.Float64, "spread": pl.Float64,
+        "k": pl.Float64, "e": pl.Float64, "below": pl.Float64,
+    }  # fmt: skip
+    family = fit.families.get(WORD)
+    if family is None:
+        return pl.DataFrame(schema=schema)
+    named = (
+        vocabulary.with_columns(level=pl.Series(family.number))
+        .filter(pl.col("level") >= 0)
+        .group_by("level")
+        .agg(pl.col("word").sort().str.join(" + "), word_ids=pl.col("word_id").sort_by("word"))
+        .sort("level")
+    )
+    return named.select(
+        "word", "word_ids", factor=pl.Series(family.theta), spread=pl.lit(family.spread), k=pl.Series(family.k),
+        e=pl.Series(family.e), below=pl.Series(below(family)),
+    )  # fmt: skip
+
+
+def below(family: Family, limit: float | Floats = 1.0) -> Floats:
+    """P(θ < limit) of every level: Gamma(α + K, rate α + E)."""
+    return np.asarray(gammainc(family.spread + family.k, limit * (family.spread + family.e)))
+
+
+def _company(
+    fit: Fit, row: Ints, rows: int, words: pl.DataFrame | None, apart: Sequence[str] = (WORD, TARGET)
+) -> Company:
+    others = factors.others(fit, row, rows)
+    with_all, free, apart_from = others.means(), others.means((WORD,)), others.means(apart)
+    strength, free_strength = factors.strength(with_all), factors.strength(free)
+    worth, free_worth = with_all.strength(strength), free.strength(free_strength)
+    told = {
+        "prior_a": with_all.m * worth, "prior_b": (1 - with_all.m) * worth,
+        "free_a": free.m * free_worth, "free_b": (1 - free.m) * free_worth,
+        "company_cvr": apart_from.m, "free_cvr": free.m,
+        "account_cvr": others.means(factors.FAMILIES).m,
+    }  # fmt: skip
+    marked = [pl.Series(name, np.bincount(row, sure, rows) > 0) for name, sure in _sure_words(fit, words)]
+    return Company(pl.DataFrame(told).with_columns(marked), strength, free_strength)
+
+
+def _sure_words(fit: Fit, words: pl.DataFrame | None) -> list[tuple[str, Floats]]:
+    family = fit.families.get(WORD)
+    if family is None or words is None:
+        none = np.zeros(len(fit.cells.n))
+        return [("slow_word", none), ("quick_word", none)]
+    sure = words["below"].to_numpy()
+    return [
+        ("slow_word", family.holding.give((sure >= SURE_OF_A_WORD).astype(np.float64))),
+        ("quick_word", family.holding.give((sure <= 1 - SURE_OF_A_WORD).astype(np.float64))),
+    ]
