@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from datetime import date
 from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core import checks, targeting, words
+from nimbus_reef.core import checks, company, costly_words, evidence, targeting, words
 from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.checks import Found
 from nimbus_reef.core.checks.registry import Subject
@@ -20,7 +20,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs import products
 from nimbus_reef.jobs.narrow import EVERYTHING, Narrow
-from nimbus_reef.store import campaign_frames, product_frames, target_frames
+from nimbus_reef.store import campaign_frames, product_frames, target_frames, word_frames
 from nimbus_reef.store.accounts import Account
 from nimbus_reef.store.away import PutAway
 from nimbus_reef.store.facts import TARGET_SOURCES, Facts, Held
@@ -39,10 +39,11 @@ class Audit:
     source: Held
     targets: pl.DataFrame
     terms: pl.DataFrame
+    words: pl.DataFrame
 
     def rows(self, subject: Subject) -> pl.DataFrame:
         """The judged rows of one subject."""
-        return self.targets if subject is Subject.TARGET else self.terms
+        return {Subject.TARGET: self.targets, Subject.TERM: self.terms, Subject.PHRASE: self.words}[subject]
 
     def found(self) -> list[Found]:
         """Every check, largest stake first."""
@@ -53,41 +54,48 @@ class Audit:
 def judged_targets(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All targets of the window, judged, with their row_id; kept until something is loaded."""
     kind = facts.held(account.id, window).kind
-    return _judged(
-        facts, account, window, aims, "targets", kind, target_frames.target_rows, row_id=_TARGET_ID
-    )
+
+    def rows() -> pl.DataFrame:
+        fit = target_frames.fitted(facts, account.id, window)
+        rows = target_frames.target_rows(facts, account.id, window)
+        return targeting.in_company(rows, fit and fit.targets, ["target_id"])
+
+    return _judged(facts, account, window, aims, "targets", kind, rows, _TARGET_ID)
 
 
 def judged_terms(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
     """All search terms of the window, judged, with their row_id; kept until something is loaded."""
-    return _judged(
-        facts, account, window, aims, "terms", "search_term_daily", target_frames.term_rows, row_id=_TERM_ID
-    )
+
+    def rows() -> pl.DataFrame:
+        fit = target_frames.fitted(facts, account.id, window)
+        rows = target_frames.term_rows(facts, account.id, window)
+        return targeting.in_company(rows, fit and fit.terms, ["ad_group_id", "normal_id"])
+
+    return _judged(facts, account, window, aims, "terms", "search_term_daily", rows, _TERM_ID)
 
 
 def judged_words(facts: Facts, account: Account, window: Window, aims: Aims, narrow: Narrow) -> pl.DataFrame:
     """
-    What the search terms come to by the words they share, judged among phrases as long.
+    What the search terms come to by the words they share, and of single words what they themselves do.
 
-    Narrowed before they are summed: a phrase is what it did in the part looked at.
+    Narrowed before they are summed: a phrase is what it did in the part looked at. Phrases of two and three
+    words are judged among phrases as long; a word by its factor (see `costly_words.judged`), with its fate.
     """
 
     def make() -> pl.DataFrame:
         terms = narrow.part(facts, account, window, judged_terms(facts, account, window, aims))
-        rows = words.by_phrase(terms, MEASURES)
         days = facts.monthly_days(account.id, "search_term_daily", window)
-        judged = targeting.judged(rows, days, Aims(aims.account), account.min_clicks, ("length",))
+        phrases = words.by_phrase(
+            terms, word_frames.tokens(facts, account.id), word_frames.vocabulary(facts, account.id), MEASURES
+        )
+        in_company = evidence.with_priors(phrases, ("length",))
+        judged = targeting.judged(in_company, days, Aims(aims.account), account.min_clicks)
+        rows = costly_words.beside(judged, own_words(facts, account, window, aims, narrow))
         spent = int(terms["spend"].sum())
         # Rows overlap, so a share is of what the terms cost, not of the rows' sum.
-        return judged.with_columns(
+        return rows.with_columns(
             row_id=pl.col("phrase").str.head(64),
-            spelt=pl.Series(
-                [
-                    words.spelt(example, phrase) or phrase
-                    for example, phrase in rows.select("example", "phrase").rows()
-                ],
-                dtype=pl.String,
-            ),
+            spelt=_as_spelt(rows["example"], rows["phrase"]),
             share_of_spend=pl.col("spend") / spent if spent else pl.lit(None),
         )
 
@@ -95,19 +103,55 @@ def judged_words(facts: Facts, account: Account, window: Window, aims: Aims, nar
     return facts.cache.get(key, make)
 
 
-def judged_ads(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
-    """All product ads of the window, judged in the company of their own SKU, family and category."""
-    return _judged(
-        facts,
-        account,
-        window,
-        aims,
-        "ads",
-        "product_ad_daily",
-        product_frames.ad_rows,
-        targeting.AD_CHAIN,
-        row_id=_AD_ID,
+def _as_spelt(examples: pl.Series, phrases: pl.Series) -> pl.Series:
+    """Phrases as a term spells them; of joined words each."""
+    return pl.Series(
+        [
+            " + ".join(words.spelt(example, part) or part for part in phrase.split(" + "))
+            for example, phrase in zip(examples.to_list(), phrases.to_list(), strict=True)
+        ],
+        dtype=pl.String,
     )
+
+
+def own_words(facts: Facts, account: Account, window: Window, aims: Aims, narrow: Narrow) -> pl.DataFrame:
+    """
+    What every word itself does in a part of the account, with its fate: see `costly_words.judged`.
+
+    With row_id and spelt as in `judged_words`, and as rows of findings have them spend, stake (its waste; 0 where unknown),
+    clicks and orders; sales are not told apart by word.
+    """
+
+    def make() -> pl.DataFrame:
+        fit = target_frames.fitted(facts, account.id, window)
+        if fit is None:
+            return costly_words.nothing()
+        terms = narrow.part(facts, account, window, judged_terms(facts, account, window, aims))
+        days = facts.monthly_days(account.id, "search_term_daily", window)
+        cores = product_frames.title_cores(facts, account.id, window, account.brand)
+        brands = product_frames.brand_words(facts, account.id, account.brand)
+        named = terms.select(example_id="normal_id", example="term").unique("example_id")
+        rows = costly_words.with_fate(costly_words.judged(fit, terms, days), cores, brands)
+        rows = rows.join(named, on="example_id", how="left", maintain_order="left")
+        return rows.with_columns(
+            spelt=_as_spelt(rows["example"], rows["word"]),
+            row_id=pl.col("word").str.head(64), stake=pl.col("waste").fill_null(0), clicks="word_clicks", orders="came",
+            sales=pl.lit(0, pl.Int64), campaign=pl.lit(""), ad_group=pl.lit(""), target="word", match_type=pl.lit(""),
+        )  # fmt: skip
+
+    key = ("own words", account.id, facts.generation(account.id), window, aims, account.min_clicks, narrow)
+    return facts.cache.get(key, make)
+
+
+def judged_ads(facts: Facts, account: Account, window: Window, aims: Aims) -> pl.DataFrame:
+    """All product ads of the window, judged in the company of what their product does elsewhere."""
+
+    def rows() -> pl.DataFrame:
+        rows = product_frames.ad_rows(facts, account.id, window)
+        ads = rows.select("product_ad_id", "ad_group_id", "product_id", "clicks", "orders")
+        return targeting.in_company(rows, company.fitted_ads(ads), ["product_ad_id"], targeting.AD_CHAIN)
+
+    return _judged(facts, account, window, aims, "ads", "product_ad_daily", rows, _AD_ID)
 
 
 _NAMES: Final = (
@@ -131,16 +175,11 @@ _AD_ID: Final = pl.col("product_ad_id").cast(pl.String)
 
 def _judged(
     facts: Facts, account: Account, window: Window, aims: Aims, what: str, kind: str,
-    rows: Callable[[Facts, int, Window], pl.DataFrame], chain: Sequence[str] = targeting.CHAIN, *, row_id: pl.Expr,
+    rows: Callable[[], pl.DataFrame], row_id: pl.Expr,
 ) -> pl.DataFrame:  # fmt: skip
     def make() -> pl.DataFrame:
-        judged = targeting.judged(
-            rows(facts, account.id, window),
-            facts.monthly_days(account.id, kind, window),
-            aims,
-            account.min_clicks,
-            chain,
-        )
+        days = facts.monthly_days(account.id, kind, window)
+        judged = targeting.judged(rows(), days, aims, account.min_clicks)
         # Many rows and few names: as categories they take a quarter of the room.
         names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
         return judged.with_columns(row_id.alias("row_id"), *names)
@@ -278,15 +317,18 @@ def _findings(
     targets = part(judged_targets(facts, account, window, aims))
     terms = part(judged_terms(facts, account, window, aims))
     ads = part(judged_ads(facts, account, window, aims))
-    families = product_frames.family_names(facts, account.id)
-    groups, ignored = [], {Subject.TARGET: set[str](), Subject.TERM: set[str]()}
+    judged = {
+        Subject.TARGET: targets, Subject.TERM: terms,
+        Subject.PHRASE: own_words(facts, account, window, aims, narrow),
+    }  # fmt: skip
+    groups, ignored = [], {subject: set[str]() for subject in judged}
     for check in checks.CHECKS.values():
-        found = checks.run(check, targets if check.subject is Subject.TARGET else terms).rows
-        kept, gone = _without(_gathered(check.key, found, families), check.key, hidden)
+        found = checks.run(check, judged[check.subject]).rows
+        kept, gone = _without(_gathered(check.key, found), check.key, hidden)
         ignored[check.subject] |= set(gone)
         groups.append(_group(check.key, check.title, check.to_do, check.subject, kept))
     promote, _ = _without(
-        _gathered(WINNERS, part(winners(facts, account, window, aims)), families),
+        _gathered(WINNERS, part(winners(facts, account, window, aims))),
         WINNERS, hidden,
     )  # fmt: skip
     for key, rows in products.found(facts, account, window, aims, narrow).items():
@@ -323,19 +365,11 @@ def _caps(facts: Facts, account: Account, window: Window) -> pl.DataFrame:
     return sums.select("campaign_id", cap=(pl.col("spend") * monthly).floor().cast(pl.Int64))
 
 
-def _gathered(key: str, rows: pl.DataFrame, families: Mapping[str, str]) -> pl.DataFrame:
+def _gathered(key: str, rows: pl.DataFrame) -> pl.DataFrame:
     if key != checks.WITH_ITS_PRODUCT.key or rows.is_empty():
         return rows.with_columns(members=pl.concat_list("row_id"))
     lines = findings_rules.gathered(rows)
-    family = pl.col("prior_level") == "family"
-    return lines.with_columns(
-        row_id=pl.concat_str("prior_level", "company", separator=":").str.head(64),
-        called=pl.when(family)
-        .then(pl.col("company").replace(families))
-        .when(pl.col("prior_level") == "own_campaign")
-        .then(pl.col("campaign").cast(pl.String))
-        .otherwise("company"),
-    )
+    return lines.with_columns(row_id=pl.concat_str("company_level", "company", separator=":").str.head(64))
 
 
 def _without(rows: pl.DataFrame, check: str, hidden: Sequence[PutAway]) -> tuple[pl.DataFrame, list[str]]:
@@ -386,4 +420,5 @@ def run(facts: Facts, account: Account, window: Window, aims: Aims) -> Audit:
     return Audit(
         account, window, aims, source,
         judged_targets(facts, account, window, aims), judged_terms(facts, account, window, aims),
+        own_words(facts, account, window, aims, EVERYTHING),
     )  # fmt: skip

@@ -9,7 +9,9 @@ from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, fields, is_dataclass
 from typing import Any, Final, TypeVar
 
+import numpy as np
 import polars as pl
+from scipy.sparse import csr_array
 
 T = TypeVar("T")
 
@@ -21,6 +23,10 @@ def _bytes_of(made: Any) -> int:
     """What the frames of a result hold: its own, or those of its fields and items."""
     if isinstance(made, pl.DataFrame | pl.Series):
         return int(made.estimated_size())
+    if isinstance(made, csr_array):
+        return sum(_bytes_of(each) for each in (made.data, made.indices, made.indptr))
+    if isinstance(made, np.ndarray):
+        return int(made.nbytes)
     if is_dataclass(made) and not isinstance(made, type):
         return sum(_bytes_of(getattr(made, each.name)) for each in fields(made))
     if isinstance(made, Mapping):

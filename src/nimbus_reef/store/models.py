@@ -20,12 +20,13 @@ from sqlalchemy import (
     UniqueConstraint,
     func,
 )
-from sqlalchemy.dialects.mysql import BIGINT, CHAR, INTEGER, LONGBLOB, SMALLINT, TINYINT
+from sqlalchemy.dialects.mysql import BIGINT, CHAR, INTEGER, LONGBLOB, SMALLINT, TEXT, TINYINT
 
 from nimbus_reef.formats.kinds import KINDS
 
 MAX_NAME: Final = 512
 MAX_PHRASE: Final = 1024
+MAX_WORD: Final = 255
 _SHORT: Final = 255
 
 metadata = MetaData(
@@ -101,8 +102,11 @@ phrase = Table(
     Column("text", String(MAX_PHRASE), nullable=False),
     # Null only between a phrase's insert and the end of the same transaction.
     Column("normal_id", INTEGER(unsigned=True), ForeignKey("phrase.id"), nullable=True, index=True),
+    # Ids of a normal form's words in their order, "12,7,99"; null on other texts.
+    Column("words", TEXT(charset="ascii", collation="ascii_bin"), nullable=True),
     **_TABLE,
 )  # fmt: skip
+word = Table("word", metadata, _id(), Column("text", String(MAX_WORD), nullable=False, unique=True), **_TABLE)
 
 
 def _named(name: str, parent: str) -> Table:

@@ -11,7 +11,7 @@ import polars as pl
 from sqlalchemy import Connection, Table, select, update
 
 from nimbus_reef.core.words import normal_form
-from nimbus_reef.store import bulk
+from nimbus_reef.store import bulk, spelling
 from nimbus_reef.store.models import (
     KEYS_OF,
     MAX_PHRASE,
@@ -191,22 +191,27 @@ def _phrase_ids(connection: Connection, texts: pl.Series, scratch: Path) -> pl.D
         )
         links = others.join(normals, on="normal").select("id", "normal_id")
         # A normal form is its own; one that was just made is not among the bare ones.
-        selves = [
-            ids.select(pl.col(name).alias("id"), pl.col(name).alias("normal_id"))
-            for ids, name in ((normal.filter(own), "id"), (normals, "normal_id"))
-        ]
-        _link(connection, pl.concat([links, *selves]).unique("id"), scratch)
+        selves = pl.concat(
+            [
+                normal.filter(own).select("id", "text"),
+                normals.select(pl.col("normal_id").alias("id"), pl.col("normal").alias("text")),
+            ]
+        ).unique("id")
+        spelt = spelling.spelt(connection, selves, scratch).with_columns(normal_id="id")
+        _link(connection, pl.concat([spelt, links], how="diagonal").unique("id", keep="first"), scratch)
     return known
 
 
 def _link(connection: Connection, links: pl.DataFrame, scratch: Path) -> None:
     connection.exec_driver_sql("DROP TEMPORARY TABLE IF EXISTS `links`")
     connection.exec_driver_sql(
-        "CREATE TEMPORARY TABLE `links` (id INT UNSIGNED PRIMARY KEY, normal_id INT UNSIGNED NOT NULL)"
+        "CREATE TEMPORARY TABLE `links` (id INT UNSIGNED PRIMARY KEY, normal_id INT UNSIGNED NOT NULL, "
+        "words TEXT CHARACTER SET ascii COLLATE ascii_bin)"
     )
     bulk.load(connection, "links", links, scratch)
     connection.exec_driver_sql(
-        "UPDATE phrase p JOIN `links` l USING (id) SET p.normal_id = l.normal_id WHERE p.normal_id IS NULL"
+        "UPDATE phrase p JOIN `links` l USING (id) SET p.normal_id = l.normal_id, p.words = l.words "
+        "WHERE p.normal_id IS NULL"
     )
     connection.exec_driver_sql("DROP TEMPORARY TABLE `links`")
 

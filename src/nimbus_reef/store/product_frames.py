@@ -154,6 +154,24 @@ def item_shapes(facts: Facts, account_id: int) -> frozenset[str]:
     return facts.cache.get(("item shapes", account_id, generation), make)
 
 
+def title_cores(facts: Facts, account_id: int, window: Window, brand: str) -> list[frozenset[str]]:
+    """What each enabled product is called: its title's words less brands, sizes and words with a digit."""
+
+    def make() -> list[frozenset[str]]:
+        enabled = enabled_ads(facts, account_id, window).select(pl.col("product_id").unique())
+        known = catalog(facts, account_id).join(enabled, on="product_id", how="semi")
+        titles = known.select(pl.col("title", "brand").cast(pl.String)).drop_nulls("title").unique()
+        return [words.title_core(title, [own or brand]) for title, own in titles.rows()]
+
+    return facts.cache.get(("title cores", account_id, facts.generation(account_id), window, brand), make)
+
+
+def brand_words(facts: Facts, account_id: int, brand: str) -> frozenset[str]:
+    """The words of the account's own brands."""
+    named = {brand, *catalog(facts, account_id)["brand"].cast(pl.String).drop_nulls()}
+    return frozenset(word for each in named for word in words.words(each))
+
+
 def family_names(facts: Facts, account_id: int) -> dict[str, str]:
     """What product families are called, by id: the words that all their titles begin with."""
     generation = facts.generation(account_id)

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import polars as pl
 
+from nimbus_reef.core import company
+from nimbus_reef.core.company import Fitted
 from nimbus_reef.core.model import MEASURES
-from nimbus_reef.core.targeting import with_company
+from nimbus_reef.core.targeting import PRODUCT_LEVEL, with_company
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store import product_frames, setting_frames
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store import product_frames, setting_frames, word_frames
+from nimbus_reef.store.facts import TARGET_SOURCES, Facts
 
 
 def target_sums(facts: Facts, account_id: int, window: Window, source: str | None = None) -> pl.DataFrame:
@@ -40,10 +42,9 @@ def target_rows(facts: Facts, account_id: int, window: Window, source: str | Non
             target_sums(facts, account_id, window, source)
             .join(targets(facts, account_id), on="target_id")
             .join(setting_frames.target_settings(facts, account_id, window), on="target_id", how="left")
-            .join(_company(facts, account_id, window), on="ad_group_id", how="left")
+            .join(groups(facts, account_id, window), on="ad_group_id", how="left")
             .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")
             .sort("target_id")
-            .pipe(with_company)
         )
 
     return facts.cache.get(("targets", account_id, generation, window, source), make)
@@ -68,10 +69,9 @@ def term_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
             pl.col("target_id").n_unique().alias("targets"),
             pl.col(MEASURES).sum(),
         )
-        .join(_company(facts, account_id, window), on="ad_group_id", how="left")
+        .join(groups(facts, account_id, window), on="ad_group_id", how="left")
         .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")
         .sort("ad_group_id", "normal_id")
-        .pipe(with_company)
     )
 
 
@@ -100,31 +100,78 @@ def term_names(facts: Facts, account_id: int) -> pl.DataFrame:
     )
 
 
-def _company(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """ad_group_id → main product (largest spend, ties to the smaller SKU), family, category."""
+def groups(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    Whose company the ad groups with rows in the window are: ad_group_id, main_product (largest spend,
+    ties to the smaller SKU), family, category; of those without product rows own_campaign, name_part,
+    own_portfolio.
+    """
 
     def make() -> pl.DataFrame:
-        catalog = product_frames.catalog(facts, account_id)
-        main = product_frames.product_rows(facts, account_id, window).sort(
-            ["spend", "sku"], descending=[True, False]
-        )
+        here = pl.concat(
+            [target_sums(facts, account_id, window, kind).select("target_id") for kind in TARGET_SOURCES]
+        ).unique()
+        known = targets(facts, account_id).join(here, on="target_id", how="semi")
+        portfolios = setting_frames.placed(facts, account_id, window).select("campaign_id", "portfolio")
         return (
-            main.group_by("ad_group_id", maintain_order=True)
-            .first()
-            .select("ad_group_id", "product_id", pl.col("sku").alias("main_product"))
+            known.select("ad_group_id", "campaign_id", "campaign")
+            .unique("ad_group_id")
+            .sort("ad_group_id")
+            .join(portfolios, on="campaign_id", how="left", maintain_order="left")
             .join(
-                catalog.select(
-                    "product_id",
-                    pl.coalesce("parent", "item").cast(pl.String).alias("family"),
-                    pl.col("category").cast(pl.String),
-                ),
-                on="product_id",
-                how="left",
+                _main_products(facts, account_id, window), on="ad_group_id", how="left", maintain_order="left"
             )
-            .drop("product_id")
+            .pipe(with_company)
+            .drop("campaign_id", "campaign", "portfolio")
         )
 
-    return facts.cache.get(("company", account_id, facts.generation(account_id), window), make)
+    return facts.cache.get(("groups", account_id, facts.generation(account_id), window), make)
+
+
+def _main_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    catalog = product_frames.catalog(facts, account_id)
+    main = product_frames.product_rows(facts, account_id, window).sort(
+        ["spend", "sku"], descending=[True, False]
+    )
+    return (
+        main.group_by("ad_group_id", maintain_order=True)
+        .first()
+        .select("ad_group_id", "product_id", pl.col("sku").alias("main_product"))
+        .join(
+            catalog.select(
+                "product_id",
+                pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+                pl.col("category").cast(pl.String),
+            ),
+            on="product_id",
+            how="left",
+        )
+        .drop("product_id")
+    )
+
+
+def fitted(facts: Facts, account_id: int, window: Window) -> Fitted | None:
+    """
+    The one fit of the window's targets and search terms, whatever part of the account is looked at; null
+    where the account is too small. Kept.
+    """
+
+    def make() -> tuple[Fitted | None]:
+        homes = targets(facts, account_id).select("target_id", "ad_group_id")
+        terms = (
+            facts.sums(account_id, "search_term_daily", window)
+            .join(
+                term_names(facts, account_id).select("target_term_id", "target_id", "normal_id"),
+                on="target_term_id",
+            )
+            .join(homes, on="target_id")
+        )
+        told = target_sums(facts, account_id, window, "target_daily").join(homes, on="target_id")
+        products = groups(facts, account_id, window).select("ad_group_id", product=PRODUCT_LEVEL)
+        cells = company.cells_of(terms, told if len(told) else None)
+        return (company.fitted(cells, products, word_frames.spelling(facts, account_id)),)
+
+    return facts.cache.get(("fit", account_id, facts.generation(account_id), window), make)[0]
 
 
 def term_shares(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
