@@ -10,7 +10,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.web import charts, tables
 from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.targeting import drawer, pages
+from nimbus_reef.web.targeting import drawer, luck, pages
 
 EURO = Figures("en_IE", "EUR")
 
@@ -115,11 +115,54 @@ def test_the_sentence_has_its_figures_in_it():
     assert "too small" in drawer.sentence(row | {"prior_a": None}, EURO)[1]
 
 
+ROW = {"prior_a": 1.0, "prior_b": 19.0, "account_cvr": 0.07, "company_cvr": 0.06, "free_cvr": 0.06, "needed_cvr": 0.06}  # fmt: skip
+
+
+def test_the_picture_of_luck_is_a_step_for_all_that_moves_what_is_expected():
+    """Account, company, words, own clicks on one scale; what moves nothing is left out; what is needed stands upright."""
+    drawn = luck.of_row(ROW, (1.0, 59.0), "40 clicks, no order", ("loss", True), EURO)
+    assert [step.label for step in drawn.steps] == [
+        "the account", "its product and ad group", "its words", "40 clicks, no order",
+    ]  # fmt: skip
+    assert [plain(step.value) for step in drawn.steps] == ["7.0 %", "6.0 %", "5.0 %", "1.7 %"]
+    x = [step.x for step in drawn.steps]
+    assert x == sorted(x, reverse=True)
+    assert [step.before for step in drawn.steps[1:]] == x[:-1]
+    assert x[2] < drawn.needed_x == x[1]
+    assert drawn.low < x[3] < drawn.high
+    assert luck.LEFT <= min(x) <= max(x) <= luck.WIDTH
+    high = luck.of_row(ROW | {"needed_cvr": 3.0}, (1.0, 59.0), "", ("", False), EURO)
+    assert high.needed_x is None, "off the scale, told in words"
+
+
+def test_a_word_is_drawn_against_what_was_due_without_it():
+    row = {"shape": 12.0, "rate": 24.0, "factor": 0.5, "limit": 0.9}
+    drawn = luck.of_word(row, "3 orders came", ("loss", True), EURO)
+    assert [plain(step.value) for step in drawn.steps] == ["100 %", "50 %"]
+    assert plain(drawn.needed) == "needs 90 %"
+
+
+def test_the_words_that_change_a_verdict_are_named_with_their_figures():
+    """Both verdicts differ: the words, what they brought and were due, and how many clicks are enough with and without."""
+    row = {"clicks": 14, "p_over": 0.95, "p_free": 0.6, "prior_a": 0.6, "prior_b": 40.0, "free_a": 5.0, "free_b": 80.0,
+           "needed_cvr": 0.06}  # fmt: skip
+    word = {"word": "aquarium", "factor": 0.31, "clicks": 257, "came": 2, "due": 16.2}
+    said = plain(drawer.decided_by_words(row, [word], EURO))
+    assert said.startswith(
+        "“aquarium” converts 69 % below this account’s other searches after product, ad group and target "
+        "(257 clicks, 2 orders, 16 were due): "
+    )
+    with_words, without = (
+        drawer.clicks_enough(row[f"{kind}_a"], row[f"{kind}_b"], 0.06) for kind in ("prior", "free")
+    )
+    assert said.endswith(f"{with_words} clicks without an order are enough, without its words {without}.")
+    assert drawer.decided_by_words(row | {"p_free": 0.92}, [word], EURO) == ""
+    assert drawer.decided_by_words(row, [], EURO) == ""
+    alone = plain(drawer.decided_by_words(row | {"prior_a": 0.2, "prior_b": 90.0}, [word], EURO))
+    assert "its words alone say so" in alone
+
+
 def test_charts_carry_theme_colours_and_the_changes_of_the_bid():
-    picture = charts.luck(a=7, b=250, needed=0.108, siblings=0.091, costly=True, figures=EURO)
-    assert picture["series"][0]["lineStyle"]["color"] == "@coral"
-    assert picture["series"][1]["data"] == [[0.091, 0]]
-    assert picture["xAxis"]["max"] > 0.108
     days = [date(2026, 10, n) for n in range(1, 11)]
     bids = [0.82] * 5 + [1.05] * 5
     option = charts.money_and_bid(

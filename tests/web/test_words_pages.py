@@ -1,7 +1,9 @@
 """Search terms by the words they share: rows, evidence, and a negative wherever it was paid for."""
 
+import io
 from urllib.parse import quote
 
+import polars as pl
 from tests.web.conftest import row_ids, text_of
 
 from nimbus_reef.store import plans
@@ -10,8 +12,8 @@ WORDS = "/targeting/words"
 
 
 def costly(owner):
-    """Phrases with a proposal: costly, no order, a fair test; the demo's misspelt word among them."""
-    return row_ids(owner.get(f"{WORDS}?where=verdict:is:costly&where=orders:eq:0"))
+    """Words to shut out; the demo's misspelt word among them."""
+    return row_ids(owner.get(f"{WORDS}?where=fate:is:negative%20phrase"))
 
 
 def test_phrases_stand_with_their_terms_and_the_money_without_an_order(owner):
@@ -20,11 +22,35 @@ def test_phrases_stand_with_their_terms_and_the_money_without_an_order(owner):
     assert "phrases" in page
     one_word = row_ids(owner.get(f"{WORDS}?where=length:eq:1"))
     assert one_word
-    assert [each for each in one_word if " " in each] == []
+    assert [each for each in one_word if " " in each.replace(" + ", "")] == [], (
+        "words, or those that stand together"
+    )
+
+
+def test_words_are_ranked_by_what_they_themselves_do(owner, demo):
+    """By waste, whatever they cost; what was due, came, and what a phrase would hit stand beside."""
+    page = text_of(owner.get(WORDS))
+    for head in ("waste", "due", "came", "factor", "terms", "good terms"):
+        assert head in page
+    rows = pl.read_csv(io.StringIO(owner.get(f"{WORDS}/export.csv").get_data(as_text=True)))
+    judged = rows.filter(pl.col("factor").is_not_null())
+    assert len(judged) > 100
+    assert judged["waste"].drop_nulls().is_sorted(descending=True)
+    assert not rows["spend"].is_sorted(descending=True)
+    assert judged.filter(pl.col("fate") == "negative phrase")["factor"].max() <= 0.6
+    assert (judged["waste"] <= judged["spend"] + 0.01).all()
+
+
+def test_a_word_is_held_against_what_was_due_without_it(owner):
+    word = costly(owner)[0]
+    page = text_of(owner.get(f"{WORDS}?open={quote(word)}"))
+    assert "were due" in page
+    assert "this account’s others, after product, ad group and target" in page
+    assert "due without it" in owner.get(f"{WORDS}?open={quote(word)}").get_data(as_text=True)
 
 
 def test_the_drawer_shows_its_terms_and_the_rows_behind(owner):
-    phrase = costly(owner)[0]
+    phrase = row_ids(owner.get(f"{WORDS}?where=length:eq:2"))[0]
     page = text_of(owner.get(f"{WORDS}?open={quote(phrase)}"))
     assert "of as many words" in page
     assert "term “" in page
@@ -49,5 +75,7 @@ def test_accepting_a_phrase_puts_a_phrase_negative_where_it_was_paid_for(owner, 
 
 def test_phrases_leave_as_a_file(owner):
     lines = owner.get(f"{WORDS}/export.csv").get_data(as_text=True).splitlines()
-    assert lines[0].startswith("phrase,spelt,words,terms,idle_terms,idle_spend,impressions")
+    assert lines[0].startswith(
+        "phrase,spelt,words,terms,idle_terms,idle_spend,due,came,factor,p_word,waste,good_terms"
+    )
     assert len(lines) > 50

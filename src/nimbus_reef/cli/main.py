@@ -10,6 +10,7 @@ from __future__ import annotations
 import csv
 import json
 import sys
+from collections.abc import Mapping
 from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
@@ -308,12 +309,25 @@ def _audit_table(done: auditing.Audit) -> None:
             table.add_column(name, justify="left" if name in ("what", "where", "verdict") else "right")
         for row in found.rows.head(10).to_dicts():
             table.add_row(
-                row.get("term") or row["target"], f"{row['campaign']} · {row['ad_group']}",
+                row.get("term") or row.get("target") or row["word"],
+                f"{row['campaign']} · {row['ad_group']}" if "campaign" in row else f"in {row['word_terms']} terms",
                 f"{from_micro(row['stake']):,.0f}", str(row["clicks"]), str(row["orders"]),
-                f"{from_micro(row['spend']):,.0f}", f"{row['acos']:.0%}" if row["acos"] is not None else "no sales",
-                row["verdict"] + ("" if row["own_fault"] else ", with its product"),
+                f"{from_micro(row['spend']):,.0f}", _acos_of(row), _verdict_of(row),
             )  # fmt: skip
         out.print(table)
+
+
+def _acos_of(row: Mapping[str, Any]) -> str:
+    if "acos" not in row:
+        return "–"
+    return f"{row['acos']:.0%}" if row["acos"] is not None else "no sales"
+
+
+def _verdict_of(row: Mapping[str, Any]) -> str:
+    if "verdict" not in row:
+        return str(row["fate"])
+    cause = "by its words" if row["by_words"] else "" if row["own_fault"] else "with its product"
+    return f"{row['verdict']}, {cause}" if cause else str(row["verdict"])
 
 
 def _audit_json(done: auditing.Audit) -> None:

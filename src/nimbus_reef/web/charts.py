@@ -12,71 +12,14 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
-import numpy as np
-
-from nimbus_reef.core import evidence
 from nimbus_reef.web.figures import Figures
 
-_POINTS = 121
 _HIDDEN_AXIS = {
     "axisLine": {"show": False},
     "axisTick": {"show": False},
     "axisLabel": {"show": False},
     "splitLine": {"show": False},
 }
-
-
-def _crossing(x: float, label: str, colour: str, side: str) -> dict[str, Any]:
-    return {
-        "xAxis": x,
-        "lineStyle": {"color": colour, "type": "solid", "width": 1.5},
-        "label": {"formatter": label, "color": colour, "position": "end", "distance": 4, "align": side},
-    }
-
-
-def luck(
-    *, a: float, b: float, needed: float | None, siblings: float | None, costly: bool, figures: Figures
-) -> dict[str, Any]:
-    """The posterior of conversion, the needed rate as a line, the siblings' as a dot."""
-    _, high = evidence.interval(a, b, 0.998)
-    marks = [rate for rate in (needed, siblings) if rate is not None]
-    right = min(0.999, max([high, *(mark * 1.12 for mark in marks)]))
-    x = np.linspace(max(1e-5, right / _POINTS), right, _POINTS)
-    y = evidence.density(a, b, x)
-    colour = "@coral" if costly else "@lagoon"
-    likely = evidence.interval(a, b)
-    series: list[dict[str, Any]] = [
-        {
-            "type": "line", "silent": True, "showSymbol": False, "smooth": True,
-            "lineStyle": {"color": colour, "width": 1.6},
-            "areaStyle": {"color": colour, "opacity": 0.13},
-            "data": [[round(float(px), 6), round(float(py), 4)] for px, py in zip(x, y, strict=True)],
-        }
-    ]  # fmt: skip
-    if needed is not None and needed < 1:
-        side = "right" if needed > right * 0.5 else "left"
-        series[0]["markLine"] = {
-            "symbol": "none", "silent": True,
-            "data": [_crossing(needed, f"needed {figures.rate(needed)}", "@ink", side)],
-        }  # fmt: skip
-    if siblings is not None:
-        series.append(
-            {
-                "type": "scatter", "silent": True, "symbolSize": 8, "itemStyle": {"color": "@lagoon"},
-                "data": [[siblings, 0]],
-                "label": {"show": True, "formatter": f"siblings {figures.rate(siblings)}", "color": "@lagoon",
-                          "position": "bottom", "distance": 6},
-            }
-        )  # fmt: skip
-    return {
-        "grid": {"left": 2, "right": 2, "top": 18, "bottom": 24},
-        "xAxis": {"type": "value", "min": 0, "max": right, **_HIDDEN_AXIS,
-                  "axisLine": {"show": True, "lineStyle": {"color": "@hairline"}}},
-        "yAxis": {"type": "value", "min": 0, **_HIDDEN_AXIS},
-        "series": series,
-        "aria": {"enabled": False},
-        "note": f"{figures.rate(likely[0])} to {figures.rate(likely[1])} is likely (4 in 5)",
-    }  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,8 +9,9 @@ from types import MappingProxyType
 from typing import Any, Final
 from urllib.parse import parse_qsl, urlencode
 
-from nimbus_reef.core.checks import CHECKS, WITH_ITS_PRODUCT
+from nimbus_reef.core.checks import CHECKS, WITH_ITS_PRODUCT, WORDS_TO_BID_LOWER, WORDS_TO_SHUT_OUT
 from nimbus_reef.core.checks.registry import Subject
+from nimbus_reef.core.costly_words import Fate
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.recurring import Key, News
@@ -22,6 +23,7 @@ from nimbus_reef.store.away import PutAway
 from nimbus_reef.store.closings import Closing
 from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.strips import TRADE_NAMES, ahead_words, value_words
+from nimbus_reef.web.targeting.drawer import word_fact
 from nimbus_reef.web.targeting.pages import mark_of
 
 SHOWN: Final = 8
@@ -33,6 +35,8 @@ _SEE_ALL: Final[Mapping[str, tuple[str, ...]]] = {
     "no-order-targets": ("verdict:is:costly", "orders:eq:0"),
     "wasted-terms": ("verdict:is:costly", "orders:eq:0"),
     WITH_ITS_PRODUCT.key: (),
+    WORDS_TO_SHUT_OUT.key: (f"fate:is:{Fate.SHUT_OUT}",),
+    WORDS_TO_BID_LOWER.key: (f"fate:is:{Fate.BID_LOWER}",),
     WINNERS: ("orders:ge:2", "verdict:is:fine"),
 }
 """Filters that show about the same rows in Targeting."""
@@ -41,7 +45,7 @@ _SEE_ALL: Final[Mapping[str, tuple[str, ...]]] = {
 _NO_NEWS: Final[Mapping[Key, News]] = MappingProxyType({})
 
 
-NOT_OF_ONE_ROW: Final = frozenset({WITH_ITS_PRODUCT.key, *PRODUCT_CHECKS})
+NOT_OF_ONE_ROW: Final = frozenset({WITH_ITS_PRODUCT.key, WORDS_TO_BID_LOWER.key, *PRODUCT_CHECKS})
 """Findings about more than a target or term: nothing to accept at once, no clicks to wait for."""
 
 
@@ -83,6 +87,7 @@ class Block:
 def _view(group: Group) -> str:
     return {
         Subject.TARGET: "targets", Subject.TERM: "terms", Subject.PRODUCT: "products", Subject.CATEGORY: "categories",
+        Subject.PHRASE: "words",
     }[group.subject]  # fmt: skip
 
 
@@ -138,12 +143,14 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
     gathered = group.key == WITH_ITS_PRODUCT.key
     gain = group.key == WINNERS
     money = row["sales"] * STAKE_DAYS / days if gain else row["stake"]
+    if group.subject is Subject.PHRASE:
+        return _word_line(row, group, largest, figures)
     name = row["term"] if group.subject is Subject.TERM else row["target"]
     return Line(
         row_id=row["row_id"],
         view=_view(group),
         open=row["members"][0],
-        name=company_name(row["prior_level"], row["called"], row["ad_group"]) if gathered else name,
+        name=company_name(row["company_level"], row["company"], row["ad_group"]) if gathered else name,
         kind="" if gathered or group.subject is Subject.TERM else row["match_type"],
         where=f"largest: {name}" if gathered else f"{row['campaign']} · {row['ad_group']}",
         mark="fine" if gain else mark_of(row, "evidence"),
@@ -153,6 +160,17 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
         members=",".join(row["members"]),
         news="",
     )
+
+
+def _word_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> Line:
+    hit = f"{figures.counted(row['good_terms'], 'good term')} with {figures.counted(row['good_orders'], 'order')}"
+    return Line(
+        row_id=row["row_id"], view=_view(group), open=row["members"][0], name=row["spelt"], kind="",
+        where=f"in {figures.counted(row['word_terms'], 'search term')}, {hit} among them",
+        mark=mark_of(row | {"verdict": "costly"}, "evidence"), amount=figures.count(from_micro(row["stake"])),
+        weight=round(100 * row["stake"] / largest, 1), why=word_fact(row, figures), members=",".join(row["members"]),
+        news="",
+    )  # fmt: skip
 
 
 def _product_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> Line:
@@ -187,11 +205,9 @@ def _product_why(row: Mapping[str, Any], figures: Figures) -> str:
 def company_name(level: str, company: str, ad_group: str) -> str:
     """What a company that rows are judged in is called."""
     words = {
-        "ad_group_id": f"ad group {ad_group}", "main_product": company,
-        "family": f"family {company}", "category": f"category {company}", "own_campaign": f"campaign {company}",
-        "name_part": f"campaigns called {company}", "own_portfolio": f"portfolio {company}",
+        "ad_group_id": f"ad group {ad_group}", "main_product": company, "name_part": f"campaigns called {company}",
     }  # fmt: skip
-    return words.get(level, "the whole account")
+    return words.get(level, company)
 
 
 def _known_as(row_id: str) -> str:

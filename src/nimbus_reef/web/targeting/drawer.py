@@ -4,18 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Final
 
 import numpy as np
 import polars as pl
 
 from nimbus_reef.core import evidence
 from nimbus_reef.core.bids import Reason
+from nimbus_reef.core.costly_words import Fate
 from nimbus_reef.core.model import MEASURES, MONEY_MEASURES, Verdict, from_micro
 from nimbus_reef.core.projection import Projected
-from nimbus_reef.core.proposals import Move, Proposal, Row
+from nimbus_reef.core.proposals import Move, Proposal, Row, Word
 from nimbus_reef.web.charts import Marked
 from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.targeting import luck
+from nimbus_reef.web.targeting.luck import Luck
+from nimbus_reef.web.targeting.pages import mark_of
 
 
 def core_row(row: Mapping[str, Any], days: int) -> Row:
@@ -33,12 +37,22 @@ def core_row(row: Mapping[str, Any], days: int) -> Row:
         b=row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
         aov=from_micro(row["shrunk_aov"] or 0), target_acos=row["target_acos"],
         verdict=Verdict(row["verdict"]), own_test=row["own_test"], own_fault=row["own_fault"],
-        more_clicks=more,
+        more_clicks=more, by_words=bool(row.get("by_words")),
+    )  # fmt: skip
+
+
+def word_row(row: Mapping[str, Any]) -> Word:
+    """A row of Words that was judged by its factor, as the core's proposals take it."""
+    return Word(
+        row["p_word"] or 0.0, row["factor"], row["limit"] or 1.0, row["cells"], Fate(row["fate"]), row["good_terms"],
+        row["good_orders"],
     )  # fmt: skip
 
 
 def sentence(row: Mapping[str, Any], figures: Figures) -> tuple[str, str]:
     """The verdict in a sentence: the bold fact, and what it is measured by."""
+    if row.get("factor") is not None:
+        return f"{word_fact(row, figures)}.", word_measure(row, figures)
     clicks, orders = row["clicks"], row["orders"]
     brought = figures.counted(orders, "order") if orders else "no order"
     fact = f"{figures.counted(clicks, 'click')} brought {brought}."
@@ -76,24 +90,128 @@ def _need_words(row: Mapping[str, Any], figures: Figures) -> str:
     return f"{must}; the chance that it falls short is {figures.one_in(p_over)}."
 
 
-def company(row: Mapping[str, Any], figures: Figures) -> str:
-    """The prior in a sentence."""
-    if row["prior_a"] is None:
-        return ""
-    group = {
-        "ad_group_id": f"of its ad group, {row.get('ad_group')}",
-        "main_product": f"of ad groups led by {row.get('main_product')}",
-        "family": "of its product family",
-        "category": f"in {row.get('category')}",
-        "own_campaign": f"of its campaign, {row.get('campaign')}",
-        "name_part": f"of campaigns called {row.get('name_part')}",
-        "own_portfolio": f"of its portfolio, {row.get('own_portfolio')}",
-        "account": "of the whole account",
-        "length": "of as many words",
-    }[row["prior_level"]]
+def picture(row: Mapping[str, Any], posterior: tuple[float, float], figures: Figures) -> Luck:
+    """What the verdict of a row rests on, drawn."""
+    tone = {"costly": ("loss", True), "leaning": ("loss", False), "fine": ("gain", True)}.get(
+        mark_of(row, "evidence"), ("", False)
+    )
+    if row.get("factor") is not None:
+        return luck.of_word(row, f"{figures.counted(row['came'], 'order')} came", tone, figures)
+    brought = figures.counted(row["orders"], "order") if row["orders"] else "no order"
+    return luck.of_row(row, posterior, f"{figures.counted(row['clicks'], 'click')}, {brought}", tone, figures)
+
+
+def word_fact(row: Mapping[str, Any], figures: Figures) -> str:
+    """What a word's searches brought, and what was due of them without it."""
     return (
-        f"Its company: the {figures.count(row['group_rows'])} rows {group}, "
-        f"{figures.counted(row['group_n'], 'click')} and {figures.counted(row['group_k'], 'order')} together."
+        f"{figures.counted(row['word_clicks'], 'click')}, {figures.counted(row['came'], 'order')}, "
+        f"{_due(row['due'], figures)} were due"
+    )
+
+
+def _due(due: float, figures: Figures) -> str:
+    return figures.number(due, 0 if due >= 10 else 1)
+
+
+def _against_others(factor: float, figures: Figures) -> str:
+    """How a word's searches convert against the others."""
+    if factor < 1:
+        return f"{figures.rate(1 - factor, 0)} below"
+    return f"{figures.rate(factor - 1, 0)} above"
+
+
+def word_measure(row: Mapping[str, Any], figures: Figures) -> str:
+    """A word's factor against what its clicks cost."""
+    said = (
+        f"Searches with “{row['word']}” convert {_against_others(row['factor'], figures)} this account’s others, after "
+        "product, ad group and target."
+    )
+    if row["p_word"] is None:
+        return f"{said} Nothing of its kind has sold yet, so what an order is worth is unknown."
+    needed = figures.rate(row["limit"], 0)
+    if row["p_word"] >= 0.5:
+        return (
+            f"{said} At what their clicks cost {needed} of what was due must come; the chance that it does "
+            f"is {figures.one_in(1 - row['p_word'])}."
+        )
+    return (
+        f"{said} At what their clicks cost {needed} of what was due must come; the chance that it falls short "
+        f"is {figures.one_in(row['p_word'])}."
+    )
+
+
+def company(row: Mapping[str, Any], figures: Figures) -> str:
+    """What the prior is made of, in a sentence."""
+    if row["prior_a"] is None or row.get("factor") is not None:
+        return ""
+    if row.get("account_cvr") is None:
+        return (
+            f"Its company: the {figures.count(row['group_rows'])} phrases of as many words, "
+            f"{figures.counted(row['group_n'], 'click')} and {figures.counted(row['group_k'], 'order')} together."
+        )
+    worth = row["prior_a"] + row["prior_b"]
+    usual = row["prior_a"] / worth
+    said = (
+        f"Its company, without its own clicks, converts {figures.rate(usual)}; that is worth "
+        f"{figures.counted(round(worth), 'click')} of its own."
+    )
+    if row["clicks"] and abs(row["p_free"] - row["p_over"]) >= _TELLING:
+        said += (
+            f" Over target with a chance of {figures.rate(row['p_over'], 0)}, "
+            f"without its words {figures.rate(row['p_free'], 0)}."
+        )
+    return said
+
+
+_TELLING: Final = 0.005
+_NEVER = "its words alone say so"
+
+
+def decided_by_words(row: Mapping[str, Any], words: Sequence[Mapping[str, Any]], figures: Figures) -> str:
+    """
+    Why the words of a row change its verdict; empty where they do not, or where no word surely does.
+
+    words: see `costly_words.deciding`.
+    """
+    if not words or not row["clicks"] or verdict_at(row["p_over"]) == verdict_at(row["p_free"]):
+        return ""
+    told = "; ".join(
+        f"“{word['word']}” converts {_against_others(word['factor'], figures)} this account’s other searches after product, "
+        f"ad group and target ({word_fact({'word_clicks': word['clicks'], **word}, figures)})"
+        for word in words
+    )
+    enough, without = (
+        clicks_enough(row[f"{kind}_a"], row[f"{kind}_b"], row["needed_cvr"]) for kind in ("prior", "free")
+    )
+    return f"{told}: {_enough(enough, without, figures)}."
+
+
+def verdict_at(chance: float | None) -> str:
+    """The verdict that a chance of being over target comes to."""
+    if chance is None:
+        return ""
+    return str(pl.select(p=chance).select(evidence.verdict_of("p")).item())
+
+
+def clicks_enough(a: float, b: float, needed: float) -> int | None:
+    """How many clicks without an order make a row costly from nothing; 0 where its prior says so alone."""
+    nothing = np.array([0])
+    return evidence.clicks_needed(nothing, nothing, np.array([a]), np.array([b]), np.array([needed]))[0]
+
+
+def _enough(enough: int | None, without: int | None, figures: Figures) -> str:
+    if enough == 0:
+        first = _NEVER
+    elif enough is None:
+        first = "no number of clicks without an order is enough"
+    else:
+        first = f"{figures.counted(enough, 'click')} without an order are enough"
+    if without is None:
+        return f"{first}, without its words none"
+    return (
+        f"{first}, without its words {figures.count(without)}"
+        if without
+        else f"{first}, and so without its words"
     )
 
 
@@ -119,6 +237,13 @@ def reason_words(reason: Reason, figures: Figures) -> str:
         "has_orders": lambda: f"it made {figures.counted(value[0], 'order')}: lower the bid of the target that brings it rather than block it",
         "no_own_test": lambda: f"{figures.count(value[0])} clicks are too few for an order at the rate it needs",
         "its_product": lambda: f"it converts like its company ({figures.rate(value[0])}): the product, its price or its bids are wrong, not the term",
+        "its_words": lambda: "its words say more than its own clicks: look at the word, not at this search alone",
+        "word_unsure": lambda: f"{figures.rate(value[0], 0)} sure that it converts less than its clicks cost: 90 % are asked for",
+        "word_lower": lambda: f"it still brings {figures.rate(value[0], 0)} of the orders that its clicks cost: bid that much on what brings it rather than shut it out",
+        "word_few": lambda: f"it stands in {figures.counted(value[0], 'search')} only: a phrase wants three",
+        "word_factor": lambda: f"{figures.rate(value[0], 0)} of the orders due came, {figures.rate(value[1], 0)} would pay for its clicks",
+        "word_hits": lambda: f"mind: it also takes {figures.counted(value[0], 'good term')} with {figures.counted(value[1], 'order')}",
+        "own_brand": lambda: "it is a word of your own brand",
         "names_product": lambda: "its words are what an advertised product here is called: a negative would keep its buyers away",
         "within_target": lambda: "it is within target",
         "wins": lambda: f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS, and no live exact target of these words advertises the product",
@@ -192,6 +317,23 @@ def elsewhere_terms(terms: pl.DataFrame, figures: Figures, most: int = 4) -> lis
     return [
         Elsewhere(f"term “{row['term']}”", _clicks_and_orders(row, figures), figures.micro(row["spend"]))
         for row in terms.head(most).to_dicts()
+        if row["spend"]
+    ]
+
+
+def terms_hit(terms: pl.DataFrame, figures: Figures, most: int = 8) -> list[Elsewhere]:
+    """The judged terms that a phrase would hit, those that sell within target first, then the dearest."""
+    good = (pl.col("orders") > 0) & (pl.col("p_over") < 0.5)
+    ordered = terms.with_columns(good=good.fill_null(False)).sort(
+        ["good", "spend"], descending=True, maintain_order=True
+    )
+    return [
+        Elsewhere(
+            f"term “{row['term']}”",
+            _clicks_and_orders(row, figures) + (", within target" if row["good"] else ""),
+            figures.micro(row["spend"]),
+        )
+        for row in ordered.head(most).to_dicts()
         if row["spend"]
     ]
 

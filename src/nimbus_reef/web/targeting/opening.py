@@ -9,8 +9,8 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.core import bids, words
-from nimbus_reef.core.checks import WITH_ITS_PRODUCT
+from nimbus_reef.core import bids, costly_words, words
+from nimbus_reef.core.checks import WITH_ITS_PRODUCT, WORDS_TO_SHUT_OUT
 from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.core.plan import Action, Change, Entity
@@ -24,6 +24,7 @@ from nimbus_reef.core.proposals import (
     for_target,
     for_term,
     for_winner,
+    for_word,
 )  # fmt: skip
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import audit
@@ -242,9 +243,23 @@ def _advertised(facts: Facts, what: Scope) -> dict[Any, list[AdProduct]]:
     return found
 
 
+def deciding(facts: Facts, view: View, what: Scope, row: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """The words that a target's or term's verdict hangs on; none of phrases."""
+    fit = None if view is WORDS else target_frames.fitted(facts, what.account.id, what.window)
+    if fit is None or row["p_over"] is None or row["p_free"] is None:
+        return []
+    keys = ("target_id",) if view is TARGETS else ("ad_group_id", "normal_id")
+    mine = pl.all_horizontal(pl.col(key) == row[key] for key in keys)
+    return costly_words.deciding(fit, mine, slow=row["p_over"] > row["p_free"]).to_dicts()
+
+
 def phrase_terms(facts: Facts, what: Scope, phrase: str) -> pl.DataFrame:
-    """The judged terms that hold a phrase, with spelt: the words as they stand there; dearest first."""
+    """
+    The judged terms that hold a phrase, with spelt: the words as they stand there; dearest first. Words that
+    stand in the same searches ("hand + second") are found by the longest of them.
+    """
     terms = judged(facts, TERMS, what, what.window)
+    phrase = max(phrase.split(" + "), key=len)
     rough = pl.lit(True)
     for stem in phrase.split():
         # A plural may end otherwise (berry, berries); what is left of the stem stands in both.
@@ -258,6 +273,13 @@ def phrase_terms(facts: Facts, what: Scope, phrase: str) -> pl.DataFrame:
     )
 
 
+def _offered(facts: Facts, what: Scope, phrase: str) -> str:
+    """The words that a phrase negative would be made of; see `costly_words.phrase_of`."""
+    if " + " not in phrase:
+        return phrase
+    return costly_words.phrase_of(phrase, phrase_terms(facts, what, phrase)["term"].to_list())
+
+
 def _phrases(
     facts: Facts, what: Scope, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[Opened]:
@@ -266,7 +288,7 @@ def _phrases(
     for row in rows.to_dicts():
         places, own = [], [none]
         for (group,), terms in (
-            phrase_terms(facts, what, row["phrase"])
+            phrase_terms(facts, what, _offered(facts, what, row["phrase"]))
             .filter(pl.col("spend") > 0)
             .partition_by("ad_group_id", as_dict=True, maintain_order=True)
             .items()
@@ -280,7 +302,10 @@ def _phrases(
                     any(words.names_product(row["phrase"], each.core) for each in advertised.get(group, [])),
                 )
             )  # fmt: skip
-        proposal = for_phrase(drawer.core_row(row, monthly_days(facts, WORDS, what)), places)
+        core = drawer.core_row(row, monthly_days(facts, WORDS, what))
+        proposal = (
+            for_phrase(core, places) if row["fate"] is None else for_word(core, drawer.word_row(row), places)
+        )
         hit = pl.concat(own).group_by("sku").agg(pl.col(MEASURES).sum())
         opened.append(Opened(row, None, proposal, None, hit, places=tuple(places)))
     return opened
@@ -298,7 +323,7 @@ def changes_of(opened: Opened, write: Figures) -> list[Change]:
     here = {"campaign": opened.here[0], "ad_group": opened.here[1], "reason": reason, "row": 0}
     if opened.places:
         return [
-            _negative(spelt, "words", "negative_phrase", {**here, "campaign": place.campaign, "ad_group": place.ad_group})
+            _negative(spelt, WORDS_TO_SHUT_OUT.key, "negative_phrase", {**here, "campaign": place.campaign, "ad_group": place.ad_group})
             for place in opened.places if not place.names_product
             for spelt in place.spelt
         ]  # fmt: skip
@@ -325,7 +350,7 @@ def _finding_of(row: Mapping[str, Any]) -> str:
     """The check that a change of a target is filed under: the one that found it."""
     if row["verdict"] not in pages.LEANING:
         return "bid-advice"
-    if not row["own_fault"]:
+    if not row["own_fault"] and not row["by_words"]:
         return WITH_ITS_PRODUCT.key
     return "costly-targets" if row["orders"] else "no-order-targets"
 

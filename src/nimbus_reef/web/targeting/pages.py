@@ -10,6 +10,7 @@ import polars as pl
 
 from nimbus_reef.core import evidence
 from nimbus_reef.core.checks.registry import Subject
+from nimbus_reef.core.costly_words import Fate
 from nimbus_reef.core.metrics import difference
 from nimbus_reef.core.model import (
     MICRO,
@@ -95,6 +96,15 @@ _OWN_FIELDS: Final[Mapping[str, tuple[Field, ...]]] = {
             Field("state", "state", pl.col("state"), options=tuple(State)),
     ),
     "words": (
+            Field("waste", "waste", pl.col("waste") / MICRO, "¤",
+                  "spend per 30 days above what the word's own orders pay for, luck taken out", digits=0),
+            Field("due", "due", pl.col("due"), "", "orders that its searches owed without the word: by product, ad group, target and their other words", digits=1),
+            Field("came", "came", pl.col("came"), "", "orders that came", digits=0),
+            Field("factor", "factor", pl.col("factor"), "×", "its searches' conversion against the same without the word, luck taken out", digits=2),
+            Field("p_word", "P", pl.col("p_word") * 100, "%", "how likely the word brings fewer orders than its clicks cost", digits=0),
+            Field("good_terms", "good terms", pl.col("good_terms"), "", "search terms that sell and are rather within target, which a phrase of it would hit", digits=0),
+            Field("good_orders", "orders of good terms", pl.col("good_orders"), "", "what those sold", digits=0),
+            Field("fate", "proposal", pl.col("fate"), options=tuple(Fate), definition="what is to be done about the word, or what speaks against it"),
             Field("terms", "terms", pl.col("terms"), "", "search terms that hold these words", digits=0),
             Field("idle_terms", "terms without order", pl.col("idle_terms"), "", "those that brought no order", digits=0),
             Field("idle_spend", "spend without order", pl.col("idle_spend") / MICRO, "¤", "what those cost", digits=0),
@@ -115,12 +125,24 @@ class Head:
 
 
 _LEAST_SCALE: Final = 10 * MICRO
-_USUAL_WORDS = ("stake", "terms", "idle_terms", "idle_spend", "clicks", "orders", "cvr", "acos", "spend")
+_WORD_SETS: Final = {
+    "usual": ("waste", "due", "came", "factor", "p_word", "terms", "good_terms", "spend"),
+    "plain sums": ("stake", "terms", "idle_terms", "idle_spend", "clicks", "orders", "cvr", "acos", "spend"),
+}
 
 
 def column_sets(view: View) -> Mapping[str, tuple[str, ...]]:
     """The sets of columns of a view, the usual one first."""
-    return COLUMN_SETS | {"usual": _USUAL_WORDS} if view is WORDS else COLUMN_SETS
+    return (
+        _WORD_SETS | {name: COLUMN_SETS[name] for name in COLUMN_SETS if name != "usual"}
+        if view is WORDS
+        else COLUMN_SETS
+    )
+
+
+def usual_sort(view: View, judge: str) -> str:
+    """What a view is sorted by when nothing is asked: words by their own waste."""
+    return "-waste" if view is WORDS and judge != "simple" else "-stake"
 
 
 COLUMN_SETS: Final[dict[str, tuple[str, ...]]] = {
@@ -188,13 +210,28 @@ def _verdict_words(row: Mapping[str, Any], judge: str, more: int | None) -> tupl
     if judge == "simple":
         return row["simple_verdict"], ""
     verdict = row["verdict"]
+    if row.get("fate") is not None:
+        return verdict, row["fate"]
     if verdict == Verdict.UNDECIDED.value:
         return verdict, "clicks will not settle it" if more is None else f"+{more} clicks"
     if verdict == Verdict.LEANING.value and row["own_fault"] and more:
         return verdict, f"+{more} clicks"
-    if verdict in LEANING and not row["own_fault"]:
-        return verdict, "with its product"
-    return verdict, ""
+    return verdict, cause_of(row)
+
+
+def cause_of(row: Mapping[str, Any]) -> str:
+    """What a costly row is costly by, other than itself: its words, or its product; empty where it is itself."""
+    if row["verdict"] not in LEANING or row.get("factor") is not None:
+        return ""
+    if row["by_words"]:
+        return "by its words"
+    return "" if row["own_fault"] else "with its product"
+
+
+def verdict_at_length(row: Mapping[str, Any]) -> str:
+    """The verdict and its cause."""
+    cause = cause_of(row)
+    return f"{row['verdict']}, {cause}" if cause else str(row["verdict"])
 
 
 def clicks_needed(rows: pl.DataFrame) -> list[int | None]:
@@ -339,7 +376,7 @@ def accepted_words(accepted: int, planned: int, nothing: int, figures: Figures) 
     return "; ".join(said) + "."
 
 
-_RATES: Final = ("ctr", "cvr", "acos", "needed_cvr", "p_over")
+_RATES: Final = ("ctr", "cvr", "acos", "needed_cvr", "p_over", "p_free", "p_word")
 _AMOUNTS: Final = (
     "cpc",
     "aov",
@@ -351,6 +388,9 @@ _AMOUNTS: Final = (
     "excess",
     "bid",
     "idle_spend",
+    "waste",
+    "due",
+    "factor",
 )
 
 
@@ -364,12 +404,20 @@ def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
             "terms",
             "idle_terms",
             pl.col("idle_spend") / MICRO,
+            "due",
+            "came",
+            "factor",
+            "p_word",
+            pl.col("waste") / MICRO,
+            "good_terms",
+            "good_orders",
+            "fate",
         ]
         if view is WORDS
         else [*dict.fromkeys(["campaign", "ad_group", "target", "match_type", view.text_columns[0]])]
     )
     plain = ["impressions", "clicks", "orders", "units", "ctr", "cvr", "cpc", "aov", "rpc", "acos",
-             "needed_cvr", "p_over", "own_test", "own_fault", "verdict", "simple_verdict"]  # fmt: skip
+             "needed_cvr", "p_over", "p_free", "own_test", "own_fault", "by_words", "verdict", "simple_verdict"]  # fmt: skip
     settings: list[str | pl.Expr] = ["state", pl.col("bid") / MICRO] if view is TARGETS else []
     # The stake of a row counts where it is costly or leaning, as the page's total has it.
     likely = pl.col("stake").alias("likely_overspend")

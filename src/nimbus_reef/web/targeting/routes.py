@@ -54,7 +54,7 @@ def _listed(
     rows = opening.judged(parts().facts, view, what, what.window)
     listed = tables.listing(
         rows, filters=filters, query=what.query, text_columns=view.text_columns,
-        sort=what.sort or "-stake", fields=known, page=what.page,
+        sort=what.sort or pages.usual_sort(view, what.judge), fields=known, page=what.page,
     )  # fmt: skip
     return rows, listed, known, filters
 
@@ -132,7 +132,7 @@ def _elsewhere(view: View, what: Scope, row: Mapping[str, Any], write: Figures) 
             row_frames.terms_of(facts, account.id, row["target_id"], what.window), write
         )
     if view is WORDS:
-        return drawer.elsewhere_terms(opening.phrase_terms(facts, what, row["phrase"]), write, most=8)
+        return drawer.terms_hit(opening.phrase_terms(facts, what, row["phrase"]), write)
     held = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])
     sums = facts.sums(account.id, "search_term_daily", what.window).join(held, on="target_term_id")
     return drawer.elsewhere_targets(sums, write)
@@ -171,13 +171,9 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
     row = opened.row
     core = drawer.core_row(row, opening.monthly_days(parts().facts, view, what))
     fact, measure = drawer.sentence(row, write)
-    costly = row["verdict"] in pages.LEANING
     picture = None
     if row["prior_a"] is not None and row["clicks"]:
-        usual = row["prior_a"] / (row["prior_a"] + row["prior_b"])
-        picture = charts.luck(
-            a=core.a, b=core.b, needed=row["needed_cvr"], siblings=usual, costly=costly, figures=write
-        )
+        picture = drawer.picture(row, (core.a, core.b), write)
     wanted = {_about(change) for change in opening.changes_of(opened, write)}
     planned = [
         each for each in plans.planned(parts().store, what.account.id) if _about(each.change) in wanted
@@ -194,7 +190,8 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         "where": pages.where(view, row, write)
         if view is WORDS else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
         "mark": pages.mark_of(row, "evidence"),
-        "verdict": row["verdict"] + ("" if row["own_fault"] or not costly else ", with its product"),
+        "verdict": pages.verdict_at_length(row),
+        "by_words": drawer.decided_by_words(row, opening.deciding(parts().facts, view, what, row), write),
         "fact": fact,
         "measure": measure,
         "company": drawer.company(row, write),

@@ -1,0 +1,129 @@
+"""
+The picture of luck: what a verdict rests on, one step under the other on one scale of conversion.
+
+From what the account converts, by the row's company and its words, to what its own clicks leave: the hill is what is
+likely of it, the upright line what it needs.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+
+from nimbus_reef.core import costly_words, evidence
+from nimbus_reef.core.evidence import Floats
+from nimbus_reef.web.figures import Figures
+
+LEFT: Final = 176.0
+WIDTH: Final = 322.0
+_ROW: Final = 19.0
+_TOP: Final = 20.0
+_HILL: Final = 44.0
+_POINTS: Final = 81
+_SCALE: Final = WIDTH - LEFT - 8
+_TELLING: Final = 0.01
+"""A step that moves what is expected by less than this part of it is not drawn."""
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One line of the picture: what is looked at, what is to be expected then, where it stands."""
+
+    label: str
+    value: str
+    x: float
+    y: float
+    before: float
+
+
+@dataclass(frozen=True, slots=True)
+class Luck:
+    """
+    The picture, ready to draw: steps, the last of them the row's own; hill: an SVG path of what is likely, from
+    low to high four times in five; needed_x: null where nothing is needed or it lies off the scale.
+    """
+
+    steps: tuple[Step, ...]
+    hill: str
+    low: float
+    high: float
+    height: float
+    base: float
+    needed_x: float | None
+    needed: str
+    needed_left: bool
+    tone: str
+    solid: bool
+    note: str
+
+
+def of_row(
+    row: Mapping[str, Any], posterior: tuple[float, float], own: str, tone: tuple[str, bool], figures: Figures
+) -> Luck:
+    """
+    A judged target, term or phrase. posterior: a and b; own: what it did itself, in short words; tone: the verdict's,
+    and whether it is settled.
+    """
+    a, b = posterior
+    expected = row["prior_a"] / (row["prior_a"] + row["prior_b"])
+    told: list[tuple[str, float]] = [("phrases as long", expected)]
+    if row.get("account_cvr") is not None:
+        told = [
+            ("the account", row["account_cvr"]), ("its product and ad group", row["company_cvr"]),
+            ("what brought it", row["free_cvr"]), ("its words", expected),
+        ]  # fmt: skip
+    return _drawn(
+        told, own, a / (a + b), lambda x: evidence.density(a, b, x), evidence.interval(a, b),
+        evidence.interval(a, b, 0.998)[1], (row["needed_cvr"], "needs"), tone, figures.rate,
+    )  # fmt: skip
+
+
+def of_word(row: Mapping[str, Any], own: str, tone: tuple[str, bool], figures: Figures) -> Luck:
+    """A word: what came of every order that was due without it."""
+    shape, rate = row["shape"], row["rate"]
+    return _drawn(
+        [("due without it", 1.0)], own, row["factor"], lambda x: costly_words.density(shape, rate, x),
+        costly_words.interval(shape, rate), costly_words.interval(shape, rate, 0.998)[1],
+        (row["limit"], "needs"), tone, lambda value: figures.rate(value, 0),
+    )  # fmt: skip
+
+
+def _drawn(
+    told: Sequence[tuple[str, float]], own: str, mean: float, density: Callable[[Floats], Floats],
+    likely: tuple[float, float], furthest: float, needed: tuple[float | None, str], tone: tuple[str, bool],
+    say: Callable[[float], str],
+) -> Luck:  # fmt: skip
+    kept = [told[0]]
+    for label, value in told[1:]:
+        if abs(value - kept[-1][1]) > _TELLING * kept[-1][1]:
+            kept.append((label, value))
+    marks = [value for _, value in kept] + ([needed[0]] if needed[0] is not None and needed[0] < 1.5 else [])
+    right = max([furthest, *(mark * 1.08 for mark in marks)])
+
+    def place(value: float) -> float:
+        return round(LEFT + _SCALE * min(value, right) / right, 1)
+
+    steps, before = [], kept[0][1]
+    for number, (label, value) in enumerate([*kept, (own, mean)]):
+        down = _HILL - _ROW if number == len(kept) else 0.0
+        steps.append(
+            Step(label, say(value), place(value), _TOP + number * _ROW + _ROW / 2 + down, place(before))
+        )
+        before = value
+    base = steps[-1].y
+    x = np.linspace(right / _POINTS / 8, right, _POINTS)
+    y = density(x)
+    top = float(y.max()) or 1.0
+    points = " L".join(
+        f"{place(px)} {base - (_HILL - 8) * py / top:.1f}" for px, py in zip(x, y, strict=True)
+    )
+    needs, left = needed[0], needed[0] is not None and place(needed[0]) > LEFT + _SCALE * 0.55
+    return Luck(
+        tuple(steps), f"M{LEFT} {base} L{points} L{place(right)} {base} Z", place(likely[0]), place(likely[1]),
+        base + 12, base, None if needs is None or needs > right else place(needs),
+        f"{needed[1]} {say(needs)}" if needs is not None else "", left, tone[0], tone[1],
+        f"{say(likely[0])} to {say(likely[1])} is likely (4 in 5)",
+    )  # fmt: skip
