@@ -8,9 +8,10 @@ from hypothesis import strategies as st
 from scipy import stats
 from tests.core.slow_fit import SlowFit
 
-from nimbus_reef.core import company, costly_words, evidence, factors, words
+from nimbus_reef.core import climbing, company, costly_words, evidence, factors, words
 from nimbus_reef.core.company import Spelling
-from nimbus_reef.core.factors import AD_GROUP, FAMILIES, PRODUCT, TARGET, WORD, Cells, Members
+from nimbus_reef.core.factors import Cells
+from nimbus_reef.core.levels import AD_GROUP, FAMILIES, PRODUCT, TARGET, WORD, Members
 
 EXAMPLE = [
     ("grow light", "P", "G", "t1", 200, 18), ("grow lights strip", "P", "G", "t2", 60, 5),
@@ -289,15 +290,15 @@ def test_what_always_holds_of_a_fit(rows):
 def test_what_was_due_is_what_came_where_nothing_draws_it_to_one(rows):
     """At α → 0 the orders due over every level that sold are the orders that came."""
     cells = cells_of(rows, spelt=False)
-    parts = {name: factors._part(cells, name) for name in (PRODUCT, AD_GROUP, TARGET)}
+    parts = factors._parts(cells)
     sold = all((part.holding.add(cells.k) > 0).all() and len(part.beta) for part in parts.values())
     if not sold:
         return
     for part in parts.values():
         part.spread = 1e-7
-    ones, mean = np.ones(len(cells.n)), float(cells.k.sum() / cells.n.sum())
-    factors._climb(cells, mean, ones, list(parts.values()), parts, 1e-12)
-    due = cells.n * factors._expected(mean, parts, cells)
+    mean = float(cells.k.sum() / cells.n.sum())
+    climbing.climb(cells.k, cells.n, mean, list(parts.values()), parts, 1e-12)
+    due = cells.n * climbing.expected(mean, parts, len(cells.n))
     for part in parts.values():
         assert part.holding.add(due) == pytest.approx(part.holding.add(cells.k), rel=1e-3)
 

@@ -18,19 +18,8 @@ from scipy.special import gammainc
 
 from nimbus_reef.core import factors
 from nimbus_reef.core.evidence import MIN_GROUP_CLICKS, MIN_GROUP_ORDERS
-from nimbus_reef.core.factors import (
-    AD_GROUP,
-    PRODUCT,
-    TARGET,
-    WORD,
-    Cells,
-    Family,
-    Fit,
-    Floats,
-    Ints,
-    Members,
-    Several,
-)
+from nimbus_reef.core.factors import Cells, Family, Fit
+from nimbus_reef.core.levels import AD_GROUP, FAMILIES, PRODUCT, TARGET, WORD, Floats, Ints, Members, Several
 
 SURE_OF_A_WORD: Final = 0.9
 """How likely a word's factor lies below 1 (or above, by the other end) for a sentence to name it."""
@@ -266,7 +255,7 @@ def _company(
         "prior_a": with_all.m * worth, "prior_b": (1 - with_all.m) * worth,
         "free_a": free.m * free_worth, "free_b": (1 - free.m) * free_worth,
         "company_cvr": apart_from.m, "free_cvr": free.m,
-        "account_cvr": others.means(factors.FAMILIES).m,
+        "account_cvr": others.means(FAMILIES).m,
     }  # fmt: skip
     marked = [pl.Series(name, np.bincount(row, sure, rows) > 0) for name, sure in _sure_words(fit, words)]
     return Company(pl.DataFrame(told).with_columns(marked), strength, free_strength)

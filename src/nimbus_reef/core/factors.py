@@ -9,23 +9,16 @@ factor before it is judged by them. Formulas: docs/calculations.md, "Evidence in
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
-from itertools import pairwise
 from typing import Final
 
 import numpy as np
-import numpy.typing as npt
-from scipy.sparse import csr_array
-from scipy.sparse.linalg import LinearOperator, cg
 from scipy.special import betaln, gammaln
 
-Floats = npt.NDArray[np.float64]
-Ints = npt.NDArray[np.int64]
+from nimbus_reef.core.climbing import Part, climb, expected
+from nimbus_reef.core.levels import FAMILIES, WORD, Floats, Ints, Members, One, Several, in_use, starts
 
-PRODUCT, WORD, AD_GROUP, TARGET = "product", "word", "ad group", "target"
-FAMILIES: Final = (PRODUCT, WORD, AD_GROUP, TARGET)
-"""In the order in which they are asked."""
 FALLBACK_STRENGTH: Final = 20.0
 """What the levels are worth where too few rows show it."""
 
@@ -44,23 +37,6 @@ _LEAST_MEAN: Final = 1e-6
 _MOST_MEAN: Final = 0.6
 _ON_THE_WAY: Final = 1e-4
 _AT_THE_END: Final = 1e-9
-_MOST_STEPS: Final = 30
-_LEAST_STEP: Final = 1e-9
-_INNER: Final = 1e-2
-"""How closely each of Newton's steps is solved; the next one starts from what it left."""
-
-
-@dataclass(frozen=True, slots=True)
-class Members:
-    """
-    The levels of a family of which a cell may have several, cell after cell.
-
-    start: where a cell's levels begin in `level`, one entry more than cells; level: 0 … levels-1.
-    """
-
-    start: Ints
-    level: Ints
-    levels: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,63 +54,6 @@ class Cells:
     row: Ints
     rows: int
     families: Mapping[str, Ints | Members]
-
-
-@dataclass(frozen=True, slots=True)
-class One:
-    """The levels of a family of which a cell has one; `levels` where it has none."""
-
-    code: Ints
-    levels: int
-
-    def add(self, cells: Floats) -> Floats:
-        """What the cells of each level come to."""
-        return np.asarray(np.bincount(self.code, cells, self.levels + 1)[:-1], dtype=np.float64)
-
-    def give(self, levels: Floats) -> Floats:
-        """What the level of each cell comes to."""
-        return np.append(levels, 0.0)[self.code]
-
-    def entries(self, order: Ints | None) -> tuple[Ints, Ints]:
-        """Cells and their levels, those of one level in one row beside each other."""
-        cell = (
-            np.flatnonzero(self.code < self.levels)
-            if order is None
-            else order[self.code[order] < self.levels]
-        )
-        return cell, self.code[cell]
-
-
-@dataclass(frozen=True, slots=True)
-class Several:
-    """The same of a family of which a cell may have several. Both ways, for each is needed again and again."""
-
-    by_cell: csr_array
-    by_level: csr_array
-
-    @property
-    def levels(self) -> int:
-        """How many levels are in use."""
-        return int(self.by_level.shape[0])
-
-    def add(self, cells: Floats) -> Floats:
-        """What the cells of each level come to."""
-        return np.asarray(self.by_level @ cells)
-
-    def give(self, levels: Floats) -> Floats:
-        """What the levels of each cell come to."""
-        return np.asarray(self.by_cell @ levels)
-
-    def entries(self, order: Ints | None) -> tuple[Ints, Ints]:
-        """Cells and their levels, those of one level in one row beside each other."""
-        if order is None:
-            return self.by_level.indices.astype(np.int64), _level_of(self.by_level)
-        sorted_by_row = self.by_cell[order].T.tocsr()
-        return order[sorted_by_row.indices], _level_of(sorted_by_row)
-
-
-def _level_of(by_level: csr_array) -> Ints:
-    return np.repeat(np.arange(by_level.shape[0]), np.diff(by_level.indptr))
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,17 +87,6 @@ class Fit:
     families: Mapping[str, Family]
 
 
-@dataclass(slots=True)
-class _Part:
-    """A family at work."""
-
-    name: str
-    holding: One | Several
-    number: Ints
-    spread: float
-    beta: Floats
-
-
 def fit(cells: Cells) -> Fit:
     """
     The factors of every family, in two passes and a last look at all of them together.
@@ -187,8 +95,7 @@ def fit(cells: Cells) -> Fit:
     """
     mean = float(cells.k.sum() / cells.n.sum())
     clicks = _of_row(cells.n, cells.row, cells.rows)
-    parts = {name: _part(cells, name) for name in FAMILIES if name in cells.families}
-    parts = {name: part for name, part in parts.items() if len(part.beta)}
+    parts = _parts(cells)
     asked: list[str] = []
 
     def weights(s: float) -> Floats:
@@ -200,98 +107,33 @@ def fit(cells: Cells) -> Fit:
             strength = _strength_of(_fitted(cells, mean, weights(strength), strength, parts))
         weight = weights(strength)
         for name, part in parts.items():
-            due = part.holding.add(weight * cells.n * _expected(mean, parts, cells))
+            due = part.holding.add(weight * cells.n * expected(mean, parts, len(cells.n)))
             k, e = part.holding.add(weight * cells.k), due / np.exp(part.beta)
             part.spread = _spread(k, e)
             if name not in asked:
                 asked.append(name)
             if name == WORD:
-                _climb(
-                    cells, mean, weight, [parts[each] for each in parts if each in asked], parts, _ON_THE_WAY
-                )
+                moving = [parts[each] for each in parts if each in asked]
+                climb(weight * cells.k, weight * cells.n, mean, moving, parts, _ON_THE_WAY)
             else:
                 part.beta = np.log((part.spread + k) / (part.spread + e))
-    _climb(cells, mean, weight, list(parts.values()), parts, _AT_THE_END)
+    climb(weight * cells.k, weight * cells.n, mean, list(parts.values()), parts, _AT_THE_END)
     return _fitted(cells, mean, weight, strength, parts)
 
 
-def _part(cells: Cells, name: str) -> _Part:
-    """A family's levels that stand in two rows or more."""
-    given = cells.families[name]
-    holding, number = _words(cells, given) if isinstance(given, Members) else _one(cells, given)
-    return _Part(name, holding, number, 0.0, np.zeros(holding.levels))
-
-
-def _one(cells: Cells, code: Ints) -> tuple[One, Ints]:
-    levels = int(code.max(initial=-1)) + 1
-    clicked = np.flatnonzero((code >= 0) & (cells.n > 0))
-    clicked = clicked[np.argsort(code[clicked], kind="stable")]
-    used = _rows_of(code[clicked], cells.row[clicked], levels) >= 2
-    number = np.where(used, np.cumsum(used) - 1, -1)
-    kept = np.append(number, -1)[code]
-    return One(np.where(kept < 0, int(used.sum()), kept), int(used.sum())), number
-
-
-def _words(cells: Cells, members: Members) -> tuple[Several, Ints]:
-    """Words that stand in exactly the same cells become one level."""
-    start, level = members.start.astype(np.int32), members.level.astype(np.int32)
-    given = csr_array((np.ones(len(level)), level, start), shape=(len(cells.n), members.levels))
-    by_level = given.T.tocsr()
-    clicked = cells.n[by_level.indices] > 0
-    of, cell = _level_of(by_level)[clicked], by_level.indices[clicked].astype(np.int64)
-    first = _first_alike(of, cell, members.levels, _rows_of(of, cells.row[cell], members.levels) >= 2)
-    alone = first == np.arange(members.levels)
-    number = np.where(first >= 0, (np.cumsum(alone) - 1)[first], -1)
-    by_level = by_level[np.flatnonzero(alone)]
-    return Several(by_level.T.tocsr(), by_level), number
-
-
-def _starts(level: Ints, row: Ints) -> npt.NDArray[np.bool_]:
-    """Where another level or another row begins."""
-    new = np.ones(len(level), dtype=bool)
-    new[1:] = (level[1:] != level[:-1]) | (row[1:] != row[:-1])
-    return new
-
-
-def _rows_of(level: Ints, row: Ints, levels: int) -> Ints:
-    """In how many rows each level stands; both ascending, level first."""
-    return np.bincount(level[_starts(level, row)], minlength=levels)
-
-
-def _first_alike(level: Ints, cell: Ints, levels: int, enough: npt.NDArray[np.bool_]) -> Ints:
-    """The first level that stands in exactly the same cells as each; -1 for those not in use."""
-    ends = np.cumsum(np.bincount(level, minlength=levels))
-    marks = []
-    for salt in (0x9E3779B97F4A7C15, 0xC2B2AE3D27D4EB4F):
-        total = np.concatenate([[np.uint64(0)], np.cumsum(_mixed(cell, salt), dtype=np.uint64)])
-        marks.append(total[ends] - total[np.concatenate([[0], ends[:-1]])])
-    of = np.flatnonzero(enough)
-    first = np.full(levels, -1, dtype=np.int64)
-    if len(of):
-        pairs = np.stack([mark[of] for mark in marks], axis=1)
-        _, at, inverse = np.unique(pairs, axis=0, return_index=True, return_inverse=True)
-        first[of] = of[at[inverse.ravel()]]
-    return first
-
-
-def _mixed(values: Ints, salt: int) -> npt.NDArray[np.uint64]:
-    """A mark of 64 bits for each number, such that the sums of unlike sets differ (splitmix64)."""
-    with np.errstate(over="ignore"):
-        x = (values.astype(np.uint64) + np.uint64(1)) * np.uint64(salt)
-        x = (x ^ (x >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
-        x = (x ^ (x >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
-        return x ^ (x >> np.uint64(31))
+def _parts(cells: Cells) -> dict[str, Part]:
+    """The families that have levels in use, in the order in which they are asked, all factors 1."""
+    found = {}
+    for name in FAMILIES:
+        if name in cells.families:
+            holding, number = in_use(cells.families[name], cells.n > 0, cells.row)
+            if holding.levels:
+                found[name] = Part(name, holding, number, 0.0, np.zeros(holding.levels))
+    return found
 
 
 def _of_row(values: Floats, row: Ints, rows: int) -> Floats:
     return np.asarray(np.bincount(row, values, rows), dtype=np.float64)
-
-
-def _expected(mean: float, parts: Mapping[str, _Part], cells: Cells) -> Floats:
-    eta = np.full(len(cells.n), np.log(mean))
-    for part in parts.values():
-        eta += part.holding.give(part.beta)
-    return np.asarray(np.exp(eta))
 
 
 def _spread(k: Floats, e: Floats) -> float:
@@ -305,158 +147,15 @@ def _spread(k: Floats, e: Floats) -> float:
     return float(found)
 
 
-def _climb(
-    cells: Cells,
-    mean: float,
-    weight: Floats,
-    moving: Sequence[_Part],
-    parts: Mapping[str, _Part],
-    until: float,
-) -> None:
-    """
-    Newton's steps on the factors of some families together, until one gains less than `until` of Σwk.
-
-    L = Σ w·(k·η - n·e^η) + Σ α·(β - e^β) is strictly concave; a step that would lose is halved. The steps'
-    equations, a level each, are solved by conjugate gradients.
-    """
-    wk, wn = weight * cells.k, weight * cells.n
-    edges = np.cumsum([0, *(len(part.beta) for part in moving)])
-    slices = [slice(a, b) for a, b in pairwise(edges.tolist())]
-    spread = np.concatenate([np.full(len(part.beta), part.spread) for part in moving])
-    k = np.concatenate([part.holding.add(wk) for part in moving])
-    beta = np.concatenate([part.beta for part in moving])
-    nested = _nested(moving)
-
-    def to_cells(levels: Floats) -> Floats:
-        out = moving[0].holding.give(levels[slices[0]])
-        for part, own in zip(moving[1:], slices[1:], strict=True):
-            out += part.holding.give(levels[own])
-        return out
-
-    def to_levels(values: Floats) -> Floats:
-        return np.concatenate([part.holding.add(values) for part in moving])
-
-    def value(eta: Floats, due: Floats, at: Floats) -> float:
-        return float(wk @ eta - due.sum() + spread @ (at - np.exp(at)))
-
-    eta = np.log(_expected(mean, parts, cells))
-    due = wn * np.exp(eta)
-    now = value(eta, due, beta)
-    for _ in range(_MOST_STEPS):
-        drawn, of_level = spread * np.exp(beta), to_levels(due)
-
-        def bend(x: Floats, due: Floats = due, drawn: Floats = drawn) -> Floats:
-            return to_levels(due * to_cells(x)) + drawn * x
-
-        near = _operator(len(beta), _nearly(slices, nested, of_level, of_level + drawn))
-        step, _ = cg(
-            _operator(len(beta), bend),
-            k - of_level + spread - drawn,
-            rtol=_INNER,
-            maxiter=len(beta) + 10,
-            M=near,
-        )
-        moved, size = to_cells(step), 1.0
-        while True:
-            next_beta, next_eta = beta + size * step, eta + size * moved
-            next_due = wn * np.exp(next_eta)
-            gained = value(next_eta, next_due, next_beta) - now
-            if gained >= 0 or size < _LEAST_STEP:
-                break
-            size /= 2
-        if gained > 0:
-            beta, eta, due, now = next_beta, next_eta, next_due, now + gained
-        if gained < until * wk.sum():
-            break
-    for part, own in zip(moving, slices, strict=True):
-        part.beta = beta[own]
-
-
-def _operator(size: int, times: Callable[[Floats], Floats]) -> LinearOperator:
-    return LinearOperator((size, size), matvec=times, dtype=np.float64)
-
-
-_NESTED: Final = (TARGET, AD_GROUP, PRODUCT)
-"""Families whose levels stand one in the other, the innermost first."""
-
-
-def _nested(moving: Sequence[_Part]) -> dict[tuple[int, int], Ints]:
-    """
-    (inner, outer) → the outer level that each inner level stands in, the number of outer ones for none; by
-    the families' places in `moving`. Empty where one of them does not nest, as ad groups of product ads.
-    """
-    chain = [place for name in _NESTED for place, part in enumerate(moving) if part.name == name]
-    found = {}
-    for number, inner in enumerate(chain):
-        for outer in chain[number + 1 :]:
-            inside, around = moving[inner].holding, moving[outer].holding
-            assert isinstance(inside, One)
-            assert isinstance(around, One)
-            up = np.full(inside.levels + 1, around.levels)
-            up[inside.code] = around.code
-            if np.any((up[inside.code] != around.code) & (inside.code < inside.levels)):
-                return {}
-            found[inner, outer] = up[:-1]
-    return found
-
-
-def _nearly(
-    slices: Sequence[slice],
-    nested: Mapping[tuple[int, int], Ints],
-    due: Floats,
-    bend: Floats,
-) -> Callable[[Floats], Floats]:
-    """
-    Solves what is nearly the step's equations: the nested families exactly, from the innermost outwards and
-    back, words each alone. due: orders due per level; bend: the equations' diagonal.
-    """
-    own = {place: bend[each] for place, each in enumerate(slices)}
-    tie = {
-        (inner, outer): np.where(up < len(own[outer]), due[slices[inner]], 0.0)
-        for (inner, outer), up in nested.items()
-    }
-    chain = list(dict.fromkeys(inner for inner, _ in nested))
-    around = {inner: [outer for first, outer in nested if first == inner] for inner in chain}
-
-    def outwards(inner: int, outer: int, values: Floats) -> Floats:
-        count = len(own[outer]) + 1
-        return np.asarray(np.bincount(nested[inner, outer], values, count)[:-1], dtype=np.float64)
-
-    for inner in chain:
-        for number, outer in enumerate(around[inner]):
-            held = tie[inner, outer]
-            own[outer] = own[outer] - outwards(inner, outer, held * held / own[inner])
-            for further in around[inner][number + 1 :]:
-                both = outwards(inner, outer, held * tie[inner, further] / own[inner])
-                tie[outer, further] = tie[outer, further] - both
-
-    def solve(wanted: Floats) -> Floats:
-        left = {place: wanted[each] for place, each in enumerate(slices)}
-        for inner in chain:
-            for outer in around[inner]:
-                left[outer] = left[outer] - outwards(
-                    inner, outer, tie[inner, outer] * left[inner] / own[inner]
-                )
-        for place in [*(place for place in left if place not in chain), *reversed(chain)]:
-            for outer in around.get(place, []):
-                left[place] = (
-                    left[place] - tie[place, outer] * np.append(left[outer], 0.0)[nested[place, outer]]
-                )
-            left[place] = left[place] / own[place]
-        return np.concatenate([left[place] for place in range(len(slices))])
-
-    return solve
-
-
-def _fitted(cells: Cells, mean: float, weight: Floats, strength: float, parts: Mapping[str, _Part]) -> Fit:
-    expected = _expected(mean, parts, cells)
+def _fitted(cells: Cells, mean: float, weight: Floats, strength: float, parts: Mapping[str, Part]) -> Fit:
+    rates = expected(mean, parts, len(cells.n))
     families = {}
     for name, part in parts.items():
         theta = np.exp(part.beta)
         k = part.holding.add(weight * cells.k)
-        e = part.holding.add(weight * cells.n * expected) / theta
+        e = part.holding.add(weight * cells.n * rates) / theta
         families[name] = Family(part.spread, theta, k, e, part.number, part.holding)
-    return Fit(cells, mean, weight, expected, strength, families)
+    return Fit(cells, mean, weight, rates, strength, families)
 
 
 @dataclass(frozen=True, slots=True)
@@ -529,11 +228,11 @@ def _said(family: Family, wk: Floats, wdue: Floats, row: Ints, order: Ints | Non
     cell, level = family.holding.entries(order)
     if not len(cell):
         return np.zeros(len(wk)), np.zeros(len(wk))
-    new = _starts(level, row[cell])
-    starts = np.flatnonzero(new)
-    of = level[starts]
-    k = np.maximum(0.0, family.k[of] - np.add.reduceat(wk[cell], starts)) + family.spread
-    e = np.maximum(0.0, family.e[of] - np.add.reduceat(wdue[cell], starts) / family.theta[of]) + family.spread
+    new = starts(level, row[cell])
+    begin = np.flatnonzero(new)
+    of = level[begin]
+    k = np.maximum(0.0, family.k[of] - np.add.reduceat(wk[cell], begin)) + family.spread
+    e = np.maximum(0.0, family.e[of] - np.add.reduceat(wdue[cell], begin) / family.theta[of]) + family.spread
     at = np.cumsum(new) - 1
     return _of_row(np.log(k / e)[at], cell, len(wk)), _of_row(np.log1p(1 / k)[at], cell, len(wk))
 
