@@ -1,5 +1,5 @@
 """
-The audit's judgement against what is true in the simulated world, beside the simple rule.
+The audit's judgement against what is true in simulated worlds, beside the simple rule.
 
 Rows are ranked by P_over (P ≥ .5) and cut at the money of truly good rows that the simple rule
 harms, pooled over seeds; then precision and recall of true overspend are compared.
@@ -10,145 +10,90 @@ harms, pooled over seeds; then precision and recall of true overspend are compar
 from __future__ import annotations
 
 import sys
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from datetime import date, timedelta
-from functools import lru_cache
+from functools import partial
+from itertools import pairwise
 from pathlib import Path
 
 import polars as pl
 
-from nimbus_reef.core import company, targeting, words
-from nimbus_reef.core.model import MEASURES, MICRO
-from nimbus_reef.core.targeting import AD_CHAIN, Aims
-from nimbus_reef.sim import reports, trade, world
+from benchmarks import worlds
+from benchmarks.worlds import Happened
+from nimbus_reef.core import company, evidence, targeting, words
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.targeting import AD_CHAIN, CHAIN, Aims
 from nimbus_reef.sim.vocabulary import BRANDS, FERNHOLLOW, BrandSpec
 
-LAST = date(2026, 10, 20)
-DAYS = 33
-SUBJECTS = {
-    "targets": ["campaign", "ad_group", "target", "match_type"],
+KEYS = {
+    "targets": worlds.TARGET,
     "search_terms": ["campaign", "ad_group", "search_term"],
     "product_ads": ["campaign", "ad_group", "sku"],
     "search_terms_alone": ["campaign", "ad_group", "search_term"],
 }
 ALONE = "search_terms_alone"
 """Search terms judged where no other report is loaded: their company is by names of campaigns."""
+FIRST_SEED = 41
+BUCKETS = (0.25, 0.5, 0.75, 0.9, 0.97)
 OUT = Path(__file__).parents[1] / "docs" / "judgement.md"
-_TARGET = ["campaign", "ad_group", "target", "match_type"]
-
-
-@dataclass(frozen=True, slots=True)
-class Happened:
-    """A window of a simulated account: its reports' rows, summed; what is true of them; its target ACOS."""
-
-    targets: pl.DataFrame
-    terms: pl.DataFrame
-    ads: pl.DataFrame
-    catalog: pl.DataFrame
-    truth: Mapping[str, pl.DataFrame]
-    target_acos: float
-
-
-@lru_cache(maxsize=8)
-def happened(seed: int, spec: BrandSpec = FERNHOLLOW, last: date = LAST) -> Happened:
-    """The newest mature 30 days of one seed."""
-    built = world.build(spec, seed, DAYS)
-    traded = trade.run(built, seed, LAST)
-    frames = reports.reports(built, traded, LAST)
-    end = last - timedelta(days=3)
-    micro = [(pl.col(name) * MICRO).round().cast(pl.Int64).alias(name) for name in ("spend", "sales")]
-
-    def summed(kind: str, keys: list[str]) -> pl.DataFrame:
-        rows = frames[kind].filter(pl.col("date").is_between(end - timedelta(days=29), end))
-        return rows.with_columns(micro).group_by(keys).agg(pl.col(MEASURES).sum()).sort(keys)
-
-    told = reports.truth(built, traded)
-    truth = {name: pl.DataFrame(told[name]) for name in ("targets", "search_terms", "product_ads")}
-    return Happened(
-        _numbered(summed("target_daily", _TARGET)),
-        _numbered(summed("search_term_daily", [*_TARGET, "search_term"])),
-        _numbered(summed("product_ad_daily", ["campaign", "ad_group", "sku"])),
-        frames["catalog"].select("sku", pl.col("parent_item_id").alias("family"), "category"),
-        truth,
-        spec.target_acos,
-    )  # fmt: skip
-
-
-def _numbered(rows: pl.DataFrame) -> pl.DataFrame:
-    """Ids as the store gives them; here the names are their own."""
-    ids = {
-        "ad_group_id": ["campaign", "ad_group"], "target_id": _TARGET, "normal_id": ["search_term"],
-        "product_id": ["sku"], "product_ad_id": ["campaign", "ad_group", "sku"],
-    }  # fmt: skip
-    return rows.with_columns(
-        pl.col("campaign").alias("campaign_id"),
-        pl.lit(None, pl.String).alias("portfolio"),
-        *(
-            pl.concat_str(names, separator="\x1f").alias(name)
-            for name, names in ids.items()
-            if set(names) <= set(rows.columns)
-        ),
-    )
 
 
 def judged_with_truth(seed: int, subject: str, spec: BrandSpec = FERNHOLLOW) -> pl.DataFrame:
-    """One seed's rows, judged, with what is true of each."""
-    return judged(happened(seed, spec), subject).with_columns(seed=pl.lit(seed))
+    """One seed of a demo brand, judged, with what is true of each row."""
+    return judged(worlds.demo(seed, spec), subject)
 
 
-def judged(what: Happened, subject: str) -> pl.DataFrame:
-    """The rows of one subject as the product judges them, with what is true of each."""
-    key = SUBJECTS[subject]
-    aims = Aims(what.target_acos)
+def judged(what: Happened, subject: str, *, by_groups: bool = False) -> pl.DataFrame:
+    """
+    The rows of one subject as the product judges them, with what is true of each.
+
+    by_groups: by the prior of the smallest sufficient group instead, as it was before the account's one fit.
+    """
     if subject == "product_ads":
-        rows = targeting.in_company(
-            what.ads.join(what.catalog, on="sku"), company.fitted_ads(what.ads), ["product_ad_id"], AD_CHAIN
-        )
+        rows, chain = what.ads.join(what.catalog, on="sku"), AD_CHAIN
+        in_company = targeting.in_company(rows, company.fitted_ads(what.ads), ["product_ad_id"], chain)
     else:
-        rows = _in_company(what, subject)
+        rows, in_company = _targets_and_terms(what, subject)
+        chain = CHAIN
+    if by_groups:
+        in_company = evidence.with_priors(rows, chain)
+    key = KEYS[subject]
     true = what.truth[subject.removesuffix("_alone")].select(*key, "bad", "overspend", "true_acos")
-    return targeting.judged(rows, 30, aims, 10).join(true, on=key)
+    return targeting.judged(in_company, 30, Aims(what.target_acos), 10).join(true, on=key)
 
 
-def _in_company(what: Happened, subject: str) -> pl.DataFrame:
+def _targets_and_terms(what: Happened, subject: str) -> tuple[pl.DataFrame, pl.DataFrame]:
+    alone = subject == ALONE
     leader = (
         what.ads.sort("spend", "sku", descending=[True, False])
         .group_by("ad_group_id", maintain_order=True).first().join(what.catalog, on="sku")
         .select("ad_group_id", pl.col("sku").alias("main_product"), "family", "category")
     )  # fmt: skip
-    alone = subject == ALONE
     if alone:
         leader = leader.clear()
 
     def led(rows: pl.DataFrame) -> pl.DataFrame:
         return targeting.with_company(rows.join(leader, on="ad_group_id", how="left", maintain_order="left"))
 
-    terms = led(
-        what.terms.group_by("campaign", "campaign_id", "portfolio", "ad_group", "ad_group_id", "search_term", "normal_id")
-        .agg(pl.col(MEASURES).sum())
-    )  # fmt: skip
-    products = terms.select("ad_group_id", product=targeting.PRODUCT_LEVEL).unique()
+    named = ["campaign", "campaign_id", "portfolio", "ad_group", "ad_group_id"]
+    terms = led(what.terms.group_by(*named, "search_term", "normal_id").agg(pl.col(MEASURES).sum()))
     targets = led(what.targets)
-    if not alone:
-        more = targets.select("ad_group_id", product=targeting.PRODUCT_LEVEL).unique()
-        products = pl.concat([products, more]).unique("ad_group_id")
+    products = pl.concat(
+        each.select("ad_group_id", product=targeting.PRODUCT_LEVEL)
+        for each in ([terms] if alone else [terms, targets])
+    ).unique("ad_group_id")
     cells = company.cells_of(what.terms, None if alone else what.targets)
     fitted = company.fitted(cells, products, _spelling(what.terms["normal_id"].unique()))
     if subject == "targets":
-        return targeting.in_company(targets, fitted and fitted.targets, ["target_id"])
-    return targeting.in_company(terms, fitted and fitted.terms, ["ad_group_id", "normal_id"])
+        return targets, targeting.in_company(targets, fitted and fitted.targets, ["target_id"])
+    return terms, targeting.in_company(terms, fitted and fitted.terms, ["ad_group_id", "normal_id"])
 
 
 def _spelling(terms: pl.Series) -> company.Spelling:
     pairs = (
-        pl.DataFrame({"normal_id": terms, "word": words.spelling(terms)})
-        .explode("word")
-        .drop_nulls()
-        .unique()
+        pl.DataFrame({"normal_id": terms, "word_id": words.spelling(terms)}).explode("word_id").drop_nulls()
     )
-    pairs = pairs.with_columns(word_id="word")
-    return company.Spelling(pairs.select("normal_id", "word_id"), pairs.select("word_id", "word").unique())
+    return company.Spelling(pairs.unique(), pairs.select("word_id", word="word_id").unique())
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,11 +107,26 @@ class Score:
 
 def scores(rows: pl.DataFrame) -> tuple[Score, Score]:
     """The simple rule's and the evidence's, at the harm that the simple rule does."""
+    simple, harm = _ruled(rows)
+    ranked = _ranked(rows)
+    return _score(simple, rows), _score(ranked.filter(pl.col("harmed") <= harm), rows)
+
+
+def harm_at_recall(rows: pl.DataFrame) -> float:
+    """The harm that the evidence does where it has found as much as the rule, as a part of the rule's harm."""
+    simple, harm = _ruled(rows)
+    found = _ranked(rows).filter(pl.col("overspend").cum_sum() >= simple["overspend"].sum())
+    return float(found["harmed"][0] / harm) if len(found) else float("inf")
+
+
+def _ruled(rows: pl.DataFrame) -> tuple[pl.DataFrame, int]:
     simple = rows.filter(pl.col("simple_verdict").is_in(["over target", "no order"]))
-    harm = simple.filter(~pl.col("bad"))["spend"].sum()
+    return simple, int(simple.filter(~pl.col("bad"))["spend"].sum())
+
+
+def _ranked(rows: pl.DataFrame) -> pl.DataFrame:
     ranked = rows.filter(pl.col("p_over") >= 0.5).sort("p_over", "spend", descending=True)
-    harmed = (pl.col("spend") * ~pl.col("bad")).cum_sum()
-    return _score(simple, rows), _score(ranked.filter(harmed <= harm), rows)
+    return ranked.with_columns(harmed=(pl.col("spend") * ~pl.col("bad")).cum_sum())
 
 
 def _score(flagged: pl.DataFrame, rows: pl.DataFrame) -> Score:
@@ -177,37 +137,119 @@ def _score(flagged: pl.DataFrame, rows: pl.DataFrame) -> Score:
     )
 
 
+def log_score(rows: pl.DataFrame) -> float:
+    """Mean −ln of the chance given to what is true; less is better."""
+    p = pl.col("p_over").clip(1e-6, 1 - 1e-6)
+    told = rows.filter(pl.col("p_over").is_not_null(), pl.col("clicks") > 0)
+    return float(told.select(-pl.when("bad").then(p.log()).otherwise((1 - p).log()).mean()).item())
+
+
+def truly_bad(rows: pl.DataFrame, low: float, high: float = 2.0) -> tuple[float | None, int]:
+    """Of rows whose chance lies from low to under high, the part that is truly bad; how many they are."""
+    inside = rows.filter(pl.col("p_over") >= low, pl.col("p_over") < high, pl.col("clicks") > 0)
+    return (float(inside["bad"].mean()), len(inside)) if len(inside) else (None, 0)
+
+
+def flipped(now: Happened, before: Happened, subject: str) -> float:
+    """Of the rows with ten clicks or more, the part whose verdict is another than a day before."""
+    key = KEYS[subject]
+    both = judged(now, subject).join(judged(before, subject).select(*key, then="verdict"), on=key)
+    counted = both.filter(pl.col("clicks") >= 10)
+    return float((counted["verdict"] != counted["then"]).mean())
+
+
+Worlds = dict[str, Callable[[int], Happened]]
+
+
+def all_worlds() -> Worlds:
+    """Every world by name, as a function of the seed."""
+    return {
+        **{spec.name: partial(worlds.demo, spec=spec) for spec in BRANDS},
+        "Fernhollow, 8 ad groups": lambda seed: worlds.small(worlds.demo(seed)),
+        "second world, words mean nothing": partial(worlds.second, words_mean="nothing"),
+        "second world, words mean another thing for each product": partial(
+            worlds.second, words_mean="another"
+        ),
+    }
+
+
 def _called(subject: str) -> str:
     return "search terms, search term report only" if subject == ALONE else subject.replace("_", " ")
 
 
-def table(seeds: int) -> list[str]:
-    """One line per brand and subject."""
-    lines = [
-        "| brand | rows | rule: precision | evidence: precision | rule: recall | evidence: recall |",
-        "|---|---|---|---|---|---|",
-    ]
-    for spec in BRANDS:
-        for subject in SUBJECTS:
-            pooled = pl.concat([judged_with_truth(41 + n, subject, spec) for n in range(seeds)])
+def table(seeds: int) -> Iterator[str]:
+    """The tables of the page, line by line."""
+    yield "| world | rows | rule: precision, recall | evidence: precision, recall | × the rule's recall, per seed | harm at the rule's recall | log score | of P ≥ 0.90 truly bad | before: recall, log score, of P ≥ 0.90 |"
+    yield "|---|---|---|---|---|---|---|---|---|"
+    calibration = []
+    for name, make in all_worlds().items():
+        for subject in KEYS:
+            parts, old = [], []
+            for n in range(seeds):
+                what = make(FIRST_SEED + n)
+                parts.append(judged(what, subject))
+                old.append(judged(what, subject, by_groups=True))
+            pooled, before = pl.concat(parts), pl.concat(old)
             rule, ours = scores(pooled)
-            lines.append(
-                f"| {spec.name} | {len(pooled):,} {_called(subject)} | {rule.precision:.1%} | "
-                f"{ours.precision:.1%} | {rule.recall:.1%} | {ours.recall:.1%} |"
+            each = [scores(part) for part in parts]
+            ratios = ", ".join(f"{mine.recall / theirs.recall:.2f}" for theirs, mine in each)
+            yield (
+                f"| {name} | {len(pooled):,} {_called(subject)} | {rule.precision:.1%}, {rule.recall:.1%} | "
+                f"{ours.precision:.1%}, {ours.recall:.1%} | **{ours.recall / rule.recall:.2f}** ({ratios}) | "
+                f"{_harm_words(harm_at_recall(pooled))} | {log_score(pooled):.3f} | {_bad_words(*truly_bad(pooled, 0.9))} | "
+                f"{scores(before)[1].recall:.1%}, {log_score(before):.3f}, {_bad_words(*truly_bad(before, 0.9))} |"
             )
-            print(lines[-1], flush=True)
-    return lines
+            edges = (0.0, *BUCKETS, 2.0)
+            cells = [truly_bad(pooled, low, high) for low, high in pairwise(edges)]
+            calibration.append(
+                f"| {name} | {_called(subject)} | " + " | ".join(_bad_words(*c) for c in cells) + " |"
+            )
+    yield ""
+    yield "Calibration: of the rows whose chance of being over target lies in a bucket, how many are truly bad."
+    yield ""
+    edges = ["0", *(f"{edge:.2f}" for edge in BUCKETS), "1"]
+    yield ("| world | rows | " + " | ".join(f"{a} – {b}" for a, b in pairwise(edges)) + " |")
+    yield "|---|---|" + "---|" * (len(edges) - 1)
+    yield from calibration
+    yield ""
+    yield "A day later: of the rows with ten clicks or more, the verdicts that are others than a day before."
+    yield ""
+    yield "| world | rows | other verdict |"
+    yield "|---|---|---|"
+    for spec in BRANDS:
+        for subject in ("targets", "search_terms", "product_ads"):
+            days = [
+                (worlds.demo(FIRST_SEED + n, spec), worlds.demo(FIRST_SEED + n, spec, earlier=1))
+                for n in range(seeds)
+            ]
+            share = sum(flipped(now, then, subject) for now, then in days) / seeds
+            yield f"| {spec.name} | {_called(subject)} | {share:.1%} |"
+
+
+def _harm_words(harm: float) -> str:
+    return f"{harm:.0%}" if harm < float("inf") else "never as much"
+
+
+def _bad_words(share: float | None, rows: int) -> str:
+    return "–" if share is None else f"{share:.3f} of {rows:,}"
 
 
 if __name__ == "__main__":
     count = int(sys.argv[sys.argv.index("--seeds") + 1]) if "--seeds" in sys.argv else 5
-    found = table(count)
+    found = []
+    for line in table(count):
+        print(line, flush=True)
+        found.append(line)
     if "--write" in sys.argv:
         OUT.write_text(
             "# Judgement, measured\n\n"
-            "The simulator knows which rows are truly over target. The simple rule (ten clicks, then ACOS over target or\n"
+            "The simulated worlds know which rows are truly over target. The simple rule (ten clicks, then ACOS over target or\n"
             "no order) harms some good rows; the evidence is cut where it has harmed as much money of good rows. Then: of\n"
             "the money flagged, how much is truly bad (precision); of the true overspend, how much is found (recall).\n"
+            "*Harm at the rule's recall*: the money of good rows harmed where the evidence has found as much as the rule, against\n"
+            "the rule's own. *Log score*: mean −ln of the chance given to what is true, less is better. *Before*: the same rows\n"
+            "judged by the prior of the smallest sufficient group. The second world is of another making than the demo's\n"
+            "(`benchmarks/worlds.py`), so that the judge is not tuned to one.\n"
             f"{count} seeds pooled, 30 mature days each. `make truth` writes this page.\n\n"
             + "\n".join(found)
             + "\n"

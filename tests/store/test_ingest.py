@@ -7,11 +7,12 @@ import polars as pl
 import pytest
 from sqlalchemy import text
 
+from nimbus_reef.core import words
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import Conflict, NeedsYes
 from nimbus_reef.formats import mapping, reports, tables
-from nimbus_reef.store import bulk, ingest, product_frames, snapshots, target_frames
+from nimbus_reef.store import bulk, ingest, product_frames, snapshots, spelling, target_frames, word_frames
 from nimbus_reef.store.facts import Facts
 from nimbus_reef.store.ingest import Part, Source
 from nimbus_reef.store.models import FACTS
@@ -130,6 +131,30 @@ def test_terms_are_grouped_by_their_normal_form(store, account, tmp_path):
     load(store, account, tmp_path, term_rows(days(1)))
     frame = target_frames.term_rows(Facts(store), account.id, WINDOW).sort("clicks")
     assert frame["clicks"].to_list() == [3, 6]
+
+
+def test_the_words_of_a_term_are_kept_with_its_normal_form(store, account, tmp_path):
+    """Once per normal form, in their order, plurals undone; those held without are filled in by the migration."""
+    load(store, account, tmp_path, term_rows(days(1)))
+
+    def held():
+        facts = Facts(store)
+        named = word_frames.tokens(facts, account.id).join(
+            word_frames.vocabulary(facts, account.id), on="word_id"
+        )
+        terms = target_frames.term_names(facts, account.id).unique("normal_id").select("normal_id", "term")
+        told = named.join(terms, on="normal_id").group_by("term", maintain_order=True).agg("word")
+        return {term: tuple(spelt) for term, spelt in told.rows()}
+
+    first = held()
+    assert first
+    assert first == {term: words.words(term) for term in first}
+    with store.write() as connection:
+        connection.execute(text("UPDATE phrase SET words = NULL"))
+    assert held() == {}
+    with store.write() as connection:
+        spelling.fill_in(connection)
+    assert held() == first
 
 
 def test_two_loads_of_the_same_days_at_once_leave_one(store, account, tmp_path):

@@ -2,17 +2,35 @@
 
 import polars as pl
 import pytest
-from benchmarks.truth import judged_with_truth, scores
+from benchmarks import worlds
+from benchmarks.truth import judged, judged_with_truth, log_score, scores, truly_bad
 
 SEEDS = (21, 22, 23)
 
 
-@pytest.mark.parametrize("subject", ["targets", "search_terms", "product_ads", "search_terms_alone"])
-def test_evidence_finds_more_true_overspend_at_equal_harm(subject):
+@pytest.mark.parametrize(
+    ("subject", "times"),
+    [("targets", 1.18), ("search_terms", 1.85), ("product_ads", 1.0), ("search_terms_alone", 1.85)],
+)
+def test_evidence_finds_more_true_overspend_at_equal_harm(subject, times):
     """Rows by P_over, cut at the spend of good rows the simple rule harms, pooled over seeds."""
-    rule, ours = scores(pl.concat([judged_with_truth(seed, subject) for seed in SEEDS]))
-    assert ours.recall > rule.recall
+    rows = pl.concat([judged_with_truth(seed, subject) for seed in SEEDS])
+    rule, ours = scores(rows)
+    assert ours.recall >= times * rule.recall
     assert ours.precision > rule.precision
+    assert truly_bad(rows, 0.9)[0] >= 0.94
+
+
+@pytest.mark.parametrize("words_mean", ["nothing", "another"])
+@pytest.mark.parametrize("subject", ["targets", "search_terms", "product_ads"])
+def test_in_a_world_of_another_making_nothing_is_worse_than_by_groups(subject, words_mean):
+    """Where words mean nothing, or another thing for each product, the fit judges no worse than the smallest group."""
+    happened = [worlds.second(seed, words_mean=words_mean) for seed in SEEDS]
+    fitted = pl.concat([judged(each, subject) for each in happened])
+    by_groups = pl.concat([judged(each, subject, by_groups=True) for each in happened])
+    assert scores(fitted)[1].recall >= scores(by_groups)[1].recall - 0.005
+    assert log_score(fitted) <= log_score(by_groups) + 0.01
+    assert truly_bad(fitted, 0.9)[0] >= 0.94
 
 
 def test_the_search_term_report_alone_judges_as_well_as_with_all_reports():

@@ -155,23 +155,24 @@ def fitted(facts: Facts, account_id: int, window: Window) -> Fitted | None:
     The one fit of the window's targets and search terms, whatever part of the account is looked at; null
     where the account is too small. Kept.
     """
+    key = ("fit", account_id, facts.generation(account_id), window)
+    # In a tuple, since null is a result too.
+    return facts.cache.get(key, lambda: (fit(facts, account_id, window),))[0]
 
-    def make() -> tuple[Fitted | None]:
-        homes = targets(facts, account_id).select("target_id", "ad_group_id")
-        terms = (
-            facts.sums(account_id, "search_term_daily", window)
-            .join(
-                term_names(facts, account_id).select("target_term_id", "target_id", "normal_id"),
-                on="target_term_id",
-            )
-            .join(homes, on="target_id")
-        )
-        told = target_sums(facts, account_id, window, "target_daily").join(homes, on="target_id")
-        products = groups(facts, account_id, window).select("ad_group_id", product=PRODUCT_LEVEL)
-        cells = company.cells_of(terms, told if len(told) else None)
-        return (company.fitted(cells, products, word_frames.spelling(facts, account_id)),)
 
-    return facts.cache.get(("fit", account_id, facts.generation(account_id), window), make)[0]
+def fit(facts: Facts, account_id: int, window: Window) -> Fitted | None:
+    """The same, made anew."""
+    homes = targets(facts, account_id).select("target_id", "ad_group_id")
+    names = term_names(facts, account_id).select("target_term_id", "target_id", "normal_id")
+    terms = (
+        facts.sums(account_id, "search_term_daily", window)
+        .join(names, on="target_term_id")
+        .join(homes, on="target_id")
+    )
+    told = target_sums(facts, account_id, window, "target_daily").join(homes, on="target_id")
+    products = groups(facts, account_id, window).select("ad_group_id", product=PRODUCT_LEVEL)
+    cells = company.cells_of(terms, told if len(told) else None)
+    return company.fitted(cells, products, word_frames.spelling(facts, account_id))
 
 
 def term_shares(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
