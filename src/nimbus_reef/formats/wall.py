@@ -44,12 +44,16 @@ _KEPT_BELOW: Final = 350 * _MB
 _LARGE: Final = _MB
 """Frames of more bytes are handed over as a mapped file."""
 _POLL_SECONDS: Final = 0.03
-_START_SECONDS: Final = 60.0
+_START_SECONDS: Final = 120.0
+"""How long a reader may take to be there, which says nothing of the file."""
+_WAITS: Final = 4
+"""A reader that is kept from working, by a busy machine or a slow disk, gets so many times its seconds by the clock."""
+_READY: Final = b"r"
 
 
 @dataclass(frozen=True, slots=True)
 class Allowance:
-    """What one reading may take: bytes of memory, seconds."""
+    """What one reading may take: bytes of memory, seconds of work."""
 
     memory: int
     seconds: float
@@ -118,12 +122,14 @@ class _Reader:
             stderr=subprocess.DEVNULL, env=_environment(), start_new_session=True,
         )  # fmt: skip
         self.good = True
+        self._there = False
 
     def ask(self, question: tuple[Any, ...], limits: Allowance, file_name: str) -> Any:
         """The answer to a task; BadFile where the reader had to be stopped or ended by itself."""
         self.good = False
         content = pickle.dumps((question, self._folder.name, limits.memory))
         try:
+            self._wait_until_there()
             self._send(content)
             answer = self._receive(limits)
         except _TooMuch as reached:
@@ -143,6 +149,18 @@ class _Reader:
         _LOG.error("a reader stopped at a file\n%s", made)
         raise _refused("fault", file_name)
 
+    def _wait_until_there(self) -> None:
+        """Until the process has started: its libraries are read before any file is."""
+        if self._there:
+            return
+        assert self.process.stdout is not None
+        pipe = self.process.stdout.fileno()
+        if not select.select([pipe], [], [], _START_SECONDS)[0]:
+            raise _TooMuch("start")
+        if os.read(pipe, 1) != _READY:
+            raise EOFError
+        self._there = True
+
     def _send(self, content: bytes) -> None:
         assert self.process.stdin is not None
         self.process.stdin.write(len(content).to_bytes(8, "big") + content)
@@ -151,12 +169,16 @@ class _Reader:
     def _receive(self, limits: Allowance) -> bytes:
         assert self.process.stdout is not None
         pipe = self.process.stdout.fileno()
-        end = time.monotonic() + limits.seconds
+        begun, worked = time.monotonic(), _work_of(self.process.pid)
         parts, wanted = bytearray(), 8
         size: int | None = None
         while len(parts) < wanted:
             if not select.select([pipe], [], [], _POLL_SECONDS)[0]:
-                if time.monotonic() > end:
+                # By its own work, so that a small file is not refused for what else the machine does.
+                waited = time.monotonic() - begun
+                if waited > limits.seconds and (
+                    waited > _WAITS * limits.seconds or _work_of(self.process.pid) - worked > limits.seconds
+                ):
                     raise _TooMuch("time")
                 if _memory_of(self.process.pid) > limits.memory:
                     raise _TooMuch("memory")
@@ -207,6 +229,15 @@ def _memory_of(pid: int) -> int:
     return (int(pages[1]) - int(pages[2])) * resource.getpagesize()
 
 
+def _work_of(pid: int) -> float:
+    """Seconds of processor time that a process has taken; 0 when it is gone."""
+    try:
+        told = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+    except (FileNotFoundError, ProcessLookupError):
+        return 0.0
+    return (int(told[11]) + int(told[12])) / os.sysconf("SC_CLK_TCK")
+
+
 def _refused(reason: str, file_name: str) -> BadFile:
     if reason == "memory":
         return BadFile(
@@ -214,6 +245,12 @@ def _refused(reason: str, file_name: str) -> BadFile:
             place=file_name,
             remedy="A cell far to the right or below does that: copy the report's own rows and columns into a new "
             "file, or save it as CSV.",
+        )
+    if reason == "start":
+        return BadFile(
+            "The machine is too busy to read a file.",
+            place=file_name,
+            remedy="Nothing was changed. Try again in a minute.",
         )
     if reason == "time":
         return BadFile(
@@ -316,6 +353,8 @@ def serve() -> None:
     os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     questions = sys.stdin.buffer
+    answers.write(_READY)
+    answers.flush()
     while len(head := questions.read(8)) == 8:
         (task, path, *args), folder, memory = pickle.loads(questions.read(int.from_bytes(head, "big")))  # noqa: S301
         _limit_memory(memory)
