@@ -58,7 +58,7 @@ def test_a_mixed_sheet_is_dropped_and_ends_in_findings_with_product_verdicts(
     expect(page.locator(".answer")).to_contain_text("is likely spent above target")
     whole = page.locator("section.finding", has_text="cost too much as a whole")
     whole.locator("tr[data-row] .name").first.click()
-    expect(page.locator("#drawer .luck svg")).to_be_visible()
+    expect(page.locator("#drawer svg.luck")).to_be_visible()
     expect(page.locator("#drawer")).to_contain_text("Its company")
     page.goto(f"{site.base}/findings/?account=new-de&window=last-7")
     expect(page.locator("#lacking")).to_contain_text("No figures for")
@@ -87,7 +87,7 @@ def test_a_key_pressed_while_the_evidence_closes_or_a_page_loads_does_its_work(p
     for _ in range(3):
         page.keyboard.press("j")
         page.keyboard.press("Enter")
-        expect(page.locator("#drawer .luck svg")).to_be_visible()
+        expect(page.locator("#drawer svg.luck")).to_be_visible()
         page.keyboard.press("Escape")
         page.wait_for_timeout(pause)
         page.keyboard.press("?")

@@ -86,7 +86,7 @@ def test_from_a_dropped_workbook_to_the_sheet_read_back(page, site, workbook, em
     for number in (0, 1):
         page.locator("tr[data-row] .name").nth(number).click()
         expect(page.locator("tr[data-row]").nth(number)).to_have_class("open")
-        expect(page.locator("#drawer .luck svg")).to_be_visible()
+        expect(page.locator("#drawer svg.luck")).to_be_visible()
         page.get_by_role("button", name="Accept").click()
         expect(page.locator("#drawer")).to_contain_text("In the plan")
         expect(page.locator("#strip")).to_contain_text(f"{number + 1} change")
@@ -124,7 +124,7 @@ def test_the_same_by_keyboard_from_the_filter_on(page, site, empty_plan):
     page.keyboard.press("j")
     page.keyboard.press("k")
     page.keyboard.press("Enter")
-    expect(page.locator("#drawer .luck svg")).to_be_visible()
+    expect(page.locator("#drawer svg.luck")).to_be_visible()
     page.keyboard.press("a")
     expect(page.locator("#strip")).to_contain_text("1 change")
     page.keyboard.press("u")
@@ -150,13 +150,13 @@ def test_a_link_shows_a_colleague_the_same_thing(page, site):
     """The address alone brings back filters, sort and the open drawer; back undoes a step."""
     page.goto(f"{site.base}/targeting/terms?where=clicks:ge:10&sort=-clicks")
     page.locator("tr[data-row] .name").first.click()
-    expect(page.locator("#drawer .luck svg")).to_be_visible()
+    expect(page.locator("#drawer svg.luck")).to_be_visible()
     name = page.locator("#drawer h2").inner_text()
     address = page.url
     page.goto("about:blank")
     page.goto(address)
     expect(page.locator("#drawer h2")).to_have_text(name)
-    expect(page.locator("#drawer .luck svg")).to_be_visible()
+    expect(page.locator("#drawer svg.luck")).to_be_visible()
     expect(page.locator(".chip")).to_have_count(1)
     page.locator(".chip").click()
     expect(page.locator(".chip")).to_have_count(0)
@@ -183,7 +183,7 @@ def test_a_finding_is_opened_put_away_and_brought_back(page, site):
     name = page.locator("tr[data-row] .name .text").first.inner_text()
     page.keyboard.press("j")
     page.keyboard.press("Enter")
-    expect(page.locator("#drawer .luck svg")).to_be_visible()
+    expect(page.locator("#drawer svg.luck")).to_be_visible()
     page.keyboard.press("Escape")
     expect(page.locator("#drawer")).to_be_hidden()
     assert "/findings/" in page.url
@@ -334,7 +334,7 @@ def test_axe_finds_nothing_serious(chromium, site, page, view, scheme):
     page.goto(site.base + VIEWS[view])
     if view in ("targets", "terms", "findings"):
         page.locator("tr[data-row] .name").first.click()
-        page.wait_for_selector("#drawer .luck svg")
+        page.wait_for_selector("#drawer svg.luck")
     if view in ("products", "drift", "ledger"):
         page.locator("tr[data-row] .name").first.click()
         page.wait_for_selector("#drawer .strips svg")
