@@ -13,6 +13,7 @@ from typing import Final
 
 import numpy as np
 import polars as pl
+from scipy.sparse import csr_array
 from scipy.special import gammainc, gammaincinv, gammaln
 
 from nimbus_reef.core import evidence, words
@@ -36,7 +37,7 @@ class Fate(StrEnum):
 
 def judged(fitted: Fitted, terms: pl.DataFrame, days: int) -> pl.DataFrame:
     """
-    What every word did in a part of the account, dearest waste first, then by name.
+    What every word of a fit that has some did in a part of the account, dearest waste first, then by name.
 
     terms: the judged terms of the part: ad_group_id, normal_id, needed_cvr, p_over, orders. Gives word, word_ids,
     factor, shape and rate (the Gamma that it is the mean of), below (P that it is under 1), word_terms (different ones), cells, word_clicks, came (orders),
@@ -44,8 +45,8 @@ def judged(fitted: Fitted, terms: pl.DataFrame, days: int) -> pl.DataFrame:
     where no order can be valued), spend (micro), good_terms and good_orders (terms that sell and are rather within target, which a phrase would hit), example_id (the
     normal_id of the dearest).
     """
-    if fitted.holds is None:
-        return nothing().drop("fate")
+    holds = fitted.holds
+    assert holds is not None, "a fit without words has none to judge"
     cells = fitted.cells.join(
         terms.select(
             "ad_group_id", "normal_id", pl.col("needed_cvr").clip(upper_bound=1.0).alias("needed"),
@@ -58,7 +59,7 @@ def judged(fitted: Fitted, terms: pl.DataFrame, days: int) -> pl.DataFrame:
         column = cells.select(
             pl.when("here").then(values).otherwise(0).cast(pl.Float64).fill_null(0.0)
         ).to_series()
-        return np.asarray(fitted.holds @ column.to_numpy())
+        return np.asarray(holds @ column.to_numpy())
 
     theta, (spread, k, e) = (
         fitted.words["factor"].to_numpy(),
@@ -87,7 +88,7 @@ def judged(fitted: Fitted, terms: pl.DataFrame, days: int) -> pl.DataFrame:
         waste=pl.Series(waste, nan_to_null=True).round().cast(pl.Int64),
         number=pl.int_range(pl.len(), dtype=pl.UInt32),
     )
-    good = _terms_of(fitted, cells)
+    good = _terms_of(holds, cells)
     return (
         by_word.filter(pl.col("cells") > 0)
         .join(good, on="number", how="left")
@@ -97,10 +98,8 @@ def judged(fitted: Fitted, terms: pl.DataFrame, days: int) -> pl.DataFrame:
     )
 
 
-def _terms_of(fitted: Fitted, cells: pl.DataFrame) -> pl.DataFrame:
+def _terms_of(holds: csr_array, cells: pl.DataFrame) -> pl.DataFrame:
     """number, word_terms, good_terms, good_orders, example_id: per level, each different term once."""
-    holds = fitted.holds
-    assert holds is not None
     number = np.repeat(np.arange(holds.shape[0], dtype=np.uint32), np.diff(holds.indptr))
     told = cells.select("normal_id", "orders", "spend", "good", "here")[holds.indices].with_columns(
         number=pl.Series(number)

@@ -124,7 +124,7 @@ def own_words(facts: Facts, account: Account, window: Window, aims: Aims, narrow
 
     def make() -> pl.DataFrame:
         fit = target_frames.fitted(facts, account.id, window)
-        if fit is None:
+        if fit is None or fit.holds is None:
             return costly_words.nothing()
         terms = narrow.part(facts, account, window, judged_terms(facts, account, window, aims))
         days = facts.monthly_days(account.id, "search_term_daily", window)
