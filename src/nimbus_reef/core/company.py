@@ -49,7 +49,7 @@ class Company:
 
     rows: the kind's key columns and, per row: prior_a, prior_b; free_a, free_b, the same with the words left
     out; company_cvr, its mean without words and target; free_cvr without words; account_cvr, what the
-    account converts without the row; slow_word, quick_word: one of its words surely converts below, above others.
+    account converts without the row; slow_word: one of its words surely converts below the others.
     """
 
     rows: pl.DataFrame
@@ -243,13 +243,13 @@ def _levels(fit: Fit, vocabulary: pl.DataFrame) -> pl.DataFrame:
     )
     return named.select(
         "word", "word_ids", factor=pl.Series(family.theta), spread=pl.lit(family.spread), k=pl.Series(family.k),
-        e=pl.Series(family.e), below=pl.Series(below(family)),
+        e=pl.Series(family.e), below=pl.Series(_below(family)),
     )  # fmt: skip
 
 
-def below(family: Family, limit: float | Floats = 1.0) -> Floats:
-    """P(θ < limit) of every level: Gamma(α + K, rate α + E)."""
-    return np.asarray(gammainc(family.spread + family.k, limit * (family.spread + family.e)))
+def _below(family: Family) -> Floats:
+    """P(θ < 1) of every level: Gamma(α + K, rate α + E)."""
+    return np.asarray(gammainc(family.spread + family.k, family.spread + family.e))
 
 
 def _company(
@@ -265,17 +265,13 @@ def _company(
         "company_cvr": apart_from.m, "free_cvr": free.m,
         "account_cvr": others.means(FAMILIES).m,
     }  # fmt: skip
-    marked = [pl.Series(name, np.bincount(row, sure, rows) > 0) for name, sure in _sure_words(fit, words)]
-    return Company(pl.DataFrame(told).with_columns(marked), strength, free_strength)
+    slow = pl.Series("slow_word", np.bincount(row, _slow_words(fit, words), rows) > 0)
+    return Company(pl.DataFrame(told).with_columns(slow), strength, free_strength)
 
 
-def _sure_words(fit: Fit, words: pl.DataFrame | None) -> list[tuple[str, Floats]]:
+def _slow_words(fit: Fit, words: pl.DataFrame | None) -> Floats:
+    """How many of each cell's words surely convert below the others."""
     family = fit.families.get(WORD)
     if family is None or words is None:
-        none = np.zeros(len(fit.cells.n))
-        return [("slow_word", none), ("quick_word", none)]
-    sure = words["below"].to_numpy()
-    return [
-        ("slow_word", family.holding.give((sure >= SURE_OF_A_WORD).astype(np.float64))),
-        ("quick_word", family.holding.give((sure <= 1 - SURE_OF_A_WORD).astype(np.float64))),
-    ]
+        return np.zeros(len(fit.cells.n))
+    return family.holding.give((words["below"].to_numpy() >= SURE_OF_A_WORD).astype(np.float64))

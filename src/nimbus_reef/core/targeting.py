@@ -108,9 +108,9 @@ def in_company(
     valued = evidence.with_aov(rows, chain)
     if company is None:
         nothing = [pl.lit(None, pl.Float64).alias(name) for name in _TOLD]
-        return valued.with_columns(*nothing, slow_word=pl.lit(False), quick_word=pl.lit(False))
+        return valued.with_columns(*nothing, slow_word=pl.lit(False))
     return valued.join(company.rows, on=keys, how="left", maintain_order="left").with_columns(
-        pl.col("slow_word", "quick_word").fill_null(False)
+        pl.col("slow_word").fill_null(False)
     )
 
 
