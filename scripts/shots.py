@@ -71,6 +71,13 @@ def search_terms(page: Page, base: str) -> None:
     page.wait_for_selector("#drawer svg")
 
 
+def words(page: Page, base: str) -> None:
+    """Words by their own waste, the dearest opened."""
+    page.goto(f"{base}/targeting/words?account=fernhollow-de")
+    page.locator("tr[data-row] .name").first.click()
+    page.wait_for_selector("#drawer svg")
+
+
 def intake(page: Page, base: str) -> None:
     """Where files are dropped, and what is held."""
     page.goto(f"{base}/intake/")
@@ -132,7 +139,7 @@ def plan(page: Page, base: str) -> None:
 
 VIEWS = {
     "pulse": pulse, "findings": findings, "targeting-1920": targeting_wide, "targeting-390": targeting_narrow,
-    "targeting": targeting, "search-terms": search_terms, "intake": intake, "mapping": mapping, "mapping-mixed": mapping_mixed, "plan": plan,
+    "targeting": targeting, "search-terms": search_terms, "words": words, "intake": intake, "mapping": mapping, "mapping-mixed": mapping_mixed, "plan": plan,
     "standing": at("/standing/tree?account=fernhollow-de", ".tree svg"), "standing-products": standing_products,
     "shoppers-path": at("/standing/path?account=fernhollow-de"),
     "movement": at("/movement/drift?account=fernhollow-de", ".drift svg"),
