@@ -109,9 +109,9 @@ def in_company(
     if company is None:
         nothing = [pl.lit(None, pl.Float64).alias(name) for name in _TOLD]
         return valued.with_columns(*nothing, slow_word=pl.lit(False))
-    return valued.join(company.rows, on=keys, how="left", maintain_order="left").with_columns(
-        pl.col("slow_word").fill_null(False)
-    )
+    # Only what is new is gathered: a join of the whole rows would copy every column of theirs.
+    told = rows.select(keys).join(company.rows, on=keys, how="left", maintain_order="left")
+    return valued.hstack(told.drop(keys).with_columns(pl.col("slow_word").fill_null(False)))
 
 
 _TOLD = ("prior_a", "prior_b", "free_a", "free_b", "company_cvr", "free_cvr", "account_cvr")
