@@ -144,7 +144,7 @@ def test_a_word_is_drawn_against_what_was_due_without_it():
 
 def test_the_words_that_change_a_verdict_are_named_with_their_figures():
     """Both verdicts differ: the words, what they brought and were due, and how many clicks are enough with and without."""
-    row = {"clicks": 14, "p_over": 0.95, "p_free": 0.6, "prior_a": 0.6, "prior_b": 40.0, "free_a": 5.0, "free_b": 80.0,
+    row = {"clicks": 14, "p_over": 0.95, "p_free": 0.6, "prior_a": 2.0, "prior_b": 40.0, "free_a": 5.0, "free_b": 80.0,
            "needed_cvr": 0.06}  # fmt: skip
     word = {"word": "aquarium", "factor": 0.31, "clicks": 257, "came": 2, "due": 16.2}
     said = plain(drawer.decided_by_words(row, [word], EURO))
