@@ -1,6 +1,8 @@
 """Search terms by the words they share: rows, evidence, and a negative wherever it was paid for."""
 
+import html
 import io
+import re
 from urllib.parse import quote
 
 import polars as pl
@@ -47,6 +49,20 @@ def test_a_word_is_held_against_what_was_due_without_it(owner):
     assert "were due" in page
     assert "this account’s others, after product, ad group and target" in page
     assert "due without it" in owner.get(f"{WORDS}?open={quote(word)}").get_data(as_text=True)
+
+
+def test_what_a_phrase_would_hit_is_listed_whole(owner):
+    """Terms that sell within target first; behind the first few all of them, as a table."""
+    word = row_ids(owner.get(f"{WORDS}?where=good_terms:ge:2"))[0]
+    markup = owner.get(f"{WORDS}?open={quote(word)}").get_data(as_text=True)
+    notes = re.findall(r"<li><span>term “[^<]*<small>([^<]*)</small>", markup)
+    good = ["within target" in note for note in notes]
+    assert good[:2] == [True, True]
+    assert good == sorted(good, reverse=True)
+    link = re.search(r'href="([^"]*)">All its search terms', markup).group(1)
+    listed = text_of(owner.get(html.unescape(link)))
+    term = re.search(r"<li><span>term “([^”]*)”", markup).group(1)
+    assert html.unescape(term) in listed
 
 
 def test_the_drawer_shows_its_terms_and_the_rows_behind(owner):

@@ -8,7 +8,7 @@ others give it. Formulas: docs/calculations.md, "Evidence in one fit".
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
@@ -23,7 +23,6 @@ from nimbus_reef.core.levels import AD_GROUP, FAMILIES, PRODUCT, TARGET, WORD, F
 
 SURE_OF_A_WORD: Final = 0.9
 """How likely a word's factor lies below 1 (or above, by the other end) for a sentence to name it."""
-_TERM = ("ad_group_id", "normal_id")
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +61,7 @@ class Fitted:
     """
     One fit of targets and search terms. cells: ad_group_id, normal_id (null for a rest), target_id, clicks,
     orders, spend (micro) and due, the orders that the fit expects, in its order; terms, targets: see
-    `Company`; words: of every level of words, word (joined ones with " + "), word_ids, factor, spread, k, e (the
+    `Company`; words: of every level of words, word (joined ones with " + "), factor, spread, k, e (the
     weighted orders that came, and were due without it), below (P that its factor is below 1); holds: which
     cells stand in them, level × cell.
     """
@@ -115,51 +114,39 @@ def fitted(cells: pl.DataFrame, products: pl.DataFrame, spelling: Spelling) -> F
     """
     if not _enough(cells):
         return None
-    known = cells.join(products, on="ad_group_id", how="left", maintain_order="left")
-    is_rest = cells["normal_id"].is_null().to_numpy()
-    # A rest is a row of its own; a term's cells of one ad group are one.
-    row = _ranked(
-        cells.select(
-            "ad_group_id", "normal_id", rest=pl.when(pl.col("normal_id").is_null()).then("target_id")
-        )
-    )
     vocabulary = spelling.words.sort("word")
-    cells_in = Cells(
-        n=cells["clicks"].to_numpy().astype(np.float64),
-        k=cells["orders"].to_numpy().astype(np.float64),
-        row=row,
-        rows=int(row[-1]) + 1,
-        families={
-            PRODUCT: _codes(known["product"]),
-            AD_GROUP: _codes(cells["ad_group_id"]),
-            TARGET: _codes(cells["target_id"]),
-            **(
-                {WORD: _words_of(cells["normal_id"], spelling.pairs, vocabulary)}
-                if len(spelling.pairs)
-                else {}
-            ),
-        },
-    )
-    fit = factors.fit(cells_in)
-    words = _levels(fit, vocabulary)
-    terms = _company(fit, row, int(row[-1]) + 1, words)
-    first = np.concatenate([[0], np.flatnonzero(np.diff(row)) + 1])
-    keys = cells[first].select(_TERM)
-    term_rows = keys.hstack(terms.rows).filter(pl.Series(~is_rest[first]))
+    fit = factors.fit(_as_fit_takes_them(cells, products, spelling.pairs, vocabulary))
+    words, of_words = _levels(fit, vocabulary), fit.families.get(WORD)
+    row = fit.cells.row
+    of_rows = _company(fit, row, fit.cells.rows, words)
+    first = cells[np.concatenate([[0], np.flatnonzero(np.diff(row)) + 1])]
+    terms = first.select("ad_group_id", "normal_id").hstack(of_rows.rows).drop_nulls("normal_id")
     target = _codes(cells["target_id"])
-    targets = _company(fit, target, int(target.max()) + 1, words)
-    word_family = fit.families.get(WORD)
+    of_targets = _company(fit, target, int(target.max()) + 1, words)
+    targets = cells.select(pl.col("target_id").unique().sort()).hstack(of_targets.rows)
     return Fitted(
         cells.with_columns(due=pl.Series(fit.cells.n * fit.expected)),
-        Company(term_rows, terms.strength, terms.free_strength),
-        Company(
-            cells.select(pl.col("target_id").unique().sort()).hstack(targets.rows),
-            targets.strength,
-            targets.free_strength,
-        ),
+        replace(of_rows, rows=terms),
+        replace(of_targets, rows=targets),
         words,
-        word_family.holding.by_level if word_family and isinstance(word_family.holding, Several) else None,
+        of_words.holding.by_level if of_words and isinstance(of_words.holding, Several) else None,
     )
+
+
+def _as_fit_takes_them(
+    cells: pl.DataFrame, products: pl.DataFrame, pairs: pl.DataFrame, vocabulary: pl.DataFrame
+) -> Cells:
+    """A rest is a row of its own; a term's cells of one ad group are one."""
+    product = cells.join(products, on="ad_group_id", how="left", maintain_order="left")["product"]
+    rest = pl.when(pl.col("normal_id").is_null()).then("target_id")
+    row = _ranked(cells.select("ad_group_id", "normal_id", rest=rest))
+    families: dict[str, Ints | Members] = {
+        PRODUCT: _codes(product), AD_GROUP: _codes(cells["ad_group_id"]), TARGET: _codes(cells["target_id"]),
+    }  # fmt: skip
+    if len(pairs):
+        families[WORD] = _words_of(cells["normal_id"], pairs, vocabulary)
+    n, k = (cells[name].to_numpy().astype(np.float64) for name in ("clicks", "orders"))
+    return Cells(n, k, row, int(row[-1]) + 1, families)
 
 
 def fitted_ads(ads: pl.DataFrame) -> Company | None:
@@ -175,12 +162,13 @@ def fitted_ads(ads: pl.DataFrame) -> Company | None:
         return None
     row = np.arange(len(cells))
     n, k = (cells[name].to_numpy().astype(np.float64) for name in ("clicks", "orders"))
-    families = {PRODUCT: _codes(cells["product_id"]), AD_GROUP: _codes(cells["ad_group_id"])}
+    families: dict[str, Ints | Members] = {
+        PRODUCT: _codes(cells["product_id"]),
+        AD_GROUP: _codes(cells["ad_group_id"]),
+    }
     fit = factors.fit(Cells(n, k, row, len(cells), families))
     company = _company(fit, row, len(cells), None, apart=(AD_GROUP,))
-    return Company(
-        cells.select("product_ad_id").hstack(company.rows), company.strength, company.free_strength
-    )
+    return replace(company, rows=cells.select("product_ad_id").hstack(company.rows))
 
 
 def _enough(cells: pl.DataFrame) -> bool:
@@ -228,8 +216,8 @@ def _numbers(values: pl.Series) -> Ints:
 def _levels(fit: Fit, vocabulary: pl.DataFrame) -> pl.DataFrame:
     """Every level of words with its names."""
     schema: dict[str, pl.DataType | type[pl.DataType]] = {
-        "word": pl.String, "word_ids": pl.List(pl.UInt32), "factor": pl.Float64, "spread": pl.Float64,
-        "k": pl.Float64, "e": pl.Float64, "below": pl.Float64,
+        "word": pl.String, "factor": pl.Float64, "spread": pl.Float64, "k": pl.Float64, "e": pl.Float64,
+        "below": pl.Float64,
     }  # fmt: skip
     family = fit.families.get(WORD)
     if family is None:
@@ -238,11 +226,11 @@ def _levels(fit: Fit, vocabulary: pl.DataFrame) -> pl.DataFrame:
         vocabulary.with_columns(level=pl.Series(family.number))
         .filter(pl.col("level") >= 0)
         .group_by("level")
-        .agg(pl.col("word").sort().str.join(" + "), word_ids=pl.col("word_id").sort_by("word"))
+        .agg(pl.col("word").sort().str.join(" + "))
         .sort("level")
     )
     return named.select(
-        "word", "word_ids", factor=pl.Series(family.theta), spread=pl.lit(family.spread), k=pl.Series(family.k),
+        "word", factor=pl.Series(family.theta), spread=pl.lit(family.spread), k=pl.Series(family.k),
         e=pl.Series(family.e), below=pl.Series(_below(family)),
     )  # fmt: skip
 

@@ -35,22 +35,27 @@ class Fate(StrEnum):
     OWN_BRAND = "own brand"
 
 
+def good_term() -> pl.Expr:
+    """A judged term that sells and is rather within target than over it: a phrase that hits it does harm."""
+    return ((pl.col("orders") > 0) & (pl.col("p_over") < 0.5)).fill_null(False)
+
+
 def judged(fitted: Fitted, terms: pl.DataFrame, days: int) -> pl.DataFrame:
     """
     What every word of a fit that has some did in a part of the account, dearest waste first, then by name.
 
-    terms: the judged terms of the part: ad_group_id, normal_id, needed_cvr, p_over, orders. Gives word, word_ids,
-    factor, shape and rate (the Gamma that it is the mean of), below (P that it is under 1), word_terms (different ones), cells, word_clicks, came (orders),
-    due (without the word), limit, p_word (P that the factor is under the limit), waste (micro-units per 30 days; null
-    where no order can be valued), spend (micro), good_terms and good_orders (terms that sell and are rather within target, which a phrase would hit), example_id (the
-    normal_id of the dearest).
+    terms: the judged terms of the part: ad_group_id, normal_id, needed_cvr, p_over, orders. Gives word, factor, shape
+    and rate (of the Gamma that it is the mean of), below (P that it is under 1), word_terms (different ones), cells,
+    word_clicks, spend (micro), came (orders), due (without the word), limit, p_word (P that the factor is under the
+    limit), waste (micro-units per 30 days; null where no order can be valued), good_terms and good_orders (see
+    `good_term`), example_id (the normal_id of the dearest term).
     """
     holds = fitted.holds
     assert holds is not None, "a fit without words has none to judge"
     cells = fitted.cells.join(
         terms.select(
             "ad_group_id", "normal_id", pl.col("needed_cvr").clip(upper_bound=1.0).alias("needed"),
-            ((pl.col("orders") > 0) & (pl.col("p_over") < 0.5)).fill_null(False).alias("good"), here=pl.lit(True),
+            good_term().alias("good"), here=pl.lit(True),
         ),
         on=["ad_group_id", "normal_id"], how="left", maintain_order="left",
     ).with_columns(pl.col("here", "good").fill_null(False))  # fmt: skip
@@ -151,7 +156,7 @@ def nothing() -> pl.DataFrame:
     """No word judged."""
     return pl.DataFrame(
         schema={
-            **_OWN, "spelt": pl.String, "word_ids": pl.List(pl.UInt32), "spend": pl.Int64, "row_id": pl.String, "stake": pl.Int64, "clicks": pl.Int64,
+            **_OWN, "spelt": pl.String, "spend": pl.Int64, "row_id": pl.String, "stake": pl.Int64, "clicks": pl.Int64,
             "orders": pl.Int64, "sales": pl.Int64, "campaign": pl.String, "ad_group": pl.String, "target": pl.String,
             "match_type": pl.String,
         }

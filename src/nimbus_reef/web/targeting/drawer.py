@@ -9,7 +9,7 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
-from nimbus_reef.core import evidence
+from nimbus_reef.core import costly_words, evidence
 from nimbus_reef.core.bids import Reason
 from nimbus_reef.core.costly_words import Fate
 from nimbus_reef.core.model import MEASURES, MONEY_MEASURES, Verdict, from_micro
@@ -313,29 +313,23 @@ def _clicks_and_orders(row: Mapping[str, Any], figures: Figures) -> str:
 
 
 def elsewhere_terms(terms: pl.DataFrame, figures: Figures, most: int = 4) -> list[Elsewhere]:
-    """The terms a target paid for, dearest first."""
+    """The terms a target paid for, in their order; those marked as good are said to be."""
     return [
-        Elsewhere(f"term “{row['term']}”", _clicks_and_orders(row, figures), figures.micro(row["spend"]))
+        Elsewhere(
+            f"term “{row['term']}”",
+            _clicks_and_orders(row, figures) + (", within target" if row.get("good") else ""),
+            figures.micro(row["spend"]),
+        )
         for row in terms.head(most).to_dicts()
         if row["spend"]
     ]
 
 
-def terms_hit(terms: pl.DataFrame, figures: Figures, most: int = 8) -> list[Elsewhere]:
+def terms_hit(terms: pl.DataFrame, figures: Figures) -> list[Elsewhere]:
     """The judged terms that a phrase would hit, those that sell within target first, then the dearest."""
-    good = (pl.col("orders") > 0) & (pl.col("p_over") < 0.5)
-    ordered = terms.with_columns(good=good.fill_null(False)).sort(
-        ["good", "spend"], descending=True, maintain_order=True
-    )
-    return [
-        Elsewhere(
-            f"term “{row['term']}”",
-            _clicks_and_orders(row, figures) + (", within target" if row["good"] else ""),
-            figures.micro(row["spend"]),
-        )
-        for row in ordered.head(most).to_dicts()
-        if row["spend"]
-    ]
+    marked = terms.with_columns(good=costly_words.good_term())
+    ordered = marked.sort(["good", "spend"], descending=True, maintain_order=True)
+    return elsewhere_terms(ordered, figures, most=12)
 
 
 def elsewhere_targets(keys: pl.DataFrame, figures: Figures, most: int = 4) -> list[Elsewhere]:

@@ -253,6 +253,11 @@ def deciding(facts: Facts, view: View, what: Scope, row: Mapping[str, Any]) -> l
     return costly_words.deciding(fit, mine, slow=row["p_over"] > row["p_free"]).to_dicts()
 
 
+def beginnings(phrase: str) -> list[str]:
+    """What every spelling of a phrase's words has in it: a plural may end otherwise (berry, berries)."""
+    return [stem.removesuffix("y") for stem in phrase.split() if stem != "+"]
+
+
 def phrase_terms(facts: Facts, what: Scope, phrase: str) -> pl.DataFrame:
     """
     The judged terms that hold a phrase, with spelt: the words as they stand there; dearest first. Words that
@@ -261,9 +266,8 @@ def phrase_terms(facts: Facts, what: Scope, phrase: str) -> pl.DataFrame:
     terms = judged(facts, TERMS, what, what.window)
     phrase = max(phrase.split(" + "), key=len)
     rough = pl.lit(True)
-    for stem in phrase.split():
-        # A plural may end otherwise (berry, berries); what is left of the stem stands in both.
-        rough = rough & pl.col("term").str.to_lowercase().str.contains(stem.removesuffix("y"), literal=True)
+    for part in beginnings(phrase):
+        rough = rough & pl.col("term").str.to_lowercase().str.contains(part, literal=True)
     near = terms.filter(rough)
     spelt = [words.spelt(term, phrase) for term in near["term"]]
     return (

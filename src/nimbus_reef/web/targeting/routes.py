@@ -207,6 +207,7 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         "strips": context.against_peers(parts().facts, what, row, write),
         "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here, len(opened.places)),
         "elsewhere": _elsewhere(view, what, row, write),
+        "all_terms": " ".join(opening.beginnings(row["phrase"])) if view is WORDS else "",
         "products": drawer.products_hit(opened.products, write)
         if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
         "planned": planned,
