@@ -5,7 +5,7 @@ from sqlalchemy import text
 
 from nimbus_reef.core.plan import Action, Change, Entity, ReadBack
 from nimbus_reef.errors import BadInput, Conflict, NotFound, StoreAway
-from nimbus_reef.store import engine, people, plans
+from nimbus_reef.store import accounts, engine, people, plans
 from nimbus_reef.store.people import Role
 
 CHANGE = Change(
@@ -24,6 +24,22 @@ def test_only_the_right_password_signs_in(store, owner):
     assert people.signed_in(store, "ann@example.com ", "long enough") == owner
     assert people.signed_in(store, "ann@example.com", "wrong") is None
     assert people.signed_in(store, "nobody@example.com", "long enough") is None
+
+
+def test_accounts_of_one_brand_and_country_keep_their_order(store, account):
+    """By key, so that what is looked at when none is named does not change from page to page."""
+    for key in ("zz-de", "aa-de"):
+        accounts.add(
+            store, key=key, brand_name="Fernhollow", marketplace="Tidemarkt", country="DE", currency="EUR", locale="en_IE",
+            timezone="Europe/Berlin", target_acos=0.28,
+        )  # fmt: skip
+    keys = [
+        each.key
+        for each in accounts.all_accounts(store)
+        if each.brand == "Fernhollow" and each.country == "DE"
+    ]
+    assert keys == sorted(keys)
+    assert len(keys) >= 3
 
 
 def test_a_person_sees_the_brands_given_to_them(store, account):

@@ -52,9 +52,9 @@ def _account(row: Row[tuple[object, ...]]) -> Account:
 
 
 def all_accounts(store: Store) -> list[Account]:
-    """Every account, by brand and country."""
+    """Every account, by brand, country and key."""
     with store.read() as connection:
-        rows = connection.execute(_QUERY.order_by(brand.c.name, account.c.country))
+        rows = connection.execute(_QUERY.order_by(brand.c.name, account.c.country, account.c.key))
         return [_account(row) for row in rows]
 
 
