@@ -151,6 +151,27 @@ def test_strange_columns_can_be_named_on_the_command_line(reef, tmp_path):
     assert done.exit_code == 0, done.output
 
 
+def test_rejected_rows_say_why_and_how_to_go_on(reef, tmp_path):
+    """The most frequent reason first; a word of a closed list with the flag that explains it."""
+    path = tmp_path / "odd.csv"
+    row = "2026-10-{day:02},C,G,lamp,{match},grow lamp {term},100,{clicks},1.20,1,20.00"
+    lines = ["date,campaign,ad group,target,match type,search term,impressions,clicks,spend,orders,sales"]
+    lines += [row.format(day=1 + n % 12, match="broad", clicks=3, term=n) for n in range(60)]
+    lines += [
+        row.format(day=13, match="roughly", clicks=3, term=1), row.format(day=14, match="broad", clicks="many", term=1),
+    ]  # fmt: skip
+    path.write_text("\n".join(lines))
+    done = reef("import", path, "--account", "fern-de", "--yes")
+    assert "2 rejected" in done.output
+    assert "1 × match_type “roughly”" in done.output
+    assert '--value "match_type:roughly=…"' in done.output
+    assert "1 × clicks “many”" in done.output
+    read = reef(
+        "import", path, "--account", "fern-de", "--yes", "--again", "--value", "match_type:roughly=broad"
+    )
+    assert "1 rejected" in read.output
+
+
 def test_people_and_accounts_are_added(reef):
     done = reef("account", "add", "pell-gb", "--brand", "Pellwick", "--marketplace", "Tidemarkt", "--country", "GB",
                 "--currency", "GBP", "--timezone", "Europe/London", "--target-acos", "0.25")  # fmt: skip

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, replace
 from datetime import datetime
 from pathlib import Path
+from typing import Final
 
 import click
 from rich.console import Console
@@ -17,6 +19,7 @@ from nimbus_reef.cli import output, wiring
 from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
+from nimbus_reef.formats.contract import Holds
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.tables import csv_lines
@@ -189,8 +192,30 @@ def import_(
                 detail = {"batch": loaded.batch_id, "file": path.name}
                 trails.note(store, "loaded", person_id=None, account_id=loaded.account_id, detail=detail)
                 click.echo(f"{path.name}: {_told(loaded)}")
-                for warning in loaded.warnings:
-                    click.echo(f"  {warning}")
+                for line in (*loaded.warnings, *_why_rejected(store, loaded)):
+                    click.echo(f"  {line}")
+
+
+_REASONS_TOLD: Final = 5
+
+
+def _why_rejected(store: Store, loaded: Loaded) -> list[str]:
+    """What was wrong with rejected rows, the most frequent first, and the flag that tells what a word means."""
+    if not loaded.rejected:
+        return []
+    choices = {column.name for column in KINDS[loaded.kind].columns if column.holds is Holds.CHOICE}
+    counted = Counter(
+        (column, value, reason) for _, column, value, reason in loads.rejects(store, loaded.batch_id)
+    )
+    told = []
+    for (column, value, reason), times in counted.most_common(_REASONS_TOLD):
+        flag = f'; say what it means by --value "{column}:{value}=…"' if column in choices and value else ""
+        told.append(f"{times:,} × {column} “{value}”: {reason}{flag}")
+    if len(counted) > _REASONS_TOLD:
+        told.append(
+            f"and {len(counted) - _REASONS_TOLD:,} other reasons; the batch's page in Intake has every line."
+        )
+    return told
 
 
 def _told(loaded: Loaded) -> str:

@@ -166,6 +166,7 @@ _MATCH_TYPE = Column(
         "weitgehend": "broad", "large": "broad", "amplia": "broad", "generica": "broad",
         "automatisch": "auto", "automatique": "auto", "automatica": "auto", "automática": "auto",
         "produkt": "item", "produit": "item", "producto": "item", "prodotto": "item",
+        "artikel": "item", "article": "item", "artículo": "item", "articulo": "item", "articolo": "item",
         "kategorie": "category", "catégorie": "category", "categoría": "category", "categoria": "category",
         "negativ genau": "negative_exact", "negativ exakt": "negative_exact", "négatif exact": "negative_exact",
         "negativa exacta": "negative_exact", "negativa esatta": "negative_exact",

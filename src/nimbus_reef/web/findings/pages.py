@@ -163,10 +163,12 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
 
 
 def _word_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> Line:
-    hit = f"{figures.counted(row['good_terms'], 'good term')} with {figures.counted(row['good_orders'], 'order')}"
+    hit = "none that sells within target"
+    if row["good_terms"]:
+        hit = f"{figures.count(row['good_terms'])} within target with {figures.counted(row['good_orders'], 'order')}"
     return Line(
         row_id=row["row_id"], view=_view(group), open=row["members"][0], name=row["spelt"], kind="",
-        where=f"in {figures.counted(row['word_terms'], 'search term')}, {hit} among them",
+        where=f"in {figures.counted(row['word_terms'], 'search term')}, {hit}",
         mark=mark_of(row | {"verdict": "costly"}, "evidence"), amount=figures.count(from_micro(row["stake"])),
         weight=round(100 * row["stake"] / largest, 1), why=word_fact(row, figures), members=",".join(row["members"]),
         news="",
