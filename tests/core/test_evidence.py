@@ -216,3 +216,21 @@ def test_words_that_change_the_verdict_make_a_row_costly_by_them():
     assert judged["p_free"][-1] < 0.75 <= judged["p_over"][-1]
     its_product = judged.with_columns(own_fault=pl.lit(False)).select(x=evidence.with_its_product())["x"]
     assert its_product[-2:].to_list() == [False, True], "its words are read before its product"
+
+
+@pytest.mark.parametrize(
+    ("row", "cause"),
+    [
+        ({}, ""),
+        ({"own_fault": False}, "with its product"),
+        ({"own_fault": False, "by_words": True}, "by its words"),
+        ({"verdict": "leaning costly", "by_words": True}, "by its words"),
+        ({"verdict": "fine", "own_fault": False}, ""),
+    ],
+)
+def test_a_costly_row_is_so_by_itself_by_its_words_or_with_its_product(row, cause):
+    """Words are read first; the chance says the verdict, alone as in a column."""
+    assert evidence.cause_of({"verdict": "costly", "own_fault": True, "by_words": False} | row) == cause
+    assert [evidence.verdict_at(p) for p in (0.1, 0.5, 0.8, 0.95)] == [
+        "fine", "undecided", "leaning costly", "costly",
+    ]  # fmt: skip

@@ -23,7 +23,7 @@ from rich.table import Table
 from nimbus_reef import __version__, config
 from nimbus_reef.cli import looking, record, wiring
 from nimbus_reef.cli.output import FORMAT
-from nimbus_reef.core import windows
+from nimbus_reef.core import evidence, windows
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.errors import BadInput, NeedsYes, NotFound, ReefError
@@ -326,7 +326,7 @@ def _acos_of(row: Mapping[str, Any]) -> str:
 def _verdict_of(row: Mapping[str, Any]) -> str:
     if "verdict" not in row:
         return str(row["fate"])
-    cause = "by its words" if row["by_words"] else "" if row["own_fault"] else "with its product"
+    cause = evidence.cause_of(row)
     return f"{row['verdict']}, {cause}" if cause else str(row["verdict"])
 
 

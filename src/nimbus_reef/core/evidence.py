@@ -10,7 +10,7 @@ Formulas: "Evidence" in docs/calculations.md.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, Final
 
 import numpy as np
@@ -304,6 +304,20 @@ def verdict_of(chance: str) -> pl.Expr:
         .then(pl.lit(Verdict.FINE.value))
         .otherwise(pl.lit(Verdict.UNDECIDED.value))
     )
+
+
+def verdict_at(chance: float) -> str:
+    """The same of one chance."""
+    return str(pl.select(chance=chance).select(verdict_of("chance")).item())
+
+
+def cause_of(row: Mapping[str, Any]) -> str:
+    """What a judged row is costly by, other than itself: its words, or its product; empty where it is itself."""
+    if row["verdict"] not in (Verdict.COSTLY.value, Verdict.LEANING.value):
+        return ""
+    if row["by_words"]:
+        return "by its words"
+    return "" if row["own_fault"] else "with its product"
 
 
 def flagged() -> pl.Expr:

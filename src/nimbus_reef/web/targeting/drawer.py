@@ -173,7 +173,7 @@ def decided_by_words(row: Mapping[str, Any], words: Sequence[Mapping[str, Any]],
 
     words: see `costly_words.deciding`.
     """
-    if not words or not row["clicks"] or verdict_at(row["p_over"]) == verdict_at(row["p_free"]):
+    if not words or evidence.verdict_at(row["p_over"]) == evidence.verdict_at(row["p_free"]):
         return ""
     told = "; ".join(
         f"“{word['word']}” converts {_against_others(word['factor'], figures)} this account’s other searches after product, "
@@ -184,13 +184,6 @@ def decided_by_words(row: Mapping[str, Any], words: Sequence[Mapping[str, Any]],
         clicks_enough(row[f"{kind}_a"], row[f"{kind}_b"], row["needed_cvr"]) for kind in ("prior", "free")
     )
     return f"{told}: {_enough(enough, without, figures)}."
-
-
-def verdict_at(chance: float | None) -> str:
-    """The verdict that a chance of being over target comes to."""
-    if chance is None:
-        return ""
-    return str(pl.select(p=chance).select(evidence.verdict_of("p")).item())
 
 
 def clicks_enough(a: float, b: float, needed: float) -> int | None:

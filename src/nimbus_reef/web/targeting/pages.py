@@ -214,23 +214,15 @@ def _verdict_words(row: Mapping[str, Any], judge: str, more: int | None) -> tupl
         return verdict, row["fate"]
     if verdict == Verdict.UNDECIDED.value:
         return verdict, "clicks will not settle it" if more is None else f"+{more} clicks"
-    if verdict == Verdict.LEANING.value and row["own_fault"] and more:
+    cause = evidence.cause_of(row)
+    if verdict == Verdict.LEANING.value and not cause and more:
         return verdict, f"+{more} clicks"
-    return verdict, cause_of(row)
-
-
-def cause_of(row: Mapping[str, Any]) -> str:
-    """What a costly row is costly by, other than itself: its words, or its product; empty where it is itself."""
-    if row["verdict"] not in LEANING or row.get("factor") is not None:
-        return ""
-    if row["by_words"]:
-        return "by its words"
-    return "" if row["own_fault"] else "with its product"
+    return verdict, cause
 
 
 def verdict_at_length(row: Mapping[str, Any]) -> str:
     """The verdict and its cause."""
-    cause = cause_of(row)
+    cause = "" if row.get("factor") is not None else evidence.cause_of(row)
     return f"{row['verdict']}, {cause}" if cause else str(row["verdict"])
 
 
