@@ -1,5 +1,5 @@
 # What people and CI run. Each target installs what it misses (scripts/install.sh).
-.PHONY: demo test check bench bench-pages truth assets shots ratio docs
+.PHONY: demo test quick check bench bench-pages truth assets shots ratio docs
 
 reef := .venv/bin/reef
 python := .venv/bin/python
@@ -12,6 +12,10 @@ test:            ## all tests and checks, on a database and ports of their own
 	@scripts/install.sh dev
 	@$(MAKE) --no-print-directory check
 	@$(python) -m pytest
+
+quick:           ## what can be tested without a database or a browser: under a minute
+	@scripts/install.sh dev
+	@$(python) -m pytest tests/core tests/formats tests/sim tests/test_project.py -x
 
 check:           ## format, lint, types, import contracts, templates, built assets, docs
 	@scripts/install.sh dev

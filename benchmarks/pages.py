@@ -23,9 +23,10 @@ from nimbus_reef.cli import demo, large, wiring
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store import accounts, snapshots
-from nimbus_reef.store.engine import Store
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.people import accounts
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import snapshots
+from nimbus_reef.store.record.engine import Store
 from nimbus_reef.web.factory import make_app, quieten_collector
 
 ROUNDS = 60

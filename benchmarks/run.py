@@ -34,10 +34,12 @@ from nimbus_reef.formats import mapping, tables, wall
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.jobs import exports, intake
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store import accounts, bulk, people, snapshots, target_frames, word_frames
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.engine import Store
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.people import accounts, people
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.reading import target_frames, word_frames
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import bulk, snapshots
+from nimbus_reef.store.record.engine import Store
 from nimbus_reef.web.factory import make_app, quieten_collector
 
 DAYS = 90
@@ -121,7 +123,10 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
 
             def load() -> None:
                 intake.load(
-                    store, account, path, path.name, chosen, scope="product", today=LAST, confirmed=True
+                    store,
+                    intake.LoadRequest(
+                        account, path, path.name, chosen, scope="product", today=LAST, confirmed=True
+                    ),
                 )
 
             lines = []
@@ -259,7 +264,9 @@ def _campaigns(store: Store) -> Line:
     path = store.scratch / "campaigns.csv"
     frame.write_csv(path)
     chosen = mapping.suggest_kind(tables.read_table(path, path.name, rows=500))[0].mapping
-    intake.load(store, account, path, path.name, chosen, scope="all", today=LAST, confirmed=True)
+    intake.load(
+        store, intake.LoadRequest(account, path, path.name, chosen, scope="all", today=LAST, confirmed=True)
+    )
     windows = [Window(LAST - timedelta(days=back + 29), LAST - timedelta(days=back)) for back in (0, 30)]
 
     def floor() -> list[pl.DataFrame]:
@@ -311,7 +318,10 @@ def _one_day(store: Store, account: Account, path: Path, chosen: ColumnMap, read
             bulk.load(connection, "search_term_daily", rows, store.scratch)
 
     def ours() -> None:
-        intake.load(store, account, day, day.name, chosen, scope="product", today=LAST, confirmed=True)
+        intake.load(
+            store,
+            intake.LoadRequest(account, day, day.name, chosen, scope="product", today=LAST, confirmed=True),
+        )
 
     return Line(
         f"one day restated, {len(rows):,} rows",

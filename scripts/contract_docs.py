@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from nimbus_reef.core.plan import KEY_FIELDS
+from nimbus_reef.core.changes import KEY_FIELDS
 from nimbus_reef.formats import change_sheet
 from nimbus_reef.formats.contract import Holds
 from nimbus_reef.formats.kinds import KINDS

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date
@@ -15,14 +16,16 @@ from nimbus_reef import config
 from nimbus_reef.cli import demo as demo_data
 from nimbus_reef.cli import wiring
 from nimbus_reef.config import Config
-from nimbus_reef.store import accounts, engine, people, schema, server
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.engine import Store
-from nimbus_reef.store.models import metadata
+from nimbus_reef.store.people import accounts, people
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.record import engine, schema, server
+from nimbus_reef.store.record.engine import Store
+from nimbus_reef.store.record.models import metadata
 
 # The first example pays for imports and compilation; a deadline would judge those.
-settings.register_profile("reef", deadline=None, print_blob=True)
-settings.load_profile("reef")
+settings.register_profile("full", deadline=None, print_blob=True)
+settings.register_profile("everyday", deadline=None, print_blob=True, max_examples=20)
+settings.load_profile("full" if "CI" in os.environ else "everyday")
 
 
 @pytest.fixture(scope="session")

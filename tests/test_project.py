@@ -1,5 +1,7 @@
 """The project as a whole: layers hold, documents are true, locks name no address."""
 
+import ast
+import importlib
 import json
 import re
 import subprocess
@@ -67,3 +69,32 @@ def test_no_committed_file_is_large():
     for name in run("git", "ls-files").stdout.splitlines():
         path = ROOT / name
         assert not path.exists() or path.stat().st_size < 4 * 1024 * 1024, name
+
+
+def test_every_name_in_the_documents_is_there():
+    """`core.peers:standing` is a module of the package and what is in it, a method as `Class.method`."""
+    for document in (*ROOT.glob("*.md"), *ROOT.glob("docs/*.md")):
+        for module, name in re.findall(r"`([a-z_.]+):([A-Za-z_.]+)`", document.read_text()):
+            found = importlib.import_module(f"nimbus_reef.{module}")
+            for part in name.split("."):
+                assert hasattr(found, part), f"{document.name}: {module}:{name}"
+                found = getattr(found, part)
+
+
+def test_names_in_docstrings_are_there():
+    """Where a docstring says `module.function` of a sibling or of the core, both exist."""
+    package = ROOT / "src/nimbus_reef"
+    modules = {".".join(path.relative_to(package).with_suffix("").parts) for path in package.rglob("*.py")}
+    stale = []
+    for path in package.rglob("*.py"):
+        own = path.relative_to(package).parent.parts
+        for node in ast.walk(ast.parse(path.read_text())):
+            if not isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef):
+                continue
+            for told in re.findall(r"`([a-z_]+(?:\.[a-z_]+)*)\.([A-Za-z_]+)`", ast.get_docstring(node) or ""):
+                place = next(
+                    (m for m in (told[0], ".".join((*own, told[0])), f"core.{told[0]}") if m in modules), None
+                )
+                if place and not hasattr(importlib.import_module(f"nimbus_reef.{place}"), told[1]):
+                    stale.append(f"{path.name}: {'.'.join(told)}")
+    assert stale == []

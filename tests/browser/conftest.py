@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from urllib.parse import urlsplit
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, StorageState, sync_playwright
 from tests.conftest import Demo
 
 from nimbus_reef.cli import wiring
@@ -77,21 +77,34 @@ def chromium() -> Iterator[Browser]:
         browser.close()
 
 
+@pytest.fixture(scope="session")
+def signed_in(chromium: Browser, site: Site) -> StorageState:
+    """What a browser keeps once somebody has signed in."""
+    context = chromium.new_context()
+    made = context.new_page()
+    made.goto(f"{site.base}/sign-in")
+    made.get_by_label("address").fill("demo@nimbus-reef.example")
+    made.get_by_label("password").fill(site.demo.password)
+    made.get_by_role("button", name="Sign in").click()
+    made.wait_for_url("**/pulse/**")
+    kept = context.storage_state()
+    context.close()
+    return kept
+
+
 @pytest.fixture
-def page(chromium: Browser, site: Site) -> Iterator[Page]:
+def page(chromium: Browser, site: Site, signed_in: StorageState) -> Iterator[Page]:
     """A signed-in page at 1280×800. Whatever it does, it must log no error and ask no other host."""
-    context = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    context = chromium.new_context(
+        viewport={"width": 1280, "height": 800}, accept_downloads=True, storage_state=signed_in
+    )
     made = context.new_page()
     errors: list[str] = []
     hosts: set[str] = set()
     made.on("console", lambda message: errors.append(message.text) if message.type == "error" else None)
     made.on("pageerror", lambda problem: errors.append(str(problem)))
     made.on("request", lambda request: hosts.add(urlsplit(request.url).netloc))
-    made.goto(f"{site.base}/sign-in")
-    made.get_by_label("address").fill("demo@nimbus-reef.example")
-    made.get_by_label("password").fill(site.demo.password)
-    made.get_by_role("button", name="Sign in").click()
-    made.wait_for_url("**/pulse/**")
+    made.goto(f"{site.base}/pulse/")
     yield made
     context.close()
     assert errors == []

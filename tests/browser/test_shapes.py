@@ -8,7 +8,7 @@ from tests.conftest import LAST_DAY
 
 from nimbus_reef.sim import brand, shapes
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
-from nimbus_reef.store import accounts
+from nimbus_reef.store.people import accounts
 
 FIRST, LAST = LAST_DAY - timedelta(days=32), LAST_DAY - timedelta(days=3)
 

@@ -3,6 +3,8 @@
 import csv
 import io
 import json
+import subprocess
+import sys
 from datetime import date
 
 import pytest
@@ -10,13 +12,14 @@ from click.testing import CliRunner
 
 from nimbus_reef import config
 from nimbus_reef.cli import large, wiring
-from nimbus_reef.cli.main import cli
+from nimbus_reef.cli.main import COMMANDS, cli
 from nimbus_reef.config import SETTINGS, load
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.store import loads, target_frames
-from nimbus_reef.store.facts import Facts
-from nimbus_reef.store.verify import verify
+from nimbus_reef.store.loading.verify import verify
+from nimbus_reef.store.reading import target_frames
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import loads
 
 HEADER = "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
 
@@ -59,6 +62,7 @@ def test_a_report_goes_in_and_its_audit_comes_out(reef, report):
     found = json.loads(reef(*arguments, "--format", "json").stdout)
     wasted = next(check for check in found["checks"] if check["check"] == "wasted-terms")
     assert (wasted["rows"], wasted["spend"]) == (1, 60.0)
+    assert wasted["share_of_spend"] == pytest.approx(60 / 720), "of all that was spent"
     assert [row["term"] for row in found["rows"] if row["check"] == "wasted-terms"] == ["term 7"]
     rows = list(csv.DictReader(io.StringIO(reef(*arguments, "--format", "csv").stdout)))
     assert {row["check"] for row in rows} == {check["check"] for check in found["checks"] if check["rows"]}
@@ -245,6 +249,7 @@ def test_what_the_pages_show_comes_as_data(reef, report, tmp_path):
     assert {each["state"] for each in days} >= {"missing", "maturing"}
     found = json.loads(reef("findings", *window, "--format", "json").stdout)
     assert "term 7" in [row["term"] for row in found if row["finding"] == "wasted-terms"]
+    assert "term 7" in [row["what"] for row in found if row["finding"] == "wasted-terms"]
     rows = list(
         csv.DictReader(
             io.StringIO(reef("table", *window, "--view", "terms", "--where", "orders:eq:0").stdout)
@@ -287,9 +292,9 @@ def test_the_same_file_again_is_named_and_left(reef, report):
 @pytest.mark.parametrize(
     ("changes", "words"),
     [
-        ({}, "already"), ({"key": "Acme DE"}, "no key"), ({"--locale": "xx_YY"}, "no locale"),
-        ({"--timezone": "Europe/Nowhere"}, "no time zone"), ({"--currency": "EURO"}, "no currency"),
-        ({"--country": "Germany"}, "no country"),
+        ({}, "already"), ({"key": "Acme DE"}, "not a valid key"), ({"--locale": "xx_YY"}, "not a locale"),
+        ({"--timezone": "Europe/Nowhere"}, "not a time zone"), ({"--currency": "EURO"}, "not a currency"),
+        ({"--country": "Germany"}, "not a country code"),
     ],
 )  # fmt: skip
 def test_an_account_that_cannot_be_is_refused_with_a_remedy(reef, changes, words):
@@ -325,6 +330,8 @@ def test_a_file_of_sums_without_dates_takes_them_from_the_command_line(reef, rep
     )
     assert rows.stdout.startswith("from,to,campaign,ad_group,target,match_type,search_term")
     assert len(rows.stdout.splitlines()) == 13
+    audit = json.loads(reef("audit", "--account", "fern-de", "--format", "json").stdout)
+    assert (audit["from"], audit["to"]) == ("2026-10-01", "2026-10-30"), "the days that pages show"
 
 
 def test_words_that_are_not_known_are_asked_and_answered(reef, report, tmp_path):
@@ -335,3 +342,17 @@ def test_words_that_are_not_known_are_asked_and_answered(reef, report, tmp_path)
     assert "--value match_type:weit und breit=" in asked.output.replace("\n", " ")
     done = reef("import", path, "--account", "fern-de", "--yes", "--value", "match_type:weit und breit=broad")
     assert "360 rows" in done.output
+
+
+def test_the_register_says_of_every_command_what_it_says_itself():
+    """Help is told without importing a command; both must say the same."""
+    for name, (_, _, told) in COMMANDS.items():
+        command = cli.get_command(None, name)
+        assert command.name == name
+        assert command.help.strip().split("\n")[0] == told
+
+
+def test_help_imports_no_command():
+    code = "import sys; from nimbus_reef.cli.main import cli; cli(['--help'], standalone_mode=False); "
+    code += "sys.exit(any(name in sys.modules for name in ('polars', 'sqlalchemy', 'flask')))"
+    assert subprocess.run([sys.executable, "-c", code], capture_output=True, check=False).returncode == 0

@@ -32,7 +32,7 @@ def daily(product, rate_before, rate_after):
     return pl.DataFrame(
         [
             {"product_id": product, "day": DAY + timedelta(days=n), "clicks": 50,
-             "orders": int(50 * (rate_before if n < 15 else rate_after)), "sales": 0}
+             "orders": int(50 * (rate_before if n < 15 else rate_after)), "spend": 25_000_000}
             for n in range(40)
         ],
         schema_overrides={"product_id": pl.UInt32},
@@ -63,3 +63,11 @@ def test_days_that_mature_are_left_out():
     changes = listings.page_changes(pages((1, 14, {}), (1, 15, {"images": 1})))
     found = listings.falls(daily(1, 0.12, 0.02), changes, DAY + timedelta(days=20))
     assert found["clicks_after"][0] == 300
+
+
+def test_a_fall_stakes_the_spend_since_that_bought_less_by_it():
+    """€ 25 a day; of six orders one came: five sixths of it, per 30 days, however few days there are since."""
+    changes = listings.page_changes(pages((1, 14, {}), (1, 15, {"images": 1})))
+    for last in (20, 39):
+        found = listings.falls(daily(1, 0.12, 0.02), changes, DAY + timedelta(days=last))
+        assert found["stake"][0] == round(30 * 25_000_000 * 5 / 6)

@@ -5,7 +5,7 @@ from dataclasses import asdict, replace
 import pytest
 
 from nimbus_reef.core import plan
-from nimbus_reef.core.plan import Action, Change, Entity
+from nimbus_reef.core.changes import Action, Change, Entity, value_problem
 
 BID = Change(
     row=3, action=Action.UPDATE, entity=Entity.TARGET, campaign="C", ad_group="G", target="t",
@@ -65,4 +65,4 @@ def test_two_changes_of_one_field_contradict_each_other():
 
 
 def test_a_negative_needs_a_negative_match_type():
-    assert "negative_exact" in plan.value_problem(replace(NEGATIVE, match_type="exact"))
+    assert "negative_exact" in value_problem(replace(NEGATIVE, match_type="exact"))

@@ -22,8 +22,8 @@ from nimbus_reef import config
 from nimbus_reef.cli import demo as demo_data
 from nimbus_reef.cli import wiring
 from nimbus_reef.config import Config
-from nimbus_reef.store import server
-from nimbus_reef.store.engine import Store
+from nimbus_reef.store.record import server
+from nimbus_reef.store.record.engine import Store
 
 DAYS = 20
 LAST_DAY = date(2026, 11, 20)

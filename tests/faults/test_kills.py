@@ -11,8 +11,10 @@ from tests.faults.conftest import Installation, until
 from nimbus_reef.formats import mapping, tables
 from nimbus_reef.jobs import intake
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store import accounts, loads, plans, undo
-from nimbus_reef.store.verify import verify
+from nimbus_reef.store.loading import undo
+from nimbus_reef.store.loading.verify import verify
+from nimbus_reef.store.people import accounts, plans
+from nimbus_reef.store.record import loads
 
 pytestmark = pytest.mark.fault
 

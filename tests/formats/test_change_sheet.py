@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimbus_reef.core import plan
-from nimbus_reef.core.plan import Action, Change, Entity
+from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.errors import BadFile
 from nimbus_reef.formats import change_sheet, tables
 

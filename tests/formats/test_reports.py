@@ -152,8 +152,8 @@ def bad(row, column, value):
     ("column", "value", "name", "reason"),
     [
         (0, "soon", "date", "no date"), (0, "", "date", "missing"), (1, "", "campaign", "missing"),
-        (4, "nearly", "match_type", "none of"), (7, "many", "clicks", "no number"), (7, "1.5", "clicks", "no number"),
-        (8, "-3", "spend", "negative"), (8, "3 apples", "spend", "no number"),
+        (4, "nearly", "match_type", "none of"), (7, "many", "clicks", "not a number"), (7, "1.5", "clicks", "not a number"),
+        (8, "-3", "spend", "negative"), (8, "3 apples", "spend", "not a number"),
     ],
 )  # fmt: skip
 def test_a_bad_cell_rejects_its_row_with_place_and_reason(path, column, value, name, reason):
@@ -174,7 +174,7 @@ def test_above_five_percent_nothing_is_loaded(path):
     ]
     with pytest.raises(BadFile) as problem:
         parse(path, csv_text(rows))
-    assert "spend is no number" in problem.value.message
+    assert "spend is not a number" in problem.value.message
     assert "first on line 2" in problem.value.message
 
 
@@ -319,6 +319,14 @@ def test_columns_that_nothing_is_read_from_are_named(path):
     many = [f"extra {n}" for n in range(9)]
     told = parse(path, csv_text([[*row, *many] for row in ROWS], headers=[*HEADERS, *many]))
     assert told.warnings[0].endswith("extra 5 and 3 more.")
+
+
+def test_what_one_row_is_follows_from_the_days_it_covers(path):
+    _, suggestion = read(path, csv_text(ROWS))
+    daily = suggestion.mapping
+    assert daily.row_is.endswith("× day")
+    columns = {k: v for k, v in daily.columns.items() if k != "date"}
+    assert replace(daily, columns=columns).row_is.endswith("× the days that it is the sum of")
 
 
 def test_a_mapping_must_be_whole(path):

@@ -6,7 +6,8 @@ from sqlalchemy import text
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import mapping, tables
 from nimbus_reef.jobs import intake
-from nimbus_reef.store import accounts, versions
+from nimbus_reef.store.loading import versions
+from nimbus_reef.store.people import accounts
 
 HEADER = "account,date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales\n"
 
@@ -25,7 +26,9 @@ def load(store, account, tmp_path, names, others):
         HEADER + "".join(f"{name},2026-10-0{n},C,G,t,exact,9,1,1.00,0,0\n" for n, name in enumerate(names, 1))
     )
     chosen = mapping.suggest_kind(tables.read_table(path, path.name))[0].mapping
-    return intake.load(store, account, path, path.name, chosen, scope="product", others=others)
+    return intake.load(
+        store, intake.LoadRequest(account, path, path.name, chosen, scope="product", others=others)
+    )
 
 
 def held(store):

@@ -11,8 +11,8 @@ from sqlalchemy import text
 from nimbus_reef import config
 from nimbus_reef.errors import NeedsYes
 from nimbus_reef.jobs import intake, queue
-from nimbus_reef.store import loads
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import loads
 
 TODAY = date(2026, 10, 20)
 DAILY = "date,campaign,impressions,clicks,spend,orders,sales\n"
@@ -23,10 +23,7 @@ def put(store, account, tmp_path, name, content, kind=None, **options):
     path = tmp_path / name
     path.write_text(content)
     looked = intake.look(store, account, path, name)
-    return intake.load(
-        store, account, path, name, intake.usual_maps(looked, kind), scope=options.pop("scope", None),
-        usual=looked.scope, today=TODAY, **options,
-    )  # fmt: skip
+    return intake.load(store, intake.LoadRequest(account, path, name, intake.usual_maps(looked, kind), scope=options.pop("scope", None), usual=looked.scope, today=TODAY, **options))  # fmt: skip
 
 
 def days_of(campaign, *days):

@@ -10,7 +10,8 @@ from nimbus_reef import config
 from nimbus_reef.errors import Conflict
 from nimbus_reef.formats import mapping, tables
 from nimbus_reef.jobs import intake, queue
-from nimbus_reef.store import loads, undo
+from nimbus_reef.store.loading import undo
+from nimbus_reef.store.record import loads
 
 GOOD = (
     "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
@@ -55,7 +56,7 @@ def test_a_bad_file_ends_failed_with_the_reason_and_waits_for_another_try(store,
     queue.run(conf, store, job_id)
     job = loads.get_job(store, job_id)
     assert job.state == "failed"
-    assert "spend is no number" in job.message
+    assert "spend is not a number" in job.message
     assert loads.get_upload(store, job.upload_id).state == "waiting"
     assert loads.batches(store, account.id) == []
 

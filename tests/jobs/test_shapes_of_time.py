@@ -6,15 +6,21 @@ import polars as pl
 import pytest
 from sqlalchemy import text
 
+from nimbus_reef.analysis.findings import findings
+from nimbus_reef.analysis.judged import judged_ads, judged_targets, judged_terms
+from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, BadInput, NeedsYes
 from nimbus_reef.formats import mapping
-from nimbus_reef.jobs import audit, intake
+from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand, shapes
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
-from nimbus_reef.store import accounts, aims, loads, row_frames, setting_frames, undo
-from nimbus_reef.store.facts import Facts
-from nimbus_reef.store.verify import verify
+from nimbus_reef.store.loading import undo
+from nimbus_reef.store.loading.verify import verify
+from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.reading import row_frames, setting_frames
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import loads
 
 LAST = date(2026, 10, 20)
 WINDOW = Window(LAST - timedelta(days=32), LAST - timedelta(days=3))
@@ -44,7 +50,9 @@ def put(store, account, tmp_path, name, frame, kind=None, days=None, **options):
     maps = intake.usual_maps(looked, kind)
     if days is not None:
         maps = [each if each.dated else mapping.replace(each, days=days) for each in maps]
-    return intake.load(store, account, path, name, maps, scope=None, today=TODAY, **options)
+    return intake.load(
+        store, intake.LoadRequest(account, path, name, maps, scope=None, today=TODAY, **options)
+    )
 
 
 def load_in_shape(store, tmp_path, frames, shape):
@@ -85,11 +93,11 @@ KEYS = {
 
 def verdicts(store, account):
     facts = Facts(store)
-    aim = aims.aims(store, account)
+    look = Look(account, WINDOW, aims.aims(store, account))
     found = {
-        "targets": audit.judged_targets(facts, account, WINDOW, aim),
-        "terms": audit.judged_terms(facts, account, WINDOW, aim),
-        "ads": audit.judged_ads(facts, account, WINDOW, aim),
+        "targets": judged_targets(facts, look),
+        "terms": judged_terms(facts, look),
+        "ads": judged_ads(facts, look),
     }
     names = {name: pl.col(name).cast(pl.String) for name in ("campaign", "ad_group", "match_type", "sku")}
     tables = {
@@ -98,7 +106,7 @@ def verdicts(store, account):
         .sort(KEYS[what])
         for what, rows in found.items()
     }
-    return tables, audit.findings(facts, account, WINDOW, aim, [], TODAY)
+    return tables, findings(facts, look, [], TODAY)
 
 
 def test_three_shapes_of_the_same_days_end_in_the_same_verdicts_and_stakes(store, tmp_path, frames):
@@ -117,8 +125,8 @@ def test_three_shapes_of_the_same_days_end_in_the_same_verdicts_and_stakes(store
             assert (other[what]["p_over"] - rows["p_over"]).abs().max() < 1e-9
         assert findings.overspend == found.overspend
         overs = ("costly-targets", "no-order-targets", "wasted-terms", "with-its-product")
-        assert {g.key: (len(g.rows), g.stake) for g in findings.groups if g.key in overs} == {
-            g.key: (len(g.rows), g.stake) for g in found.groups if g.key in overs
+        assert {g.check.key: (len(g.rows), g.stake) for g in findings.groups if g.check.key in overs} == {
+            g.check.key: (len(g.rows), g.stake) for g in found.groups if g.check.key in overs
         }
 
 
@@ -232,7 +240,7 @@ def test_a_mixed_sheet_without_dates_feeds_settings_and_sums_in_one_load(store, 
     assert [row.match_type for row in negatives] == ["negative_exact"] * 4
     assert negatives[0].name == "", "one is kept from a whole campaign"
     assert adjusted == 5
-    rows = audit.judged_targets(facts, account, WINDOW, aims.aims(store, account))
+    rows = judged_targets(facts, Look(account, WINDOW, aims.aims(store, account)))
     assert (rows["main_product"].is_not_null()).all(), "verdicts know the products"
     undone = undo.undo(store, account.id, done[0].batch_id)
     assert {each.kind for each in undone} == set(kinds), "one file is undone together"

@@ -8,7 +8,8 @@ import pytest
 
 from nimbus_reef import config
 from nimbus_reef.jobs import queue, watch
-from nimbus_reef.store import loads
+from nimbus_reef.jobs.intake import LoadRequest
+from nimbus_reef.store.record import loads
 
 HEAD = "date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales\n"
 DAY = "2026-10-{:02},C,G,t,exact,9,1,1.00,0,0\n"
@@ -40,13 +41,9 @@ def test_a_new_source_waits_for_its_mapping_and_is_loaded_by_itself_from_then_on
     assert waiting.file_name == "first.csv"
     assert loads.batches(store, account.id) == []
     looked = queue.intake.look(store, account, conf.uploads / waiting.sha256, "first.csv")
+    read_as = looked.suggestions[0].mapping
     queue.intake.load(
-        store,
-        account,
-        conf.uploads / waiting.sha256,
-        "first.csv",
-        looked.suggestions[0].mapping,
-        scope="brand",
+        store, LoadRequest(account, conf.uploads / waiting.sha256, "first.csv", read_as, scope="brand")
     )
     put(conf, account, "second.csv", HEAD + DAY.format(2))
     assert sweep() == 1

@@ -1,18 +1,24 @@
 """Frames for the core: which report serves, what settings hold, who keeps a row company."""
 
+import threading
+import time
+from concurrent.futures import ThreadPoolExecutor
 from datetime import date
 
 import polars as pl
 import pytest
 
+from nimbus_reef.analysis.judged import judged_targets
+from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats import mapping, reports, tables
-from nimbus_reef.jobs import audit
-from nimbus_reef.store import ingest, loads, row_frames, target_frames
-from nimbus_reef.store.cache import Cache
-from nimbus_reef.store.facts import Facts
-from nimbus_reef.store.ingest import Part, Source
+from nimbus_reef.store.loading import ingest
+from nimbus_reef.store.loading.ingest import Part, Source
+from nimbus_reef.store.reading import row_frames, target_frames
+from nimbus_reef.store.reading.cache import Cache
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import loads
 
 WINDOW = Window(date(2026, 10, 1), date(2026, 10, 10))
 
@@ -116,11 +122,11 @@ def test_a_load_makes_everything_new_at_once(load, store, account):
 def test_an_audit_of_judged_rows_is_kept_until_a_load(load, store, account):
     load("target_daily", [measured(**target(n, name=f"t{n}")) for n in range(1, 10)])
     facts = Facts(store)
-    first = audit.judged_targets(facts, account, WINDOW, Aims(0.28))
-    assert audit.judged_targets(facts, account, WINDOW, Aims(0.28)) is first
-    assert audit.judged_targets(facts, account, WINDOW, Aims(0.10)) is not first
+    first = judged_targets(facts, Look(account, WINDOW, Aims(0.28)))
+    assert judged_targets(facts, Look(account, WINDOW, Aims(0.28))) is first
+    assert judged_targets(facts, Look(account, WINDOW, Aims(0.10))) is not first
     load("target_daily", [measured(**target(10, name="new"))])
-    assert len(audit.judged_targets(facts, account, WINDOW, Aims(0.28))) == 10
+    assert len(judged_targets(facts, Look(account, WINDOW, Aims(0.28)))) == 10
 
 
 def test_what_is_held_is_told_by_kind(load, store, account):
@@ -153,6 +159,44 @@ def test_the_cache_holds_no_more_bytes_than_it_may():
     cache.put("large", pl.DataFrame({"n": range(100_000)}))
     assert cache.peek("large") is not None, "one that is too large for all is kept alone"
     assert cache.peek("c") is None
+
+
+def test_a_result_is_made_once_though_several_ask_at_the_same_time_on_an_empty_cache():
+    cache, calls = Cache(), []
+    together = threading.Barrier(4)
+
+    def make():
+        calls.append(threading.get_ident())
+        time.sleep(0.05)
+        return object()
+
+    def ask(_):
+        together.wait()
+        return cache.get("one", make)
+
+    with ThreadPoolExecutor(4) as pool:
+        made = set(pool.map(ask, range(4)))
+    assert (len(made), len(calls)) == (1, 1)
+
+
+def test_where_making_fails_whoever_waited_tries_for_themselves():
+    cache, failures = Cache(), []
+
+    def fail():
+        failures.append(1)
+        raise ValueError("not now")
+
+    for _ in range(2):
+        with pytest.raises(ValueError, match="not now"):
+            cache.get("one", fail)
+    assert len(failures) == 2
+    assert cache.get("one", lambda: "made") == "made"
+
+
+def test_a_result_may_be_made_of_others():
+    cache = Cache()
+    assert cache.get("outer", lambda: cache.get("inner", lambda: 1) + 1) == 2
+    assert cache.peek("inner") == 1
 
 
 def test_frames_count_wherever_a_result_keeps_them():

@@ -12,10 +12,12 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import Conflict, NeedsYes
 from nimbus_reef.formats import mapping, reports, tables
-from nimbus_reef.store import bulk, ingest, product_frames, snapshots, spelling, target_frames, word_frames
-from nimbus_reef.store.facts import Facts
-from nimbus_reef.store.ingest import Part, Source
-from nimbus_reef.store.models import FACTS
+from nimbus_reef.store.loading import ingest, spelling
+from nimbus_reef.store.loading.ingest import Part, Source
+from nimbus_reef.store.reading import product_frames, target_frames, word_frames
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import bulk, snapshots
+from nimbus_reef.store.record.models import FACTS
 
 TODAY = date(2026, 10, 20)
 WINDOW = Window(date(2026, 10, 1), date(2026, 10, 19))

@@ -10,10 +10,11 @@ from nimbus_reef.errors import BadFile
 from nimbus_reef.formats import mapping, reports, tables
 from nimbus_reef.formats.contract import SPAN_COLUMNS, Holds
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.store import ingest, snapshots, undo
-from nimbus_reef.store.ingest import Part, Source
-from nimbus_reef.store.models import FACTS
-from nimbus_reef.store.verify import verify
+from nimbus_reef.store.loading import ingest, undo
+from nimbus_reef.store.loading.ingest import Part, Source
+from nimbus_reef.store.loading.verify import verify
+from nimbus_reef.store.record import snapshots
+from nimbus_reef.store.record.models import FACTS
 
 TODAY = date(2026, 10, 20)
 EXAMPLE = {

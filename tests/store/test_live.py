@@ -8,9 +8,10 @@ import pytest
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats import mapping, reports, tables
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.store import ingest, product_frames, target_frames
-from nimbus_reef.store.facts import Facts
-from nimbus_reef.store.ingest import Part, Source
+from nimbus_reef.store.loading import ingest
+from nimbus_reef.store.loading.ingest import Part, Source
+from nimbus_reef.store.reading import product_frames, target_frames
+from nimbus_reef.store.reading.facts import Facts
 
 WINDOW = Window(date(2026, 10, 1), date(2026, 10, 10))
 PLACE = {"date": "2026-10-05", "campaign": "C", "state": "enabled"}

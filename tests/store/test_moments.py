@@ -4,8 +4,8 @@ import pytest
 from sqlalchemy import text
 
 from nimbus_reef.errors import StoreAway
-from nimbus_reef.store import moments
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import moments
 
 
 @pytest.fixture

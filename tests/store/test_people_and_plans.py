@@ -3,16 +3,21 @@
 import pytest
 from sqlalchemy import text
 
-from nimbus_reef.core.plan import Action, Change, Entity, ReadBack
+from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.core.plan import ReadBack
 from nimbus_reef.errors import BadInput, Conflict, NotFound, StoreAway
-from nimbus_reef.store import accounts, engine, people, plans
-from nimbus_reef.store.people import Role
+from nimbus_reef.store.people import accounts, people, plans
+from nimbus_reef.store.people.people import Role
+from nimbus_reef.store.record import engine
 
 CHANGE = Change(
     row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign="C", ad_group="G", target="t",
     match_type="broad", field="bid", old_value="1.00", new_value="0.70", reason="why",
 )  # fmt: skip
-BASIS = {"projected": {"spend": [0, 0, 0], "sales": [0, 0, 0]}}
+PROMISE = Promise(
+    window=("2026-10-01", "2026-10-30"), clicks=0, orders=0, spend=0, sales=0, a=1, b=1, aov=1, target_acos=0.3,
+    view="targets", row_id="1", projected={"spend": [0, 0, 0], "sales": [0, 0, 0]},
+)  # fmt: skip
 
 
 @pytest.fixture
@@ -73,11 +78,11 @@ def test_bad_people_are_refused(store, email, password):
 
 
 def test_changes_take_numbers_in_turn_and_one_key_is_open_once(store, account, owner):
-    first = plans.accept(store, account.id, owner.id, CHANGE, BASIS)
+    first = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
     with pytest.raises(Conflict, match="already"):
-        plans.accept(store, account.id, owner.id, CHANGE, BASIS)
+        plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
     plans.remove(store, account.id, owner.id, first.id)
-    second = plans.accept(store, account.id, owner.id, CHANGE, BASIS)
+    second = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
     assert [each.change.row for each in plans.planned(store, account.id)] == [2]
     with pytest.raises(Conflict, match="another way"):
         plans.put_back(store, account.id, owner.id, first.id)
@@ -89,7 +94,7 @@ def test_changes_take_numbers_in_turn_and_one_key_is_open_once(store, account, o
 
 
 def test_a_sheet_is_taken_over_whole_or_not_at_all(store, account, owner):
-    planned = plans.accept(store, account.id, owner.id, CHANGE, BASIS)
+    planned = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
     seen = plans.planned(store, account.id)
     from dataclasses import replace
 
@@ -108,7 +113,7 @@ def test_a_sheet_is_taken_over_whole_or_not_at_all(store, account, owner):
 
 
 def test_what_people_do_leaves_a_trail(store, account, owner):
-    planned = plans.accept(store, account.id, owner.id, CHANGE, BASIS)
+    planned = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
     plans.remove(store, account.id, owner.id, planned.id)
     with store.read() as connection:
         trail = connection.execute(text("SELECT what, person_id FROM trail ORDER BY id")).all()
@@ -135,7 +140,7 @@ def test_models_and_migrations_agree(database, tmp_path):
     from alembic.autogenerate import compare_metadata
     from alembic.migration import MigrationContext
 
-    from nimbus_reef.store.models import metadata
+    from nimbus_reef.store.record.models import metadata
 
     owner = engine.connect(database.owner_url, tmp_path / "s", tmp_path / "t")
     with owner.engine.connect() as connection:

@@ -7,9 +7,9 @@ import pytest
 from sqlalchemy import event, inspect
 
 from nimbus_reef.cli import wiring
-from nimbus_reef.store import engine, schema, server
-from nimbus_reef.store.models import metadata
-from nimbus_reef.store.server import write_whole
+from nimbus_reef.store.record import engine, schema, server
+from nimbus_reef.store.record.models import metadata
+from nimbus_reef.store.record.server import write_whole
 
 
 def test_a_reader_never_sees_half_a_file(tmp_path):

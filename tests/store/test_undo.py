@@ -4,7 +4,8 @@ import pytest
 from tests.store.test_ingest import WINDOW, days, held, load, term_rows
 
 from nimbus_reef.errors import Conflict, NotFound
-from nimbus_reef.store import ingest, loads, snapshots, undo
+from nimbus_reef.store.loading import ingest, undo
+from nimbus_reef.store.record import loads, snapshots
 
 
 def clicks(store, account):

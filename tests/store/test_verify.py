@@ -4,8 +4,9 @@ import pytest
 from sqlalchemy import text
 from tests.store.test_ingest import WINDOW, days, load, term_rows
 
-from nimbus_reef.store import snapshots, undo
-from nimbus_reef.store.verify import verify
+from nimbus_reef.store.loading import undo
+from nimbus_reef.store.loading.verify import verify
+from nimbus_reef.store.record import snapshots
 
 KIND = "search_term_daily"
 

@@ -6,17 +6,18 @@ from datetime import date, timedelta
 import polars as pl
 import pytest
 
-from nimbus_reef.core import change
+from nimbus_reef.analysis import movement, standing
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.readings import reading
+from nimbus_reef.core import change, checks
 from nimbus_reef.core.windows import Window, preceding
-from nimbus_reef.jobs import intake, movement, products, standing
-from nimbus_reef.jobs.narrow import EVERYTHING
+from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand, reports
 from nimbus_reef.sim.stories import Stories
 from nimbus_reef.sim.vocabulary import BRANDS
-from nimbus_reef.store import accounts, aims
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.facts import Facts
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.movement import pages
 
 LAST = date(2026, 11, 20)
@@ -37,9 +38,8 @@ class Told:
     """One brand as the demo has it, seen over its newest mature month."""
 
     facts: Facts
-    account: Account
+    look: Look
     stories: Stories
-    window: Window
     sides: pl.DataFrame
     found: dict[str, pl.DataFrame]
 
@@ -56,21 +56,18 @@ def told(request, store, tmp_path):
         mapping = intake.usual_maps(intake.look(store, account, path, path.name), kind)
         intake.load(
             store,
-            account,
-            path,
-            path.name,
-            mapping,
-            scope="all",
-            today=LAST + timedelta(days=1),
-            confirmed=True,
+            intake.LoadRequest(
+                account, path, path.name, mapping, scope="all", today=LAST + timedelta(days=1), confirmed=True
+            ),
         )
     facts, end = Facts(store), LAST - timedelta(days=account.maturing_days)
     window = Window(end - timedelta(days=29), end)
-    aim = aims.aims(store, account)
-    sides = movement.sides(facts, account, window, preceding(window), aim, "product", EVERYTHING)
-    return Told(
-        facts, account, made.stories, window, sides, products.found(facts, account, window, aim, EVERYTHING)
-    )
+    look = Look(account, window, aims.aims(store, account), preceding(window))
+    found = {
+        key: checks.run(checks.CHECKS[key], reading(facts, look, checks.CHECKS[key].reads)).rows
+        for key in ("page-broke", "growth-not-worth", "leaking-products")
+    }
+    return Told(facts, look, made.stories, movement.sides(facts, look, "product"), found)
 
 
 def pull(told):
@@ -90,9 +87,9 @@ def test_each_story_is_told_by_the_screen_it_belongs_to(told):
 def the_listing_that_broke_is_the_first_fall_beside_a_page_change(told):
     fell = told.found["page-broke"]
     assert fell["row_id"].to_list() == list(told.stories.collapsed)
-    assert "images" in fell["why"][0][1]
+    assert "images" in [each["field"] for each in fell["page"][0]]
     broke = LAST - timedelta(days=DAYS - 1 - told.stories.broke)
-    assert fell["why"][0][2] == str(broke)
+    assert fell["day"][0] == broke
 
 
 def bought_growth_is_said_to_be_bought_and_not_worth_it(told):
@@ -131,7 +128,7 @@ def the_leak_and_the_bought_growth_moved_acos_through_their_own_factors(told):
 
 def test_products_that_convert_badly_stand_at_the_bottom_of_their_category(told):
     """The product that drags its ad groups: conversion cut to a tenth, seen against the feed."""
-    stands = standing.product_standing(standing.ground(told.facts, told.account, told.window))
+    stands = standing.product_standing(standing.ground(told.facts, told.look))
     assert stands["ctr_at"].drop_nulls().is_between(5, 95).all()
     worst = stands.filter(pl.col("cvr_at").is_not_null()).sort("cvr_at").head(6)
     low = {*told.stories.leaked, *told.stories.collapsed}

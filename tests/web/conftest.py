@@ -6,7 +6,7 @@ import pytest
 from tests.conftest import PASSWORD
 
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store import accounts, plans
+from nimbus_reef.store.people import accounts, plans
 from nimbus_reef.web.factory import make_app
 from nimbus_reef.web.security import limiter
 

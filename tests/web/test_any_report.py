@@ -13,8 +13,10 @@ from nimbus_reef.jobs import intake
 from nimbus_reef.jobs.queue import make_queue
 from nimbus_reef.sim import brand, shapes
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
-from nimbus_reef.store import loads, people, undo
-from nimbus_reef.store.facts import TARGET_SOURCES, TOTAL_SOURCES
+from nimbus_reef.store.loading import undo
+from nimbus_reef.store.people import people
+from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
+from nimbus_reef.store.record import loads
 from nimbus_reef.web.factory import make_app
 
 LAST = date(2026, 10, 20)
@@ -77,10 +79,7 @@ def visitor(store, account, tmp_path):
 def load(store, account, paths, kinds):
     for kind in kinds:
         looked = intake.look(store, account, paths[kind], f"{kind}.csv")
-        intake.load(
-            store, account, paths[kind], f"{kind}.csv", intake.usual_maps(looked, kind), scope="all", today=TODAY,
-            confirmed=True,
-        )  # fmt: skip
+        intake.load(store, intake.LoadRequest(account, paths[kind], f"{kind}.csv", intake.usual_maps(looked, kind), scope="all", today=TODAY, confirmed=True))  # fmt: skip
 
 
 def check(visitor, held):

@@ -6,12 +6,16 @@ from datetime import date, timedelta
 import pytest
 from tests.web.conftest import text_of
 
+from nimbus_reef.analysis.findings import findings
+from nimbus_reef.analysis.judged import judged_targets
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.core.checks.targeting import WINNERS
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.jobs import audit
-from nimbus_reef.store import accounts, away, plans, target_frames
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.people import accounts, hidden_findings, plans
+from nimbus_reef.store.reading import target_frames
+from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.findings import pages
 
 FINDINGS = "/findings/"
@@ -29,17 +33,21 @@ def account(demo):
 def found(demo, account):
     """What is found now, worked out anew each time."""
     facts = Facts(demo.store)
-    yield lambda: audit.findings(facts, account, WINDOW, AIMS, away.away(demo.store, account.id), TODAY)
-    away.bring_back(demo.store, account.id, 1, [each.id for each in away.away(demo.store, account.id)])
+    yield lambda: findings(
+        facts, Look(account, WINDOW, AIMS), hidden_findings.away(demo.store, account.id), TODAY
+    )
+    hidden_findings.bring_back(
+        demo.store, account.id, 1, [each.id for each in hidden_findings.away(demo.store, account.id)]
+    )
 
 
 def group(found, key):
-    return next(each for each in found.groups if each.key == key)
+    return next(each for each in found.groups if each.check.key == key)
 
 
 def test_groups_come_largest_first_and_the_headline_is_never_more_than_the_spend(found):
     now = found()
-    stakes = [each.stake for each in now.groups if each.key != audit.WINNERS]
+    stakes = [each.stake for each in now.groups if each.check is not WINNERS]
     assert stakes == sorted(stakes, reverse=True)
     assert max(stakes) <= now.overspend <= now.spend
 
@@ -47,14 +55,14 @@ def test_groups_come_largest_first_and_the_headline_is_never_more_than_the_spend
 def test_what_is_put_away_for_good_leaves_the_list_and_the_headline(found, demo, account):
     before = found()
     first = group(before, "costly-targets").rows["row_id"][0]
-    away.put(
+    hidden_findings.put(
         demo.store, account.id, 1, "costly-targets", [first], until_day=None, until_clicks=None, reason="test"
     )
     after = found()
     assert first not in group(after, "costly-targets").rows["row_id"].to_list()
     assert after.overspend < before.overspend
     assert [each.row_id for each in after.hidden] == [first]
-    away.bring_back(demo.store, account.id, 1, [after.hidden[0].id])
+    hidden_findings.bring_back(demo.store, account.id, 1, [after.hidden[0].id])
     assert found().overspend == before.overspend
 
 
@@ -62,7 +70,7 @@ def test_what_is_put_away_for_good_leaves_the_list_and_the_headline(found, demo,
 def test_a_snoozed_finding_comes_back_on_its_day(found, demo, account, days, gone):
     first = group(found(), "costly-targets").rows["row_id"][0]
     until = TODAY + timedelta(days=days)
-    away.put(
+    hidden_findings.put(
         demo.store, account.id, 1, "costly-targets", [first], until_day=until, until_clicks=None, reason=""
     )
     assert (first not in group(found(), "costly-targets").rows["row_id"].to_list()) is gone
@@ -70,22 +78,48 @@ def test_a_snoozed_finding_comes_back_on_its_day(found, demo, account, days, gon
 
 def test_a_finding_snoozed_for_clicks_comes_back_with_them(demo, account):
     """Clicks are counted from the day it was put away on."""
-    facts = Facts(demo.store)
-    row = audit.judged_targets(facts, account, WINDOW, AIMS).sort("clicks", descending=True).to_dicts()[0]
+    facts, look = Facts(demo.store), Look(account, WINDOW, AIMS)
+    row = judged_targets(facts, look).sort("clicks", descending=True).to_dicts()[0]
     since = WINDOW.first + timedelta(days=3)
     clicks = target_frames.target_rows(facts, account.id, Window(since, WINDOW.last)).filter(
         target_id=row["target_id"]
     )["clicks"][0]
-    snoozed = away.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks + 1, "", since, "")
-    enough = away.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks, "", since, "")
-    assert audit.findings(facts, account, WINDOW, AIMS, [snoozed], TODAY).hidden == (snoozed,)
-    assert audit.findings(facts, account, WINDOW, AIMS, [enough], TODAY).hidden == ()
+    snoozed = hidden_findings.PutAway(
+        1, "costly-targets", str(row["target_id"]), None, clicks + 1, "", since, ""
+    )
+    enough = hidden_findings.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks, "", since, "")
+    assert findings(facts, look, [snoozed], TODAY).hidden == (snoozed,)
+    assert findings(facts, look, [enough], TODAY).hidden == ()
+
+
+@pytest.mark.parametrize("key", ["words-to-shut-out", "wasted-terms"])
+def test_words_and_terms_snoozed_for_clicks_come_back_with_theirs(demo, account, found, key):
+    """Those that the finding itself tells of the whole window, when it was put away before it began."""
+    facts, look = Facts(demo.store), Look(account, WINDOW, AIMS)
+    row = group(found(), key).rows.to_dicts()[0]
+
+    def hidden(clicks):
+        away = hidden_findings.PutAway(1, key, row["row_id"], None, clicks, "", WINDOW.first, "")
+        return findings(facts, look, [away], TODAY).hidden
+
+    assert row["clicks"] > 0
+    assert len(hidden(row["clicks"] + 1)) == 1
+    assert hidden(row["clicks"]) == ()
+
+
+def test_what_is_found_of_several_rows_offers_no_clicks_to_wait_for(owner):
+    page = owner.get(f"{FINDINGS}?account=fernhollow-de&window={WINDOW.first}..{WINDOW.last}").get_data(
+        as_text=True
+    )
+    forms = {form.partition('"')[0]: form for form in page.split('id="bulk-')[1:]}
+    assert 'name="clicks"' in forms["costly-targets"].partition("</form>")[0]
+    assert 'name="clicks"' not in forms["bottom-quarter"].partition("</form>")[0]
 
 
 def test_winners_sell_within_target_and_are_promoted_with_a_negative_at_their_source(
     found, demo, account, owner
 ):
-    rows = group(found(), audit.WINNERS).rows
+    rows = group(found(), WINNERS.key).rows
     assert (rows["orders"] >= 2).all()
     assert (rows["spend"] <= 0.28 * rows["sales"]).all()
     data = {
@@ -144,8 +178,8 @@ def test_the_page_puts_away_and_brings_back(owner, found):
 @pytest.mark.parametrize(
     ("form", "words"),
     [
-        ({"until": "good"}, "needs a reason"), ({"until": "day", "day": "soon"}, "is no day"),
-        ({"until": "day", "day": "2026-11-21"}, "not ahead"), ({"until": "clicks", "clicks": "0"}, "no number of clicks"),
+        ({"until": "good"}, "needs a reason"), ({"until": "day", "day": "soon"}, "is not a date"),
+        ({"until": "day", "day": "2026-11-21"}, "not ahead"), ({"until": "clicks", "clicks": "0"}, "not a number of clicks"),
         ({}, "When should"),
     ],
 )  # fmt: skip

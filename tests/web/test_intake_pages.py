@@ -14,11 +14,11 @@ from nimbus_reef.formats import mapping
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.tables import LINE, RawTable
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.loads import HeldReport, Job
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.record.loads import HeldReport, Job
 from nimbus_reef.web import params
-from nimbus_reef.web.figures import Figures
 from nimbus_reef.web.intake import choosing, pages
+from nimbus_reef.web.kit.figures import Figures
 
 ACCOUNT = Account(
     1,

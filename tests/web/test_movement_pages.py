@@ -7,10 +7,10 @@ import polars as pl
 import pytest
 from tests.web.conftest import row_ids, text_of
 
-from nimbus_reef.web.movement import courses
-from nimbus_reef.web.targeting import opening
+from nimbus_reef.web.movement import courses, trends
 
 SCOPE = "account=fernhollow-de&window=last-20"
+FIRST, LAST = "2026-10-29", "2026-11-17"
 
 
 def plain(response):
@@ -135,13 +135,19 @@ def test_trends_of_anything_one_alone_and_smoothed(owner):
         "group:GL-STRIP · grow · phrase · Strip lights",
         f"keyword:{keyword}",
     ):
-        assert (
-            owner.get(
-                "/movement/trends",
-                query_string={"account": "fernhollow-de", "whose": of, "smooth": "7", "only": "cvr"},
-            ).status_code
-            == 200
-        )
+        asked = {"account": "fernhollow-de", "whose": of}
+        shown = owner.get("/movement/trends", query_string=asked | {"smooth": "7", "only": "cvr"})
+        assert of.startswith("keyword") or of.partition(":")[2] in plain(shown)
+        days = table(owner.get("/movement/trends/export.csv", query_string=asked))
+        spent = sum(float(row["spend"]) for row in days if FIRST <= row["day"] <= LAST)
+        kind, _, name = of.partition(":")
+        if kind in ("product", "campaign"):
+            # What the same thing cost in the same days by the ledger, which says it per 30 days.
+            ledger = table(owner.get(f"/movement/ledger/export.csv?{SCOPE}&by={kind}&metric=spend"))
+            wanted = next(row for row in ledger if row["name"] == name)
+            assert spent * 30 / 20 == pytest.approx(float(wanted["value1"]), rel=1e-6), of
+        else:
+            assert spent > 0, of
     assert "When it worked, and the bid then" in plain(
         owner.get(f"/movement/trends?account=fernhollow-de&whose=keyword:{keyword}")
     )
@@ -170,9 +176,9 @@ def test_pulse_names_the_weakest_metric_and_the_main_mover(owner):
 
 def test_a_keyword_s_trend_is_held_against_its_own_target(owner, monkeypatch):
     """Not against that of the first target of its campaign."""
-    judged, held_against = opening.judged, []
+    judged, held_against = trends.judged, []
     monkeypatch.setattr(
-        opening, "judged", lambda *of: judged(*of).with_columns(target_acos=pl.col("target_id") / 10_000)
+        trends, "judged", lambda *of: judged(*of).with_columns(target_acos=pl.col("target_id") / 10_000)
     )
     monkeypatch.setattr(courses, "stretches", lambda days, target, write: held_against.append(target) or [])
     of = {"account": "fernhollow-de", "campaign": "GL-STRIP · grow · phrase", "sort": "-spend"}

@@ -9,12 +9,13 @@ import pytest
 from tests.conftest import LAST_DAY
 from tests.web.conftest import text_of
 
+from nimbus_reef.analysis.findings import findings
+from nimbus_reef.analysis.look import Look, Part
+from nimbus_reef.analysis.totals import summed, totals
+from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
-from nimbus_reef.jobs import audit
-from nimbus_reef.jobs.narrow import Narrow
-from nimbus_reef.jobs.totals import summed, totals
-from nimbus_reef.store import accounts, aims
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.reading.facts import Facts
 
 A = "account=fernhollow-de"
 WINDOWS = ("", "&window=last-14", "&window=2026-10-20..2026-11-05")
@@ -111,14 +112,14 @@ def test_a_product_s_targets_are_called_those_of_whole_ad_groups(owner, demo):
     own = money(shown, r"GL-PANEL-25W itself spent (€ [\d,]+)")
     account = accounts.by_key(demo.store, "fernhollow-de")
     facts = Facts(demo.store)
-    found = totals(facts, account, Window(*_days("")), None, Narrow(product="GL-PANEL-25W"))
+    found = totals(facts, Look(account, Window(*_days("")), Aims(0.28), None, Part(product="GL-PANEL-25W")))
     assert round(summed(found.now)["spend"] / 1e6) == own
 
 
 def test_overspend_never_exceeds_what_the_totals_report_says_was_spent(owner, demo):
     account = accounts.by_key(demo.store, "fernhollow-de")
     facts, window = Facts(demo.store), Window(*_days(""))
-    found = audit.findings(facts, account, window, aims.aims(demo.store, account), [], LAST_DAY)
+    found = findings(facts, Look(account, window, aims.aims(demo.store, account)), [], LAST_DAY)
     source = facts.total_source(account.id, [window])
     assert found.overspend <= facts.by_day(account.id, source, window, ("spend",))["spend"].sum()
 

@@ -6,10 +6,11 @@ from datetime import datetime
 import polars as pl
 import pytest
 
-from nimbus_reef.core.plan import Action, Change, Entity
-from nimbus_reef.store.plans import Planned
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.plan import pages
+from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.web.kit import planned as pages
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.plan.pages import page_of
 
 WRITE = Figures("en_IE", "EUR")
 SHARES = pl.DataFrame(
@@ -22,8 +23,11 @@ def planned(number, entity, field, row_id, spend):
     change = Change(
         row=number, action=Action.UPDATE, entity=entity, campaign="c", field=field, new_value="paused"
     )
-    projected = {"spend": [-spend] * 3, "sales": [0.0] * 3}
-    return Planned(number, change, {"row_id": row_id, "projected": projected}, datetime(2026, 11, 1))
+    promise = Promise(
+        window=("2026-10-01", "2026-10-30"), clicks=0, orders=0, spend=spend, sales=0, a=1, b=1, aov=1, target_acos=0.3,
+        view="targets", row_id=row_id, projected={"spend": [-spend] * 3, "sales": [0.0] * 3},
+    )  # fmt: skip
+    return Planned(number, change, promise, datetime(2026, 11, 1))
 
 
 PAUSE = planned(1, Entity.TARGET, "state", "1", 100.0)
@@ -47,7 +51,7 @@ def test_the_strip_adds_only_that_part():
 
 def test_a_phrase_counts_for_terms_that_no_earlier_negative_keeps_away():
     phrase = planned(4, Entity.NEGATIVE, "state", "grow", 120.0)
-    phrase = replace(phrase, basis={**phrase.basis, "terms": ["4-9", "5-9"]})
+    phrase = replace(phrase, promise=replace(phrase.promise, terms=("4-9", "5-9")))
     assert pages.overlaps([NEGATIVE, phrase])
     assert pages.own_shares([NEGATIVE, phrase], SHARES) == {4: pytest.approx(0.2)}
     assert pages.own_shares([phrase, NEGATIVE], SHARES) == {2: 0.0}
@@ -66,7 +70,7 @@ def test_the_plan_comes_in_pages_with_a_campaign_s_changes_together():
         return replace(each, change=replace(each.change, campaign=campaign))
 
     waiting = [change(number, "ab"[number % 2]) for number in range(250)]
-    first, last = pages.page_of(waiting, 1), pages.page_of(waiting, 9)
+    first, last = page_of(waiting, 1), page_of(waiting, 9)
     assert (first.number, first.of, first.campaigns, len(first.planned)) == (1, 3, 2, 100)
     assert {each.change.campaign for each in first.planned} == {"a"}
     assert (last.number, len(last.planned)) == (3, 50)

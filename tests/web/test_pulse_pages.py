@@ -7,15 +7,20 @@ import polars as pl
 import pytest
 from tests.web.conftest import text_of
 
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.pulse import Beat, Sums, beat, idle
+from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
-from nimbus_reef.jobs.pulse import Beat, Sums, beat
-from nimbus_reef.store import accounts, target_frames
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.people import accounts
+from nimbus_reef.store.reading import target_frames
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.web.kit.beats import next_step
 from nimbus_reef.web.pulse import pages
 
 TODAY = date(2026, 11, 21)
 WINDOW = Window(date(2026, 10, 19), date(2026, 11, 17))
 MICRO = 1_000_000
+AIMS = Aims(0.28)
 
 
 @pytest.fixture
@@ -27,7 +32,7 @@ def test_a_beat_sums_one_report_and_holds_it_against_all_trade(demo, account):
     """The totals are those of the rows; the days before lie outside the 45 days held."""
     facts = Facts(demo.store)
     before = Window(WINDOW.first - timedelta(days=10), WINDOW.first - timedelta(days=1))
-    made = beat(facts, account, WINDOW, before, TODAY)
+    made = beat(facts, Look(account, WINDOW, AIMS, before))
     assert made.source == "target_daily"
     assert made.now.spend == int(target_frames.target_rows(facts, account.id, WINDOW)["spend"].sum())
     assert made.now.spend < made.now.sales < made.now.total_sales
@@ -39,11 +44,11 @@ def test_a_beat_sums_one_report_and_holds_it_against_all_trade(demo, account):
 
 def test_all_trade_that_is_not_held_whole_gives_no_tacos(demo, account):
     early = Window(WINDOW.first - timedelta(days=60), WINDOW.last)
-    assert beat(Facts(demo.store), account, early, None, TODAY).now.tacos is None
+    assert beat(Facts(demo.store), Look(account, early, AIMS)).now.tacos is None
 
 
 def test_an_account_without_days_says_where_to_begin(demo, account):
-    empty = beat(Facts(demo.store), account, None, None, None)
+    empty = idle(Facts(demo.store), account)
     (purse,) = pages.purses([empty], TODAY)
     (line,) = purse.lines
     assert (line.spend, line.acos, line.sales_path, line.step.area) == ("–", "–", "", "intake")
@@ -69,7 +74,7 @@ def made_beat(account, **changes):
     ],
 )
 def test_the_next_step_is_the_first_that_waits(account, changes, words, area):
-    step = pages.next_step(made_beat(account, **changes), TODAY)
+    step = next_step(made_beat(account, **changes), TODAY)
     assert words in step.words
     assert step.area == area
 

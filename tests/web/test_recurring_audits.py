@@ -7,7 +7,7 @@ import openpyxl
 import pytest
 from tests.web.conftest import text_of
 
-from nimbus_reef.store import closings
+from nimbus_reef.store.people import closed_audits
 
 FINDINGS = "/findings/"
 
@@ -16,10 +16,10 @@ FINDINGS = "/findings/"
 def closed(owner, demo):
     """Findings with one audit closed and then two of its findings changed, as if time had gone by."""
     owner.post("/findings/close", data={"account": "fernhollow-de"})
-    last = closings.closings(demo.store, 1)[0]
+    last = closed_audits.closings(demo.store, 1)[0]
     yield last
-    for each in closings.closings(demo.store, 1):
-        closings.reopen(demo.store, 1, 1, each.id)
+    for each in closed_audits.closings(demo.store, 1):
+        closed_audits.reopen(demo.store, 1, 1, each.id)
 
 
 def test_closing_twice_in_a_row_says_nothing_is_new(owner, closed):
@@ -37,7 +37,7 @@ def test_what_was_not_there_is_new_and_what_is_no_more_is_gone(owner, demo, clos
         "where": "c · g",
         "stake": 5_000_000,
     }
-    closings.close(demo.store, 1, 1, part="", address="window=last-30", overspend=1, found=[*kept, gone])
+    closed_audits.close(demo.store, 1, 1, part="", address="window=last-30", overspend=1, found=[*kept, gone])
     response = owner.get(FINDINGS)
     page = text_of(response)
     # The first audit had it, the second had not, and now it is there again.
@@ -55,9 +55,9 @@ def test_a_closing_is_listed_with_its_settings_and_taken_back(owner, demo, close
     owner.post("/findings/close", data={"account": "fernhollow-de", "window": "last-60"})
     page = owner.get(FINDINGS).get_data(as_text=True)
     assert "window=last-60" in page
-    newest = closings.closings(demo.store, 1)[0]
+    newest = closed_audits.closings(demo.store, 1)[0]
     owner.post("/findings/reopen", data={"audit": newest.id})
-    assert [each.id for each in closings.closings(demo.store, 1)] == [closed.id]
+    assert [each.id for each in closed_audits.closings(demo.store, 1)] == [closed.id]
     assert owner.post("/findings/reopen", data={"audit": newest.id}).status_code == 404
 
 
@@ -75,9 +75,12 @@ def test_the_workbook_holds_every_sheet_of_the_audit(owner):
     assert book.sheetnames == ["Summary", "Findings", "Targets", "Search terms", "Words", "Plan"]
     rows = {row[0]: row[1:] for row in book["Summary"].iter_rows(values_only=True)}
     assert rows["brand"][0] == "Fernhollow"
-    stakes = [row[7] for row in book["Findings"].iter_rows(min_row=2, values_only=True)]
-    assert len(stakes) == rows["findings"][1]
-    headline = re.search(r"([\d,]+) per 30 days is likely", text_of(owner.get(FINDINGS)))[1]
+    head, *findings = book["Findings"].iter_rows(values_only=True)
+    assert len(findings) == rows["findings"][1]
+    page = text_of(owner.get(FINDINGS))
+    assert all(row[head.index("what")] for row in findings), "every finding has its name"
+    assert findings[0][head.index("what")] in page
+    headline = re.search(r"([\d,]+) per 30 days is likely", page)[1]
     assert f"{rows['overspend per 30 days, the same money once'][1]:,.0f}" == headline
 
 

@@ -7,8 +7,9 @@ import pytest
 from flask import url_for
 from tests.web.conftest import signed_in
 
-from nimbus_reef.core.plan import Action, Change, Entity
-from nimbus_reef.store import accounts, away, loads, people, plans, remarks
+from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.store.people import accounts, hidden_findings, notes, people, plans
+from nimbus_reef.store.record import loads
 
 OPEN = {"static", "alive", "people.sign_in"}
 """Routes that answer without a sign-in."""
@@ -58,17 +59,23 @@ def things(demo):
     change = plans.accept(
         store, account.id, 1,
         Change(row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign="c", field="bid", old_value="1.00", new_value="0.90"),
-        {"projected": {"spend": [0, 0, 0], "sales": [0, 0, 0]}, "window": ["2026-10-01", "2026-10-30"], "clicks": 0,
-         "spend": 0, "sales": 0, "a": 1, "b": 1, "aov": 1, "view": "targets", "row_id": "1"},
+        Promise(
+            window=("2026-10-01", "2026-10-30"), clicks=0, orders=0, spend=0, sales=0, a=1, b=1, aov=1, target_acos=0.3,
+            view="targets", row_id="1", projected={"spend": [0, 0, 0], "sales": [0, 0, 0]},
+        ),
     )  # fmt: skip
-    remarks.add(store, account.id, 1, "targets", "1", "x")
-    away.put(store, account.id, 1, "costly-targets", ["1"], until_day=None, until_clicks=None, reason="x")
+    notes.add(store, account.id, 1, "targets", "1", "x")
+    hidden_findings.put(
+        store, account.id, 1, "costly-targets", ["1"], until_day=None, until_clicks=None, reason="x"
+    )
     yield {
         "upload_id": upload, "batch_id": loads.batches(store, account.id)[0].id, "job_id": job,
-        "change_id": change.id, "remark_id": remarks.of_row(store, account.id, "targets", "1")[0].id, "view_id": 999,
+        "change_id": change.id, "remark_id": notes.of_row(store, account.id, "targets", "1")[0].id, "view_id": 999,
     }  # fmt: skip
     plans.remove_many(store, account.id, 1, [change.id])
-    away.bring_back(store, account.id, 1, [each.id for each in away.away(store, account.id)])
+    hidden_findings.bring_back(
+        store, account.id, 1, [each.id for each in hidden_findings.away(store, account.id)]
+    )
 
 
 WORDS = {"name": "targets", "ending": "csv", "what": "campaign", "filename": "x"}

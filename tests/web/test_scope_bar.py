@@ -7,7 +7,7 @@ import pytest
 from tests.web.conftest import row_ids, text_of
 
 from nimbus_reef.core.targeting import Aims
-from nimbus_reef.store import accounts, aims
+from nimbus_reef.store.people import accounts, aims
 
 TARGETS = "/targeting/targets"
 

@@ -1,14 +1,19 @@
 """Standing by Flask's client: the tree, groups, products, the path, queries, peers typed in."""
 
 import re
+from datetime import date
 
+import polars as pl
 import pytest
 from tests.web.conftest import row_ids, text_of
 
+from nimbus_reef.analysis.totals import Totals
 from nimbus_reef.core import peers
-from nimbus_reef.store import loads, undo
-from nimbus_reef.web import strips
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.store.loading import undo
+from nimbus_reef.store.record import loads
+from nimbus_reef.web.kit import strips
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.standing import tree
 
 VIEWS = ("tree", "products", "formats", "path", "queries", "shape", "peers")
 
@@ -19,10 +24,19 @@ def plain(response):
 
 @pytest.mark.parametrize("view", VIEWS)
 def test_every_view_answers_for_a_brand_and_for_a_viewer(owner, viewer, view):
-    for who in (owner, viewer):
-        response = who.get(f"/standing/{view}?account=fernhollow-de")
-        assert response.status_code == 200
-        assert "Standing" in text_of(response)
+    """Each with its own answer, in figures where it has some; a viewer reads the same."""
+    answers = {
+        "tree": r"(is the weak link|is the lowest)\. .+ ahead of \d+ % of peers",
+        "products": r"is weak where \d+ % is spent|No product stands in the bottom quarter",
+        "formats": r"Product ads take \d+ % of spend",
+        "path": r"You have [\d.]+ % of the market’s impressions and [\d.]+ % of its clicks",
+        "queries": r"in \d+ of \d+ queries that can be told",
+        "shape": r"Campaigns by state\s+\d+\s+\d+ enabled",
+        "peers": r"the figures under which 20, 50 and 80 % of the peers lie",
+    }
+    told = [plain(who.get(f"/standing/{view}?account=fernhollow-de")) for who in (owner, viewer)]
+    for text in told:
+        assert re.search(answers[view], text), text[:600]
 
 
 def test_the_tree_names_the_weakest_link_and_what_closing_the_gap_would_bring(owner):
@@ -117,7 +131,7 @@ def test_peer_figures_are_typed_in_beside_the_feed_s_and_can_be_undone(owner, de
 
 @pytest.mark.parametrize(
     ("wrong", "why"),
-    [({"p50": "x"}, "no number"), ({"p80": "1.5"}, "have to rise"), ({"brands": "5"}, "too few"), ({"category": ""}, "need a metric")],
+    [({"p50": "x"}, "not a number"), ({"p80": "1.5"}, "have to rise"), ({"brands": "5"}, "too few"), ({"category": ""}, "need a metric")],
 )  # fmt: skip
 def test_typed_in_figures_that_cannot_be_are_refused(owner, wrong, why):
     form = {
@@ -144,3 +158,38 @@ def test_what_is_too_thin_is_drawn_hollow_and_says_what_is_missing():
         peers.standing("cvr", {"clicks": 60, "orders": 3}, None, None), Figures("en_IE", "EUR")
     )
     assert unknown.x is None
+
+
+@pytest.mark.parametrize(
+    ("metric", "value", "typical", "says"),
+    [
+        ("ctr", 0.01, 0.012, "the same impressions would bring about € 400 more sales per 30 days"),
+        ("cpc", 0.8, 0.6, "the same clicks would cost about € 200 less per 30 days"),
+        ("acos", 0.4, 0.3, "the same sales would cost about € 200 less per 30 days"),
+        ("cvr", 0.1, 0.05, ""), ("cvr", None, 0.05, ""), ("cart_rate", 0.1, 0.2, ""),
+    ],
+)  # fmt: skip
+def test_what_closing_the_gap_would_bring_in_words(metric, value, typical, says):
+    """Of 15 days with € 1,000 of sales and € 400 of spend: twice that in 30."""
+    now = {"sales": 1_000_000_000, "spend": 400_000_000}
+    said = tree.gap_words(metric, value, typical, now, 15, Figures("en_IE", "EUR")).replace("\xa0", " ")
+    assert says in said
+    assert bool(said) is bool(says)
+
+
+def test_the_nodes_of_the_tree_say_value_change_and_whether_that_is_good():
+    """Half the spend for the same sales: cost of sale halved; counts are compared per day, rates as they are."""
+
+    def days(spend, count):
+        row = {"first_day": date(2026, 10, 1), "day": date(2026, 10, 1), "impressions": 10_000, "clicks": 100,
+               "spend": spend * 1_000_000, "orders": 10, "units": 10, "sales": 400 * 1_000_000}  # fmt: skip
+        return pl.DataFrame([row] * count)
+
+    found = Totals("campaign_daily", days(100, 2), days(200, 1), 2, 1)
+    nodes = tree.nodes(found, {}, Figures("en_IE", "EUR"))
+    spend, acos, sales = nodes["spend"], nodes["acos"], nodes["sales"]
+    assert (spend.value.replace("\xa0", " "), spend.up, spend.good) == ("€ 200", False, None)
+    assert (acos.value.replace("\xa0", " "), acos.up, acos.good) == ("25.0 %", False, True)
+    assert "25.0" in acos.change
+    assert sales.up is None, "as much a day as before"
+    assert nodes["ctr"].value.replace("\xa0", " ") == "1.00 %"

@@ -8,7 +8,7 @@ import polars as pl
 import pytest
 from tests.web.conftest import row_ids, text_of
 
-from nimbus_reef.store import plans
+from nimbus_reef.store.people import plans
 from nimbus_reef.web.exports import routes as exporting
 from nimbus_reef.web.targeting import routes as targeting
 
@@ -76,13 +76,13 @@ def test_selected_rows_are_accepted_together_and_taken_back_together(owner, demo
         f"{TARGETS}/accept-many", data={"rows": ids, "where": "verdict:is:costly"}, follow_redirects=True
     )
     assert "5 changes accepted into the plan." in text_of(done)
-    assert {each.basis["row_id"] for each in planned(demo)} == set(ids)
+    assert {each.promise.row_id for each in planned(demo)} == set(ids)
     again = owner.post(f"{TARGETS}/accept-many", data={"rows": ids}, follow_redirects=True)
     assert "0 changes accepted into the plan; 5 were in it already." in text_of(again)
     owner.post(f"{TARGETS}/accept-many", data={"rows": row_ids(owner.get(TARGETS))[5:8]})
     back = owner.post("/plan/take-back", follow_redirects=True)
     assert "taken back out of the plan" in text_of(back)
-    assert {each.basis["row_id"] for each in planned(demo)} == set(ids)
+    assert {each.promise.row_id for each in planned(demo)} == set(ids)
 
 
 def test_all_filtered_rows_are_accepted_and_a_single_acceptance_is_the_same(owner, demo):
@@ -94,13 +94,13 @@ def test_all_filtered_rows_are_accepted_and_a_single_acceptance_is_the_same(owne
     accepted = int(re.search(r"([\d,]+) changes? accepted", done)[1])
     nothing = int((re.search(r"on ([\d,]+) there is nothing", done) or [0, 0])[1])
     assert accepted + nothing == count
-    many = {each.basis["row_id"]: each for each in planned(demo)}
+    many = {each.promise.row_id: each for each in planned(demo)}
     one = next(iter(many.values()))
     plans.remove(demo.store, 1, 1, one.id)
-    owner.post(f"{TARGETS}/accept", data={"row": one.basis["row_id"]})
-    (alone,) = [each for each in planned(demo) if each.basis["row_id"] == one.basis["row_id"]]
-    assert (alone.change.new_value, alone.change.reason, alone.basis) == (
-        one.change.new_value, one.change.reason, one.basis,
+    owner.post(f"{TARGETS}/accept", data={"row": one.promise.row_id})
+    (alone,) = [each for each in planned(demo) if each.promise.row_id == one.promise.row_id]
+    assert (alone.change.new_value, alone.change.reason, alone.promise) == (
+        one.change.new_value, one.change.reason, one.promise,
     )  # fmt: skip
 
 

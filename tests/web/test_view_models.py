@@ -5,12 +5,16 @@ from datetime import date
 import polars as pl
 import pytest
 
+from nimbus_reef.analysis import judged_tables, tables
+from nimbus_reef.core.bids import Reason
 from nimbus_reef.core.projection import Range
+from nimbus_reef.core.proposals import Move, Proposal
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.web import charts, tables
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.targeting import drawer, luck, pages
+from nimbus_reef.web.kit import charts
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.marks import changes_of_row
+from nimbus_reef.web.targeting import drawer, luck
 
 EURO = Figures("en_IE", "EUR")
 
@@ -51,7 +55,7 @@ def test_figures_follow_the_account_s_locale_and_currency():
     assert plain(Figures("en_GB", "GBP").money(3)) == "£ 3"
 
 
-FIELDS = pages.fields(pages.TARGETS, "evidence")
+FIELDS = judged_tables.fields(judged_tables.TARGETS, "evidence")
 
 
 @pytest.mark.parametrize(
@@ -160,6 +164,28 @@ def test_the_words_that_change_a_verdict_are_named_with_their_figures():
     assert drawer.decided_by_words(row, [], EURO) == ""
     alone = plain(drawer.decided_by_words(row | {"prior_a": 0.2, "prior_b": 90.0}, [word], EURO))
     assert "its words alone say so" in alone
+    dear = row | {"prior_a": 0.2, "prior_b": 90.0, "free_a": 0.3, "free_b": 90.0}
+    assert plain(drawer.decided_by_words(dear, [word], EURO)).endswith("16 were due)."), (
+        "no click is needed either way"
+    )
+    other = plain(drawer.decided_by_words(row | {"free_a": 0.2, "free_b": 90.0}, [word], EURO))
+    assert other.endswith(
+        f"{with_words} clicks without an order are enough, without its words no click is needed."
+    )
+
+
+def test_a_word_to_bid_lower_on_is_not_left_for_now():
+    lower = Proposal(Move.NONE, (Reason("word_lower", (0.7,)),))
+    assert drawer.offer(lower, None, EURO).headline == "bid lower on what brings it"
+    assert not drawer.offer(lower, None, EURO).acceptable
+    unsure = Proposal(Move.NONE, (Reason("word_unsure", (0.7,)),))
+    assert drawer.offer(unsure, None, EURO).headline == "leave it for now"
+
+
+def test_what_else_a_negative_hits_is_that_of_all_its_ad_groups():
+    products = pl.DataFrame({"sku": ["A"], "orders": [3], "sales": [9_000_000]})
+    assert drawer.products_hit(products, EURO)[0].note == "3 orders from this ad group"
+    assert drawer.products_hit(products, EURO, 24)[0].note == "3 orders from these ad groups"
 
 
 def test_charts_carry_theme_colours_and_the_changes_of_the_bid():
@@ -201,7 +227,7 @@ def test_a_row_is_marked_with_changes_of_its_own_its_ad_group_and_its_campaign()
             change(8, "state", ad_group_id=3, campaign_id=2, product_id=1),
         ]
     )
-    marked = drawer.changes_of_row(row, [charts.Marked(date(2026, 10, 3), "bid 1 → 2")], changes)
+    marked = changes_of_row(row, [charts.Marked(date(2026, 10, 3), "bid 1 → 2")], changes)
     assert [(each.day.day, each.words) for each in marked] == [
         (3, "bid 1 → 2"), (5, "ad group’s default bid 1 → 2"), (6, "campaign’s daily budget 1 → 2"),
     ]  # fmt: skip

@@ -8,7 +8,7 @@ from urllib.parse import quote
 import polars as pl
 from tests.web.conftest import row_ids, text_of
 
-from nimbus_reef.store import plans
+from nimbus_reef.store.people import plans
 
 WORDS = "/targeting/words"
 
@@ -85,7 +85,7 @@ def test_accepting_a_phrase_puts_a_phrase_negative_where_it_was_paid_for(owner, 
     assert {each.change.match_type for each in accepted} == {"negative_phrase"}
     places = [(each.change.campaign, each.change.ad_group, each.change.target) for each in accepted]
     assert len(set(places)) == len(places)
-    assert all(each.basis["projected"]["spend"][1] < 0 for each in accepted)
+    assert all(each.promise.projected["spend"][1] < 0 for each in accepted)
     assert "In the plan, row" in text_of(owner.get(f"{WORDS}?open={quote(phrase)}"))
 
 

@@ -14,9 +14,10 @@ from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
 from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand, reports, shapes
 from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
-from nimbus_reef.store import accounts, people, server
-from nimbus_reef.store.engine import Store
-from nimbus_reef.store.people import Role
+from nimbus_reef.store.people import accounts, people
+from nimbus_reef.store.people.people import Role
+from nimbus_reef.store.record import server
+from nimbus_reef.store.record.engine import Store
 
 DEMO_EMAIL = "demo@nimbus-reef.example"
 DAYS = 120
@@ -75,10 +76,7 @@ def _load_brand(store: Store, spec: BrandSpec, paths: dict[str, Path], last_day:
     for path in paths.values():
         step(f"{spec.name}: loading {path.stem.replace('_', ' ')}")
         looked = intake.look(store, account, path, path.name)
-        intake.load(
-            store, account, path, path.name, intake.usual_maps(looked, path.stem),
-            scope="all", today=last_day + timedelta(days=1), confirmed=True,
-        )  # fmt: skip
+        intake.load(store, intake.LoadRequest(account, path, path.name, intake.usual_maps(looked, path.stem), scope="all", today=last_day + timedelta(days=1), confirmed=True))  # fmt: skip
 
 
 def _mixed_sample(frames: Mapping[str, pl.DataFrame], last_day: date, folder: Path) -> None:

@@ -14,9 +14,9 @@ from nimbus_reef.config import Config
 from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
-from nimbus_reef.store import accounts
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.engine import Store
+from nimbus_reef.store.people import accounts
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.record.engine import Store
 
 SPEC: Final = replace(FERNHOLLOW, key="fernhollow-large", name="Fernhollow at size")
 
@@ -60,13 +60,15 @@ def load(
         chosen = intake.usual_maps(looked, path.stem.partition("-")[0])
         intake.load(
             store,
-            account,
-            path,
-            path.name,
-            chosen,
-            scope="all",
-            today=last_day + timedelta(days=1),
-            confirmed=True,
+            intake.LoadRequest(
+                account,
+                path,
+                path.name,
+                chosen,
+                scope="all",
+                today=last_day + timedelta(days=1),
+                confirmed=True,
+            ),
         )
         path.unlink()
     return account

@@ -4,13 +4,22 @@ from __future__ import annotations
 
 from datetime import timedelta
 from pathlib import Path
-from typing import Any
+from urllib.parse import urlencode
 
 import click
 import polars as pl
-from werkzeug.datastructures import MultiDict
 
 from nimbus_reef import config
+from nimbus_reef.analysis import judged_tables, tables
+from nimbus_reef.analysis import movement as movement_work
+from nimbus_reef.analysis import standing as standing_work
+from nimbus_reef.analysis.findings import Findings, named, written_down
+from nimbus_reef.analysis.findings import findings as findings_of
+from nimbus_reef.analysis.look import DEFAULT_AGAINST, Look, asked
+from nimbus_reef.analysis.movement import MOVED
+from nimbus_reef.analysis.proposals import judged
+from nimbus_reef.analysis.pulse import beat, idle
+from nimbus_reef.analysis.recurring import since_last
 from nimbus_reef.cli import output, wiring
 from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.core import change
@@ -20,21 +29,12 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.tables import csv_lines
-from nimbus_reef.jobs import audit, exports
-from nimbus_reef.jobs import movement as movement_work
-from nimbus_reef.jobs import standing as standing_work
+from nimbus_reef.jobs import exports
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.jobs.pulse import beat
-from nimbus_reef.jobs.recurring import since_last
-from nimbus_reef.store import accounts, aims, away, closings, loads, plans
-from nimbus_reef.store.engine import Store
-from nimbus_reef.store.facts import Facts
-from nimbus_reef.web import params, tables
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.findings import pages as finding_pages
-from nimbus_reef.web.movement.pages import MOVED
-from nimbus_reef.web.params import Scope
-from nimbus_reef.web.targeting import opening, pages
+from nimbus_reef.store.people import accounts, aims, closed_audits, hidden_findings, plans
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import loads
+from nimbus_reef.store.record.engine import Store
 
 _ACCOUNT = click.option("--account", "key", required=True, help="Key of the account.")
 _WINDOW = click.option(
@@ -45,16 +45,18 @@ _WINDOW = click.option(
 _COVERED_DAYS = 120
 
 
-def _scope(store: Store, facts: Facts, key: str, values: dict[str, Any]) -> Scope:
+def _look(store: Store, facts: Facts, key: str, window: str, against: str = DEFAULT_AGAINST) -> Look:
     account = wiring.account(store, key)
-    if facts.newest_day(account.id) is None:
+    found = asked(facts, account, aims.aims(store, account), window, against)
+    if found is None:
         raise NotFound("Nothing is loaded yet.", place=key, remedy="Load a report with `reef import`.")
-    return params.of_account(MultiDict(values), account, facts, aims.aims(store, account))
+    return found
 
 
-def _found(facts: Facts, what: Scope) -> audit.Findings:
-    put_away = away.away(facts.store, what.account.id)
-    return audit.findings(facts, what.account, what.window, what.aims, put_away, today_of(what.account))
+def _found(facts: Facts, look: Look) -> Findings:
+    return findings_of(
+        facts, look, hidden_findings.away(facts.store, look.account.id), today_of(look.account)
+    )
 
 
 @click.command()
@@ -68,9 +70,8 @@ def pulse(conf: config.Config, window: str, form: str) -> None:
         facts = Facts(store)
         for account in accounts.all_accounts(store):
             newest = facts.newest_day(account.id)
-            what = params.of_account(MultiDict({"window": window}), account, facts)
-            held = newest is not None
-            made = beat(facts, account, what.window if held else None, what.against if held else None, newest)
+            look = asked(facts, account, aims.aims(store, account), window)
+            made = idle(facts, account) if look is None else beat(facts, look)
             now, then = made.now, made.then
             rows.append(
                 {
@@ -117,12 +118,12 @@ def findings(conf: config.Config, key: str, window: str, form: str) -> None:
     """Show the findings of an account, largest first; those put away are left out."""
     with wiring.running_store(conf) as store:
         facts = Facts(store)
-        what = _scope(store, facts, key, {"window": window})
-        found = _found(facts, what)
-        news = since_last(facts, what.account, found, what.part).since.news
+        look = _look(store, facts, key, window)
+        found = _found(facts, look)
+        news = since_last(facts, look.account, found, "").since.news
     rows = [
         {
-            "finding": group.key, "news": str(news.get((group.key, row["row_id"]), "")), "to_do": group.to_do, "row": row["row_id"], "campaign": row["campaign"],
+            "finding": group.check.key, **dict(zip(("what", "where"), named(group.check, row), strict=True)), "news": str(news.get((group.check.key, row["row_id"]), "")), "to_do": group.check.to_do, "row": row["row_id"], "campaign": row["campaign"],
             "ad_group": row["ad_group"], "target": row["target"], "term": row.get("term"),
             "at_stake": from_micro(row["stake"]), "clicks": row["clicks"], "orders": row["orders"],
             "spend": from_micro(row["spend"]), "sales": from_micro(row["sales"]),
@@ -131,7 +132,7 @@ def findings(conf: config.Config, key: str, window: str, form: str) -> None:
         for row in group.rows.to_dicts()
     ]  # fmt: skip
     click.echo(
-        f"{from_micro(found.overspend):,.2f} {what.account.currency} per 30 days likely above target, "
+        f"{from_micro(found.overspend):,.2f} {look.account.currency} per 30 days likely above target, "
         "the same money counted once.", err=True,
     )  # fmt: skip
     output.show(rows, form)
@@ -141,7 +142,11 @@ def findings(conf: config.Config, key: str, window: str, form: str) -> None:
 @_ACCOUNT
 @_WINDOW
 @click.option(
-    "--view", type=click.Choice(list(pages.VIEWS)), default="targets", show_default=True, help="Which rows."
+    "--view",
+    type=click.Choice(list(judged_tables.VIEWS)),
+    default="targets",
+    show_default=True,
+    help="Which rows.",
 )
 @click.option(
     "--where", multiple=True, help="A filter as in the page's address, such as acos:gt:28; may repeat."
@@ -159,17 +164,19 @@ def table(
 ) -> None:  # fmt: skip
     """Write the rows of a table, filtered and sorted as on its page."""
     if target is not None and target.suffix not in (".csv", ".xlsx", ".parquet"):
-        raise BadInput(f"“{target.name}” is no kind of table.", remedy="End it in .csv, .xlsx or .parquet.")
-    shown = pages.VIEWS[view]
+        raise BadInput(
+            f"“{target.name}” is not a kind of table.", remedy="End it in .csv, .xlsx or .parquet."
+        )
+    shown = judged_tables.VIEWS[view]
     with wiring.running_store(conf) as store:
         facts = Facts(store)
-        what = _scope(store, facts, key, {"window": window, "where": list(where), "q": search})
-        known = pages.fields(shown, what.judge)
+        look = _look(store, facts, key, window)
+        known = judged_tables.fields(shown, "evidence")
         listed = tables.listing(
-            opening.judged(facts, shown, what, what.window), filters=tables.parse_filters(what.where, known),
-            query=what.query, text_columns=shown.text_columns, sort=sort, fields=known, page=1,
+            judged(facts, look, shown.subject), filters=tables.parse_filters(where, known), query=search.strip(),
+            text_columns=shown.text_columns, sort=sort, fields=known, page=1,
         )  # fmt: skip
-    made = pages.table_to_export(shown, listed.ordered, what.window)
+    made = judged_tables.table_to_export(shown, listed.ordered, look.window)
     if target is None or target.suffix == ".csv":
         lines = "".join(csv_lines(made.rows.columns, made.rows.iter_rows()))
         if target is None:
@@ -214,12 +221,11 @@ def close(conf: config.Config, key: str, window: str) -> None:
     """Close an audit: the next one says what is new, what came back and what is gone."""
     with wiring.running_store(conf) as store:
         facts = Facts(store)
-        what = _scope(store, facts, key, {"window": window})
-        found = _found(facts, what)
-        write = Figures(what.account.locale, what.account.currency)
-        closings.close(
-            store, what.account.id, None, part=what.part, address=what.address, overspend=found.overspend,
-            found=finding_pages.written_down(found, what.window.days, write),
+        look = _look(store, facts, key, window)
+        found = _found(facts, look)
+        closed_audits.close(
+            store, look.account.id, None, part="", address=urlencode([*([("window", window)] if window else []), ("looked_at", look.window.days)]),
+            overspend=found.overspend, found=written_down(found),
         )  # fmt: skip
     click.echo(f"Closed with {found.count()} findings.")
 
@@ -240,8 +246,8 @@ def standing(conf: config.Config, key: str, window: str, by: str, form: str) -> 
     """Show where metrics stand among category peers: the per cent of them each is ahead of."""
     with wiring.running_store(conf) as store:
         facts = Facts(store)
-        what = _scope(store, facts, key, {"window": window})
-        on = standing_work.ground(facts, what.account, what.window)
+        look = _look(store, facts, key, window)
+        on = standing_work.ground(facts, look)
         if by == "product":
             rows = standing_work.product_standing(on).drop("product_id").to_dicts()
             output.show(rows, form)
@@ -274,7 +280,7 @@ def standing(conf: config.Config, key: str, window: str, by: str, form: str) -> 
 @_ACCOUNT
 @_WINDOW
 @click.option(
-    "--against", default=params.DEFAULT_AGAINST, show_default=True, help="preceding, last-year or a range."
+    "--against", default=DEFAULT_AGAINST, show_default=True, help="preceding, last-year or a range."
 )
 @click.option(
     "--by",
@@ -289,17 +295,14 @@ def movement(conf: config.Config, key: str, window: str, against: str, by: str, 
     """Show who moved spend, sales and ACOS: class, effect on profit, and ACOS split by factor."""
     with wiring.running_store(conf) as store:
         facts = Facts(store)
-        what = _scope(store, facts, key, {"window": window, "against": against})
-        if what.against is None:
+        look = _look(store, facts, key, window, against)
+        if look.against is None:
             raise BadInput(
                 "Movement needs days to compare with.", remedy="Leave --against out, or name some."
             )
-        rows = movement_work.sides(facts, what.account, what.window, what.against, what.aims, by, what.narrow)
+        rows = movement_work.sides(facts, look, by)
     split = change.split_acos(rows)
     shown = rows if split is None else split
     parts = [] if split is None else ["part", "pull", *change.ACOS_PARTS]
     shown = shown.sort(pl.col("profit").abs(), descending=True)
     output.show(shown.select(*MOVED, *parts).to_dicts(), form)
-
-
-COMMANDS = (standing, movement, pulse, coverage, findings, close, table, plan)

@@ -17,6 +17,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from nimbus_reef import config
 from nimbus_reef.cli import output, wiring
 from nimbus_reef.cli.output import FORMAT
+from nimbus_reef.core.model import SCOPES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.contract import Holds
@@ -25,13 +26,15 @@ from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.formats.values import DateOrder, Style
 from nimbus_reef.jobs import intake
-from nimbus_reef.store import accounts, loads, row_frames, snapshots, trails, undo, verify
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.engine import Store
-from nimbus_reef.store.facts import Facts
-from nimbus_reef.store.ingest import Loaded
-from nimbus_reef.store.ingest import Progress as Report
-from nimbus_reef.store.models import FACTS, SCOPES
+from nimbus_reef.store.loading import undo, verify
+from nimbus_reef.store.loading.ingest import Loaded
+from nimbus_reef.store.loading.ingest import Progress as Report
+from nimbus_reef.store.people import accounts, trail
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.reading import row_frames
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import loads, snapshots
+from nimbus_reef.store.record.engine import Store
 
 err = Console(stderr=True)
 
@@ -54,7 +57,7 @@ def _columns(pairs: tuple[str, ...]) -> dict[str, str]:
     for pair in pairs:
         name, _, header = pair.partition("=")
         if not header:
-            raise BadInput(f"“{pair}” is no column choice.", remedy="Write --column spend='Cost (EUR)'.")
+            raise BadInput(f"“{pair}” does not choose a column.", remedy="Write --column spend='Cost (EUR)'.")
         chosen[name.strip()] = header
     return chosen
 
@@ -190,7 +193,7 @@ def import_(
             )
             for loaded in done:
                 detail = {"batch": loaded.batch_id, "file": path.name}
-                trails.note(store, "loaded", person_id=None, account_id=loaded.account_id, detail=detail)
+                trail.note(store, "loaded", person_id=None, account_id=loaded.account_id, detail=detail)
                 click.echo(f"{path.name}: {_told(loaded)}")
                 for line in (*loaded.warnings, *_why_rejected(store, loaded)):
                     click.echo(f"  {line}")
@@ -237,10 +240,7 @@ def _import_one(
     confirmed: bool,
 ) -> tuple[Loaded, ...]:  # fmt: skip
     with progress_bar(path.name) as report:
-        return intake.load(
-            store, account, path, path.name, chosen, scope=scope, usual=usual,
-            others=accounts.all_accounts(store), confirmed=confirmed, progress=report,
-        )  # fmt: skip
+        return intake.load(store, intake.LoadRequest(account, path, path.name, chosen, scope=scope, usual=usual, others=accounts.all_accounts(store), confirmed=confirmed), report)  # fmt: skip
 
 
 @click.command()
@@ -274,7 +274,7 @@ def undo_(conf: config.Config, batch: int, key: str) -> None:
         account = wiring.account(store, key)
         with progress_bar(f"batch {batch}") as report:
             done = undo.undo(store, account.id, batch, report)
-        trails.note(store, "undone", person_id=None, account_id=account.id, detail={"batch": batch})
+        trail.note(store, "undone", person_id=None, account_id=account.id, detail={"batch": batch})
     for undone in done:
         days = f", {undone.restored[0].first} to {undone.restored[-1].last}," if undone.restored else ""
         click.echo(f"{KINDS[undone.kind].title}: {len(undone.restored)} days or sums{days} are as they were.")
@@ -317,8 +317,8 @@ def rebuild_snapshots(conf: config.Config, key: str | None) -> None:
     with wiring.running_store(conf) as store:
         for account in _chosen(store, key):
             with progress_bar(account.key) as report:
-                for number, kind in enumerate(FACTS):
-                    report(number / len(FACTS), KINDS[kind].title.lower())
+                for number, kind in enumerate(snapshots.KINDS):
+                    report(number / len(snapshots.KINDS), KINDS[kind].title.lower())
                     days = snapshots.rebuild(store, account.id, kind)
                     click.echo(f"{account.key}: {KINDS[kind].title}, {days} days.")
 
@@ -351,6 +351,3 @@ def rows_(conf: config.Config, key: str, kind: str, first: datetime, last: datet
 
 def _chosen(store: Store, key: str | None) -> list[Account]:
     return [wiring.account(store, key)] if key else list(accounts.all_accounts(store))
-
-
-COMMANDS = (import_, batches, undo_, rows_, verify_, rebuild_snapshots)

@@ -15,7 +15,7 @@ from nimbus_reef.cli import demo, wiring
 from nimbus_reef.config import Config
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.jobs.queue import make_queue, take_up_orphans
-from nimbus_reef.store import schema, server
+from nimbus_reef.store.record import schema, server
 from nimbus_reef.web.factory import make_app, quieten_collector
 
 _PATIENCE = 120.0

@@ -14,9 +14,10 @@ import structlog
 
 from nimbus_reef.config import Config
 from nimbus_reef.errors import NotFound, StoreAway
-from nimbus_reef.store import accounts, engine, schema, server
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.engine import Store
+from nimbus_reef.store.people import accounts
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.record import engine, schema, server
+from nimbus_reef.store.record.engine import Store
 
 
 def set_up_logging(level: str) -> None:

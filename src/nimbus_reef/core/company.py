@@ -108,29 +108,31 @@ def _sorted(cells: pl.DataFrame) -> pl.DataFrame:
 
 def fitted(cells: pl.DataFrame, products: pl.DataFrame, spelling: Spelling) -> Fitted | None:
     """
-    Fits the cells of a window, see `cells_of`; null where the account is too small to say what is usual.
+    Fits the cells of a window, see `cells_of`; None where the account is too small to say what is usual.
 
-    products: ad_group_id, product (the main product, or what stands in for it; null for none).
+    products: ad_group_id, product (the main product, or what stands in for it; None for none).
     """
     if not _enough(cells):
         return None
     vocabulary = spelling.words.sort("word")
     fit = factors.fit(_as_fit_takes_them(cells, products, spelling.pairs, vocabulary))
     words, of_words = _levels(fit, vocabulary), fit.families.get(WORD)
-    row = fit.cells.row
-    of_rows = _company(fit, row, fit.cells.rows, words)
-    first = cells[np.concatenate([[0], np.flatnonzero(np.diff(row)) + 1])]
-    terms = first.select("ad_group_id", "normal_id").hstack(of_rows.rows).drop_nulls("normal_id")
     target = _codes(cells["target_id"])
     of_targets = _company(fit, target, int(target.max()) + 1, words)
-    targets = cells.select(pl.col("target_id").unique().sort()).hstack(of_targets.rows)
+    of_rows = _company(fit, fit.cells.row, fit.cells.rows, words)
     return Fitted(
         cells.with_columns(due=pl.Series(fit.cells.n * fit.expected)),
-        replace(of_rows, rows=terms),
-        replace(of_targets, rows=targets),
+        replace(of_rows, rows=_of_terms(cells, fit.cells.row, of_rows.rows)),
+        replace(of_targets, rows=cells.select(pl.col("target_id").unique().sort()).hstack(of_targets.rows)),
         words,
         of_words.holding.by_level if of_words and isinstance(of_words.holding, Several) else None,
     )
+
+
+def _of_terms(cells: pl.DataFrame, row: Ints, told: pl.DataFrame) -> pl.DataFrame:
+    """The rows that are terms, under their keys; rests have none."""
+    first = cells["ad_group_id", "normal_id"][np.concatenate([[0], np.flatnonzero(np.diff(row)) + 1])]
+    return first.hstack(told).drop_nulls("normal_id")
 
 
 def _as_fit_takes_them(
@@ -244,13 +246,13 @@ def _company(
     fit: Fit, row: Ints, rows: int, words: pl.DataFrame | None, apart: Sequence[str] = (WORD, TARGET)
 ) -> Company:
     others = factors.others(fit, row, rows)
-    with_all, free, apart_from = others.means(), others.means((WORD,)), others.means(apart)
+    with_all, free = others.means(), others.means((WORD,))
     strength, free_strength = factors.strength(with_all), factors.strength(free)
     worth, free_worth = with_all.strength(strength), free.strength(free_strength)
     told = {
         "prior_a": with_all.m * worth, "prior_b": (1 - with_all.m) * worth,
         "free_a": free.m * free_worth, "free_b": (1 - free.m) * free_worth,
-        "company_cvr": apart_from.m, "free_cvr": free.m,
+        "company_cvr": others.means(apart).m, "free_cvr": free.m,
         "account_cvr": others.means(FAMILIES).m,
     }  # fmt: skip
     slow = pl.Series("slow_word", np.bincount(row, _slow_words(fit, words), rows) > 0)

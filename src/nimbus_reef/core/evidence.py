@@ -334,7 +334,7 @@ def clicks_needed(n: Ints, k: Ints, a: Floats, b: Floats, needed: Floats) -> lis
     """
     The smallest number of further clicks without an order at which P_over ≥ 0.90.
 
-    0 where it already is; null above 1,000 ("clicks will not settle it").
+    0 where it already is; None above 1,000 ("clicks will not settle it").
     """
     low = np.full(len(n), -1, dtype=np.int64)
     high = np.full(len(n), MOST_CLICKS_NEEDED + 1, dtype=np.int64)

@@ -9,7 +9,7 @@ factor before it is judged by them. Formulas: docs/calculations.md, "Evidence in
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Final
 
@@ -180,27 +180,29 @@ class Means:
 class Others:
     """
     What all others say of each cell of some rows: logarithms of the account's factor and of every family's, and
-    how far each may be off. See `others`.
+    how far each may be off. n, k: clicks and orders of each row. See `others`.
     """
 
     fit: Fit
     row: Ints
-    rows: int
     said: Mapping[str, tuple[Floats, Floats]]
+    n: Floats
+    k: Floats
 
     def means(self, without: Collection[str] = ()) -> Means:
         """The click-weighted mean over each row's cells, with some families left out."""
-        cells = self.fit.cells
-        said = [each for name, each in self.said.items() if name not in without]
-        log = sum((factor for factor, _ in said), np.zeros(len(cells.n)))
-        width = sum((off for _, off in said), np.zeros(len(cells.n)))
-        n = _of_row(cells.n, self.row, self.rows)
-        weight = np.where(n[self.row] > 0, cells.n, 1.0)
-        total = _of_row(weight, self.row, self.rows)
+        cells, rows = self.fit.cells, len(self.n)
+        log, width = np.zeros(len(cells.n)), np.zeros(len(cells.n))
+        for name, (factor, off) in self.said.items():
+            if name not in without:
+                log += factor
+                width += off
+        weight = np.where(self.n[self.row] > 0, cells.n, 1.0)
+        total = _of_row(weight, self.row, rows)
         with np.errstate(invalid="ignore"):
-            m = _of_row(weight * self.fit.mean * np.exp(log), self.row, self.rows) / total
-            u = np.expm1(_of_row(weight * width, self.row, self.rows) / total)
-        return Means(np.clip(m, _LEAST_MEAN, _MOST_MEAN), u, n, _of_row(cells.k, self.row, self.rows))
+            m = _of_row(weight * self.fit.mean * np.exp(log), self.row, rows) / total
+            u = np.expm1(_of_row(weight * width, self.row, rows) / total)
+        return Means(np.clip(m, _LEAST_MEAN, _MOST_MEAN), u, self.n, self.k)
 
 
 ACCOUNT: Final = "account"
@@ -221,20 +223,42 @@ def others(fitted: Fit, row: Ints, rows: int) -> Others:
     order = None if np.all(row[1:] >= row[:-1]) else np.argsort(row, kind="stable")
     for name, family in fitted.families.items():
         said[name] = _said(family, wk, wdue, row, order)
-    return Others(fitted, row, rows, said)
+    return Others(fitted, row, said, _of_row(cells.n, row, rows), _of_row(cells.k, row, rows))
 
 
 def _said(family: Family, wk: Floats, wdue: Floats, row: Ints, order: Ints | None) -> tuple[Floats, Floats]:
-    cell, level = family.holding.entries(order)
-    if not len(cell):
-        return np.zeros(len(wk)), np.zeros(len(wk))
-    new = starts(level, row[cell])
-    begin = np.flatnonzero(new)
-    of = level[begin]
-    k = np.maximum(0.0, family.k[of] - np.add.reduceat(wk[cell], begin)) + family.spread
-    e = np.maximum(0.0, family.e[of] - np.add.reduceat(wdue[cell], begin) / family.theta[of]) + family.spread
-    at = np.cumsum(new) - 1
-    return _of_row(np.log(k / e)[at], cell, len(wk)), _of_row(np.log1p(1 / k)[at], cell, len(wk))
+    """The logarithm of a family's factors for every cell, its own row left out, and how far off they may be."""
+    log, off = np.zeros(len(wk)), np.zeros(len(wk))
+    cells, levels = family.holding.entries(order)
+    # By pieces of whole levels: words are several to a cell, and copies of all their entries are most of the memory.
+    for piece in _pieces(levels):
+        cell, level = cells[piece], levels[piece]
+        new = starts(level, row[cell])
+        begin = np.flatnonzero(new)
+        of = level[begin]
+        k = np.maximum(0.0, family.k[of] - np.add.reduceat(wk[cell], begin)) + family.spread
+        due = np.add.reduceat(wdue[cell], begin) / family.theta[of]
+        e = np.maximum(0.0, family.e[of] - due) + family.spread
+        at = np.cumsum(new) - 1
+        np.add.at(log, cell, np.log(k / e)[at])
+        np.add.at(off, cell, np.log1p(1 / k)[at])
+    return log, off
+
+
+_PIECE: Final = 2**17
+
+
+def _pieces(levels: Ints) -> Iterator[slice]:
+    """Slices of about so many entries that cut no level in two; levels: ascending."""
+    begin = 0
+    while begin < len(levels):
+        end = begin + _PIECE
+        if end < len(levels):
+            end = int(np.searchsorted(levels, levels[end], side="left"))
+            if end == begin:
+                end = int(np.searchsorted(levels, levels[begin], side="right"))
+        yield slice(begin, end)
+        begin = end
 
 
 def strength(means: Means) -> float:

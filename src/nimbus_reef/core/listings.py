@@ -8,7 +8,7 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core.evidence import interval
+from nimbus_reef.core.evidence import STAKE_DAYS, interval
 
 SIDE_DAYS: Final = 14
 WATCHED: Final = ("title", "bullets", "images", "rich_content", "brand_section", "price", "in_stock")
@@ -39,28 +39,33 @@ def falls(daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date) -> pl.D
     """
     Products whose conversion fell when their page changed, the largest fall of each.
 
-    daily: product_id, day, clicks, orders, sales (of ads). changes: see `page_changes`. A fall:
+    daily: product_id, day, clicks, orders, spend (micro-units; of ads). changes: see `page_changes`. A fall:
     the 80 % interval of CVR in the 14 days from the change (mature ones) lies below that of
     the 14 days before. Gives product_id, day, clicks and orders of both sides (…_before,
-    …_after), cvr_before, cvr_after.
+    …_after), cvr_before, cvr_after, and stake: the spend since, per 30 days, that bought less by the fall.
     """
     found = []
     for product_id, day in changes.select("product_id", "day").unique().sort("product_id", "day").rows():
         own = daily.filter(pl.col("product_id") == product_id)
         before = _side(own, day - timedelta(days=SIDE_DAYS), day - timedelta(days=1))
-        after = _side(own, day, min(last_mature, day + timedelta(days=SIDE_DAYS - 1)))
+        end = min(last_mature, day + timedelta(days=SIDE_DAYS - 1))
+        after = _side(own, day, end)
         if before["clicks"] and after["clicks"] and _jeffreys(after)[1] < _jeffreys(before)[0]:
+            cvr_before, cvr_after = (side["orders"] / side["clicks"] for side in (before, after))
+            monthly = STAKE_DAYS / ((end - day).days + 1)
             found.append(
                 {
                     "product_id": product_id, "day": day,
-                    **{f"{name}_before": value for name, value in before.items()},
-                    **{f"{name}_after": value for name, value in after.items()},
-                    "cvr_before": before["orders"] / before["clicks"], "cvr_after": after["orders"] / after["clicks"],
+                    **{f"{name}_before": before[name] for name in ("clicks", "orders")},
+                    **{f"{name}_after": after[name] for name in ("clicks", "orders")},
+                    "cvr_before": cvr_before, "cvr_after": cvr_after,
+                    "stake": round(after["spend"] * (1 - cvr_after / cvr_before) * monthly),
                 }
             )  # fmt: skip
     schema = {
         "product_id": pl.UInt32, "day": pl.Date, "clicks_before": pl.Int64, "orders_before": pl.Int64,
         "clicks_after": pl.Int64, "orders_after": pl.Int64, "cvr_before": pl.Float64, "cvr_after": pl.Float64,
+        "stake": pl.Int64,
     }  # fmt: skip
     return (
         pl.DataFrame(found, schema=schema)
@@ -71,7 +76,7 @@ def falls(daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date) -> pl.D
 
 def _side(own: pl.DataFrame, first: date, last: date) -> dict[str, int]:
     part = own.filter(pl.col("day").is_between(first, last))
-    return {name: int(part[name].sum()) for name in ("clicks", "orders")}
+    return {name: int(part[name].sum()) for name in ("clicks", "orders", "spend")}
 
 
 def _jeffreys(side: Mapping[str, int]) -> tuple[float, float]:

@@ -39,7 +39,9 @@ class Metric:
     """
     A figure that can be shown, filtered and sorted.
 
-    Ratios are `numerator / denominator` of measures, money in units of currency.
+    Ratios are `numerator / denominator` of measures, money in units of currency. label: the trade's short name, name:
+    what it is called in running text. digits: its decimals in a column. enough: the measures, and the least of each,
+    that it takes to judge it among peers; none where there are no peers. proportion: a share of trials, else a quotient.
     """
 
     key: str
@@ -49,11 +51,21 @@ class Metric:
     definition: str
     numerator: str = ""
     denominator: str = ""
+    name: str = ""
+    digits: int = 0
+    enough: tuple[tuple[str, int], ...] = ()
+    proportion: bool = False
 
     @property
     def is_ratio(self) -> bool:
         """True when the figure is a quotient of two measures."""
         return bool(self.denominator)
+
+    def value(self, sums: Mapping[str, float]) -> float | None:
+        """The figure of summed measures, money in units; None on a zero base."""
+        if not self.is_ratio:
+            return sums[self.key]
+        return sums[self.numerator] / sums[self.denominator] if sums[self.denominator] else None
 
     def expr(self) -> pl.Expr:
         """The figure from columns of summed measures, money in units; null on a zero base."""
@@ -80,14 +92,40 @@ _BASE = (
     Metric("sales", "sales", Unit.MONEY, Better.HIGHER, "sales attributed to ads"),
 )
 _RATIOS = (
-    Metric("ctr", "CTR", Unit.RATE, Better.HIGHER, "clicks ÷ impressions", "clicks", "impressions"),
-    Metric("cvr", "CVR", Unit.RATE, Better.HIGHER, "orders ÷ clicks", "orders", "clicks"),
-    Metric("cpc", "CPC", Unit.MONEY, Better.LOWER, "spend ÷ clicks", "spend", "clicks"),
-    Metric("aov", "AOV", Unit.MONEY, Better.HIGHER, "sales ÷ orders", "sales", "orders"),
-    Metric("rpc", "RPC", Unit.MONEY, Better.HIGHER, "sales ÷ clicks", "sales", "clicks"),
-    Metric("acos", "ACOS", Unit.RATE, Better.LOWER, "spend ÷ sales", "spend", "sales"),
-    Metric("roas", "ROAS", Unit.FACTOR, Better.HIGHER, "sales ÷ spend", "sales", "spend"),
-)
+    Metric(
+        "ctr", "CTR", Unit.RATE, Better.HIGHER, "clicks ÷ impressions", "clicks", "impressions",
+        name="click rate", digits=1, enough=(("impressions", 1_000),), proportion=True,
+    ),
+    Metric(
+        "cvr", "CVR", Unit.RATE, Better.HIGHER, "orders ÷ clicks", "orders", "clicks",
+        name="conversion", digits=1, enough=(("clicks", 100),), proportion=True,
+    ),
+    Metric(
+        "cpc", "CPC", Unit.MONEY, Better.LOWER, "spend ÷ clicks", "spend", "clicks",
+        name="price per click", digits=2, enough=(("clicks", 100),),
+    ),
+    Metric(
+        "aov", "AOV", Unit.MONEY, Better.HIGHER, "sales ÷ orders", "sales", "orders",
+        name="order value", digits=2, enough=(("orders", 10),),
+    ),
+    Metric("rpc", "RPC", Unit.MONEY, Better.HIGHER, "sales ÷ clicks", "sales", "clicks", name="value of a click", digits=2),
+    Metric(
+        "acos", "ACOS", Unit.RATE, Better.LOWER, "spend ÷ sales", "spend", "sales",
+        name="cost of sale", enough=(("orders", 10),),
+    ),
+    Metric("roas", "ROAS", Unit.FACTOR, Better.HIGHER, "sales ÷ spend", "sales", "spend", name="return on spend", digits=2),
+)  # fmt: skip
+SHOP_METRICS: Final = (
+    Metric(
+        "cart_rate", "cart rate", Unit.RATE, Better.HIGHER, "cart adds ÷ clicks", "cart_adds", "clicks",
+        name="cart rate", digits=1, enough=(("clicks", 100),), proportion=True,
+    ),
+    Metric(
+        "purchase_rate", "purchase rate", Unit.RATE, Better.HIGHER, "purchases ÷ cart adds", "purchases", "cart_adds",
+        name="purchase rate", digits=1, enough=(("cart_adds", 30),), proportion=True,
+    ),
+)  # fmt: skip
+"""Of the shopper's path, which reports of ads do not tell."""
 METRICS: Mapping[str, Metric] = {metric.key: metric for metric in (*_BASE, *_RATIOS)}
 RATIOS = tuple(metric.key for metric in _RATIOS)
 

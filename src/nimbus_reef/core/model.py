@@ -27,6 +27,10 @@ class Format(StrEnum):
     DISPLAY = "display"
 
 
+SCOPES: Final = ("all", *Format)
+"""The label of a batch; stored in facts as its place in this list."""
+
+
 class Targeting(StrEnum):
     """Who chooses the searches: the marketplace or the manager."""
 

@@ -92,6 +92,16 @@ def moved(rows: pl.DataFrame, days_then: int, days_now: int) -> pl.DataFrame:
     )  # fmt: skip
 
 
+def stake() -> pl.Expr:
+    """
+    What a movement costs per 30 days, in the unit of the rows `moved` gave, not below 0: of a leak the profit lost,
+    of growth that was bought the spend above what its sales may cost.
+    """
+    bought = pl.col("spend_change") - pl.col("target_acos") * pl.col("sales_change")
+    money = pl.when(pl.col("movement") == Movement.BUYING.value).then(bought).otherwise(-pl.col("profit"))
+    return pl.max_horizontal(0.0, money)
+
+
 def _direction(name: str, days_then: int, days_now: int) -> pl.Expr:
     """−1 down, 0 flat, 1 up per day, compared in micro-units; from nothing to something is up."""
     then, now = ((pl.col(f"{name}{when}") * MICRO).round().cast(pl.Int128) for when in (0, 1))

@@ -16,7 +16,7 @@ import numpy.typing as npt
 import polars as pl
 
 from nimbus_reef.core.evidence import INTERVAL, interval
-from nimbus_reef.core.metrics import METRICS, Better
+from nimbus_reef.core.metrics import METRICS, SHOP_METRICS, Better, Metric
 
 Floats = npt.NDArray[np.float64]
 
@@ -31,47 +31,14 @@ _DRAWS: Final = 400
 _SEED: Final = 20
 
 
-@dataclass(frozen=True, slots=True)
-class Rated:
-    """
-    A metric that has peers: what it is a quotient of, and what it takes to be judged.
-
-    enough: measures and the least of each. proportion: a share of trials, else a quotient of money.
-    """
-
-    key: str
-    label: str
-    numerator: str
-    denominator: str
-    better: Better
-    enough: tuple[tuple[str, int], ...]
-    proportion: bool
-
-
-def _of_ads(key: str, enough: tuple[str, int], *, proportion: bool = False) -> Rated:
-    metric = METRICS[key]
-    return Rated(
-        key, metric.label, metric.numerator, metric.denominator, metric.better, (enough,), proportion
-    )
-
-
-RATED: Final[Mapping[str, Rated]] = {
-    each.key: each
-    for each in (
-        _of_ads("ctr", ("impressions", 1_000), proportion=True),
-        _of_ads("cvr", ("clicks", 100), proportion=True),
-        _of_ads("cpc", ("clicks", 100)),
-        _of_ads("aov", ("orders", 10)),
-        _of_ads("acos", ("orders", 10)),
-        Rated("cart_rate", "cart rate", "cart_adds", "clicks", Better.HIGHER, (("clicks", 100),), True),
-        Rated(
-            "purchase_rate", "purchase rate", "purchases", "cart_adds", Better.HIGHER, (("cart_adds", 30),), True
-        ),
-    )
+RATED: Final[Mapping[str, Metric]] = {
+    each.key: each for each in (*METRICS.values(), *SHOP_METRICS) if each.enough
 }  # fmt: skip
+"""The metrics that have peers."""
 OVERALL: Final = ("ctr", "cvr", "acos", "aov")
 _FEWEST_OVERALL: Final = 3
 _HOPELESS_CLICKS: Final = 100
+_HOPELESS_AT: Final = 5.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +67,7 @@ def blended(feed: pl.DataFrame, weights: Mapping[str, float]) -> Peers | None:
 
     feed: month ("2026-10"), brands and the quantile columns of one cell. weights: our
     denominator in each month's part of the window. A month that is missing or has under 20
-    brands uses the latest earlier one; null where there is none.
+    brands uses the latest earlier one; None where there is none.
     """
     usable = feed.filter(pl.col("brands") >= FEWEST_BRANDS).sort("month")
     months = usable["month"].to_list()
@@ -178,7 +145,7 @@ class Standing:
 
 
 def too_thin(metric: str, sums: Mapping[str, float]) -> tuple[str, int, int] | None:
-    """What a metric lacks to be judged, null where it has enough: (measure, held, needed)."""
+    """What a metric lacks to be judged, None where it has enough: (measure, held, needed)."""
     for measure, least in RATED[metric].enough:
         if sums[measure] < least:
             return measure, int(sums[measure]), least
@@ -199,7 +166,9 @@ def standing(
     if peers is None:
         return Standing(metric, value, thin=too_thin(metric, sums))
     if metric == "acos" and sums["sales"] == 0 and sums["clicks"] >= _HOPELESS_CLICKS:
-        return Standing(metric, None, 5.0, 5.0, 5.0, peers.typical, edge=True, peers=peers)
+        return Standing(
+            metric, None, _HOPELESS_AT, _HOPELESS_AT, _HOPELESS_AT, peers.typical, edge=True, peers=peers
+        )
     thin = too_thin(metric, sums)
     if thin or value is None:
         return Standing(metric, value, thin=thin, typical=peers.typical, peers=peers)
@@ -221,7 +190,7 @@ def proportion(successes: float, trials: float) -> tuple[float, float]:
 
 def ends_of(metric: str, numerator: Floats, denominator: Floats) -> tuple[float, float] | None:
     """
-    The 80 % interval of a metric from its daily sums; null where nothing was counted.
+    The 80 % interval of a metric from its daily sums; None where nothing was counted.
 
     A proportion: see there. A quotient of money: the days drawn again and again, always the
     same draws.
@@ -283,3 +252,79 @@ def overall(percentiles_of: Mapping[str, float | None]) -> float | None:
     if told["cvr"] is None or len(known) < _FEWEST_OVERALL:
         return None
     return sum(known) / len(known)
+
+
+def gap(metric: str, value: float, typical: float, sums: Mapping[str, float], target_acos: float) -> float:
+    """
+    What standing behind the typical peer costs in spend, in the unit of the sums: what the same sales would have cost
+    less, and for click rate what the sales not made might have cost at the target. Below 0 where the value is the better.
+    """
+    if metric == "ctr":
+        return target_acos * sums["sales"] * (typical / value - 1) if value else 0.0
+    if metric == "cvr":
+        return sums["spend"] * (1 - value / typical)
+    return sums["spend"] * (1 - typical / value) if metric == "cpc" else sums["sales"] * (value - typical)
+
+
+def closed(metric: str, value: float, typical: float, sums: Mapping[str, float]) -> tuple[str, float] | None:
+    """
+    What being typical would bring, all else as it is: ("sales", gained) of click rate, conversion and order value,
+    ("spend", saved) of price per click and cost of sale, in the unit of the sums; None where the value is the better.
+    """
+    rated = RATED[metric]
+    if not value or (typical <= value if rated.better is Better.HIGHER else typical >= value):
+        return None
+    if rated.better is Better.HIGHER:
+        return "sales", sums["sales"] * (typical / value - 1)
+    return "spend", sums["spend"] * (1 - typical / value)
+
+
+def drag(metric: str, typical: float, rows: pl.DataFrame) -> str | None:
+    """
+    The SKU whose part of a metric lies furthest on the bad side of the typical peer, the smaller one on ties; None where
+    none does. rows: sku and the metric's numerator and denominator.
+    """
+    rated = RATED[metric]
+    sign = -1 if rated.better is Better.HIGHER else 1
+    worst = (
+        rows.group_by("sku")
+        .agg(pl.col(rated.numerator, rated.denominator).sum())
+        .with_columns(drag=sign * (pl.col(rated.numerator) - typical * pl.col(rated.denominator)))
+        .sort(["drag", "sku"], descending=[True, False])
+    )
+    return str(worst["sku"][0]) if len(worst) and worst["drag"][0] > 0 else None
+
+
+def columns(metric: str, rows: pl.DataFrame, peers: Peers | None) -> tuple[Floats, Floats, Floats]:
+    """
+    A metric of many rows at once: its values, their standings (NaN without a verdict, see `standing`), and where they
+    would stand were they not too thin. rows: the measures, money in units.
+    """
+    rated = RATED[metric]
+    top, below = (rows[name].cast(pl.Float64).to_numpy() for name in (rated.numerator, rated.denominator))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        values = np.where(below > 0, top / below, np.nan)
+    nowhere = np.full(len(values), np.nan)
+    if peers is None:
+        return values, nowhere, nowhere
+    seen = percentiles(values, peers.quantiles, rated.better)
+    at = np.where(enough(metric, rows), seen, np.nan)
+    if metric == "acos":
+        hopeless = (rows["sales"].to_numpy() == 0) & (rows["clicks"].to_numpy() >= _HOPELESS_CLICKS)
+        at = np.where(hopeless, _HOPELESS_AT, at)
+    return values, at, seen
+
+
+def enough(metric: str, rows: pl.DataFrame) -> npt.NDArray[np.bool_]:
+    """Which rows have enough to be judged: see `too_thin`."""
+    rated = RATED[metric]
+    has = [rows[name].to_numpy() >= least for name, least in rated.enough]
+    return np.asarray(np.all(has, axis=0) & (rows[rated.denominator].to_numpy() > 0))
+
+
+def overall_column() -> pl.Expr:
+    """`overall` of many rows at once, from the standings ctr_at … aov_at."""
+    known = [pl.col(f"{metric}_at") for metric in OVERALL]
+    counted = pl.sum_horizontal(each.is_not_null().cast(pl.Int8) for each in known)
+    judged = pl.col("cvr_at").is_not_null() & (counted >= _FEWEST_OVERALL)
+    return pl.when(judged).then(pl.mean_horizontal(known))

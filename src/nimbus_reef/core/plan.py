@@ -8,63 +8,13 @@ what was accepted, what is written and what is read back compare as they stand.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
-from decimal import Decimal, InvalidOperation
-from enum import StrEnum
 from typing import Final
 
-from nimbus_reef.core.model import MatchType, State
+import polars as pl
 
-
-class Action(StrEnum):
-    """What happens to the thing."""
-
-    UPDATE = "update"
-    CREATE = "create"
-    ARCHIVE = "archive"
-
-
-class Entity(StrEnum):
-    """What kind of thing a change touches."""
-
-    CAMPAIGN = "campaign"
-    AD_GROUP = "ad_group"
-    PRODUCT_AD = "product_ad"
-    TARGET = "target"
-    NEGATIVE = "negative"
-    PLACEMENT = "placement"
-    BUDGET_BOOST = "budget_boost"
-    BID_BOOST = "bid_boost"
-
-
-@dataclass(frozen=True, slots=True)
-class Change:
-    """One row of the change sheet. `row` is its number there, kept for as long as it is planned."""
-
-    row: int
-    action: Action
-    entity: Entity
-    campaign: str
-    field: str
-    new_value: str
-    old_value: str = ""
-    ad_group: str = ""
-    target: str = ""
-    match_type: str = ""
-    sku: str = ""
-    placement: str = ""
-    days: str = ""
-    from_hour: str = ""
-    to_hour: str = ""
-    reason: str = ""
-    finding: str = ""
-
-
-KEY_FIELDS = (
-    "action", "entity", "campaign", "ad_group", "target", "match_type",
-    "sku", "placement", "days", "from_hour", "to_hour", "field",
-)  # fmt: skip
+from nimbus_reef.core.changes import KEY_FIELDS, Change, key, value_problem
 
 SheetRow = Mapping[str, str]
 
@@ -91,43 +41,6 @@ class ReadBack:
     unplanned: tuple[Change, ...]
     unchanged: int
     problems: tuple[RowProblem, ...]
-
-
-def key(change: Change) -> tuple[str, ...]:
-    """What the change is about; two changes of one key contradict each other."""
-    return tuple(str(getattr(change, name)) for name in KEY_FIELDS)
-
-
-def _amount(text: str) -> Decimal | None:
-    try:
-        amount = Decimal(text)
-    except InvalidOperation:
-        return None
-    return amount if amount.is_finite() else None
-
-
-def value_problem(change: Change) -> str | None:
-    """Why the new value cannot stand, or null when it can."""
-    value = change.new_value
-    if not value:
-        return "is empty; delete the row to take the change out of the plan"
-    if change.field in ("bid", "daily_budget"):
-        amount = _amount(value)
-        if amount is None:
-            return "is not a number; write it like 0.74"
-        if amount <= 0:
-            return "must be above 0; to stop it, set the state to paused"
-        if -int(amount.as_tuple().exponent) > 2:
-            return "has more than two decimals"
-    if change.field == "state" and value not in tuple(State):
-        return "is no state; use enabled, paused or archived"
-    if change.entity is Entity.NEGATIVE and change.match_type not in {
-        match.value for match in MatchType if match.negative
-    }:
-        return "needs the match type negative_exact, negative_phrase or negative_item"
-    if change.old_value and value == change.old_value:
-        return "is what it already was"
-    return None
 
 
 def problems(changes: Sequence[Change]) -> list[RowProblem]:
@@ -211,3 +124,34 @@ def edited_reason(reason: str, before: str, after: str) -> str:
     proposed = edited[1] if edited else before
     own = reason[edited.end() :] if edited else reason
     return own if after == proposed else f"{proposed} was proposed, {after} chosen instead. {own}"
+
+
+def own_shares(
+    paused: Collection[int], negatives: Mapping[int, Sequence[str]], shares: pl.DataFrame
+) -> dict[int, float]:
+    """
+    The same money once over a plan: the part of each negative's money that nothing planned before it stops already.
+
+    paused: ids of targets. negatives: in their order, the terms that each keeps away, as "ad_group_id-normal_id".
+    shares: what each target spent on each term: ad_group_id, normal_id, target_id, spend. A term under a paused
+    target, or kept away by an earlier negative, counts there. Negatives whose money is all their own are left out.
+    """
+    wanted = {row_id for rows in negatives.values() for row_id in rows}
+    sums = (
+        shares.with_columns(
+            row_id=pl.concat_str("ad_group_id", "normal_id", separator="-"),
+            stopped=pl.when(pl.col("target_id").is_in(list(paused))).then("spend").otherwise(0),
+        )
+        .filter(pl.col("row_id").is_in(list(wanted)))
+        .group_by("row_id")
+        .agg(pl.col("spend", "stopped").sum())
+    )
+    whole = {row_id: (spend, spend - stopped) for row_id, spend, stopped in sums.rows()}
+    left = {row_id: free for row_id, (_, free) in whole.items()}
+    own = {}
+    for number, rows in negatives.items():
+        spend = sum(whole[row_id][0] for row_id in rows if row_id in whole)
+        free = sum(left.pop(row_id, 0) for row_id in rows)
+        if free < spend:
+            own[number] = free / spend
+    return own

@@ -64,7 +64,7 @@ class Proposal:
 
     @property
     def new_bid(self) -> float | None:
-        """The bid proposed, null unless one is to be set."""
+        """The bid proposed, None unless one is to be set."""
         return self.advice.proposed if self.move in (Move.BID, Move.PROMOTE) and self.advice else None
 
 
@@ -205,7 +205,7 @@ def for_phrase(row: Row, places: Sequence[Place]) -> Proposal:
 
 
 def _no_negative(row: Row) -> Proposal | None:
-    """Why a row is not to be kept away, or null where it is costly by its own fault."""
+    """Why a row is not to be kept away, or None where it is costly by its own fault."""
     if row.orders:
         return Proposal(Move.NONE, (Reason("has_orders", (row.orders,)),))
     if row.verdict is Verdict.FINE:

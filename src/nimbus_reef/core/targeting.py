@@ -103,7 +103,7 @@ def in_company(
     """
     Adds to rows what the account's fit says of them, and what an order is worth in their chain.
 
-    keys: the columns that name a row in `company.rows`. Without a company (the account is too small) all is null.
+    keys: the columns that name a row of the company. Without a company (the account is too small) all is null.
     """
     valued = evidence.with_aov(rows, chain)
     if company is None:

@@ -113,7 +113,7 @@ ALIKE_DAYS = 3
 
 
 def block_before(window: Window, blocks: Iterable[Window]) -> Window | None:
-    """The sum right before one, of about its length; null where none is held."""
+    """The sum right before one, of about its length; None where none is held."""
     alike = [
         block
         for block in blocks

@@ -94,7 +94,7 @@ def common_start(titles: Iterable[str], left_out: str = "") -> str:
 
 
 def spelt(term: str, phrase: str) -> str | None:
-    """A phrase of `by_phrase` as it stands in a term, plurals and all; null where it does not."""
+    """A phrase of `by_phrase` as it stands in a term, plurals and all; None where it does not."""
     written = split(term)
     wanted = phrase.split()
     found = [singular(word) for word in written]

@@ -6,7 +6,8 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import IO, Final
 
-from nimbus_reef.core.plan import Change, SheetRow
+from nimbus_reef.core.changes import KINDS, Change
+from nimbus_reef.core.plan import SheetRow
 from nimbus_reef.errors import BadFile
 from nimbus_reef.formats.tables import Sheet, SheetColumn, csv_lines, plain_cell, read_table, write_xlsx
 
@@ -14,7 +15,7 @@ COLUMNS: Final = (
     "row", "action", "entity", "campaign", "ad_group", "target", "match_type", "sku", "placement",
     "days", "from_hour", "to_hour", "field", "old_value", "new_value", "reason", "finding",
 )  # fmt: skip
-_NUMERIC_FIELDS: Final = frozenset({"bid", "daily_budget", "adjustment"})
+_NUMERIC_FIELDS: Final = frozenset(field for (_, field), kind in KINDS.items() if kind.holds.is_number)
 _WIDTHS: Final = {"row": 6, "campaign": 34, "ad_group": 22, "target": 30, "reason": 60, "finding": 22}
 
 

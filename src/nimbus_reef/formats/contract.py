@@ -93,7 +93,7 @@ class ReportKind:
 
     @property
     def day_column(self) -> str | None:
-        """The column that says to which day a row belongs; null when the load's own day counts."""
+        """The column that says to which day a row belongs; None when the load's own day counts."""
         found = (column.name for column in self.columns if column.name in DAY_COLUMNS)
         return next(found, None)
 

@@ -430,7 +430,7 @@ def _odd_ones(
 
 
 def _cells(text: str, delimiter: str) -> list[str] | str | None:
-    """The cells of one line; a reason where a quote closes within a cell; null where one stays open."""
+    """The cells of one line; a reason where a quote closes within a cell; None where one stays open."""
     cells, place, size = [], 0, len(text)
     while True:
         if text[place : place + 1] != '"':
@@ -461,7 +461,7 @@ def _several_lines(
     data: bytes | mmap.mmap, start: int, end: int, delimiter: str, width: int
 ) -> tuple[list[str], list[tuple[int, int]]] | None:
     """
-    The row of a cell that runs over line ends, and where its further lines lie; null where the
+    The row of a cell that runs over line ends, and where its further lines lie; None where the
     quote was left open: the lines it would swallow are rows of their own.
     """
     text = data[start:end].decode()

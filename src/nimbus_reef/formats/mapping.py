@@ -91,6 +91,14 @@ class ColumnMap:
         return kind.takes_blocks and ("period" in self.columns or {"from", "to"} <= set(self.columns))
 
     @property
+    def row_is(self) -> str:
+        """What one row is under this mapping: of one day, or the sum of those that it or the file covers."""
+        kind = READ_KINDS[self.kind]
+        if kind.takes_blocks and kind.day_column not in self.columns:
+            return kind.row_is.replace("× day", "× the days that it is the sum of")
+        return kind.row_is
+
+    @property
     def needs_days(self) -> bool:
         """True when somebody has to say which days the file covers."""
         return not self.dated and self.days is None and READ_KINDS[self.kind].day_column == "date"
@@ -324,7 +332,7 @@ def suggest_kind(table: RawTable) -> list[Suggestion]:
 
 
 def days_told(table: RawTable, file_name: str) -> Window | None:
-    """The days that the title, the sheet's or the file's name tells; null where none does."""
+    """The days that the title, the sheet's or the file's name tells; None where none does."""
     for text in (table.title, table.sheet, file_name):
         if span := values.period_in(text):
             return Window(*span)
@@ -337,7 +345,7 @@ def days_told(table: RawTable, file_name: str) -> Window | None:
 def checked(mapping: ColumnMap, headers: tuple[str, ...]) -> ColumnMap:
     """The mapping, or BadInput when it names unknown things, a header twice, or lacks one."""
     if mapping.kind not in READ_KINDS:
-        raise BadInput(f"“{mapping.kind}” is no report kind.", remedy="Choose one from the list.")
+        raise BadInput(f"“{mapping.kind}” is not a kind of report.", remedy="Choose one from the list.")
     kind = READ_KINDS[mapping.kind]
     known = {column.name for column in kind.columns}
     used: dict[str, str] = {}

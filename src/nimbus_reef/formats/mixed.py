@@ -45,7 +45,7 @@ _NEGATED: Final = {
 
 
 def telling_column(table: RawTable) -> str | None:
-    """The header whose cells tell what each row is; null where the rows are all of one kind."""
+    """The header whose cells tell what each row is; None where the rows are all of one kind."""
     best: tuple[int, str] | None = None
     for header in table.headers:
         cells = values.letters(values.trimmed(table.frame[header]))

@@ -121,7 +121,13 @@ def only_rows(frame: pl.DataFrame, headers: Sequence[str]) -> tuple[pl.DataFrame
 
 def told_above(lines: int) -> list[str]:
     """A sentence on the lines above the header that were left out."""
-    return [f"{lines} line(s) above the header were left out."] if lines else []
+    if not lines:
+        return []
+    return [
+        f"{lines} lines above the header were left out."
+        if lines > 1
+        else "The line above the header was left out."
+    ]
 
 
 def _without_notes(frame: pl.DataFrame, headers: Sequence[str]) -> tuple[pl.DataFrame, list[str]]:

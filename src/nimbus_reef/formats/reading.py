@@ -52,7 +52,7 @@ def _look(table: RawTable, file_name: str) -> SheetLook:
 
 
 def date_doubt(table: RawTable, columns: ColumnMap) -> str | None:
-    """The header whose dates could be day-first or month-first when nobody said which; else null."""
+    """The header whose dates could be day-first or month-first when nobody said which; else None."""
     if columns.date_order is not DateOrder.UNKNOWN:
         return None
     orders = {header: values.date_order(table.frame[header]) for header in _dated_headers(columns)}

@@ -512,7 +512,7 @@ def _column(cells: pl.Series, column: Column, reading: _Reading) -> tuple[pl.Ser
         case _:
             style = reading.style_of(column)
             value = _number(cells, column, style)
-            wrong = "is no number that can be read"
+            wrong = "is not a number that can be read"
             if column.name in reading.mapping.columns:
                 wrong += f" with a decimal {'comma' if style is Style.COMMA else 'point'}"
     unread = value.is_null()

@@ -15,6 +15,7 @@ from functools import partial
 from pathlib import Path
 from typing import IO, Any, Final
 
+import polars as pl
 import xlsxwriter
 
 from nimbus_reef.errors import BadFile
@@ -127,6 +128,15 @@ def csv_lines(headers: Sequence[str], rows: Iterable[Sequence[Any]]) -> Iterator
             buffer.seek(0)
             buffer.truncate()
     yield buffer.getvalue()
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """Rows to be taken out: columns under their headers; formats: number formats by header."""
+
+    name: str
+    rows: pl.DataFrame
+    formats: dict[str, str]
 
 
 @dataclass(frozen=True, slots=True)

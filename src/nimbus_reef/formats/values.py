@@ -213,7 +213,7 @@ _A_DEFAULT, _ANOTHER = datetime(2001, 1, 1), datetime(2002, 2, 2)
 
 
 def one_date(text: str, order: DateOrder) -> date | None:
-    """One date of any common style; null when it is none, or lacks its day or year."""
+    """One date of any common style; None when it is none, or lacks its day or year."""
     if len(text) > _LONGEST_DATE:
         return None
     if re.fullmatch(r"\d{5}(\.0*)?", text) and 30_000 < float(text) < 80_000:
@@ -265,7 +265,7 @@ def one_period(text: str, order: DateOrder) -> tuple[date, date] | None:
 
 
 def period_in(text: str) -> tuple[date, date] | None:
-    """The days that a title, a sheet's or a file's name tells of; null where it tells of none."""
+    """The days that a title, a sheet's or a file's name tells of; None where it tells of none."""
     for match in _IN_TEXT.finditer(text):
         for order in (DateOrder.DAY_FIRST, DateOrder.MONTH_FIRST):
             ends = [one_date(part, order) for part in match.groups()]

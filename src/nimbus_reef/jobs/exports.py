@@ -5,27 +5,17 @@ from __future__ import annotations
 import time
 import uuid
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any, Final
 
 import polars as pl
 
 from nimbus_reef.errors import NotFound
-from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
+from nimbus_reef.formats.tables import Sheet, SheetColumn, Table, write_xlsx
 
 _KEPT_SECONDS: Final = 24 * 3600
 MOST_ROWS: Final = 1_048_575
 """What a sheet holds under its header."""
-
-
-@dataclass(frozen=True, slots=True)
-class Table:
-    """Rows to be taken out: columns under their headers; formats: number formats by header."""
-
-    name: str
-    rows: pl.DataFrame
-    formats: dict[str, str]
 
 
 def as_xlsx(

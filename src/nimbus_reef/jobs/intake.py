@@ -24,11 +24,12 @@ from nimbus_reef.formats.mapping import ColumnMap, Suggestion
 from nimbus_reef.formats.raw import RawTable
 from nimbus_reef.formats.reading import SheetLook
 from nimbus_reef.formats.reports import Parsed
-from nimbus_reef.store import ingest, loads, names
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.engine import Store
-from nimbus_reef.store.ingest import Loaded, Part, Progress, Source
-from nimbus_reef.store.loads import Batch
+from nimbus_reef.store.loading import ingest, names
+from nimbus_reef.store.loading.ingest import Loaded, Part, Progress, Source
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.record import loads
+from nimbus_reef.store.record.engine import Store
+from nimbus_reef.store.record.loads import Batch
 
 _PREVIEW_ROWS = 2_000
 
@@ -171,52 +172,61 @@ def _suggested(sheet: SheetLook) -> list[ColumnMap]:
 def _of_kind(sheet: SheetLook, kind: str) -> ColumnMap:
     found = next((each for each in sheet.suggestions if each.mapping.kind == kind), None)
     if found is None:
-        raise BadInput(f"“{kind}” is no report kind.", remedy=f"Use one of {', '.join(KINDS)}.")
+        raise BadInput(f"“{kind}” is not a kind of report.", remedy=f"Use one of {', '.join(KINDS)}.")
     return replace(found.mapping, days=sheet.days if found.mapping.needs_days else None)
 
 
-def load(
-    store: Store,
-    account: Account,
-    path: Path,
-    file_name: str,
-    columns: ColumnMap | Sequence[ColumnMap],
-    *,
-    scope: str | None,
-    usual: str | None = None,
-    others: Sequence[Account] = (),
-    today: date | None = None,
-    confirmed: bool = False,
-    sha256: str = "",
-    person_id: int | None = None,
-    upload_id: int | None = None,
-    progress: Progress = lambda part, message: None,
-) -> tuple[Loaded, ...]:
+@dataclass(frozen=True, slots=True)
+class LoadRequest:
     """
-    Loads one file under confirmed mappings. Raises BadFile, BadInput or NeedsYes; then
-    nothing was changed.
+    One file to be loaded under confirmed mappings, and how.
 
     scope: the label of what has campaigns; null lets it follow from them, or be the usual one of the
     source. others: accounts that rows with an `account` of their own may go to. today: the day of
-    loading, each account's own when left out.
+    loading, each account's own when left out. confirmed: what would be asked is answered with yes.
     """
+
+    account: Account
+    path: Path
+    file_name: str
+    columns: ColumnMap | Sequence[ColumnMap]
+    scope: str | None = None
+    usual: str | None = None
+    others: Sequence[Account] = ()
+    today: date | None = None
+    confirmed: bool = False
+    sha256: str = ""
+    person_id: int | None = None
+    upload_id: int | None = None
+
+    @property
+    def maps(self) -> list[ColumnMap]:
+        """The mappings, one or several."""
+        return [self.columns] if isinstance(self.columns, ColumnMap) else list(self.columns)
+
+
+def load(
+    store: Store, asked: LoadRequest, progress: Progress = lambda part, message: None
+) -> tuple[Loaded, ...]:
+    """Loads a file. Raises BadFile, BadInput or NeedsYes; then nothing was changed."""
     progress(0.02, "reading the file")
-    maps = [columns] if isinstance(columns, ColumnMap) else list(columns)
     with store.read() as connection:
-        known = names.known_by_id(connection, account.id)
-    read = wall.parse_file(path, file_name, maps, account.timezone, known)
+        known = names.known_by_id(connection, asked.account.id)
+    read = wall.parse_file(asked.path, asked.file_name, asked.maps, asked.account.timezone, known)
     progress(0.25, f"understood {sum(len(parsed.rows) for _, parsed, _ in read):,} rows")
     parts = [
         Part(
-            owner.id, own, today or today_of(owner), settled,
-            mapping.signature(headers, settled.told_by), scope or None, usual or None,
+            owner.id, own, asked.today or today_of(owner), settled,
+            mapping.signature(headers, settled.told_by), asked.scope or None, asked.usual or None,
             owner.maturing_days,
         )
         for settled, parsed, headers in read
-        for owner, own in _by_account(parsed, account, others, file_name)
+        for owner, own in _by_account(parsed, asked.account, asked.others, asked.file_name)
     ]  # fmt: skip
-    source = Source(file_name, sha256 or keep_digest(path), person_id, upload_id)
-    return ingest.load(store, parts, source, confirmed=confirmed, progress=progress)
+    source = Source(
+        asked.file_name, asked.sha256 or keep_digest(asked.path), asked.person_id, asked.upload_id
+    )
+    return ingest.load(store, parts, source, confirmed=asked.confirmed, progress=progress)
 
 
 def _by_account(
@@ -239,7 +249,7 @@ def _by_account(
     ids = parsed.rows["account"].replace_strict(
         {name: owner.id for name, owner in owners.items() if owner}, default=account.id, return_dtype=pl.Int64
     )
-    found = []
+    found: list[tuple[Account, Parsed]] = []
     for owner in sorted({owner.id: owner for owner in (account, *owners.values()) if owner}.values(),
                         key=lambda each: each.id != account.id):  # fmt: skip
         rows = parsed.rows.filter(ids == owner.id)

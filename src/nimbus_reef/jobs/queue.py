@@ -18,9 +18,11 @@ from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError, StoreAway
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.jobs import exports, intake
 from nimbus_reef.jobs import watch as watching
-from nimbus_reef.store import accounts, loads, people, undo
-from nimbus_reef.store.engine import Store
-from nimbus_reef.store.ingest import Loaded, Progress
+from nimbus_reef.store.loading import undo
+from nimbus_reef.store.loading.ingest import Loaded, Progress
+from nimbus_reef.store.people import accounts, people
+from nimbus_reef.store.record import loads
+from nimbus_reef.store.record.engine import Store
 
 log = structlog.get_logger("jobs")
 
@@ -68,11 +70,11 @@ def make_queue(config: Config, store: Store, *, immediate: bool = False) -> Queu
         config.var.mkdir(parents=True, exist_ok=True)
         huey = SqliteHuey(_NAME, filename=str(config.var / "queue.db"), immediate=immediate)
 
-    @huey.task(name="job")
+    @huey.task(name="job")  # type: ignore[untyped-decorator]  # huey has no types
     def task(job_id: int) -> None:
         run(config, store, job_id)
 
-    @huey.periodic_task(crontab(minute="*"), name="watch")
+    @huey.periodic_task(crontab(minute="*"), name="watch")  # type: ignore[untyped-decorator]
     def watch() -> None:
         sweep_inbox(config, store, task)
 
@@ -155,12 +157,7 @@ def _load(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
     if not path.exists():
         raise BadFile("The file is no longer here.", place=upload.file_name, remedy="Drop it again.")
     person = people.by_id(store, job.person_id) if job.person_id else None
-    loads_done = intake.load(
-        store, account, path, upload.file_name, [ColumnMap.from_json(each) for each in job.request["maps"]],
-        scope=str(job.request.get("scope") or "") or None, usual=str(job.request.get("usual") or "") or None, others=[a for a in known if person and person.sees(a.brand_id)],
-        confirmed=bool(job.request.get("confirmed")), sha256=upload.sha256,
-        person_id=job.person_id, upload_id=upload.id, progress=_progress(store, job),
-    )  # fmt: skip
+    loads_done = intake.load(store, intake.LoadRequest(account, path, upload.file_name, [ColumnMap.from_json(each) for each in job.request["maps"]], scope=str(job.request.get("scope") or "") or None, usual=str(job.request.get("usual") or "") or None, others=[a for a in known if person and person.sees(a.brand_id)], confirmed=bool(job.request.get("confirmed")), sha256=upload.sha256, person_id=job.person_id, upload_id=upload.id), _progress(store, job))  # fmt: skip
     return {"loads": [summary(loaded) for loaded in loads_done]}
 
 

@@ -11,9 +11,10 @@ from typing import Final
 
 from nimbus_reef.errors import ReefError
 from nimbus_reef.jobs import intake
-from nimbus_reef.store import accounts, loads
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.engine import Store
+from nimbus_reef.store.people import accounts
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.record import loads
+from nimbus_reef.store.record.engine import Store
 
 QUIET_SECONDS: Final = 5.0
 """A file that was written to more recently may still be on its way."""

@@ -80,8 +80,8 @@ def tell(world: World) -> tuple[World, Stories]:
     pages = [Page(first[0], broke, images=1, bullets=0)]
     pages += [Page(number, turn, images=9, bullets=6) for number in _members(world, gained)]
     told = Stories(
-        turn, broke, _skus(world, first), *(_skus(world, _members(world, each)) for each in (bought, gained, leaked)),
-        tuple(pages),
+        turn=turn, broke=broke, collapsed=_skus(world, first), bought=_skus(world, _members(world, bought)),
+        gained=_skus(world, _members(world, gained)), leaked=_skus(world, _members(world, leaked)), pages=tuple(pages),
     )  # fmt: skip
     return replace(world, mood=mood, bids=bids), told
 

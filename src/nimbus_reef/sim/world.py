@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Final
+from typing import Any, Final
 
 import numpy as np
 import polars as pl
@@ -66,7 +66,7 @@ def build(spec: BrandSpec, seed: int, days: int) -> World:
 
 
 def _products(spec: BrandSpec, rng: np.random.Generator) -> pl.DataFrame:
-    rows = []
+    rows: list[dict[str, Any]] = []
     for category in spec.categories:
         for family in category.families:
             for variant in family.variants:
@@ -136,7 +136,7 @@ def _misspelt(category: Category, queries: pl.DataFrame, rng: np.random.Generato
     words = category.heads[0].split()
     wrong = words[-1][:-2] + words[-1][-1] + words[-1][-2]
     tail = queries.filter(pl.col("category") == category.name).sort("volume").head(3 * _MISSPELT_QUERIES)
-    picked = tail[np.sort(rng.permutation(len(tail))[:_MISSPELT_QUERIES]).tolist()]
+    picked: pl.DataFrame = tail[np.sort(rng.permutation(len(tail))[:_MISSPELT_QUERIES]).tolist()]
     return (
         picked.with_columns(
             text=pl.concat_str(pl.lit(f"{wrong} "), "text"),
@@ -160,7 +160,10 @@ _OF_A_CATEGORY: Final = (("banner", "phrase", "brand"), ("look again", "item", "
 def _structure(
     spec: BrandSpec, products: pl.DataFrame, queries: pl.DataFrame, rng: np.random.Generator
 ) -> tuple[pl.DataFrame, pl.DataFrame, pl.DataFrame, pl.DataFrame]:
-    campaigns, groups, ads, targets = [], [], [], []
+    campaigns: list[dict[str, Any]] = []
+    groups: list[dict[str, Any]] = []
+    ads: list[dict[str, Any]] = []
+    targets: list[dict[str, Any]] = []
     for category in spec.categories:
         words = queries.filter(pl.col("category") == category.name).sort("volume", descending=True)
         for family in category.families:

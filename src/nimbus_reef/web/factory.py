@@ -23,27 +23,18 @@ from nimbus_reef import __version__
 from nimbus_reef.config import Config
 from nimbus_reef.errors import BadFile, BadInput, Conflict, NotAllowed, NotFound, ReefError, StoreAway
 from nimbus_reef.jobs.queue import Queue
-from nimbus_reef.store import moments
-from nimbus_reef.store.engine import Store
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import moments
+from nimbus_reef.store.record.engine import Store
 from nimbus_reef.web import security
+from nimbus_reef.web.areas import AREAS, BY_NAME
 from nimbus_reef.web.bar.routes import bar
 from nimbus_reef.web.exports.routes import exports
-from nimbus_reef.web.findings.routes import findings
 from nimbus_reef.web.frame import Frame
-from nimbus_reef.web.intake.routes import intake
-from nimbus_reef.web.lacking import NoFigures, told
-from nimbus_reef.web.movement import pages as movement_pages
-from nimbus_reef.web.movement.routes import movement
+from nimbus_reef.web.kit.lacking import NoFigures, told
 from nimbus_reef.web.parts import Parts, figures, my_accounts, scope, usual_scope
 from nimbus_reef.web.people.routes import people
-from nimbus_reef.web.plan.routes import plan
-from nimbus_reef.web.pulse.routes import pulse
 from nimbus_reef.web.saved.routes import saved
-from nimbus_reef.web.standing import pages as standing_pages
-from nimbus_reef.web.standing.routes import standing
-from nimbus_reef.web.targeting import pages as targeting_pages
-from nimbus_reef.web.targeting.routes import targeting
 
 log = structlog.get_logger("web")
 
@@ -78,8 +69,8 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     _one_moment(app)
     security.guard(app)
     Compress(app)
-    for area in (people, pulse, intake, standing, movement, targeting, findings, plan, exports, saved, bar):
-        app.register_blueprint(area)
+    for each in (*(area.blueprint for area in AREAS), people, exports, saved, bar):
+        app.register_blueprint(each)
     app.context_processor(_everywhere)
     app.jinja_env.globals["asset"] = _asset_addresses(app)
     app.add_url_rule("/", "start", _start)
@@ -100,7 +91,7 @@ def quieten_collector() -> None:
 
 
 def _one_moment(app: Flask) -> None:
-    """A page is read of one piece; what a write loads is seen by the request after it."""
+    """A page reads one consistent version; what a write loads is seen by the request after it."""
 
     @app.before_request
     def begin() -> None:
@@ -127,8 +118,8 @@ def _asset_addresses(app: Flask) -> Callable[[str], str]:
 def _start() -> Response:
     what = scope()
     several = len(my_accounts()) > 1
-    area = "pulse.look" if several else "targeting.home" if what.newest else "intake.look"
-    return redirect(what.elsewhere(url_for(area)))
+    area = BY_NAME["pulse" if several else "targeting" if what.newest else "intake"]
+    return redirect(what.elsewhere(url_for(area.home)))
 
 
 def _everywhere() -> dict[str, Any]:
@@ -142,14 +133,6 @@ def _everywhere() -> dict[str, Any]:
 
 
 _FILES: Final = ("export", "workbook")
-_HEADED: Final = ("standing", "movement", "targeting")
-_VIEWS_OF: Final = {
-    "standing": standing_pages.VIEWS,
-    "movement": movement_pages.VIEWS,
-    "targeting": targeting_pages.VIEWS,
-}
-_VIEWED: Final[dict[str, dict[str, Any]]] = {"targeting": dict(targeting_pages.VIEWS)}
-"""Areas whose pages begin with their views, where a page without figures begins so too."""
 
 
 def _has_frame() -> bool:
@@ -186,14 +169,12 @@ def _map_errors(app: Flask) -> None:
     def empty(problem: NoFigures) -> tuple[str, int, dict[str, str]]:
         if request.method != "GET" or (request.endpoint or "").endswith(_FILES):
             return page(404, problem.message, problem.remedy)
-        area = (request.endpoint or "").partition(".")[0]
-        given = request.view_args or {}
+        area = BY_NAME[(request.endpoint or "").partition(".")[0]]
         return (
             render_template(
-                "lacking.html", said=told(problem.lack, figures()), area=area.title(),
-                head=f"{area}/_head.html" if area in _HEADED else "", against=problem.what == "against",
-                view=_VIEWED.get(area, {}).get(given.get("name", "")) or given.get("name", ""),
-                views=_VIEWS_OF.get(area, {}),
+                "lacking.html", said=told(problem.lack, figures()), area=area.title,
+                head=f"{area.name}/_head.html" if area.views else "", against=problem.what == "against",
+                view=(request.view_args or {}).get("name", ""), views=area.views,
             ),
             200,
             {},

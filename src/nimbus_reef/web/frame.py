@@ -4,51 +4,42 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Final
 
 import polars as pl
 from flask import g, request, url_for
 
+from nimbus_reef.analysis.findings import Findings, findings_known
+from nimbus_reef.analysis.judged import stake_known
+from nimbus_reef.analysis.recurring import news_known
+from nimbus_reef.core.checks import CHECKS, Money
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import LAST_N_DAYS, Window
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.jobs import audit, products
-from nimbus_reef.jobs.recurring import news_known
-from nimbus_reef.store import plans, product_frames, target_frames
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.facts import TARGET_SOURCES, TOTAL_SOURCES
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.lacking import widened
+from nimbus_reef.store.people import plans
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.reading import product_frames, target_frames
+from nimbus_reef.web.areas import AREAS, BY_NAME, Area
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.lacking import widened
+from nimbus_reef.web.kit.planned import Strip, overlaps, own_shares, strip
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, my_accounts, parts, scope
-from nimbus_reef.web.plan.pages import Strip, overlaps, own_shares, strip
-
-AREAS: Final = (
-    ("pulse.look", "Pulse"), ("intake.look", "Intake"), ("standing.look", "Standing"),
-    ("movement.look", "Movement"), ("targeting.home", "Targeting"),
-    ("findings.look", "Findings"), ("plan.look", "Plan"),
-)  # fmt: skip
-"""The areas that there are, in the order of the audit."""
-_CONCERNED: Final = {
-    "pulse": TOTAL_SOURCES, "standing": (*TOTAL_SOURCES, "product_sales_daily"), "movement": TOTAL_SOURCES,
-    "targeting": (*TARGET_SOURCES, "product_ad_daily"), "findings": (*TARGET_SOURCES, "product_ad_daily"),
-}  # fmt: skip
-"""Reports that an area's figures come from."""
-_FOUND_THERE: Final = {
-    "Standing": (products.BOTTOM.key,), "Movement": (products.LEAKING.key, products.NOT_WORTH.key),
-}  # fmt: skip
-"""Findings whose own money stands beside an area that is not Targeting."""
 
 
 @dataclass(frozen=True, slots=True)
 class Stop:
-    """One area on the audit line; stake and count are empty where there is nothing to say; news: new since the last audit."""
+    """
+    One area on the audit line; stake and count are empty where there is nothing to say. stake_is: what the stake
+    is, in words; news: new since the last audit.
+    """
 
+    name: str
     title: str
     href: str
     here: bool
     stake: str
+    stake_is: str
     count: str
     news: int = 0
 
@@ -78,7 +69,8 @@ class Frame:
     @cached_property
     def cuts(self) -> list[tuple[str, str]]:
         """Sums left out of this area's figures since the window holds only a part: words, and the wider address."""
-        what, kinds = self.scope, _CONCERNED.get(self.area, ())
+        here = BY_NAME.get(self.area)
+        what, kinds = self.scope, here.sources if here else ()
         if what.newest is None or not kinds:
             return []
         found: dict[Window, list[str]] = {}
@@ -96,12 +88,15 @@ class Frame:
 
     @cached_property
     def told_elsewhere(self) -> tuple[str, str] | None:
-        """What the rail shows beside Standing or Movement, in words, and where its findings stand."""
-        title = {"standing": "Standing", "movement": "Movement"}.get(self.area, "")
-        stake = self._stake(title) if title else 0.0
-        if stake < 1:
+        """What the rail shows beside an area whose findings have money of their own, in words, and where they stand."""
+        here = BY_NAME.get(self.area)
+        if here is None or here.found is None or (stake := self._stake(here)) < 1:
             return None
-        what = " and ".join(products.CHECKS[key].title.lower() for key in _FOUND_THERE[title])
+        what = " and ".join(
+            check.title.lower()
+            for check in CHECKS.values()
+            if check.area is here.found and check.money is Money.OWN
+        )
         return (
             f"{self.figures.money(stake)} per 30 days is at stake here: {what}.",
             self.scope.elsewhere(url_for("findings.look")),
@@ -148,8 +143,7 @@ class Frame:
         """The waiting changes together."""
         what = self.scope
         facts, account = parts().facts, what.account
-        now = (facts.generation(account.id), plans.generation(facts.store, account.id))
-        key = ("strip", account.id, *now, what.window, self.figures)
+        now = plans.generation(facts.store, account.id)
 
         def make() -> Strip:
             planned = plans.planned(facts.store, account.id)
@@ -162,7 +156,7 @@ class Frame:
             )
             return strip(planned, month, self.figures, own)
 
-        return facts.cache.get(key, make)
+        return facts.kept("strip", account.id, make, now, what.window, self.figures)
 
     def _month(self) -> tuple[float, float]:
         """Spend and sales of all targets in scope per 30 days, in units."""
@@ -178,30 +172,30 @@ class Frame:
     @cached_property
     def _targets_stake(self) -> int | None:
         what = self.scope
-        return audit.stake_known(parts().facts, what.account, what.window, what.aims, what.narrow)
+        return stake_known(parts().facts, what.look)
 
     @property
     def rail_pending(self) -> bool:
         """Whether the rail lacks what it would have to work out; it is asked for after the page."""
         return self.scope.newest is not None and self._targets_stake is None
 
-    def _stake(self, title: str) -> float:
+    def _stake(self, area: Area) -> float:
         """Units per 30 days at stake in an area, as far as is known without working it out for the rail."""
         if self.scope.newest is None:
             return 0.0
-        if title == "Targeting":
+        if area.name == "targeting":
             return from_micro(self._targets_stake or 0)
         known = self._known
         if known is None:
             return 0.0
-        if title == "Findings":
-            return from_micro(known.overspend)
-        return from_micro(known.stake_of(_FOUND_THERE.get(title, ())))
+        if area.found is not None:
+            return from_micro(sum(group.stake for group in known.of_area(area.found)))
+        return from_micro(known.overspend) if area.name == "findings" else 0.0
 
     @cached_property
-    def _known(self) -> audit.Findings | None:
+    def _known(self) -> Findings | None:
         what = self.scope
-        return audit.findings_known(parts().facts, what.account, what.window, what.aims, what.narrow)
+        return findings_known(parts().facts, what.look)
 
     @property
     def area(self) -> str:
@@ -217,12 +211,14 @@ class Frame:
         waiting = self.strip.count
         return [
             Stop(
-                title=title,
-                href=self.scope.elsewhere(url_for(endpoint)),
-                here=endpoint.partition(".")[0] == here,
-                stake=self.figures.short(stake) if (stake := self._stake(title)) >= 1 else "",
-                count=str(waiting) if title == "Plan" and waiting else "",
-                news=news_known(parts().facts, self.scope.account) if title == "Findings" else 0,
+                name=area.name,
+                title=area.title,
+                href=self.scope.elsewhere(url_for(area.home)),
+                here=area.name == here,
+                stake=self.figures.short(stake) if (stake := self._stake(area)) >= 1 else "",
+                stake_is=area.stake,
+                count=str(waiting) if area.name == "plan" and waiting else "",
+                news=news_known(parts().facts, self.scope.account) if area.name == "findings" else 0,
             )
-            for endpoint, title in AREAS
+            for area in AREAS
         ]

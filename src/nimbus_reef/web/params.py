@@ -10,17 +10,22 @@ from urllib.parse import urlencode
 
 from werkzeug.datastructures import MultiDict
 
+from nimbus_reef.analysis.look import (
+    DEFAULT_AGAINST,
+    DEFAULT_WINDOW,
+    Look,
+    Part,
+    nothing_before,
+    usual_window,
+)
 from nimbus_reef.core import windows
 from nimbus_reef.core.model import Format
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.jobs.narrow import Narrow
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.facts import Facts
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.reading.facts import Facts
 
-DEFAULT_WINDOW = "last-30"
-DEFAULT_AGAINST = "preceding"
 JUDGES = ("evidence", "simple")
 OWN_OF_A_TABLE: dict[str, Any] = {
     "where": (), "query": "", "sort": "", "cols": "", "page": 1, "open": "", "judge": "evidence",
@@ -72,7 +77,7 @@ class Scope:
         """One of a page's own choices, the first where none is made; BadInput for what is none of them."""
         made = dict(self.own).get(name, "") or offered[0]
         if made not in offered:
-            raise BadInput(f"“{made}” is no {name}.", remedy=f"Use {', '.join(offered)}.")
+            raise BadInput(f"“{made}” is not offered as {name}.", remedy=f"Use {', '.join(offered)}.")
         return made
 
     def said(self, name: str) -> str:
@@ -92,7 +97,7 @@ class Scope:
 
     @property
     def against(self) -> Window | None:
-        """The days compared with; null where nothing is, or nothing is held of them."""
+        """The days compared with; None where nothing is, or nothing is held of them."""
         if self.nothing_before and self.against_text == DEFAULT_AGAINST:
             return None
         return self.asked_against
@@ -105,7 +110,7 @@ class Scope:
     @property
     def default_window(self) -> str:
         """The days looked at when none are chosen."""
-        return f"{self.usual.first}..{self.usual.last}" if self.usual else DEFAULT_WINDOW
+        return usual_window(self.usual)
 
     @property
     def target_acos(self) -> float:
@@ -118,7 +123,7 @@ class Scope:
             percent = 0.0
         if not 0 < percent <= 500:
             raise BadInput(
-                f"“{self.target_acos_text}” is no target ACOS.", remedy="Give percent, such as 28."
+                f"“{self.target_acos_text}” is not a valid target ACOS.", remedy="Give percent, such as 28."
             )
         return percent / 100
 
@@ -130,9 +135,10 @@ class Scope:
         return self.own_aims
 
     @property
-    def narrow(self) -> Narrow:
-        """The part of the account that is looked at."""
-        return Narrow(self.formats, self.portfolio, self.product, self.campaign, self.name)
+    def look(self) -> Look:
+        """What is asked about: the account, the days, the targets, the part of it."""
+        part = Part(self.formats, self.portfolio, self.product, self.campaign, self.name)
+        return Look(self.account, self.window, self.aims, self.against, part)
 
     @property
     def maturing(self) -> int:
@@ -200,7 +206,7 @@ def of_account(args: MultiDict[str, str], account: Account, facts: Facts, aims: 
     before = found.asked_against if found.against_text == DEFAULT_AGAINST else None
     if found.newest is None or before is None:
         return found
-    return replace(found, nothing_before=facts.total_source(account.id, [before]) is None)
+    return replace(found, nothing_before=nothing_before(facts, account, before))
 
 
 def parse(
@@ -210,10 +216,10 @@ def parse(
     """The scope of a request; BadInput names the part that cannot be understood."""
     judge = args.get("judge", "evidence")
     if judge not in JUDGES:
-        raise BadInput(f"“{judge}” is no way to judge.", remedy="Use evidence or simple.")
+        raise BadInput(f"“{judge}” is not a way to judge.", remedy="Use evidence or simple.")
     formats = tuple(dict.fromkeys(each for each in args.getlist("format") if each))
     if not set(formats) <= set(Format):
-        raise BadInput(f"“{', '.join(formats)}” is no ad format.", remedy=f"Use {', '.join(Format)}.")
+        raise BadInput(f"“{', '.join(formats)}” is not an ad format.", remedy=f"Use {', '.join(Format)}.")
     page = args.get("page", "1")
     scope = Scope(
         account=account,
@@ -221,7 +227,7 @@ def parse(
         own_aims=aims,
         usual=usual,
         blocks=blocks,
-        window_text=_window_text(args) or (f"{usual.first}..{usual.last}" if usual else DEFAULT_WINDOW),
+        window_text=_window_text(args) or usual_window(usual),
         against_text=_against_text(args),
         target_acos_text=args.get("target_acos", "").strip(),
         formats=formats,

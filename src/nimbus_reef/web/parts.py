@@ -12,13 +12,13 @@ from werkzeug.datastructures import MultiDict
 from nimbus_reef.config import Config
 from nimbus_reef.errors import NotAllowed, NotFound
 from nimbus_reef.jobs.queue import Queue
-from nimbus_reef.store import accounts, aims
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.engine import Store
-from nimbus_reef.store.facts import Facts
-from nimbus_reef.store.people import Person
+from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.people.people import Person
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record.engine import Store
 from nimbus_reef.web import params
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.params import Scope
 
 
@@ -94,7 +94,7 @@ def account_by_id(account_id: int) -> Account:
     """The account of something that was found by its own id."""
     found = next((each for each in my_accounts() if each.id == account_id), None)
     if found is None:
-        raise NotFound("There is no such thing for you.", remedy="Follow a link of this application.")
+        raise NotFound("Not found, or not yours to see.", remedy="Follow a link of this application.")
     return found
 
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from flask import Flask, Response, current_app, request
 from flask_limiter import Limiter
 from flask_limiter.util import get_remote_address
 from flask_login import LoginManager, login_required
 from flask_wtf import CSRFProtect
 
-from nimbus_reef.store import people
+from nimbus_reef.store.people import people
 from nimbus_reef.web.parts import SignedIn, account_of
 
 csrf = CSRFProtect()
@@ -49,13 +51,13 @@ def guard(app: Flask) -> None:
     logins.login_view = "people.sign_in"
     logins.login_message = ""
 
-    @logins.user_loader
+    @logins.user_loader  # type: ignore[untyped-decorator]  # Flask-Login has no types
     def load_user(user_id: str) -> SignedIn | None:
         found = people.by_id(app.extensions["reef"].store, int(user_id))
         return SignedIn(found) if found else None
 
     @app.before_request
-    def must_be_signed_in() -> object:
+    def must_be_signed_in() -> Any:
         if request.endpoint is None or request.endpoint in _OPEN_ENDPOINTS:
             return None
         refused = login_required(lambda: None)()

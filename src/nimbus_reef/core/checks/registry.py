@@ -1,4 +1,4 @@
-"""What a check is, and how one is run over judged rows."""
+"""What a check is, the register of all of them, and how one is run."""
 
 from __future__ import annotations
 
@@ -6,6 +6,15 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 import polars as pl
+
+
+class Area(StrEnum):
+    """Where in the audit a check's money is found."""
+
+    STANDING = "standing"
+    MOVEMENT = "movement"
+    CATALOG = "catalog"
+    TARGETING = "targeting"
 
 
 class Subject(StrEnum):
@@ -18,38 +27,62 @@ class Subject(StrEnum):
     CATEGORY = "category"
 
 
+class Money(StrEnum):
+    """
+    What the stake of a check is: part of the overspend, which counts the same money once; money of its own, in no
+    headline; sales that are missed; or nothing at stake, and what the rows sell now is told instead.
+    """
+
+    OVERSPEND = "overspend"
+    OWN = "own money"
+    MISSED = "missed sales"
+    EARNED = "sales"
+
+
+class Reading(StrEnum):
+    """The rows that a check selects from; see `analysis.readings` for their columns."""
+
+    TARGETS = "judged targets"
+    TERMS = "judged search terms"
+    WORDS = "judged words"
+    MOVED = "products then and now"
+    FALLS = "falls of conversion at page changes"
+    GAPS = "categories behind their peers"
+    WINNERS = "terms that earn a target of their own"
+
+
 @dataclass(frozen=True, slots=True)
 class Check:
     """
-    Selects the judged rows that need the same thing done.
+    Selects the rows that need the same thing done.
 
-    condition: over the columns that `core.evidence.judge` adds. Rows come largest
-    stake first.
+    condition: over the columns of what it reads. gathers: rows that share a cause are one finding. accepts:
+    something is proposed for each row by itself, and can be accepted from the list. see_all: filters that show about
+    the same rows in the area's table.
     """
 
     key: str
+    area: Area
     subject: Subject
+    reads: Reading
+    money: Money
     title: str
     question: str
     to_do: str
     condition: pl.Expr
+    gathers: bool = False
+    accepts: bool = False
+    see_all: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """
-    The rows of one check and what they weigh; money in micro-units.
-
-    stake is per 30 days; shares are of the spend and sales of all rows judged, null
-    where there is none.
-    """
+    """The rows of one check and what they weigh, money in micro-units: stake per 30 days, spend in the window."""
 
     check: Check
     rows: pl.DataFrame
     stake: int
     spend: int
-    share_of_spend: float | None
-    share_of_sales: float | None
 
 
 CHECKS: dict[str, Check] = {}
@@ -63,16 +96,14 @@ def register(check: Check) -> Check:
     return check
 
 
-def run(check: Check, judged: pl.DataFrame) -> Found:
-    """Runs one check over all judged rows of its subject."""
-    rows = judged.filter(check.condition).sort(["stake", "spend"], descending=True, maintain_order=True)
-    all_spend, all_sales = int(judged["spend"].sum()), int(judged["sales"].sum())
-    spend = int(rows["spend"].sum())
-    return Found(
-        check=check,
-        rows=rows,
-        stake=int(rows["stake"].sum()),
-        spend=spend,
-        share_of_spend=spend / all_spend if all_spend else None,
-        share_of_sales=spend / all_sales if all_sales else None,
+def run(check: Check, read: pl.DataFrame) -> Found:
+    """
+    Runs one check over all rows of what it reads, largest stake first; where nothing is at stake most sales first.
+
+    read: stake, spend and sales (micro-units) besides what the check's condition needs.
+    """
+    by, down = (
+        (["sales", "spend"], [True, False]) if check.money is Money.EARNED else (["stake", "spend"], True)
     )
+    rows = read.filter(check.condition).sort(by, descending=down, maintain_order=True)
+    return Found(check, rows, int(rows["stake"].sum()), int(rows["spend"].sum()))

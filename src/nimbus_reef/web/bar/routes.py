@@ -8,9 +8,10 @@ import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request
 from werkzeug.wrappers import Response
 
+from nimbus_reef.analysis.judged import stake_of_targets
 from nimbus_reef.errors import BadInput, NotFound
-from nimbus_reef.jobs import audit
-from nimbus_reef.store import aims, product_frames, setting_frames
+from nimbus_reef.store.people import aims
+from nimbus_reef.store.reading import product_frames, setting_frames
 from nimbus_reef.web.parts import figures, inside, must_write, parts, scope
 
 bar = Blueprint("bar", __name__, url_prefix="/scope")
@@ -39,7 +40,7 @@ def rail() -> str:
     """The audit line with what is at stake in Targeting, worked out after the page that shows it."""
     what = scope()
     if what.newest is not None:
-        audit.stake_of_targets(parts().facts, what.account, what.window, what.aims, what.narrow)
+        stake_of_targets(parts().facts, what.look)
     return render_template("_rail.html")
 
 
@@ -60,7 +61,7 @@ def set_aim() -> Response:
     try:
         value = float(text) / 100 if text else None
     except ValueError:
-        raise BadInput(f"“{text}” is no percentage.", remedy="Write it like 28.") from None
+        raise BadInput(f"“{text}” is not a percentage.", remedy="Write it like 28.") from None
     level, name = request.form.get("level", ""), request.form.get("of", "").strip()
     aims.set_aim(parts().store, what.account, who.id, level, "" if level == "account" else name, value)
     of = f"{level} {name}".strip() if level != "account" else "account"

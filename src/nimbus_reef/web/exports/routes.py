@@ -10,10 +10,10 @@ from flask import Blueprint, Response, redirect, render_template, send_file, url
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.errors import BadInput, NotFound
-from nimbus_reef.formats.tables import csv_lines
+from nimbus_reef.formats.tables import Table, csv_lines
 from nimbus_reef.jobs import exports as work
-from nimbus_reef.jobs.exports import Table
-from nimbus_reef.store import loads, trails
+from nimbus_reef.store.people import trail
+from nimbus_reef.store.record import loads
 from nimbus_reef.web.parts import account_by_id, parts, person, scope
 
 exports = Blueprint("exports", __name__, url_prefix="/exports")
@@ -25,7 +25,7 @@ _PARQUET: Final = "application/vnd.apache.parquet"
 def hand_out(table: Table, ending: str) -> AnyResponse:
     """The table in the form that the address ends in; a large workbook leads to its progress."""
     account, who, store = scope().account, person(), parts().store
-    trails.note(
+    trail.note(
         store, "exported", person_id=who.id, account_id=account.id,
         detail={"table": table.name, "rows": len(table.rows), "as": ending},
     )  # fmt: skip
@@ -45,7 +45,7 @@ def hand_out(table: Table, ending: str) -> AnyResponse:
 def hand_out_workbook(tables: Sequence[Table], name: str) -> AnyResponse:
     """Several tables as one workbook; a large one leads to its progress."""
     account, who = scope().account, person()
-    trails.note(
+    trail.note(
         parts().store, "exported", person_id=who.id, account_id=account.id,
         detail={"workbook": name, "rows": sum(len(table.rows) for table in tables)},
     )  # fmt: skip

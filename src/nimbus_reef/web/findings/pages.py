@@ -2,51 +2,33 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from types import MappingProxyType
 from typing import Any, Final
 from urllib.parse import parse_qsl, urlencode
 
-from nimbus_reef.core.checks import CHECKS, WITH_ITS_PRODUCT, WORDS_TO_BID_LOWER, WORDS_TO_SHUT_OUT
-from nimbus_reef.core.checks.registry import Subject
-from nimbus_reef.core.costly_words import Fate
+from nimbus_reef.analysis.findings import Findings, Group, company_name, named
+from nimbus_reef.analysis.proposals import FILED_AS
+from nimbus_reef.analysis.recurring import Recurring
+from nimbus_reef.core.checks import CHECKS, Money, Reading, Subject
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.recurring import Key, News
 from nimbus_reef.errors import BadInput
-from nimbus_reef.jobs.audit import WINNERS, Findings, Group
-from nimbus_reef.jobs.products import CHECKS as PRODUCT_CHECKS
-from nimbus_reef.jobs.recurring import Recurring
-from nimbus_reef.store.away import PutAway
-from nimbus_reef.store.closings import Closing
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.strips import TRADE_NAMES, ahead_words, value_words
-from nimbus_reef.web.targeting.drawer import word_fact
-from nimbus_reef.web.targeting.pages import mark_of
+from nimbus_reef.store.people.closed_audits import Closing
+from nimbus_reef.store.people.hidden_findings import PutAway
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.strips import ahead_words, value_words
+from nimbus_reef.web.kit.verdicts import mark_of, word_fact
 
 SHOWN: Final = 8
 SNOOZE_DAYS: Final = 14
 SNOOZE_CLICKS: Final = 30
 LONGEST_REASON: Final = 512
-_SEE_ALL: Final[Mapping[str, tuple[str, ...]]] = {
-    "costly-targets": ("verdict:is:costly", "orders:gt:0"),
-    "no-order-targets": ("verdict:is:costly", "orders:eq:0"),
-    "wasted-terms": ("verdict:is:costly", "orders:eq:0"),
-    WITH_ITS_PRODUCT.key: (),
-    WORDS_TO_SHUT_OUT.key: (f"fate:is:{Fate.SHUT_OUT}",),
-    WORDS_TO_BID_LOWER.key: (f"fate:is:{Fate.BID_LOWER}",),
-    WINNERS: ("orders:ge:2", "verdict:is:fine"),
-}
-"""Filters that show about the same rows in Targeting."""
-
-
 _NO_NEWS: Final[Mapping[Key, News]] = MappingProxyType({})
-
-
-NOT_OF_ONE_ROW: Final = frozenset({WITH_ITS_PRODUCT.key, WORDS_TO_BID_LOWER.key, *PRODUCT_CHECKS})
-"""Findings about more than a target or term: nothing to accept at once, no clicks to wait for."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,20 +66,20 @@ class Block:
     acceptable: bool
 
 
-def _view(group: Group) -> str:
-    return {
-        Subject.TARGET: "targets", Subject.TERM: "terms", Subject.PRODUCT: "products", Subject.CATEGORY: "categories",
-        Subject.PHRASE: "words",
-    }[group.subject]  # fmt: skip
+_VIEW_OF: Final[Mapping[Subject, str]] = {
+    **FILED_AS, Subject.PRODUCT: "products", Subject.CATEGORY: "categories",
+}  # fmt: skip
+"""Where a finding opens."""
 
 
 def blocks(
     found: Findings, days: int, every: str, figures: Figures, news: Mapping[Key, News] = _NO_NEWS
 ) -> list[Block]:
     """The groups, largest stake first; every: the key of the one shown whole; news: since last time."""
-    largest = max((int(group.rows["stake"].max() or 0) for group in found.groups), default=0) or 1  # type: ignore[call-overload]
+    largest = max((max(group.rows["stake"].to_list(), default=0) for group in found.groups), default=0) or 1
     return [
-        _block(group, found, days, largest, figures, news, whole=group.key == every) for group in found.groups
+        _block(group, found, days, largest, figures, news, whole=group.check.key == every)
+        for group in found.groups
     ]
 
 
@@ -105,24 +87,24 @@ def _block(
     group: Group, found: Findings, days: int, largest: int, figures: Figures, news: Mapping[Key, News], *,
     whole: bool,
 ) -> Block:  # fmt: skip
-    gain = group.key == WINNERS
+    check, gain = group.check, group.check.money is Money.EARNED
     shown = group.rows if whole else group.rows.head(SHOWN)
     money = int(group.rows["sales"].sum()) * STAKE_DAYS / days if gain else group.stake
     return Block(
-        key=group.key,
-        title=group.title,
-        to_do=group.to_do,
-        view=_view(group),
+        key=check.key,
+        title=check.title,
+        to_do=check.to_do,
+        view=_VIEW_OF[check.subject],
         amount=figures.micro(money),
         gain=gain,
         weighs=_weighs(group, found, days, figures, gain=gain),
         lines=tuple(
-            replace(_line(row, group, largest, days, figures), news=news.get((group.key, row["row_id"]), ""))
+            replace(_line(row, group, largest, days, figures), news=news.get((check.key, row["row_id"]), ""))
             for row in shown.to_dicts()
         ),
         more=len(group.rows) - len(shown),
-        see_all=_SEE_ALL.get(group.key, ()),
-        acceptable=group.key not in NOT_OF_ONE_ROW,
+        see_all=check.see_all,
+        acceptable=check.accepts,
     )
 
 
@@ -138,21 +120,21 @@ def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain:
 
 
 def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures) -> Line:
-    if group.key in PRODUCT_CHECKS:
+    check = group.check
+    if check.reads in _TOLD:
         return _product_line(row, group, largest, figures)
-    gathered = group.key == WITH_ITS_PRODUCT.key
-    gain = group.key == WINNERS
-    money = row["sales"] * STAKE_DAYS / days if gain else row["stake"]
-    if group.subject is Subject.PHRASE:
+    if check.subject is Subject.PHRASE:
         return _word_line(row, group, largest, figures)
-    name = row["term"] if group.subject is Subject.TERM else row["target"]
+    gain = check.money is Money.EARNED
+    money = row["sales"] * STAKE_DAYS / days if gain else row["stake"]
+    name, where = named(check, row)
     return Line(
         row_id=row["row_id"],
-        view=_view(group),
+        view=_VIEW_OF[check.subject],
         open=row["members"][0],
-        name=company_name(row["company_level"], row["company"], row["ad_group"]) if gathered else name,
-        kind="" if gathered or group.subject is Subject.TERM else row["match_type"],
-        where=f"largest: {name}" if gathered else f"{row['campaign']} · {row['ad_group']}",
+        name=name,
+        kind="" if check.gathers or check.subject is Subject.TERM else row["match_type"],
+        where=where,
         mark="fine" if gain else mark_of(row, "evidence"),
         amount=figures.count(from_micro(money)),
         weight=0 if gain else round(100 * row["stake"] / largest, 1),
@@ -167,49 +149,62 @@ def _word_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figu
     if row["good_terms"]:
         hit = f"{figures.count(row['good_terms'])} within target with {figures.counted(row['good_orders'], 'order')}"
     return Line(
-        row_id=row["row_id"], view=_view(group), open=row["members"][0], name=row["spelt"], kind="",
+        row_id=row["row_id"], view=_VIEW_OF[group.check.subject], open=row["members"][0], name=row["spelt"], kind="",
         where=f"in {figures.counted(row['word_terms'], 'search term')}, {hit}",
-        mark=mark_of(row | {"verdict": "costly"}, "evidence"), amount=figures.count(from_micro(row["stake"])),
+        mark=mark_of({**row, "verdict": "costly"}, "evidence"), amount=figures.count(from_micro(row["stake"])),
         weight=round(100 * row["stake"] / largest, 1), why=word_fact(row, figures), members=",".join(row["members"]),
         news="",
     )  # fmt: skip
 
 
 def _product_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> Line:
+    name, where = named(group.check, row)
     return Line(
-        row_id=row["row_id"], view=_view(group), open=row["members"][0], name=row["name"], kind="",
-        where=row["where"], mark="costly", amount=figures.count(from_micro(row["stake"])),
-        weight=round(100 * row["stake"] / largest, 1), why=_product_why(row, figures), members=row["row_id"],
-        news="",
+        row_id=row["row_id"], view=_VIEW_OF[group.check.subject], open=row["members"][0], name=name, kind="",
+        where=where, mark="costly", amount=figures.count(from_micro(row["stake"])),
+        weight=round(100 * row["stake"] / largest, 1), why=_TOLD[group.check.reads](row, figures),
+        members=row["row_id"], news="",
     )  # fmt: skip
 
 
-def _product_why(row: Mapping[str, Any], figures: Figures) -> str:
-    """What a product or category did, in a sentence with its figures."""
-    kind, *words = row["why"]
-    values = row["figures"]
-    if kind in ("leaking", "bought"):
-        said = f"{figures.change(values[0])} spend, {figures.change(values[1])} sales per 30 days"
-        return (
-            said
-            if kind == "leaking"
-            else f"{said}: each further sale cost {figures.rate(values[2], 0)} of it"
-        )
-    if kind == "fell":
-        return f"{words[0]} on {words[1]}; conversion {figures.rate(values[0])} → {figures.rate(values[1])} (coincidence in time, not proof)"
-    return "; ".join(
-        f"{TRADE_NAMES[metric].lower()} {value_words(metric, value, figures)} against {value_words(metric, typical, figures)}, "
-        f"{ahead_words(at, figures).removesuffix(' of peers')}"
-        for metric, (at, value, typical) in zip(words, zip(*[iter(values)] * 3, strict=True), strict=True)
+def _moved(row: Mapping[str, Any], figures: Figures) -> str:
+    """What a product that moved did."""
+    said = f"{figures.change(row['spend_change'])} spend, {figures.change(row['sales_change'])} sales per 30 days"
+    if row["marginal"] is not None:
+        said = f"{said}: each further sale cost {figures.rate(row['marginal'], 0)} of it"
+    return said
+
+
+_SHORT_ENOUGH: Final = 40
+
+
+def _fell(row: Mapping[str, Any], figures: Figures) -> str:
+    """How conversion fell, and what changed on the page."""
+    changed = ", ".join(
+        f"{each['field'].replace('_', ' ')} {each['old']} → {each['new']}"
+        for each in row["page"]
+        if len(each["old"]) < _SHORT_ENOUGH
+    )
+    return (
+        f"{changed or 'its title'} on {row['day']}; conversion {figures.rate(row['cvr_before'])} → "
+        f"{figures.rate(row['cvr_after'])} (coincidence in time, not proof)"
     )
 
 
-def company_name(level: str, company: str, ad_group: str) -> str:
-    """What a company that rows are judged in is called."""
-    words = {
-        "ad_group_id": f"ad group {ad_group}", "main_product": company, "name_part": f"campaigns called {company}",
-    }  # fmt: skip
-    return words.get(level, company)
+def _behind(row: Mapping[str, Any], figures: Figures) -> str:
+    """How far a category's metrics lie behind the peers'."""
+    return "; ".join(
+        f"{RATED[each['metric']].name} {value_words(each['metric'], each['value'], figures)} against "
+        f"{value_words(each['metric'], each['typical'], figures)}, "
+        f"{ahead_words(each['percentile'], figures).removesuffix(' of peers')}"
+        for each in row["gaps"]
+    )
+
+
+_TOLD: Final[Mapping[Reading, Callable[[Mapping[str, Any], Figures], str]]] = {
+    Reading.MOVED: _moved, Reading.FALLS: _fell, Reading.GAPS: _behind,
+}  # fmt: skip
+"""Why rows of products and categories are found."""
 
 
 def _known_as(row_id: str) -> str:
@@ -222,7 +217,7 @@ def _why(row: Mapping[str, Any], group: Group, figures: Figures) -> str:
     clicks, orders = figures.counted(row["clicks"], "click"), figures.counted(row["orders"], "order")
     spent = f"{figures.micro(row['spend'])} spent"
     acos = row["spend"] / row["sales"] if row["sales"] else None
-    if group.key == WITH_ITS_PRODUCT.key:
+    if group.check.gathers:
         return f"{figures.counted(len(row['members']), 'target')}, {clicks}, {orders}, ACOS {figures.rate(acos, 0)}"
     if not row["orders"]:
         return f"{clicks}, no order, {spent}"
@@ -236,8 +231,9 @@ class Answer:
     count: str
     amount: str
     share_of_spend: str
-    share_of_sales: str
+    against_sales: str
     looked_at: str
+    missed: str = ""
 
 
 def answer(found: Findings, days: int, figures: Figures, unread: Sequence[str] = ()) -> Answer:
@@ -260,23 +256,8 @@ def answer(found: Findings, days: int, figures: Figures, unread: Sequence[str] =
                 ),
             ]
         ),
+        figures.micro(found.missed) if found.missed else "",
     )
-
-
-def written_down(found: Findings, days: int, figures: Figures) -> list[dict[str, Any]]:
-    """Every finding as a closed audit keeps it: check, row, name, where, stake."""
-    return [
-        {
-            "check": group.key,
-            "row": row["row_id"],
-            "name": line.name,
-            "where": line.where,
-            "stake": row["stake"],
-        }
-        for group in found.groups
-        for row in group.rows.to_dicts()
-        for line in [_line(row, group, 1, days, figures)]
-    ]
 
 
 @dataclass(frozen=True, slots=True)
@@ -309,7 +290,7 @@ def since_last(
     found: Findings, recurring: Recurring, figures: Figures, days: int | None = None, most: int = SHOWN
 ) -> SinceLast | None:
     """
-    What changed since the last audit that was closed; null where none was. days: those looked at now:
+    What changed since the last audit that was closed; None where none was. days: those looked at now:
     over another number of them, what is new or gone may be so for that alone, which is said instead.
     """
     last = recurring.last
@@ -327,7 +308,6 @@ def since_last(
         (each for each in last.found if (each["check"], each["row"]) in changed.gone),
         key=lambda each: each["stake"], reverse=True,
     )  # fmt: skip
-    titles = {key: check.title for key, check in {**CHECKS, **PRODUCT_CHECKS}.items()}
     return SinceLast(
         figures.day(last.at.date()),
         f"{figures.counted(changed.count(News.NEW), 'finding')} new, {figures.count(changed.count(News.BACK))} "
@@ -337,7 +317,7 @@ def since_last(
             Gone(
                 each["name"],
                 each["where"],
-                titles.get(each["check"], "A winner"),
+                CHECKS[each["check"]].title if each["check"] in CHECKS else "",
                 figures.micro(each["stake"]),
             )
             for each in gone[:most]
@@ -418,7 +398,7 @@ def end_of(form: Mapping[str, str], today: date) -> End:
             day = date.fromisoformat(form.get("day", ""))
         except ValueError:
             raise BadInput(
-                f"“{form.get('day', '')}” is no day.", remedy="Write it like 2026-12-01."
+                f"“{form.get('day', '')}” is not a date.", remedy="Write it like 2026-12-01."
             ) from None
         if day <= today:
             raise BadInput(f"{day} is not ahead of today.", remedy="Choose a later day.")
@@ -426,7 +406,7 @@ def end_of(form: Mapping[str, str], today: date) -> End:
     if until == "clicks":
         clicks = form.get("clicks", "")
         if not clicks.isdecimal() or not 0 < int(clicks) <= 100_000:
-            raise BadInput(f"“{clicks}” is no number of clicks.", remedy="Write a whole number above 0.")
+            raise BadInput(f"“{clicks}” is not a number of clicks.", remedy="Write a whole number above 0.")
         return End(clicks=int(clicks))
     if until == "good":
         if not form.get("reason", "").strip():
@@ -442,4 +422,4 @@ def usual_end(today: date) -> date:
 
 def known_checks() -> frozenset[str]:
     """Keys that a finding may be put away under."""
-    return frozenset(CHECKS) | {WINNERS} | frozenset(PRODUCT_CHECKS)
+    return frozenset(CHECKS)

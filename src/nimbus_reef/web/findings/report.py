@@ -6,13 +6,13 @@ from collections.abc import Sequence
 
 import polars as pl
 
+from nimbus_reef.analysis.findings import Findings, named
+from nimbus_reef.analysis.pulse import Beat
+from nimbus_reef.analysis.recurring import Recurring
 from nimbus_reef.core.model import MICRO, from_micro
 from nimbus_reef.formats.change_sheet import COLUMNS
-from nimbus_reef.jobs.audit import Findings
-from nimbus_reef.jobs.exports import Table
-from nimbus_reef.jobs.pulse import Beat
-from nimbus_reef.jobs.recurring import Recurring
-from nimbus_reef.store.plans import Planned
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.params import Scope
 
 _MONEY = {"at stake per 30 days": "0.00", "spend": "0.00", "sales": "0.00"}
@@ -41,6 +41,7 @@ def summary(what: Scope, found: Findings, beat: Beat, recurring: Recurring) -> T
             ]
     rows += [
         ("overspend per 30 days, the same money once", "", from_micro(found.overspend)),
+        ("missed sales per 30 days", "", from_micro(found.missed)),
         ("findings", "", float(found.count())),
         ("last audit closed", f"{last.at:%Y-%m-%d}" if last else "", None),
         ("findings new or come back since", "", float(len(recurring.since.news)) if last else None),
@@ -55,12 +56,15 @@ def findings_table(found: Findings, recurring: Recurring) -> Table:
     """Every finding, largest stake first within what is to be done."""
     parts = []
     for group in found.groups:
-        news = [recurring.since.news.get((group.key, row_id), "") for row_id in group.rows["row_id"]]
+        news = [recurring.since.news.get((group.check.key, row_id), "") for row_id in group.rows["row_id"]]
         term = pl.col("term") if "term" in group.rows.columns else pl.lit("")
+        called = [named(group.check, row) for row in group.rows.to_dicts()]
         parts.append(
             group.rows.select(
-                pl.lit(group.title).alias("finding"),
-                pl.lit(group.to_do).alias("to do"),
+                pl.lit(group.check.title).alias("finding"),
+                pl.lit(group.check.to_do).alias("to do"),
+                pl.Series("what", [name for name, _ in called], dtype=pl.String),
+                pl.Series("where", [where for _, where in called], dtype=pl.String),
                 pl.col("campaign", "ad_group", "target").cast(pl.String),
                 pl.col("match_type").cast(pl.String).alias("match type"),
                 term.alias("search term"),

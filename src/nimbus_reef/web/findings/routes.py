@@ -9,37 +9,39 @@ import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from nimbus_reef.analysis.findings import SOURCES, Findings, written_down
+from nimbus_reef.analysis.findings import findings as findings_of
+from nimbus_reef.analysis.judged import judged_targets, judged_terms
+from nimbus_reef.analysis.judged_tables import VIEWS, table_to_export
+from nimbus_reef.analysis.lacking import lacking
+from nimbus_reef.analysis.look import EVERYTHING, Look
+from nimbus_reef.analysis.proposals import judged
+from nimbus_reef.analysis.pulse import beat
+from nimbus_reef.analysis.recurring import since_last
+from nimbus_reef.core.checks import CHECKS
 from nimbus_reef.errors import BadInput, NotFound
-from nimbus_reef.jobs import audit
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.jobs.lacking import lacking
-from nimbus_reef.jobs.pulse import beat
-from nimbus_reef.jobs.recurring import since_last
-from nimbus_reef.store import away, closings, plans
-from nimbus_reef.store.away import PutAway
-from nimbus_reef.store.facts import TARGET_SOURCES
+from nimbus_reef.store.people import closed_audits, hidden_findings, plans
+from nimbus_reef.store.people.hidden_findings import PutAway
+from nimbus_reef.store.reading.facts import TARGET_SOURCES
 from nimbus_reef.web.exports.routes import hand_out_workbook
 from nimbus_reef.web.findings import pages
 from nimbus_reef.web.findings import report as sheets_of
-from nimbus_reef.web.lacking import need
+from nimbus_reef.web.kit.beats import line as beat_line
+from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.planned import lines as plan_lines
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, must_write, parts, scope
-from nimbus_reef.web.plan.pages import lines as plan_lines
-from nimbus_reef.web.pulse.pages import line as beat_line
-from nimbus_reef.web.targeting import opening
-from nimbus_reef.web.targeting.pages import VIEWS, table_to_export
 
 findings = Blueprint("findings", __name__, url_prefix="/findings")
 
 
-def found_now() -> audit.Findings:
+def found_now() -> Findings:
     """The findings in scope, what is put away left out."""
     what, store = scope(), parts().store
-    need(what, audit.SOURCES, figures())
-    return audit.findings(
-        parts().facts, what.account, what.window, what.aims, away.away(store, what.account.id),
-        today_of(what.account), what.narrow,
-    )  # fmt: skip
+    need(parts().facts, what, SOURCES, figures())
+    put_away = hidden_findings.away(store, what.account.id)
+    return findings_of(parts().facts, what.look, put_away, today_of(what.account))
 
 
 @findings.get("/")
@@ -61,6 +63,11 @@ def look() -> str:
         until=pages.usual_end(today),
         clicks=pages.SNOOZE_CLICKS,
     )
+
+
+def whole(what: Scope) -> Look:
+    """The look at all of the account."""
+    return replace(what.look, part=EVERYTHING)
 
 
 def _with_days(what: Scope) -> str:
@@ -90,8 +97,7 @@ def _names(hidden: Sequence[PutAway]) -> dict[str, str]:
         return {}
     what, facts = scope(), parts().facts
     wanted = [each.row_id for each in hidden]
-    targets = audit.judged_targets(facts, what.account, what.window, what.aims)
-    terms = audit.judged_terms(facts, what.account, what.window, what.aims)
+    targets, terms = judged_targets(facts, what.look), judged_terms(facts, what.look)
     groups = targets.select(
         pl.concat_str(pl.lit("ad_group_id:"), "ad_group_id").alias("row_id"),
         pl.concat_str(pl.lit("ad group "), "ad_group").alias("name"),
@@ -119,7 +125,7 @@ def report() -> str:
         answer=pages.answer(found, days, write),
         blocks=pages.blocks(found, days, "", write, recurring.since.news),
         since=pages.since_last(found, recurring, write),
-        beat=beat_line(beat(facts, account, what.window, what.against, what.newest), today_of(account)),
+        beat=beat_line(beat(facts, whole(what)), today_of(account)),
         groups=plan_lines(plans.planned(parts().store, account.id), write),
         today=today_of(account),
     )
@@ -133,15 +139,15 @@ def workbook() -> AnyResponse:
         raise NotFound("There is nothing to write down yet.", remedy="Load a report first.")
     found, facts = found_now(), parts().facts
     recurring = since_last(facts, what.account, found, what.part)
-    made = beat(facts, what.account, what.window, what.against, what.newest)
-    judged = []
+    made = beat(facts, whole(what))
+    tables = []
     for view in VIEWS.values():
-        rows = opening.judged(facts, view, what, what.window).sort("stake", descending=True)
-        judged.append(replace(table_to_export(view, rows, what.window), name=view.title))
+        rows = judged(facts, what.look, view.subject).sort("stake", descending=True)
+        tables.append(replace(table_to_export(view, rows, what.window), name=view.title))
     sheets = [
         sheets_of.summary(what, found, made, recurring),
         sheets_of.findings_table(found, recurring),
-        *judged,
+        *tables,
         sheets_of.plan_table(plans.planned(parts().store, what.account.id)),
     ]
     return hand_out_workbook(sheets, f"audit-{what.window.first}-{what.window.last}")
@@ -152,10 +158,10 @@ def close() -> AnyResponse:
     """Closes the audit: what is found now is what the next one is measured by."""
     who, what, write = must_write(), scope(), figures()
     found = found_now()
-    closings.close(
+    closed_audits.close(
         parts().store, what.account.id, who.id, part=what.part, overspend=found.overspend,
         address=_with_days(what),
-        found=pages.written_down(found, _days(what), write),
+        found=written_down(found),
     )  # fmt: skip
     flash(
         f"The audit is closed with {write.counted(found.count(), 'finding')}. The next one says what is new, "
@@ -168,7 +174,7 @@ def close() -> AnyResponse:
 def reopen() -> AnyResponse:
     """Takes back the closing of an audit."""
     who, what = must_write(), scope()
-    closings.reopen(parts().store, what.account.id, who.id, request.form.get("audit", 0, type=int))
+    closed_audits.reopen(parts().store, what.account.id, who.id, request.form.get("audit", 0, type=int))
     flash("The closing was taken back.")
     return redirect(what.elsewhere(url_for("findings.look")))
 
@@ -182,11 +188,11 @@ def put_away() -> AnyResponse:
         raise BadInput("No finding was selected.", remedy="Select some rows first (x).")
     reason = request.form.get("reason", "").strip()[: pages.LONGEST_REASON]
     end = pages.end_of(request.form, today_of(what.account))
-    if end.clicks and check in pages.NOT_OF_ONE_ROW:
+    if end.clicks and not CHECKS[check].accepts:
         raise BadInput(
             "What is found of more than one row has no clicks to wait for.", remedy="Choose a day."
         )
-    away.put(
+    hidden_findings.put(
         parts().store, what.account.id, who.id, check, rows,
         until_day=end.day, until_clicks=end.clicks, reason=reason,
     )  # fmt: skip
@@ -198,6 +204,8 @@ def put_away() -> AnyResponse:
 def bring_back() -> AnyResponse:
     """Brings findings back into the list."""
     who, what = must_write(), scope()
-    back = away.bring_back(parts().store, what.account.id, who.id, request.form.getlist("away", type=int))
+    back = hidden_findings.bring_back(
+        parts().store, what.account.id, who.id, request.form.getlist("away", type=int)
+    )
     flash(f"{figures().counted(back, 'finding')} brought back.")
     return redirect(what.elsewhere(url_for("findings.look")))

@@ -36,7 +36,7 @@ class Fields(Protocol):
     """The fields of a form or an address."""
 
     def get(self, key: str) -> str | None:
-        """The first value of a field, null where there is none."""
+        """The first value of a field, None where there is none."""
 
     def getlist(self, key: str) -> list[str]:
         """All values of a field."""
@@ -134,7 +134,8 @@ FEEDS: Final = {
 
 def choices(looked: Looked, fields: Fields) -> Choices:
     """The choices of a form or address over what the file suggests."""
-    sheets, maps = [], []
+    sheets: list[SheetChoice] = []
+    maps: list[ColumnMap] = []
     known = {each.sheet: [one for one in looked.known if one.sheet == each.sheet] for each in looked.known}
     usual = {each.sheet for each in _fitting(looked)}
     asked_for = fields.getlist("sheet")
@@ -174,13 +175,13 @@ def _maps_of(number: int, sheet: SheetLook, known: Sequence[ColumnMap], fields: 
         return mixed.suggest(sheet.table, told_by, words)
     found = next((each for each in sheet.suggestions if each.mapping.kind == kind), None) if kind else None
     if kind and found is None:
-        raise BadInput(f"“{kind}” is no report kind.", remedy=f"Use one of {', '.join(KINDS)}.")
+        raise BadInput(f"“{kind}” is not a kind of report.", remedy=f"Use one of {', '.join(KINDS)}.")
     return [(found or sheet.suggestions[0]).mapping]
 
 
 def _word_kinds(number: int, sheet: SheetLook, told_by: str, fields: Fields) -> dict[str, tuple[str, ...]]:
     if told_by not in sheet.table.headers:
-        raise BadInput(f"“{told_by}” is no column of the file.", remedy="Choose one of its own.")
+        raise BadInput(f"“{told_by}” is not a column of the file.", remedy="Choose one of its own.")
     found = mixed.row_words(sheet.table, told_by)
     for place, word in enumerate(found):
         said = fields.get(f"word-{number}-{place}")
@@ -302,7 +303,7 @@ def _reading(table: RawTable, columns: ColumnMap, prefix: str) -> Reading:
         prefix,
         _mark(columns),
         kind.title,
-        kind.row_is,
+        columns.row_is,
         ", ".join(columns.only),
         tuple(mapped(part, columns)),
         tuple(_unknown(table, columns, prefix)),

@@ -7,14 +7,14 @@ from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any, Final
 
+from nimbus_reef.analysis.agreement import Difference
 from nimbus_reef.core.coverage import Span, State, Stretch, labels_in_use, stretches
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.contract import Holds
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.jobs.agreement import Difference
-from nimbus_reef.store.loads import Batch, HeldReport, Job
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.store.record.loads import Batch, HeldReport, Job
+from nimbus_reef.web.kit.figures import Figures
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,19 +8,20 @@ from typing import Any, Final
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from nimbus_reef.analysis.agreement import differences
+from nimbus_reef.core.model import SCOPES
 from nimbus_reef.errors import BadFile, BadInput, NotFound
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import checked
 from nimbus_reef.formats.reading import date_doubt, days_missing
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.jobs import intake as loading
-from nimbus_reef.jobs.agreement import differences
-from nimbus_reef.store import loads, trails
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.loads import Upload
-from nimbus_reef.store.models import SCOPES
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.store.people import trail
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.record import loads
+from nimbus_reef.store.record.loads import Upload
 from nimbus_reef.web.intake import choosing, pages
+from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.parts import account_by_id, figures, must_write, my_accounts, parts, scope
 
 intake = Blueprint("intake", __name__, url_prefix="/intake")
@@ -157,7 +158,7 @@ def load(upload_id: int) -> AnyResponse:
             raise days_missing(table, each, upload.file_name)
     label = request.form.get("scope", "")
     if label and label not in SCOPES:
-        raise BadInput(f"“{label}” is no ad format.", remedy=f"Choose {', '.join(SCOPES)}.")
+        raise BadInput(f"“{label}” is not an ad format.", remedy=f"Choose {', '.join(SCOPES)}.")
     maps = [each.as_json() for each in chosen.maps]
     return _enqueue(upload, {"maps": maps, "scope": label, "usual": looked.scope})
 
@@ -184,7 +185,7 @@ def _start(
     job_id = loads.start_job(
         store, kind=kind, account_id=account_id, person_id=who.id, upload_id=upload_id, request=what
     )
-    trails.note(
+    trail.note(
         store,
         _IN_THE_TRAIL[kind],
         person_id=who.id,

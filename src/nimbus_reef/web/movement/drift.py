@@ -169,10 +169,11 @@ def drift(
             taken = np.vstack([taken, place])
             label = (_tenth(place[0]), _tenth((place[1] + place[3]) / 2 + 4))
         width = _tenth(1.2 + 3.6 * math.sqrt(max(each.spend1, 0) / heaviest))
+        x0, y0, x1, y1 = (_tenth(end) for end in shaft)
         arrows.append(
             Arrow(
-                each.key, each.name, each.words, each.tone, each.thin, *map(_tenth, shaft), width,
-                _head(shaft, width), label, leader,
+                each.key, each.name, each.words, each.tone, each.thin, x0, y0, x1, y1, width, _head(shaft, width),
+                label, leader,
             )
         )  # fmt: skip
     return Drift(tuple(arrows), lines, _ticks(x), _ticks(y))

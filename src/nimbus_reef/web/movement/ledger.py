@@ -7,15 +7,15 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.tables import PAGE_ROWS
 from nimbus_reef.core import change
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import Better, Metric, Unit
 from nimbus_reef.core.model import MEASURES
-from nimbus_reef.jobs.exports import Table
-from nimbus_reef.web.answers import Answer
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.movement.pages import level
-from nimbus_reef.web.tables import PAGE_ROWS
 
 _SPLIT: Final = {"rate": "rate", "mix": "mix", "entered": "entered or left"}
 _SHARES: Final = {"share_of_gross": "of all movement", "share_of_net": "of the net change"}
@@ -108,7 +108,7 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> L
     width = (high - low) or 1.0
 
     def place(value: float) -> float:
-        return 100 * (value - low) / width
+        return float(100 * (value - low) / width)
 
     first = (page - 1) * PAGE_ROWS
     better = 0 if metric.better is Better.NEITHER else 1 if metric.better is Better.HIGHER else -1
@@ -139,10 +139,10 @@ def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer
     """The change as a whole, and who did most of it."""
     net = float(rows["part"].sum())
     if metric.is_ratio:
-        levels = [rows[f"num{when}"].sum() / rows[f"den{when}"].sum() for when in (0, 1)]
+        levels = [float(rows[f"num{when}"].sum()) / float(rows[f"den{when}"].sum()) for when in (0, 1)]
         moved = f"{level(metric, levels[0], figures)} → {level(metric, levels[1], figures)}"
     else:
-        moved = f"{level(metric, rows['value0'].sum(), figures)} → {level(metric, rows['value1'].sum(), figures)} per 30 days"
+        moved = f"{level(metric, float(rows['value0'].sum()), figures)} → {level(metric, float(rows['value1'].sum()), figures)} per 30 days"
     if abs(net) < 1e-12:
         return Answer(f"{_name(metric)} did not move: {moved}.", "")
     way = 1 if net > 0 else -1

@@ -8,12 +8,12 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis.movement import MOVED, REST, active
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import Metric, Unit
 from nimbus_reef.core.movement import Movement
-from nimbus_reef.jobs.exports import Table
-from nimbus_reef.jobs.movement import REST, active
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.movement.drift import Mover
 
 VIEWS: Final[Mapping[str, str]] = {
@@ -153,16 +153,10 @@ def movers(rows: pl.DataFrame, figures: Figures) -> list[Mover]:
 
 
 def break_even(sides: pl.DataFrame) -> float | None:
-    """The margin of all rows together, weighed by sales; null where none is known."""
+    """The margin of all rows together, weighed by sales; None where none is known."""
     known = sides.filter(pl.col("margin").is_not_null() & (pl.col("sales1") > 0))
-    whole = known["sales1"].sum()
-    return float((known["margin"] * known["sales1"]).sum() / whole) if whole else None
-
-
-MOVED: Final = (
-    "name", "where", "movement", "spend_change", "sales_change", "acos0", "acos1", "marginal", "worth", "profit", "thin",
-)  # fmt: skip
-"""What is told of a row that moved, as data; money per 30 days."""
+    whole = float(known["sales1"].sum())
+    return float((known["margin"] * known["sales1"]).sum()) / whole if whole else None
 
 
 def drift_export(rows: pl.DataFrame) -> Table:

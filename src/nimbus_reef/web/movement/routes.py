@@ -8,24 +8,24 @@ import polars as pl
 from flask import Blueprint, redirect, render_template, url_for
 from werkzeug.wrappers import Response
 
+from nimbus_reef.analysis import movement as work
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.movement import GROUPINGS
+from nimbus_reef.analysis.tables import PAGE_ROWS
 from nimbus_reef.core.metrics import METRICS
 from nimbus_reef.core.model import Format
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput, NotFound
-from nimbus_reef.jobs import movement as work
-from nimbus_reef.jobs.exports import Table
-from nimbus_reef.jobs.movement import GROUPINGS
-from nimbus_reef.store.facts import TOTAL_SOURCES
-from nimbus_reef.web import charts
-from nimbus_reef.web.answers import Answer
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.store.reading.facts import TOTAL_SOURCES
 from nimbus_reef.web.exports.routes import hand_out
-from nimbus_reef.web.lacking import need
+from nimbus_reef.web.kit import charts, product
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.movement import courses, ledger, pages, trends, why
 from nimbus_reef.web.movement.drift import drift
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, parts, scope
-from nimbus_reef.web.standing import product
-from nimbus_reef.web.tables import PAGE_ROWS
 
 movement = Blueprint("movement", __name__, url_prefix="/movement")
 LEDGERED: Final = (
@@ -92,14 +92,14 @@ def _by(what: Scope) -> str:
 def _need(what: Scope, name: str) -> None:
     """NoFigures where the view has none of one of its windows."""
     kinds = TOTAL_SOURCES if name == "trends" else work.sources(_by(what))
-    need(what, kinds, figures())
+    need(parts().facts, what, kinds, figures())
     if name != "trends":
-        need(what, kinds, figures(), _against(what))
+        need(parts().facts, what, kinds, figures(), _against(what))
 
 
 def _days(what: Scope, by: str) -> tuple[int, int]:
     """The held days of the windows that a grouping's sums are of: then, now."""
-    return work.held_days(parts().facts, what.account, (_against(what), what.window), by)
+    return work.held_days(parts().facts, _compared(what), by)
 
 
 def _against(what: Scope) -> Window:
@@ -109,8 +109,13 @@ def _against(what: Scope) -> Window:
     return what.against
 
 
+def _compared(what: Scope) -> Look:
+    """The look, where there are days to compare with."""
+    return what.look.against_days(_against(what))
+
+
 def _sides(what: Scope, by: str) -> pl.DataFrame:
-    return work.sides(parts().facts, what.account, what.window, _against(what), what.aims, by, what.narrow)
+    return work.sides(parts().facts, _compared(what), by)
 
 
 def _ranked(what: Scope, by: str) -> pl.DataFrame:
@@ -120,9 +125,8 @@ def _ranked(what: Scope, by: str) -> pl.DataFrame:
 def _why_page(what: Scope, by: str) -> why.WhyPage | None:
     """Why ACOS moved, by the rows of a grouping; kept until something is loaded."""
     facts, write = parts().facts, figures()
-    now = (facts.generation(what.account.id), what.window, what.against, what.aims, what.narrow)
-    key = ("why", what.account.id, *now, by, write)
-    return facts.cache.get(key, lambda: why.why(_sides(what, by), write))
+    look = _compared(what)
+    return facts.kept("why", what.account.id, lambda: why.why(_sides(what, by), write), look, by, write)
 
 
 def _why_of_all(what: Scope) -> why.WhyPage:
@@ -172,19 +176,18 @@ def _least(what: Scope) -> float:
     except ValueError:
         value = -1.0
     if not 0 <= value < 1e12:
-        raise BadInput(f"“{text}” is no amount to start from.", remedy="Write it like 50.")
+        raise BadInput(f"“{text}” is not an amount to start from.", remedy="Write it like 50.")
     return value
 
 
 def _ledger_rows(what: Scope) -> pl.DataFrame | None:
-    against, by = _against(what), _by(what)
+    by = _by(what)
     facts, metric, least = parts().facts, METRICS[_metric(what)], _least(what)
 
     def make() -> pl.DataFrame | None:
         return ledger.ledger_rows(_sides(what, by), metric, *_days(what, by), least)
 
-    now = (what.account.id, facts.generation(what.account.id), what.window, against, what.aims, what.narrow)
-    return facts.cache.get(("ledger", *now, by, metric.key, least), make)
+    return facts.kept("ledger", what.account.id, make, _compared(what), by, metric.key, least)
 
 
 def _ledger(what: Scope) -> dict[str, Any]:
@@ -276,7 +279,7 @@ _FILES: Final = {"drift": _drift_file, "ledger": _ledger_file, "why": _why_file,
 def export(name: str, ending: str) -> Response:
     """All rows behind a view as a file."""
     if name not in _FILES:
-        raise NotFound(f"“{name}” is no table of Movement.", remedy=f"Export {', '.join(_FILES)}.")
+        raise NotFound(f"“{name}” is not a table of Movement.", remedy=f"Export {', '.join(_FILES)}.")
     _need(scope(), name)
     made = _FILES[name](scope())
     if made is None:

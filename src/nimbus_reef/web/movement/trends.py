@@ -7,21 +7,22 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.proposals import days_with_bids, history, judged
+from nimbus_reef.analysis.totals import totals
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.jobs.totals import totals
-from nimbus_reef.store import product_frames, row_frames, setting_frames, target_frames
-from nimbus_reef.store.facts import Facts
-from nimbus_reef.web import charts
-from nimbus_reef.web.charts import Marked
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.store.reading import product_frames, row_frames, setting_frames, target_frames
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.web.kit import charts
+from nimbus_reef.web.kit.charts import Marked
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.marks import changes_of_row
+from nimbus_reef.web.kit.product import page_changes
+from nimbus_reef.web.kit.splits import Why, why
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.splits import Why, why
-from nimbus_reef.web.standing.product import page_changes
-from nimbus_reef.web.targeting import drawer, opening
-from nimbus_reef.web.targeting.pages import TARGETS
 
 _MOST_OFFERED: Final = 1_500
 
@@ -58,15 +59,16 @@ def trend(facts: Facts, what: Scope, of: str, figures: Figures) -> Trend:
 
 
 def _whole(facts: Facts, what: Scope) -> Trend:
-    window = opening.history(what)
-    found = totals(facts, what.account, window, None, what.narrow)
+    window = history(what.look)
+    look = what.look.at(window)
+    found = totals(facts, look)
     if found is None:
         raise NotFound("No report covers these days.", remedy="Choose other days, or load a report.")
     changes = row_frames.changes(facts, what.account.id, window)
-    if what.narrow:
+    if look.part:
         homes = setting_frames.campaign_settings(facts, what.account.id, window).drop("state")
         changes = changes.join(homes, on="campaign_id", how="left")
-        changes = what.narrow.part(facts, what.account, window, changes)
+        changes = look.within(facts, changes)
     name = what.part or f"{what.account.brand}, {what.account.country}"
     days, left_out = _only_days(found.now, found.source)
     return Trend(name, "account", days, by_day(changes), what.target_acos, sums_left_out=left_out)
@@ -84,7 +86,7 @@ def _only_days(rows: pl.DataFrame, kind: str) -> tuple[pl.DataFrame, str]:
 
 
 def why_moved(found: Trend, what: Scope, figures: Figures) -> Why | None:
-    """Why one thing's ACOS moved between the windows; null for the account, which has a page of its own."""
+    """Why one thing's ACOS moved between the windows; None for the account, which has a page of its own."""
     against = what.against
     if found.kind == "account" or against is None or found.days.is_empty():
         return None
@@ -126,7 +128,7 @@ def _times(count: int) -> str:
 
 
 def _product(facts: Facts, what: Scope, sku: str) -> Trend:
-    rows = product_frames.placed_products(facts, what.account.id, opening.history(what)).filter(
+    rows = product_frames.placed_products(facts, what.account.id, history(what.look)).filter(
         pl.col("sku") == sku
     )
     if rows.is_empty():
@@ -147,25 +149,21 @@ def _targets(facts: Facts, what: Scope, kind: str, name: str, figures: Figures) 
     names = target_frames.targets(facts, what.account.id).filter(column == name)
     if names.is_empty():
         raise NotFound(f"There is no {kind} “{name}”.", remedy="Choose another.")
-    window = opening.history(what)
+    window = history(what.look)
     source = facts.held(what.account.id, window).kind
     ids = names["target_id"].to_list()
     days = row_frames.target_days(facts, what.account.id, source, window, ids)
     sums = days.group_by("day").agg(pl.col(MEASURES).sum()).sort("day")
     first = names.row(0, named=True)
-    judged = opening.judged(facts, TARGETS, what, what.window).filter(pl.col("campaign") == first["campaign"])
-    same = (
-        judged.join(names.select("target_id"), on="target_id", how="semi") if kind != "campaign" else judged
-    )
-    aims = (same if len(same) else judged).sort("spend", descending=True)["target_acos"]
+    near = judged(facts, what.look, Subject.TARGET).filter(pl.col("campaign") == first["campaign"])
+    same = near.join(names.select("target_id"), on="target_id", how="semi") if kind != "campaign" else near
+    aims = (same if len(same) else near).sort("spend", descending=True)["target_acos"]
     aim = aims[0] if len(aims) else what.target_acos
     changes = row_frames.changes(facts, what.account.id, window)
     if kind == "keyword":
-        stepped = opening.days_with_bids(facts, what.account, source, window, ids)
+        stepped = days_with_bids(facts, what.account, source, window, ids)
         bids = [None if bid is None else from_micro(bid) for bid in stepped["bid"]]
-        marks = drawer.changes_of_row(
-            first, charts.bid_changes(stepped["day"].to_list(), bids, figures), changes
-        )
+        marks = changes_of_row(first, charts.bid_changes(stepped["day"].to_list(), bids, figures), changes)
         label = f"{first['target']} · {first['match_type']}"
         return Trend(label, kind, stepped, tuple(marks), aim, tuple(bids))
     id_column, number = (

@@ -8,13 +8,13 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.movement import REST
+from nimbus_reef.analysis.tables import PAGE_ROWS
 from nimbus_reef.core import change
-from nimbus_reef.jobs.exports import Table
-from nimbus_reef.jobs.movement import REST
-from nimbus_reef.web.answers import Answer
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.splits import split_bars, split_words
-from nimbus_reef.web.tables import PAGE_ROWS
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.splits import split_bars, split_words
 
 FACTORS: Final = (
     ("cpc", "price per click"), ("cvr", "conversion"), ("aov", "order value"), ("mix", "mix of sales"),
@@ -59,11 +59,13 @@ class WhyPage:
 
 
 def why(sides: pl.DataFrame, figures: Figures) -> WhyPage | None:
-    """The exact split of the account's ACOS over its rows; null where nothing was sold in a window."""
+    """The exact split of the account's ACOS over its rows; None where nothing was sold in a window."""
     split = change.split_acos(sides)
     if split is None:
         return None
-    before, after = (float(split[f"spend{when}"].sum() / split[f"sales{when}"].sum()) for when in (0, 1))
+    before, after = (
+        float(split[f"spend{when}"].sum()) / float(split[f"sales{when}"].sum()) for when in (0, 1)
+    )
     parts = [(words, float(split[name].sum())) for name, words in FACTORS]
     shown = split.sort(pl.col("pull").abs(), descending=True, maintain_order=True)
     moved = [(name, words) for name, words in FACTORS if (split[name] != 0).any()]
@@ -139,7 +141,7 @@ def _steps(
 
 
 def why_export(sides: pl.DataFrame) -> Table | None:
-    """Every row's pull and parts as a file, in points of ACOS; null where nothing was sold in a window."""
+    """Every row's pull and parts as a file, in points of ACOS; None where nothing was sold in a window."""
     split = change.split_acos(sides)
     if split is None:
         return None

@@ -6,8 +6,8 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask_login import current_user, login_user, logout_user
 from werkzeug.wrappers import Response
 
-from nimbus_reef.store import people as store_people
-from nimbus_reef.store import trails
+from nimbus_reef.store.people import people as store_people
+from nimbus_reef.store.people import trail
 from nimbus_reef.web.parts import SignedIn, inside, parts
 from nimbus_reef.web.security import limiter, sign_in_limit
 
@@ -29,7 +29,7 @@ def sign_in() -> Response | str | tuple[str, int]:
         flash("Address or password is not right.", "problem")
         return render_template("people/sign_in.html", target=target, email=email), 401
     login_user(SignedIn(found))
-    trails.note(parts().store, "signed in", person_id=found.id, account_id=None, detail={})
+    trail.note(parts().store, "signed in", person_id=found.id, account_id=None, detail={})
     return redirect(target)
 
 

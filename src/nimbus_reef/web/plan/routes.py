@@ -11,10 +11,12 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.core import plan as rules
+from nimbus_reef.core.changes import Holds, kind_of, value_problem
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats import change_sheet
-from nimbus_reef.store import plans, trails
-from nimbus_reef.store.plans import Planned
+from nimbus_reef.store.people import plans, trail
+from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.web.kit.planned import lines
 from nimbus_reef.web.parts import figures, must_write, parts, person, scope
 from nimbus_reef.web.plan import pages
 
@@ -36,7 +38,7 @@ def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
     return render_template(
         "plan/plan.html",
         page=page,
-        groups=pages.lines(page.planned, figures(), planned),
+        groups=lines(page.planned, figures(), planned),
         answer=answer,
         removed=request.args.get("removed"),
     )
@@ -64,7 +66,7 @@ def sheet(ending: str) -> Response:
             target.getvalue(),
             mimetype="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
         )
-    trails.note(
+    trail.note(
         parts().store, "exported", person_id=person().id, account_id=account.id,
         detail={"sheet": ending, "changes": len(changes)},
     )  # fmt: skip
@@ -103,8 +105,10 @@ def edit(change_id: int) -> AnyResponse:
     found = next((each for each in planned if each.id == change_id), None)
     if found is None:
         raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
-    after = replace(found.change, new_value=_two_decimals(request.form.get("new_value", "")))
-    reason = rules.value_problem(after)
+    kind, given = kind_of(found.change), request.form.get("new_value", "").strip()
+    value = _two_decimals(given) if kind and kind.holds is Holds.AMOUNT else given
+    after = replace(found.change, new_value=value)
+    reason = value_problem(after)
     if reason:
         raise BadInput(f"Row {after.row}: “{after.new_value}” {reason}.", remedy="Nothing was changed.")
     if after.new_value != found.change.new_value:

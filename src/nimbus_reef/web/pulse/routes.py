@@ -6,42 +6,35 @@ from datetime import UTC, datetime
 
 from flask import Blueprint, render_template, request
 
+from nimbus_reef.analysis import movement, standing
+from nimbus_reef.analysis.findings import SOURCES, findings
+from nimbus_reef.analysis.lacking import lacking
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.pulse import Beat, beat, idle
 from nimbus_reef.core import change
-from nimbus_reef.core.targeting import Aims
-from nimbus_reef.jobs import audit, movement, standing
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.jobs.lacking import lacking
-from nimbus_reef.jobs.pulse import Beat, beat
-from nimbus_reef.store import aims, away
-from nimbus_reef.store.accounts import Account
+from nimbus_reef.store.people import aims, hidden_findings
+from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web import params
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.strips import ahead_words
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import account_of, my_accounts, parts
 from nimbus_reef.web.pulse import pages
-from nimbus_reef.web.strips import ahead_words
 
 pulse = Blueprint("pulse", __name__, url_prefix="/pulse")
 
 
 def _scope_of(account: Account) -> Scope:
-    """The same days for every account, counted back from its own newest; its own target."""
+    """The same days for every account, counted back from its own newest; its own targets."""
     args = request.values.copy()
     args.poplist("target_acos")
-    return params.of_account(args, account, parts().facts)
+    return params.of_account(args, account, parts().facts, aims.aims(parts().store, account))
 
 
 def _beat(account: Account) -> Beat:
     what = _scope_of(account)
-    held = what.newest is not None
-    return beat(
-        parts().facts,
-        account,
-        what.window if held else None,
-        what.against if held else None,
-        what.newest,
-        what.narrow,
-    )
+    return idle(parts().facts, account) if what.newest is None else beat(parts().facts, what.look)
 
 
 @pulse.get("/")
@@ -59,15 +52,13 @@ def mover() -> str:
     facts, write = parts().facts, Figures(account.locale, account.currency)
     if what.newest is None:
         return render_template("pulse/_mover.html", account=account, weak="", who="")
-    aim = aims.aims(parts().store, account)
-    key = ("mover", account.id, facts.generation(account.id), what.window, what.against, aim, what.narrow)
-    weak, who = facts.cache.get(key, lambda: _weak_and_mover(account, what, aim, write))
+    weak, who = facts.kept("mover", account.id, lambda: _weak_and_mover(what.look, write), what.look)
     return render_template("pulse/_mover.html", account=account, weak=weak, who=who)
 
 
-def _weak_and_mover(account: Account, what: Scope, aim: Aims, write: Figures) -> tuple[str, str]:
+def _weak_and_mover(look: Look, write: Figures) -> tuple[str, str]:
     facts, weak, who = parts().facts, "", ""
-    on = standing.ground(facts, account, what.window, what.narrow)
+    on = standing.ground(facts, look)
     told = {
         metric: each.standing.percentile
         for metric, each in standing.places(on, on.rows).items()
@@ -76,8 +67,8 @@ def _weak_and_mover(account: Account, what: Scope, aim: Aims, write: Figures) ->
     if told:
         weakest = min(told, key=lambda metric: told[metric])
         weak = f"{weakest.upper()}, {ahead_words(told[weakest], write).removesuffix(' of peers')}"
-    if what.against is not None:
-        sides = movement.sides(facts, account, what.window, what.against, aim, "product", what.narrow)
+    if look.against is not None:
+        sides = movement.sides(facts, look, "product")
         split = change.split_acos(sides)
         if split is not None and len(split):
             # The one that pulled most the way it went, not the one that held most against it.
@@ -92,10 +83,8 @@ def at_stake() -> str:
     """What is at stake in one account, worked out now."""
     account = account_of(request.args.get("account"))
     what = _scope_of(account)
-    if what.newest is None or lacking(parts().facts, account, what.window, audit.SOURCES):
+    if what.newest is None or lacking(parts().facts, account, what.window, SOURCES):
         return "–"
-    found = audit.findings(
-        parts().facts, account, what.window, aims.aims(parts().store, account),
-        away.away(parts().store, account.id), today_of(account), what.narrow,
-    )  # fmt: skip
+    put_away = hidden_findings.away(parts().store, account.id)
+    found = findings(parts().facts, what.look, put_away, today_of(account))
     return Figures(account.locale, account.currency).micro(found.overspend)

@@ -8,7 +8,7 @@ from flask import Blueprint, flash, redirect, request
 from werkzeug.wrappers import Response
 
 from nimbus_reef.errors import BadInput, NotFound
-from nimbus_reef.store import saved as store_saved
+from nimbus_reef.store.people import saved_views as store_saved
 from nimbus_reef.web.parts import inside, parts, person, scope
 
 saved = Blueprint("saved", __name__, url_prefix="/saved")

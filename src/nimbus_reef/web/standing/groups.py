@@ -6,11 +6,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from nimbus_reef.analysis.standing import Placed
 from nimbus_reef.core import peers
-from nimbus_reef.jobs.standing import Placed
-from nimbus_reef.web.answers import Answer
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.strips import TRADE_NAMES, Strip, ahead_words, strip
+from nimbus_reef.core.peers import RATED
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.strips import Strip, ahead_words, strip
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +75,7 @@ def format_answer(
             f"{figures.rate(furthest['peer_spend_share'], 0)} with peers."
         )
     placed = [
-        (each.standing.percentile, f"{TRADE_NAMES[each.standing.metric].lower()} of {name} ads")
+        (each.standing.percentile, f"{RATED[each.standing.metric].name} of {name} ads")
         for name, _, places in formats
         for each in places
         if each.standing.percentile is not None

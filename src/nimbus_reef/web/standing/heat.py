@@ -8,16 +8,16 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis.standing import AD_METRICS
+from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core.metrics import METRICS, Better
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.peers import BOTTOM, RATED
-from nimbus_reef.jobs.exports import Table
-from nimbus_reef.jobs.standing import AD_METRICS
-from nimbus_reef.web import strips
-from nimbus_reef.web.answers import Answer
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.strips import TRADE_NAMES, ahead_words, value_words
-from nimbus_reef.web.tables import Field
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.web.kit import strips
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.strips import ahead_words, metric_name, value_words
 
 
 def product_fields(how: str) -> dict[str, Field]:
@@ -89,7 +89,7 @@ def product_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
         float(found["spend"].sum()) / spent,
         found.sort("spend", descending=True).row(0, named=True),
     )
-    name = TRADE_NAMES[metric]
+    name = metric_name(metric)
     bold = f"{name} is weak where {figures.rate(share, 0)} is spent."
     rest = (
         f"{figures.counted(len(found), 'product')} in the bottom quarter; the dearest, {dearest['sku']}, "

@@ -3,33 +3,35 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any, Final
 
 import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from nimbus_reef.analysis import standing as work
+from nimbus_reef.analysis import tables
+from nimbus_reef.analysis.shape import shape
+from nimbus_reef.analysis.standing import AD_METRICS, SHOP_METRICS, Ground, Placed
+from nimbus_reef.analysis.tables import Field
+from nimbus_reef.analysis.totals import totals
 from nimbus_reef.core import funnel
 from nimbus_reef.core.funnel import COUNTS
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs import intake as loading
-from nimbus_reef.jobs import standing as work
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.jobs.shape import shape
-from nimbus_reef.jobs.standing import AD_METRICS, SHOP_METRICS, Ground, Placed
-from nimbus_reef.jobs.totals import totals
-from nimbus_reef.store import market_frames, product_frames
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.store.facts import TOTAL_SOURCES
-from nimbus_reef.web import tables
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.reading import market_frames, product_frames
+from nimbus_reef.store.reading.facts import TOTAL_SOURCES
 from nimbus_reef.web.exports.routes import hand_out
-from nimbus_reef.web.lacking import need, source_words
+from nimbus_reef.web.kit import product
+from nimbus_reef.web.kit.lacking import need, source_words
+from nimbus_reef.web.kit.strips import strip, value_words
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, must_write, my_accounts, parts, scope
-from nimbus_reef.web.standing import groups, heat, pages, product, shopping, tree, typed
-from nimbus_reef.web.strips import strip, value_words
-from nimbus_reef.web.tables import Field
+from nimbus_reef.web.standing import groups, heat, pages, shopping, tree, typed
 
 standing = Blueprint("standing", __name__, url_prefix="/standing")
 GROUPS: Final = ("category", "format", "portfolio", "country")
@@ -37,7 +39,7 @@ HOWS: Final = ("standing", "change")
 
 
 def _ground(what: Scope) -> Ground:
-    return work.ground(parts().facts, what.account, what.window, what.narrow)
+    return work.ground(parts().facts, what.look)
 
 
 def _empty(view: str) -> str:
@@ -59,7 +61,7 @@ def view(name: str) -> str:
     if what.newest is None:
         return _empty(name)
     if _NEEDS[name]:
-        need(what, _NEEDS[name], figures())
+        need(parts().facts, what, _NEEDS[name], figures())
     made = _VIEWS[name](what)
     return render_template(
         f"standing/{name}.html", view=name, views=pages.VIEWS, peers_words=_peers_words(what), **made
@@ -72,7 +74,7 @@ def _peers_words(what: Scope) -> str:
     if feed.is_empty():
         return "no peer figures"
     newest = feed.filter(pl.col("month") == feed["month"].max())
-    low, high = newest["brands"].min(), newest["brands"].max()
+    low, high = newest.select(low=pl.col("brands").min(), high=pl.col("brands").max()).row(0)
     return f"peers: {low}–{high} brands, {newest['month'][0]}"
 
 
@@ -83,15 +85,13 @@ def _places(what: Scope, on: Ground) -> dict[str, Placed]:
     def make() -> dict[str, Placed]:
         return work.places(on, on.rows, ad_format=ad_format)
 
-    facts = parts().facts
-    key = ("places", what.account.id, facts.generation(what.account.id), what.window, what.narrow)
-    return facts.cache.get(key, make)
+    return parts().facts.kept("places", what.account.id, make, what.window, what.look.part)
 
 
 def _tree(what: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
     on = _ground(what)
-    found = totals(facts, what.account, what.window, what.against, what.narrow)
+    found = totals(facts, what.look)
     assert found is not None, "asked for before"
     # Without product ads nothing can be placed, whatever the totals are.
     placed = _places(what, on) if len(on.rows) else {}
@@ -112,23 +112,22 @@ def _tree(what: Scope) -> dict[str, Any]:
 def _mix(what: Scope) -> list[dict[str, Any]]:
     """Format mix of the scope; kept until something is loaded."""
     facts = parts().facts
-    key = ("format mix", what.account.id, facts.generation(what.account.id), what.window, what.narrow)
-    return facts.cache.get(key, lambda: work.format_mix(facts, _ground(what)))
+    of = (what.window, what.look.part)
+    return facts.kept("format mix", what.account.id, lambda: work.format_mix(facts, _ground(what)), *of)
 
 
 def _groups(what: Scope, on: Ground, by: str) -> list[tuple[str, float, list[Placed]]]:
-    facts = parts().facts
     if by == "country":
         return [
             _country(what, account) for account in my_accounts() if account.brand_id == what.account.brand_id
         ]
-    key = ("groups", what.account.id, facts.generation(what.account.id), what.window, what.narrow, by)
-    return facts.cache.get(key, lambda: work.by_group(on, by))
+    of = (what.window, what.look.part, by)
+    return parts().facts.kept("groups", what.account.id, lambda: work.by_group(on, by), *of)
 
 
 def _country(what: Scope, account: Account) -> tuple[str, float, list[Placed]]:
     """The same brand's account in one country, same days."""
-    on = work.ground(parts().facts, account, what.window, what.narrow)
+    on = work.ground(parts().facts, replace(what.look, account=account))
     placed = list(work.places(on, on.rows).values())
     return f"{account.country}, {account.currency}", float(on.rows["spend"].sum()), placed
 
@@ -167,21 +166,13 @@ def _product_rows(what: Scope) -> pl.DataFrame:
         now = work.product_standing(_ground(what))
         then = None
         if what.against is not None:
-            then = work.product_standing(work.ground(facts, what.account, what.against, what.narrow))
+            then = work.product_standing(work.ground(facts, what.look.at(what.against)))
         named = pl.concat_str(
             "sku", pl.lit(" "), pl.col("title").fill_null(""), pl.lit(" "), pl.col("category").fill_null("")
         )
         return heat.with_changes(now, then).with_columns(named=named)
 
-    key = (
-        "product standing",
-        what.account.id,
-        facts.generation(what.account.id),
-        what.window,
-        what.against,
-        what.narrow,
-    )
-    return facts.cache.get(key, make)
+    return facts.kept("product standing", what.account.id, make, what.window, what.against, what.look.part)
 
 
 def _formats(what: Scope) -> dict[str, Any]:
@@ -224,7 +215,6 @@ def _queries(what: Scope) -> dict[str, Any]:
 
 def _query_rows(what: Scope) -> pl.DataFrame:
     facts = parts().facts
-    generation = facts.generation(what.account.id)
 
     def make() -> pl.DataFrame:
         titles = product_frames.catalog(facts, what.account.id)["title"].cast(pl.String).to_list()
@@ -233,7 +223,7 @@ def _query_rows(what: Scope) -> pl.DataFrame:
         weeks = market_frames.query_weeks(facts, what.account.id, what.window)
         return shopping.query_rows(weeks.select("query", "sku", "search_volume", *COUNTS), titles)
 
-    return facts.cache.get(("query shares", what.account.id, generation, what.window), make)
+    return facts.kept("query shares", what.account.id, make, what.window)
 
 
 def _shape(what: Scope) -> dict[str, Any]:
@@ -268,7 +258,7 @@ def export(name: str, ending: str) -> Response:
     """All rows of a table of the area as a file."""
     what = scope()
     if _NEEDS.get(name):
-        need(what, _NEEDS[name], figures())
+        need(parts().facts, what, _NEEDS[name], figures())
     if name == "products":
         fields = heat.product_fields(what.choice("as", HOWS))
         return hand_out(
@@ -278,7 +268,7 @@ def export(name: str, ending: str) -> Response:
     if name == "queries":
         found = _listed(what, _query_rows(what), shopping.query_fields(), "-volume", "query")
         return hand_out(shopping.query_export(found.ordered), ending)
-    raise NotFound(f"“{name}” is no table of Standing.", remedy="Export products or queries.")
+    raise NotFound(f"“{name}” is not a table of Standing.", remedy="Export products or queries.")
 
 
 @standing.get("/products/evidence")
@@ -308,9 +298,6 @@ def type_in() -> Response:
     file = typed.as_file(request.form, what.account, feed)
     path = typed.written(parts().config.uploads, file)
     table = loading.look(parts().store, what.account, path, "typed-in-peers.csv")
-    loading.load(
-        parts().store, what.account, path, "typed-in-peers.csv", loading.usual_maps(table, "peer_benchmarks"),
-        scope="all", today=today_of(what.account), confirmed=True, person_id=who.id,
-    )  # fmt: skip
+    loading.load(parts().store, loading.LoadRequest(what.account, path, "typed-in-peers.csv", loading.usual_maps(table, "peer_benchmarks"), scope="all", today=today_of(what.account), confirmed=True, person_id=who.id))  # fmt: skip
     flash("The peer figures are taken in; they stand in Intake as a file that can be undone.")
     return redirect(what.elsewhere(url_for("standing.view", name="peers")))

@@ -8,13 +8,13 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core import funnel
 from nimbus_reef.core.words import words as words_of
-from nimbus_reef.jobs.exports import Table
-from nimbus_reef.web.answers import Answer
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.standing.pages import TO_CHECK
-from nimbus_reef.web.tables import Field
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.product import TO_CHECK
 
 _STAGE_WORDS: Final[Mapping[str, tuple[str, str]]] = {
     "clicks": ("between look and click", "ctr"),

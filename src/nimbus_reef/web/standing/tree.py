@@ -8,15 +8,17 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.standing import AD_METRICS, Placed
+from nimbus_reef.analysis.totals import Totals, summed
+from nimbus_reef.core import peers
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import METRICS, Better, Metric, difference
 from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
-from nimbus_reef.jobs.standing import AD_METRICS, Placed
-from nimbus_reef.jobs.totals import Totals, summed
-from nimbus_reef.web import strips
-from nimbus_reef.web.answers import Answer
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.strips import TRADE_NAMES, Strip, strip, value_words
+from nimbus_reef.core.peers import RATED
+from nimbus_reef.web.kit import strips
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.strips import Strip, metric_name, strip, value_words
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,16 +37,12 @@ class Node:
 
 
 def _value(key: str, sums: Mapping[str, int]) -> float | None:
-    metric = METRICS[key]
     money = {name: sums[name] / MICRO if name in MONEY_MEASURES else float(sums[name]) for name in MEASURES}
-    if not metric.is_ratio:
-        return money[key]
-    below = money[metric.denominator]
-    return money[metric.numerator] / below if below else None
+    return METRICS[key].value(money)
 
 
 def _written(key: str, value: float | None, figures: Figures) -> str:
-    if key in strips.UNITS:
+    if key in RATED:
         return value_words(key, value, figures)
     return figures.money(value) if key in MONEY_MEASURES else figures.count(value)
 
@@ -56,7 +54,7 @@ _LEAST_SHOWN: Final = {"ctr": 0.00005, "cvr": 0.0005, "acos": 0.0005}
 def _moved(
     key: str, now: float | None, then: float | None, figures: Figures
 ) -> tuple[str, bool | None, bool | None]:
-    """A change in words, whether up, and whether that is good (null: neither)."""
+    """A change in words, whether up, and whether that is good (None: neither)."""
     change = difference(now, then)
     if change.absolute is None:
         return "", None, None
@@ -69,7 +67,7 @@ def _moved(
     up = None if size < smallest else change.absolute > 0
     better = METRICS[key].better
     good = None if up is None or better is Better.NEITHER else up is (better is Better.HIGHER)
-    if key in strips.UNITS and key not in ("cpc", "aov"):
+    if key in RATED and key not in ("cpc", "aov"):
         return f"{figures.number(abs(change.absolute) * 100, 2 if key == 'ctr' else 1)} pt", up, good
     if change.relative is None:
         return "new", up, good
@@ -148,13 +146,13 @@ def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Ans
         if change and up is not None
         else ""
     )
-    bold = f"{TRADE_NAMES[weakest.metric]} is the weak link."
+    bold = f"{metric_name(weakest.metric)} is the weak link."
     if (weakest.percentile or 0) >= 50:
-        bold = f"Nothing is weak: {TRADE_NAMES[weakest.metric].lower()} is the lowest."
+        bold = f"Nothing is weak: {RATED[weakest.metric].name} is the lowest."
     sentences = [
-        f"{value_words(weakest.metric, value, figures)} puts you {strips.ahead_words(weakest.percentile, figures)}"
+        f"{value_words(weakest.metric, value, figures)} puts you {strips.ahead_words(weakest.percentile or 0.0, figures)}"
         f"{fell}.",
-        f"{TRADE_NAMES[best.metric]} is the strongest, {strips.ahead_words(best.percentile, figures)}.",
+        f"{metric_name(best.metric)} is the strongest, {strips.ahead_words(best.percentile or 0.0, figures)}.",
         _most_moved(now, then, weakest.metric, figures) if then else "",
         gap_words(weakest.metric, value, weakest.typical, now, found.held_now, figures),
     ]
@@ -188,7 +186,11 @@ def _most_moved(now: Mapping[str, int], then: Mapping[str, int], said: str, figu
 
 
 def _named(moved: tuple[float, str, str], verb: str) -> str:
-    return f"{TRADE_NAMES[moved[1]].lower()} {verb} most ({moved[2]})"
+    return f"{RATED[moved[1]].name} {verb} most ({moved[2]})"
+
+
+_ALL_ELSE: Final = {"ctr": "impressions", "cvr": "clicks", "aov": "orders", "cpc": "clicks", "acos": "sales"}
+"""What stays as it is when a metric becomes typical."""
 
 
 def gap_words(
@@ -200,15 +202,15 @@ def gap_words(
     figures: Figures,
 ) -> str:
     """What closing the gap to the typical peer would bring per 30 days, all else as it is."""
-    if value is None or typical is None or not value or not days:
+    if value is None or typical is None or not days or metric not in _ALL_ELSE:
         return ""
-    sales, spend = (now[name] / MICRO * STAKE_DAYS / days for name in ("sales", "spend"))
-    if metric in ("ctr", "cvr", "aov") and typical > value:
-        gain = sales * (typical / value - 1)
-        what = {"ctr": "the same impressions", "cvr": "the same clicks", "aov": "the same orders"}[metric]
-        return f"At the peers’ typical {value_words(metric, typical, figures)} {what} would bring about {figures.money(gain)} more sales per 30 days."
-    if metric == "cpc" and typical < value:
-        return f"At the peers’ typical {value_words(metric, typical, figures)} the same clicks would cost about {figures.money(spend * (1 - typical / value))} less per 30 days."
-    if metric == "acos" and typical < value:
-        return f"At the peers’ typical {value_words(metric, typical, figures)} the same sales would cost about {figures.money(sales * (value - typical))} less per 30 days."
-    return ""
+    monthly = {name: now[name] / MICRO * STAKE_DAYS / days for name in ("sales", "spend")}
+    brings = peers.closed(metric, value, typical, monthly)
+    if brings is None:
+        return ""
+    measure, money = brings
+    would = {"sales": "would bring about {} more sales", "spend": "would cost about {} less"}[measure]
+    return (
+        f"At the peers’ typical {value_words(metric, typical, figures)} the same {_ALL_ELSE[metric]} "
+        f"{would.format(figures.money(money))} per 30 days."
+    )

@@ -10,14 +10,15 @@ from typing import Final
 import numpy as np
 import polars as pl
 
-from nimbus_reef.core.peers import COLUMNS, FEWEST_BRANDS, POINTS, RATED
+from nimbus_reef.core.metrics import Unit
+from nimbus_reef.core.peers import COLUMNS, FEWEST_BRANDS, POINTS, RATED, Floats
 from nimbus_reef.errors import BadInput
-from nimbus_reef.store.accounts import Account
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.strips import UNITS, value_words
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.strips import value_words
 
 METRICS: Final = tuple(
-    (key, each.label, "%" if UNITS[key].value == "rate" else "¤") for key, each in RATED.items()
+    (key, each.label, "%" if each.unit is Unit.RATE else "¤") for key, each in RATED.items()
 )
 _ASKED: Final = ("p20", "p50", "p80")
 
@@ -27,7 +28,7 @@ def _number(form: Mapping[str, str], name: str, words: str) -> float:
     try:
         value = float(text)
     except ValueError:
-        raise BadInput(f"“{text}” is no number for {words}.", remedy="Write it like 4.5.") from None
+        raise BadInput(f"“{text}” is not a number for {words}.", remedy="Write it like 4.5.") from None
     if value <= 0:
         raise BadInput(f"{words} has to be above 0.", remedy="Write it like 4.5.")
     return value
@@ -47,7 +48,7 @@ def as_file(form: Mapping[str, str], account: Account, feed: pl.DataFrame) -> pl
     )
     if metric not in RATED or not category or len(month) != 7:
         raise BadInput("Peer figures need a metric, a month and a category.", remedy="Fill in all three.")
-    scale = 100 if UNITS[metric].value == "rate" else 1
+    scale = 100 if RATED[metric].unit is Unit.RATE else 1
     told = [_number(form, name, f"the {name[1:]} % mark") / scale for name in _ASKED]
     if sorted(told) != told:
         raise BadInput("The three figures have to rise.", remedy="The lowest first, whichever way is better.")
@@ -66,12 +67,12 @@ def as_file(form: Mapping[str, str], account: Account, feed: pl.DataFrame) -> pl
     return pl.concat([kept.cast({"brands": pl.Int64}), pl.DataFrame([row])], how="vertical_relaxed")
 
 
-def _line(at: np.ndarray, points: np.ndarray, values: np.ndarray) -> np.ndarray:
+def _line(at: Floats, points: Floats, values: Floats) -> Floats:
     """Through the points, and on along the outer pieces."""
-    inner = np.interp(at, points, values)
+    inner: Floats = np.interp(at, points, values)
     first, last = (values[1] - values[0]) / 30, (values[2] - values[1]) / 30
     inner = np.where(at < points[0], values[0] + (at - points[0]) * first, inner)
-    return np.where(at > points[2], values[2] + (at - points[2]) * last, inner)
+    return np.asarray(np.where(at > points[2], values[2] + (at - points[2]) * last, inner))
 
 
 def written(folder: Path, file: pl.DataFrame) -> Path:

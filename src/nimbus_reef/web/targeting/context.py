@@ -3,22 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis import standing
+from nimbus_reef.analysis.judged_tables import View
+from nimbus_reef.analysis.look import EVERYTHING
+from nimbus_reef.analysis.standing import ALL
 from nimbus_reef.core import peers
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
 from nimbus_reef.core.peers import RATED
-from nimbus_reef.jobs import standing
-from nimbus_reef.jobs.standing import ALL
-from nimbus_reef.store import target_frames
-from nimbus_reef.store.facts import Facts
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.store.reading import target_frames
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.splits import Why, why
+from nimbus_reef.web.kit.strips import Strip, strip, value_words
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.splits import Why, why
-from nimbus_reef.web.strips import Strip, strip, value_words
-from nimbus_reef.web.targeting.pages import TARGETS, WORDS, View
 
 _SHOWN: Final = ("ctr", "cvr", "cpc", "acos")
 
@@ -26,10 +29,10 @@ _SHOWN: Final = ("ctr", "cvr", "cpc", "acos")
 def why_it_moved(
     facts: Facts, view: View, what: Scope, row: Mapping[str, Any], figures: Figures
 ) -> Why | None:
-    """The one-row split of a target or term against the days before; null where nothing is compared."""
-    if what.against is None or view is WORDS:
+    """The one-row split of a target or term against the days before; None where nothing is compared."""
+    if what.against is None or not view.adds_up:
         return None
-    if view is TARGETS:
+    if view.subject is Subject.TARGET:
         before = target_frames.target_rows(facts, what.account.id, what.against).filter(
             pl.col("target_id") == row["target_id"]
         )
@@ -52,7 +55,7 @@ def against_peers(
     category = row.get("category")
     if category is None:
         return []
-    on = standing.ground(facts, what.account, what.window)
+    on = standing.ground(facts, replace(what.look, part=EVERYTHING))
     sums = _in_units(row)
     found = []
     for metric in _SHOWN:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
@@ -11,42 +11,12 @@ import polars as pl
 
 from nimbus_reef.core import costly_words, evidence
 from nimbus_reef.core.bids import Reason
-from nimbus_reef.core.costly_words import Fate
-from nimbus_reef.core.model import MEASURES, MONEY_MEASURES, Verdict, from_micro
 from nimbus_reef.core.projection import Projected
-from nimbus_reef.core.proposals import Move, Proposal, Row, Word
-from nimbus_reef.web.charts import Marked
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.core.proposals import Move, Proposal
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.verdicts import mark_of, word_fact
 from nimbus_reef.web.targeting import luck
 from nimbus_reef.web.targeting.luck import Luck
-from nimbus_reef.web.targeting.pages import mark_of
-
-
-def core_row(row: Mapping[str, Any], days: int) -> Row:
-    """A judged row of a frame as the core's proposals take it, money in units."""
-    has_prior = row["prior_a"] is not None
-    more = None
-    if has_prior and row["needed_cvr"] is not None:
-        more = evidence.clicks_needed(
-            np.array([row["n"]]), np.array([row["k"]]), np.array([row["prior_a"]]),
-            np.array([row["prior_b"]]), np.array([row["needed_cvr"]]),
-        )[0]  # fmt: skip
-    return Row(
-        days=days, clicks=row["clicks"], orders=row["orders"], spend=from_micro(row["spend"]),
-        sales=from_micro(row["sales"]), a=(row["prior_a"] or 0) + row["k"] if has_prior else 1.0,
-        b=row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
-        aov=from_micro(row["shrunk_aov"] or 0), target_acos=row["target_acos"],
-        verdict=Verdict(row["verdict"]), own_test=row["own_test"], own_fault=row["own_fault"],
-        more_clicks=more, by_words=bool(row.get("by_words")),
-    )  # fmt: skip
-
-
-def word_row(row: Mapping[str, Any]) -> Word:
-    """A row of Words that was judged by its factor, as the core's proposals take it."""
-    return Word(
-        row["p_word"] or 0.0, row["factor"], row["limit"] or 1.0, row["cells"], Fate(row["fate"]), row["good_terms"],
-        row["good_orders"],
-    )  # fmt: skip
 
 
 def sentence(row: Mapping[str, Any], figures: Figures) -> tuple[str, str]:
@@ -99,18 +69,6 @@ def picture(row: Mapping[str, Any], posterior: tuple[float, float], figures: Fig
         return luck.of_word(row, f"{figures.counted(row['came'], 'order')} came", tone, figures)
     brought = figures.counted(row["orders"], "order") if row["orders"] else "no order"
     return luck.of_row(row, posterior, f"{figures.counted(row['clicks'], 'click')}, {brought}", tone, figures)
-
-
-def word_fact(row: Mapping[str, Any], figures: Figures) -> str:
-    """What a word's searches brought, and what was due of them without it."""
-    return (
-        f"{figures.counted(row['word_clicks'], 'click')}, {figures.counted(row['came'], 'order')}, "
-        f"{_due(row['due'], figures)} were due"
-    )
-
-
-def _due(due: float, figures: Figures) -> str:
-    return figures.number(due, 0 if due >= 10 else 1)
 
 
 def _against_others(factor: float, figures: Figures) -> str:
@@ -183,7 +141,8 @@ def decided_by_words(row: Mapping[str, Any], words: Sequence[Mapping[str, Any]],
     enough, without = (
         clicks_enough(row[f"{kind}_a"], row[f"{kind}_b"], row["needed_cvr"]) for kind in ("prior", "free")
     )
-    return f"{told}: {_enough(enough, without, figures)}."
+    clicks = _enough(enough, without, figures)
+    return f"{told}: {clicks}." if clicks else f"{told}."
 
 
 def clicks_enough(a: float, b: float, needed: float) -> int | None:
@@ -193,6 +152,9 @@ def clicks_enough(a: float, b: float, needed: float) -> int | None:
 
 
 def _enough(enough: int | None, without: int | None, figures: Figures) -> str:
+    if enough == 0 == without:
+        # At its price any click is costly until orders come: the words change nothing before the first.
+        return ""
     if enough == 0:
         first = _NEVER
     elif enough is None:
@@ -201,17 +163,13 @@ def _enough(enough: int | None, without: int | None, figures: Figures) -> str:
         first = f"{figures.counted(enough, 'click')} without an order are enough"
     if without is None:
         return f"{first}, without its words none"
-    return (
-        f"{first}, without its words {figures.count(without)}"
-        if without
-        else f"{first}, and so without its words"
-    )
+    return f"{first}, without its words {figures.count(without) if without else 'no click is needed'}"
 
 
 def reason_words(reason: Reason, figures: Figures) -> str:
     """A limit or ground of a proposal, with its figures."""
     value = reason.figures
-    words = {
+    words: Mapping[str, Callable[[], str]] = {
         "aim": lambda: f"aim is {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, "
         f"{figures.rate(value[2], 0)} of it may be paid, and bids here are {figures.number(value[3])} × the price paid",
         "step_down": lambda: f"stopped at the step limit, −{figures.rate(value[0], 0)} at a time",
@@ -277,7 +235,8 @@ def offer(
     """
     reasons = tuple(reason_words(reason, figures) for reason in proposal.reasons)
     if proposal.move is Move.NONE:
-        return Offer("leave it for now", "", reasons, False)
+        lower = any(reason.key == "word_lower" for reason in proposal.reasons)
+        return Offer("bid lower on what brings it" if lower else "leave it for now", "", reasons, False)
     headline = {
         Move.PAUSE: "pause it",
         Move.NEGATIVE: "negative phrase" if places else "negative exact in this ad group",
@@ -336,45 +295,17 @@ def elsewhere_targets(keys: pl.DataFrame, figures: Figures, most: int = 4) -> li
     ]  # fmt: skip
 
 
-def products_hit(products: pl.DataFrame, figures: Figures, most: int = 4) -> list[Elsewhere]:
-    """The ad group's products, which a pause or negative takes the term from as well."""
+def products_hit(products: pl.DataFrame, figures: Figures, places: int = 1, most: int = 4) -> list[Elsewhere]:
+    """The products of so many ad groups, which a pause or negative takes the term from as well."""
+    whose = "this ad group" if places <= 1 else "these ad groups"
     return [
         Elsewhere(
             row["sku"],
-            f"{figures.counted(row['orders'], 'order')} from this ad group",
+            f"{figures.counted(row['orders'], 'order')} from {whose}",
             figures.micro(row["sales"]),
         )
         for row in products.sort(["sales", "sku"], descending=[True, False]).head(most).to_dicts()
     ]
-
-
-def changes_of_row(row: Mapping[str, Any], bids: Sequence[Marked], changes: pl.DataFrame) -> list[Marked]:
-    """
-    What was changed on a row, its ad group or its campaign, by day.
-
-    bids: its bid's steps as settings show them; a change of the bid on record on the same day
-    is the same one. changes: see `Facts.changes`.
-    """
-    if "campaign_id" not in row:
-        return list(bids)
-    target, group = row.get("target_id") or 0, row["ad_group_id"]
-    about = (
-        (pl.col("target_id") == target) & (target != 0)
-        | (pl.col("target_id") == 0) & (pl.col("product_id") == 0) & (pl.col("ad_group_id") == group)
-        | (pl.col("ad_group_id") == 0) & (pl.col("campaign_id") == row["campaign_id"])
-    )
-    stepped = {each.day for each in bids}
-    noted = [
-        Marked(each["day"], _change_words(each))
-        for each in changes.filter(about).to_dicts()
-        if not (each["field"] == "bid" and each["day"] in stepped)
-    ]
-    return sorted([*bids, *noted], key=lambda each: each.day)
-
-
-def _change_words(change: Mapping[str, Any]) -> str:
-    whose = "" if change["target_id"] else "ad group’s " if change["ad_group_id"] else "campaign’s "
-    return f"{whose}{change['field'].replace('_', ' ')} {change['old'] or '–'} → {change['new'] or '–'}"
 
 
 def reason_line(fact: str, offered: Offer) -> str:
@@ -385,38 +316,3 @@ def reason_line(fact: str, offered: Offer) -> str:
 def break_even_words(known: tuple[str, float] | None, figures: Figures) -> str:
     """The ACOS at which the main product earns nothing."""
     return f"{known[0]} breaks even at {figures.aim(known[1])} ACOS." if known else ""
-
-
-@dataclass(frozen=True, slots=True)
-class Behind:
-    """The report rows behind a figure, their sums, and the files."""
-
-    rows: tuple[tuple[str, ...], ...]
-    sums: tuple[str, ...]
-    files: str
-
-
-def _told_for(row: Mapping[str, Any]) -> str:
-    """The day of a report row, or the days that it is one sum of."""
-    last: str = row["day"].isoformat()
-    return last if row["first_day"] == row["day"] else f"{row['first_day'].isoformat()} to {last}"
-
-
-def behind(rows: pl.DataFrame, figures: Figures) -> Behind:
-    """One line per report row: day, measures, file, day of loading; and what they add up to."""
-
-    def written(row: Mapping[str, Any]) -> tuple[str, ...]:
-        return tuple(
-            figures.number(from_micro(row[name])) if name in MONEY_MEASURES else figures.count(row[name])
-            for name in MEASURES
-        )
-
-    sums = rows.select(pl.col(MEASURES).sum()).to_dicts()[0]
-    return Behind(
-        tuple(
-            (_told_for(row), *written(row), row["file_name"], f"{row['loaded_at']:%Y-%m-%d %H:%M}")
-            for row in rows.to_dicts()
-        ),
-        written(sums),
-        figures.counted(rows["batch_id"].n_unique(), "file"),
-    )

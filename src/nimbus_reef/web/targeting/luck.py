@@ -15,7 +15,7 @@ import numpy as np
 
 from nimbus_reef.core import costly_words, evidence
 from nimbus_reef.core.evidence import Floats
-from nimbus_reef.web.figures import Figures
+from nimbus_reef.web.kit.figures import Figures
 
 LEFT: Final = 176.0
 WIDTH: Final = 322.0

@@ -2,115 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis.judged_tables import View
+from nimbus_reef.analysis.tables import Field, Listing
 from nimbus_reef.core import evidence
-from nimbus_reef.core.checks.registry import Subject
-from nimbus_reef.core.costly_words import Fate
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.metrics import difference
 from nimbus_reef.core.model import (
     MICRO,
-    MatchType,
-    SimpleVerdict,
-    State,
     Verdict,
     from_micro,
 )
-from nimbus_reef.core.windows import Window
-from nimbus_reef.jobs.exports import Table
-from nimbus_reef.web import tables
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.tables import Field, Listing
-
-LEANING: Final = frozenset({Verdict.COSTLY.value, Verdict.LEANING.value})
-_VERDICTS = tuple(verdict.value for verdict in Verdict)
-_POSITIVE_MATCHES = tuple(match.value for match in MatchType if not match.negative)
-
-
-@dataclass(frozen=True, slots=True)
-class View:
-    """One of the area's tables."""
-
-    name: str
-    title: str
-    subject: Subject
-    key: str
-    thing: str
-    things: str
-    text_columns: tuple[str, ...]
-
-
-TARGETS = View(
-    "targets", "Targets", Subject.TARGET, "target_id", "target", "targets", ("target", "campaign", "ad_group")
-)
-TERMS = View(
-    "terms", "Search terms", Subject.TERM, "row_id", "search term", "search terms",
-    ("term", "campaign", "ad_group"),
-)  # fmt: skip
-WORDS = View("words", "Words", Subject.PHRASE, "row_id", "phrase", "phrases", ("phrase", "spelt"))
-VIEWS: Final = {view.name: view for view in (TARGETS, TERMS, WORDS)}
-
-
-def fields(view: View, judge: str) -> dict[str, Field]:
-    """What the rows can be filtered and sorted by."""
-    stake = "excess" if judge == "simple" else "stake"
-    metrics = {field.key: field for field in tables.metric_fields()}
-    own = [
-        Field("stake", "at stake", pl.col(stake) / 1e6, "¤",
-              "overspend per 30 days: " + ("spend − target × sales as observed, luck included" if judge == "simple"
-                                           else "what is likely spent above target, luck taken out"), digits=0),
-        Field("p_over", "chance over target", pl.col("p_over") * 100, "%",
-              "how likely the true cost of sale is over target", digits=0),
-        Field("needed_cvr", "needed CVR", pl.col("needed_cvr") * 100, "%",
-              "conversion at which this price per click meets the target", digits=1),
-        Field("share_of_spend", "share of spend", pl.col("share_of_spend") * 100, "%",
-              "of the spend of all rows in scope", digits=1),
-        Field("name", view.thing, pl.col(view.text_columns[0])),
-        Field("verdict", "verdict", pl.col("verdict"), options=_VERDICTS,
-              definition="by evidence: chance of being over target ≥ 90 % costly, ≥ 75 % leaning, ≤ 25 % fine"),
-        Field("simple", "simple rule", pl.col("simple_verdict"),
-              options=tuple(verdict.value for verdict in SimpleVerdict),
-              definition="clicks enough, then ACOS over target or no order"),
-    ]  # fmt: skip
-    return metrics | {field.key: field for field in (*own, *_OWN_FIELDS[view.name])}
-
-
-_MATCH = Field("match", "match type", pl.col("match_type"), options=_POSITIVE_MATCHES)
-_OWN_FIELDS: Final[Mapping[str, tuple[Field, ...]]] = {
-    "terms": (_MATCH,),
-    "targets": (
-            _MATCH,
-            Field("bid", "bid", pl.col("bid") / 1e6, "¤", "the bid on the window's last day", digits=2),
-            Field(
-                "bid_room",
-                "CPC ÷ bid",
-                pl.col("cpc") / (pl.col("bid") / 1e6),
-                "",
-                "what a click costs against what is bid for it",
-                digits=2,
-            ),
-            Field("state", "state", pl.col("state"), options=tuple(State)),
-    ),
-    "words": (
-            Field("waste", "waste", pl.col("waste") / MICRO, "¤",
-                  "spend per 30 days above what the word's own orders pay for, luck taken out", digits=0),
-            Field("due", "due", pl.col("due"), "", "orders that its searches owed without the word: by product, ad group, target and their other words", digits=1),
-            Field("came", "came", pl.col("came"), "", "orders that came", digits=0),
-            Field("factor", "factor", pl.col("factor"), "×", "its searches' conversion against the same without the word, luck taken out", digits=2),
-            Field("p_word", "P", pl.col("p_word") * 100, "%", "how likely the word brings fewer orders than its clicks cost", digits=0),
-            Field("good_terms", "good terms", pl.col("good_terms"), "", "search terms that sell and are rather within target, which a phrase of it would hit", digits=0),
-            Field("good_orders", "orders of good terms", pl.col("good_orders"), "", "what those sold", digits=0),
-            Field("fate", "proposal", pl.col("fate"), options=tuple(Fate), definition="what is to be done about the word, or what speaks against it"),
-            Field("terms", "terms", pl.col("terms"), "", "search terms that hold these words", digits=0),
-            Field("idle_terms", "terms without order", pl.col("idle_terms"), "", "those that brought no order", digits=0),
-            Field("idle_spend", "spend without order", pl.col("idle_spend") / MICRO, "¤", "what those cost", digits=0),
-            Field("length", "words", pl.col("length"), "", "words in the phrase, one to three", digits=0),
-    ),
-}  # fmt: skip
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.verdicts import mark_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,32 +34,6 @@ class Head:
 
 
 _LEAST_SCALE: Final = 10 * MICRO
-_WORD_SETS: Final = {
-    "usual": ("waste", "due", "came", "factor", "p_word", "terms", "good_terms", "spend"),
-    "plain sums": ("stake", "terms", "idle_terms", "idle_spend", "clicks", "orders", "cvr", "acos", "spend"),
-}
-
-
-def column_sets(view: View) -> Mapping[str, tuple[str, ...]]:
-    """The sets of columns of a view, the usual one first."""
-    return (
-        _WORD_SETS | {name: COLUMN_SETS[name] for name in COLUMN_SETS if name != "usual"}
-        if view is WORDS
-        else COLUMN_SETS
-    )
-
-
-def usual_sort(view: View, judge: str) -> str:
-    """What a view is sorted by when nothing is asked: words by their own waste."""
-    return "-waste" if view is WORDS and judge != "simple" else "-stake"
-
-
-COLUMN_SETS: Final[dict[str, tuple[str, ...]]] = {
-    "usual": ("stake", "clicks", "orders", "cvr", "cpc", "rpc", "acos", "spend"),
-    "evidence": ("stake", "clicks", "orders", "cvr", "needed_cvr", "p_over", "acos", "spend"),
-    "value of a click": ("stake", "clicks", "cpc", "rpc", "aov", "roas", "acos", "spend"),
-    "reach": ("impressions", "ctr", "clicks", "share_of_spend", "spend", "sales", "units", "acos"),
-}
 
 
 def heads(
@@ -191,19 +74,6 @@ class Line:
     note: str
 
 
-def mark_of(row: Mapping[str, Any], judge: str) -> str:
-    """Solid coral, half, hollow or solid lagoon; none where nothing was clicked."""
-    if not row["clicks"]:
-        return "none"
-    if judge == "simple":
-        return {"over target": "costly", "no order": "costly", "within target": "fine"}.get(
-            row["simple_verdict"], "undecided"
-        )
-    return {
-        Verdict.COSTLY.value: "costly", Verdict.LEANING.value: "leaning", Verdict.FINE.value: "fine",
-    }.get(row["verdict"], "undecided")  # fmt: skip
-
-
 def _verdict_words(row: Mapping[str, Any], judge: str, more: int | None) -> tuple[str, str]:
     if not row["clicks"]:
         return "no clicks", ""
@@ -220,14 +90,8 @@ def _verdict_words(row: Mapping[str, Any], judge: str, more: int | None) -> tupl
     return verdict, cause
 
 
-def verdict_at_length(row: Mapping[str, Any]) -> str:
-    """The verdict and its cause."""
-    cause = "" if row.get("factor") is not None else evidence.cause_of(row)
-    return f"{row['verdict']}, {cause}" if cause else str(row["verdict"])
-
-
 def clicks_needed(rows: pl.DataFrame) -> list[int | None]:
-    """Per row how many further misses would make it costly; null where that cannot be told."""
+    """Per row how many further misses would make it costly; None where that cannot be told."""
     ready = rows.select("n", "k", pl.col("prior_a", "prior_b", "needed_cvr").fill_null(float("nan")))
     n, k = ready["n"].to_numpy(), ready["k"].to_numpy()
     a, b, needed = (ready[name].to_numpy() for name in ("prior_a", "prior_b", "needed_cvr"))
@@ -261,7 +125,7 @@ def lines(
             Line(
                 id=row["row_id"],
                 name=name_of(view, row),
-                kind=row["match_type"] if view is TARGETS else "",
+                kind=row["match_type"] if view.typed else "",
                 where=where(view, row, figures),
                 mark=mark_of(row, judge),
                 cells=tuple(cells),
@@ -286,16 +150,27 @@ def _cell(
 
 def name_of(view: View, row: Mapping[str, Any]) -> str:
     """What a row is called: a phrase as its dearest term spells it, not as its stem."""
-    name: str = row["spelt" if view is WORDS else view.text_columns[0]]
+    name: str = row[view.named_by]
     return name
 
 
 def where(view: View, row: Mapping[str, Any], figures: Figures) -> str:
     """Where a row stands: in which campaign and ad group, or in how many terms."""
-    if view is WORDS:
-        return f"in {figures.count(row['terms'])} terms, {figures.count(row['idle_terms'])} without an order"
-    place = f"{row['campaign']} · {row['ad_group']}"
-    return place if view is TARGETS else f"{_brought_by(row)} · {place}"
+    return _WHERE[view.subject](row, figures)
+
+
+def _place(row: Mapping[str, Any], _: Figures) -> str:
+    return f"{row['campaign']} · {row['ad_group']}"
+
+
+def _in_terms(row: Mapping[str, Any], figures: Figures) -> str:
+    return f"in {figures.count(row['terms'])} terms, {figures.count(row['idle_terms'])} without an order"
+
+
+_WHERE: Final[Mapping[Subject, Callable[[Mapping[str, Any], Figures], str]]] = {
+    Subject.TARGET: _place, Subject.PHRASE: _in_terms,
+    Subject.TERM: lambda row, figures: f"{_brought_by(row)} · {_place(row, figures)}",
+}  # fmt: skip
 
 
 def _brought_by(row: Mapping[str, Any]) -> str:
@@ -366,58 +241,3 @@ def accepted_words(accepted: int, planned: int, nothing: int, figures: Figures) 
     if nothing:
         said.append(f"on {figures.count(nothing)} there is nothing to propose")
     return "; ".join(said) + "."
-
-
-_RATES: Final = ("ctr", "cvr", "acos", "needed_cvr", "p_over", "p_free", "p_word")
-_AMOUNTS: Final = (
-    "cpc",
-    "aov",
-    "rpc",
-    "spend",
-    "sales",
-    "stake",
-    "likely_overspend",
-    "excess",
-    "bid",
-    "idle_spend",
-    "waste",
-    "due",
-    "factor",
-)
-
-
-def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
-    """Every column that the table can show, money in units, rates as fractions."""
-    names: list[str | pl.Expr] = (
-        [
-            "phrase",
-            "spelt",
-            pl.col("length").alias("words"),
-            "terms",
-            "idle_terms",
-            pl.col("idle_spend") / MICRO,
-            "due",
-            "came",
-            "factor",
-            "p_word",
-            pl.col("waste") / MICRO,
-            "good_terms",
-            "good_orders",
-            "fate",
-        ]
-        if view is WORDS
-        else [*dict.fromkeys(["campaign", "ad_group", "target", "match_type", view.text_columns[0]])]
-    )
-    plain = ["impressions", "clicks", "orders", "units", "ctr", "cvr", "cpc", "aov", "rpc", "acos",
-             "needed_cvr", "p_over", "p_free", "own_test", "own_fault", "by_words", "verdict", "simple_verdict"]  # fmt: skip
-    settings: list[str | pl.Expr] = ["state", pl.col("bid") / MICRO] if view is TARGETS else []
-    # The stake of a row counts where it is costly or leaning, as the page's total has it.
-    likely = pl.col("stake").alias("likely_overspend")
-    counted = pl.when(evidence.flagged()).then("stake").otherwise(0).alias("stake")
-    amounts = (pl.col("spend"), pl.col("sales"), counted, likely, pl.col("excess"))
-    money = [(each.cast(pl.Float64) / MICRO).round(6) for each in amounts]
-    return Table(
-        f"{view.name}-{window.first}-{window.last}",
-        rows.select(*names, *plain, *settings, *money).with_columns(pl.col(pl.Categorical).cast(pl.String)),
-        dict.fromkeys(_RATES, "0.0%") | dict.fromkeys(_AMOUNTS, "0.00"),
-    )

@@ -19,21 +19,28 @@ from flask import (
 )
 from werkzeug.wrappers import Response as AnyResponse
 
+from nimbus_reef.analysis import judged_tables, proposals, tables
+from nimbus_reef.analysis.judged_tables import VIEWS, View
+from nimbus_reef.analysis.proposals import Proposed
+from nimbus_reef.core.changes import Change, Promise
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import from_micro
-from nimbus_reef.core.plan import Change
 from nimbus_reef.core.proposals import Move
 from nimbus_reef.errors import BadInput, Conflict, NotFound
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.store import plans, remarks, row_frames, saved
-from nimbus_reef.web import charts, tables
+from nimbus_reef.store.people import notes, plans, saved_views
+from nimbus_reef.store.reading import row_frames
 from nimbus_reef.web.exports.routes import hand_out
-from nimbus_reef.web.figures import Figures
-from nimbus_reef.web.lacking import need
+from nimbus_reef.web.kit import charts
+from nimbus_reef.web.kit.behind import behind
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.marks import changes_of_row
+from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import figures, inside, must_write, parts, person, scope
-from nimbus_reef.web.targeting import context, drawer, opening, pages
-from nimbus_reef.web.targeting.opening import Opened
-from nimbus_reef.web.targeting.pages import TARGETS, VIEWS, WORDS, View
+from nimbus_reef.web.targeting import context, drawer, pages
+from nimbus_reef.web.targeting.summing import summed
 
 targeting = Blueprint("targeting", __name__, url_prefix="/targeting")
 MOST_AT_ONCE: Final = 2_000
@@ -48,13 +55,13 @@ def _view(name: str) -> View:
 def _listed(
     view: View, what: Scope
 ) -> tuple[pl.DataFrame, tables.Listing, dict[str, tables.Field], list[tables.Filter]]:
-    need(what, opening.sources(view), figures())
-    known = pages.fields(view, what.judge)
+    need(parts().facts, what, proposals.sources(view.subject), figures())
+    known = judged_tables.fields(view, what.judge)
     filters = tables.parse_filters(what.where, known)
-    rows = opening.judged(parts().facts, view, what, what.window)
+    rows = proposals.judged(parts().facts, what.look, view.subject)
     listed = tables.listing(
         rows, filters=filters, query=what.query, text_columns=view.text_columns,
-        sort=what.sort or pages.usual_sort(view, what.judge), fields=known, page=what.page,
+        sort=what.sort or judged_tables.usual_sort(view, what.judge), fields=known, page=what.page,
     )  # fmt: skip
     return rows, listed, known, filters
 
@@ -74,8 +81,8 @@ def table(name: str) -> str:
     if what.newest is None:
         return render_template("targeting/empty.html", view=view, views=VIEWS)
     rows, listed, known, filters = _listed(view, what)
-    columns = tables.chosen_columns(what.cols, pages.column_sets(view), known)
-    summed = opening.summed(parts().facts, view, what, listed.rows)
+    columns = tables.chosen_columns(what.cols, view.columns, known)
+    sums = summed(parts().facts, view, what, listed.rows)
     return render_template(
         "targeting/table.html",
         view=view,
@@ -85,10 +92,12 @@ def table(name: str) -> str:
         ),
         lines=pages.lines(view, listed.shown, columns, known, what.judge, write),
         columns=columns,
-        column_sets=pages.column_sets(view),
-        saved_views=saved.views(parts().store, person().id, request.path),
+        column_sets=view.columns,
+        saved_views=saved_views.views(parts().store, person().id, request.path),
         listed=listed,
-        totals=pages.totals(listed, rows, summed, opening.monthly_days(parts().facts, view, what), write),
+        totals=pages.totals(
+            listed, rows, sums, proposals.monthly_days(parts().facts, what.look, view.subject), write
+        ),
         chips=[(chip.label(write.symbol), chip.text) for chip in filters],
         fields=known,
         source=parts().facts.held(what.account.id, what.window),
@@ -101,7 +110,7 @@ def export(name: str, ending: str) -> AnyResponse:
     """All filtered rows as CSV, XLSX or Parquet."""
     view, what = _view(name), scope()
     _, listed, _, _ = _listed(view, what)
-    return hand_out(pages.table_to_export(view, listed.ordered, what.window), ending)
+    return hand_out(judged_tables.table_to_export(view, listed.ordered, what.window), ending)
 
 
 @targeting.get("/<name>/evidence")
@@ -115,40 +124,53 @@ def evidence_on(name: str) -> Response:
     return response
 
 
-def _open(view: View, what: Scope, row_id: str) -> Opened:
-    found = opening.judged(parts().facts, view, what, what.window).filter(pl.col("row_id") == row_id)
+def _open(view: View, what: Scope, row_id: str) -> Proposed:
+    found = proposals.judged(parts().facts, what.look, view.subject).filter(pl.col("row_id") == row_id)
     if found.is_empty():
         raise NotFound(
             f"This {view.thing} did nothing in these days.", remedy="Choose other days, or close the drawer."
         )
-    return opening.open_rows(parts().facts, view, what, found)[0]
+    return proposals.propose(parts().facts, what.look, view.subject, found)[0]
+
+
+def _reason(opened: Proposed, write: Figures) -> str:
+    """Why, in the words of the drawer, as the change sheet has it."""
+    fact, _ = drawer.sentence(opened.row, write)
+    offered = drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here)
+    # Where lines end is the page's business.
+    return drawer.reason_line(fact, offered).replace("\u2060", "")
+
+
+def _proposed(view: View, what: Scope, opened: Proposed, write: Figures) -> list[tuple[Change, Promise]]:
+    reason = _reason(opened, write)
+    return proposals.proposed(parts().facts, what.look, view.subject, opened, reason)
 
 
 def _elsewhere(view: View, what: Scope, row: Mapping[str, Any], write: Figures) -> list[drawer.Elsewhere]:
     """The terms a target paid for or a phrase stands in, or the targets that brought a term."""
     facts, account = parts().facts, what.account
-    if view is TARGETS:
+    if view.subject is Subject.TARGET:
         return drawer.elsewhere_terms(
             row_frames.terms_of(facts, account.id, row["target_id"], what.window), write
         )
-    if view is WORDS:
-        return drawer.terms_hit(opening.phrase_terms(facts, what, row["phrase"]), write)
+    if view.subject is Subject.PHRASE:
+        return drawer.terms_hit(proposals.phrase_terms(facts, what.look, row["phrase"]), write)
     held = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])
     sums = facts.sums(account.id, "search_term_daily", what.window).join(held, on="target_term_id")
     return drawer.elsewhere_targets(sums, write)
 
 
-def _trend(view: View, opened: Opened, what: Scope) -> pl.DataFrame:
+def _trend(view: View, opened: Proposed, what: Scope) -> pl.DataFrame:
     """Day, spend and bid of the row over its history."""
     if opened.days is not None:
         return opened.days
     facts, row = parts().facts, opened.row
-    if view is WORDS:
-        held = opening.phrase_terms(facts, what, row["phrase"]).select("ad_group_id", "normal_id")
+    if view.subject is Subject.PHRASE:
+        held = proposals.phrase_terms(facts, what.look, row["phrase"]).select("ad_group_id", "normal_id")
     else:
         held = pl.DataFrame([{name: row[name] for name in ("ad_group_id", "normal_id")}]).cast(pl.UInt32)
     keys = row_frames.keys_of_terms(facts, what.account.id, held)["target_term_id"].to_list()
-    days = row_frames.daily(facts, what.account.id, "search_term_daily", opening.history(what), keys)
+    days = row_frames.daily(facts, what.account.id, "search_term_daily", proposals.history(what.look), keys)
     return days.with_columns(bid=pl.lit(None, pl.Int64))
 
 
@@ -160,7 +182,7 @@ def _about(change: Change) -> tuple[str, ...]:
 def _needs_days(view: View, what: Scope) -> str:
     """Says that a trend and the bid that worked need days, where the window's figures are sums of several."""
     facts = parts().facts
-    kind = facts.held(what.account.id, what.window).kind if view is TARGETS else "search_term_daily"
+    kind = proposals.source(facts, what.look, view.subject)
     if facts.by_day_only(what.account.id, kind, what.window):
         return ""
     return f"Its trend and the bid at which it worked need {KINDS[kind].title.lower()}, day for day; held is one sum."
@@ -169,36 +191,36 @@ def _needs_days(view: View, what: Scope) -> str:
 def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, Any]:
     opened = _open(view, what, row_id)
     row = opened.row
-    core = drawer.core_row(row, opening.monthly_days(parts().facts, view, what))
+    core = proposals.core_row(row, proposals.monthly_days(parts().facts, what.look, view.subject))
     fact, measure = drawer.sentence(row, write)
     picture = None
     if row["prior_a"] is not None and row["clicks"]:
         picture = drawer.picture(row, (core.a, core.b), write)
-    wanted = {_about(change) for change in opening.changes_of(opened, write)}
+    wanted = {_about(change) for change in proposals.changes_of(opened, _reason(opened, write))}
     planned = [
         each for each in plans.planned(parts().store, what.account.id) if _about(each.change) in wanted
     ]
     trend = _trend(view, opened, what)
     stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
-    marked = drawer.changes_of_row(
+    marked = changes_of_row(
         row, charts.bid_changes(trend["day"].to_list(), stepped, write),
-        row_frames.changes(parts().facts, what.account.id, opening.history(what)),
+        row_frames.changes(parts().facts, what.account.id, proposals.history(what.look)),
     )  # fmt: skip
     return {
         "id": row_id,
         "name": pages.name_of(view, row),
         "where": pages.where(view, row, write)
-        if view is WORDS else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
-        "mark": pages.mark_of(row, "evidence"),
-        "verdict": pages.verdict_at_length(row),
-        "by_words": drawer.decided_by_words(row, opening.deciding(parts().facts, view, what, row), write),
+        if view.subject is Subject.PHRASE else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
+        "mark": mark_of(row, "evidence"),
+        "verdict": verdict_at_length(row),
+        "by_words": drawer.decided_by_words(row, proposals.deciding(parts().facts, what.look, view.subject, row), write),
         "fact": fact,
         "measure": measure,
         "company": drawer.company(row, write),
         "picture": picture,
         "trend": charts.money_and_bid(
             trend["day"].to_list(), [from_micro(value) for value in trend["spend"]], stepped,
-            figures=write, first_shown=max(what.window.first, trend["day"].min()), changes=marked,
+            figures=write, first_shown=max(what.window.first, *trend["day"].head(1).to_list()), changes=marked,
         ) if len(trend) else None,
         "needs_days": _needs_days(view, what),
         "changes": [(write.day(each.day), each.words) for each in reversed(marked[-6:])],
@@ -207,12 +229,13 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         "strips": context.against_peers(parts().facts, what, row, write),
         "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here, len(opened.places)),
         "elsewhere": _elsewhere(view, what, row, write),
-        "all_terms": " ".join(opening.beginnings(row["phrase"])) if view is WORDS else "",
-        "products": drawer.products_hit(opened.products, write)
+        "all_terms": " ".join(proposals.beginnings(row["phrase"])) if view.subject is Subject.PHRASE else "",
+        "products": drawer.products_hit(opened.products, write, len(opened.places))
         if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
+        "places": len(opened.places),
         "planned": planned,
-        "break_even": drawer.break_even_words(opening.break_even(parts().facts, what.account, row), write),
-        "remarks": remarks.of_row(parts().store, what.account.id, view.name, row_id),
+        "break_even": drawer.break_even_words(proposals.break_even(parts().facts, what.account, row), write),
+        "remarks": notes.of_row(parts().store, what.account.id, view.name, row_id),
         "simple": row["simple_verdict"],
         "row": row,
     }  # fmt: skip
@@ -223,11 +246,11 @@ def rows_behind(name: str) -> str:
     """The report rows behind a row's figures, and the files they came in."""
     view, what = _view(name), scope()
     opened = _open(view, what, what.open)
-    source, rows = opening.report_rows(parts().facts, view, what, opened.row)
+    source, rows = proposals.report_rows(parts().facts, what.look, view.subject, opened.row)
     return render_template(
         "targeting/rows.html", title=pages.name_of(view, opened.row), crumb=pages.where(view, opened.row, figures()),
         back=what.link(url_for("targeting.table", name=name)),
-        report=KINDS[source].title, behind=drawer.behind(rows, figures()),
+        report=KINDS[source].title, behind=behind(rows, figures()),
     )  # fmt: skip
 
 
@@ -237,7 +260,7 @@ def note(name: str) -> Response:
     who = must_write()
     view, what = _view(name), scope()
     row_id = request.form["row"]
-    remarks.add(parts().store, what.account.id, who.id, view.name, row_id, request.form.get("text", ""))
+    notes.add(parts().store, what.account.id, who.id, view.name, row_id, request.form.get("text", ""))
     return _swapped(view, what, row_id, figures())
 
 
@@ -246,7 +269,7 @@ def remove_note(name: str, remark_id: int) -> Response:
     """Takes a note off its row."""
     who = must_write()
     view, what = _view(name), scope()
-    remarks.remove(parts().store, what.account.id, who.id, remark_id)
+    notes.remove(parts().store, what.account.id, who.id, remark_id)
     return _swapped(view, what, request.form["row"], figures())
 
 
@@ -257,7 +280,7 @@ def accept(name: str) -> Response:
     view, what, write = _view(name), scope(), figures()
     row_id = request.form["row"]
     opened = _open(view, what, row_id)
-    changes = opening.proposed(opened, view, what, write, parts().facts)
+    changes = _proposed(view, what, opened, write)
     if not changes:
         raise Conflict("There is nothing to accept on this row any more.", remedy="Look at it again.")
     if not plans.accept_many(parts().store, what.account.id, who.id, changes):
@@ -286,8 +309,8 @@ def accept_many(name: str) -> AnyResponse:
             f"{write.count(len(rows))} rows are selected; at most {write.count(MOST_AT_ONCE)} are accepted at a time.",
             remedy="Filter further: the largest stakes come first.",
         )
-    opened = opening.open_rows(parts().facts, view, what, rows)
-    changes = [opening.proposed(each, view, what, write, parts().facts) for each in opened]
+    opened = proposals.propose(parts().facts, what.look, view.subject, rows)
+    changes = [_proposed(view, what, each, write) for each in opened]
     proposed = [change for of_row in changes for change in of_row]
     accepted = plans.accept_many(parts().store, what.account.id, who.id, proposed)
     told = pages.accepted_words(

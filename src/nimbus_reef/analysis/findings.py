@@ -1,0 +1,225 @@
+"""What is found in an account: every check of the register, what is put away left out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis.judged import TARGET_ID, TERM_ID, judged_ads
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.readings import reading
+from nimbus_reef.core import checks
+from nimbus_reef.core import findings as findings_rules
+from nimbus_reef.core.checks import Area, Check, Money, Reading, Subject
+from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.peers import RATED
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.people.hidden_findings import PutAway
+from nimbus_reef.store.reading import campaign_frames, target_frames, word_frames
+from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
+
+SOURCES: Final = (*TARGET_SOURCES, "product_ad_daily")
+"""Reports that findings come from."""
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """The findings of one check, largest first. rows: as its reading has them, and members, the row_ids behind each."""
+
+    check: Check
+    rows: pl.DataFrame
+
+    @property
+    def stake(self) -> int:
+        """Micro-units per 30 days."""
+        return int(self.rows["stake"].sum())
+
+
+@dataclass(frozen=True, slots=True)
+class Findings:
+    """
+    Everything found that is not put away. overspend: per 30 days, the same money once;
+    spend, sales: of all targets in the window; hidden: what is away now.
+    """
+
+    groups: tuple[Group, ...]
+    overspend: int
+    spend: int
+    sales: int
+    hidden: tuple[PutAway, ...]
+
+    @property
+    def missed(self) -> int:
+        """Sales that are missed, micro-units per 30 days; never added to the overspend."""
+        return sum(group.stake for group in self.groups if group.check.money is Money.MISSED)
+
+    def of_area(self, area: Area) -> tuple[Group, ...]:
+        """The findings whose money is found in an area and stands in no headline."""
+        own = [group for group in self.groups if group.check.money is Money.OWN]
+        return tuple(group for group in own if group.check.area is area)
+
+    def count(self) -> int:
+        """How many findings there are."""
+        return sum(len(group.rows) for group in self.groups)
+
+
+def findings(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> Findings:
+    """The findings of a look, those put away left out while their time runs."""
+    hidden = tuple(each for each in away if _still_away(facts, look, each, today))
+    names = frozenset((each.check, each.row_id) for each in hidden)
+    account_id, key = look.account.id, _key(look)
+    found = facts.kept("findings", account_id, lambda: _findings(facts, look, hidden), *key, names)
+    # For whoever only wants to tell of it without working it out: see `overspend_known`.
+    facts.note("latest findings", account_id, found, *key)
+    return found
+
+
+def findings_known(facts: Facts, look: Look) -> Findings | None:
+    """The findings of a look where they were worked out since the last load; else None."""
+    known: Findings | None = facts.known("latest findings", look.account.id, *_key(look))
+    return known
+
+
+def overspend_known(facts: Facts, look: Look) -> int | None:
+    """Their overspend, as far as it is known."""
+    known = findings_known(facts, look)
+    return None if known is None else known.overspend
+
+
+def _key(look: Look) -> tuple[Hashable, ...]:
+    """The days compared with do not matter: see `readings`."""
+    return (*look.judging, look.part)
+
+
+def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings:
+    read = {what: reading(facts, look, what) for what in Reading}
+    ignored = {what: set[str]() for what in Reading}
+    groups = []
+    for check in checks.CHECKS.values():
+        rows = _gathered(check, checks.run(check, read[check.reads]).rows)
+        away = pl.col("row_id").is_in([each.row_id for each in hidden if each.check == check.key])
+        ignored[check.reads] |= set(rows.filter(away)["members"].explode().drop_nulls())
+        groups.append(Group(check, rows.filter(~away)))
+    groups.sort(key=lambda group: (group.check.money is Money.EARNED, -group.stake))
+    account, window = look.account, look.window
+    targets, terms = read[Reading.TARGETS], read[Reading.TERMS]
+    total = findings_rules.overspend(
+        _unstaked(targets, ignored[Reading.TARGETS]), _unstaked(terms, ignored[Reading.TERMS]),
+        look.within(facts, judged_ads(facts, look)),
+        target_frames.term_shares(facts, account.id, window),
+        STAKE_DAYS / facts.monthly_days(account.id, facts.held(account.id, window).kind, window),
+        _caps(facts, look),
+    )  # fmt: skip
+    return Findings(
+        tuple(group for group in groups if len(group.rows)), total.total, int(targets["spend"].sum()),
+        int(targets["sales"].sum()), hidden,
+    )  # fmt: skip
+
+
+def _caps(facts: Facts, look: Look) -> pl.DataFrame:
+    """What each campaign spends a month by the report that totals come from: campaign_id, cap (micro-units)."""
+    account, window = look.account, look.window
+    source = facts.total_source(account.id, [window])
+    if source is None:
+        return pl.DataFrame(schema={"campaign_id": pl.UInt32, "cap": pl.Int64})
+    monthly = STAKE_DAYS / facts.monthly_days(account.id, source, window)
+    sums = campaign_frames.campaign_sums(facts, account.id, window, source)
+    return sums.select("campaign_id", cap=(pl.col("spend") * monthly).floor().cast(pl.Int64))
+
+
+def _gathered(check: Check, rows: pl.DataFrame) -> pl.DataFrame:
+    if not check.gathers or rows.is_empty():
+        return rows.with_columns(members=pl.concat_list("row_id"))
+    lines = findings_rules.gathered(rows)
+    return lines.with_columns(row_id=pl.concat_str("company_level", "company", separator=":").str.head(64))
+
+
+def _unstaked(rows: pl.DataFrame, ids: set[str]) -> pl.DataFrame:
+    """What somebody has put away is no longer counted as money at stake."""
+    return rows.with_columns(
+        stake=pl.when(pl.col("row_id").is_in(list(ids))).then(pl.lit(0, pl.Int64)).otherwise("stake")
+    )
+
+
+def _still_away(facts: Facts, look: Look, each: PutAway, today: date) -> bool:
+    if each.until_day is not None:
+        return today < each.until_day
+    if each.until_clicks is None:
+        return True
+    if look.window.last < each.since:
+        return True
+    check = checks.CHECKS.get(each.check)
+    if check is None:
+        return True
+    since = look.at(Window(each.since, look.window.last))
+    return _CLICKS[check.subject](facts, since, each.row_id) < each.until_clicks
+
+
+def _of_target(facts: Facts, look: Look, row_id: str) -> int:
+    rows = target_frames.target_sums(facts, look.account.id, look.window)
+    return int(rows.filter(row_id == TARGET_ID)["clicks"].sum())
+
+
+def _of_term(facts: Facts, look: Look, row_id: str) -> int:
+    rows = target_frames.term_sums(facts, look.account.id, look.window)
+    return int(rows.filter(row_id == TERM_ID)["clicks"].sum())
+
+
+def _of_word(facts: Facts, look: Look, row_id: str) -> int:
+    """Of words that stand in the same searches ("diy + plans") any tells which those are."""
+    account_id = look.account.id
+    word = word_frames.vocabulary(facts, account_id).filter(pl.col("word") == row_id.split(" + ")[0])
+    holding = word_frames.tokens(facts, account_id).join(word, on="word_id", how="semi").select("normal_id")
+    rows = target_frames.term_sums(facts, account_id, look.window)
+    return int(rows.join(holding.unique(), on="normal_id", how="semi")["clicks"].sum())
+
+
+_CLICKS: Final[Mapping[Subject, Callable[[Facts, Look, str], int]]] = {
+    Subject.TARGET: _of_target, Subject.TERM: _of_term, Subject.PHRASE: _of_word,
+}  # fmt: skip
+"""How many clicks a row of one thing got in a window; of products and categories nobody waits for clicks."""
+
+
+def company_name(level: str, company: str, ad_group: str) -> str:
+    """What a company that rows are judged in is called."""
+    words = {
+        "ad_group_id": f"ad group {ad_group}", "main_product": company, "name_part": f"campaigns called {company}",
+    }  # fmt: skip
+    return words.get(level, company)
+
+
+def named(check: Check, row: Mapping[str, Any]) -> tuple[str, str]:
+    """What a finding is called, and where it stands; of a check that gathers a row alone, or what it was gathered to."""
+    if check.reads in (Reading.MOVED, Reading.FALLS):
+        return row["name"], row["where"]
+    if check.reads is Reading.GAPS:
+        drags = f"most of its {RATED[row['drag_metric']].label}: {row['drag_sku']}"
+        return row["name"], drags if row["drag_sku"] else ""
+    if check.subject is Subject.PHRASE:
+        return row["spelt"], f"in {row['word_terms']} search terms"
+    name = row["term"] if check.subject is Subject.TERM else row["target"]
+    if "company_level" in row:
+        return company_name(row["company_level"], row["company"], row["ad_group"]), f"largest: {name}"
+    return name, f"{row['campaign']} · {row['ad_group']}"
+
+
+def written_down(found: Findings) -> list[dict[str, Any]]:
+    """Every finding as a closed audit keeps it: check, row, name, where, stake."""
+    made = []
+    for group in found.groups:
+        for row in group.rows.to_dicts():
+            name, where = named(group.check, row)
+            made.append(
+                {
+                    "check": group.check.key,
+                    "row": row["row_id"],
+                    "name": name,
+                    "where": where,
+                    "stake": row["stake"],
+                }
+            )
+    return made

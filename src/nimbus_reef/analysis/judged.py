@@ -1,0 +1,181 @@
+"""Rows of an account, judged: targets, search terms, the words they share, product ads."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.core import company, costly_words, evidence, targeting, words
+from nimbus_reef.core import findings as findings_rules
+from nimbus_reef.core.evidence import flagged
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.targeting import Aims
+from nimbus_reef.store.reading import product_frames, target_frames, word_frames
+from nimbus_reef.store.reading.facts import Facts
+
+
+def judged_targets(facts: Facts, look: Look) -> pl.DataFrame:
+    """All targets of the window, judged, with their row_id; kept until something is loaded."""
+    account, window = look.account, look.window
+
+    def rows() -> pl.DataFrame:
+        fit = target_frames.fitted(facts, account.id, window)
+        rows = target_frames.target_rows(facts, account.id, window)
+        return targeting.in_company(rows, fit.targets if fit else None, ["target_id"])
+
+    return _judged(facts, look, "targets", facts.held(account.id, window).kind, rows, TARGET_ID)
+
+
+def judged_terms(facts: Facts, look: Look) -> pl.DataFrame:
+    """All search terms of the window, judged, with their row_id; kept until something is loaded."""
+    account, window = look.account, look.window
+
+    def rows() -> pl.DataFrame:
+        fit = target_frames.fitted(facts, account.id, window)
+        rows = target_frames.term_rows(facts, account.id, window)
+        return targeting.in_company(rows, fit.terms if fit else None, ["ad_group_id", "normal_id"])
+
+    return _judged(facts, look, "terms", "search_term_daily", rows, TERM_ID)
+
+
+def judged_words(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    What the search terms come to by the words they share, and of single words what they themselves do.
+
+    Narrowed before they are summed: a phrase is what it did in the part looked at. Phrases of two and three
+    words are judged among phrases as long; a word by its factor (see `costly_words.judged`), with its fate.
+    """
+    account = look.account
+
+    def make() -> pl.DataFrame:
+        terms = look.within(facts, judged_terms(facts, look))
+        days = facts.monthly_days(account.id, "search_term_daily", look.window)
+        phrases = words.by_phrase(
+            terms, word_frames.tokens(facts, account.id), word_frames.vocabulary(facts, account.id), MEASURES
+        )
+        in_company = evidence.with_priors(phrases, ("length",))
+        judged = targeting.judged(in_company, days, Aims(look.aims.account), account.min_clicks)
+        rows = costly_words.beside(judged, own_words(facts, look))
+        spent = int(terms["spend"].sum())
+        # Rows overlap, so a share is of what the terms cost, not of the rows' sum.
+        return rows.with_columns(
+            row_id=pl.col("phrase").str.head(64),
+            spelt=_as_spelt(rows["example"], rows["phrase"]),
+            share_of_spend=pl.col("spend") / spent if spent else pl.lit(None),
+        )
+
+    return facts.kept("words", account.id, make, *look.judging, look.part)
+
+
+def _as_spelt(examples: pl.Series, phrases: pl.Series) -> pl.Series:
+    """Phrases as a term spells them; of joined words each."""
+    return pl.Series(
+        [
+            " + ".join(words.spelt(example, part) or part for part in phrase.split(" + "))
+            for example, phrase in zip(examples.to_list(), phrases.to_list(), strict=True)
+        ],
+        dtype=pl.String,
+    )
+
+
+def own_words(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    What every word itself does in a part of the account, with its fate: see `costly_words.judged`.
+
+    With row_id and spelt as in `judged_words`, and as rows of findings have them spend, stake (its waste; 0 where unknown),
+    clicks and orders; sales are not told apart by word.
+    """
+    account, window = look.account, look.window
+
+    def make() -> pl.DataFrame:
+        fit = target_frames.fitted(facts, account.id, window)
+        if fit is None or fit.holds is None:
+            return costly_words.nothing()
+        terms = look.within(facts, judged_terms(facts, look))
+        days = facts.monthly_days(account.id, "search_term_daily", window)
+        cores = product_frames.title_cores(facts, account.id, window, account.brand)
+        brands = product_frames.brand_words(facts, account.id, account.brand)
+        named = terms.select(example_id="normal_id", example="term").unique("example_id")
+        rows = costly_words.with_fate(costly_words.judged(fit, terms, days), cores, brands)
+        rows = rows.join(named, on="example_id", how="left", maintain_order="left")
+        return rows.with_columns(
+            spelt=_as_spelt(rows["example"], rows["word"]),
+            row_id=pl.col("word").str.head(64), stake=pl.col("waste").fill_null(0), clicks="word_clicks", orders="came",
+            sales=pl.lit(0, pl.Int64), campaign=pl.lit(""), ad_group=pl.lit(""), target=pl.lit(""), match_type=pl.lit(""),
+        )  # fmt: skip
+
+    return facts.kept("own words", account.id, make, *look.judging, look.part)
+
+
+def judged_ads(facts: Facts, look: Look) -> pl.DataFrame:
+    """All product ads of the window, judged in the company of what their product does elsewhere."""
+
+    def rows() -> pl.DataFrame:
+        rows = product_frames.ad_rows(facts, look.account.id, look.window)
+        ads = rows.select("product_ad_id", "ad_group_id", "product_id", "clicks", "orders")
+        return targeting.in_company(rows, company.fitted_ads(ads), ["product_ad_id"], targeting.AD_CHAIN)
+
+    return _judged(facts, look, "ads", "product_ad_daily", rows, _AD_ID)
+
+
+_NAMES: Final = (
+    "campaign", "ad_group", "match_type", "main_product", "name_part", "own_portfolio", "family", "category", "format",
+    "portfolio", "sku",
+)  # fmt: skip
+TARGET_ID: Final = pl.col("target_id").cast(pl.String)
+TERM_ID: Final = pl.concat_str("ad_group_id", "normal_id", separator="-")
+_AD_ID: Final = pl.col("product_ad_id").cast(pl.String)
+"""What a row is called in a URL and on record."""
+
+
+def _judged(
+    facts: Facts, look: Look, what: str, kind: str, rows: Callable[[], pl.DataFrame], row_id: pl.Expr
+) -> pl.DataFrame:
+    account = look.account
+
+    def make() -> pl.DataFrame:
+        days = facts.monthly_days(account.id, kind, look.window)
+        judged = targeting.judged(rows(), days, look.aims, account.min_clicks)
+        # Many rows and few names: as categories they take a quarter of the room.
+        names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
+        return judged.with_columns(row_id.alias("row_id"), *names)
+
+    return facts.kept("judged", account.id, make, *_judged_key(look, what))
+
+
+def _judged_key(look: Look, what: str) -> tuple[Hashable, ...]:
+    return (what, *look.judging)
+
+
+def stake_of_targets(facts: Facts, look: Look) -> int:
+    """
+    Micro-units per 30 days at stake in all targets of a part of the account. Kept beside the judged rows, which are large and
+    may have to give way.
+    """
+
+    def make() -> int:
+        rows = look.within(facts, judged_targets(facts, look))
+        return int(rows.select(pl.col("stake").filter(flagged()).sum()).item())
+
+    return facts.kept("stake", look.account.id, make, look.part, *_judged_key(look, "targets"))
+
+
+def stake_known(facts: Facts, look: Look) -> int | None:
+    """The same, as far as it is known without judging for it."""
+    key = _judged_key(look, "targets")
+    known: int | None = facts.known("stake", look.account.id, look.part, *key)
+    if known is None and facts.known("judged", look.account.id, *key) is not None:
+        return stake_of_targets(facts, look)
+    return known
+
+
+def winners(facts: Facts, look: Look) -> pl.DataFrame:
+    """Terms that earn a target of their own, most sales first, with their row ids."""
+    return findings_rules.winners(
+        judged_terms(facts, look),
+        target_frames.live_own(facts, look.account.id, look.window),
+        target_frames.kin(facts, look.account.id, look.window),
+    )

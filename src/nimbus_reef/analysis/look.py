@@ -1,0 +1,123 @@
+"""A look: what is asked about, in one value. Everything in `analysis` takes one and answers for it."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable
+from dataclasses import dataclass, replace
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core import windows
+from nimbus_reef.core.targeting import Aims
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.store.reading.facts import Facts
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """
+    A part of an account; empty means all of it.
+
+    Rows are judged in the company of the whole account first, so a verdict is the same
+    however narrowly it is looked at. name: text in the campaign's name.
+    """
+
+    formats: tuple[str, ...] = ()
+    portfolio: str = ""
+    product: str = ""
+    campaign: str = ""
+    name: str = ""
+
+    def __bool__(self) -> bool:
+        return any((self.formats, self.portfolio, self.product, self.campaign, self.name))
+
+
+EVERYTHING = Part()
+
+
+DEFAULT_WINDOW: Final = "last-30"
+DEFAULT_AGAINST: Final = "preceding"
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """
+    An account in a window, by the targets that its rows are judged by.
+
+    against: the days compared with, null where nothing is; part: which part of the account the answer is about.
+    """
+
+    account: Account
+    window: Window
+    aims: Aims
+    against: Window | None = None
+    part: Part = EVERYTHING
+
+    def at(self, window: Window) -> Look:
+        """The same in other days, compared with nothing."""
+        return replace(self, window=window, against=None)
+
+    def against_days(self, against: Window) -> Look:
+        """The same compared with other days."""
+        return replace(self, against=against)
+
+    @property
+    def judging(self) -> tuple[Hashable, ...]:
+        """What the verdicts on the account's rows depend on, besides what is loaded."""
+        return self.window, self.aims, self.account.min_clicks
+
+    def within(self, facts: Facts, rows: pl.DataFrame) -> pl.DataFrame:
+        """
+        The rows that belong to the part; of product ads the product's own.
+
+        rows: format, portfolio, campaign and ad_group_id, or sku, as far as the part asks for them.
+        """
+        part = self.part
+        if part.formats:
+            rows = rows.filter(pl.col("format").cast(pl.String).is_in(part.formats))
+        if part.portfolio:
+            rows = rows.filter(pl.col("portfolio") == part.portfolio)
+        if part.campaign:
+            rows = rows.filter(pl.col("campaign") == part.campaign)
+        if part.name:
+            campaign = pl.col("campaign").cast(pl.String).str.to_lowercase()
+            rows = rows.filter(campaign.str.contains(part.name.lower(), literal=True))
+        if not part.product:
+            return rows
+        if "sku" in rows.columns:
+            return rows.filter(pl.col("sku") == part.product)
+        advertised = product_frames.product_rows(facts, self.account.id, self.window).filter(
+            pl.col("sku") == part.product
+        )
+        return rows.join(advertised.select("ad_group_id").unique(), on="ad_group_id", how="semi")
+
+
+def usual_window(usual: Window | None) -> str:
+    """The days looked at when none are chosen; usual: the sum of several days that the newest figures are, if they are one."""
+    return f"{usual.first}..{usual.last}" if usual else DEFAULT_WINDOW
+
+
+def nothing_before(facts: Facts, account: Account, before: Window) -> bool:
+    """True where no report holds anything of the days that precede a window: then nothing is compared."""
+    return facts.total_source(account.id, [before]) is None
+
+
+def asked(
+    facts: Facts, account: Account, aims: Aims, window: str = "", against: str = DEFAULT_AGAINST
+) -> Look | None:
+    """
+    The look at all of an account that two texts ask for, as `windows.parse` and `windows.compared` read them; None where
+    nothing is loaded. BadInput for a text that says no days.
+    """
+    newest = facts.newest_day(account.id)
+    if newest is None:
+        return None
+    usual = usual_window(facts.usual_block(account.id))
+    days = windows.parse(window or usual, newest, account.maturing_days)
+    before = windows.compared(against, days, newest, facts.blocks(account.id))
+    if against == DEFAULT_AGAINST and before is not None and nothing_before(facts, account, before):
+        before = None
+    return Look(account, days, aims, before)

@@ -1,0 +1,115 @@
+"""The pulse of one brand account: what it spends and sells, how that moved, what is at stake."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import date
+
+import polars as pl
+
+from nimbus_reef.analysis.findings import SOURCES, overspend_known
+from nimbus_reef.analysis.lacking import lacking
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.totals import totals
+from nimbus_reef.core.metrics import difference
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.people import plans
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import loads
+
+_TRADE = "product_sales_daily"
+
+
+@dataclass(frozen=True, slots=True)
+class Sums:
+    """Money of one window in micro-units; total_sales null where all trade is not held whole."""
+
+    days: int
+    spend: int
+    sales: int
+    total_sales: int | None
+
+    @property
+    def acos(self) -> float | None:
+        """Spend ÷ sales."""
+        return self.spend / self.sales if self.sales else None
+
+    @property
+    def tacos(self) -> float | None:
+        """Spend ÷ total sales."""
+        return self.spend / self.total_sales if self.total_sales else None
+
+
+@dataclass(frozen=True, slots=True)
+class Beat:
+    """
+    One account. source: the report its totals come from. days: day, spend, sales of the
+    window. overspend: micro-units per 30 days where it is known without working it out. unread: no
+    report is held in which findings could be looked for; cut: a sum that the window holds a part of.
+    """
+
+    account: Account
+    newest: date | None
+    window: Window | None = None
+    source: str | None = None
+    days: pl.DataFrame | None = None
+    now: Sums | None = None
+    then: Sums | None = None
+    overspend: int | None = None
+    planned: int = 0
+    loaded_at: date | None = None
+    unread: bool = False
+    cut: tuple[Window, ...] = ()
+
+    def moved(self, name: str) -> float | None:
+        """Relative change of spend or sales per day; None without a base."""
+        if self.now is None or self.then is None:
+            return None
+        now, then = getattr(self.now, name) / self.now.days, getattr(self.then, name) / self.then.days
+        return difference(now, then).relative
+
+
+def idle(facts: Facts, account: Account) -> Beat:
+    """An account of which nothing is loaded."""
+    return _begun(facts, account, None)
+
+
+def _begun(facts: Facts, account: Account, newest: date | None) -> Beat:
+    planned = len(plans.planned(facts.store, account.id))
+    batches = loads.batches(facts.store, account.id, limit=1)
+    loaded_at = batches[0].loaded_at.date() if batches else None
+    return Beat(account, newest, planned=planned, loaded_at=loaded_at)
+
+
+def beat(facts: Facts, look: Look) -> Beat:
+    """The pulse of an account, or of a part of it."""
+    account, window, against = look.account, look.window, look.against
+    begun = replace(_begun(facts, account, facts.newest_day(account.id)), window=window)
+    found = totals(facts, look)
+    if found is None or not found.held_now:
+        return replace(begun, unread=True)
+    then = None
+    if against and found.then is not None and found.held_then:
+        then = _sums(facts, look.at(against), found.then, found.held_then)
+    return replace(
+        begun,
+        source=found.source,
+        days=found.now,
+        now=_sums(facts, look, found.now, found.held_now),
+        then=then,
+        overspend=overspend_known(facts, look),
+        unread=lacking(facts, account, window, SOURCES) is not None,
+        cut=tuple(block for blocks in facts.cut(account.id, window).values() for block in blocks)[:1],
+    )
+
+
+def _sums(facts: Facts, look: Look, ads: pl.DataFrame, held: int) -> Sums:
+    account, window = look.account, look.window
+    trade = facts.by_day(account.id, _TRADE, window, ("total_sales",))
+    # All trade is that of the whole account: beside a part of its ads it says nothing.
+    whole = facts.held_days(account.id, _TRADE, window) == window.days and not look.part
+    return Sums(
+        held, int(ads["spend"].sum()), int(ads["sales"].sum()),
+        int(trade["total_sales"].sum()) if whole else None,
+    )  # fmt: skip

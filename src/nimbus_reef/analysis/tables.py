@@ -1,0 +1,215 @@
+"""One mechanism for every table: filters on any metric, text search, sort, pages, totals."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core.metrics import METRICS, Unit, acos_rank
+from nimbus_reef.core.model import MICRO, MONEY_MEASURES
+from nimbus_reef.errors import BadInput
+
+PAGE_ROWS: Final = 100
+_OPERATORS: Final[Mapping[str, str]] = {"gt": ">", "ge": "≥", "lt": "<", "le": "≤", "eq": "="}
+_CHOICE_OPERATORS: Final[Mapping[str, str]] = {"is": "is", "not": "is not"}
+
+
+@dataclass(frozen=True, slots=True)
+class Field:
+    """
+    Something rows can be filtered and sorted by.
+
+    expr gives it in the unit it is written in (percent for rates, units for money);
+    options are the values of a choice, in their order; digits are its decimals, and
+    those of a column of it: null for what is no column of figures.
+    """
+
+    key: str
+    label: str
+    expr: pl.Expr
+    unit: str = ""
+    definition: str = ""
+    options: tuple[str, ...] = ()
+    digits: int | None = None
+
+    @property
+    def operators(self) -> Mapping[str, str]:
+        """What it can be compared with, as the URL has it and as it is written."""
+        return _CHOICE_OPERATORS if self.options else _OPERATORS
+
+
+def metric_fields() -> list[Field]:
+    """Every metric of the trade as a field."""
+    fields = []
+    for metric in METRICS.values():
+        expr = pl.col(metric.key)
+        if metric.key == "acos":
+            expr = acos_rank() * 100
+        elif metric.unit is Unit.RATE:
+            expr = expr * 100
+        elif metric.key in MONEY_MEASURES:
+            expr = expr / MICRO
+        unit = "%" if metric.unit is Unit.RATE else "¤" if metric.unit is Unit.MONEY else ""
+        fields.append(Field(metric.key, metric.label, expr, unit, metric.definition, digits=metric.digits))
+    return fields
+
+
+def chosen_columns(
+    text: str, sets: Mapping[str, tuple[str, ...]], fields: Mapping[str, Field]
+) -> tuple[str, ...]:
+    """The columns of a URL: a set by its name, or keys divided by commas; the first set for none."""
+    if not text:
+        return next(iter(sets.values()))
+    if text in sets:
+        return sets[text]
+    keys = tuple(dict.fromkeys(key for key in text.split(",") if key))
+    wrong = [key for key in keys if key not in fields or fields[key].digits is None]
+    if wrong or not keys:
+        raise BadInput(
+            f"There is no column “{', '.join(wrong) or text}”.",
+            remedy=f"Choose a set ({', '.join(sets)}) or columns under “columns”.",
+        )
+    return keys
+
+
+@dataclass(frozen=True, slots=True)
+class Filter:
+    """One chip: field · comparison · value."""
+
+    field: Field
+    operator: str
+    value: str
+
+    @property
+    def text(self) -> str:
+        """Its form in the URL."""
+        return f"{self.field.key}:{self.operator}:{self.value}"
+
+    def label(self, symbol: str) -> str:
+        """What the chip says."""
+        unit = symbol if self.field.unit == "¤" else self.field.unit
+        words = f"{self.field.label} {self.field.operators[self.operator]}"
+        return (
+            f"{words} {unit}\u00a0{self.value}"
+            if unit == symbol and unit
+            else f"{words} {self.value}{' %' if unit == '%' else ''}"
+        )
+
+    def condition(self) -> pl.Expr:
+        """The rows it keeps; a figure that is null is kept by no comparison."""
+        if self.field.options:
+            same = self.field.expr == self.value
+            return same if self.operator == "is" else ~same
+        bound = float(self.value)
+        # A figure shown as 28.0 should meet "= 28", hence the tolerance.
+        comparisons = {
+            "gt": self.field.expr > bound,
+            "ge": self.field.expr >= bound - 1e-9,
+            "lt": self.field.expr < bound,
+            "le": self.field.expr <= bound + 1e-9,
+            "eq": (self.field.expr - bound).abs() < 1e-6,
+        }
+        return comparisons[self.operator].fill_null(False)
+
+
+def parse_filters(texts: Sequence[str], fields: Mapping[str, Field]) -> list[Filter]:
+    """The chips of a URL; BadInput names the one that cannot be understood."""
+    return [_parse_filter(text, fields) for text in dict.fromkeys(texts)]
+
+
+def _parse_filter(text: str, fields: Mapping[str, Field]) -> Filter:
+    key, _, rest = text.partition(":")
+    operator, _, value = rest.partition(":")
+    field = fields.get(key)
+    if field is None or operator not in field.operators:
+        raise BadInput(f"The filter “{text}” cannot be understood.", remedy="Remove it from the address.")
+    if field.options:
+        if value not in field.options:
+            raise BadInput(f"{field.label} is never “{value}”.", remedy=f"Choose {', '.join(field.options)}.")
+        return Filter(field, operator, value)
+    plain = value.strip().replace(",", ".")
+    if not re.fullmatch(r"-?\d{1,12}(\.\d{1,6})?", plain):
+        raise BadInput(
+            f"“{value}” is not a number to compare {field.label} with.", remedy="Write it like 28 or 0.94."
+        )
+    return Filter(field, operator, plain)
+
+
+def search_condition(query: str, columns: Sequence[str]) -> pl.Expr:
+    """Rows whose text holds every word; “"exact words"” together, “-without” not at all."""
+    text = pl.concat_str(
+        [pl.col(column).cast(pl.String).fill_null("") for column in columns], separator=" \x1f "
+    ).str.to_lowercase()
+    condition = pl.lit(True)
+    for minus, quoted, word in re.findall(r'(-?)(?:"([^"]*)"|(\S+))', query.lower()):
+        wanted = quoted or word
+        if not wanted or wanted == '"':
+            continue
+        holds = text.str.contains(wanted, literal=True)
+        condition = condition & (~holds if minus else holds)
+    return condition
+
+
+@dataclass(frozen=True, slots=True)
+class Listing:
+    """Rows after the filters, in no order, and the page that is shown, in its own."""
+
+    rows: pl.DataFrame
+    shown: pl.DataFrame
+    page: int
+    pages: int
+    sort: str
+    by: pl.Expr
+
+    @property
+    def ordered(self) -> pl.DataFrame:
+        """All rows in their order."""
+        return self.rows[_order(self.rows, self.by, self.sort)]
+
+
+def _order(rows: pl.DataFrame, by: pl.Expr, sort: str, first: int = 0, count: int | None = None) -> pl.Series:
+    """
+    Where in `rows` those of a page come; all where no count is given.
+
+    Only numbers are sorted, and of the first pages only their own: the row's number as second
+    key keeps equals in their order without asking for a sort of everything.
+    """
+    return (
+        rows.lazy()
+        .select(by.alias("by"))
+        .with_row_index("place")
+        .sort("by", "place", descending=[sort.startswith("-"), False], nulls_last=True)
+        .slice(first, count)
+        .select("place")
+        .collect()["place"]
+    )
+
+
+def listing(
+    rows: pl.DataFrame,
+    *,
+    filters: Sequence[Filter],
+    query: str,
+    text_columns: Sequence[str],
+    sort: str,
+    fields: Mapping[str, Field],
+    page: int,
+) -> Listing:
+    """Filters, sorts (`-key` is descending, nulls last) and cuts to a page of 100."""
+    kept = rows
+    if filters:
+        kept = kept.filter(*(each.condition() for each in filters))
+    if query:
+        kept = kept.filter(search_condition(query, text_columns))
+    key = sort.lstrip("-")
+    field = fields.get(key)
+    if field is None:
+        raise BadInput(f"Rows cannot be sorted by “{key}”.", remedy="Click a column head instead.")
+    pages = max(1, -(-len(kept) // PAGE_ROWS))
+    page = min(page, pages)
+    shown = kept[_order(kept, field.expr, sort, (page - 1) * PAGE_ROWS, PAGE_ROWS)]
+    return Listing(kept, shown, page, pages, sort, field.expr)

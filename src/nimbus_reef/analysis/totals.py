@@ -1,0 +1,63 @@
+"""What the part of an account that is looked at comes to, day by day, from one report."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import polars as pl
+
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.store.reading import campaign_frames, product_frames
+from nimbus_reef.store.reading.facts import Facts
+
+_PRODUCTS = "product_ad_daily"
+
+
+@dataclass(frozen=True, slots=True)
+class Totals:
+    """
+    source: the report; now, then: first_day, day and measures (money in micro-units) of each held day
+    or block; held_now, held_then: how many days of the windows it holds.
+    """
+
+    source: str
+    now: pl.DataFrame
+    then: pl.DataFrame | None
+    held_now: int = 0
+    held_then: int = 0
+
+
+def totals(facts: Facts, look: Look) -> Totals | None:
+    """
+    Daily sums of both windows, never of two reports; None where none holds them. All of the
+    account from the first report that holds it; a part of it from the product ads, or where those are
+    not held, by campaign from that report.
+    """
+    account, window, against, part = look.account, look.window, look.against, look.part
+    windows = [window, *([against] if against else [])]
+    source = facts.total_source(account.id, windows)
+    if part and facts.held_days(account.id, _PRODUCTS, window):
+        source = _PRODUCTS
+    if source is None or (part.product and source != _PRODUCTS):
+        return None
+    made = [_days(facts, look.at(each), source) for each in windows]
+    held = [facts.held_days(account.id, source, each) for each in windows]
+    return Totals(source, made[0], made[1] if against else None, held[0], held[1] if against else 0)
+
+
+def _days(facts: Facts, look: Look, source: str) -> pl.DataFrame:
+    account, window = look.account, look.window
+    if not look.part:
+        return facts.by_day(account.id, source, window, MEASURES)
+    if source == _PRODUCTS:
+        placed = product_frames.placed_products(facts, account.id, window)
+    else:
+        placed = campaign_frames.campaign_days(facts, account.id, window, source)
+    rows = look.within(facts, placed)
+    return rows.group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day", "first_day")
+
+
+def summed(days: pl.DataFrame) -> dict[str, int]:
+    """The sums of a window."""
+    return {name: int(days[name].sum()) for name in MEASURES}

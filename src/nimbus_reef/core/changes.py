@@ -1,0 +1,255 @@
+"""
+What can be changed: one table of (kind of thing, field) says how a value is checked, called and written.
+
+A change is one field of one thing. Values are the text of the open change sheet, so what was accepted, what is written
+and what is read back compare as they stand.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import asdict, dataclass
+from datetime import date
+from decimal import Decimal, InvalidOperation
+from enum import StrEnum
+from typing import Any, Final
+
+from nimbus_reef.core import projection
+from nimbus_reef.core.model import MatchType, State
+from nimbus_reef.core.projection import Basis, Projected, Range
+
+
+class Action(StrEnum):
+    """What happens to the thing."""
+
+    UPDATE = "update"
+    CREATE = "create"
+    ARCHIVE = "archive"
+
+
+class Entity(StrEnum):
+    """What kind of thing a change touches."""
+
+    CAMPAIGN = "campaign"
+    AD_GROUP = "ad_group"
+    PRODUCT_AD = "product_ad"
+    TARGET = "target"
+    NEGATIVE = "negative"
+    PLACEMENT = "placement"
+    BUDGET_BOOST = "budget_boost"
+    BID_BOOST = "bid_boost"
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One row of the change sheet. `row` is its number there, kept for as long as it is planned."""
+
+    row: int
+    action: Action
+    entity: Entity
+    campaign: str
+    field: str
+    new_value: str
+    old_value: str = ""
+    ad_group: str = ""
+    target: str = ""
+    match_type: str = ""
+    sku: str = ""
+    placement: str = ""
+    days: str = ""
+    from_hour: str = ""
+    to_hour: str = ""
+    reason: str = ""
+    finding: str = ""
+
+
+KEY_FIELDS = (
+    "action", "entity", "campaign", "ad_group", "target", "match_type",
+    "sku", "placement", "days", "from_hour", "to_hour", "field",
+)  # fmt: skip
+
+
+class Holds(StrEnum):
+    """What the values of a field are."""
+
+    AMOUNT = "amount"
+    PERCENT = "percent"
+    STATE = "state"
+    BIDDING = "bidding"
+    YES_NO = "yes or no"
+    TEXT = "text"
+
+    @property
+    def is_number(self) -> bool:
+        """True for what a workbook holds as a number."""
+        return self in (Holds.AMOUNT, Holds.PERCENT)
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """
+    One field of one kind of thing. word: what the change is called on the Plan; what, where: the fields of a change that
+    name the thing, and where it stands; editable: its value may be chosen by hand.
+    """
+
+    word: str
+    holds: Holds
+    what: tuple[str, ...]
+    where: tuple[str, ...] = ()
+    editable: bool = False
+
+
+_TARGET: Final = ("match_type", "ad_group")
+_BOOSTED: Final = ("days", "from_hour", "to_hour")
+KINDS: Final[Mapping[tuple[Entity, str], Kind]] = {
+    (Entity.CAMPAIGN, "state"): Kind("state", Holds.STATE, ("campaign",)),
+    (Entity.CAMPAIGN, "daily_budget"): Kind("daily budget", Holds.AMOUNT, ("campaign",), editable=True),
+    (Entity.CAMPAIGN, "bidding"): Kind("bidding", Holds.BIDDING, ("campaign",)),
+    (Entity.CAMPAIGN, "offsite_limited"): Kind("off-site limited", Holds.YES_NO, ("campaign",)),
+    (Entity.CAMPAIGN, "name"): Kind("name", Holds.TEXT, ("campaign",)),
+    (Entity.AD_GROUP, "state"): Kind("state", Holds.STATE, ("ad_group",)),
+    (Entity.AD_GROUP, "default_bid"): Kind("default bid", Holds.AMOUNT, ("ad_group",), editable=True),
+    (Entity.PRODUCT_AD, "state"): Kind("product ad", Holds.STATE, ("sku",), ("ad_group",)),
+    (Entity.TARGET, "bid"): Kind("bid", Holds.AMOUNT, ("target",), _TARGET, editable=True),
+    (Entity.TARGET, "state"): Kind("state", Holds.STATE, ("target",), _TARGET),
+    (Entity.NEGATIVE, "state"): Kind("new negative", Holds.STATE, ("target",), ("ad_group",)),
+    (Entity.PLACEMENT, "adjustment"): Kind("placement", Holds.PERCENT, ("placement",), editable=True),
+    (Entity.BUDGET_BOOST, "percent"): Kind("budget boost", Holds.PERCENT, ("campaign",), _BOOSTED, editable=True),
+    (Entity.BID_BOOST, "percent"): Kind("bid boost", Holds.PERCENT, ("campaign",), _BOOSTED, editable=True),
+}  # fmt: skip
+MOST_PERCENT: Final = 900
+_BIDDING: Final = ("fixed", "down_only", "up_and_down")
+
+
+def kind_of(change: Change) -> Kind | None:
+    """What a change is of; None for a field that things of its kind do not have."""
+    return KINDS.get((change.entity, change.field))
+
+
+def named(change: Change) -> tuple[str, str]:
+    """What a change is about, and where that stands."""
+    kind = kind_of(change)
+    if kind is None:
+        return change.target or change.campaign, change.ad_group
+    what, where = ([str(getattr(change, name)).replace("_", " ") if name in ("match_type", "placement")
+                    else str(getattr(change, name)) for name in names] for names in (kind.what, kind.where))  # fmt: skip
+    return " ".join(what), " · ".join(each for each in where if each)
+
+
+def key(change: Change) -> tuple[str, ...]:
+    """What the change is about; two changes of one key contradict each other."""
+    return tuple(str(getattr(change, name)) for name in KEY_FIELDS)
+
+
+def value_problem(change: Change) -> str | None:
+    """Why the new value cannot stand, or None when it can."""
+    value, kind = change.new_value, kind_of(change)
+    if not value:
+        return "is empty; delete the row to take the change out of the plan"
+    if kind is None:
+        return f"is of “{change.field}”, which a {change.entity.replace('_', ' ')} does not have"
+    if wrong := _CHECKS[kind.holds](value):
+        return wrong
+    if change.entity is Entity.NEGATIVE and change.match_type not in _NEGATIVE:
+        return "needs the match type negative_exact, negative_phrase or negative_item"
+    return "is what it already was" if change.old_value and value == change.old_value else None
+
+
+_NEGATIVE: Final = frozenset(match.value for match in MatchType if match.negative)
+
+
+def _number(text: str) -> Decimal | None:
+    try:
+        amount = Decimal(text)
+    except InvalidOperation:
+        return None
+    return amount if amount.is_finite() else None
+
+
+def _amount_problem(value: str) -> str | None:
+    amount = _number(value)
+    if amount is None:
+        return "is not a number; write it like 0.74"
+    if amount <= 0:
+        return "must be above 0; to stop it, set the state to paused"
+    return "has more than two decimals" if -int(amount.as_tuple().exponent) > 2 else None
+
+
+def _percent_problem(value: str) -> str | None:
+    amount = _number(value)
+    if amount is None or amount != amount.to_integral_value() or not 0 <= amount <= MOST_PERCENT:
+        return f"is not a whole number of per cent from 0 to {MOST_PERCENT}"
+    return None
+
+
+def _one_of(words: Sequence[str], said: str) -> str | None:
+    return None if said in words else f"is none of {', '.join(words)}"
+
+
+_CHECKS: Final[Mapping[Holds, Callable[[str], str | None]]] = {
+    Holds.AMOUNT: _amount_problem,
+    Holds.PERCENT: _percent_problem,
+    Holds.STATE: lambda value: _one_of(tuple(State), value),
+    Holds.BIDDING: lambda value: _one_of(_BIDDING, value),
+    Holds.YES_NO: lambda value: _one_of(("yes", "no"), value),
+    Holds.TEXT: lambda value: None if value.strip() else "is empty",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Promise:
+    """
+    What an accepted change rests on and promises, kept for holding it to that: the window, what the row did in it,
+    its posterior, and the change of spend and sales in 30 days as (low, middle, high). view, row_id: the judged row; terms:
+    the search terms that a phrase keeps away.
+    """
+
+    window: tuple[str, str]
+    clicks: int
+    orders: int
+    spend: float
+    sales: float
+    a: float
+    b: float
+    aov: float
+    target_acos: float
+    projected: Mapping[str, Sequence[float]]
+    view: str = "targets"
+    row_id: str = ""
+    terms: tuple[str, ...] = ()
+
+    @classmethod
+    def read(cls, kept: Mapping[str, Any]) -> Promise:
+        """From its record."""
+        known = {name: kept[name] for name in cls.__dataclass_fields__ if name in kept}
+        return cls(**{**known, "window": tuple(kept["window"]), "terms": tuple(kept.get("terms") or ())})
+
+    def as_dict(self) -> dict[str, Any]:
+        """For its record; without terms where there are none."""
+        kept = asdict(self) | {"window": list(self.window), "terms": list(self.terms)}
+        return kept if self.terms else {name: value for name, value in kept.items() if name != "terms"}
+
+    @property
+    def days(self) -> int:
+        """How many days it rests on."""
+        first, last = (date.fromisoformat(text) for text in self.window)
+        return (last - first).days + 1
+
+
+def as_lists(projected: Projected) -> dict[str, list[float]]:
+    """A projection as a promise keeps it."""
+    ranges = {"spend": projected.spend, "sales": projected.sales}
+    return {name: [each.low, each.middle, each.high] for name, each in ranges.items()}
+
+
+def projected(change: Change, promise: Promise) -> Projected:
+    """What a change does to spend and sales in 30 days: as accepted, of a bid anew, for it may have been edited since."""
+    if (change.entity, change.field) != (Entity.TARGET, "bid"):
+        return Projected(Range(*promise.projected["spend"]), Range(*promise.projected["sales"]))
+    old, new = _number(change.old_value), _number(change.new_value)
+    if old is None or new is None:
+        return projection.NOTHING
+    basis = Basis(
+        promise.days, promise.clicks, promise.spend, promise.sales, promise.a, promise.b, promise.aov
+    )
+    return projection.bid_moved(basis, float(old), float(new))

@@ -1,0 +1,48 @@
+"""Checks on products and categories: what moved them, what their pages did, where they stand."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from nimbus_reef.core.checks.registry import Area, Check, Money, Reading, Subject, register
+from nimbus_reef.core.movement import Movement
+
+LEAKING = register(
+    Check(
+        key="leaking-products", area=Area.MOVEMENT, subject=Subject.PRODUCT, reads=Reading.MOVED, money=Money.OWN,
+        title="Products that spend more and sell no more",
+        question="Which products cost more than in the days before and sell no more for it?",
+        to_do="look at what changed: bids, page, price",
+        condition=pl.col("movement") == Movement.LEAKING.value,
+    )
+)  # fmt: skip
+
+NOT_WORTH = register(
+    Check(
+        key="growth-not-worth", area=Area.MOVEMENT, subject=Subject.PRODUCT, reads=Reading.MOVED, money=Money.OWN,
+        title="Growth that costs more than it may",
+        question="Which products sell more, each further sale above the target?",
+        to_do="take back the raise that bought it",
+        condition=(pl.col("movement") == Movement.BUYING.value) & ~pl.col("worth"),
+    )
+)  # fmt: skip
+
+FELL = register(
+    Check(
+        key="page-broke", area=Area.CATALOG, subject=Subject.PRODUCT, reads=Reading.FALLS, money=Money.OWN,
+        title="Conversion that fell when a page changed",
+        question="Which products convert less since their page changed?",
+        to_do="look at the product page",
+        condition=pl.lit(True),
+    )
+)  # fmt: skip
+
+BOTTOM = register(
+    Check(
+        key="bottom-quarter", area=Area.STANDING, subject=Subject.CATEGORY, reads=Reading.GAPS, money=Money.OWN,
+        title="Metrics in the bottom quarter of their category",
+        question="In which categories do three quarters of peers do better?",
+        to_do="look at what drags it",
+        condition=pl.lit(True),
+    )
+)  # fmt: skip

@@ -1,0 +1,1 @@
+"""How rows get into the record, and out again."""

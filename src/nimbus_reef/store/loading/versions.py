@@ -1,0 +1,91 @@
+"""Day versions: what a change of the record tells its readers, and whose turn it is to change it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+import polars as pl
+from sqlalchemy import Connection, select, text
+
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.record import snapshots
+from nimbus_reef.store.record.models import load_lock
+
+
+def take_turns(connection: Connection, account_id: int, kind: str) -> None:
+    """Loads of one kind into one account wait for each other here, until the commit."""
+    connection.execute(
+        text("INSERT IGNORE INTO load_lock (account_id, kind) VALUES (:account, :kind)"),
+        {"account": account_id, "kind": kind},
+    )
+    connection.execute(
+        select(load_lock.c.kind)
+        .where(load_lock.c.account_id == account_id, load_lock.c.kind == kind)
+        .with_for_update()
+    )
+
+
+def _counts(rows: Iterable[Sequence[Any]]) -> dict[Window, int]:
+    """Span → figure of a query for first day, last day and the figure."""
+    return {Window(row[0], row[1]): int(row[2]) for row in rows}
+
+
+def bump(
+    connection: Connection,
+    account_id: int,
+    kind: str,
+    facts: pl.DataFrame,
+    spans: Iterable[Window],
+    *,
+    whole: bool = False,
+) -> snapshots.Spans:
+    """
+    A new version for each of the days and blocks; with the rows where `facts` holds all of them.
+
+    whole: nothing else can be held then, so that nobody has to count.
+    """
+    wanted = sorted(spans, key=lambda span: (span.last, span.first))
+    days = {"account": account_id, "kind": kind, "first": wanted[0].last, "last": wanted[-1].last}
+    held = _counts(
+        connection.execute(
+            text(
+                "SELECT first_day, day, version FROM day_version WHERE account_id = :account AND kind = :kind "
+                "AND day BETWEEN :first AND :last"
+            ),
+            days,
+        )
+    )
+    parts = snapshots.by_span(facts)
+    counts = (
+        {span: len(part) for span, part in parts.items()}
+        if whole
+        else _counts(
+            connection.execute(
+                text(
+                    f"SELECT {snapshots.first_day_of(kind)} AS f, day, COUNT(*) FROM `{kind}` "  # noqa: S608  # names are the models’ own, values are bound
+                    "WHERE account_id = :account AND day BETWEEN :first AND :last GROUP BY day, f"
+                ),
+                days,
+            )
+        )
+    )
+    written = []
+    for span in wanted:
+        part, rows = parts.get(span), counts.get(span, 0)
+        # Rows held under another label are not in the file: they are read back later.
+        known = part if part is not None and len(part) == rows else None
+        written.append((snapshots.Written(span, held.get(span, 0) + 1, known), rows))
+    connection.execute(
+        text(
+            "INSERT INTO day_version (account_id, kind, day, first_day, version, `rows`) "
+            "VALUES (:account, :kind, :day, :first, :version, :held) "
+            "ON DUPLICATE KEY UPDATE version = VALUES(version), `rows` = VALUES(`rows`)"
+        ),
+        [
+            {"account": account_id, "kind": kind, "day": each.span.last, "first": each.span.first,
+             "version": each.version, "held": rows}
+            for each, rows in written
+        ],
+    )  # fmt: skip
+    return tuple(each for each, _ in written)

@@ -1,0 +1,121 @@
+"""Brand accounts: a brand on one marketplace in one country, with its settings."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Final
+from zoneinfo import available_timezones
+
+from babel import Locale, UnknownLocaleError
+from babel.numbers import is_currency
+from sqlalchemy import Connection, insert, select
+from sqlalchemy.engine import Row
+
+from nimbus_reef.core.bids import BidLimits
+from nimbus_reef.core.model import from_micro
+from nimbus_reef.errors import BadInput, Conflict
+from nimbus_reef.store.record.engine import Store
+from nimbus_reef.store.record.models import account, brand
+
+
+@dataclass(frozen=True, slots=True)
+class Account:
+    """One account; target_acos is a fraction, days are in its own time zone."""
+
+    id: int
+    key: str
+    brand_id: int
+    brand: str
+    marketplace: str
+    country: str
+    currency: str
+    locale: str
+    timezone: str
+    target_acos: float
+    min_clicks: int
+    maturing_days: int
+    bid_limits: BidLimits
+
+
+_QUERY = select(account, brand.c.name.label("brand")).join(brand, brand.c.id == account.c.brand_id)
+
+
+def _account(row: Row[tuple[object, ...]]) -> Account:
+    return Account(
+        id=row.id, key=row.key, brand_id=row.brand_id, brand=row.brand,
+        marketplace=row.marketplace, country=row.country, currency=row.currency,
+        locale=row.locale, timezone=row.timezone, target_acos=row.target_acos,
+        min_clicks=row.min_clicks, maturing_days=row.maturing_days,
+        bid_limits=BidLimits(from_micro(row.bid_floor), from_micro(row.bid_ceiling)),
+    )  # fmt: skip
+
+
+def all_accounts(store: Store) -> list[Account]:
+    """Every account, by brand, country and key."""
+    with store.read() as connection:
+        rows = connection.execute(_QUERY.order_by(brand.c.name, account.c.country, account.c.key))
+        return [_account(row) for row in rows]
+
+
+def by_key(store: Store, key: str) -> Account | None:
+    """The account of that key."""
+    with store.read() as connection:
+        row = connection.execute(_QUERY.where(account.c.key == key)).first()
+    return _account(row) if row else None
+
+
+_KEY: Final = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
+
+
+def _must_be_good(key: str, country: str, currency: str, locale: str, timezone: str) -> None:
+    if not _KEY.fullmatch(key):
+        raise BadInput(
+            f"“{key}” is not a valid key.", remedy="Use small letters, digits and -, such as acme-de."
+        )
+    if not re.fullmatch(r"[A-Z]{2}", country):
+        raise BadInput(f"“{country}” is not a country code.", remedy="Give its two letters, such as DE.")
+    if not is_currency(currency):
+        raise BadInput(f"“{currency}” is not a currency.", remedy="Give its three letters, such as EUR.")
+    try:
+        Locale.parse(locale)
+    except (UnknownLocaleError, ValueError):
+        raise BadInput(f"“{locale}” is not a locale.", remedy="Give one such as en_GB or de_DE.") from None
+    if timezone not in available_timezones():
+        raise BadInput(f"“{timezone}” is not a time zone.", remedy="Give one such as Europe/Berlin.")
+
+
+def add(
+    store: Store, *, key: str, brand_name: str, marketplace: str, country: str, currency: str,
+    locale: str, timezone: str, target_acos: float,
+) -> Account:  # fmt: skip
+    """
+    Makes an account, and its brand when that is new. BadInput for what no account can have,
+    Conflict where the key is taken.
+    """
+    _must_be_good(key, country, currency, locale, timezone)
+    if by_key(store, key) is not None:
+        raise Conflict(
+            f"There is an account “{key}” already.", remedy="Choose another key, or use that account."
+        )
+    if not 0 < target_acos < 5:
+        raise BadInput(
+            f"A target ACOS of {target_acos} cannot be meant.", remedy="Give a fraction such as 0.28."
+        )
+
+    def work(connection: Connection) -> None:
+        found = connection.execute(select(brand.c.id).where(brand.c.name == brand_name)).scalar()
+        if found is None:
+            made = connection.execute(insert(brand).values(name=brand_name))
+            found = made.inserted_primary_key[0]  # type: ignore[index]
+        connection.execute(
+            insert(account).values(
+                key=key, brand_id=found, marketplace=marketplace, country=country,
+                currency=currency, locale=locale, timezone=timezone, target_acos=target_acos,
+            )
+        )  # fmt: skip
+
+    store.transact(work)
+    made = by_key(store, key)
+    assert made is not None
+    return made

@@ -1,0 +1,86 @@
+"""Audits that were closed: what was found then, and with which settings it was looked at."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import delete, insert, select
+
+from nimbus_reef.errors import NotFound
+from nimbus_reef.store.people import trail
+from nimbus_reef.store.record.engine import Store
+from nimbus_reef.store.record.models import closing, person
+
+
+@dataclass(frozen=True, slots=True)
+class Closing:
+    """
+    A closed audit. part: the part of the account looked at, empty for all of it; address: the
+    page's query string without the account; found: check, row, name and stake (micro per 30
+    days) of each finding; at is in UTC.
+    """
+
+    id: int
+    at: datetime
+    by: str
+    part: str
+    address: str
+    overspend: int
+    found: tuple[Mapping[str, Any], ...]
+
+
+def closings(store: Store, account_id: int, part: str | None = None, most: int = 20) -> list[Closing]:
+    """The audits of an account that were closed, newest first; those of one part where it is given."""
+    wanted = closing.c.account_id == account_id
+    if part is not None:
+        wanted = wanted & (closing.c.part == part)
+    with store.read() as connection:
+        rows = connection.execute(
+            select(closing, person.c.name)
+            .outerjoin(person, person.c.id == closing.c.person_id)
+            .where(wanted)
+            .order_by(closing.c.id.desc())
+            .limit(most)
+        )
+        return [
+            Closing(row.id, row.at, row.name or "", row.part, row.address, row.overspend, tuple(row.found))
+            for row in rows
+        ]
+
+
+def close(
+    store: Store, account_id: int, person_id: int | None, *, part: str, address: str, overspend: int,
+    found: Sequence[Mapping[str, Any]],
+) -> int:  # fmt: skip
+    """Writes down an audit; its id."""
+    with store.write() as connection:
+        made = connection.execute(
+            insert(closing).values(
+                account_id=account_id, person_id=person_id, at=datetime.now(UTC).replace(tzinfo=None),
+                part=part, address=address, overspend=overspend, found=list(found),
+            )
+        )  # fmt: skip
+        number = int(made.lastrowid)
+        _note(connection, account_id, person_id, "audit closed", number, len(found))
+        return number
+
+
+def reopen(store: Store, account_id: int, person_id: int, closing_id: int) -> None:
+    """Takes back the closing of an audit."""
+    with store.write() as connection:
+        done = connection.execute(
+            delete(closing).where(closing.c.id == closing_id, closing.c.account_id == account_id)
+        )
+        if not done.rowcount:
+            raise NotFound("This audit is not closed.", remedy="Look at the list under Findings.")
+        _note(connection, account_id, person_id, "audit reopened", closing_id, 0)
+
+
+def _note(
+    connection: Any, account_id: int, person_id: int | None, what: str, number: int, count: int
+) -> None:
+    detail = {"audit": number, "findings": count}
+    trail.write(connection, what, person_id, account_id, detail)

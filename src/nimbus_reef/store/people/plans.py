@@ -1,0 +1,208 @@
+"""The plan of an account: accepted changes, each open once per key, none ever lost."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass, fields
+from datetime import UTC, datetime
+from typing import Any, Final
+
+from sqlalchemy import Connection, bindparam, func, insert, select, update
+from sqlalchemy.exc import IntegrityError
+
+from nimbus_reef.core.changes import Action, Change, Entity, Promise, key
+from nimbus_reef.core.plan import ReadBack, edited_reason
+from nimbus_reef.errors import Conflict, NotFound
+from nimbus_reef.store.people import trail
+from nimbus_reef.store.record.engine import Store
+from nimbus_reef.store.record.models import change
+
+_FIELDS = tuple(each.name for each in fields(Change))
+
+
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """A change in the plan, and what was promised of it."""
+
+    id: int
+    change: Change
+    promise: Promise
+    accepted_at: datetime
+
+
+def _open_key(what: Change) -> str:
+    return hashlib.sha256("\x1f".join(key(what)).encode()).hexdigest()
+
+
+def _planned(row: Any) -> Planned:
+    values = {name: getattr(row, name) for name in _FIELDS}
+    values["action"], values["entity"] = Action(values["action"]), Entity(values["entity"])
+    basis = json.loads(row.basis) if isinstance(row.basis, str) else row.basis
+    return Planned(row.id, Change(**values), Promise.read(basis), row.accepted_at)
+
+
+_GENERATION: Final = select(
+    func.count(), func.coalesce(func.max(change.c.id), 0),
+    func.coalesce(func.sum(func.crc32(func.concat(change.c.id, " ", change.c.new_value))), 0),
+).where(change.c.account_id == bindparam("account"), change.c.removed_at.is_(None))  # fmt: skip
+
+
+def generation(store: Store, account_id: int) -> tuple[int, ...]:
+    """Changes whenever the plan does; one small query."""
+    with store.read() as connection:
+        row = connection.execute(_GENERATION, {"account": account_id}).one()
+    return tuple(int(part) for part in row)
+
+
+def planned(store: Store, account_id: int) -> list[Planned]:
+    """The open changes, in the order of their rows."""
+    with store.read() as connection:
+        rows = connection.execute(
+            select(change)
+            .where(change.c.account_id == account_id, change.c.removed_at.is_(None))
+            .order_by(change.c.row)
+        )
+        return [_planned(row) for row in rows]
+
+
+def accept(store: Store, account_id: int, person_id: int, what: Change, promise: Promise) -> Planned:
+    """
+    Puts a change into the plan under the next row number; its `row` is ignored.
+
+    Conflict when the plan already changes the same field of the same thing.
+    """
+    accepted = accept_many(store, account_id, person_id, [(what, promise)])
+    if not accepted:
+        raise Conflict(
+            "The plan already changes this.", remedy="Take the other change out of the plan first."
+        )
+    return accepted[0]
+
+
+def accept_many(
+    store: Store, account_id: int, person_id: int, wanted: Sequence[tuple[Change, Promise]]
+) -> list[Planned]:
+    """
+    Puts changes with their promises into the plan, all in one transaction; what the plan
+    already changes is passed over. Returns those that went in, in their order.
+    """
+
+    def work(connection: Connection) -> list[int]:
+        # Locking the newest row makes two acceptances take their numbers in turn.
+        newest = connection.execute(
+            select(func.max(change.c.row)).where(change.c.account_id == account_id).with_for_update()
+        ).scalar()
+        taken = set(
+            connection.execute(
+                select(change.c.open_key).where(
+                    change.c.account_id == account_id, change.c.open_key.is_not(None)
+                )
+            ).scalars()
+        )
+        rows: dict[str, dict[str, Any]] = {}
+        for what, promise in wanted:
+            open_key = _open_key(what)
+            if open_key in taken or open_key in rows:
+                continue
+            rows[open_key] = {name: getattr(what, name) for name in _FIELDS} | {
+                "row": (newest or 0) + len(rows) + 1, "account_id": account_id, "person_id": person_id,
+                "basis": promise.as_dict(), "open_key": open_key,
+            }  # fmt: skip
+        if not rows:
+            return []
+        connection.execute(insert(change), list(rows.values()))
+        numbers = [row["row"] for row in rows.values()]
+        trail.write(connection, "accepted", person_id, account_id, {"rows": numbers})
+        return numbers
+
+    try:
+        numbers = store.transact(work)
+    except IntegrityError as problem:
+        raise Conflict("The plan changed meanwhile.", remedy="Do it once more.") from problem
+    return [each for each in planned(store, account_id) if each.change.row in set(numbers)]
+
+
+def remove_many(store: Store, account_id: int, person_id: int, change_ids: Sequence[int]) -> int:
+    """Takes changes out of the plan, those that are still in it; how many."""
+
+    def work(connection: Connection) -> int:
+        done = connection.execute(
+            update(change)
+            .where(
+                change.c.id.in_(change_ids), change.c.account_id == account_id, change.c.removed_at.is_(None)
+            )
+            .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
+        )
+        trail.write(connection, "removed", person_id, account_id, {"changes": list(change_ids)})
+        return done.rowcount
+
+    return store.transact(work)
+
+
+def remove(store: Store, account_id: int, person_id: int, change_id: int) -> None:
+    """Takes a change out of the plan; it stays on record and can be put back."""
+    if not remove_many(store, account_id, person_id, [change_id]):
+        raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
+
+
+def put_back(store: Store, account_id: int, person_id: int, change_id: int) -> None:
+    """Undoes `remove`."""
+
+    def work(connection: Connection) -> None:
+        row = connection.execute(
+            select(change).where(
+                change.c.id == change_id, change.c.account_id == account_id, change.c.removed_at.is_not(None)
+            )
+        ).first()
+        if row is None:
+            raise NotFound("There is no such change to put back.", remedy="Look at the plan again.")
+        connection.execute(
+            update(change)
+            .where(change.c.id == change_id)
+            .values(removed_at=None, open_key=_open_key(_planned(row).change))
+        )
+        trail.write(connection, "put back", person_id, account_id, {"change": change_id})
+
+    try:
+        store.transact(work)
+    except IntegrityError as problem:
+        raise Conflict(
+            "The plan changes this in another way by now.", remedy="Take that change out first."
+        ) from problem
+
+
+def take(store: Store, account_id: int, person_id: int, seen: Sequence[Planned], answer: ReadBack) -> None:
+    """Takes over what an edited sheet asks for: all of it, or nothing when the plan moved."""
+    ids = {each.change.row: each.id for each in seen}
+
+    def work(connection: Connection) -> None:
+        now = connection.execute(
+            select(change.c.id, change.c.new_value)
+            .where(change.c.account_id == account_id, change.c.removed_at.is_(None))
+            .with_for_update()
+        )
+        if {row.id: row.new_value for row in now} != {e.id: e.change.new_value for e in seen}:
+            raise Conflict("The plan changed meanwhile.", remedy="Read the sheet back once more.")
+        for edited in answer.edited:
+            before = next(each.change for each in seen if each.change.row == edited.row)
+            reason = edited_reason(before.reason, before.new_value, edited.new_value)
+            connection.execute(
+                update(change)
+                .where(change.c.id == ids[edited.row])
+                .values(new_value=edited.new_value, reason=reason[:1024])
+            )
+        for gone in answer.unplanned:
+            connection.execute(
+                update(change)
+                .where(change.c.id == ids[gone.row])
+                .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
+            )
+        detail = {
+            "edited": [edited.row for edited in answer.edited],
+            "unplanned": [gone.row for gone in answer.unplanned],
+        }
+        trail.write(connection, "read back", person_id, account_id, detail)
+
+    store.transact(work)

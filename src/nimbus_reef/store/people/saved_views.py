@@ -1,0 +1,56 @@
+"""Views of a table that a person keeps under a name: an address without its account."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy import delete, select
+from sqlalchemy.dialects.mysql import insert
+
+from nimbus_reef.errors import BadInput
+from nimbus_reef.store.record.engine import Store
+from nimbus_reef.store.record.models import saved_view
+
+LONGEST_NAME = 64
+_LONGEST_QUERY = 2048
+
+
+@dataclass(frozen=True, slots=True)
+class SavedView:
+    """query: the part of the address after `?`, without the account."""
+
+    id: int
+    name: str
+    query: str
+
+
+def views(store: Store, person_id: int, place: str) -> list[SavedView]:
+    """What a person keeps of one table, by name."""
+    with store.read() as connection:
+        rows = connection.execute(
+            select(saved_view)
+            .where(saved_view.c.person_id == person_id, saved_view.c.place == place)
+            .order_by(saved_view.c.name)
+        )
+        return [SavedView(row.id, row.name, row.query) for row in rows]
+
+
+def save(store: Store, person_id: int, place: str, name: str, query: str) -> None:
+    """Keeps a view; one of the same name gives way."""
+    name = name.strip()
+    if not name or len(name) > LONGEST_NAME:
+        raise BadInput("A view needs a name of up to 64 characters.", remedy="Write a short one.")
+    if len(query) > _LONGEST_QUERY:
+        raise BadInput("This view has too many filters to be kept.", remedy="Remove some of them.")
+    with store.write() as connection:
+        kept = insert(saved_view).values(person_id=person_id, place=place, name=name, query=query)
+        connection.execute(kept.on_duplicate_key_update(query=kept.inserted.query))
+
+
+def forget(store: Store, person_id: int, view_id: int) -> bool:
+    """Drops one of the person's own views; False when it is none of them."""
+    with store.write() as connection:
+        done = connection.execute(
+            delete(saved_view).where(saved_view.c.id == view_id, saved_view.c.person_id == person_id)
+        )
+        return bool(done.rowcount)

@@ -1,0 +1,1 @@
+"""Frames read from the record, kept while nothing is loaded."""

@@ -1,0 +1,130 @@
+"""A cache of results, bounded by count and by bytes, that makes each result once."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable, Hashable, Mapping
+from dataclasses import dataclass, fields, is_dataclass
+from typing import Any, Final, TypeVar, cast
+
+import numpy as np
+import polars as pl
+from scipy.sparse import csr_array
+
+T = TypeVar("T")
+
+_KEPT: Final = 256
+_MOST_BYTES: Final = 192 * 2**20
+
+
+def _bytes_of(made: Any) -> int:
+    """What the frames of a result hold: its own, or those of its fields and items."""
+    if isinstance(made, pl.DataFrame | pl.Series):
+        return int(made.estimated_size())
+    if isinstance(made, csr_array):
+        return sum(_bytes_of(each) for each in (made.data, made.indices, made.indptr))
+    if isinstance(made, np.ndarray):
+        return int(made.nbytes)
+    if is_dataclass(made) and not isinstance(made, type):
+        return sum(_bytes_of(getattr(made, each.name)) for each in fields(made))
+    if isinstance(made, Mapping):
+        return sum(_bytes_of(each) for each in made.values())
+    if isinstance(made, list | tuple):
+        return sum(_bytes_of(each) for each in made)
+    return 0
+
+
+@dataclass(slots=True)
+class _Kept:
+    """A result. rate: seconds it took to make per byte; worth: see `Cache`."""
+
+    made: Any
+    size: int
+    rate: float
+    worth: float
+
+
+class Cache:
+    """
+    Results shared by the threads of one process. Threads that ask for one that is not there wait for the first of
+    them to make it.
+
+    kept: how many; the one not asked for longest gives way. most_bytes: what the frames among
+    them may hold together, which is what keeps a worker small whatever the account's size; here
+    the one gives way that is least worth its room, as GreedyDual-Size has it (Cao and Irani,
+    1997): worth = seconds per byte + the worth of what gave way last, set anew at each use. So
+    names that take half a second to ask for outlive sums that are made in a tenth of it. A
+    result larger than all may be is kept alone.
+    """
+
+    def __init__(
+        self, kept: int = _KEPT, most_bytes: int = _MOST_BYTES, clock: Callable[[], float] = time.perf_counter
+    ) -> None:
+        self._kept, self._most_bytes, self._clock = kept, most_bytes, clock
+        self._lock = threading.Lock()
+        self._making: dict[Hashable, threading.Lock] = {}
+        self._items: OrderedDict[Hashable, _Kept] = OrderedDict()
+        self._floor = 0.0
+
+    def peek(self, key: Hashable) -> Any:
+        """The result kept under the key, or null; nothing is made."""
+        with self._lock:
+            found = self._items.get(key)
+            return None if found is None else found.made
+
+    def get(self, key: Hashable, make: Callable[[], T]) -> T:
+        """
+        The result kept under the key, made when it is not there.
+
+        `make` may ask for other keys, never for its own. Where it fails, whoever waited for it tries for themselves.
+        """
+        found = self._found(key)
+        if found is not None:
+            return cast(T, found.made)
+        with self._lock:
+            turn = self._making.setdefault(key, threading.Lock())
+        with turn:
+            found = self._found(key)
+            if found is not None:
+                return cast(T, found.made)
+            begun = self._clock()
+            try:
+                made = make()
+                self._keep(key, made, self._clock() - begun)
+            finally:
+                with self._lock:
+                    self._making.pop(key, None)
+            return made
+
+    def _found(self, key: Hashable) -> _Kept | None:
+        with self._lock:
+            found = self._items.get(key)
+            if found is not None:
+                self._items.move_to_end(key)
+                found.worth = self._floor + found.rate
+            return found
+
+    def put(self, key: Hashable, made: Any) -> None:
+        """Keeps a result that cost nothing to make."""
+        self._keep(key, made, 0.0)
+
+    def _keep(self, key: Hashable, made: Any, seconds: float) -> None:
+        size = _bytes_of(made)
+        # Hundredths of a second: less is chance, and then age decides.
+        rate = round(seconds, 2) / size if size else 0.0
+        with self._lock:
+            self._items[key] = _Kept(made, size, rate, self._floor + rate)
+            self._items.move_to_end(key)
+            while len(self._items) > self._kept:
+                self._items.popitem(last=False)
+            held = sum(each.size for each in self._items.values())
+            while held > self._most_bytes:
+                others = [
+                    (each.worth, name) for name, each in self._items.items() if each.size and name != key
+                ]
+                if not others:
+                    break
+                self._floor, least = min(others, key=lambda each: each[0])
+                held -= self._items.pop(least).size

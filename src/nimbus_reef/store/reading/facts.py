@@ -1,0 +1,231 @@
+"""
+What all frames for the core begin with: day files, summed over a window, and what is held.
+
+What they are joined with stands beside this, by subject: `setting_frames`, `product_frames`,
+`target_frames`, `campaign_frames`, `market_frames`, and `row_frames` for what is behind a row.
+
+Everything is cached by the account's generation (the sum of its day versions), so a
+load makes all of it new at once and nothing else has to.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Any, Final, TypeVar
+
+import polars as pl
+from sqlalchemy import text
+
+from nimbus_reef.core import coverage
+from nimbus_reef.core.coverage import Span, held_days, labels_in_use
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading.cache import Cache
+from nimbus_reef.store.record import loads, moments, snapshots
+from nimbus_reef.store.record.engine import Store
+from nimbus_reef.store.record.models import KEYS_OF
+from nimbus_reef.store.record.moments import Generation, Loaded
+
+T = TypeVar("T")
+
+TARGET_SOURCES: Final = ("target_daily", "search_term_daily")
+"""Reports that can tell what a target did, the better first."""
+_LOADED: Final = text(
+    "SELECT kind, SUM(version) AS version FROM day_version WHERE account_id = :account GROUP BY kind ORDER BY kind"
+)
+_NEWEST: Final = text(
+    "SELECT kind, first_day, day FROM day_version WHERE account_id = :account AND `rows` > 0 "
+    "AND (first_day < day OR (kind, day) IN (SELECT kind, MAX(day) FROM day_version "
+    "WHERE account_id = :account AND `rows` > 0 GROUP BY kind)) ORDER BY kind, day"
+)
+TOTAL_SOURCES: Final = (
+    "campaign_daily", "placement_daily", "target_daily", "product_ad_daily", "hourly", "search_term_daily",
+)  # fmt: skip
+"""Reports that a total may come from, the better first ("Which report gives a total")."""
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """Which report a window's figures come from, and how many of its days it holds."""
+
+    kind: str
+    days: int
+    of: int
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """The frames of one store. Safe to share between threads."""
+
+    store: Store
+    cache: Cache = field(default_factory=Cache)
+
+    def generation(self, account_id: int) -> Generation:
+        """Changes whenever anything is loaded into the account; one small query, one per moment."""
+        return self._loaded(account_id).generation
+
+    def kept(self, name: str, account_id: int, make: Callable[[], T], *of: Hashable) -> T:
+        """
+        A result about an account, made once for what is loaded now. of: whatever else it depends on, and no more, so
+        that looks that differ in something else share it.
+        """
+        return self.cache.get((name, account_id, self.generation(account_id), *of), make)
+
+    def known(self, name: str, account_id: int, *of: Hashable) -> Any:
+        """The same where it was made already, else null."""
+        return self.cache.peek((name, account_id, self.generation(account_id), *of))
+
+    def note(self, name: str, account_id: int, made: Any, *of: Hashable) -> None:
+        """Keeps a result that cost nothing to make."""
+        self.cache.put((name, account_id, self.generation(account_id), *of), made)
+
+    def newest_day(self, account_id: int) -> date | None:
+        """The newest day of the reports that tell what targets did; where none is held, of any that counts money."""
+        return self._loaded(account_id).newest
+
+    def blocks(self, account_id: int) -> tuple[Window, ...]:
+        """Sums of several days that any report which counts money holds, oldest first."""
+        return self._loaded(account_id).blocks
+
+    def usual_block(self, account_id: int) -> Window | None:
+        """The block that the newest figures are, where they are one: what is looked at by default."""
+        loaded = self._loaded(account_id)
+        return loaded.newest_span if loaded.newest_span and loaded.newest_span.days > 1 else None
+
+    def block_loaded(self, account_id: int, block: Window | None, zone: str) -> date | None:
+        """When a block was loaded, by the report that has waited longest; None where none is."""
+        if block is None:
+            return None
+        loaded = [
+            [span.loaded for span in spans if span.block and span.days == block]
+            for spans in self.spans(account_id, zone).values()
+        ]
+        return min((max(days) for days in loaded if days), default=None)
+
+    def _loaded(self, account_id: int) -> Loaded:
+        moment = moments.current()
+        if moment is None:
+            return self._look(account_id)
+        if account_id not in moment.seen:
+            moment.seen[account_id] = self._look(account_id)
+        return moment.seen[account_id]
+
+    def _look(self, account_id: int) -> Loaded:
+        with self.store.read() as connection:
+            rows = connection.execute(_LOADED, {"account": account_id}).all()
+        generation = tuple((row.kind, int(row.version)) for row in rows)
+        spans: dict[str, list[Window]] = self.cache.get(
+            ("newest", account_id, generation), lambda: self._newest(account_id)
+        )
+        telling: list[str] = [kind for kind in TARGET_SOURCES if kind in spans] or [
+            k for k in TOTAL_SOURCES if k in spans
+        ]
+        ends = [max(spans[kind], key=lambda span: (span.last, -span.days)) for kind in telling]
+        newest = max(ends, key=lambda span: (span.last, -span.days), default=None)
+        blocks = {span for kind in TOTAL_SOURCES for span in spans.get(kind, []) if span.days > 1}
+        return Loaded(generation, newest.last if newest else None, newest, tuple(sorted(blocks)))
+
+    def _newest(self, account_id: int) -> dict[str, list[Window]]:
+        """The newest day of each kind, and all of its blocks."""
+        found: dict[str, list[Window]] = {}
+        with self.store.read() as connection:
+            for row in connection.execute(_NEWEST, {"account": account_id}):
+                found.setdefault(row.kind, []).append(Window(row.first_day, row.day))
+        return found
+
+    def versions(self, account_id: int, kind: str, window: Window) -> dict[Window, int]:
+        """The version of every day and block wholly in the window that holds rows, in order."""
+        known = self.kept(
+            "versions", account_id, lambda: snapshots.versions(self.store, account_id, kind), kind
+        )
+        return {
+            span: version
+            for span, version in known.items()
+            if window.first <= span.first and span.last <= window.last
+        }
+
+    def days(self, account_id: int, kind: str, window: Window) -> dict[Window, int]:
+        """The same without the blocks, for what needs days."""
+        return {s: version for s, version in self.versions(account_id, kind, window).items() if s.days == 1}
+
+    def by_day_only(self, account_id: int, kind: str, window: Window) -> bool:
+        """True when none of the window's figures of a kind is a sum of several days."""
+        return all(span.days == 1 for span in self.versions(account_id, kind, window))
+
+    def cut(self, account_id: int, window: Window) -> dict[str, list[Window]]:
+        """Blocks that the window holds only a part of, by kind: their figures are left out."""
+        found = {kind: coverage.cut(own, window) for kind, own in self.spans(account_id).items()}
+        return {kind: blocks for kind, blocks in found.items() if blocks}
+
+    def spans(self, account_id: int, zone: str = "UTC") -> dict[str, list[Span]]:
+        """What is held of each kind, kept; zone: in which the day of loading counts."""
+        return self.kept("spans", account_id, lambda: loads.spans(self.store, account_id, zone), zone)
+
+    def held_days(self, account_id: int, kind: str, window: Window) -> int:
+        """How many days of the window a report holds, for every ad format in use; blocks by their days."""
+        own = self.spans(account_id).get(kind, [])
+        return self.kept(
+            "held days", account_id, lambda: held_days(window, own, labels_in_use(own)), kind, window
+        )
+
+    def monthly_days(self, account_id: int, kind: str, window: Window) -> int:
+        """The days that figures of a month are scaled from: those held, all where none is."""
+        return self.held_days(account_id, kind, window) or window.days
+
+    def held(self, account_id: int, window: Window) -> Held:
+        """The report target figures come from: the one that holds most days of the window."""
+        counts = {kind: self.held_days(account_id, kind, window) for kind in TARGET_SOURCES}
+        kind = max(
+            TARGET_SOURCES, key=lambda name: (counts[name], bool(self.versions(account_id, name, window)))
+        )
+        return Held(kind, counts[kind], window.days)
+
+    def total_source(self, account_id: int, days: Sequence[Window]) -> str | None:
+        """
+        The report that totals come from: the first that holds every day of the windows, else
+        the one that holds most of them; None when none holds any. Never a mixture.
+        """
+        counts = {
+            kind: sum(self.held_days(account_id, kind, window) for window in days) for kind in TOTAL_SOURCES
+        }
+        wanted = sum(window.days for window in days)
+        whole = [kind for kind in TOTAL_SOURCES if counts[kind] == wanted]
+        if whole:
+            return whole[0]
+        best = max(TOTAL_SOURCES, key=lambda kind: counts[kind])
+        return best if counts[best] else None
+
+    def by_day(self, account_id: int, kind: str, window: Window, measures: Sequence[str]) -> pl.DataFrame:
+        """
+        Day, first_day and the sums of a report's columns over the whole account, every held day and
+        block, in order; of a day both are the same.
+        """
+        versions = self.versions(account_id, kind, window)
+
+        def make() -> pl.DataFrame:
+            rows = snapshots.read(self.store, account_id, kind, versions, list(measures))
+            sums = rows.group_by("day", "first_day").agg(pl.col(measures).cast(pl.Int64).sum())
+            return sums.sort("day", "first_day").collect()
+
+        key = ("by day", account_id, kind, window, tuple(measures), tuple(versions.items()))
+        return self.cache.get(key, make)
+
+    def sums(self, account_id: int, kind: str, window: Window) -> pl.DataFrame:
+        """Measures per key of one report kind over the window."""
+        versions = self.versions(account_id, kind, window)
+        (key,) = KEYS_OF[kind]
+
+        def make() -> pl.DataFrame:
+            rows = snapshots.read(self.store, account_id, kind, versions, [key, *MEASURES])
+            return rows.group_by(key).agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
+
+        return self.cache.get(("sums", account_id, kind, window, tuple(versions.items())), make)
+
+    def query(self, statement: str, **values: object) -> pl.DataFrame:
+        """The rows of a query with values bound to its `:names`, ids as unsigned 32-bit."""
+        frame = snapshots.query(self.store, statement, **values)
+        return frame.with_columns(
+            pl.col(name).cast(pl.UInt32) for name in frame.columns if name.endswith("_id")
+        )

@@ -1,0 +1,190 @@
+"""Products, the ads that show them, and their pages: names, money by window and by day."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from nimbus_reef.core import words
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import setting_frames
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import snapshots
+
+
+def product_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """One row per product ad in the window: ad_group_id, product_id, sku and the measures."""
+    sums = facts.sums(account_id, "product_ad_daily", window)
+    return sums.join(_ad_names(facts, account_id), on="product_ad_id")
+
+
+def _ad_names(facts: Facts, account_id: int) -> pl.DataFrame:
+    query = (
+        "SELECT a.id AS product_ad_id, a.ad_group_id, a.product_id, p.sku FROM product p "
+        "JOIN product_ad a ON a.product_id = p.id WHERE p.account_id = :account"
+    )
+    return facts.kept("ads", account_id, lambda: facts.query(query, account=account_id))
+
+
+def enabled_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    ad_group_id, product_id, sku of what is advertised at the window's end, with rows or without:
+    by the settings of product ads; where those are not held, whatever has rows in the window.
+    """
+    states = setting_frames.product_ad_states(facts, account_id, window)
+    columns = ("ad_group_id", "product_id", "sku")
+    if states is None:
+        return product_rows(facts, account_id, window).select(columns)
+    enabled = states.filter(pl.col("state").cast(pl.String) == "enabled")
+    return _ad_names(facts, account_id).join(enabled, on="product_ad_id", how="semi").select(columns)
+
+
+def ad_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """As `product_rows`, with campaign and ad group, family and category."""
+    query = (
+        "SELECT g.id AS ad_group_id, c.id AS campaign_id, c.name AS campaign, g.name AS ad_group "
+        "FROM campaign c JOIN ad_group g ON g.campaign_id = c.id WHERE c.account_id = :account"
+    )
+    groups = facts.kept("ad groups", account_id, lambda: facts.query(query, account=account_id))
+    kinds = catalog(facts, account_id).select(
+        "product_id",
+        pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+        pl.col("category").cast(pl.String),
+    )
+    return (
+        product_rows(facts, account_id, window)
+        .join(groups, on="ad_group_id")
+        .join(kinds, on="product_id", how="left")
+        .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")
+    )
+
+
+def _ad_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """What each product did in each campaign on each day (or block): first_day, day, ids, measures."""
+    versions = facts.versions(account_id, "product_ad_daily", window)
+    query = (
+        "SELECT a.id AS product_ad_id, a.product_id, g.campaign_id FROM product p "
+        "JOIN product_ad a ON a.product_id = p.id JOIN ad_group g ON g.id = a.ad_group_id "
+        "WHERE p.account_id = :account"
+    )
+    names = facts.kept("ad homes", account_id, lambda: facts.query(query, account=account_id))
+    return (
+        snapshots.read(facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES])
+        .join(names.lazy(), on="product_ad_id")
+        .group_by("first_day", "day", "product_id", "campaign_id")
+        .agg(pl.col(MEASURES).cast(pl.Int64).sum())
+        .sort("day", "product_id", "campaign_id")
+        .collect()
+    )
+
+
+def placed_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    What each product did in each campaign on each day: day (first_day differs from it where the row is
+    the sum of a block), product_id, campaign_id, the measures, sku, title, family, category, margin (per cent), campaign, format, portfolio.
+    Names are categories: there are many rows and few names.
+    """
+
+    def make() -> pl.DataFrame:
+        known = catalog(facts, account_id).select(
+            "product_id", "title", "margin",
+            pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+            pl.col("category").cast(pl.String),
+        )  # fmt: skip
+        query = "SELECT id AS product_id, sku FROM product WHERE account_id = :account"
+        skus = facts.kept("skus", account_id, lambda: facts.query(query, account=account_id))
+        campaigns = setting_frames.campaign_settings(facts, account_id, window).select(
+            "campaign_id", "campaign", "format", "portfolio"
+        )
+        return (
+            _ad_days(facts, account_id, window)
+            .join(skus, on="product_id")
+            .join(known, on="product_id", how="left")
+            .join(campaigns, on="campaign_id", how="left")
+            .with_columns(
+                pl.col("sku", "title", "family", "category", "campaign", "format", "portfolio").cast(
+                    pl.Categorical
+                )
+            )
+        )
+
+    return facts.kept("placed products", account_id, make, window)
+
+
+def listings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """Product pages by day: day, product_id and what they show."""
+    versions = facts.versions(account_id, "listings", window)
+
+    def make() -> pl.DataFrame:
+        return snapshots.read(facts.store, account_id, "listings", versions).collect()
+
+    return facts.cache.get(("listings", account_id, window, tuple(versions.items())), make)
+
+
+def catalog(facts: Facts, account_id: int) -> pl.DataFrame:
+    """The newest known settings of each product."""
+    query = (
+        "SELECT k.product_id, p.sku, k.item_id AS item, k.parent_item_id AS parent, k.title, k.brand, k.category, "
+        "k.price, k.margin, k.ad_eligible FROM catalog k JOIN product p ON p.id = k.product_id "
+        "WHERE k.account_id = :account AND k.day = (SELECT MAX(n.day) FROM catalog n "
+        "WHERE n.account_id = k.account_id AND n.product_id = k.product_id)"
+    )
+    return facts.kept("catalog", account_id, lambda: facts.query(query, account=account_id))
+
+
+def item_shapes(facts: Facts, account_id: int) -> frozenset[str]:
+    """How ids of items are built on this marketplace: by the catalog, the rivals, and targets on items."""
+
+    def make() -> frozenset[str]:
+        known = catalog(facts, account_id)
+        texts = {*known["item"].cast(pl.String).drop_nulls(), *known["parent"].cast(pl.String).drop_nulls()}
+        for query in (
+            "SELECT DISTINCT item_id AS text FROM rivals WHERE account_id = :account",
+            "SELECT DISTINCT p.text FROM campaign c JOIN ad_group g ON g.campaign_id = c.id JOIN target t "
+            "ON t.ad_group_id = g.id JOIN phrase p ON p.id = t.phrase_id "
+            "WHERE c.account_id = :account AND t.match_type IN ('item', 'negative_item')",
+        ):
+            texts |= set(facts.query(query, account=account_id)["text"].cast(pl.String))
+        return frozenset(shape for text in texts if (shape := words.item_shape(text)))
+
+    return facts.kept("item shapes", account_id, make)
+
+
+def title_cores(facts: Facts, account_id: int, window: Window, brand: str) -> list[frozenset[str]]:
+    """What each enabled product is called: its title's words less brands, sizes and words with a digit."""
+
+    def make() -> list[frozenset[str]]:
+        enabled = enabled_ads(facts, account_id, window).select(pl.col("product_id").unique())
+        known = catalog(facts, account_id).join(enabled, on="product_id", how="semi")
+        titles = known.select(pl.col("title", "brand").cast(pl.String)).drop_nulls("title").unique()
+        return [words.title_core(title, [own or brand]) for title, own in titles.rows()]
+
+    return facts.kept("title cores", account_id, make, window, brand)
+
+
+def brand_words(facts: Facts, account_id: int, brand: str) -> frozenset[str]:
+    """The words of the account's own brands."""
+    named = {brand, *catalog(facts, account_id)["brand"].cast(pl.String).drop_nulls()}
+    return frozenset(word for each in named for word in words.words(each))
+
+
+def family_names(facts: Facts, account_id: int) -> dict[str, str]:
+    """What product families are called, by id: the words that all their titles begin with."""
+
+    def make() -> dict[str, str]:
+        families = (
+            catalog(facts, account_id)
+            .select(
+                pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+                pl.col("title", "brand").cast(pl.String),
+            )
+            .drop_nulls("family")
+            .group_by("family")
+            .agg("title", pl.col("brand").first())
+        )
+        return {
+            family: words.common_start(titles, brand or "") or family
+            for family, titles, brand in families.rows()
+        }
+
+    return facts.kept("families", account_id, make)

@@ -1,0 +1,66 @@
+"""What campaigns and targets are set to, at the end of a window."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date
+
+import polars as pl
+
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import snapshots
+
+
+def target_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """target_id, state and bid (micro) on the window's last day, or the latest before, where held."""
+
+    def make() -> pl.DataFrame:
+        newest = _newest(facts, account_id, "targets", window, ["target_id", "state", "bid", "ad_group_bid"])
+        return newest.with_columns(bid=pl.coalesce("bid", "ad_group_bid")).drop("ad_group_bid")
+
+    return facts.kept("settings", account_id, make, window.last)
+
+
+def ad_group_states(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """ad_group_id, ad_group_state on the window's last day, or the latest before, where held."""
+
+    def make() -> pl.DataFrame:
+        newest = _newest(facts, account_id, "ad_groups", window, ["ad_group_id", "state"])
+        return newest.rename({"state": "ad_group_state"})
+
+    return facts.kept("ad group states", account_id, make, window.last)
+
+
+def product_ad_states(facts: Facts, account_id: int, window: Window) -> pl.DataFrame | None:
+    """product_ad_id, state on the window's last day, or the latest before; None where that report is not held."""
+    if not facts.versions(account_id, "product_ads", Window(date(2000, 1, 1), window.last)):
+        return None
+    return _newest(facts, account_id, "product_ads", window, ["product_ad_id", "state"])
+
+
+def _newest(facts: Facts, account_id: int, kind: str, window: Window, columns: Sequence[str]) -> pl.DataFrame:
+    """The newest row up to the window's end of each thing that the first column names."""
+    days = facts.versions(account_id, kind, Window(date(2000, 1, 1), window.last))
+    rows = snapshots.read(facts.store, account_id, kind, days, columns)
+    return rows.sort("day").group_by(columns[0]).last().drop("day").collect()
+
+
+def placed(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """campaign_id, format, portfolio."""
+    return campaign_settings(facts, account_id, window).select("campaign_id", "format", "portfolio")
+
+
+def campaign_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """campaign_id, campaign, state, format, portfolio at the window's end; null where not held."""
+
+    def make() -> pl.DataFrame:
+        columns = ["campaign_id", "state", "format", "portfolio"]
+        newest = _newest(facts, account_id, "campaigns", window, columns)
+        names = facts.query(
+            "SELECT id AS campaign_id, name AS campaign FROM campaign WHERE account_id = :account",
+            account=account_id,
+        )
+        return names.join(newest, on="campaign_id", how="left")
+
+    return facts.kept("campaigns", account_id, make, window.last)

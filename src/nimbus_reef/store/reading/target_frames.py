@@ -1,0 +1,258 @@
+"""Targets, search terms and ad groups: what they did in a window, and who keeps them company."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from nimbus_reef.core import company
+from nimbus_reef.core.company import Fitted
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.targeting import PRODUCT_LEVEL, with_company
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import product_frames, setting_frames, word_frames
+from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
+
+
+def target_sums(facts: Facts, account_id: int, window: Window, source: str | None = None) -> pl.DataFrame:
+    """
+    What each target did in the window: target_id, measures. source: the report, the one that holds
+    most of the window when not given.
+    """
+    source = source or facts.held(account_id, window).kind
+    sums = facts.sums(account_id, source, window)
+    if source != "search_term_daily":
+        return sums
+    terms = term_names(facts, account_id).select("target_term_id", "target_id")
+    return sums.join(terms, on="target_term_id").group_by("target_id").agg(pl.col(MEASURES).sum())
+
+
+def target_rows(facts: Facts, account_id: int, window: Window, source: str | None = None) -> pl.DataFrame:
+    """
+    One row per target that did anything in the window, from a report as in `target_sums`.
+
+    target_id, ad_group_id, campaign_id, campaign, ad_group, target, match_type,
+    state, bid (micro; both null where no settings are held), the chain of the
+    evidence (ad_group_id, main_product, family, category), format, portfolio and the measures.
+    """
+    source = source or facts.held(account_id, window).kind
+
+    def make() -> pl.DataFrame:
+        return (
+            target_sums(facts, account_id, window, source)
+            .join(targets(facts, account_id), on="target_id")
+            .join(setting_frames.target_settings(facts, account_id, window), on="target_id", how="left")
+            .join(groups(facts, account_id, window), on="ad_group_id", how="left")
+            .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")
+            .sort("target_id")
+        )
+
+    return facts.kept("targets", account_id, make, window, source)
+
+
+def term_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    One row per (campaign, ad group, normalised term): as `target_rows`, with
+    normal_id, term (as most often paid for), targets (how many brought it) and
+    target (the one that paid most). Not kept: it is large, and what is judged of it is kept.
+    """
+    rows = (
+        facts.sums(account_id, "search_term_daily", window)
+        .join(term_names(facts, account_id), on="target_term_id")
+        .join(targets(facts, account_id), on="target_id")
+        .sort(["spend", "impressions", "target_term_id"], descending=[True, True, False])
+    )
+    return (
+        rows.group_by("campaign_id", "ad_group_id", "normal_id", maintain_order=True)
+        .agg(
+            pl.col("campaign", "ad_group", "target", "match_type", "term", "target_id").first(),
+            pl.col("target_id").n_unique().alias("targets"),
+            pl.col(MEASURES).sum(),
+        )
+        .join(groups(facts, account_id, window), on="ad_group_id", how="left")
+        .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")
+        .sort("ad_group_id", "normal_id")
+    )
+
+
+def targets(facts: Facts, account_id: int) -> pl.DataFrame:
+    """Names of all targets of the account: ids, campaign, ad_group, target, match_type."""
+    query = (
+        "SELECT t.id AS target_id, g.id AS ad_group_id, c.id AS campaign_id, c.name AS campaign, "
+        "g.name AS ad_group, p.text AS target, p.normal_id AS target_normal_id, t.match_type "
+        "FROM campaign c JOIN ad_group g ON g.campaign_id = c.id "
+        "JOIN target t ON t.ad_group_id = g.id JOIN phrase p ON p.id = t.phrase_id "
+        "WHERE c.account_id = :account"
+    )
+    return facts.kept("names", account_id, lambda: facts.query(query, account=account_id))
+
+
+def term_names(facts: Facts, account_id: int) -> pl.DataFrame:
+    """Names of all terms that targets brought: target_term_id, target_id, normal_id, term."""
+    query = (
+        "SELECT w.id AS target_term_id, w.target_id, p.normal_id, p.text AS term "
+        "FROM campaign c JOIN ad_group g ON g.campaign_id = c.id "
+        "JOIN target t ON t.ad_group_id = g.id JOIN target_term w ON w.target_id = t.id "
+        "JOIN phrase p ON p.id = w.phrase_id WHERE c.account_id = :account"
+    )
+    return facts.kept("term names", account_id, lambda: facts.query(query, account=account_id))
+
+
+def groups(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    Whose company the ad groups with rows in the window are: ad_group_id, main_product (largest spend,
+    ties to the smaller SKU), family, category; of those without product rows own_campaign, name_part,
+    own_portfolio.
+    """
+
+    def make() -> pl.DataFrame:
+        here = pl.concat(
+            [target_sums(facts, account_id, window, kind).select("target_id") for kind in TARGET_SOURCES]
+        ).unique()
+        known = targets(facts, account_id).join(here, on="target_id", how="semi")
+        portfolios = setting_frames.placed(facts, account_id, window).select("campaign_id", "portfolio")
+        return (
+            known.select("ad_group_id", "campaign_id", "campaign")
+            .unique("ad_group_id")
+            .sort("ad_group_id")
+            .join(portfolios, on="campaign_id", how="left", maintain_order="left")
+            .join(
+                _main_products(facts, account_id, window), on="ad_group_id", how="left", maintain_order="left"
+            )
+            .pipe(with_company)
+            .drop("campaign_id", "campaign", "portfolio")
+        )
+
+    return facts.kept("groups", account_id, make, window)
+
+
+def _main_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    catalog = product_frames.catalog(facts, account_id)
+    main = product_frames.product_rows(facts, account_id, window).sort(
+        ["spend", "sku"], descending=[True, False]
+    )
+    return (
+        main.group_by("ad_group_id", maintain_order=True)
+        .first()
+        .select("ad_group_id", "product_id", pl.col("sku").alias("main_product"))
+        .join(
+            catalog.select(
+                "product_id",
+                pl.coalesce("parent", "item").cast(pl.String).alias("family"),
+                pl.col("category").cast(pl.String),
+            ),
+            on="product_id",
+            how="left",
+        )
+        .drop("product_id")
+    )
+
+
+def fitted(facts: Facts, account_id: int, window: Window) -> Fitted | None:
+    """
+    The one fit of the window's targets and search terms, whatever part of the account is looked at; None
+    where the account is too small. Kept.
+    """
+    return facts.kept("fit", account_id, lambda: fit(facts, account_id, window), window)
+
+
+def fit(facts: Facts, account_id: int, window: Window) -> Fitted | None:
+    """The same, made anew."""
+    homes = targets(facts, account_id).select("target_id", "ad_group_id")
+    names = term_names(facts, account_id).select("target_term_id", "target_id", "normal_id")
+    terms = (
+        facts.sums(account_id, "search_term_daily", window)
+        .join(names, on="target_term_id")
+        .join(homes, on="target_id")
+    )
+    told = target_sums(facts, account_id, window, "target_daily").join(homes, on="target_id")
+    products = groups(facts, account_id, window).select("ad_group_id", product=PRODUCT_LEVEL)
+    cells = company.cells_of(terms, told if len(told) else None)
+    return company.fitted(cells, products, word_frames.spelling(facts, account_id))
+
+
+def term_shares(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """What each target spent on each term: ad_group_id, normal_id, target_id, spend."""
+    groups = targets(facts, account_id).select("target_id", "ad_group_id")
+    return (
+        facts.sums(account_id, "search_term_daily", window)
+        .join(term_names(facts, account_id), on="target_term_id")
+        .join(groups, on="target_id")
+        .group_by("ad_group_id", "normal_id", "target_id")
+        .agg(pl.col("spend").sum())
+    )
+
+
+def term_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """What each term of an ad group did: ad_group_id, normal_id and the measures, no names."""
+
+    def make() -> pl.DataFrame:
+        groups = targets(facts, account_id).select("target_id", "ad_group_id")
+        names = term_names(facts, account_id).select("target_term_id", "target_id", "normal_id")
+        return (
+            facts.sums(account_id, "search_term_daily", window)
+            .join(names, on="target_term_id")
+            .join(groups, on="target_id")
+            .group_by("ad_group_id", "normal_id")
+            .agg(pl.col(MEASURES).sum())
+        )
+
+    return facts.kept("term sums", account_id, make, window)
+
+
+def live_own(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    ad_group_id, normal_id of exact and item targets that are live: they, their ad group and their
+    campaign enabled on the window's last day or the latest before, as far as settings are held.
+    """
+    states = setting_frames.target_settings(facts, account_id, window).select("target_id", "state")
+    groups = setting_frames.ad_group_states(facts, account_id, window)
+    campaigns = setting_frames.campaign_settings(facts, account_id, window).select(
+        "campaign_id", pl.col("state").alias("campaign_state")
+    )
+    runs = pl.all_horizontal(
+        pl.col("state", "ad_group_state", "campaign_state").cast(pl.String).fill_null("enabled") == "enabled"
+    )
+    return (
+        targets(facts, account_id)
+        .filter(pl.col("match_type").is_in(["exact", "item"]))
+        .join(states, on="target_id", how="left")
+        .join(groups, on="ad_group_id", how="left")
+        .join(campaigns, on="campaign_id", how="left")
+        .filter(runs)
+        .select("ad_group_id", pl.col("target_normal_id").alias("normal_id"))
+    )
+
+
+def homes(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    Where a term of an ad group may get an exact target of its own: ad_group_id, home_id,
+    campaign, ad_group. The kin with most live exact targets, itself where none has any.
+    """
+    exact = (
+        live_own(facts, account_id, window)
+        .group_by(pl.col("ad_group_id").alias("kin_id"))
+        .agg(targets=pl.len())
+    )
+    names = (
+        targets(facts, account_id)
+        .select(pl.col("ad_group_id").alias("home_id"), "campaign", "ad_group")
+        .unique()
+    )
+    itself = pl.col("ad_group_id") == pl.col("kin_id")
+    return (
+        kin(facts, account_id, window)
+        .join(exact, on="kin_id", how="left")
+        .filter(pl.col("targets").is_not_null() | itself)
+        .sort([pl.col("targets").fill_null(0), itself, "kin_id"], descending=[True, True, False])
+        .group_by("ad_group_id", maintain_order=True)
+        .agg(pl.col("kin_id").first().alias("home_id"))
+        .join(names, on="home_id")
+    )
+
+
+def kin(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """ad_group_id, kin_id: ad groups that share an enabled product, each its own kin."""
+    ads = product_frames.enabled_ads(facts, account_id, window).select("ad_group_id", "product_id").unique()
+    shared = ads.join(ads.rename({"ad_group_id": "kin_id"}), on="product_id").select("ad_group_id", "kin_id")
+    groups = targets(facts, account_id).select("ad_group_id").unique()
+    return pl.concat([shared, groups.select("ad_group_id", pl.col("ad_group_id").alias("kin_id"))]).unique()

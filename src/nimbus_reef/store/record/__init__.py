@@ -1,0 +1,1 @@
+"""What is kept, and how: tables, day files, batches, the server."""

@@ -1,0 +1,513 @@
+"""The tables. Integer keys everywhere; texts live once, in `phrase`."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+from sqlalchemy import (
+    JSON,
+    Boolean,
+    Column,
+    Date,
+    DateTime,
+    Double,
+    ForeignKey,
+    Index,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    UniqueConstraint,
+    func,
+)
+from sqlalchemy.dialects.mysql import BIGINT, CHAR, INTEGER, LONGBLOB, SMALLINT, TEXT, TINYINT
+
+from nimbus_reef.formats.kinds import KINDS
+
+MAX_NAME: Final = 512
+MAX_PHRASE: Final = 1024
+MAX_WORD: Final = 255
+_SHORT: Final = 255
+
+metadata = MetaData(
+    naming_convention={
+        "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+        "fk": "fk_%(table_name)s_%(column_0_name)s",
+        "ix": "ix_%(table_name)s_%(column_0_N_name)s",
+    }
+)
+_BIN: Final = "utf8mb4_bin"
+_TABLE: Final[dict[str, Any]] = {
+    "mysql_engine": "InnoDB",
+    "mysql_charset": "utf8mb4",
+    "mysql_collate": _BIN,
+}
+
+
+def _id() -> Column[Any]:
+    return Column("id", INTEGER(unsigned=True), primary_key=True, autoincrement=True)
+
+
+def _ref(name: str, target: str, **options: Any) -> Column[Any]:
+    options.setdefault("nullable", False)
+    return Column(name, INTEGER(unsigned=True), ForeignKey(f"{target}.id"), **options)
+
+
+def _now(name: str) -> Column[Any]:
+    return Column(name, DateTime, nullable=False, server_default=func.utc_timestamp())
+
+
+# --- people and accounts --------------------------------------------------------
+
+person = Table(
+    "person", metadata, _id(),
+    Column("email", String(_SHORT), nullable=False, unique=True),
+    Column("name", String(_SHORT), nullable=False),
+    Column("password_hash", String(_SHORT), nullable=False),
+    Column("role", String(10), nullable=False),
+    Column("active", Boolean, nullable=False, server_default="1"),
+    _now("created_at"),
+    **_TABLE,
+)  # fmt: skip
+brand = Table("brand", metadata, _id(), Column("name", String(_SHORT), nullable=False, unique=True), **_TABLE)
+person_brand = Table(
+    "person_brand", metadata,
+    Column("person_id", INTEGER(unsigned=True), ForeignKey("person.id"), primary_key=True),
+    Column("brand_id", INTEGER(unsigned=True), ForeignKey("brand.id"), primary_key=True),
+    **_TABLE,
+)  # fmt: skip
+account = Table(
+    "account", metadata, _id(),
+    Column("key", String(64), nullable=False, unique=True),
+    _ref("brand_id", "brand"),
+    Column("marketplace", String(64), nullable=False),
+    Column("country", String(2), nullable=False),
+    Column("currency", String(3), nullable=False),
+    Column("locale", String(16), nullable=False),
+    Column("timezone", String(64), nullable=False),
+    Column("target_acos", Double, nullable=False),
+    Column("min_clicks", Integer, nullable=False, server_default="10"),
+    Column("maturing_days", Integer, nullable=False, server_default="3"),
+    Column("bid_floor", BIGINT, nullable=False, server_default="20000"),
+    Column("bid_ceiling", BIGINT, nullable=False, server_default="10000000"),
+    **_TABLE,
+)  # fmt: skip
+
+# --- names -----------------------------------------------------------------------
+
+phrase = Table(
+    "phrase", metadata, _id(),
+    # MD5 of the text, since a text may be longer than an index can hold.
+    Column("digest", CHAR(32, charset="ascii", collation="ascii_bin"), nullable=False, unique=True),
+    Column("text", String(MAX_PHRASE), nullable=False),
+    # Null only between a phrase's insert and the end of the same transaction.
+    Column("normal_id", INTEGER(unsigned=True), ForeignKey("phrase.id"), nullable=True, index=True),
+    # Ids of a normal form's words in their order, "12,7,99"; null on other texts.
+    Column("words", TEXT(charset="ascii", collation="ascii_bin"), nullable=True),
+    **_TABLE,
+)  # fmt: skip
+word = Table("word", metadata, _id(), Column("text", String(MAX_WORD), nullable=False, unique=True), **_TABLE)
+
+
+def _named(name: str, parent: str) -> Table:
+    return Table(
+        name, metadata, _id(), _ref(f"{parent}_id", parent),
+        Column("name", String(MAX_NAME), nullable=False),
+        Column("external_id", String(64), nullable=True),
+        UniqueConstraint(f"{parent}_id", "name"),
+        UniqueConstraint(f"{parent}_id", "external_id"),
+        **_TABLE,
+    )  # fmt: skip
+
+
+campaign = _named("campaign", "account")
+ad_group = _named("ad_group", "campaign")
+target = Table(
+    "target", metadata, _id(), _ref("ad_group_id", "ad_group"), _ref("phrase_id", "phrase"),
+    Column("match_type", String(16), nullable=False),
+    UniqueConstraint("ad_group_id", "phrase_id", "match_type"),
+    **_TABLE,
+)  # fmt: skip
+target_term = Table(
+    "target_term", metadata, _id(), _ref("target_id", "target"), _ref("phrase_id", "phrase"),
+    UniqueConstraint("target_id", "phrase_id"),
+    **_TABLE,
+)  # fmt: skip
+product = Table(
+    "product", metadata, _id(), _ref("account_id", "account"),
+    Column("sku", String(MAX_NAME), nullable=False),
+    UniqueConstraint("account_id", "sku"),
+    **_TABLE,
+)  # fmt: skip
+product_ad = Table(
+    "product_ad", metadata, _id(), _ref("ad_group_id", "ad_group"), _ref("product_id", "product"),
+    UniqueConstraint("ad_group_id", "product_id"),
+    **_TABLE,
+)  # fmt: skip
+
+# --- loading ---------------------------------------------------------------------
+
+upload = Table(
+    "upload", metadata, _id(), _ref("person_id", "person", nullable=True), _ref("account_id", "account"),
+    Column("file_name", String(_SHORT), nullable=False),
+    Column("sha256", String(64), nullable=False),
+    Column("size", BIGINT(unsigned=True), nullable=False),
+    # waiting for a mapping, loading, loaded, failed, discarded
+    Column("state", String(12), nullable=False),
+    _now("created_at"),
+    **_TABLE,
+)  # fmt: skip
+batch = Table(
+    "batch", metadata, _id(), _ref("account_id", "account"),
+    _ref("upload_id", "upload", nullable=True), _ref("person_id", "person", nullable=True),
+    Column("kind", String(32), nullable=False),
+    Column("scope", String(10), nullable=False),
+    Column("file_name", String(_SHORT), nullable=False),
+    Column("sha256", String(64), nullable=False),
+    Column("signature", String(64), nullable=False),
+    Column("mapping", JSON, nullable=False),
+    Column("first_day", Date, nullable=True),
+    Column("last_day", Date, nullable=True),
+    Column("rows", INTEGER(unsigned=True), nullable=False),
+    Column("rejected", INTEGER(unsigned=True), nullable=False),
+    Column("removed", INTEGER(unsigned=True), nullable=False),
+    Column("sums", JSON, nullable=False),
+    Column("warnings", JSON, nullable=False),
+    # the first batch of the same file, where that feeds several kinds: they are undone together
+    Column("together", INTEGER(unsigned=True), nullable=True, index=True),
+    _now("loaded_at"),
+    Column("undone_at", DateTime, nullable=True),
+    **_TABLE,
+)  # fmt: skip
+batch_day = Table(
+    "batch_day", metadata,
+    Column("batch_id", INTEGER(unsigned=True), ForeignKey("batch.id"), primary_key=True),
+    Column("day", Date, primary_key=True),
+    # of a block, whose last day `day` is, its first; else the same day
+    Column("first_day", Date, primary_key=True),
+    # A day too large for one packet to the database is kept in several parts.
+    Column("part", SMALLINT(unsigned=True), primary_key=True, autoincrement=False),
+    # the rows the batch took the place of, as a compressed Arrow file; null where there were none
+    Column("replaced", LONGBLOB, nullable=True),
+    # whether the batch says what happened then, or only took away what was held
+    Column("told", Boolean, nullable=False, server_default="1"),
+    Column("undone", Boolean, nullable=False, server_default="0"),
+    **_TABLE,
+)  # fmt: skip
+reject = Table(
+    "reject", metadata, _id(), _ref("batch_id", "batch", index=True),
+    Column("line", INTEGER(unsigned=True), nullable=False),
+    Column("column", String(64), nullable=False),
+    Column("value", String(512), nullable=False),
+    Column("reason", String(_SHORT), nullable=False),
+    **_TABLE,
+)  # fmt: skip
+load_lock = Table(
+    "load_lock", metadata,
+    Column("account_id", INTEGER(unsigned=True), primary_key=True, autoincrement=False),
+    Column("kind", String(32), primary_key=True),
+    **_TABLE,
+)  # fmt: skip
+day_version = Table(
+    "day_version", metadata,
+    Column("account_id", INTEGER(unsigned=True), primary_key=True, autoincrement=False),
+    Column("kind", String(32), primary_key=True),
+    Column("day", Date, primary_key=True),
+    Column("first_day", Date, primary_key=True),
+    Column("version", INTEGER(unsigned=True), nullable=False),
+    Column("rows", INTEGER(unsigned=True), nullable=False),
+    **_TABLE,
+)  # fmt: skip
+job = Table(
+    "job", metadata, _id(), _ref("account_id", "account", nullable=True),
+    _ref("person_id", "person", nullable=True), _ref("upload_id", "upload", nullable=True),
+    Column("kind", String(16), nullable=False),
+    # queued, running, done, failed, asks
+    Column("state", String(10), nullable=False),
+    Column("progress", Double, nullable=False, server_default="0"),
+    Column("message", String(1024), nullable=False, server_default=""),
+    Column("remedy", String(1024), nullable=False, server_default=""),
+    Column("request", JSON, nullable=False),
+    Column("result", JSON, nullable=True),
+    Column("worker", String(64), nullable=True),
+    Column("attempts", TINYINT(unsigned=True), nullable=False, server_default="0"),
+    _now("created_at"),
+    Column("finished_at", DateTime, nullable=True),
+    **_TABLE,
+)  # fmt: skip
+
+# --- facts: one row per key and day, primary key in the order files are loaded ------
+
+
+_KEY_TYPES: Final[dict[str, Any]] = {
+    "hour": TINYINT(unsigned=True), "placement": String(20), "name": String(_SHORT), "what": String(8),
+    "category": String(_SHORT), "country": String(8), "format": String(10), "metric": String(16),
+    "item_id": String(64), "field": String(32), "at": DateTime(),
+}  # fmt: skip
+"""Keys that are no ids: short words, and few rows."""
+
+
+def _fact_head(*keys: str) -> tuple[Column[Any], ...]:
+    return (
+        Column("account_id", SMALLINT(unsigned=True), primary_key=True, autoincrement=False),
+        Column("day", Date, primary_key=True),
+        *(
+            Column(key, _KEY_TYPES.get(key, INTEGER(unsigned=True)), primary_key=True, autoincrement=False)
+            for key in keys
+        ),
+        Column("scope", TINYINT(unsigned=True), nullable=False),
+        Column("batch_id", INTEGER(unsigned=True), nullable=False),
+    )
+
+
+def _measures() -> tuple[Column[Any], ...]:
+    return (
+        Column("impressions", INTEGER(unsigned=True), nullable=False),
+        Column("clicks", INTEGER(unsigned=True), nullable=False),
+        Column("spend", BIGINT, nullable=False),
+        Column("orders", INTEGER(unsigned=True), nullable=False),
+        Column("units", INTEGER(unsigned=True), nullable=False),
+        Column("sales", BIGINT, nullable=False),
+    )
+
+
+target_daily = Table(
+    "target_daily", metadata, *_fact_head("target_id"), *_measures(),
+    Column("top_of_search_share", Double, nullable=True), **_TABLE,
+)  # fmt: skip
+search_term_daily = Table(
+    "search_term_daily", metadata, *_fact_head("target_term_id"), *_measures(),
+    Column("impression_share", Double, nullable=True),
+    Column("impression_rank", Double, nullable=True), **_TABLE,
+)  # fmt: skip
+product_ad_daily = Table(
+    "product_ad_daily", metadata, *_fact_head("product_ad_id"),
+    Column("state", String(10), nullable=True), *_measures(), **_TABLE,
+)  # fmt: skip
+campaigns = Table(
+    "campaigns", metadata, *_fact_head("campaign_id"),
+    Column("portfolio", String(_SHORT), nullable=True),
+    Column("format", String(10), nullable=False),
+    Column("targeting", String(10), nullable=False),
+    Column("state", String(10), nullable=False),
+    Column("daily_budget", BIGINT, nullable=False),
+    Column("bidding", String(12), nullable=True),
+    Column("adj_top_of_search", Double, nullable=True),
+    Column("adj_product_page", Double, nullable=True),
+    Column("adj_elsewhere", Double, nullable=True),
+    Column("offsite_limited", String(3), nullable=True),
+    Column("start_date", Date, nullable=True),
+    **_TABLE,
+)  # fmt: skip
+targets = Table(
+    "targets", metadata, *_fact_head("target_id"),
+    Column("state", String(10), nullable=False),
+    Column("bid", BIGINT, nullable=True),
+    Column("ad_group_bid", BIGINT, nullable=True),
+    **_TABLE,
+)  # fmt: skip
+catalog = Table(
+    "catalog", metadata, *_fact_head("product_id"),
+    Column("item_id", String(64), nullable=False),
+    Column("parent_item_id", String(64), nullable=True),
+    Column("title", String(1024), nullable=False),
+    Column("brand", String(_SHORT), nullable=True),
+    Column("category", String(_SHORT), nullable=True),
+    Column("launch_date", Date, nullable=True),
+    Column("price", BIGINT, nullable=True),
+    Column("margin", Double, nullable=True),
+    Column("fulfilment", String(12), nullable=True),
+    Column("ad_eligible", String(3), nullable=True),
+    Column("ineligible_reason", String(_SHORT), nullable=True),
+    **_TABLE,
+)  # fmt: skip
+
+
+def _fact(name: str, keys: tuple[str, ...], *columns: Column[Any]) -> Table:
+    return Table(name, metadata, *_fact_head(*keys), *columns, **_TABLE)
+
+
+def _money(name: str, *, required: bool = False) -> Column[Any]:
+    return Column(name, BIGINT, nullable=not required)
+
+
+def _count(name: str, *, required: bool = True) -> Column[Any]:
+    return Column(name, INTEGER(unsigned=True), nullable=not required)
+
+
+def _text(name: str, length: int = _SHORT, *, required: bool = False) -> Column[Any]:
+    return Column(name, String(length), nullable=not required)
+
+
+def _number(name: str, *, required: bool = False) -> Column[Any]:
+    return Column(name, Double, nullable=not required)
+
+
+_FURTHER: Final = (
+    _fact("campaign_daily", ("campaign_id",), *_measures()),
+    _fact("ad_groups", ("ad_group_id",), _text("state", 10, required=True), _money("default_bid", required=True)),
+    _fact("product_ads", ("product_ad_id",), _text("state", 10, required=True)),
+    _fact("placement_daily", ("campaign_id", "placement"), *_measures()),
+    _fact("hourly", ("campaign_id", "hour"), *_measures(), _count("in_budget_minutes", required=False)),
+    _fact(
+        "boosts", ("campaign_id", "name", "what"),
+        Column("from", Date, nullable=False), Column("to", Date, nullable=False), _text("weekdays", 16),
+        _count("from_hour"), _count("to_hour"), _number("percent", required=True), _text("condition"),
+    ),
+    _fact(
+        "product_sales_daily", ("product_id",),
+        _count("sessions"), _count("total_orders"), _count("total_units"), _money("total_sales", required=True),
+    ),
+    _fact("sales_hourly", ("hour",), _count("total_orders"), _money("total_sales", required=True)),
+    _fact(
+        "peer_benchmarks", ("category", "country", "format", "metric"), _count("brands"),
+        *(_number(f"p{part:02}", required=True) for part in (5, 10, 20, 30, 40, 50, 60, 70, 80, 90, 95)),
+    ),
+    _fact(
+        "peer_format_mix", ("category", "country", "format"),
+        _number("campaign_share", required=True), _number("spend_share", required=True),
+    ),
+    _fact(
+        "query_funnel", ("query_phrase_id", "product_id"), _count("search_volume"),
+        *(
+            _count(f"{who}_{stage}")
+            for who in ("market", "own")
+            for stage in ("impressions", "clicks", "cart_adds", "purchases")
+        ),
+    ),
+    _fact(
+        "keyword_ranks", ("keyword_phrase_id", "item_id"), _count("search_volume"), _text("category"),
+        _text("brand"), _number("organic_rank"), _number("sponsored_rank"),
+    ),
+    _fact(
+        "rivals", ("item_id",), _text("brand", required=True), _text("title", 1024, required=True),
+        _text("category"), Column("launch_date", Date, nullable=True), _money("price"), _number("rating"),
+        _count("reviews", required=False), _money("monthly_sales_estimate"),
+    ),
+    _fact(
+        "events", ("name",), Column("from", Date, nullable=False), Column("to", Date, nullable=False),
+        _text("country", 8),
+    ),
+    _fact(
+        "listings", ("product_id",), _text("title", 1024, required=True), _count("bullets"), _count("images"),
+        _text("rich_content", 3, required=True), _text("brand_section", 3, required=True), _number("rating"),
+        _count("reviews", required=False), _money("price"), _text("in_stock", 3, required=True),
+    ),
+    _fact(
+        "changes", ("at", "campaign_id", "ad_group_id", "target_id", "product_id", "field"),
+        _text("old"), _text("new"), _text("by"),
+    ),
+)  # fmt: skip
+
+FACTS: Final[dict[str, Table]] = {
+    table.name: table
+    for table in (
+        target_daily, search_term_daily, product_ad_daily, campaigns, targets, catalog, *_FURTHER,
+    )
+}  # fmt: skip
+for _name, _facts in FACTS.items():
+    if KINDS[_name].takes_blocks:
+        # Of a block, whose last day `day` is, its first; null, and no byte, where a row is one day.
+        _facts.append_column(Column("first_day", Date, nullable=True))
+KEYS_OF: Final[dict[str, tuple[str, ...]]] = {
+    name: tuple(c.name for c in table.primary_key if c.name not in ("account_id", "day"))
+    for name, table in FACTS.items()
+}
+"""The key columns of each fact table, besides account and day."""
+# --- the plan and the trail -------------------------------------------------------
+
+change = Table(
+    "change", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    Column("row", INTEGER(unsigned=True), nullable=False),
+    Column("action", String(10), nullable=False),
+    Column("entity", String(16), nullable=False),
+    Column("campaign", String(MAX_NAME), nullable=False),
+    Column("ad_group", String(MAX_NAME), nullable=False),
+    Column("target", String(MAX_PHRASE), nullable=False),
+    Column("match_type", String(16), nullable=False),
+    Column("sku", String(MAX_NAME), nullable=False),
+    Column("placement", String(32), nullable=False),
+    Column("days", String(16), nullable=False),
+    Column("from_hour", String(4), nullable=False),
+    Column("to_hour", String(4), nullable=False),
+    Column("field", String(32), nullable=False),
+    Column("old_value", String(_SHORT), nullable=False),
+    Column("new_value", String(_SHORT), nullable=False),
+    Column("reason", String(1024), nullable=False),
+    Column("finding", String(64), nullable=False),
+    # what the promise rests on: posterior, window, clicks, spend, sales
+    Column("basis", JSON, nullable=False),
+    # a hash of the key while planned, null once taken out: one open change per key
+    Column("open_key", String(64), nullable=True),
+    _now("accepted_at"),
+    Column("removed_at", DateTime, nullable=True),
+    UniqueConstraint("account_id", "open_key"),
+    UniqueConstraint("account_id", "row"),
+    **_TABLE,
+)  # fmt: skip
+trail = Table(
+    "trail", metadata, _id(), _ref("person_id", "person", nullable=True),
+    _ref("account_id", "account", nullable=True),
+    Column("what", String(32), nullable=False),
+    Column("detail", JSON, nullable=False),
+    _now("at"),
+    **_TABLE,
+)  # fmt: skip
+
+# --- what people keep: views, remarks, findings put away, targets of their own ---------
+
+saved_view = Table(
+    "saved_view", metadata, _id(), _ref("person_id", "person"),
+    Column("place", String(64), nullable=False),
+    Column("name", String(64), nullable=False),
+    Column("query", String(2048), nullable=False),
+    _now("saved_at"),
+    UniqueConstraint("person_id", "place", "name"),
+    **_TABLE,
+)  # fmt: skip
+put_away = Table(
+    "put_away", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    Column("check", String(32), nullable=False),
+    # the row the finding is about, as a URL names it
+    Column("row_id", String(64), nullable=False),
+    # a null end and no clicks: dismissed for good
+    Column("until_day", Date, nullable=True),
+    Column("until_clicks", INTEGER(unsigned=True), nullable=True),
+    Column("reason", String(512), nullable=False),
+    _now("at"),
+    # 1 while it is away, null once brought back: one of these per finding
+    Column("open", TINYINT(unsigned=True), nullable=True, server_default="1"),
+    UniqueConstraint("account_id", "check", "row_id", "open"),
+    **_TABLE,
+)  # fmt: skip
+remark = Table(
+    "remark", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    Column("view", String(16), nullable=False),
+    Column("row_id", String(64), nullable=False),
+    Column("text", String(2048), nullable=False),
+    _now("at"),
+    Column("removed_at", DateTime, nullable=True),
+    Index(None, "account_id", "view", "row_id"),
+    **_TABLE,
+)  # fmt: skip
+closing = Table(
+    "closing", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    Column("at", DateTime, nullable=False),
+    # the part of the account that was looked at, and the whole address, as query strings
+    Column("part", String(512), nullable=False),
+    Column("address", String(2048), nullable=False),
+    Column("overspend", BIGINT, nullable=False),
+    # check, row, name, where, stake of each finding
+    Column("found", JSON, nullable=False),
+    Index(None, "account_id"),
+    **_TABLE,
+)  # fmt: skip
+aim = Table(
+    "aim", metadata, _id(), _ref("account_id", "account"),
+    # campaign, portfolio or product; the account's own stands with the account
+    Column("level", String(10), nullable=False),
+    Column("name", String(MAX_NAME), nullable=False),
+    Column("target_acos", Double, nullable=False),
+    UniqueConstraint("account_id", "level", "name"),
+    **_TABLE,
+)  # fmt: skip

@@ -1,0 +1,69 @@
+"""The register of areas, in the order of the audit: what the rail, the frame, errors and the factory know of each."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+from flask import Blueprint
+
+from nimbus_reef.analysis.judged_tables import VIEWS as TARGETING_VIEWS
+from nimbus_reef.core.checks import Area as Found
+from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
+from nimbus_reef.web.findings.routes import findings
+from nimbus_reef.web.intake.routes import intake
+from nimbus_reef.web.movement import pages as movement_pages
+from nimbus_reef.web.movement.routes import movement
+from nimbus_reef.web.plan.routes import plan
+from nimbus_reef.web.pulse.routes import pulse
+from nimbus_reef.web.standing import pages as standing_pages
+from nimbus_reef.web.standing.routes import standing
+from nimbus_reef.web.targeting.routes import targeting
+
+
+@dataclass(frozen=True, slots=True)
+class Area:
+    """
+    An area. blueprint: its name is the area's in URLs, folders and templates; home: the endpoint that it opens on.
+
+    sources: reports that its figures come from. found: where findings of their own money stand beside it; stake: what
+    the figure beside it in the rail is. views: what its pages begin with, by name.
+    """
+
+    blueprint: Blueprint
+    title: str
+    home: str
+    sources: tuple[str, ...] = ()
+    found: Found | None = None
+    stake: str = ""
+    views: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def name(self) -> str:
+        """The area's name."""
+        return str(self.blueprint.name)
+
+
+AREAS: Final = (
+        Area(pulse, "Pulse", "pulse.look", TOTAL_SOURCES),
+        Area(intake, "Intake", "intake.look"),
+        Area(
+            standing, "Standing", "standing.look", (*TOTAL_SOURCES, "product_sales_daily"), Found.STANDING,
+            "what metrics in the bottom quarter of their category cost", standing_pages.VIEWS,
+        ),
+        Area(
+            movement, "Movement", "movement.look", TOTAL_SOURCES, Found.MOVEMENT,
+            "what leaks, and growth above what it may cost", movement_pages.VIEWS,
+        ),
+        Area(
+            targeting, "Targeting", "targeting.home", (*TARGET_SOURCES, "product_ad_daily"), None,
+            "what is likely spent above target by targets judged costly or leaning costly", TARGETING_VIEWS,
+        ),
+        Area(
+            findings, "Findings", "findings.look", (*TARGET_SOURCES, "product_ad_daily"), None,
+            "what is likely spent above target, the same money counted once",
+        ),
+        Area(plan, "Plan", "plan.look"),
+)  # fmt: skip
+BY_NAME: Final[Mapping[str, Area]] = {area.name: area for area in AREAS}

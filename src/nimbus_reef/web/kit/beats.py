@@ -1,0 +1,138 @@
+"""The pulse of one account in a line: money, how it moved, what to do next."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import Final
+
+from nimbus_reef.analysis.pulse import Beat
+from nimbus_reef.core.model import from_micro
+from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.web.kit.figures import Figures
+
+WIDTH: Final = 150
+HEIGHT: Final = 34
+STALE_DAYS: Final = 7
+
+
+@dataclass(frozen=True, slots=True)
+class Moved:
+    """A change: how it is written, and whether it is good, bad or neither (null)."""
+
+    text: str
+    good: bool | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What to do next, and the area it is done in."""
+
+    words: str
+    area: str
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One account. sales_path and spend_path: the mirrored areas, sales up, spend down."""
+
+    key: str
+    name: str
+    where: str
+    sales_path: str
+    spend_path: str
+    spend: str
+    spend_moved: Moved
+    sales: str
+    sales_moved: Moved
+    acos: str
+    acos_over: bool
+    acos_moved: Moved
+    tacos: str
+    tacos_moved: Moved
+    stake: str | None
+    loaded: str
+    source: str
+    step: Step
+    held: bool = False
+    one_sum: bool = False
+
+
+def line(beat: Beat, today: date) -> Line:
+    """One account, ready to show."""
+    account, now, then = beat.account, beat.now, beat.then
+    write = Figures(account.locale, account.currency)
+    sales_path, spend_path = _areas(beat)
+    acos = now.acos if now else None
+    return Line(
+        key=account.key,
+        name=f"{account.brand}, {account.country}",
+        where=f"{account.marketplace} · {account.currency}"
+        + (f" · {write.days(beat.window)}" if beat.window else "")
+        + (f" · without the sum of {write.days(beat.cut[0])}" if beat.cut else ""),
+        sales_path=sales_path,
+        spend_path=spend_path,
+        spend=write.micro(now.spend) if now else write.micro(None),
+        spend_moved=_relative(beat.moved("spend"), write, None),
+        sales=write.micro(now.sales) if now else write.micro(None),
+        sales_moved=_relative(beat.moved("sales"), write, more_is_good=True),
+        acos=write.rate(acos),
+        acos_over=acos is not None and acos > account.target_acos,
+        acos_moved=_points(acos, then.acos if then else None, write),
+        tacos=write.rate(now.tacos if now else None),
+        tacos_moved=_points(now.tacos if now else None, then.tacos if then else None, write),
+        stake=None if beat.overspend is None else write.micro(beat.overspend),
+        loaded=str(beat.loaded_at) if beat.loaded_at else "never",
+        source=KINDS[beat.source].title if beat.source else "",
+        step=next_step(beat, today),
+        held=now is not None,
+        one_sum=beat.days is not None and len(beat.days) > 0 and not sales_path,
+    )
+
+
+def _relative(change: float | None, write: Figures, more_is_good: bool | None) -> Moved:
+    if change is None:
+        return Moved("")
+    text = write.points(change, 0)
+    good = None if more_is_good is None or abs(change) < 0.005 else (change > 0) is more_is_good
+    return Moved(text, good)
+
+
+def _points(now: float | None, then: float | None, write: Figures) -> Moved:
+    if now is None or then is None:
+        return Moved("")
+    points = (now - then) * 100
+    return Moved(f"{write.signed(points, 1)} pt", None if abs(points) < 0.05 else points < 0)
+
+
+def next_step(beat: Beat, today: date) -> Step:
+    """The first thing that is missing or waiting, in the order of an audit."""
+    if beat.newest is None:
+        return Step("load a first report", "intake")
+    age = (today - beat.newest).days
+    if age > STALE_DAYS:
+        return Step(f"load newer days: the newest is {age} days old", "intake")
+    if beat.planned:
+        return Step(f"send the {beat.planned} planned change{'s' if beat.planned > 1 else ''}", "plan")
+    if beat.unread:
+        return Step("load targets or search terms of these days", "intake")
+    if beat.overspend is None or from_micro(beat.overspend) >= 1:
+        return Step("go through its findings", "findings")
+    return Step("nothing to do", "findings")
+
+
+def _areas(beat: Beat) -> tuple[str, str]:
+    """Two SVG areas on one scale: sales above the middle line, spend below it."""
+    if beat.days is None or len(beat.days) < 2 or (beat.days["first_day"] < beat.days["day"]).any():
+        return "", ""
+    sales, spend = beat.days["sales"].to_list(), beat.days["spend"].to_list()
+    top, bottom = max(1, *sales), max(1, *spend)
+    unit = HEIGHT / (top + bottom)
+    middle, step = unit * top, WIDTH / (len(sales) - 1)
+
+    def area(values: Sequence[int], sign: int) -> str:
+        points = [f"{n * step:.1f},{middle - sign * unit * value:.1f}" for n, value in enumerate(values)]
+        return f"M0,{middle:.1f} L{' L'.join(points)} L{WIDTH},{middle:.1f} Z"
+
+    return area(sales, 1), area(spend, -1)

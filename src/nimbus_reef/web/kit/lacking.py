@@ -1,0 +1,85 @@
+"""No figures is not nothing wrong: what a page says, in its frame, where its window holds nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from nimbus_reef.analysis.lacking import Lack, lacking
+from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import ReefError
+from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.params import Scope
+
+
+class NoFigures(ReefError):
+    """A page's window holds no figures of what it shows. Shown in the frame, with what is held."""
+
+    def __init__(self, lack: Lack, figures: Figures, what: str) -> None:
+        said = told(lack, figures)
+        super().__init__(f"{said.bold} {said.rest}".strip(), remedy=said.remedy, place="")
+        self.lack = lack
+        self.what = what
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What a page without figures says. bold: the finding; rest: what is held; remedy: what would help."""
+
+    bold: str
+    rest: str
+    remedy: str
+    links: tuple[tuple[str, Window], ...]
+
+
+def need(
+    facts: Facts, what: Scope, kinds: Sequence[str], figures: Figures, window: Window | None = None
+) -> None:
+    """NoFigures where none of the reports holds a day of the window (that of the scope when not given)."""
+    lack = lacking(facts, what.account, window or what.window, kinds)
+    if lack is not None:
+        raise NoFigures(
+            lack, figures, "against" if window is not None and window != what.window else "window"
+        )
+
+
+def told(lack: Lack, figures: Figures) -> Told:
+    """A window without figures in words, with the days that can be looked at instead."""
+    titles = [KINDS[kind].title.lower() for kind in lack.kinds]
+    named = titles[0] if len(titles) == 1 else f"{', '.join(titles[:-1])} or {titles[-1]}"
+    rest = [f"{KINDS[each.kind].title} are held for {figures.days(each.days)}." for each in lack.held] or [
+        "None of these reports was loaded yet."
+    ]
+    rest += [
+        f"{KINDS[kind].title}: the sum of {figures.days(block)} is left out, since these days hold only a part of it."
+        for kind, block in lack.cut
+    ]
+    links = [(f"Look at {figures.days(each.look_at)}", each.look_at) for each in lack.held]
+    offered = {days for _, days in links}
+    wider = {widened(lack.window, block): block for _, block in lack.cut}
+    links += [
+        (f"Widen to hold {figures.days(block)}", days) for days, block in wider.items() if days not in offered
+    ]
+    return Told(
+        f"No figures for {figures.days(lack.window)}.",
+        " ".join(rest),
+        f"This needs {named} of these days.",
+        tuple(dict.fromkeys(links)),
+    )
+
+
+def widened(window: Window, block: Window) -> Window:
+    """The window with all days of a block."""
+    return Window(min(window.first, block.first), max(window.last, block.last))
+
+
+def source_words(kind: str, held: int, window: Window) -> str:
+    """Which report totals come from, what it leaves out, and how many of the days it holds."""
+    words = f"Totals come from {KINDS[kind].title.lower()}"
+    if kind == "search_term_daily":
+        words += ", search terms only: clicks without a term are not in them"
+    if held < window.days:
+        words += f"; it holds {held} of these {window.days} days"
+    return f"{words}."

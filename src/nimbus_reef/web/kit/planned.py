@@ -1,0 +1,113 @@
+"""Planned changes in words: old → new with reasons, their projection, and all of them together in a strip."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import polars as pl
+
+from nimbus_reef.core import plan, projection
+from nimbus_reef.core.changes import Entity, kind_of, named, projected
+from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.web.kit.figures import Figures
+
+
+@dataclass(frozen=True, slots=True)
+class Strip:
+    """The line at the bottom of every page."""
+
+    count: int
+    spend: str
+    sales: str
+    acos: str
+
+
+def own_shares(planned: Sequence[Planned], shares: pl.DataFrame) -> dict[int, float]:
+    """By change id, the part of a negative's money that nothing planned before it stops: see `core.plan.own_shares`."""
+    paused = [int(each.promise.row_id) for each in planned if _pauses(each)]
+    negatives = {each.id: _terms_of(each) for each in planned if each.change.entity is Entity.NEGATIVE}
+    return plan.own_shares(paused, negatives, shares)
+
+
+def _terms_of(negative: Planned) -> list[str]:
+    """Row ids of the search terms that a negative keeps away: one, or those that hold its words."""
+    return list(negative.promise.terms or [negative.promise.row_id])
+
+
+def overlaps(planned: Sequence[Planned]) -> bool:
+    """True when a pause or a phrase and a negative are both planned: they may stop the same money."""
+    negatives = [each for each in planned if each.change.entity is Entity.NEGATIVE]
+    wide = any(_pauses(each) for each in planned) or any(each.promise.terms for each in negatives)
+    return wide and bool(negatives)
+
+
+def _pauses(each: Planned) -> bool:
+    return each.change.entity is Entity.TARGET and each.change.field == "state"
+
+
+def strip(
+    planned: Sequence[Planned], month: tuple[float, float], figures: Figures, own: Mapping[int, float]
+) -> Strip:
+    """
+    All waiting changes together, the same money once.
+
+    month: the account's spend and sales per 30 days. own: see `own_shares`.
+    """
+    together = projection.total(
+        projection.part_of(projected(each.change, each.promise), own.get(each.id, 1.0)) for each in planned
+    )
+    spend, sales = month
+    acos = ""
+    if planned and sales > 0 and sales + together.sales.middle > 0:
+        after = (spend + together.spend.middle) / (sales + together.sales.middle)
+        acos = f"{figures.percent(spend / sales)} → {figures.rate(after)}"
+    return Strip(len(planned), figures.span(together.spend), figures.span(together.sales), acos)
+
+
+@dataclass(frozen=True, slots=True)
+class PlanLine:
+    """One change, ready to show."""
+
+    id: int
+    row: int
+    what: str
+    where: str
+    action: str
+    old: str
+    new: str
+    editable: bool
+    effect_spend: str
+    effect_sales: str
+    reason: str
+    problem: str
+    open_view: str
+    open_row: str
+
+
+def lines(
+    shown: Sequence[Planned], figures: Figures, planned: Sequence[Planned] | None = None
+) -> dict[str, list[PlanLine]]:
+    """The changes by campaign, in the order they were accepted; planned: all, where not all are shown."""
+    wrong = {
+        problem.row: f"{problem.column} {problem.reason}"
+        for problem in plan.problems([p.change for p in planned or shown])
+    }
+    grouped: dict[str, list[PlanLine]] = {}
+    for each in shown:
+        change, effect, kind = each.change, projected(each.change, each.promise), kind_of(each.change)
+        what, where = named(change)
+        negative = change.entity is Entity.NEGATIVE
+        grouped.setdefault(change.campaign, []).append(
+            PlanLine(
+                id=each.id, row=change.row, what=what, where=where,
+                action=kind.word if kind else change.field,
+                old=change.old_value or ("not there" if negative else ""),
+                new=change.match_type.replace("_", " ") if negative else change.new_value,
+                editable=bool(kind and kind.editable),
+                effect_spend=figures.span(effect.spend), effect_sales=figures.span(effect.sales),
+                reason=change.reason, problem=wrong.get(change.row, ""),
+                open_view=each.promise.view, open_row=each.promise.row_id,
+            )
+        )  # fmt: skip
+    return grouped

@@ -1,0 +1,88 @@
+"""One table says of every field of every kind of thing how its values are checked and what the change is called."""
+
+import pytest
+
+from nimbus_reef.core.changes import (
+    KINDS,
+    Action,
+    Change,
+    Entity,
+    Holds,
+    Promise,
+    named,
+    projected,
+    value_problem,
+)
+
+
+def change(entity, field, new, **other):
+    base = {
+        "row": 1,
+        "action": Action.UPDATE,
+        "entity": entity,
+        "campaign": "C",
+        "field": field,
+        "new_value": new,
+    }
+    return Change(**(base | other))
+
+
+GOOD = {
+    Holds.AMOUNT: "12.50", Holds.PERCENT: "40", Holds.STATE: "paused", Holds.BIDDING: "down_only",
+    Holds.YES_NO: "yes", Holds.TEXT: "Another name",
+}  # fmt: skip
+WRONG = {
+    Holds.AMOUNT: ("0", "must be above 0"), Holds.PERCENT: ("12.5", "whole number of per cent"),
+    Holds.STATE: ("stopped", "none of enabled, paused, archived"), Holds.BIDDING: ("up", "none of fixed"),
+    Holds.YES_NO: ("maybe", "none of yes, no"), Holds.TEXT: ("", "is empty"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("entity", "field"), KINDS)
+def test_every_field_takes_its_values_and_no_others(entity, field):
+    match_type = "negative_exact" if entity is Entity.NEGATIVE else "exact"
+    holds = KINDS[entity, field].holds
+    assert value_problem(change(entity, field, GOOD[holds], match_type=match_type)) is None
+    value, why = WRONG[holds]
+    assert why in value_problem(change(entity, field, value, match_type=match_type))
+
+
+def test_a_field_that_things_of_a_kind_do_not_have_is_refused():
+    assert "a product ad does not have" in value_problem(change(Entity.PRODUCT_AD, "bid", "1.00"))
+
+
+@pytest.mark.parametrize(
+    ("planned", "what", "where"),
+    [
+        (change(Entity.TARGET, "bid", "1.00", target="lamp", match_type="exact", ad_group="A"), "lamp", "exact · A"),
+        (change(Entity.NEGATIVE, "state", "enabled", target="diy", ad_group="A"), "diy", "A"),
+        (change(Entity.PRODUCT_AD, "state", "paused", sku="GL-1", ad_group="A"), "GL-1", "A"),
+        (change(Entity.PLACEMENT, "adjustment", "40", placement="top_of_search"), "top of search", ""),
+        (change(Entity.CAMPAIGN, "daily_budget", "9.00"), "C", ""),
+        (change(Entity.BID_BOOST, "percent", "20", days="1 2", from_hour="18", to_hour="22"), "C", "1 2 · 18 · 22"),
+    ],
+)  # fmt: skip
+def test_a_change_is_named_in_full(planned, what, where):
+    assert named(planned) == (what, where)
+
+
+PROMISE = Promise(
+    window=("2026-10-01", "2026-10-30"), clicks=60, orders=2, spend=40.0, sales=50.0, a=3.0, b=97.0, aov=25.0,
+    target_acos=0.3, view="targets", row_id="7", projected={"spend": [-9.0, -8.0, -7.0], "sales": [-3.0, -2.0, -1.0]},
+)  # fmt: skip
+
+
+def test_a_promise_is_read_as_it_was_kept():
+    assert Promise.read(PROMISE.as_dict()) == PROMISE
+    assert "terms" not in PROMISE.as_dict()
+    assert PROMISE.days == 30
+
+
+def test_an_edited_bid_is_projected_anew_and_a_pause_as_it_was_accepted():
+    paused = projected(change(Entity.TARGET, "state", "paused"), PROMISE)
+    assert (paused.spend.low, paused.spend.middle, paused.sales.high) == (-9.0, -8.0, -1.0)
+    cut = [
+        projected(change(Entity.TARGET, "bid", new, old_value="1.00"), PROMISE).spend.middle
+        for new in ("0.90", "0.70")
+    ]
+    assert cut[1] < cut[0] < 0
