@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
+from subprocess import Popen
 
 import pytest
 from hypothesis import settings
@@ -21,17 +22,26 @@ from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record import engine, schema, server
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import metadata
+from tests import kept
 
 # The first example pays for imports and compilation; a deadline would judge those.
 settings.register_profile("full", deadline=None, print_blob=True)
 settings.register_profile("everyday", deadline=None, print_blob=True, max_examples=20)
 settings.load_profile("full" if "CI" in os.environ else "everyday")
 
+PROCESS = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
+"""Which of the processes that share the tests this is."""
+
+
+def port_from(first: int) -> int:
+    """A free port; two processes never look for theirs in the same place."""
+    return wiring.free_port("127.0.0.1", first + 20 * PROCESS)
+
 
 @pytest.fixture(scope="session")
 def database(tmp_path_factory: pytest.TempPathFactory) -> Iterator[server.Server]:
     """A private MariaDB for this run alone, gone afterwards."""
-    place = server.prepare(tmp_path_factory.mktemp("mariadb"), wiring.free_port("127.0.0.1", 3466))
+    place = server.prepare(tmp_path_factory.mktemp("mariadb"), port_from(3466))
     process = server.start(place, buffer_mb=128)
     owner = engine.connect(place.owner_url, Path(place.folder) / "s", Path(place.folder) / "t")
     schema.migrate(owner.engine)
@@ -62,6 +72,7 @@ def account(store: Store) -> Account:
     )  # fmt: skip
 
 
+Process = Popen[bytes]
 LAST_DAY = date(2026, 11, 20)
 PASSWORD = "viewers look only"
 
@@ -75,21 +86,43 @@ class Demo:
     password: str
 
 
-@pytest.fixture(scope="session")
-def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
+def load_demo(var: Path) -> None:
     """Two simulated brands over 45 days, loaded through the ordinary intake."""
-    var = tmp_path_factory.mktemp("demo")
-    conf = config.load({"REEF_VAR": str(var), "REEF_DATABASE_PORT": str(wiring.free_port("127.0.0.1", 3566))})
-    place = wiring.private_server(conf)
+    conf = config.load({"REEF_VAR": str(var), "REEF_DATABASE_PORT": str(port_from(3566))})
+    process = server.start(wiring.private_server(conf), buffer_mb=128)
+    try:
+        wiring.migrate(conf)
+        made = wiring.open_store(conf)
+        demo_data.load(conf, made, seed=4, last_day=LAST_DAY, step=lambda _: None, days=45)
+        people.add(
+            made, email="viewer@nimbus-reef.example", name="Vic", password=PASSWORD, role=people.Role.VIEWER,
+            brand_names=("Fernhollow",),
+        )  # fmt: skip
+        made.engine.dispose()
+    finally:
+        server.stop(process)
+
+
+@pytest.fixture(scope="session")
+def kept_demo() -> Path:
+    """The folder of an installation with the demo brands, at rest: to be copied, never used itself."""
+    return kept.folder("demo", load_demo)
+
+
+def installed(kept_demo: Path, var: Path, **environment: str) -> tuple[Config, Process]:
+    """A copy of the demo installation, and its database running."""
+    kept.copied(kept_demo, var)
+    conf = config.load(environment | {"REEF_VAR": str(var), "REEF_DATABASE_PORT": str(port_from(3566))})
+    place = server.prepare(wiring.database_folder(conf), conf.database_port)
     wiring.note_port(place)
-    process = server.start(place, buffer_mb=128)
-    wiring.migrate(conf)
+    return conf, server.start(place, buffer_mb=128)
+
+
+@pytest.fixture(scope="session")
+def demo(kept_demo: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
+    """A demo installation, its database running."""
+    conf, process = installed(kept_demo, tmp_path_factory.mktemp("demo"))
     made = wiring.open_store(conf)
-    demo_data.load(conf, made, seed=4, last_day=LAST_DAY, step=lambda _: None, days=45)
-    people.add(
-        made, email="viewer@nimbus-reef.example", name="Vic", password=PASSWORD, role=people.Role.VIEWER,
-        brand_names=("Fernhollow",),
-    )  # fmt: skip
     yield Demo(conf, made, demo_data.password(conf))
     made.engine.dispose()
     server.stop(process)

@@ -14,9 +14,7 @@ from urllib.parse import urlsplit
 
 import pytest
 from playwright.sync_api import Browser, Page, StorageState, sync_playwright
-from tests.conftest import Demo
-
-from nimbus_reef.cli import wiring
+from tests.conftest import Demo, port_from
 
 CHROMIUM_ARGUMENTS = [
     "--no-sandbox", "--disable-background-networking", "--disable-component-update",
@@ -47,7 +45,7 @@ class Site:
 
 @pytest.fixture(scope="session")
 def site(demo: Demo) -> Iterator[Site]:
-    port = wiring.free_port("127.0.0.1", 8890)
+    port = port_from(8890)
     environment = os.environ | {
         "REEF_VAR": str(demo.config.var), "REEF_PORT": str(port), "REEF_WEB_WORKERS": "1",
         "REEF_LOG_LEVEL": "WARNING", "REEF_SIGN_IN_LIMIT": "1000 per minute",

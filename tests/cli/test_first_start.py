@@ -12,6 +12,7 @@ import urllib.request
 from pathlib import Path
 
 import pytest
+from tests.pages import token
 
 from nimbus_reef.cli import wiring
 
@@ -46,18 +47,18 @@ def test_from_nothing_to_a_page_and_back(tmp_path):
             start_new_session=True,
         )  # fmt: skip
     try:
-        end = time.monotonic() + 180
+        end = time.monotonic() + 600  # so long that only what hangs is ended: the log says at what
         while b"Ctrl-C stops it" not in log.read_bytes():
             assert up.poll() is None, log.read_text()
             assert time.monotonic() < end, log.read_text()
             time.sleep(0.3)
         text = log.read_text()
+        assert "Fernhollow: loading search term daily" in text
         base = re.search(r"http://[\d.:]+", text)[0]
         email, password = re.search(r"Sign in as (\S+) with (\S+)", text).groups()
         browser = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar()))
         form = browser.open(f"{base}/sign-in", timeout=10).read().decode()
-        token = re.search(r'name="csrf_token" value="([^"]+)"', form)[1]
-        fields = {"email": email, "password": password, "csrf_token": token}
+        fields = {"email": email, "password": password, "csrf_token": token(form)}
         browser.open(f"{base}/sign-in", urllib.parse.urlencode(fields).encode(), timeout=30)
         page = browser.open(f"{base}/targeting/targets", timeout=30).read().decode()
         assert '<td class="words"><span>costly</span>' in page

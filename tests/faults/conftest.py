@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import http.cookiejar
 import os
-import re
 import signal
 import subprocess
 import sys
@@ -14,19 +13,17 @@ import urllib.parse
 import urllib.request
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from datetime import date
+from pathlib import Path
 
 import pytest
+from tests.conftest import installed, port_from
+from tests.pages import token
 
-from nimbus_reef import config
 from nimbus_reef.cli import demo as demo_data
 from nimbus_reef.cli import wiring
 from nimbus_reef.config import Config
 from nimbus_reef.store.record import server
 from nimbus_reef.store.record.engine import Store
-
-DAYS = 20
-LAST_DAY = date(2026, 11, 20)
 
 
 @dataclass
@@ -93,15 +90,11 @@ class Installation:
         """A browser that is signed in, and its CSRF token."""
         browser = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar()))
         form = {
-            "csrf_token": _token(self.get("/sign-in", browser)[1]), "email": demo_data.DEMO_EMAIL,
+            "csrf_token": token(self.get("/sign-in", browser)[1]), "email": demo_data.DEMO_EMAIL,
             "password": demo_data.password(self.config),
         }  # fmt: skip
         assert self.ask("/sign-in", form, browser)[0] == 200
-        return browser, _token(self.get("/plan/", browser)[1])
-
-
-def _token(page: str) -> str:
-    return re.search(r'name="csrf_token" value="([^"]+)"', page)[1]  # type: ignore[index]
+        return browser, token(self.get("/plan/", browser)[1])
 
 
 def until(true: Callable[[], bool], seconds: float = 60) -> None:
@@ -113,20 +106,16 @@ def until(true: Callable[[], bool], seconds: float = 60) -> None:
 
 
 @pytest.fixture(scope="session")
-def installation(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Installation]:
-    var = tmp_path_factory.mktemp("faults")
+def installation(kept_demo: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Installation]:
     settings = {
-        "REEF_VAR": str(var), "REEF_DATABASE_PORT": str(wiring.free_port("127.0.0.1", 3766)),
-        "REEF_PORT": str(wiring.free_port("127.0.0.1", 8990)), "REEF_WEB_WORKERS": "1",
+        "REEF_PORT": str(port_from(8990)), "REEF_WEB_WORKERS": "1",
         "REEF_LOG_LEVEL": "ERROR", "REEF_SIGN_IN_LIMIT": "1000 per minute",
     }  # fmt: skip
-    conf = config.load(settings)
-    wiring.note_port(wiring.private_server(conf))
-    environment = os.environ | settings | {"PYTHONPATH": os.pathsep.join(sys.path)}
-    database = server.start(wiring.private_server(conf), buffer_mb=128)
-    wiring.migrate(conf)
+    var = tmp_path_factory.mktemp("faults")
+    conf, database = installed(kept_demo, var, **settings)
+    place = {"REEF_VAR": str(var), "REEF_DATABASE_PORT": str(conf.database_port)}
+    environment = os.environ | settings | place | {"PYTHONPATH": os.pathsep.join(sys.path)}
     made = Installation(conf, wiring.open_store(conf), environment, {"database": database})
-    demo_data.load(conf, made.store, seed=4, last_day=LAST_DAY, step=lambda _: None, days=DAYS)
     for name in ("worker", "web"):
         made.start(name)
     yield made

@@ -64,3 +64,13 @@ def test_a_migration_cut_off_anywhere_is_finished_by_the_next(bare):
     schema.migrate(bare)
     assert schema.is_current(bare)
     assert set(inspect(bare).get_table_names()) - {"alembic_version"} == set(metadata.tables)
+
+
+def test_servers_beside_each_other_share_no_folder_for_passing_tables(tmp_path):
+    """A server that starts empties that folder."""
+    places = [server.prepare(tmp_path / name, 3690) for name in ("one", "two")]
+    told = [
+        {part for part in server.command(place) if part.startswith(("--tmpdir=", "--datadir="))}
+        for place in places
+    ]
+    assert len(told[0] | told[1]) == 4

@@ -1,7 +1,5 @@
 """The site by Flask's client, on the demo brands."""
 
-import re
-
 import pytest
 from tests.conftest import PASSWORD
 
@@ -43,11 +41,3 @@ def owner(app, demo):
 @pytest.fixture
 def viewer(app):
     return signed_in(app, "viewer@nimbus-reef.example", PASSWORD)
-
-
-def text_of(response):
-    return re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", response.get_data(as_text=True)))
-
-
-def row_ids(response):
-    return re.findall(r'data-row="([^"]+)"', response.get_data(as_text=True))

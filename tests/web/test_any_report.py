@@ -1,10 +1,10 @@
 """Any report is enough to begin: every kind alone, every kind left out once; pages say what they lack."""
 
-import re
 from datetime import date, timedelta
 
 import polars as pl
 import pytest
+from tests.pages import row_ids
 
 from nimbus_reef import config
 from nimbus_reef.core.model import MEASURES
@@ -132,8 +132,7 @@ def test_one_sum_of_each_report_opens_everywhere(visitor, store, account, paths,
         load(store, account, {kind: path}, [kind])
     check(visitor, {"target_daily", "search_term_daily", "product_ad_daily"})
     for view in ("targets", "terms", "words"):
-        page = visitor.get(f"/targeting/{view}").get_data(as_text=True)
-        row = re.search(r'data-row="([^"]+)"', page)[1]
+        row = row_ids(visitor.get(f"/targeting/{view}"))[0]
         drawer = visitor.get(f"/targeting/{view}/evidence", query_string={"open": row})
         assert drawer.status_code == 200
         assert "day for day; held is one sum" in drawer.get_data(as_text=True)

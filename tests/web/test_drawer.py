@@ -3,7 +3,7 @@
 import re
 
 import pytest
-from tests.web.conftest import row_ids, text_of
+from tests.pages import found, parsed, row_ids, text_of, texts, words
 
 TARGETS = "/targeting/targets"
 
@@ -18,19 +18,13 @@ def test_the_rows_behind_add_up_to_what_was_judged(owner, opened):
     table, row_id = opened
     drawer = text_of(owner.get(f"{table}/evidence?open={row_id}"))
     clicks = re.search(r"([\d,]+) clicks? brought", drawer)[1]
-    page = owner.get(f"{table}/rows?open={row_id}").get_data(as_text=True)
-    cells = re.findall(r'<td class="num"><b>([^<]+)', page)
-    assert cells[1] == clicks
-    assert "_daily.csv" in page
-    assert "from 1 file." in text_of(owner.get(f"{table}/rows?open={row_id}"))
-    days = re.findall(r'<tr><th scope="row">(2026-[\d-]+)', page)
-    shown = [
-        int(cell.replace(",", ""))
-        for cell in re.findall(
-            r'<tr><th scope="row">2026.*?<td class="num">.*?<td class="num">([\d,]+)', page
-        )
-    ]
-    assert len(days) >= 1
+    page = owner.get(f"{table}/rows?open={row_id}")
+    assert texts(page, "td.num b")[1] == clicks
+    assert "_daily.csv" in text_of(page)
+    assert "from 1 file." in text_of(page)
+    rows = [row for row in parsed(page).select("tr") if (row.th or row.td).get_text().startswith("2026-")]
+    shown = [int(words(row.select("td.num")[1]).replace(",", "")) for row in rows]
+    assert len(shown) >= 1
     assert sum(shown) == int(clicks.replace(",", ""))
 
 
@@ -45,9 +39,9 @@ def test_a_note_is_written_read_by_others_and_taken_off(owner, viewer, opened):
     )
     assert "asked the brand &lt;b&gt;" in done.get_data(as_text=True)
     assert "Demo, 20" in text_of(viewer.get(f"{table}/evidence?open={row_id}"))
-    number = re.search(r"/remarks/(\d+)/remove", done.get_data(as_text=True))[1]
-    assert viewer.post(f"{table}/remarks/{number}/remove", data={"row": row_id}).status_code == 403
-    gone = owner.post(f"{table}/remarks/{number}/remove", data={"row": row_id}, follow_redirects=True)
+    remove = found(done, "form[action*='/remarks/'][action*='/remove']")["action"]
+    assert viewer.post(remove, data={"row": row_id}).status_code == 403
+    gone = owner.post(remove, data={"row": row_id}, follow_redirects=True)
     assert "asked the brand" not in gone.get_data(as_text=True)
 
 

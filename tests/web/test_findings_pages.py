@@ -4,7 +4,7 @@ import re
 from datetime import date, timedelta
 
 import pytest
-from tests.web.conftest import text_of
+from tests.pages import parsed, text_of, values, words
 
 from nimbus_reef.analysis.findings import findings
 from nimbus_reef.analysis.judged import judged_targets
@@ -162,14 +162,12 @@ def test_the_page_puts_away_and_brings_back(owner, found):
     page = owner.get(FINDINGS)
     text = text_of(page)
     assert "per 30 days is likely spent above target , the same money counted once" in text
-    row = re.search(
-        r'form="bulk-costly-targets" name="findings" value="([^"]+)"', page.get_data(as_text=True)
-    )[1]
+    row = values(page, "[form=bulk-costly-targets][name=findings]", "value")[0]
     data = {"check": "costly-targets", "findings": row, "until": "good", "reason": "brand term"}
     gone = owner.post("/findings/put-away", data=data, follow_redirects=True)
     assert "1 finding put away" in text_of(gone)
     assert "for good brand term Demo" in text_of(gone)
-    number = re.search(r'name="away" value="(\d+)"', gone.get_data(as_text=True))[1]
+    number = values(gone, "[name=away][value]", "value")[0]
     back = owner.post("/findings/bring-back", data={"away": number}, follow_redirects=True)
     assert "1 finding brought back" in text_of(back)
     assert "brand term" not in text_of(back)
@@ -195,20 +193,25 @@ def test_putting_away_nothing_or_something_unknown_is_refused(owner):
         )
 
 
+def stake_beside(page, area):
+    """The money that the rail tells of an area."""
+    named = next(each for each in parsed(page).select("ol#rail a") if area in words(each))
+    return re.fullmatch(r"[\d.]+k?", words(named.select_one(".stake")))
+
+
 def test_the_rail_s_stake_of_targeting_is_asked_for_after_the_page(owner):
     days = "account=fernhollow-de&window=last-17"
-    page = owner.get(f"/movement/drift?{days}").get_data(as_text=True)
-    link = re.search(r'<ol id="rail" hx-get="([^"]+)"', page)[1].replace("&amp;", "&")
-    rail = owner.get(link).get_data(as_text=True)
-    assert re.search(r"<span>Targeting</span>\s*<span class=\"stake\"[^>]*>[\d.]+k?<", rail)
-    assert re.search(r'<li class="here">\s*<a href="/movement/', rail)
-    again = owner.get(f"/movement/drift?{days}").get_data(as_text=True)
-    for known in (rail, again):
-        assert "hx-get" not in known[known.index('<ol id="rail"') :].partition(">")[0]
-    table = owner.get("/targeting/targets?account=fernhollow-de&window=last-16").get_data(as_text=True)
-    assert '<ol id="rail">' in table, "what the page works out itself is not asked for again"
+    page = owner.get(f"/movement/drift?{days}")
+    rail = owner.get(values(page, "ol#rail", "hx-get")[0])
+    assert stake_beside(rail, "Targeting")
+    assert values(rail, "li.here > a", "href")[0].startswith("/movement/")
+    for known in (rail, owner.get(f"/movement/drift?{days}")):
+        assert "hx-get" not in parsed(known).select_one("ol#rail").attrs
+    table = owner.get("/targeting/targets?account=fernhollow-de&window=last-16")
+    assert "hx-get" not in parsed(table).select_one("ol#rail").attrs, (
+        "what the page works out itself is not asked for again"
+    )
 
 
 def test_the_rail_tells_the_headline_once_it_is_known(owner):
-    page = owner.get(FINDINGS).get_data(as_text=True)
-    assert re.search(r"<span>Findings</span>\s*<span class=\"stake\"[^>]*>[\d.]+k?<", page)
+    assert stake_beside(owner.get(FINDINGS), "Findings")

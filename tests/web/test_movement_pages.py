@@ -5,7 +5,7 @@ import re
 
 import polars as pl
 import pytest
-from tests.web.conftest import row_ids, text_of
+from tests.pages import row_ids, text_of
 
 from nimbus_reef.web.movement import courses, trends
 

@@ -7,7 +7,7 @@ import re
 import openpyxl
 import pytest
 import structlog
-from tests.web.conftest import row_ids, text_of
+from tests.pages import found, link, parsed, row_ids, text_of, values, words
 
 from nimbus_reef.store.people import plans
 from nimbus_reef.web.security import limiter
@@ -45,8 +45,9 @@ def test_security_headers_are_on_every_answer(owner, app):
 
 def test_no_page_holds_inline_script_or_style(owner):
     for address in (TARGETS, "/targeting/terms", "/intake/", "/plan/"):
-        page = owner.get(address).get_data(as_text=True)
-        assert not re.search(r"<script(?![^>]*\bsrc=)|<style|\sstyle=|\son\w+=", page)
+        page = parsed(owner.get(address))
+        assert page.select("script:not([src]), style, [style]") == []
+        assert [name for each in page.select("*") for name in each.attrs if name.startswith("on")] == []
 
 
 def test_a_write_without_a_token_is_refused(app, owner):
@@ -232,11 +233,15 @@ def test_a_value_is_edited_on_the_plan_and_a_removal_is_undone(owner, demo):
     assert [each.id for each in plans.planned(demo.store, 1)] == [change.id]
 
 
+def place(dropped):
+    """Where a dropped file is looked at."""
+    return dropped.location.partition("?")[0]
+
+
 def chosen_columns(page):
     """The mapping form's selects that have something chosen."""
-    selects = re.findall(r'<select name="(column-\w+)"(.*?)</select>', page, re.S)
-    chosen = {name: re.search(r"<option selected>([^<]+)<", options) for name, options in selects}
-    return {name: found[1] for name, found in chosen.items() if found}
+    chosen = parsed(page).select("select[name^='column-'] > option[selected]")
+    return {each.parent["name"]: words(each) for each in chosen if words(each)}
 
 
 def test_a_file_is_dropped_mapped_loaded_and_discarded(owner, demo):
@@ -252,11 +257,10 @@ def test_a_file_is_dropped_mapped_loaded_and_discarded(owner, demo):
     page = owner.get(dropped.location)
     assert "Search terms by day" in text_of(page)
     assert "01.01.2026 → 2026-01-01" in text_of(page)
-    upload = re.search(r"/files/(\d+)", dropped.location)[1]
-    form = chosen_columns(page.get_data(as_text=True))
+    form = chosen_columns(page)
     assert len(form) == 11
     done = owner.post(
-        f"/intake/files/{upload}/load",
+        f"{place(dropped)}/load",
         data={**form, "mapped": "yes", "kind": "search_term_daily", "scope": "product"}, follow_redirects=True,
     )  # fmt: skip
     text = text_of(done)
@@ -266,7 +270,7 @@ def test_a_file_is_dropped_mapped_loaded_and_discarded(owner, demo):
     again = owner.post("/intake/files", data={"files": (io.BytesIO(content), "alt.csv")})
     assert "loaded already" in text_of(owner.get(again.location))
     assert "mapped as last time" in text_of(owner.get(again.location))
-    gone = owner.post(re.sub(r"\?.*", "", again.location) + "/discard", follow_redirects=True)
+    gone = owner.post(place(again) + "/discard", follow_redirects=True)
     assert "nothing of it was loaded" in text_of(gone)
 
 
@@ -275,15 +279,15 @@ def test_a_batch_is_undone_and_can_be_loaded_again(owner):
         f"2025-03-{day},C,G,t,exact,9,1,1,0,0\n" for day in (14, 15)
     )
     dropped = owner.post("/intake/files", data={"files": (io.BytesIO(content.encode()), "march.csv")})
-    address = re.sub(r"\?.*", "", dropped.location)
-    form = chosen_columns(owner.get(dropped.location).get_data(as_text=True))
+    address = place(dropped)
+    form = chosen_columns(owner.get(dropped.location))
     base = {**form, "mapped": "yes", "kind": "target_daily", "scope": "all"}
-    loaded = owner.post(f"{address}/load", data=base, follow_redirects=True).get_data(as_text=True)
-    batch = re.search(r"/batches/(\d+)/undo", loaded)[1]
-    undone = owner.post(f"/intake/batches/{batch}/undo", follow_redirects=True)
+    loaded = owner.post(f"{address}/load", data=base, follow_redirects=True)
+    undo = found(loaded, "form[action*='/batches/'][action*='/undo']")["action"]
+    undone = owner.post(undo, follow_redirects=True)
     assert "march.csv ✓ Undone: targets by day as before days 2 from 2025-03-14" in text_of(undone)
-    assert f"/batches/{batch}/undo" not in undone.get_data(as_text=True)
-    again = owner.post(f"/intake/batches/{batch}/undo", follow_redirects=True)
+    assert undo not in values(undone, "form[action]", "action")
+    again = owner.post(undo, follow_redirects=True)
     assert "✕ not undone This batch was undone already." in text_of(again)
     assert "loaded already" not in text_of(owner.get(address))
 
@@ -293,21 +297,18 @@ def test_rejected_rows_come_back_in_the_file_to_mend_and_it_loads_in_its_place(o
     good = "".join(f"2025-05-{1 + n % 28:02},C,G,t{n},exact,9,1,1,0,0,ok\n" for n in range(60))
     content = head + good + "2025-05-03,C,G,late,exact,9,one,1,0,0,=cmd\n"
     dropped = owner.post("/intake/files", data={"files": (io.BytesIO(content.encode()), "may.csv")})
-    address = re.sub(r"\?.*", "", dropped.location)
+    address = place(dropped)
     base = {"mapped": "yes", "kind": "target_daily", "scope": "all"}
-    form = chosen_columns(owner.get(dropped.location).get_data(as_text=True))
-    loaded = owner.post(f"{address}/load", data=base | form, follow_redirects=True).get_data(as_text=True)
-    link = re.search(r"/intake/batches/\d+/mend.csv", loaded)[0]
-    lines = owner.get(link).get_data(as_text=True).splitlines()
+    form = chosen_columns(owner.get(dropped.location))
+    loaded = owner.post(f"{address}/load", data=base | form, follow_redirects=True)
+    lines = owner.get(link(loaded, css="a[href*='/mend.csv']")).get_data(as_text=True).splitlines()
     assert len(lines) == 62
     assert lines[1].startswith("2025-05-03,C,G,late,exact,9,one")
     assert "clicks is not a number that can be read" in lines[1]
     mended = "\n".join(lines).replace(",one,", ",1,")
     dropped = owner.post("/intake/files", data={"files": (io.BytesIO(mended.encode()), "may-mended.csv")})
-    form = chosen_columns(owner.get(dropped.location).get_data(as_text=True))
-    again = owner.post(
-        re.sub(r"\?.*", "", dropped.location) + "/load", data=base | form, follow_redirects=True
-    )
+    form = chosen_columns(owner.get(dropped.location))
+    again = owner.post(place(dropped) + "/load", data=base | form, follow_redirects=True)
     assert "rows 61 days 28" in text_of(again)
     assert "replaced 60 rejected 0" in text_of(again)
 
@@ -327,7 +328,7 @@ def test_ambiguous_dates_are_asked_for(owner):
     page = owner.get(dropped.location).get_data(as_text=True)
     assert 'name="dates" value="month_first"' in page
     form = chosen_columns(page)
-    address = re.sub(r"\?.*", "", dropped.location) + "/load"
+    address = place(dropped) + "/load"
     base = {**form, "mapped": "yes", "kind": "target_daily", "scope": "all"}
     refused = owner.post(address, data=base)
     assert refused.status_code == 400

@@ -7,7 +7,7 @@ from datetime import date, timedelta
 import polars as pl
 import pytest
 from tests.conftest import LAST_DAY
-from tests.web.conftest import text_of
+from tests.pages import found, text_of, texts
 
 from nimbus_reef.analysis.findings import findings
 from nimbus_reef.analysis.look import Look, Part
@@ -41,15 +41,14 @@ def money(text, pattern):
 
 def pulse_row(page):
     """What Pulse says of the brand, in its row of the table."""
-    row = re.search(r"<tbody.*?Fernhollow, DE.*?</tr>", page, re.S)[0]
-    return re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", row)).replace("\xa0", " ")
+    return next(row for row in texts(page, "tbody tr") if "Fernhollow, DE" in row)
 
 
 @pytest.mark.parametrize("window", WINDOWS)
 @pytest.mark.parametrize("part", PARTS)
 def test_spend_and_sales_are_the_same_on_pulse_tree_ledger_and_why(owner, window, part):
     scope = f"{A}{window}{part}"
-    pulse = owner.get(f"/pulse/?{scope}").get_data(as_text=True)
+    pulse = owner.get(f"/pulse/?{scope}")
     spend, sales = (number(each) for each in re.findall(r"€ [\d,]+", pulse_row(pulse))[:2])
     tree = text_of(owner.get(f"/standing/tree?{scope}"))
     assert money(tree, r"Spend (€ [\d,]+)") == spend
@@ -141,9 +140,7 @@ def test_an_audit_closed_on_other_days_is_not_compared(owner, demo):
     assert not re.search(r"\d+ findings? new, ", shown)
     again = text_of(owner.get(f"/findings/?{A}&window=last-14"))
     assert "0 gone" in again
-    audit_id = re.search(r'name="audit" value="(\d+)"', owner.get(f"/findings/?{A}").get_data(as_text=True))[
-        1
-    ]
+    audit_id = found(owner.get(f"/findings/?{A}"), "[name=audit]")["value"]
     owner.post("/findings/reopen", data={"account": "fernhollow-de", "audit": audit_id})
 
 
@@ -165,7 +162,6 @@ def test_errors_of_the_signed_in_stand_in_the_frame(owner, address, status):
 
 
 def test_words_are_found_as_they_are_spelt(owner):
-    page = owner.get(f"/targeting/words?{A}").get_data(as_text=True)
-    names = re.findall(r'class="name"[^>]*><span class="text">([^<]+)</span>', page)
+    names = texts(owner.get(f"/targeting/words?{A}"), ".name > .text")
     spelt = next((name for name in names if name.endswith("s")), names[0])
     assert spelt in text_of(owner.get(f"/targeting/words?{A}&q={spelt.replace(' ', '+')}"))

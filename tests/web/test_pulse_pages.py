@@ -5,7 +5,7 @@ from datetime import date, timedelta
 
 import polars as pl
 import pytest
-from tests.web.conftest import text_of
+from tests.pages import text_of, values
 
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.pulse import Beat, Sums, beat, idle
@@ -100,10 +100,8 @@ def test_the_page_has_a_line_per_account_one_sees_and_never_adds_currencies(owne
 
 
 def test_what_is_at_stake_is_worked_out_for_one_account_after_the_page(owner, viewer):
-    page = owner.get("/pulse/?window=last-20").get_data(as_text=True)
-    links = [link.replace("&amp;", "&") for link in re.findall(r'hx-get="(/pulse/at-stake[^"]*)"', page)]
-    for link in links:
-        assert re.match(r"[€£]\s[\d,]+$", owner.get(link).get_data(as_text=True))
+    for address in values(owner.get("/pulse/?window=last-20"), "[hx-get^='/pulse/at-stake']", "hx-get"):
+        assert re.match(r"[€£]\s[\d,]+$", owner.get(address).get_data(as_text=True))
     assert viewer.get("/pulse/at-stake?account=pellwick-gb").status_code == 404
     again = owner.get("/pulse/?window=last-20").get_data(as_text=True)
     assert "/pulse/at-stake" not in again, "it is known now"

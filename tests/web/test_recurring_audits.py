@@ -5,7 +5,7 @@ import re
 
 import openpyxl
 import pytest
-from tests.web.conftest import text_of
+from tests.pages import link, text_of
 
 from nimbus_reef.store.people import closed_audits
 
@@ -68,8 +68,7 @@ def test_a_viewer_closes_nothing(viewer):
 def test_the_workbook_holds_every_sheet_of_the_audit(owner):
     response = owner.get("/findings/workbook.xlsx", follow_redirects=True)
     if response.mimetype == "text/html":
-        link = re.search(r'href="(/exports/\d+/file[^"]*)"', response.get_data(as_text=True))[1]
-        response = owner.get(link.replace("&amp;", "&"))
+        response = owner.get(link(response, css="a[href^='/exports/'][href*='/file']"))
     book = openpyxl.load_workbook(io.BytesIO(response.data))
     response.close()
     assert book.sheetnames == ["Summary", "Findings", "Targets", "Search terms", "Words", "Plan"]

@@ -4,7 +4,7 @@ import re
 
 import polars as pl
 import pytest
-from tests.web.conftest import row_ids, text_of
+from tests.pages import row_ids, text_of, values
 
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.store.people import accounts, aims
@@ -34,8 +34,7 @@ def rows(owner, query):
 
 
 def offered(owner, what):
-    page = owner.get(f"/scope/options/{what}").get_data(as_text=True)
-    return re.findall(r'value="([^"]+)"', page)
+    return [each for each in values(owner.get(f"/scope/options/{what}"), "[value]", "value") if each]
 
 
 def a_campaign(owner):

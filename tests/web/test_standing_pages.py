@@ -5,7 +5,7 @@ from datetime import date
 
 import polars as pl
 import pytest
-from tests.web.conftest import row_ids, text_of
+from tests.pages import row_ids, text_of
 
 from nimbus_reef.analysis.totals import Totals
 from nimbus_reef.core import peers

@@ -14,7 +14,7 @@ from nimbus_reef.errors import BadInput
 from nimbus_reef.web.kit import charts
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.marks import changes_of_row
-from nimbus_reef.web.targeting import drawer, luck
+from nimbus_reef.web.targeting import drawer, luck, pages
 
 EURO = Figures("en_IE", "EUR")
 
@@ -186,6 +186,16 @@ def test_what_else_a_negative_hits_is_that_of_all_its_ad_groups():
     products = pl.DataFrame({"sku": ["A"], "orders": [3], "sales": [9_000_000]})
     assert drawer.products_hit(products, EURO)[0].note == "3 orders from this ad group"
     assert drawer.products_hit(products, EURO, 24)[0].note == "3 orders from these ad groups"
+
+
+def test_accepting_many_says_on_what_nothing_is_proposed_and_why():
+    said = pages.accepted_words(1, 2, ["undecided", "no_bid_known", "no_bid_known", "own_brand"], EURO)
+    assert said == (
+        "1 change accepted into the plan; 2 were in it already; "
+        "nothing to propose on 2, their bid is not known: load the targets report; "
+        "nothing to propose on 1, their clicks do not settle it yet; "
+        "nothing to propose on 1, their evidence says why."
+    )
 
 
 def test_charts_carry_theme_colours_and_the_changes_of_the_bid():

@@ -1,12 +1,10 @@
 """Search terms by the words they share: rows, evidence, and a negative wherever it was paid for."""
 
-import html
 import io
-import re
 from urllib.parse import quote
 
 import polars as pl
-from tests.web.conftest import row_ids, text_of
+from tests.pages import link, row_ids, text_of, texts
 
 from nimbus_reef.store.people import plans
 
@@ -54,15 +52,13 @@ def test_a_word_is_held_against_what_was_due_without_it(owner):
 def test_what_a_phrase_would_hit_is_listed_whole(owner):
     """Terms that sell within target first; behind the first few all of them, as a table."""
     word = row_ids(owner.get(f"{WORDS}?where=good_terms:ge:2"))[0]
-    markup = owner.get(f"{WORDS}?open={quote(word)}").get_data(as_text=True)
-    notes = re.findall(r"<li><span>term “[^<]*<small>([^<]*)</small>", markup)
-    good = ["within target" in note for note in notes]
+    page = owner.get(f"{WORDS}?open={quote(word)}")
+    terms = [each for each in texts(page, "li > span") if each.startswith("term “")]
+    good = ["within target" in term for term in terms]
     assert good[:2] == [True, True]
     assert good == sorted(good, reverse=True)
-    link = re.search(r'href="([^"]*)">All its search terms', markup).group(1)
-    listed = text_of(owner.get(html.unescape(link)))
-    term = re.search(r"<li><span>term “([^”]*)”", markup).group(1)
-    assert html.unescape(term) in listed
+    listed = text_of(owner.get(link(page, "All its search terms")))
+    assert terms[0].partition("”")[0].removeprefix("term “") in listed
 
 
 def test_the_drawer_shows_its_terms_and_the_rows_behind(owner):

@@ -65,6 +65,11 @@ class Proposed:
         """Campaign and ad group of the row; empty where it stands in many."""
         return self.row.get("campaign", ""), self.row.get("ad_group", "")
 
+    @property
+    def why(self) -> str:
+        """The key of the proposal's first reason, empty without one."""
+        return self.proposal.reasons[0].key if self.proposal.reasons else ""
+
 
 def sources(subject: Subject) -> tuple[str, ...]:
     """The reports that rows of a subject come from, the better first."""

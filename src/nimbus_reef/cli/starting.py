@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import date, timedelta
 from typing import Any
 
@@ -106,23 +108,24 @@ def demo(conf: config.Config, seed: int, until: Any, size: str) -> None:
 def _load_demo(conf: config.Config, store: Store, *, seed: int, last_day: date) -> None:
     from nimbus_reef.cli import demo as demo_data
 
-    with Progress(TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=_ERR) as bar:
-        task = bar.add_task("Demo data", total=16)
-
-        def step(message: str) -> None:
-            bar.update(task, description=message, advance=1)
-
+    with _steps("Demo data", total=16) as step:
         demo_data.load(conf, store, seed=seed, last_day=last_day, step=step)
-        bar.update(task, description="Demo data", completed=16)
 
 
 def _load_large(conf: config.Config, store: Store, *, seed: int, last_day: date) -> None:
     from nimbus_reef.cli import large
 
+    with _steps("Account at size", total=large.steps()) as step:
+        large.load(conf, store, seed=seed, last_day=last_day, step=step)
+
+
+@contextmanager
+def _steps(title: str, total: int) -> Iterator[Callable[[str], None]]:
+    """Shows how far long work is: a bar at a terminal, a line each in a log."""
+    if not _ERR.is_terminal:
+        yield _ERR.print
+        return
     with Progress(TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=_ERR) as bar:
-        task = bar.add_task("Account at size", total=large.steps())
-        large.load(
-            conf, store, seed=seed, last_day=last_day,
-            step=lambda message: bar.update(task, description=message, advance=1),
-        )  # fmt: skip
-        bar.update(task, description="Account at size", completed=large.steps())
+        task = bar.add_task(title, total=total)
+        yield lambda message: bar.update(task, description=message, advance=1)
+        bar.update(task, description=title, completed=total)

@@ -141,6 +141,9 @@ def command(server: Server, buffer_mb: int = 512) -> list[str]:
     """The command line that runs the server in the foreground until SIGTERM."""
     setup = server.folder / "setup.sql"
     write_whole(setup, _setup_sql(server))
+    # A server that starts removes the temporary tables it finds, another server's too.
+    passing = server.folder / "tmp"
+    passing.mkdir(exist_ok=True)
     return [
         _program("mariadbd"), "--no-defaults", f"--datadir={server.data}",
         f"--socket={server.socket}", f"--pid-file={server.folder / 'mariadb.pid'}",
@@ -148,7 +151,7 @@ def command(server: Server, buffer_mb: int = 512) -> list[str]:
         "--skip-name-resolve", "--local-infile=1", f"--init-file={setup}",
         "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
         f"--innodb-buffer-pool-size={buffer_mb}M", "--innodb-log-file-size=256M",
-        "--max-allowed-packet=64M", "--log-warnings=1", f"--tmpdir={tempfile.gettempdir()}",
+        "--max-allowed-packet=64M", "--log-warnings=1", f"--tmpdir={passing}",
     ]  # fmt: skip
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
@@ -233,11 +234,32 @@ def _ratio(part: int, whole: int) -> float | None:
     return part / whole if whole else None
 
 
-def accepted_words(accepted: int, planned: int, nothing: int, figures: Figures) -> str:
-    """What accepting many rows at once did."""
+_WHY_NOTHING: Final[Mapping[str, str]] = {
+    "no_bid_known": "their bid is not known: load the targets report",
+    "undecided": "their clicks do not settle it yet",
+    "too_small": "the account has too few clicks and orders",
+    "stays": "their bid is right as it is",
+    "no_raise": "they are not shown to be fine, so that no raise is proposed",
+    "has_orders": "they made orders: lower what brings them",
+    "no_own_test": "their clicks are too few for an order",
+    "its_product": "they convert like their company",
+    "names_product": "their words are what an advertised product is called",
+    "within_target": "they are within target",
+}
+"""Why nothing is proposed on several rows; what is not here is said row by row."""
+
+
+def accepted_words(accepted: int, planned: int, nothing: Sequence[str], figures: Figures) -> str:
+    """
+    What accepting many rows at once did.
+
+    nothing: for each row on which nothing is proposed, the key of its first reason.
+    """
     said = [f"{figures.counted(accepted, 'change')} accepted into the plan"]
     if planned:
         said.append(f"{figures.count(planned)} were in it already")
-    if nothing:
-        said.append(f"on {figures.count(nothing)} there is nothing to propose")
+    for why, times in Counter(
+        _WHY_NOTHING.get(key, "their evidence says why") for key in nothing
+    ).most_common():
+        said.append(f"nothing to propose on {figures.count(times)}, {why}")
     return "; ".join(said) + "."

@@ -313,9 +313,8 @@ def accept_many(name: str) -> AnyResponse:
     changes = [_proposed(view, what, each, write) for each in opened]
     proposed = [change for of_row in changes for change in of_row]
     accepted = plans.accept_many(parts().store, what.account.id, who.id, proposed)
-    told = pages.accepted_words(
-        len(accepted), len(proposed) - len(accepted), sum(not of_row for of_row in changes), write
-    )
+    nothing = [each.why for each, of_row in zip(opened, changes, strict=True) if not of_row]
+    told = pages.accepted_words(len(accepted), len(proposed) - len(accepted), nothing, write)
     session["accepted"] = [each.id for each in accepted]
     flash(told, "accepted" if accepted else "message")
     back = request.form.get("back")
