@@ -4,7 +4,7 @@ from pathlib import Path
 
 from nimbus_reef.core.changes import KEY_FIELDS
 from nimbus_reef.formats import change_sheet
-from nimbus_reef.formats.contract import Holds
+from nimbus_reef.formats.contract import CellKind
 from nimbus_reef.formats.kinds import KINDS
 
 HEAD = """# What files may look like
@@ -36,10 +36,10 @@ of them. One file is one load: all of it or nothing, undone together. Words of c
 Spanish and Italian; others are asked (`--value match_type:WORD=phrase`).
 """
 MEANINGS = {
-    Holds.DATE: "day", Holds.WEEK: "day of the week, kept as its Monday", Holds.MONTH: "month, as 2026-10",
-    Holds.TIME: "time, ISO 8601", Holds.NUMBER: "number", Holds.TEXT: "text", Holds.COUNT: "whole number", Holds.MONEY: "money",
-    Holds.SHARE: "share, 0 … 1", Holds.PERCENT: "percent", Holds.RANK: "rank", Holds.CHOICE: "",
-    Holds.PERIOD: "first and last day in one cell",
+    CellKind.DATE: "day", CellKind.WEEK: "day of the week, kept as its Monday", CellKind.MONTH: "month, as 2026-10",
+    CellKind.TIME: "time, ISO 8601", CellKind.NUMBER: "number", CellKind.TEXT: "text", CellKind.COUNT: "whole number", CellKind.MONEY: "money",
+    CellKind.SHARE: "share, 0 … 1", CellKind.PERCENT: "percent", CellKind.RANK: "rank", CellKind.CHOICE: "",
+    CellKind.PERIOD: "first and last day in one cell",
 }  # fmt: skip
 
 parts = [HEAD]
@@ -54,7 +54,7 @@ for kind in KINDS.values():
     for column in kind.columns:
         words = (
             ", ".join(dict.fromkeys(column.aliases.values()))
-            if column.holds is Holds.CHOICE
+            if column.holds is CellKind.CHOICE
             else MEANINGS[column.holds]
         )
         spanned = kind.takes_blocks and column.name in ("date", "from", "to", "period")

@@ -37,6 +37,12 @@ def test_documents_made_from_the_code_are_current(script, tmp_path):
         assert made.read_text() == (ROOT / "docs" / made.name).read_text()
 
 
+def test_no_line_of_a_template_is_too_long_to_read():
+    for template in (ROOT / "src/nimbus_reef/web/templates").rglob("*.html"):
+        for number, line in enumerate(template.read_text().splitlines(), 1):
+            assert len(line) <= 160, f"{template.name}:{number}"
+
+
 def test_every_link_of_the_documents_leads_somewhere():
     for document in (*ROOT.glob("*.md"), *ROOT.glob("docs/*.md")):
         for target in re.findall(r"\]\(([^)#]+)\)", document.read_text()):
@@ -98,3 +104,14 @@ def test_names_in_docstrings_are_there():
                 if place and not hasattr(importlib.import_module(f"nimbus_reef.{place}"), told[1]):
                     stale.append(f"{path.name}: {'.'.join(told)}")
     assert stale == []
+
+
+def test_a_class_has_a_name_of_its_own():
+    """Two things of one name make a reader look twice."""
+    names = [
+        node.name
+        for file in (ROOT / "src").rglob("*.py")
+        for node in ast.walk(ast.parse(file.read_text()))
+        if isinstance(node, ast.ClassDef)
+    ]
+    assert [name for name in set(names) if names.count(name) > 1] == []

@@ -6,7 +6,7 @@ import polars as pl
 import pytest
 
 from nimbus_reef.analysis.findings import Findings, Group, named, written_down
-from nimbus_reef.core.checks import CHECKS, Area, Money
+from nimbus_reef.core.checks import CHECKS, AreaKey, Money
 from nimbus_reef.web.findings import pages
 from nimbus_reef.web.kit.figures import Figures
 
@@ -49,9 +49,9 @@ def test_money_of_its_own_stands_beside_the_area_that_it_is_found_in():
         group("bottom-quarter", 3_000_000),
         group("costly-targets", 4_000_000),
     )
-    assert [each.check.key for each in all_of_it.of_area(Area.MOVEMENT)] == ["leaking-products"]
-    assert [each.check.key for each in all_of_it.of_area(Area.STANDING)] == ["bottom-quarter"]
-    assert all_of_it.of_area(Area.TARGETING) == (), "overspend stands in its headline"
+    assert [each.check.key for each in all_of_it.of_area(AreaKey.MOVEMENT)] == ["leaking-products"]
+    assert [each.check.key for each in all_of_it.of_area(AreaKey.STANDING)] == ["bottom-quarter"]
+    assert all_of_it.of_area(AreaKey.TARGETING) == (), "overspend stands in its headline"
 
 
 @pytest.mark.parametrize(

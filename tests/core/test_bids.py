@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimbus_reef.core import bids
-from nimbus_reef.core.bids import BidLimits, Block, Day
+from nimbus_reef.core.bids import BidLimits, Day, PastBlock
 from nimbus_reef.core.model import Verdict
 
 
@@ -68,6 +68,11 @@ def test_blocks_are_counted_back_from_the_end_and_weigh_bids_by_clicks():
 
 
 def test_the_best_working_bid_met_the_target_with_three_orders():
-    history = [Block(0.9, 2, 10, 100), Block(0.8, 3, 10, 30), Block(0.6, 3, 10, 100), Block(0.5, 9, 10, 100)]
+    history = [
+        PastBlock(0.9, 2, 10, 100),
+        PastBlock(0.8, 3, 10, 30),
+        PastBlock(0.6, 3, 10, 100),
+        PastBlock(0.5, 9, 10, 100),
+    ]
     assert bids.best_working_bid(history, 0.28) == 0.6
     assert bids.best_working_bid([], 0.28) is None

@@ -7,8 +7,8 @@ from nimbus_reef.core.changes import (
     Action,
     Change,
     Entity,
-    Holds,
     Promise,
+    ValueKind,
     named,
     projected,
     value_problem,
@@ -28,13 +28,13 @@ def change(entity, field, new, **other):
 
 
 GOOD = {
-    Holds.AMOUNT: "12.50", Holds.PERCENT: "40", Holds.STATE: "paused", Holds.BIDDING: "down_only",
-    Holds.YES_NO: "yes", Holds.TEXT: "Another name",
+    ValueKind.AMOUNT: "12.50", ValueKind.PERCENT: "40", ValueKind.STATE: "paused", ValueKind.BIDDING: "down_only",
+    ValueKind.YES_NO: "yes", ValueKind.TEXT: "Another name",
 }  # fmt: skip
 WRONG = {
-    Holds.AMOUNT: ("0", "must be above 0"), Holds.PERCENT: ("12.5", "whole number of per cent"),
-    Holds.STATE: ("stopped", "none of enabled, paused, archived"), Holds.BIDDING: ("up", "none of fixed"),
-    Holds.YES_NO: ("maybe", "none of yes, no"), Holds.TEXT: ("", "is empty"),
+    ValueKind.AMOUNT: ("0", "must be above 0"), ValueKind.PERCENT: ("12.5", "whole number of per cent"),
+    ValueKind.STATE: ("stopped", "none of enabled, paused, archived"), ValueKind.BIDDING: ("up", "none of fixed"),
+    ValueKind.YES_NO: ("maybe", "none of yes, no"), ValueKind.TEXT: ("", "is empty"),
 }  # fmt: skip
 
 

@@ -6,8 +6,8 @@ from datetime import date, timedelta
 import pytest
 
 from nimbus_reef.core.coverage import (
+    DayState,
     Span,
-    State,
     cut,
     held_days,
     labels_in_use,
@@ -38,23 +38,23 @@ def states(spans, first, last, *, labels=None, matures=True):
 
 def test_neighbours_of_one_state_are_one_stretch():
     found = states([span(5, 20), span(21, 30)], 1, 30)
-    assert found == {(1, 4): State.MISSING, (5, 27): State.HELD, (28, 30): State.MATURING}
+    assert found == {(1, 4): DayState.MISSING, (5, 27): DayState.HELD, (28, 30): DayState.MATURING}
 
 
 def test_settings_and_undone_days():
     """What no sale is added to does not mature; a day that was undone is missing again."""
     assert states([span(5, 30, without=[7])], 5, 30, matures=False) == {
-        (5, 6): State.HELD, (7, 7): State.MISSING, (8, 30): State.HELD,
+        (5, 6): DayState.HELD, (7, 7): DayState.MISSING, (8, 30): DayState.HELD,
     }  # fmt: skip
 
 
 def test_a_day_is_held_in_part_until_every_format_in_use_is_there():
     spans = [span(1, 20), span(1, 10, "brand")]
-    assert states(spans, 1, 20) == {(1, 10): State.HELD, (11, 20): State.PART}
-    assert states([*spans, span(11, 15, "all")], 1, 20) == {(1, 15): State.HELD, (16, 20): State.PART}
+    assert states(spans, 1, 20) == {(1, 10): DayState.HELD, (11, 20): DayState.PART}
+    assert states([*spans, span(11, 15, "all")], 1, 20) == {(1, 15): DayState.HELD, (16, 20): DayState.PART}
 
 
-@pytest.mark.parametrize(("loaded", "state"), [(day(13), State.EARLY), (day(14), State.HELD)])
+@pytest.mark.parametrize(("loaded", "state"), [(day(13), DayState.EARLY), (day(14), DayState.HELD)])
 def test_a_day_loaded_before_its_sales_had_matured_asks_to_be_loaded_again(loaded, state):
     """Three days mature: what happened on the 10th is whole from the 13th's end on."""
     assert state_of(day(10), [span(8, 10, loaded=loaded)], frozenset(), NEWEST, 3, matures=True) is state
@@ -67,8 +67,8 @@ def test_the_latest_load_of_each_format_counts():
         span(10, 10, "brand", loaded=day(11)),
     ]
     labels = labels_in_use(again)
-    assert state_of(day(10), again, labels, NEWEST, 3, matures=True) is State.EARLY
-    assert state_of(day(10), again[:2], frozenset({"product"}), NEWEST, 3, matures=True) is State.HELD
+    assert state_of(day(10), again, labels, NEWEST, 3, matures=True) is DayState.EARLY
+    assert state_of(day(10), again[:2], frozenset({"product"}), NEWEST, 3, matures=True) is DayState.HELD
 
 
 def test_every_day_of_the_window_is_in_one_stretch():
@@ -90,7 +90,7 @@ def test_a_sum_counts_only_in_a_window_that_holds_all_of_it():
     assert held_days(Window(day(2), day(30)), spans, labels) == 0
     assert cut(spans, Window(day(2), day(30))) == [Window(day(1), day(10))]
     assert cut(spans, Window(day(11), day(30))) == []
-    assert state_of(day(3), spans, labels, NEWEST, 3, matures=True) is State.SUM
+    assert state_of(day(3), spans, labels, NEWEST, 3, matures=True) is DayState.SUM
 
 
 def test_days_take_a_sum_s_place_whole_and_a_sum_the_days_it_covers():

@@ -283,18 +283,18 @@ def test_a_file_split_in_two_is_the_file_whole(tmp_path_factory, cells, cut, del
 
 def test_every_kind_s_own_column_names_are_recognised(path):
     """A file in the contract's own names maps to its kind without a question."""
-    from nimbus_reef.formats.contract import SPAN_COLUMNS, Holds
+    from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind
     from nimbus_reef.formats.kinds import KINDS
 
-    example = {Holds.DATE: "2026-10-13", Holds.TEXT: "word", Holds.COUNT: "3", Holds.MONEY: "2.50",
-               Holds.SHARE: "0.5", Holds.PERCENT: "12", Holds.RANK: "2", Holds.NUMBER: "2",
-               Holds.WEEK: "2026-10-12", Holds.MONTH: "2026-10", Holds.TIME: "2026-10-13T09:30"}  # fmt: skip
+    example = {CellKind.DATE: "2026-10-13", CellKind.TEXT: "word", CellKind.COUNT: "3", CellKind.MONEY: "2.50",
+               CellKind.SHARE: "0.5", CellKind.PERCENT: "12", CellKind.RANK: "2", CellKind.NUMBER: "2",
+               CellKind.WEEK: "2026-10-12", CellKind.MONTH: "2026-10", CellKind.TIME: "2026-10-13T09:30"}  # fmt: skip
     for kind in KINDS.values():
         columns = [
             column for column in kind.columns if not kind.takes_blocks or column.name not in SPAN_COLUMNS
         ]
         cells = [
-            next(iter(column.aliases)) if column.holds is Holds.CHOICE else example[column.holds]
+            next(iter(column.aliases)) if column.holds is CellKind.CHOICE else example[column.holds]
             for column in columns
         ]
         header = [column.name for column in columns]

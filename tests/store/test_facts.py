@@ -14,7 +14,7 @@ from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats import mapping, reports, tables
 from nimbus_reef.store.loading import ingest
-from nimbus_reef.store.loading.ingest import Part, Source
+from nimbus_reef.store.loading.ingest import FilePart, Source
 from nimbus_reef.store.reading import row_frames, target_frames
 from nimbus_reef.store.reading.cache import Cache
 from nimbus_reef.store.reading.facts import Facts
@@ -31,7 +31,7 @@ def load(store, account, tmp_path):
         table = tables.read_table(path, path.name)
         suggestion = next(s for s in mapping.suggest_kind(table) if s.mapping.kind == kind)
         parsed = reports.parse(table, suggestion.mapping, path.name)
-        part = Part(account.id, parsed, date(2026, 10, 20), suggestion.mapping, "sig", "product")
+        part = FilePart(account.id, parsed, date(2026, 10, 20), suggestion.mapping, "sig", "product")
         return ingest.load(store, [part], Source(path.name, "00"), confirmed=True)
 
     return go

@@ -13,7 +13,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import Conflict, NeedsYes
 from nimbus_reef.formats import mapping, reports, tables
 from nimbus_reef.store.loading import ingest, spelling
-from nimbus_reef.store.loading.ingest import Part, Source
+from nimbus_reef.store.loading.ingest import FilePart, Source
 from nimbus_reef.store.reading import product_frames, target_frames, word_frames
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import bulk, snapshots
@@ -40,7 +40,7 @@ def parsed(tmp_path, rows, name="r.csv"):
 
 def load(store, account, tmp_path, rows, *, scope="product", confirmed=False, today=TODAY):
     what = parsed(tmp_path, rows)
-    part = Part(account.id, what, today, mapping.ColumnMap(what.kind.name, {}), "sig", scope)
+    part = FilePart(account.id, what, today, mapping.ColumnMap(what.kind.name, {}), "sig", scope)
     (loaded,) = ingest.load(store, [part], Source("r.csv", "00"), confirmed=confirmed)
     return loaded
 
@@ -166,7 +166,7 @@ def test_two_loads_of_the_same_days_at_once_leave_one(store, account, tmp_path):
 
     def go(what):
         try:
-            part = Part(account.id, what, TODAY, mapping.ColumnMap(what.kind.name, {}), "sig", "product")
+            part = FilePart(account.id, what, TODAY, mapping.ColumnMap(what.kind.name, {}), "sig", "product")
             ingest.load(store, [part], Source("r", "00"))
         except Exception as problem:
             problems.append(problem)

@@ -8,25 +8,25 @@ from sqlalchemy import text
 
 from nimbus_reef.errors import BadFile
 from nimbus_reef.formats import mapping, reports, tables
-from nimbus_reef.formats.contract import SPAN_COLUMNS, Holds
+from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.loading import ingest, undo
-from nimbus_reef.store.loading.ingest import Part, Source
+from nimbus_reef.store.loading.ingest import FilePart, Source
 from nimbus_reef.store.loading.verify import verify
 from nimbus_reef.store.record import snapshots
 from nimbus_reef.store.record.models import FACTS
 
 TODAY = date(2026, 10, 20)
 EXAMPLE = {
-    Holds.DATE: "2026-10-13", Holds.WEEK: "2026-10-14", Holds.MONTH: "2026-10", Holds.TIME: "2026-10-13T22:30Z",
-    Holds.TEXT: "word", Holds.COUNT: "3", Holds.MONEY: "2.50", Holds.SHARE: "12.5%", Holds.PERCENT: "12",
-    Holds.RANK: "2", Holds.NUMBER: "4.2",
+    CellKind.DATE: "2026-10-13", CellKind.WEEK: "2026-10-14", CellKind.MONTH: "2026-10", CellKind.TIME: "2026-10-13T22:30Z",
+    CellKind.TEXT: "word", CellKind.COUNT: "3", CellKind.MONEY: "2.50", CellKind.SHARE: "12.5%", CellKind.PERCENT: "12",
+    CellKind.RANK: "2", CellKind.NUMBER: "4.2",
 }  # fmt: skip
 
 
 def row(kind, **other):
     cells = {
-        column.name: next(iter(column.aliases)) if column.holds is Holds.CHOICE else EXAMPLE[column.holds]
+        column.name: next(iter(column.aliases)) if column.holds is CellKind.CHOICE else EXAMPLE[column.holds]
         for column in KINDS[kind].columns
         if column.name not in ("account", *(SPAN_COLUMNS if KINDS[kind].takes_blocks else ()))
     }
@@ -39,7 +39,7 @@ def load(store, account, tmp_path, kind, rows, zone="Europe/Berlin"):
     table = tables.read_table(path, path.name)
     chosen = mapping.suggest(table, KINDS[kind]).mapping
     parsed = reports.parse(table, chosen, path.name, zone)
-    part = Part(account.id, parsed, TODAY, chosen, "sig", "all")
+    part = FilePart(account.id, parsed, TODAY, chosen, "sig", "all")
     (loaded,) = ingest.load(store, [part], Source(path.name, "00"), confirmed=True)
     return loaded
 
@@ -135,5 +135,5 @@ def test_no_text_that_is_let_in_is_too_long_for_its_column(kind):
         column.name: column.type.length for column in FACTS[kind].columns if hasattr(column.type, "length")
     }
     for column in KINDS[kind].columns:
-        if column.holds is Holds.TEXT and lengths.get(column.name):
+        if column.holds is CellKind.TEXT and lengths.get(column.name):
             assert column.longest <= lengths[column.name]

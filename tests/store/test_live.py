@@ -9,7 +9,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.formats import mapping, reports, tables
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.loading import ingest
-from nimbus_reef.store.loading.ingest import Part, Source
+from nimbus_reef.store.loading.ingest import FilePart, Source
 from nimbus_reef.store.reading import product_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -25,7 +25,7 @@ def load(store, account, tmp_path):
         table = tables.read_table(path, path.name)
         chosen = mapping.suggest(table, KINDS[kind]).mapping
         parsed = reports.parse(table, chosen, path.name)
-        part = Part(account.id, parsed, date(2026, 10, 20), chosen, "sig", "all")
+        part = FilePart(account.id, parsed, date(2026, 10, 20), chosen, "sig", "all")
         ingest.load(store, [part], Source(path.name, "00"), confirmed=True)
 
     return go

@@ -19,7 +19,7 @@ _MONEY: Final = ("spend", "sales")
 
 
 @dataclass(frozen=True, slots=True)
-class Difference:
+class ReportGap:
     """Two reports that tell different sums of a measure over the days both hold; micro-units."""
 
     better: str
@@ -31,7 +31,7 @@ class Difference:
     second: int
 
 
-def differences(facts: Facts, account: Account, newest: date) -> list[Difference]:
+def differences(facts: Facts, account: Account, newest: date) -> list[ReportGap]:
     """
     Where a report's total differs by more than 1 % from that of the first report that gives
     totals, over the days of the usual window that both hold, or the same sums of days.
@@ -42,7 +42,7 @@ def differences(facts: Facts, account: Account, newest: date) -> list[Difference
     return [each for other in kinds[1:] for each in _between(kinds[0], other, held)]
 
 
-def _between(better: str, other: str, held: dict[str, pl.DataFrame]) -> list[Difference]:
+def _between(better: str, other: str, held: dict[str, pl.DataFrame]) -> list[ReportGap]:
     both = held[better].join(held[other], on=["day", "first_day"], suffix="_other").sort("day")
     if both.is_empty():
         return []
@@ -52,5 +52,5 @@ def _between(better: str, other: str, held: dict[str, pl.DataFrame]) -> list[Dif
     for measure in _MONEY:
         first, second = int(both[measure].sum()), int(both[f"{measure}_other"].sum())
         if abs(first - second) > DIFFER_ABOVE * max(first, second):
-            found.append(Difference(better, other, measure, days, held_days, first, second))
+            found.append(ReportGap(better, other, measure, days, held_days, first, second))
     return found

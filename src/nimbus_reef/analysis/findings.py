@@ -14,7 +14,7 @@ from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings import reading
 from nimbus_reef.core import checks
 from nimbus_reef.core import findings as findings_rules
-from nimbus_reef.core.checks import Area, Check, Money, Reading, Subject
+from nimbus_reef.core.checks import AreaKey, Check, Money, Reading, Subject
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.windows import Window
@@ -57,7 +57,7 @@ class Findings:
         """Sales that are missed, micro-units per 30 days; never added to the overspend."""
         return sum(group.stake for group in self.groups if group.check.money is Money.MISSED)
 
-    def of_area(self, area: Area) -> tuple[Group, ...]:
+    def of_area(self, area: AreaKey) -> tuple[Group, ...]:
         """The findings whose money is found in an area and stands in no headline."""
         own = [group for group in self.groups if group.check.money is Money.OWN]
         return tuple(group for group in own if group.check.area is area)
@@ -96,8 +96,8 @@ def _key(look: Look) -> tuple[Hashable, ...]:
 
 
 def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings:
-    read = {what: reading(facts, look, what) for what in Reading}
-    ignored = {what: set[str]() for what in Reading}
+    read = {each: reading(facts, look, each) for each in Reading}
+    ignored = {each: set[str]() for each in Reading}
     groups = []
     for check in checks.CHECKS.values():
         rows = _gathered(check, checks.run(check, read[check.reads]).rows)

@@ -132,7 +132,7 @@ _AD_ID: Final = pl.col("product_ad_id").cast(pl.String)
 
 
 def _judged(
-    facts: Facts, look: Look, what: str, kind: str, rows: Callable[[], pl.DataFrame], row_id: pl.Expr
+    facts: Facts, look: Look, rows_of: str, kind: str, rows: Callable[[], pl.DataFrame], row_id: pl.Expr
 ) -> pl.DataFrame:
     account = look.account
 
@@ -143,11 +143,11 @@ def _judged(
         names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
         return judged.with_columns(row_id.alias("row_id"), *names)
 
-    return facts.kept("judged", account.id, make, *_judged_key(look, what))
+    return facts.kept("judged", account.id, make, *_judged_key(look, rows_of))
 
 
-def _judged_key(look: Look, what: str) -> tuple[Hashable, ...]:
-    return (what, *look.judging)
+def _judged_key(look: Look, rows_of: str) -> tuple[Hashable, ...]:
+    return (rows_of, *look.judging)
 
 
 def stake_of_targets(facts: Facts, look: Look) -> int:

@@ -16,7 +16,7 @@ _OFFERED_DAYS: Final = 30
 
 
 @dataclass(frozen=True, slots=True)
-class Held:
+class HeldReports:
     """Days of a report that are held elsewhere, and the newest of them to look at instead."""
 
     kind: str
@@ -33,7 +33,7 @@ class Lack:
 
     window: Window
     kinds: tuple[str, ...]
-    held: tuple[Held, ...]
+    held: tuple[HeldReports, ...]
     cut: tuple[tuple[str, Window], ...]
 
 
@@ -53,7 +53,7 @@ def lacking(facts: Facts, account: Account, window: Window, kinds: Sequence[str]
     )  # fmt: skip
 
 
-def _held(facts: Facts, account: Account, kind: str) -> Held | None:
+def _held(facts: Facts, account: Account, kind: str) -> HeldReports | None:
     spans = facts.spans(account.id).get(kind, [])
     if not spans:
         return None
@@ -62,7 +62,7 @@ def _held(facts: Facts, account: Account, kind: str) -> Held | None:
     look_at = newest.days
     if not newest.block:
         look_at = Window(max(first, last - timedelta(days=_OFFERED_DAYS - 1)), last)
-    return Held(kind, Window(first, last), look_at)
+    return HeldReports(kind, Window(first, last), look_at)
 
 
 def days_missing(facts: Facts, account: Account, kind: str, window: Window) -> int:

@@ -33,9 +33,9 @@ _COMMON: Final[Mapping[str, Any]] = {
 }  # fmt: skip
 
 
-def reading(facts: Facts, look: Look, what: Reading) -> pl.DataFrame:
+def reading(facts: Facts, look: Look, asked: Reading) -> pl.DataFrame:
     """The rows of a reading in the part that is looked at."""
-    return _READERS[what](facts, look)
+    return _READERS[asked](facts, look)
 
 
 def _targets(facts: Facts, look: Look) -> pl.DataFrame:

@@ -20,7 +20,7 @@ from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.core.model import SCOPES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.formats.contract import Holds
+from nimbus_reef.formats.contract import CellKind
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.tables import csv_lines
@@ -206,7 +206,7 @@ def _why_rejected(store: Store, loaded: Loaded) -> list[str]:
     """What was wrong with rejected rows, the most frequent first, and the flag that tells what a word means."""
     if not loaded.rejected:
         return []
-    choices = {column.name for column in KINDS[loaded.kind].columns if column.holds is Holds.CHOICE}
+    choices = {column.name for column in KINDS[loaded.kind].columns if column.holds is CellKind.CHOICE}
     counted = Counter(
         (column, value, reason) for _, column, value, reason in loads.rejects(store, loaded.batch_id)
     )
@@ -240,7 +240,20 @@ def _import_one(
     confirmed: bool,
 ) -> tuple[Loaded, ...]:  # fmt: skip
     with progress_bar(path.name) as report:
-        return intake.load(store, intake.LoadRequest(account, path, path.name, chosen, scope=scope, usual=usual, others=accounts.all_accounts(store), confirmed=confirmed), report)  # fmt: skip
+        return intake.load(
+            store,
+            intake.LoadRequest(
+                account,
+                path,
+                path.name,
+                chosen,
+                scope=scope,
+                usual=usual,
+                others=accounts.all_accounts(store),
+                confirmed=confirmed,
+            ),
+            report,
+        )
 
 
 @click.command()

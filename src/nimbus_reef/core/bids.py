@@ -60,7 +60,7 @@ class BidAdvice:
 
 
 @dataclass(frozen=True, slots=True)
-class Block:
+class PastBlock:
     """Fourteen days of one target: click-weighted bid, clicks, orders, spend, sales."""
 
     bid: float
@@ -80,7 +80,7 @@ class Day:
     bid: float | None
 
 
-def blocks(days: Sequence[Day]) -> list[Block]:
+def blocks(days: Sequence[Day]) -> list[PastBlock]:
     """The six newest 14-day blocks counted back from the last day given, whole ones only, newest first."""
     found = []
     for end in range(len(days), max(BLOCK_DAYS - 1, len(days) - MOST_BLOCKS * BLOCK_DAYS), -BLOCK_DAYS):
@@ -90,7 +90,7 @@ def blocks(days: Sequence[Day]) -> list[Block]:
             continue
         clicks = sum(count for _, count in weighted)
         found.append(
-            Block(
+            PastBlock(
                 bid=sum(bid * count for bid, count in weighted) / clicks,
                 orders=sum(day.orders for day in part),
                 spend=sum(day.spend for day in part),
@@ -100,7 +100,7 @@ def blocks(days: Sequence[Day]) -> list[Block]:
     return found
 
 
-def best_working_bid(history: Sequence[Block], target_acos: float) -> float | None:
+def best_working_bid(history: Sequence[PastBlock], target_acos: float) -> float | None:
     """The highest bid of a block that met the target with at least 3 orders."""
     worked = [
         block.bid

@@ -69,7 +69,7 @@ KEY_FIELDS = (
 )  # fmt: skip
 
 
-class Holds(StrEnum):
+class ValueKind(StrEnum):
     """What the values of a field are."""
 
     AMOUNT = "amount"
@@ -82,7 +82,7 @@ class Holds(StrEnum):
     @property
     def is_number(self) -> bool:
         """True for what a workbook holds as a number."""
-        return self in (Holds.AMOUNT, Holds.PERCENT)
+        return self in (ValueKind.AMOUNT, ValueKind.PERCENT)
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +93,7 @@ class Kind:
     """
 
     word: str
-    holds: Holds
+    holds: ValueKind
     what: tuple[str, ...]
     where: tuple[str, ...] = ()
     editable: bool = False
@@ -102,20 +102,20 @@ class Kind:
 _TARGET: Final = ("match_type", "ad_group")
 _BOOSTED: Final = ("days", "from_hour", "to_hour")
 KINDS: Final[Mapping[tuple[Entity, str], Kind]] = {
-    (Entity.CAMPAIGN, "state"): Kind("state", Holds.STATE, ("campaign",)),
-    (Entity.CAMPAIGN, "daily_budget"): Kind("daily budget", Holds.AMOUNT, ("campaign",), editable=True),
-    (Entity.CAMPAIGN, "bidding"): Kind("bidding", Holds.BIDDING, ("campaign",)),
-    (Entity.CAMPAIGN, "offsite_limited"): Kind("off-site limited", Holds.YES_NO, ("campaign",)),
-    (Entity.CAMPAIGN, "name"): Kind("name", Holds.TEXT, ("campaign",)),
-    (Entity.AD_GROUP, "state"): Kind("state", Holds.STATE, ("ad_group",)),
-    (Entity.AD_GROUP, "default_bid"): Kind("default bid", Holds.AMOUNT, ("ad_group",), editable=True),
-    (Entity.PRODUCT_AD, "state"): Kind("product ad", Holds.STATE, ("sku",), ("ad_group",)),
-    (Entity.TARGET, "bid"): Kind("bid", Holds.AMOUNT, ("target",), _TARGET, editable=True),
-    (Entity.TARGET, "state"): Kind("state", Holds.STATE, ("target",), _TARGET),
-    (Entity.NEGATIVE, "state"): Kind("new negative", Holds.STATE, ("target",), ("ad_group",)),
-    (Entity.PLACEMENT, "adjustment"): Kind("placement", Holds.PERCENT, ("placement",), editable=True),
-    (Entity.BUDGET_BOOST, "percent"): Kind("budget boost", Holds.PERCENT, ("campaign",), _BOOSTED, editable=True),
-    (Entity.BID_BOOST, "percent"): Kind("bid boost", Holds.PERCENT, ("campaign",), _BOOSTED, editable=True),
+    (Entity.CAMPAIGN, "state"): Kind("state", ValueKind.STATE, ("campaign",)),
+    (Entity.CAMPAIGN, "daily_budget"): Kind("daily budget", ValueKind.AMOUNT, ("campaign",), editable=True),
+    (Entity.CAMPAIGN, "bidding"): Kind("bidding", ValueKind.BIDDING, ("campaign",)),
+    (Entity.CAMPAIGN, "offsite_limited"): Kind("off-site limited", ValueKind.YES_NO, ("campaign",)),
+    (Entity.CAMPAIGN, "name"): Kind("name", ValueKind.TEXT, ("campaign",)),
+    (Entity.AD_GROUP, "state"): Kind("state", ValueKind.STATE, ("ad_group",)),
+    (Entity.AD_GROUP, "default_bid"): Kind("default bid", ValueKind.AMOUNT, ("ad_group",), editable=True),
+    (Entity.PRODUCT_AD, "state"): Kind("product ad", ValueKind.STATE, ("sku",), ("ad_group",)),
+    (Entity.TARGET, "bid"): Kind("bid", ValueKind.AMOUNT, ("target",), _TARGET, editable=True),
+    (Entity.TARGET, "state"): Kind("state", ValueKind.STATE, ("target",), _TARGET),
+    (Entity.NEGATIVE, "state"): Kind("new negative", ValueKind.STATE, ("target",), ("ad_group",)),
+    (Entity.PLACEMENT, "adjustment"): Kind("placement", ValueKind.PERCENT, ("placement",), editable=True),
+    (Entity.BUDGET_BOOST, "percent"): Kind("budget boost", ValueKind.PERCENT, ("campaign",), _BOOSTED, editable=True),
+    (Entity.BID_BOOST, "percent"): Kind("bid boost", ValueKind.PERCENT, ("campaign",), _BOOSTED, editable=True),
 }  # fmt: skip
 MOST_PERCENT: Final = 900
 _BIDDING: Final = ("fixed", "down_only", "up_and_down")
@@ -186,13 +186,13 @@ def _one_of(words: Sequence[str], said: str) -> str | None:
     return None if said in words else f"is none of {', '.join(words)}"
 
 
-_CHECKS: Final[Mapping[Holds, Callable[[str], str | None]]] = {
-    Holds.AMOUNT: _amount_problem,
-    Holds.PERCENT: _percent_problem,
-    Holds.STATE: lambda value: _one_of(tuple(State), value),
-    Holds.BIDDING: lambda value: _one_of(_BIDDING, value),
-    Holds.YES_NO: lambda value: _one_of(("yes", "no"), value),
-    Holds.TEXT: lambda value: None if value.strip() else "is empty",
+_CHECKS: Final[Mapping[ValueKind, Callable[[str], str | None]]] = {
+    ValueKind.AMOUNT: _amount_problem,
+    ValueKind.PERCENT: _percent_problem,
+    ValueKind.STATE: lambda value: _one_of(tuple(State), value),
+    ValueKind.BIDDING: lambda value: _one_of(_BIDDING, value),
+    ValueKind.YES_NO: lambda value: _one_of(("yes", "no"), value),
+    ValueKind.TEXT: lambda value: None if value.strip() else "is empty",
 }  # fmt: skip
 
 

@@ -19,7 +19,7 @@ _INNER: Final = 1e-2
 
 
 @dataclass(slots=True)
-class Part:
+class MovingFamily:
     """A family at work."""
 
     name: str
@@ -29,7 +29,7 @@ class Part:
     beta: Floats
 
 
-def expected(mean: float, parts: Mapping[str, Part], cells: int) -> Floats:
+def expected(mean: float, parts: Mapping[str, MovingFamily], cells: int) -> Floats:
     """What each of so many cells is expected to convert: the mean times the factors of its levels."""
     eta = np.full(cells, np.log(mean))
     for part in parts.values():
@@ -38,7 +38,12 @@ def expected(mean: float, parts: Mapping[str, Part], cells: int) -> Floats:
 
 
 def climb(
-    wk: Floats, wn: Floats, mean: float, moving: Sequence[Part], parts: Mapping[str, Part], until: float
+    wk: Floats,
+    wn: Floats,
+    mean: float,
+    moving: Sequence[MovingFamily],
+    parts: Mapping[str, MovingFamily],
+    until: float,
 ) -> None:
     """
     Newton's steps on the factors of some families together, until one gains less than `until` of Σwk.
@@ -107,7 +112,7 @@ _NESTED: Final = (TARGET, AD_GROUP, PRODUCT)
 """Families whose levels stand one in the other, the innermost first."""
 
 
-def _nested(moving: Sequence[Part]) -> dict[tuple[int, int], Ints]:
+def _nested(moving: Sequence[MovingFamily]) -> dict[tuple[int, int], Ints]:
     """
     (inner, outer) → the outer level that each inner level stands in, the number of outer ones for none; by
     the families' places in `moving`. Empty where one of them does not nest, as ad groups of product ads.

@@ -10,7 +10,7 @@ from enum import StrEnum
 from nimbus_reef.core.windows import Window
 
 
-class State(StrEnum):
+class DayState(StrEnum):
     """
     What the record has of a day. In part: one of several ad formats is not there; as one sum: its
     figures are known only together with those of other days.
@@ -72,7 +72,7 @@ def standing(spoken: Sequence[Span]) -> list[Span]:
 class Stretch:
     """Neighbouring days in the same state."""
 
-    state: State
+    state: DayState
     days: Window
 
 
@@ -123,7 +123,7 @@ def state_of(
     maturing_days: int,
     *,
     matures: bool,
-) -> State:
+) -> DayState:
     """
     The state of one day.
 
@@ -132,20 +132,20 @@ def state_of(
     """
     covering = [span for span in spans if span.covers(day)]
     if not covering:
-        return State.MISSING
+        return DayState.MISSING
     if all(span.block for span in covering):
-        return State.SUM
+        return DayState.SUM
     if not _whole(day, covering, labels):
-        return State.PART
+        return DayState.PART
     if not matures:
-        return State.HELD
+        return DayState.HELD
     if day > newest - timedelta(days=maturing_days):
-        return State.MATURING
+        return DayState.MATURING
     last_loaded = min(
         max(span.loaded for span in covering if span.label == label)
         for label in {span.label for span in covering}
     )
-    return State.EARLY if last_loaded <= day + timedelta(days=maturing_days) else State.HELD
+    return DayState.EARLY if last_loaded <= day + timedelta(days=maturing_days) else DayState.HELD
 
 
 def stretches(

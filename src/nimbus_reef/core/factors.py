@@ -16,7 +16,7 @@ from typing import Final
 import numpy as np
 from scipy.special import betaln, gammaln
 
-from nimbus_reef.core.climbing import Part, climb, expected
+from nimbus_reef.core.climbing import MovingFamily, climb, expected
 from nimbus_reef.core.levels import FAMILIES, WORD, Floats, Ints, Members, One, Several, in_use, starts
 
 FALLBACK_STRENGTH: Final = 20.0
@@ -121,14 +121,14 @@ def fit(cells: Cells) -> Fit:
     return _fitted(cells, mean, weight, strength, parts)
 
 
-def _parts(cells: Cells) -> dict[str, Part]:
+def _parts(cells: Cells) -> dict[str, MovingFamily]:
     """The families that have levels in use, in the order in which they are asked, all factors 1."""
     found = {}
     for name in FAMILIES:
         if name in cells.families:
             holding, number = in_use(cells.families[name], cells.n > 0, cells.row)
             if holding.levels:
-                found[name] = Part(name, holding, number, 0.0, np.zeros(holding.levels))
+                found[name] = MovingFamily(name, holding, number, 0.0, np.zeros(holding.levels))
     return found
 
 
@@ -147,7 +147,9 @@ def _spread(k: Floats, e: Floats) -> float:
     return float(found)
 
 
-def _fitted(cells: Cells, mean: float, weight: Floats, strength: float, parts: Mapping[str, Part]) -> Fit:
+def _fitted(
+    cells: Cells, mean: float, weight: Floats, strength: float, parts: Mapping[str, MovingFamily]
+) -> Fit:
     rates = expected(mean, parts, len(cells.n))
     families = {}
     for name, part in parts.items():

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 
-class Holds(StrEnum):
+class CellKind(StrEnum):
     """What a column's cells are."""
 
     DATE = "date"
@@ -27,7 +27,7 @@ class Holds(StrEnum):
     @property
     def dated(self) -> bool:
         """True for cells that are read as a date, whatever it then stands for."""
-        return self in (Holds.DATE, Holds.WEEK, Holds.MONTH, Holds.TIME, Holds.PERIOD)
+        return self in (CellKind.DATE, CellKind.WEEK, CellKind.MONTH, CellKind.TIME, CellKind.PERIOD)
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +44,7 @@ class Column:
     """
 
     name: str
-    holds: Holds
+    holds: CellKind
     required: bool = True
     words: tuple[str, ...] = ()
     aliases: Mapping[str, str] = field(default_factory=dict)

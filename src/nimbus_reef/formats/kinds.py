@@ -20,7 +20,7 @@ from nimbus_reef.core.model import (
     State,
     Targeting,
 )
-from nimbus_reef.formats.contract import Column, Holds, Replaces, ReportKind
+from nimbus_reef.formats.contract import CellKind, Column, Replaces, ReportKind
 
 
 def _own_words(enum: type[StrEnum]) -> dict[str, str]:
@@ -102,7 +102,7 @@ def _measures() -> tuple[Column, ...]:
     return tuple(
         Column(
             name,
-            Holds.MONEY if name in MONEY_MEASURES else Holds.COUNT,
+            CellKind.MONEY if name in MONEY_MEASURES else CellKind.COUNT,
             required=name != "units",
             words=_MEASURE_WORDS[name],
             summed=True,
@@ -116,43 +116,43 @@ LONGEST_TERM: Final = 1024
 _LONGEST_ID: Final = 64
 
 _DATE = Column(
-    "date", Holds.DATE, words=("date", "day", "report date", "on", "datum", "tag", "fecha", "data")
+    "date", CellKind.DATE, words=("date", "day", "report date", "on", "datum", "tag", "fecha", "data")
 )
 _SPAN = (
-    Column("from", Holds.DATE, False, ("from", "start date", "first day", "start", "period start", "from day",
+    Column("from", CellKind.DATE, False, ("from", "start date", "first day", "start", "period start", "from day",
                                        "startdatum", "von", "date de début", "fecha de inicio", "data di inizio")),
-    Column("to", Holds.DATE, False, ("to", "end date", "last day", "end", "period end", "to day", "enddatum", "bis",
+    Column("to", CellKind.DATE, False, ("to", "end date", "last day", "end", "period end", "to day", "enddatum", "bis",
                                      "date de fin", "fecha de fin", "data di fine")),
-    Column("period", Holds.PERIOD, False, ("period", "date range", "days", "dates", "report period", "zeitraum",
+    Column("period", CellKind.PERIOD, False, ("period", "date range", "days", "dates", "report period", "zeitraum",
                                            "période", "periodo")),
 )  # fmt: skip
 _CAMPAIGN = Column(
-    "campaign", Holds.TEXT, longest=LONGEST_NAME,
+    "campaign", CellKind.TEXT, longest=LONGEST_NAME,
     words=("campaign", "campaign name", "name of campaign", "kampagne", "kampagnenname", "campagne", "nom de la campagne",
            "campaña", "nombre de la campaña", "campagna", "nome della campagna"),
 )  # fmt: skip
 _CAMPAIGN_ID = Column(
-    "campaign_id", Holds.TEXT, False, ("campaign id", "campaign number"), longest=_LONGEST_ID
+    "campaign_id", CellKind.TEXT, False, ("campaign id", "campaign number"), longest=_LONGEST_ID
 )
 _AD_GROUP = Column(
-    "ad_group", Holds.TEXT, longest=LONGEST_NAME,
+    "ad_group", CellKind.TEXT, longest=LONGEST_NAME,
     words=("ad group", "ad group name", "adgroup", "group", "anzeigengruppe", "anzeigengruppenname",
            "groupe d'annonces", "nom du groupe d'annonces", "grupo de anuncios", "nombre del grupo de anuncios",
            "gruppo di annunci", "nome del gruppo di annunci"),
 )  # fmt: skip
 _AD_GROUP_ID = Column(
-    "ad_group_id", Holds.TEXT, False, ("ad group id", "ad group number"), longest=_LONGEST_ID
+    "ad_group_id", CellKind.TEXT, False, ("ad group id", "ad group number"), longest=_LONGEST_ID
 )
 _AD_GROUP_OR_CAMPAIGN = replace(_AD_GROUP, blank_with=("match_type", "negative_"))
 """Of a negative: empty is the whole campaign."""
 _TARGET = Column(
-    "target", Holds.TEXT, longest=LONGEST_NAME,
+    "target", CellKind.TEXT, longest=LONGEST_NAME,
     words=("target", "keyword", "targeting", "keyword text", "target text", "bid on", "schlüsselwort", "ausrichtung", "mot-clé", "ciblage",
            "palabra clave", "segmentación", "parola chiave", "targetizzazione"),
 )  # fmt: skip
-_TARGET_ID = Column("target_id", Holds.TEXT, False, ("target id", "keyword id"), longest=_LONGEST_ID)
+_TARGET_ID = Column("target_id", CellKind.TEXT, False, ("target id", "keyword id"), longest=_LONGEST_ID)
 _MATCH_TYPE = Column(
-    "match_type", Holds.CHOICE,
+    "match_type", CellKind.CHOICE,
     words=("match type", "match", "matching", "target type", "übereinstimmungstyp", "übereinstimmung", "keyword-option",
            "type de correspondance", "correspondance", "tipo de concordancia", "concordancia",
            "tipo di corrispondenza", "corrispondenza"),
@@ -175,7 +175,7 @@ _MATCH_TYPE = Column(
     },
 )  # fmt: skip
 _STATE = Column(
-    "state", Holds.CHOICE, words=("state", "status", "zustand", "état", "statut", "estado", "stato"),
+    "state", CellKind.CHOICE, words=("state", "status", "zustand", "état", "statut", "estado", "stato"),
     aliases={
         **_own_words(State), "active": "enabled", "on": "enabled", "running": "enabled",
         "live": "enabled", "inactive": "paused", "off": "paused", "stopped": "paused",
@@ -186,10 +186,10 @@ _STATE = Column(
         "archiviert": "archived", "archivée": "archived", "archivada": "archived", "archiviata": "archived",
     },
 )  # fmt: skip
-_OPTIONAL_STATE = Column("state", Holds.CHOICE, False, _STATE.words, _STATE.aliases)
+_OPTIONAL_STATE = Column("state", CellKind.CHOICE, False, _STATE.words, _STATE.aliases)
 _SKU = Column(
     "sku",
-    Holds.TEXT,
+    CellKind.TEXT,
     longest=LONGEST_NAME,
     words=(
         "sku",
@@ -228,24 +228,26 @@ _YES_NO = {
 }
 
 
-_ACCOUNT = Column("account", Holds.TEXT, False, ("account", "account name", "brand account"))
-_OPTIONAL_SKU = Column("sku", Holds.TEXT, False, _SKU.words, longest=LONGEST_NAME)
+_ACCOUNT = Column("account", CellKind.TEXT, False, ("account", "account name", "brand account"))
+_OPTIONAL_SKU = Column("sku", CellKind.TEXT, False, _SKU.words, longest=LONGEST_NAME)
 _ITEM = Column(
-    "item_id", Holds.TEXT, longest=_LONGEST_ID, words=("item id", "item", "listing id", "item number")
+    "item_id", CellKind.TEXT, longest=_LONGEST_ID, words=("item id", "item", "listing id", "item number")
 )
-_TITLE = Column("title", Holds.TEXT, longest=1024, words=("title", "product title", "product name", "name"))
-_CATEGORY = Column("category", Holds.TEXT, False, ("category", "product category"))
-_COUNTRY = Column("country", Holds.TEXT, longest=8, words=("country", "country code", "market"))
+_TITLE = Column(
+    "title", CellKind.TEXT, longest=1024, words=("title", "product title", "product name", "name")
+)
+_CATEGORY = Column("category", CellKind.TEXT, False, ("category", "product category"))
+_COUNTRY = Column("country", CellKind.TEXT, longest=8, words=("country", "country code", "market"))
 _FORMAT_WORDS = {
     **_own_words(Format), "product ads": "product", "brand ads": "brand", "display ads": "display",
     "produkt": "product", "produit": "product", "producto": "product", "prodotto": "product",
     "marke": "brand", "marque": "brand", "marca": "brand", "anzeige": "display", "bannière": "display",
 }  # fmt: skip
 _PEER_FORMAT = Column(
-    "format", Holds.CHOICE, words=("format", "ad format"), aliases={**_FORMAT_WORDS, "all": "all"}
+    "format", CellKind.CHOICE, words=("format", "ad format"), aliases={**_FORMAT_WORDS, "all": "all"}
 )
 _PLACEMENT = Column(
-    "placement", Holds.CHOICE,
+    "placement", CellKind.CHOICE,
     words=("placement", "where shown", "ad placement", "platzierung", "emplacement", "ubicación", "posizionamento"),
     aliases={
         **_own_words(Placement), "top": "top_of_search", "rest of search": "elsewhere_in_search",
@@ -266,16 +268,16 @@ QUANTILES: Final = ("p05", "p10", "p20", "p30", "p40", "p50", "p60", "p70", "p80
 
 
 def _count(name: str, *words: str, required: bool = True, summed: bool = False) -> Column:
-    return Column(name, Holds.COUNT, required, words, summed=summed)
+    return Column(name, CellKind.COUNT, required, words, summed=summed)
 
 
 def _hour(name: str, *words: str, most: int = 23) -> Column:
-    return Column(name, Holds.COUNT, words=words, most=most)
+    return Column(name, CellKind.COUNT, words=words, most=most)
 
 
 def _adjustment(place: str) -> Column:
     words = place.replace("_", " ")
-    return Column(f"adj_{place}", Holds.PERCENT, False, (f"adj {words}", f"{words} adjustment"))
+    return Column(f"adj_{place}", CellKind.PERCENT, False, (f"adj {words}", f"{words} adjustment"))
 
 
 _KINDS: Final = (
@@ -283,30 +285,30 @@ _KINDS: Final = (
         "campaigns", "Campaigns", "a campaign's settings on a day",
         (
             _DATE, _CAMPAIGN, _CAMPAIGN_ID,
-            Column("portfolio", Holds.TEXT, False, ("portfolio", "portfolio name")),
+            Column("portfolio", CellKind.TEXT, False, ("portfolio", "portfolio name")),
             Column(
-                "format", Holds.CHOICE,
+                "format", CellKind.CHOICE,
                 words=("format", "ad format", "ad type", "campaign type", "anzeigenformat", "kampagnentyp",
                        "type de campagne", "tipo de campaña", "tipo di campagna"),
                 aliases=_FORMAT_WORDS,
             ),
             Column(
-                "targeting", Holds.CHOICE, words=("targeting", "targeting type"),
+                "targeting", CellKind.CHOICE, words=("targeting", "targeting type"),
                 aliases={**_own_words(Targeting), "automatic": "auto", "automatisch": "auto", "manuell": "manual",
                          "automatique": "auto", "manuel": "manual", "automática": "auto", "automatica": "auto",
                          "manuale": "manual"},
             ),
             _STATE,
-            Column("daily_budget", Holds.MONEY, words=("daily budget", "budget", "budget per day", "tagesbudget",
+            Column("daily_budget", CellKind.MONEY, words=("daily budget", "budget", "budget per day", "tagesbudget",
                    "budget quotidien", "presupuesto diario", "budget giornaliero")),
             Column(
-                "bidding", Holds.CHOICE, False, ("bidding", "bidding strategy", "bid strategy"),
+                "bidding", CellKind.CHOICE, False, ("bidding", "bidding strategy", "bid strategy"),
                 {**_own_words(Bidding), "fixed bids": "fixed", "down": "down_only",
                  "up down": "up_and_down"},
             ),
             _adjustment("top_of_search"), _adjustment("product_page"), _adjustment("elsewhere"),
-            Column("offsite_limited", Holds.CHOICE, False, ("offsite limited",), _YES_NO),
-            Column("start_date", Holds.DATE, False, ("start date", "started", "start")),
+            Column("offsite_limited", CellKind.CHOICE, False, ("offsite limited",), _YES_NO),
+            Column("start_date", CellKind.DATE, False, ("start date", "started", "start")),
         ),
         ("campaign",),
     ),
@@ -315,9 +317,9 @@ _KINDS: Final = (
         (
             _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP_OR_CAMPAIGN, _AD_GROUP_ID, _TARGET, _TARGET_ID,
             _MATCH_TYPE, _STATE,
-            Column("bid", Holds.MONEY, False, ("bid", "max bid", "keyword bid", "current bid", "gebot", "enchère", "puja",
+            Column("bid", CellKind.MONEY, False, ("bid", "max bid", "keyword bid", "current bid", "gebot", "enchère", "puja",
                    "offerta")),
-            Column("ad_group_bid", Holds.MONEY, False, ("ad group bid", "default bid")),
+            Column("ad_group_bid", CellKind.MONEY, False, ("ad group bid", "default bid")),
         ),
         ("campaign", "ad_group", "target", "match_type"),
     ),
@@ -326,7 +328,7 @@ _KINDS: Final = (
         (
             _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP, _AD_GROUP_ID, _TARGET, _TARGET_ID,
             _MATCH_TYPE, *_measures(),
-            Column("top_of_search_share", Holds.SHARE, False,
+            Column("top_of_search_share", CellKind.SHARE, False,
                    ("top of search share", "top of search impression share")),
         ),
         ("campaign", "ad_group", "target", "match_type"),
@@ -336,13 +338,13 @@ _KINDS: Final = (
         (
             _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP, _AD_GROUP_ID, _TARGET, _TARGET_ID,
             _MATCH_TYPE,
-            Column("search_term", Holds.TEXT, longest=LONGEST_TERM, words=(
+            Column("search_term", CellKind.TEXT, longest=LONGEST_TERM, words=(
                 "search term", "search query", "query", "searched", "shopper searched",
                 "customer search", "search phrase", "suchbegriff", "terme de recherche", "término de búsqueda",
                 "termine di ricerca")),
             *_measures(),
-            Column("impression_share", Holds.SHARE, False, ("impression share",)),
-            Column("impression_rank", Holds.RANK, False, ("impression rank", "rank")),
+            Column("impression_share", CellKind.SHARE, False, ("impression share",)),
+            Column("impression_rank", CellKind.RANK, False, ("impression rank", "rank")),
         ),
         ("campaign", "ad_group", "target", "match_type", "search_term"),
     ),
@@ -359,18 +361,18 @@ _KINDS: Final = (
         (
             _SKU,
             _ITEM,
-            Column("parent_item_id", Holds.TEXT, False, ("parent item id", "parent", "family"), longest=_LONGEST_ID),
+            Column("parent_item_id", CellKind.TEXT, False, ("parent item id", "parent", "family"), longest=_LONGEST_ID),
             _TITLE,
-            Column("brand", Holds.TEXT, False, ("brand", "brand name", "maker")),
+            Column("brand", CellKind.TEXT, False, ("brand", "brand name", "maker")),
             _CATEGORY,
-            Column("launch_date", Holds.DATE, False, ("launch date", "launched", "first available")),
-            Column("price", Holds.MONEY, False, ("price", "selling price", "list price")),
-            Column("margin", Holds.PERCENT, False, ("margin", "margin before ads", "margin percent")),
-            Column("fulfilment", Holds.CHOICE, False, ("fulfilment", "shipped by", "fulfilled by"),
+            Column("launch_date", CellKind.DATE, False, ("launch date", "launched", "first available")),
+            Column("price", CellKind.MONEY, False, ("price", "selling price", "list price")),
+            Column("margin", CellKind.PERCENT, False, ("margin", "margin before ads", "margin percent")),
+            Column("fulfilment", CellKind.CHOICE, False, ("fulfilment", "shipped by", "fulfilled by"),
                    {"marketplace": "marketplace", "merchant": "merchant", "own": "merchant"}),
-            Column("ad_eligible", Holds.CHOICE, False, ("ad eligible", "eligible", "may advertise"),
+            Column("ad_eligible", CellKind.CHOICE, False, ("ad eligible", "eligible", "may advertise"),
                    _YES_NO),
-            Column("ineligible_reason", Holds.TEXT, False, ("ineligible reason", "reason")),
+            Column("ineligible_reason", CellKind.TEXT, False, ("ineligible reason", "reason")),
         ),
         ("sku",),
         replaces=Replaces.KEYS,
@@ -384,7 +386,7 @@ _KINDS: Final = (
         "ad_groups", "Ad groups", "an ad group's settings on a day",
         (
             _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP, _AD_GROUP_ID, _STATE,
-            Column("default_bid", Holds.MONEY, words=("default bid", "ad group bid", "bid")),
+            Column("default_bid", CellKind.MONEY, words=("default bid", "ad group bid", "bid")),
         ),
         ("campaign", "ad_group"),
     ),
@@ -402,7 +404,7 @@ _KINDS: Final = (
         "hourly", "Hours", "campaign × day × hour",
         (
             _DATE, _hour("hour", "hour", "hour of day", "time"), _CAMPAIGN, _CAMPAIGN_ID, *_measures(),
-            Column("in_budget_minutes", Holds.COUNT, False,
+            Column("in_budget_minutes", CellKind.COUNT, False,
                    ("in budget minutes", "minutes in budget"), most=60),
         ),
         ("campaign", "hour"),
@@ -410,17 +412,17 @@ _KINDS: Final = (
     ReportKind(
         "boosts", "Boosts", "a scheduled raise in force",
         (
-            Column("name", Holds.TEXT, words=("name", "rule", "boost", "boost name")),
+            Column("name", CellKind.TEXT, words=("name", "rule", "boost", "boost name")),
             _CAMPAIGN, _CAMPAIGN_ID,
-            Column("what", Holds.CHOICE, words=("what", "raises", "kind"),
+            Column("what", CellKind.CHOICE, words=("what", "raises", "kind"),
                    aliases={"budget": "budget", "bid": "bid", "bids": "bid", "budgets": "budget"}),
-            Column("from", Holds.DATE, words=("from", "start", "first day")),
-            Column("to", Holds.DATE, words=("to", "end", "last day")),
-            Column("weekdays", Holds.TEXT, False, ("weekdays", "days of week"), longest=16),
+            Column("from", CellKind.DATE, words=("from", "start", "first day")),
+            Column("to", CellKind.DATE, words=("to", "end", "last day")),
+            Column("weekdays", CellKind.TEXT, False, ("weekdays", "days of week"), longest=16),
             _hour("from_hour", "from hour", "start hour"),
             _hour("to_hour", "to hour", "end hour", most=24),
-            Column("percent", Holds.PERCENT, words=("percent", "raise", "raise by")),
-            Column("condition", Holds.TEXT, False, ("condition", "while")),
+            Column("percent", CellKind.PERCENT, words=("percent", "raise", "raise by")),
+            Column("condition", CellKind.TEXT, False, ("condition", "while")),
         ),
         ("name", "campaign", "what"),
         replaces=Replaces.KEYS,
@@ -432,7 +434,7 @@ _KINDS: Final = (
             _count("sessions", "sessions", "visits", "page visits", summed=True),
             _count("total_orders", "total orders", "all orders", "orders", summed=True),
             _count("total_units", "total units", "all units", "units ordered", "units", summed=True),
-            Column("total_sales", Holds.MONEY, words=("total sales", "all sales", "sales", "revenue"),
+            Column("total_sales", CellKind.MONEY, words=("total sales", "all sales", "sales", "revenue"),
                    summed=True),
         ),
         ("sku",),
@@ -442,7 +444,7 @@ _KINDS: Final = (
         (
             _DATE, _hour("hour", "hour", "hour of day", "time"),
             _count("total_orders", "total orders", "all orders", "orders", summed=True),
-            Column("total_sales", Holds.MONEY, words=("total sales", "all sales", "sales", "revenue"),
+            Column("total_sales", CellKind.MONEY, words=("total sales", "all sales", "sales", "revenue"),
                    summed=True),
         ),
         ("hour",),
@@ -450,12 +452,12 @@ _KINDS: Final = (
     ReportKind(
         "peer_benchmarks", "Peer benchmarks", "month × category × country × format × metric",
         (
-            Column("month", Holds.MONTH, words=("month", "period")),
-            Column("category", Holds.TEXT, words=_CATEGORY.words), _COUNTRY, _PEER_FORMAT,
-            Column("metric", Holds.CHOICE, words=("metric", "measure", "ratio"),
+            Column("month", CellKind.MONTH, words=("month", "period")),
+            Column("category", CellKind.TEXT, words=_CATEGORY.words), _COUNTRY, _PEER_FORMAT,
+            Column("metric", CellKind.CHOICE, words=("metric", "measure", "ratio"),
                    aliases={name.replace("_", " "): name for name in PEER_METRICS}),
             _count("brands", "brands", "peers", "number of brands"),
-            *(Column(name, Holds.NUMBER, words=(name, f"{int(name[1:])} th percentile"))
+            *(Column(name, CellKind.NUMBER, words=(name, f"{int(name[1:])} th percentile"))
               for name in QUANTILES),
         ),
         ("category", "country", "format", "metric"),
@@ -463,19 +465,19 @@ _KINDS: Final = (
     ReportKind(
         "peer_format_mix", "Peer format mix", "month × category × country × format",
         (
-            Column("month", Holds.MONTH, words=("month", "period")),
-            Column("category", Holds.TEXT, words=_CATEGORY.words), _COUNTRY,
-            Column("format", Holds.CHOICE, words=_PEER_FORMAT.words, aliases=_FORMAT_WORDS),
-            Column("campaign_share", Holds.SHARE, words=("campaign share", "share of campaigns")),
-            Column("spend_share", Holds.SHARE, words=("spend share", "share of spend")),
+            Column("month", CellKind.MONTH, words=("month", "period")),
+            Column("category", CellKind.TEXT, words=_CATEGORY.words), _COUNTRY,
+            Column("format", CellKind.CHOICE, words=_PEER_FORMAT.words, aliases=_FORMAT_WORDS),
+            Column("campaign_share", CellKind.SHARE, words=("campaign share", "share of campaigns")),
+            Column("spend_share", CellKind.SHARE, words=("spend share", "share of spend")),
         ),
         ("category", "country", "format"),
     ),
     ReportKind(
         "query_funnel", "Query funnel", "week × search query, in all or for one SKU",
         (
-            Column("week", Holds.WEEK, words=("week", "week starting", "week of")),
-            Column("query", Holds.TEXT, longest=LONGEST_TERM, words=("query", "search query")), _OPTIONAL_SKU,
+            Column("week", CellKind.WEEK, words=("week", "week starting", "week of")),
+            Column("query", CellKind.TEXT, longest=LONGEST_TERM, words=("query", "search query")), _OPTIONAL_SKU,
             _count("search_volume", "search volume", "searches", "volume"),
             *(
                 _count(f"{who}_{stage}", f"{who} {stage}".replace("_", " "), f"{other} {stage}",
@@ -489,24 +491,24 @@ _KINDS: Final = (
     ReportKind(
         "keyword_ranks", "Keyword ranks", "keyword × item × day",
         (
-            _DATE, Column("keyword", Holds.TEXT, longest=LONGEST_TERM, words=("keyword", "phrase", "search phrase")),
+            _DATE, Column("keyword", CellKind.TEXT, longest=LONGEST_TERM, words=("keyword", "phrase", "search phrase")),
             _count("search_volume", "search volume", "searches", "volume"),
             _CATEGORY, _ITEM,
-            Column("brand", Holds.TEXT, False, ("brand", "brand name", "maker")),
-            Column("organic_rank", Holds.RANK, False, ("organic rank", "natural rank")),
-            Column("sponsored_rank", Holds.RANK, False, ("sponsored rank", "ad rank", "paid rank")),
+            Column("brand", CellKind.TEXT, False, ("brand", "brand name", "maker")),
+            Column("organic_rank", CellKind.RANK, False, ("organic rank", "natural rank")),
+            Column("sponsored_rank", CellKind.RANK, False, ("sponsored rank", "ad rank", "paid rank")),
         ),
         ("keyword", "item_id"),
     ),
     ReportKind(
         "rivals", "Rivals", "another brand's item",
         (
-            _ITEM, Column("brand", Holds.TEXT, words=("brand", "brand name", "maker")), _TITLE, _CATEGORY,
-            Column("launch_date", Holds.DATE, False, ("launch date", "launched", "first available")),
-            Column("price", Holds.MONEY, False, ("price", "selling price")),
-            Column("rating", Holds.NUMBER, False, ("rating", "average rating"), most=5),
+            _ITEM, Column("brand", CellKind.TEXT, words=("brand", "brand name", "maker")), _TITLE, _CATEGORY,
+            Column("launch_date", CellKind.DATE, False, ("launch date", "launched", "first available")),
+            Column("price", CellKind.MONEY, False, ("price", "selling price")),
+            Column("rating", CellKind.NUMBER, False, ("rating", "average rating"), most=5),
             _count("reviews", "reviews", "review count", "number of reviews", required=False),
-            Column("monthly_sales_estimate", Holds.MONEY, False,
+            Column("monthly_sales_estimate", CellKind.MONEY, False,
                    ("monthly sales estimate", "monthly sales", "estimated sales")),
         ),
         ("item_id",),
@@ -515,10 +517,10 @@ _KINDS: Final = (
     ReportKind(
         "events", "Sale events", "a sale event",
         (
-            Column("name", Holds.TEXT, words=("name", "event", "event name")),
-            Column("from", Holds.DATE, words=("from", "start", "first day")),
-            Column("to", Holds.DATE, words=("to", "end", "last day")),
-            Column("country", Holds.TEXT, False, _COUNTRY.words, longest=8),
+            Column("name", CellKind.TEXT, words=("name", "event", "event name")),
+            Column("from", CellKind.DATE, words=("from", "start", "first day")),
+            Column("to", CellKind.DATE, words=("to", "end", "last day")),
+            Column("country", CellKind.TEXT, False, _COUNTRY.words, longest=8),
         ),
         ("name",),
         replaces=Replaces.KEYS,
@@ -529,28 +531,28 @@ _KINDS: Final = (
             _DATE, _SKU, _TITLE,
             _count("bullets", "bullets", "bullet points", "bullet count"),
             _count("images", "images", "pictures", "image count"),
-            Column("rich_content", Holds.CHOICE, words=("rich content",), aliases=_YES_NO),
-            Column("brand_section", Holds.CHOICE, words=("brand section", "section on the brand"), aliases=_YES_NO),
-            Column("rating", Holds.NUMBER, False, ("rating", "average rating"), most=5),
+            Column("rich_content", CellKind.CHOICE, words=("rich content",), aliases=_YES_NO),
+            Column("brand_section", CellKind.CHOICE, words=("brand section", "section on the brand"), aliases=_YES_NO),
+            Column("rating", CellKind.NUMBER, False, ("rating", "average rating"), most=5),
             _count("reviews", "reviews", "review count", "number of reviews", required=False),
-            Column("price", Holds.MONEY, False, ("price", "selling price")),
-            Column("in_stock", Holds.CHOICE, words=("in stock", "stock", "available"), aliases=_YES_NO),
+            Column("price", CellKind.MONEY, False, ("price", "selling price")),
+            Column("in_stock", CellKind.CHOICE, words=("in stock", "stock", "available"), aliases=_YES_NO),
         ),
         ("sku",),
     ),
     ReportKind(
         "changes", "Changes", "a change somebody made",
         (
-            Column("at", Holds.TIME, words=("at", "time", "changed at", "timestamp", "when")),
+            Column("at", CellKind.TIME, words=("at", "time", "changed at", "timestamp", "when")),
             _CAMPAIGN, _CAMPAIGN_ID,
-            Column("ad_group", Holds.TEXT, False, _AD_GROUP.words, longest=LONGEST_NAME), _AD_GROUP_ID,
-            Column("target", Holds.TEXT, False, _TARGET.words, longest=LONGEST_NAME),
-            Column("match_type", Holds.CHOICE, False, _MATCH_TYPE.words, _MATCH_TYPE.aliases),
+            Column("ad_group", CellKind.TEXT, False, _AD_GROUP.words, longest=LONGEST_NAME), _AD_GROUP_ID,
+            Column("target", CellKind.TEXT, False, _TARGET.words, longest=LONGEST_NAME),
+            Column("match_type", CellKind.CHOICE, False, _MATCH_TYPE.words, _MATCH_TYPE.aliases),
             _OPTIONAL_SKU,
-            Column("field", Holds.TEXT, longest=32, words=("field", "what", "setting", "changed field")),
-            Column("old", Holds.TEXT, False, ("old", "old value", "before"), anything=True),
-            Column("new", Holds.TEXT, False, ("new", "new value", "after"), anything=True),
-            Column("by", Holds.TEXT, False, ("by", "changed by", "who")),
+            Column("field", CellKind.TEXT, longest=32, words=("field", "what", "setting", "changed field")),
+            Column("old", CellKind.TEXT, False, ("old", "old value", "before"), anything=True),
+            Column("new", CellKind.TEXT, False, ("new", "new value", "after"), anything=True),
+            Column("by", CellKind.TEXT, False, ("by", "changed by", "who")),
         ),
         ("at", "campaign", "ad_group", "target", "match_type", "sku", "field"),
         replaces=Replaces.KEYS,
@@ -572,7 +574,7 @@ PLACEMENT_ADJUSTMENTS: Final = ReportKind(
     "placement_adjustments", "Placement adjustments", "what a campaign adds to its bids at a placement",
     (
         _DATE, _CAMPAIGN, _CAMPAIGN_ID, _PLACEMENT,
-        Column("adjustment", Holds.PERCENT, words=("adjustment", "percentage", "percent", "bid adjustment", "raise")),
+        Column("adjustment", CellKind.PERCENT, words=("adjustment", "percentage", "percent", "bid adjustment", "raise")),
         _ACCOUNT,
     ),
     ("campaign", "placement"),

@@ -20,7 +20,7 @@ from rapidfuzz import fuzz, process, utils
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import values
-from nimbus_reef.formats.contract import DAY_COLUMNS, SPAN_COLUMNS, Column, Holds, ReportKind
+from nimbus_reef.formats.contract import DAY_COLUMNS, SPAN_COLUMNS, CellKind, Column, ReportKind
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.raw import RawTable
 
@@ -205,19 +205,19 @@ def _fits(said: pl.Series, column: Column) -> float:
     if column.anything:
         return 1.0
     match column.holds:
-        case Holds.DATE | Holds.WEEK | Holds.MONTH:
+        case CellKind.DATE | CellKind.WEEK | CellKind.MONTH:
             either = (values.DateOrder.DAY_FIRST, values.DateOrder.MONTH_FIRST)
             day, month = (values.months(said, order).is_not_null() for order in either)
             good = day | month
-        case Holds.TIME:
+        case CellKind.TIME:
             good = values.times(said, "UTC").is_not_null()
-        case Holds.PERIOD:
+        case CellKind.PERIOD:
             first, last = values.periods(said, values.DateOrder.DAY_FIRST)
             good = (first < last).fill_null(False)
-        case Holds.CHOICE:
+        case CellKind.CHOICE:
             # Words that are not known are asked about; figures are no words.
             good = values.numbers(said, values.Style.DOT).is_null()
-        case Holds.TEXT:
+        case CellKind.TEXT:
             dated = said.str.contains(r"^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}")
             # An id may be a number; a name that is one would be a strange name.
             good = (

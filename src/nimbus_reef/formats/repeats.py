@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from nimbus_reef.formats.contract import Column, Holds, ReportKind
+from nimbus_reef.formats.contract import CellKind, Column, ReportKind
 from nimbus_reef.formats.raw import LINE
 
 
@@ -33,9 +33,9 @@ def _combining(column: Column) -> pl.Expr:
     cell = pl.col(column.name)
     if column.summed:
         return cell.sum()
-    if column.holds is Holds.SHARE:
+    if column.holds is CellKind.SHARE:
         return _share(column.name)
-    if column.holds is Holds.RANK:
+    if column.holds is CellKind.RANK:
         return _rank(column.name)
     return cell.drop_nulls().last()
 

@@ -17,7 +17,7 @@ import polars as pl
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.errors import BadFile, BadInput
 from nimbus_reef.formats import mixed, repeats, values
-from nimbus_reef.formats.contract import SPAN_COLUMNS, Column, Holds, ReportKind
+from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
 from nimbus_reef.formats.kinds import READ_KINDS
 from nimbus_reef.formats.mapping import NAMED_BY_ID, ColumnMap
 from nimbus_reef.formats.raw import LINE, RawTable
@@ -113,7 +113,7 @@ def _must_fit(rows: pl.DataFrame, kind: ReportKind, place: str) -> None:
     for column in kind.columns:
         if not column.summed:
             continue
-        money = column.holds is Holds.MONEY
+        money = column.holds is CellKind.MONEY
         most = MOST_UNITS * MICRO if money else MOST_COUNTED
         total = rows[column.name].cast(pl.Float64)
         if (float(total.sum()) if money else float(total.max() or 0)) > most:  # type: ignore[arg-type]
@@ -166,7 +166,7 @@ def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> pl.Data
     if not set(table.headers) <= {column.name for column in kind.columns}:
         return frame
     # Only in a file of our own writing does an apostrophe before = + - @ stand for itself alone.
-    texts = [column.name for column in kind.columns if column.holds is Holds.TEXT]
+    texts = [column.name for column in kind.columns if column.holds is CellKind.TEXT]
     written = [name for name in texts if frame[name].str.starts_with("'").any()]
     return frame.with_columns(
         frame[name].map_elements(plain_cell, return_dtype=pl.String) for name in written
@@ -204,7 +204,7 @@ def _named_by_id(frame: pl.DataFrame, kind: ReportKind, names: Names) -> pl.Data
 
 def _without_totals(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> tuple[pl.DataFrame, int]:
     """Drops lines that sum up the others: “Total” in a text cell, or figures without any key."""
-    texts = [c.name for c in kind.columns if c.holds is Holds.TEXT and c.name in mapping.columns]
+    texts = [c.name for c in kind.columns if c.holds is CellKind.TEXT and c.name in mapping.columns]
     days = [
         name
         for name in (kind.day_column, *SPAN_COLUMNS)
@@ -251,7 +251,14 @@ def _without_twins(frame: pl.DataFrame, table: RawTable) -> tuple[pl.DataFrame, 
     return kept, len(frame) - len(kept)
 
 
-_FIGURES: Final = (Holds.MONEY, Holds.SHARE, Holds.PERCENT, Holds.RANK, Holds.NUMBER, Holds.COUNT)
+_FIGURES: Final = (
+    CellKind.MONEY,
+    CellKind.SHARE,
+    CellKind.PERCENT,
+    CellKind.RANK,
+    CellKind.NUMBER,
+    CellKind.COUNT,
+)
 
 
 def style_told(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap, numeric: frozenset[str]) -> Votes:
@@ -264,7 +271,7 @@ def style_told(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap, numeri
     for column in kind.columns:
         header = mapping.columns.get(column.name)
         if column.holds in _FIGURES and header is not None and header not in numeric:
-            votes += values.style_votes(frame[column.name], whole=column.holds is Holds.COUNT)
+            votes += values.style_votes(frame[column.name], whole=column.holds is CellKind.COUNT)
     return votes
 
 
@@ -302,7 +309,7 @@ def unknown_words(table: RawTable, mapping: ColumnMap) -> dict[str, list[str]]:
 def _unknown_words(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> dict[str, list[str]]:
     found = {}
     for column in kind.columns:
-        if column.holds is Holds.CHOICE and column.name in mapping.columns:
+        if column.holds is CellKind.CHOICE and column.name in mapping.columns:
             words = frame[column.name].unique(maintain_order=True)
             read = values.choices(words, _words_of(column, mapping))
             left = words.filter(read.is_null() & ~values.empty(words) & ~_says_total(words))
@@ -500,13 +507,13 @@ def _no_rejects() -> pl.DataFrame:
 def _column(cells: pl.Series, column: Column, reading: _Reading) -> tuple[pl.Series, pl.Series]:
     """The typed cells of one column, and for each cell that fails the reason."""
     match column.holds:
-        case Holds.TEXT:
+        case CellKind.TEXT:
             # A name may be a dash or “null”; only white space is nothing.
             value, wrong = _when(cells != "", cells), ""
-        case Holds.DATE | Holds.WEEK | Holds.MONTH | Holds.TIME:
+        case CellKind.DATE | CellKind.WEEK | CellKind.MONTH | CellKind.TIME:
             value = dated(cells, column.holds, reading.mapping.date_order, reading.zone)
             wrong = f"is no {column.holds} that can be read"
-        case Holds.CHOICE:
+        case CellKind.CHOICE:
             value = values.choices(cells, _words_of(column, reading.mapping))
             wrong = f"is none of {', '.join(sorted(set(column.aliases.values())))}"
         case _:
@@ -519,7 +526,7 @@ def _column(cells: pl.Series, column: Column, reading: _Reading) -> tuple[pl.Ser
     reason = _no_reasons(len(cells))
     if unread.any():
         # What says nothing is nothing; only the cells that gave no value have to be looked at.
-        blank = (cells == "") if column.holds is Holds.TEXT else values.empty(cells)
+        blank = (cells == "") if column.holds is CellKind.TEXT else values.empty(cells)
         missing = "is missing" if column.required and not column.summed else None
         reason = pl.select(
             pl.when(pl.lit(unread & blank)).then(pl.lit(missing, pl.String))
@@ -530,14 +537,14 @@ def _column(cells: pl.Series, column: Column, reading: _Reading) -> tuple[pl.Ser
     return _ranged(value, reason, column)
 
 
-def dated(cells: pl.Series, holds: Holds, order: values.DateOrder, zone: str) -> pl.Series:
+def dated(cells: pl.Series, holds: CellKind, order: values.DateOrder, zone: str) -> pl.Series:
     """Cells that place something in time, as dates; times as datetimes in the zone."""
     match holds:
-        case Holds.WEEK:
+        case CellKind.WEEK:
             return values.weeks(cells, order)
-        case Holds.MONTH:
+        case CellKind.MONTH:
             return values.months(cells, order)
-        case Holds.TIME:
+        case CellKind.TIME:
             return values.times(cells, zone)
     return values.dates(cells, order)
 
@@ -548,34 +555,34 @@ def _when(condition: pl.Series, value: pl.Series, other: int | None = None) -> p
 
 def _number(cells: pl.Series, column: Column, style: Style) -> pl.Series:
     value = values.numbers(cells, style)
-    if column.holds is Holds.COUNT:
+    if column.holds is CellKind.COUNT:
         whole = (value == value.floor()) & (value.abs() < 2**53)
         return _when(whole, value).cast(pl.Int64)
-    if column.holds is Holds.MONEY:
+    if column.holds is CellKind.MONEY:
         # What is larger than any money is turned away by its size; it only has to fit till then.
         return (value.clip(-2.0 * MOST_UNITS, 2.0 * MOST_UNITS) * MICRO).round().cast(pl.Int64, strict=False)
-    if column.holds is Holds.SHARE:
+    if column.holds is CellKind.SHARE:
         return _when(~values.percent_signs(cells), value).fill_null(value / 100)
     return value
 
 
 def _ranged(value: pl.Series, reason: pl.Series, column: Column) -> tuple[pl.Series, pl.Series]:
     """Turns away figures and texts that no such column can hold."""
-    if column.holds is Holds.TEXT:
+    if column.holds is CellKind.TEXT:
         outside, why = value.str.len_chars() > column.longest, f"is longer than {column.longest} characters"
         return value, _marked(outside, why, reason)
-    if column.holds in (Holds.COUNT, Holds.MONEY, Holds.RANK, Holds.NUMBER):
+    if column.holds in (CellKind.COUNT, CellKind.MONEY, CellKind.RANK, CellKind.NUMBER):
         reason = _marked(value < 0, "is negative", reason)
         if column.most is not None:
             return value, _marked(
                 (value < 0) | (value > column.most), f"is not between 0 and {column.most:g}", reason
             )
-        if column.holds is Holds.MONEY:
+        if column.holds is CellKind.MONEY:
             return value, _marked(value > MOST_UNITS * MICRO, f"is more than {MOST_UNITS:,}", reason)
-        if column.holds is Holds.COUNT:
+        if column.holds is CellKind.COUNT:
             return value, _marked(value > MOST_COUNTED, f"is more than {MOST_COUNTED:,}", reason)
         return value, reason
-    if column.holds is Holds.SHARE:
+    if column.holds is CellKind.SHARE:
         return value, _marked(
             (value < 0) | (value > 1), "is no share between 0 and 1 (or 0 % and 100 %)", reason
         )

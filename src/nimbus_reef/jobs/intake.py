@@ -25,7 +25,7 @@ from nimbus_reef.formats.raw import RawTable
 from nimbus_reef.formats.reading import SheetLook
 from nimbus_reef.formats.reports import Parsed
 from nimbus_reef.store.loading import ingest, names
-from nimbus_reef.store.loading.ingest import Loaded, Part, Progress, Source
+from nimbus_reef.store.loading.ingest import FilePart, Loaded, Progress, Source
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record import loads
 from nimbus_reef.store.record.engine import Store
@@ -215,7 +215,7 @@ def load(
     read = wall.parse_file(asked.path, asked.file_name, asked.maps, asked.account.timezone, known)
     progress(0.25, f"understood {sum(len(parsed.rows) for _, parsed, _ in read):,} rows")
     parts = [
-        Part(
+        FilePart(
             owner.id, own, asked.today or today_of(owner), settled,
             mapping.signature(headers, settled.told_by), asked.scope or None, asked.usual or None,
             owner.maturing_days,

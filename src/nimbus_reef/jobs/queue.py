@@ -157,7 +157,23 @@ def _load(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
     if not path.exists():
         raise BadFile("The file is no longer here.", place=upload.file_name, remedy="Drop it again.")
     person = people.by_id(store, job.person_id) if job.person_id else None
-    loads_done = intake.load(store, intake.LoadRequest(account, path, upload.file_name, [ColumnMap.from_json(each) for each in job.request["maps"]], scope=str(job.request.get("scope") or "") or None, usual=str(job.request.get("usual") or "") or None, others=[a for a in known if person and person.sees(a.brand_id)], confirmed=bool(job.request.get("confirmed")), sha256=upload.sha256, person_id=job.person_id, upload_id=upload.id), _progress(store, job))  # fmt: skip
+    loads_done = intake.load(
+        store,
+        intake.LoadRequest(
+            account,
+            path,
+            upload.file_name,
+            [ColumnMap.from_json(each) for each in job.request["maps"]],
+            scope=str(job.request.get("scope") or "") or None,
+            usual=str(job.request.get("usual") or "") or None,
+            others=[a for a in known if person and person.sees(a.brand_id)],
+            confirmed=bool(job.request.get("confirmed")),
+            sha256=upload.sha256,
+            person_id=job.person_id,
+            upload_id=upload.id,
+        ),
+        _progress(store, job),
+    )
     return {"loads": [summary(loaded) for loaded in loads_done]}
 
 

@@ -330,6 +330,6 @@ def truth(world: World, trade: Trade) -> dict[str, object]:
     }
 
 
-def write_truth(what: Mapping[str, object], path: Path) -> None:
+def write_truth(truth: Mapping[str, object], path: Path) -> None:
     """Writes the truth beside, never among, the reports."""
-    path.write_text(json.dumps(what, ensure_ascii=False, indent=1))
+    path.write_text(json.dumps(truth, ensure_ascii=False, indent=1))

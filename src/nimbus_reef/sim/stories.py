@@ -21,7 +21,7 @@ _BROKEN_CVR: Final = 0.22
 
 
 @dataclass(frozen=True, slots=True)
-class Page:
+class PageChange:
     """What a product's page shows from a day on."""
 
     product_no: int
@@ -43,7 +43,7 @@ class Stories:
     bought: tuple[str, ...]
     gained: tuple[str, ...]
     leaked: tuple[str, ...]
-    pages: tuple[Page, ...]
+    pages: tuple[PageChange, ...]
 
 
 def turn_of(days: int) -> int:
@@ -77,8 +77,8 @@ def tell(world: World) -> tuple[World, Stories]:
     for family, factor in ((bought, _BOUGHT_BIDS), (leaked, _LEAK_BIDS)):
         mine = _targets(world, family)
         bids[mine, turn:] = np.round(bids[mine, turn:] * factor, 2)
-    pages = [Page(first[0], broke, images=1, bullets=0)]
-    pages += [Page(number, turn, images=9, bullets=6) for number in _members(world, gained)]
+    pages = [PageChange(first[0], broke, images=1, bullets=0)]
+    pages += [PageChange(number, turn, images=9, bullets=6) for number in _members(world, gained)]
     told = Stories(
         turn=turn, broke=broke, collapsed=_skus(world, first), bought=_skus(world, _members(world, bought)),
         gained=_skus(world, _members(world, gained)), leaked=_skus(world, _members(world, leaked)), pages=tuple(pages),

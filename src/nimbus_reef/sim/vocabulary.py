@@ -14,7 +14,7 @@ class Variant:
 
 
 @dataclass(frozen=True, slots=True)
-class Family:
+class ProductFamily:
     """Products sold as one, in sizes or colours. code starts their SKUs."""
 
     name: str
@@ -38,7 +38,7 @@ class Category:
     astray: tuple[str, ...]
     cvr: float
     ctr: float
-    families: tuple[Family, ...]
+    families: tuple[ProductFamily, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,9 +56,9 @@ class BrandSpec:
     categories: tuple[Category, ...]
 
 
-def _family(name: str, code: str, **prices: float) -> Family:
+def _family(name: str, code: str, **prices: float) -> ProductFamily:
     variants = (Variant(key.strip("_").replace("_", " "), price) for key, price in prices.items())
-    return Family(name, code, tuple(variants))
+    return ProductFamily(name, code, tuple(variants))
 
 
 FERNHOLLOW = BrandSpec(

@@ -8,7 +8,7 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
-from nimbus_reef.sim.vocabulary import BrandSpec, Category, Family
+from nimbus_reef.sim.vocabulary import BrandSpec, Category, ProductFamily
 
 AUTO_TARGETS: Final = ("near searches", "wide searches", "similar items", "companion items")
 BAD_APPLES: Final = 0.10
@@ -205,7 +205,7 @@ def _structure(
     return out[0], out[1], out[2], out[3]
 
 
-def _group_names(family: Family, match: str) -> tuple[str, ...]:
+def _group_names(family: ProductFamily, match: str) -> tuple[str, ...]:
     return (f"{family.name}s", f"{family.name}s wide") if match == "broad" else (f"{family.name}s",)
 
 

@@ -9,7 +9,7 @@ from typing import Any, Final
 from flask import Blueprint
 
 from nimbus_reef.analysis.judged_tables import VIEWS as TARGETING_VIEWS
-from nimbus_reef.core.checks import Area as Found
+from nimbus_reef.core.checks import AreaKey
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
 from nimbus_reef.web.findings.routes import findings
 from nimbus_reef.web.intake.routes import intake
@@ -35,7 +35,7 @@ class Area:
     title: str
     home: str
     sources: tuple[str, ...] = ()
-    found: Found | None = None
+    found: AreaKey | None = None
     stake: str = ""
     views: Mapping[str, Any] = field(default_factory=dict)
 
@@ -49,11 +49,11 @@ AREAS: Final = (
         Area(pulse, "Pulse", "pulse.look", TOTAL_SOURCES),
         Area(intake, "Intake", "intake.look"),
         Area(
-            standing, "Standing", "standing.look", (*TOTAL_SOURCES, "product_sales_daily"), Found.STANDING,
+            standing, "Standing", "standing.look", (*TOTAL_SOURCES, "product_sales_daily"), AreaKey.STANDING,
             "what metrics in the bottom quarter of their category cost", standing_pages.VIEWS,
         ),
         Area(
-            movement, "Movement", "movement.look", TOTAL_SOURCES, Found.MOVEMENT,
+            movement, "Movement", "movement.look", TOTAL_SOURCES, AreaKey.MOVEMENT,
             "what leaks, and growth above what it may cost", movement_pages.VIEWS,
         ),
         Area(

@@ -32,7 +32,7 @@ from nimbus_reef.web.bar.routes import bar
 from nimbus_reef.web.exports.routes import exports
 from nimbus_reef.web.frame import Frame
 from nimbus_reef.web.kit.lacking import NoFigures, told
-from nimbus_reef.web.parts import Parts, figures, my_accounts, scope, usual_scope
+from nimbus_reef.web.parts import Parts, current_scope, figures, my_accounts, usual_scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.saved.routes import saved
 
@@ -116,10 +116,10 @@ def _asset_addresses(app: Flask) -> Callable[[str], str]:
 
 
 def _start() -> Response:
-    what = scope()
+    scope = current_scope()
     several = len(my_accounts()) > 1
-    area = BY_NAME["pulse" if several else "targeting" if what.newest else "intake"]
-    return redirect(what.elsewhere(url_for(area.home)))
+    area = BY_NAME["pulse" if several else "targeting" if scope.newest else "intake"]
+    return redirect(scope.elsewhere(url_for(area.home)))
 
 
 def _everywhere() -> dict[str, Any]:
@@ -144,7 +144,7 @@ def _has_frame() -> bool:
         return False
     g.erring = True
     try:
-        scope()
+        current_scope()
     except ReefError:
         try:
             usual_scope()
@@ -173,7 +173,7 @@ def _map_errors(app: Flask) -> None:
         return (
             render_template(
                 "lacking.html", said=told(problem.lack, figures()), area=area.title,
-                head=f"{area.name}/_head.html" if area.views else "", against=problem.what == "against",
+                head=f"{area.name}/_head.html" if area.views else "", against=problem.days == "against",
                 view=(request.view_args or {}).get("name", ""), views=area.views,
             ),
             200,

@@ -22,9 +22,9 @@ from nimbus_reef.store.reading import product_frames, target_frames
 from nimbus_reef.web.areas import AREAS, BY_NAME, Area
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.lacking import widened
-from nimbus_reef.web.kit.planned import Strip, overlaps, own_shares, strip
+from nimbus_reef.web.kit.planned import PlanStrip, overlaps, own_shares, strip
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import figures, my_accounts, parts, scope
+from nimbus_reef.web.parts import current_scope, figures, my_accounts, parts
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +59,7 @@ class Frame:
     @property
     def scope(self) -> Scope:
         """What is looked at."""
-        return scope()
+        return current_scope()
 
     @property
     def here(self) -> str:
@@ -70,18 +70,18 @@ class Frame:
     def cuts(self) -> list[tuple[str, str]]:
         """Sums left out of this area's figures since the window holds only a part: words, and the wider address."""
         here = BY_NAME.get(self.area)
-        what, kinds = self.scope, here.sources if here else ()
-        if what.newest is None or not kinds:
+        scope, kinds = self.scope, here.sources if here else ()
+        if scope.newest is None or not kinds:
             return []
         found: dict[Window, list[str]] = {}
-        for kind, blocks in parts().facts.cut(what.account.id, what.window).items():
+        for kind, blocks in parts().facts.cut(scope.account.id, scope.window).items():
             for block in blocks if kind in kinds else ():
                 found.setdefault(block, []).append(KINDS[kind].title)
         return [
             (
                 f"{', '.join(titles)}: the sum of {self.figures.days(block)} is left out, since these days hold only a "
                 "part of it.",
-                what.link(self.here, window_text=_as_text(widened(what.window, block)), page=1),
+                scope.link(self.here, window_text=_as_text(widened(scope.window, block)), page=1),
             )
             for block, titles in found.items()
         ]
@@ -92,38 +92,38 @@ class Frame:
         here = BY_NAME.get(self.area)
         if here is None or here.found is None or (stake := self._stake(here)) < 1:
             return None
-        what = " and ".join(
+        told = " and ".join(
             check.title.lower()
             for check in CHECKS.values()
             if check.area is here.found and check.money is Money.OWN
         )
         return (
-            f"{self.figures.money(stake)} per 30 days is at stake here: {what}.",
+            f"{self.figures.money(stake)} per 30 days is at stake here: {told}.",
             self.scope.elsewhere(url_for("findings.look")),
         )
 
     @cached_property
     def whole_groups(self) -> str:
         """Says what a product's part means where rows are targets: the whole ad groups that advertise it."""
-        what, facts = self.scope, parts().facts
-        if not what.product or what.newest is None or self.area not in ("targeting", "findings"):
+        scope, facts = self.scope, parts().facts
+        if not scope.product or scope.newest is None or self.area not in ("targeting", "findings"):
             return ""
-        rows = product_frames.product_rows(facts, what.account.id, what.window).filter(
-            pl.col("sku") == what.product
+        rows = product_frames.product_rows(facts, scope.account.id, scope.window).filter(
+            pl.col("sku") == scope.product
         )
         own = self.figures.micro(int(rows["spend"].sum()))
         return (
-            f"Targets and search terms are those of the whole ad groups that advertise {what.product}, with all their "
-            f"products; {what.product} itself spent {own} in these days."
+            f"Targets and search terms are those of the whole ad groups that advertise {scope.product}, with all their "
+            f"products; {scope.product} itself spent {own} in these days."
         )
 
     @cached_property
     def part_held(self) -> str:
         """Says when the area's figures are of fewer days than the window."""
-        what, facts = self.scope, parts().facts
-        if what.newest is None or self.area not in ("targeting", "findings"):
+        scope, facts = self.scope, parts().facts
+        if scope.newest is None or self.area not in ("targeting", "findings"):
             return ""
-        held = facts.held(what.account.id, what.window)
+        held = facts.held(scope.account.id, scope.window)
         if not 0 < held.days < held.of:
             return ""
         return f"{KINDS[held.kind].title} hold {held.days} of these {held.of} days: figures per 30 days are scaled from those."
@@ -139,40 +139,40 @@ class Frame:
         return my_accounts()
 
     @cached_property
-    def strip(self) -> Strip:
+    def strip(self) -> PlanStrip:
         """The waiting changes together."""
-        what = self.scope
-        facts, account = parts().facts, what.account
+        scope = self.scope
+        facts, account = parts().facts, scope.account
         now = plans.generation(facts.store, account.id)
 
-        def make() -> Strip:
+        def make() -> PlanStrip:
             planned = plans.planned(facts.store, account.id)
             month = self._month() if planned else (0.0, 0.0)
-            shared = what.newest is not None and overlaps(planned)
+            shared = scope.newest is not None and overlaps(planned)
             own = (
-                own_shares(planned, target_frames.term_shares(facts, account.id, what.window))
+                own_shares(planned, target_frames.term_shares(facts, account.id, scope.window))
                 if shared
                 else {}
             )
             return strip(planned, month, self.figures, own)
 
-        return facts.kept("strip", account.id, make, now, what.window, self.figures)
+        return facts.kept("strip", account.id, make, now, scope.window, self.figures)
 
     def _month(self) -> tuple[float, float]:
         """Spend and sales of all targets in scope per 30 days, in units."""
-        what, facts = self.scope, parts().facts
-        if what.newest is None:
+        scope, facts = self.scope, parts().facts
+        if scope.newest is None:
             return 0.0, 0.0
-        source = facts.held(what.account.id, what.window).kind
-        days = facts.by_day(what.account.id, source, what.window, ("spend", "sales"))
+        source = facts.held(scope.account.id, scope.window).kind
+        days = facts.by_day(scope.account.id, source, scope.window, ("spend", "sales"))
         spend, sales = (from_micro(int(days[name].sum())) for name in ("spend", "sales"))
-        monthly = STAKE_DAYS / facts.monthly_days(what.account.id, source, what.window)
+        monthly = STAKE_DAYS / facts.monthly_days(scope.account.id, source, scope.window)
         return spend * monthly, sales * monthly
 
     @cached_property
     def _targets_stake(self) -> int | None:
-        what = self.scope
-        return stake_known(parts().facts, what.look)
+        scope = self.scope
+        return stake_known(parts().facts, scope.look)
 
     @property
     def rail_pending(self) -> bool:
@@ -194,8 +194,8 @@ class Frame:
 
     @cached_property
     def _known(self) -> Findings | None:
-        what = self.scope
-        return findings_known(parts().facts, what.look)
+        scope = self.scope
+        return findings_known(parts().facts, scope.look)
 
     @property
     def area(self) -> str:

@@ -104,7 +104,7 @@ def _last_account() -> str | None:
     return last if any(each.key == last for each in my_accounts()) else None
 
 
-def scope() -> Scope:
+def current_scope() -> Scope:
     """The scope of this request; kept for it."""
     if "scope" not in g:
         account = account_of(request.values.get("account") or _last_account())
@@ -125,7 +125,7 @@ def usual_scope() -> Scope:
 
 def figures() -> Figures:
     """Writes figures for the account in scope."""
-    account = scope().account
+    account = current_scope().account
     return Figures(account.locale, account.currency)
 
 

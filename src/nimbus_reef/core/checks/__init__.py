@@ -1,8 +1,8 @@
 """One module per family of checks; each check is one registered object."""
 
 from nimbus_reef.core.checks import products, targeting  # importing a family registers its checks
-from nimbus_reef.core.checks.registry import CHECKS, Area, Check, Found, Money, Reading, Subject, run
+from nimbus_reef.core.checks.registry import CHECKS, AreaKey, Check, Found, Money, Reading, Subject, run
 
 __all__ = [
-    "CHECKS", "Area", "Check", "Found", "Money", "Reading", "Subject", "products", "run", "targeting",
+    "CHECKS", "AreaKey", "Check", "Found", "Money", "Reading", "Subject", "products", "run", "targeting",
 ]  # fmt: skip

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import polars as pl
 
-from nimbus_reef.core.checks.registry import Area, Check, Money, Reading, Subject, register
+from nimbus_reef.core.checks.registry import AreaKey, Check, Money, Reading, Subject, register
 from nimbus_reef.core.movement import Movement
 
 LEAKING = register(
     Check(
-        key="leaking-products", area=Area.MOVEMENT, subject=Subject.PRODUCT, reads=Reading.MOVED, money=Money.OWN,
+        key="leaking-products", area=AreaKey.MOVEMENT, subject=Subject.PRODUCT, reads=Reading.MOVED, money=Money.OWN,
         title="Products that spend more and sell no more",
         question="Which products cost more than in the days before and sell no more for it?",
         to_do="look at what changed: bids, page, price",
@@ -19,7 +19,7 @@ LEAKING = register(
 
 NOT_WORTH = register(
     Check(
-        key="growth-not-worth", area=Area.MOVEMENT, subject=Subject.PRODUCT, reads=Reading.MOVED, money=Money.OWN,
+        key="growth-not-worth", area=AreaKey.MOVEMENT, subject=Subject.PRODUCT, reads=Reading.MOVED, money=Money.OWN,
         title="Growth that costs more than it may",
         question="Which products sell more, each further sale above the target?",
         to_do="take back the raise that bought it",
@@ -29,7 +29,7 @@ NOT_WORTH = register(
 
 FELL = register(
     Check(
-        key="page-broke", area=Area.CATALOG, subject=Subject.PRODUCT, reads=Reading.FALLS, money=Money.OWN,
+        key="page-broke", area=AreaKey.CATALOG, subject=Subject.PRODUCT, reads=Reading.FALLS, money=Money.OWN,
         title="Conversion that fell when a page changed",
         question="Which products convert less since their page changed?",
         to_do="look at the product page",
@@ -39,7 +39,7 @@ FELL = register(
 
 BOTTOM = register(
     Check(
-        key="bottom-quarter", area=Area.STANDING, subject=Subject.CATEGORY, reads=Reading.GAPS, money=Money.OWN,
+        key="bottom-quarter", area=AreaKey.STANDING, subject=Subject.CATEGORY, reads=Reading.GAPS, money=Money.OWN,
         title="Metrics in the bottom quarter of their category",
         question="In which categories do three quarters of peers do better?",
         to_do="look at what drags it",

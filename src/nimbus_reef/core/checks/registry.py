@@ -8,7 +8,7 @@ from enum import StrEnum
 import polars as pl
 
 
-class Area(StrEnum):
+class AreaKey(StrEnum):
     """Where in the audit a check's money is found."""
 
     STANDING = "standing"
@@ -62,7 +62,7 @@ class Check:
     """
 
     key: str
-    area: Area
+    area: AreaKey
     subject: Subject
     reads: Reading
     money: Money

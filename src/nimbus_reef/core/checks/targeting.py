@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from nimbus_reef.core.checks.registry import Area, Check, Money, Reading, Subject, register
+from nimbus_reef.core.checks.registry import AreaKey, Check, Money, Reading, Subject, register
 from nimbus_reef.core.costly_words import Fate
 from nimbus_reef.core.evidence import flagged, with_its_product
 from nimbus_reef.core.model import Verdict
@@ -16,7 +16,7 @@ _NO_ORDER = pl.col("orders") == 0
 
 COSTLY_TARGETS = register(
     Check(
-        key="costly-targets", area=Area.TARGETING, subject=Subject.TARGET, reads=Reading.TARGETS, money=Money.OVERSPEND,
+        key="costly-targets", area=AreaKey.TARGETING, subject=Subject.TARGET, reads=Reading.TARGETS, money=Money.OVERSPEND,
         title="Targets that cost more than they may",
         question="Which targets sell, but above the target ACOS after a fair test?",
         to_do="lower the bid",
@@ -27,7 +27,7 @@ COSTLY_TARGETS = register(
 
 NO_ORDER_TARGETS = register(
     Check(
-        key="no-order-targets", area=Area.TARGETING, subject=Subject.TARGET, reads=Reading.TARGETS,
+        key="no-order-targets", area=AreaKey.TARGETING, subject=Subject.TARGET, reads=Reading.TARGETS,
         money=Money.OVERSPEND,
         title="Targets that spend without an order",
         question="Which targets had clicks enough for an order and brought none?",
@@ -39,7 +39,7 @@ NO_ORDER_TARGETS = register(
 
 WASTED_TERMS = register(
     Check(
-        key="wasted-terms", area=Area.TARGETING, subject=Subject.TERM, reads=Reading.TERMS, money=Money.OVERSPEND,
+        key="wasted-terms", area=AreaKey.TARGETING, subject=Subject.TERM, reads=Reading.TERMS, money=Money.OVERSPEND,
         title="Search terms that waste money",
         question="Which terms had a fair test, convert below their company and sold nothing?",
         to_do="add a negative",
@@ -50,7 +50,7 @@ WASTED_TERMS = register(
 
 WITH_ITS_PRODUCT = register(
     Check(
-        key="with-its-product", area=Area.TARGETING, subject=Subject.TARGET, reads=Reading.TARGETS,
+        key="with-its-product", area=AreaKey.TARGETING, subject=Subject.TARGET, reads=Reading.TARGETS,
         money=Money.OVERSPEND,
         title="Targets that cost too much as a whole",
         question="Where do targets miss the target ACOS though they convert like their company?",
@@ -62,7 +62,7 @@ WITH_ITS_PRODUCT = register(
 
 WORDS_TO_SHUT_OUT = register(
     Check(
-        key="words-to-shut-out", area=Area.TARGETING, subject=Subject.PHRASE, reads=Reading.WORDS,
+        key="words-to-shut-out", area=AreaKey.TARGETING, subject=Subject.PHRASE, reads=Reading.WORDS,
         money=Money.OVERSPEND,
         title="Words to shut out",
         question="Which words bring so few of the orders due without them that their searches are better not bought?",
@@ -74,7 +74,7 @@ WORDS_TO_SHUT_OUT = register(
 
 WORDS_TO_BID_LOWER = register(
     Check(
-        key="words-to-bid-lower", area=Area.TARGETING, subject=Subject.PHRASE, reads=Reading.WORDS,
+        key="words-to-bid-lower", area=AreaKey.TARGETING, subject=Subject.PHRASE, reads=Reading.WORDS,
         money=Money.OVERSPEND,
         title="Words that bring less than their clicks cost",
         question="Which words bring fewer orders than were due without them, though too many to be shut out?",
@@ -86,7 +86,7 @@ WORDS_TO_BID_LOWER = register(
 
 WINNERS = register(
     Check(
-        key="winners", area=Area.TARGETING, subject=Subject.TERM, reads=Reading.WINNERS, money=Money.EARNED,
+        key="winners", area=AreaKey.TARGETING, subject=Subject.TERM, reads=Reading.WINNERS, money=Money.EARNED,
         title="Search terms that earn a target of their own",
         question="Which terms sell within target and are bought by no target of their own?",
         to_do="promote to exact",

@@ -57,7 +57,7 @@ class Loaded:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class FilePart:
     """
     What a file says of one account and kind, and how it was read.
 
@@ -80,12 +80,12 @@ class Part:
 class _Load(Incoming):
     """The rows of one part, with what is known of them."""
 
-    part: Part
+    part: FilePart
 
 
 def load(
     store: Store,
-    parts: Sequence[Part],
+    parts: Sequence[FilePart],
     source: Source,
     *,
     confirmed: bool = False,
@@ -140,7 +140,7 @@ def _with_day(parsed: Parsed, today: date) -> pl.DataFrame:
     return parsed.rows.with_columns(day=pl.col(column).cast(pl.Date) if column else pl.lit(today))
 
 
-def _unusual(rows: pl.DataFrame, part: Part) -> list[str]:
+def _unusual(rows: pl.DataFrame, part: FilePart) -> list[str]:
     if not part.parsed.kind.has_days:
         return []
     span = claims.span_of(rows)
@@ -155,7 +155,7 @@ def _unusual(rows: pl.DataFrame, part: Part) -> list[str]:
 # --- the label ------------------------------------------------------------------------
 
 
-def _label(connection: Connection, part: Part, keyed: pl.DataFrame) -> tuple[str, bool]:
+def _label(connection: Connection, part: FilePart, keyed: pl.DataFrame) -> tuple[str, bool]:
     """The label to load under, and whether somebody or the campaigns in the file said it."""
     if not part.parsed.kind.has_campaign:
         return "all", True
@@ -214,7 +214,7 @@ def _all_days(spans: Iterable[Window]) -> Iterator[date]:
         yield from claims.days_of(each)
 
 
-def _young(written: set[Window], part: Part) -> list[str]:
+def _young(written: set[Window], part: FilePart) -> list[str]:
     """A sum whose last days were still gaining sales when it was loaded stays as it is until it is loaded anew."""
     return [
         f"The sum of {each.first} to {each.last} was loaded {(part.today - each.last).days} days after its last day: "

@@ -80,7 +80,7 @@ def reopen(store: Store, account_id: int, person_id: int, closing_id: int) -> No
 
 
 def _note(
-    connection: Any, account_id: int, person_id: int | None, what: str, number: int, count: int
+    connection: Any, account_id: int, person_id: int | None, action: str, number: int, count: int
 ) -> None:
     detail = {"audit": number, "findings": count}
-    trail.write(connection, what, person_id, account_id, detail)
+    trail.write(connection, action, person_id, account_id, detail)

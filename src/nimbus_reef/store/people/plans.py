@@ -32,8 +32,8 @@ class Planned:
     accepted_at: datetime
 
 
-def _open_key(what: Change) -> str:
-    return hashlib.sha256("\x1f".join(key(what)).encode()).hexdigest()
+def _open_key(wanted: Change) -> str:
+    return hashlib.sha256("\x1f".join(key(wanted)).encode()).hexdigest()
 
 
 def _planned(row: Any) -> Planned:
@@ -67,13 +67,13 @@ def planned(store: Store, account_id: int) -> list[Planned]:
         return [_planned(row) for row in rows]
 
 
-def accept(store: Store, account_id: int, person_id: int, what: Change, promise: Promise) -> Planned:
+def accept(store: Store, account_id: int, person_id: int, wanted: Change, promise: Promise) -> Planned:
     """
     Puts a change into the plan under the next row number; its `row` is ignored.
 
     Conflict when the plan already changes the same field of the same thing.
     """
-    accepted = accept_many(store, account_id, person_id, [(what, promise)])
+    accepted = accept_many(store, account_id, person_id, [(wanted, promise)])
     if not accepted:
         raise Conflict(
             "The plan already changes this.", remedy="Take the other change out of the plan first."
@@ -102,11 +102,11 @@ def accept_many(
             ).scalars()
         )
         rows: dict[str, dict[str, Any]] = {}
-        for what, promise in wanted:
-            open_key = _open_key(what)
+        for each, promise in wanted:
+            open_key = _open_key(each)
             if open_key in taken or open_key in rows:
                 continue
-            rows[open_key] = {name: getattr(what, name) for name in _FIELDS} | {
+            rows[open_key] = {name: getattr(each, name) for name in _FIELDS} | {
                 "row": (newest or 0) + len(rows) + 1, "account_id": account_id, "person_id": person_id,
                 "basis": promise.as_dict(), "open_key": open_key,
             }  # fmt: skip

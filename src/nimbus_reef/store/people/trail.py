@@ -13,20 +13,20 @@ from nimbus_reef.store.record.models import trail
 
 def write(
     connection: Connection,
-    what: str,
+    action: str,
     person_id: int | None,
     account_id: int | None,
     detail: Mapping[str, Any],
 ) -> None:
     """Adds one line to the trail, in the transaction of what it tells of."""
     connection.execute(
-        insert(trail).values(person_id=person_id, account_id=account_id, what=what, detail=dict(detail))
+        insert(trail).values(person_id=person_id, account_id=account_id, what=action, detail=dict(detail))
     )
 
 
 def note(
-    store: Store, what: str, *, person_id: int | None, account_id: int | None, detail: Mapping[str, Any]
+    store: Store, action: str, *, person_id: int | None, account_id: int | None, detail: Mapping[str, Any]
 ) -> None:
     """The same of what is no transaction of its own."""
     with store.write() as connection:
-        write(connection, what, person_id, account_id, detail)
+        write(connection, action, person_id, account_id, detail)

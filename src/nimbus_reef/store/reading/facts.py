@@ -26,7 +26,7 @@ from nimbus_reef.store.reading.cache import Cache
 from nimbus_reef.store.record import loads, moments, snapshots
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import KEYS_OF
-from nimbus_reef.store.record.moments import Generation, Loaded
+from nimbus_reef.store.record.moments import Generation, LoadedVersion
 
 T = TypeVar("T")
 
@@ -104,7 +104,7 @@ class Facts:
         ]
         return min((max(days) for days in loaded if days), default=None)
 
-    def _loaded(self, account_id: int) -> Loaded:
+    def _loaded(self, account_id: int) -> LoadedVersion:
         moment = moments.current()
         if moment is None:
             return self._look(account_id)
@@ -112,7 +112,7 @@ class Facts:
             moment.seen[account_id] = self._look(account_id)
         return moment.seen[account_id]
 
-    def _look(self, account_id: int) -> Loaded:
+    def _look(self, account_id: int) -> LoadedVersion:
         with self.store.read() as connection:
             rows = connection.execute(_LOADED, {"account": account_id}).all()
         generation = tuple((row.kind, int(row.version)) for row in rows)
@@ -125,7 +125,7 @@ class Facts:
         ends = [max(spans[kind], key=lambda span: (span.last, -span.days)) for kind in telling]
         newest = max(ends, key=lambda span: (span.last, -span.days), default=None)
         blocks = {span for kind in TOTAL_SOURCES for span in spans.get(kind, []) if span.days > 1}
-        return Loaded(generation, newest.last if newest else None, newest, tuple(sorted(blocks)))
+        return LoadedVersion(generation, newest.last if newest else None, newest, tuple(sorted(blocks)))
 
     def _newest(self, account_id: int) -> dict[str, list[Window]]:
         """The newest day of each kind, and all of its blocks."""

@@ -10,7 +10,7 @@ import polars as pl
 
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.windows import Window
-from nimbus_reef.formats.contract import Holds
+from nimbus_reef.formats.contract import CellKind
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.reading import target_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -192,7 +192,7 @@ def named_rows(facts: Facts, account_id: int, kind: str, window: Window) -> pl.D
     money = [
         column.name
         for column in KINDS[kind].columns
-        if column.holds is Holds.MONEY and column.name in rows.columns
+        if column.holds is CellKind.MONEY and column.name in rows.columns
     ]
     rest = [
         name for name in rows.columns if name not in (*ids, *given, "day", "first_day", "file", "batch_id")

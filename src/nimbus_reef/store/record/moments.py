@@ -15,7 +15,7 @@ Generation = tuple[tuple[str, int], ...]
 
 
 @dataclass(frozen=True, slots=True)
-class Loaded:
+class LoadedVersion:
     """
     What an account held when it was looked at. newest: the last day that tells what targets did;
     newest_span: the day or block that it belongs to; blocks: sums of several days, oldest first.
@@ -31,7 +31,7 @@ class Loaded:
 class Moment:
     """The connections that are open for it, and what it has seen of each account."""
 
-    seen: dict[int, Loaded] = field(default_factory=dict)
+    seen: dict[int, LoadedVersion] = field(default_factory=dict)
     _open: dict[Engine, Connection] = field(default_factory=dict)
 
     def connection(self, engine: Engine) -> Connection:

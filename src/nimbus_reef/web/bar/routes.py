@@ -12,42 +12,42 @@ from nimbus_reef.analysis.judged import stake_of_targets
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.store.people import aims
 from nimbus_reef.store.reading import product_frames, setting_frames
-from nimbus_reef.web.parts import figures, inside, must_write, parts, scope
+from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts
 
 bar = Blueprint("bar", __name__, url_prefix="/scope")
 MOST_OFFERED: Final = 3_000
 
 
-def _names(what: str) -> list[str]:
-    account, facts = scope().account, parts().facts
-    if what == "product":
+def _names(kind: str) -> list[str]:
+    account, facts = current_scope().account, parts().facts
+    if kind == "product":
         catalog = product_frames.catalog(facts, account.id)
         return catalog.sort("sku")["sku"].to_list()
-    campaigns = setting_frames.campaign_settings(facts, account.id, scope().window)
-    if what in ("campaign", "portfolio"):
-        return campaigns.select(pl.col(what).cast(pl.String)).drop_nulls().unique().sort(what)[what].to_list()
-    raise NotFound(f"There is no list of “{what}”.", remedy="Ask for campaign, portfolio or product.")
+    campaigns = setting_frames.campaign_settings(facts, account.id, current_scope().window)
+    if kind in ("campaign", "portfolio"):
+        return campaigns.select(pl.col(kind).cast(pl.String)).drop_nulls().unique().sort(kind)[kind].to_list()
+    raise NotFound(f"There is no list of “{kind}”.", remedy="Ask for campaign, portfolio or product.")
 
 
-@bar.get("/options/<what>")
-def options(what: str) -> str:
+@bar.get("/options/<kind>")
+def options(kind: str) -> str:
     """The names of campaigns, portfolios or products, as options of a field."""
-    return render_template("_options.html", names=_names(what)[:MOST_OFFERED])
+    return render_template("_options.html", names=_names(kind)[:MOST_OFFERED])
 
 
 @bar.get("/rail")
 def rail() -> str:
     """The audit line with what is at stake in Targeting, worked out after the page that shows it."""
-    what = scope()
-    if what.newest is not None:
-        stake_of_targets(parts().facts, what.look)
+    scope = current_scope()
+    if scope.newest is not None:
+        stake_of_targets(parts().facts, scope.look)
     return render_template("_rail.html")
 
 
 @bar.get("/aims")
 def own_aims() -> str:
     """The targets set in this account, each with the way to take it back."""
-    now = aims.aims(parts().store, scope().account)
+    now = aims.aims(parts().store, current_scope().account)
     listed = [("campaign", now.campaigns), ("portfolio", now.portfolios), ("product", now.products)]
     lines = [(level, name, figures().aim(value)) for level, named in listed for name, value in named]
     return render_template("_aims.html", lines=lines, back=inside(request.args.get("back", "/")))
@@ -56,18 +56,18 @@ def own_aims() -> str:
 @bar.post("/aims")
 def set_aim() -> Response:
     """Sets a target for good, or takes one back (an empty percentage)."""
-    who, what = must_write(), scope()
+    who, scope = must_write(), current_scope()
     text = request.form.get("percent", "").strip().replace(",", ".")
     try:
         value = float(text) / 100 if text else None
     except ValueError:
         raise BadInput(f"“{text}” is not a percentage.", remedy="Write it like 28.") from None
     level, name = request.form.get("level", ""), request.form.get("of", "").strip()
-    aims.set_aim(parts().store, what.account, who.id, level, "" if level == "account" else name, value)
+    aims.set_aim(parts().store, scope.account, who.id, level, "" if level == "account" else name, value)
     of = f"{level} {name}".strip() if level != "account" else "account"
     flash(
         f"The target of the {of} is {figures().aim(value)} now."
         if value
         else f"The {of} has no target of its own any more."
     )
-    return redirect(what.link(inside(request.form.get("back", "/")), target_acos_text=""))
+    return redirect(scope.link(inside(request.form.get("back", "/")), target_acos_text=""))

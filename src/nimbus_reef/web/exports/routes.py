@@ -14,7 +14,7 @@ from nimbus_reef.formats.tables import Table, csv_lines
 from nimbus_reef.jobs import exports as work
 from nimbus_reef.store.people import trail
 from nimbus_reef.store.record import loads
-from nimbus_reef.web.parts import account_by_id, parts, person, scope
+from nimbus_reef.web.parts import account_by_id, current_scope, parts, person
 
 exports = Blueprint("exports", __name__, url_prefix="/exports")
 AT_ONCE_ROWS: Final = 5_000
@@ -24,7 +24,7 @@ _PARQUET: Final = "application/vnd.apache.parquet"
 
 def hand_out(table: Table, ending: str) -> AnyResponse:
     """The table in the form that the address ends in; a large workbook leads to its progress."""
-    account, who, store = scope().account, person(), parts().store
+    account, who, store = current_scope().account, person(), parts().store
     trail.note(
         store, "exported", person_id=who.id, account_id=account.id,
         detail={"table": table.name, "rows": len(table.rows), "as": ending},
@@ -44,7 +44,7 @@ def hand_out(table: Table, ending: str) -> AnyResponse:
 
 def hand_out_workbook(tables: Sequence[Table], name: str) -> AnyResponse:
     """Several tables as one workbook; a large one leads to its progress."""
-    account, who = scope().account, person()
+    account, who = current_scope().account, person()
     trail.note(
         parts().store, "exported", person_id=who.id, account_id=account.id,
         detail={"workbook": name, "rows": sum(len(table.rows) for table in tables)},
@@ -59,11 +59,11 @@ def _as_workbook(tables: Sequence[Table], file_name: str) -> AnyResponse:
         return _attached(Response(target.getvalue(), mimetype=_XLSX), file_name)
     request = work.hand_over(parts().config.exports, tables) | {"file": file_name}
     job_id = loads.start_job(
-        parts().store, kind="export", account_id=scope().account.id, person_id=person().id, upload_id=None,
+        parts().store, kind="export", account_id=current_scope().account.id, person_id=person().id, upload_id=None,
         request=request,
     )  # fmt: skip
     parts().queue.start(job_id)
-    return redirect(scope().elsewhere(url_for("exports.look", job_id=job_id)))
+    return redirect(current_scope().elsewhere(url_for("exports.look", job_id=job_id)))
 
 
 def _attached(response: Response, file_name: str) -> Response:

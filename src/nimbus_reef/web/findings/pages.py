@@ -32,7 +32,7 @@ _NO_NEWS: Final[Mapping[Key, News]] = MappingProxyType({})
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class FindingLine:
     """One finding. view and row open the evidence; members are the rows an action is for."""
 
     row_id: str
@@ -50,7 +50,7 @@ class Line:
 
 
 @dataclass(frozen=True, slots=True)
-class Block:
+class FindingBlock:
     """Findings that need the same thing done."""
 
     key: str
@@ -60,7 +60,7 @@ class Block:
     amount: str
     gain: bool
     weighs: str
-    lines: tuple[Line, ...]
+    lines: tuple[FindingLine, ...]
     more: int
     see_all: tuple[str, ...]
     acceptable: bool
@@ -74,7 +74,7 @@ _VIEW_OF: Final[Mapping[Subject, str]] = {
 
 def blocks(
     found: Findings, days: int, every: str, figures: Figures, news: Mapping[Key, News] = _NO_NEWS
-) -> list[Block]:
+) -> list[FindingBlock]:
     """The groups, largest stake first; every: the key of the one shown whole; news: since last time."""
     largest = max((max(group.rows["stake"].to_list(), default=0) for group in found.groups), default=0) or 1
     return [
@@ -86,11 +86,11 @@ def blocks(
 def _block(
     group: Group, found: Findings, days: int, largest: int, figures: Figures, news: Mapping[Key, News], *,
     whole: bool,
-) -> Block:  # fmt: skip
+) -> FindingBlock:  # fmt: skip
     check, gain = group.check, group.check.money is Money.EARNED
     shown = group.rows if whole else group.rows.head(SHOWN)
     money = int(group.rows["sales"].sum()) * STAKE_DAYS / days if gain else group.stake
-    return Block(
+    return FindingBlock(
         key=check.key,
         title=check.title,
         to_do=check.to_do,
@@ -119,7 +119,7 @@ def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain:
     return f"{figures.rate(of_spend)} of spend, {figures.rate(of_sales)} of sales"
 
 
-def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures) -> Line:
+def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures) -> FindingLine:
     check = group.check
     if check.reads in _TOLD:
         return _product_line(row, group, largest, figures)
@@ -128,7 +128,7 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
     gain = check.money is Money.EARNED
     money = row["sales"] * STAKE_DAYS / days if gain else row["stake"]
     name, where = named(check, row)
-    return Line(
+    return FindingLine(
         row_id=row["row_id"],
         view=_VIEW_OF[check.subject],
         open=row["members"][0],
@@ -144,11 +144,11 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
     )
 
 
-def _word_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> Line:
+def _word_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> FindingLine:
     hit = "none that sells within target"
     if row["good_terms"]:
         hit = f"{figures.count(row['good_terms'])} within target with {figures.counted(row['good_orders'], 'order')}"
-    return Line(
+    return FindingLine(
         row_id=row["row_id"], view=_VIEW_OF[group.check.subject], open=row["members"][0], name=row["spelt"], kind="",
         where=f"in {figures.counted(row['word_terms'], 'search term')}, {hit}",
         mark=mark_of({**row, "verdict": "costly"}, "evidence"), amount=figures.count(from_micro(row["stake"])),
@@ -157,9 +157,9 @@ def _word_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figu
     )  # fmt: skip
 
 
-def _product_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> Line:
+def _product_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> FindingLine:
     name, where = named(group.check, row)
-    return Line(
+    return FindingLine(
         row_id=row["row_id"], view=_VIEW_OF[group.check.subject], open=row["members"][0], name=name, kind="",
         where=where, mark="costly", amount=figures.count(from_micro(row["stake"])),
         weight=round(100 * row["stake"] / largest, 1), why=_TOLD[group.check.reads](row, figures),
@@ -225,7 +225,7 @@ def _why(row: Mapping[str, Any], group: Group, figures: Figures) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class Headline:
     """The headline: what all of it comes to, the same money counted once."""
 
     count: str
@@ -236,13 +236,13 @@ class Answer:
     missed: str = ""
 
 
-def answer(found: Findings, days: int, figures: Figures, unread: Sequence[str] = ()) -> Answer:
+def answer(found: Findings, days: int, figures: Figures, unread: Sequence[str] = ()) -> Headline:
     """
     What is likely spent above target per 30 days, and whether that matters. unread: what could not be
     looked at, since no report of it is held in these days.
     """
     monthly = STAKE_DAYS / days
-    return Answer(
+    return Headline(
         figures.counted(found.count(), "finding"),
         figures.micro(found.overspend),
         figures.rate(found.overspend / (found.spend * monthly) if found.spend else None),

@@ -18,17 +18,17 @@ from nimbus_reef.web.params import Scope
 _MONEY = {"at stake per 30 days": "0.00", "spend": "0.00", "sales": "0.00"}
 
 
-def summary(what: Scope, found: Findings, beat: Beat, recurring: Recurring) -> Table:
+def summary(scope: Scope, found: Findings, beat: Beat, recurring: Recurring) -> Table:
     """What was looked at and what it came to, a line each."""
-    account, now, then, last = what.account, beat.now, beat.then, recurring.last
+    account, now, then, last = scope.account, beat.now, beat.then, recurring.last
     rows: list[tuple[str, str, float | None]] = [
         ("account", account.key, None),
         ("brand", account.brand, None),
         ("currency", account.currency, None),
-        ("window", f"{what.window.first} to {what.window.last}", None),
-        ("compared with", f"{what.against.first} to {what.against.last}" if what.against else "", None),
-        ("part", what.part or "all of the account", None),
-        ("target ACOS", "", what.target_acos),
+        ("window", f"{scope.window.first} to {scope.window.last}", None),
+        ("compared with", f"{scope.against.first} to {scope.against.last}" if scope.against else "", None),
+        ("part", scope.part or "all of the account", None),
+        ("target ACOS", "", scope.target_acos),
         ("totals come from", beat.source or "", None),
     ]
     for label, each in (("now", now), ("then", then)):

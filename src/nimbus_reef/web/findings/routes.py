@@ -31,33 +31,33 @@ from nimbus_reef.web.kit.beats import line as beat_line
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.planned import lines as plan_lines
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import figures, must_write, parts, scope
+from nimbus_reef.web.parts import current_scope, figures, must_write, parts
 
 findings = Blueprint("findings", __name__, url_prefix="/findings")
 
 
 def found_now() -> Findings:
     """The findings in scope, what is put away left out."""
-    what, store = scope(), parts().store
-    need(parts().facts, what, SOURCES, figures())
-    put_away = hidden_findings.away(store, what.account.id)
-    return findings_of(parts().facts, what.look, put_away, today_of(what.account))
+    scope, store = current_scope(), parts().store
+    need(parts().facts, scope, SOURCES, figures())
+    put_away = hidden_findings.away(store, scope.account.id)
+    return findings_of(parts().facts, scope.look, put_away, today_of(scope.account))
 
 
 @findings.get("/")
 def look() -> str:
     """Everything found, grouped by what to do, largest stake first."""
-    what, write = scope(), figures()
-    if what.newest is None:
+    scope, write = current_scope(), figures()
+    if scope.newest is None:
         return render_template("findings/empty.html")
     found = found_now()
-    recurring = since_last(parts().facts, what.account, found, what.part)
-    days, today = _days(what), today_of(what.account)
+    recurring = since_last(parts().facts, scope.account, found, scope.part)
+    days, today = _days(scope), today_of(scope.account)
     return render_template(
         "findings/findings.html",
-        answer=pages.answer(found, days, write, _unread(what)),
+        answer=pages.answer(found, days, write, _unread(scope)),
         blocks=pages.blocks(found, days, request.args.get("all", ""), write, recurring.since.news),
-        since=pages.since_last(found, recurring, write, what.window.days),
+        since=pages.since_last(found, recurring, write, scope.window.days),
         past=pages.past(recurring.closings, write),
         hidden=pages.hidden(found.hidden, _names(found.hidden)),
         until=pages.usual_end(today),
@@ -65,17 +65,17 @@ def look() -> str:
     )
 
 
-def whole(what: Scope) -> Look:
+def whole(scope: Scope) -> Look:
     """The look at all of the account."""
-    return replace(what.look, part=EVERYTHING)
+    return replace(scope.look, part=EVERYTHING)
 
 
-def _with_days(what: Scope) -> str:
+def _with_days(scope: Scope) -> str:
     """The address, and how many days were looked at: audits of unlike length cannot be compared."""
-    return f"{what.address}&looked_at={what.window.days}".removeprefix("&")
+    return f"{scope.address}&looked_at={scope.window.days}".removeprefix("&")
 
 
-def _unread(what: Scope) -> list[str]:
+def _unread(scope: Scope) -> list[str]:
     """What findings could not be looked for, since no report of it is held in these days."""
     facts = parts().facts
     kinds = {
@@ -83,21 +83,21 @@ def _unread(what: Scope) -> list[str]:
         "search terms": ("search_term_daily",),
         "products": ("product_ad_daily",),
     }
-    return [name for name, of in kinds.items() if lacking(facts, what.account, what.window, of)]
+    return [name for name, of in kinds.items() if lacking(facts, scope.account, scope.window, of)]
 
 
-def _days(what: Scope) -> int:
+def _days(scope: Scope) -> int:
     """The days that sums of search terms are scaled to 30 days from."""
-    return parts().facts.monthly_days(what.account.id, "search_term_daily", what.window)
+    return parts().facts.monthly_days(scope.account.id, "search_term_daily", scope.window)
 
 
 def _names(hidden: Sequence[PutAway]) -> dict[str, str]:
     """What the rows are called that were put away; nothing is looked up where none was."""
     if not hidden:
         return {}
-    what, facts = scope(), parts().facts
+    scope, facts = current_scope(), parts().facts
     wanted = [each.row_id for each in hidden]
-    targets, terms = judged_targets(facts, what.look), judged_terms(facts, what.look)
+    targets, terms = judged_targets(facts, scope.look), judged_terms(facts, scope.look)
     groups = targets.select(
         pl.concat_str(pl.lit("ad_group_id:"), "ad_group_id").alias("row_id"),
         pl.concat_str(pl.lit("ad group "), "ad_group").alias("name"),
@@ -113,19 +113,19 @@ def _names(hidden: Sequence[PutAway]) -> dict[str, str]:
 @findings.get("/report")
 def report() -> str:
     """The audit on paper: what was found, what changed since the last one, what is planned."""
-    what, write = scope(), figures()
-    if what.newest is None:
+    scope, write = current_scope(), figures()
+    if scope.newest is None:
         return render_template("findings/empty.html")
     found = found_now()
-    facts, account = parts().facts, what.account
-    recurring = since_last(facts, account, found, what.part)
-    days = _days(what)
+    facts, account = parts().facts, scope.account
+    recurring = since_last(facts, account, found, scope.part)
+    days = _days(scope)
     return render_template(
         "findings/report.html",
         answer=pages.answer(found, days, write),
         blocks=pages.blocks(found, days, "", write, recurring.since.news),
         since=pages.since_last(found, recurring, write),
-        beat=beat_line(beat(facts, whole(what)), today_of(account)),
+        beat=beat_line(beat(facts, whole(scope)), today_of(account)),
         groups=plan_lines(plans.planned(parts().store, account.id), write),
         today=today_of(account),
     )
@@ -134,78 +134,78 @@ def report() -> str:
 @findings.get("/workbook.xlsx")
 def workbook() -> AnyResponse:
     """The audit as a workbook: summary, findings, targets, search terms, words, plan."""
-    what = scope()
-    if what.newest is None:
+    scope = current_scope()
+    if scope.newest is None:
         raise NotFound("There is nothing to write down yet.", remedy="Load a report first.")
     found, facts = found_now(), parts().facts
-    recurring = since_last(facts, what.account, found, what.part)
-    made = beat(facts, whole(what))
+    recurring = since_last(facts, scope.account, found, scope.part)
+    made = beat(facts, whole(scope))
     tables = []
     for view in VIEWS.values():
-        rows = judged(facts, what.look, view.subject).sort("stake", descending=True)
-        tables.append(replace(table_to_export(view, rows, what.window), name=view.title))
+        rows = judged(facts, scope.look, view.subject).sort("stake", descending=True)
+        tables.append(replace(table_to_export(view, rows, scope.window), name=view.title))
     sheets = [
-        sheets_of.summary(what, found, made, recurring),
+        sheets_of.summary(scope, found, made, recurring),
         sheets_of.findings_table(found, recurring),
         *tables,
-        sheets_of.plan_table(plans.planned(parts().store, what.account.id)),
+        sheets_of.plan_table(plans.planned(parts().store, scope.account.id)),
     ]
-    return hand_out_workbook(sheets, f"audit-{what.window.first}-{what.window.last}")
+    return hand_out_workbook(sheets, f"audit-{scope.window.first}-{scope.window.last}")
 
 
 @findings.post("/close")
 def close() -> AnyResponse:
     """Closes the audit: what is found now is what the next one is measured by."""
-    who, what, write = must_write(), scope(), figures()
+    who, scope, write = must_write(), current_scope(), figures()
     found = found_now()
     closed_audits.close(
-        parts().store, what.account.id, who.id, part=what.part, overspend=found.overspend,
-        address=_with_days(what),
+        parts().store, scope.account.id, who.id, part=scope.part, overspend=found.overspend,
+        address=_with_days(scope),
         found=written_down(found),
     )  # fmt: skip
     flash(
         f"The audit is closed with {write.counted(found.count(), 'finding')}. The next one says what is new, "
         "what came back and what is gone."
     )
-    return redirect(what.elsewhere(url_for("findings.look")))
+    return redirect(scope.elsewhere(url_for("findings.look")))
 
 
 @findings.post("/reopen")
 def reopen() -> AnyResponse:
     """Takes back the closing of an audit."""
-    who, what = must_write(), scope()
-    closed_audits.reopen(parts().store, what.account.id, who.id, request.form.get("audit", 0, type=int))
+    who, scope = must_write(), current_scope()
+    closed_audits.reopen(parts().store, scope.account.id, who.id, request.form.get("audit", 0, type=int))
     flash("The closing was taken back.")
-    return redirect(what.elsewhere(url_for("findings.look")))
+    return redirect(scope.elsewhere(url_for("findings.look")))
 
 
 @findings.post("/put-away")
 def put_away() -> AnyResponse:
     """Snoozes or dismisses the selected findings of one group."""
-    who, what = must_write(), scope()
+    who, scope = must_write(), current_scope()
     check, rows = request.form.get("check", ""), request.form.getlist("findings")
     if check not in pages.known_checks() or not rows:
         raise BadInput("No finding was selected.", remedy="Select some rows first (x).")
     reason = request.form.get("reason", "").strip()[: pages.LONGEST_REASON]
-    end = pages.end_of(request.form, today_of(what.account))
+    end = pages.end_of(request.form, today_of(scope.account))
     if end.clicks and not CHECKS[check].accepts:
         raise BadInput(
             "What is found of more than one row has no clicks to wait for.", remedy="Choose a day."
         )
     hidden_findings.put(
-        parts().store, what.account.id, who.id, check, rows,
+        parts().store, scope.account.id, who.id, check, rows,
         until_day=end.day, until_clicks=end.clicks, reason=reason,
     )  # fmt: skip
     flash(f"{figures().counted(len(rows), 'finding')} put away; see the end of the page.")
-    return redirect(what.elsewhere(url_for("findings.look")))
+    return redirect(scope.elsewhere(url_for("findings.look")))
 
 
 @findings.post("/bring-back")
 def bring_back() -> AnyResponse:
     """Brings findings back into the list."""
-    who, what = must_write(), scope()
+    who, scope = must_write(), current_scope()
     back = hidden_findings.bring_back(
-        parts().store, what.account.id, who.id, request.form.getlist("away", type=int)
+        parts().store, scope.account.id, who.id, request.form.getlist("away", type=int)
     )
     flash(f"{figures().counted(back, 'finding')} brought back.")
-    return redirect(what.elsewhere(url_for("findings.look")))
+    return redirect(scope.elsewhere(url_for("findings.look")))

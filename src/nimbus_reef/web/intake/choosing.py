@@ -12,7 +12,7 @@ import polars as pl
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, BadInput
 from nimbus_reef.formats import mixed, reading, reports, values
-from nimbus_reef.formats.contract import SPAN_COLUMNS, Column, Holds
+from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import NAMED_BY_ID, ColumnMap, Suggestion
 from nimbus_reef.formats.raw import LINE, RawTable
@@ -23,10 +23,10 @@ from nimbus_reef.jobs.intake import Looked, usual_maps
 
 _SAMPLES: Final = 3
 _MOST_WORDS: Final = 12
-_BECOMES: Final[Mapping[Holds, str]] = {
-    Holds.DATE: "day", Holds.WEEK: "week", Holds.MONTH: "month", Holds.TIME: "time", Holds.PERIOD: "days from and to",
-    Holds.TEXT: "text", Holds.COUNT: "whole number", Holds.MONEY: "money", Holds.NUMBER: "number",
-    Holds.SHARE: "share", Holds.PERCENT: "percent", Holds.RANK: "rank", Holds.CHOICE: "one of our words",
+_BECOMES: Final[Mapping[CellKind, str]] = {
+    CellKind.DATE: "day", CellKind.WEEK: "week", CellKind.MONTH: "month", CellKind.TIME: "time", CellKind.PERIOD: "days from and to",
+    CellKind.TEXT: "text", CellKind.COUNT: "whole number", CellKind.MONEY: "money", CellKind.NUMBER: "number",
+    CellKind.SHARE: "share", CellKind.PERCENT: "percent", CellKind.RANK: "rank", CellKind.CHOICE: "one of our words",
 }  # fmt: skip
 WHOLE: Final = ""
 """Said instead of a telling column: all rows are of one kind."""
@@ -78,7 +78,7 @@ class MappedColumn:
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class FileReading:
     """Some rows of one table as one kind. mark: what its choices belong to, so that stale ones fall away."""
 
     prefix: str
@@ -102,7 +102,7 @@ class SheetChoice:
     kinds: tuple[tuple[str, str, int], ...]
     told_by: str
     words: tuple[WordChoice, ...]
-    readings: tuple[Reading, ...]
+    readings: tuple[FileReading, ...]
     sample: tuple[tuple[str, ...], ...]
     notes: tuple[str, ...]
 
@@ -296,10 +296,10 @@ def _as_known(own: Sequence[ColumnMap], kinds: Mapping[str, tuple[str, ...]]) ->
     return found
 
 
-def _reading(table: RawTable, columns: ColumnMap, prefix: str) -> Reading:
+def _reading(table: RawTable, columns: ColumnMap, prefix: str) -> FileReading:
     kind = READ_KINDS[columns.kind]
     part = mixed.rows_of(table, columns.told_by, columns.only) if columns.told_by else table
-    return Reading(
+    return FileReading(
         prefix,
         _mark(columns),
         kind.title,
@@ -343,15 +343,15 @@ def kinds_by_fit(suggestions: Sequence[Suggestion]) -> list[tuple[str, str, int]
 def _become(cells: Any, column: Column, chosen: ColumnMap, style: Style) -> list[str]:
     text = values.trimmed(cells)
     order = chosen.date_order if chosen.date_order is not DateOrder.UNKNOWN else DateOrder.DAY_FIRST
-    if column.holds is Holds.PERIOD:
+    if column.holds is CellKind.PERIOD:
         spans = zip(*values.periods(text, order), strict=True)
         return [f"{first} to {last}" if first and last else "" for first, last in spans]
     if column.holds.dated:
         return [day.isoformat() if day else "" for day in reports.dated(text, column.holds, order, "UTC")]
-    if column.holds is Holds.CHOICE:
+    if column.holds is CellKind.CHOICE:
         words = {**column.aliases, **chosen.values.get(column.name, {})}
         return [word or "" for word in values.choices(text, words)]
-    if column.holds is Holds.TEXT:
+    if column.holds is CellKind.TEXT:
         return text.to_list()
     return ["" if number is None else f"{number:g}" for number in values.numbers(text, style)]
 

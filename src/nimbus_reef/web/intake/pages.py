@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any, Final
 
-from nimbus_reef.analysis.agreement import Difference
-from nimbus_reef.core.coverage import Span, State, Stretch, labels_in_use, stretches
+from nimbus_reef.analysis.agreement import ReportGap
+from nimbus_reef.core.coverage import DayState, Span, Stretch, labels_in_use, stretches
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import Window
-from nimbus_reef.formats.contract import Holds
+from nimbus_reef.formats.contract import CellKind
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.record.loads import Batch, HeldReport, Job
 from nimbus_reef.web.kit.figures import Figures
@@ -31,7 +31,7 @@ class Summary:
 def _sums(kind: str, sums: Mapping[str, int], figures: Figures) -> list[tuple[str, str]]:
     shown = []
     for name, value in sums.items():
-        money = KINDS[kind].column(name).holds is Holds.MONEY
+        money = KINDS[kind].column(name).holds is CellKind.MONEY
         shown.append(
             (name.replace("_", " "), figures.money(from_micro(value), 2) if money else figures.count(value))
         )
@@ -116,11 +116,11 @@ def batch_summary(batch: Batch, figures: Figures) -> Summary:
 _CALENDAR_DAYS: Final = 120
 _DAY_WIDTH: Final = 5
 _IN_THE_KEY: Final = {
-    State.HELD: "held",
-    State.MATURING: "maturing: sales are still being added",
-    State.EARLY: "loaded before it had matured: load those days again",
-    State.PART: "one of the ad formats is missing",
-    State.MISSING: "missing",
+    DayState.HELD: "held",
+    DayState.MATURING: "maturing: sales are still being added",
+    DayState.EARLY: "loaded before it had matured: load those days again",
+    DayState.PART: "one of the ad formats is missing",
+    DayState.MISSING: "missing",
 }
 
 
@@ -233,27 +233,27 @@ def _piece(stretch: Stretch, window: Window) -> Piece:
     )
 
 
-def _shape(state: State, first: int, days: int) -> Piece:
+def _shape(state: DayState, first: int, days: int) -> Piece:
     """Full height where a day is whole, half where it is not, a hairline where it is not there."""
     height = {
-        State.HELD: 10,
-        State.MATURING: 9,
-        State.PART: 5,
-        State.EARLY: 4,
-        State.MISSING: 1,
-        State.SUM: 2,
+        DayState.HELD: 10,
+        DayState.MATURING: 9,
+        DayState.PART: 5,
+        DayState.EARLY: 4,
+        DayState.MISSING: 1,
+        DayState.SUM: 2,
     }[state]
     # An outlined piece has its line inside its days.
-    inset = 0.5 if state in (State.MATURING, State.EARLY) else 0
+    inset = 0.5 if state in (DayState.MATURING, DayState.EARLY) else 0
     width = max(0.0, days * _DAY_WIDTH - 2 * inset)
     return Piece(first * _DAY_WIDTH + inset, width, 13 - inset - height, height, state.name.lower(), "")
 
 
 def _in_words(found: Sequence[Stretch]) -> str:
     """How many days are in each state, missing ones before the first held day not counted."""
-    counts: dict[State, int] = {}
+    counts: dict[DayState, int] = {}
     for number, each in enumerate(found):
-        if number > 0 or each.state is not State.MISSING:
+        if number > 0 or each.state is not DayState.MISSING:
             counts[each.state] = counts.get(each.state, 0) + each.days.days
     return ", ".join(f"{days} {state}" for state, days in counts.items())
 
@@ -263,7 +263,7 @@ def _months(window: Window, figures: Figures) -> tuple[tuple[int, str], ...]:
     return tuple((number * _DAY_WIDTH, figures.month(day)) for number, day in enumerate(days) if day.day == 1)
 
 
-def differ_words(each: Difference, figures: Figures) -> str:
+def differ_words(each: ReportGap, figures: Figures) -> str:
     """Two reports that do not agree, in a sentence."""
     titles = KINDS[each.better].title, KINDS[each.other].title
     gap = each.second / each.first - 1 if each.first else None

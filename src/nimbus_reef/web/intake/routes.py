@@ -22,7 +22,7 @@ from nimbus_reef.store.record import loads
 from nimbus_reef.store.record.loads import Upload
 from nimbus_reef.web.intake import choosing, pages
 from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.parts import account_by_id, figures, must_write, my_accounts, parts, scope
+from nimbus_reef.web.parts import account_by_id, current_scope, figures, must_write, my_accounts, parts
 
 intake = Blueprint("intake", __name__, url_prefix="/intake")
 _IN_THE_TRAIL: Final = {"load": "loaded", "undo": "undone"}
@@ -31,7 +31,7 @@ _IN_THE_TRAIL: Final = {"load": "loaded", "undo": "undone"}
 @intake.get("/")
 def look() -> str:
     """Where files are dropped, the queue, what is held and what was loaded."""
-    account, store = scope().account, parts().store
+    account, store = current_scope().account, parts().store
     held = loads.batches(store, account.id)
     return render_template(
         "intake/intake.html",
@@ -40,7 +40,7 @@ def look() -> str:
         calendar=pages.calendar(
             loads.held_reports(store, account.id),
             parts().facts.spans(account.id, account.timezone),
-            scope().newest,
+            current_scope().newest,
             account.maturing_days,
             figures(),
         ),
@@ -53,7 +53,7 @@ def look() -> str:
 
 
 def _differ(account: Account) -> list[str]:
-    newest = scope().newest
+    newest = current_scope().newest
     found = differences(parts().facts, account, newest) if newest else []
     return [pages.differ_words(each, figures()) for each in found]
 
@@ -76,7 +76,7 @@ def _job_view(job: loads.Job, file_name: str) -> dict[str, Any]:
 def drop() -> AnyResponse:
     """Takes files in. One file leads to its mapping at once, several wait in the queue."""
     who = must_write()
-    account, folder = scope().account, parts().config.uploads
+    account, folder = current_scope().account, parts().config.uploads
     files = [file for file in request.files.getlist("files") if file.filename]
     if not files:
         raise BadInput("No file was chosen.", remedy="Drop a report, or choose one.")
@@ -98,8 +98,8 @@ def drop() -> AnyResponse:
     for each in refused:
         flash(each, "problem")
     if len(taken) == 1:
-        return redirect(scope().elsewhere(url_for("intake.map_file", upload_id=taken[0])))
-    return redirect(scope().elsewhere(url_for("intake.look")))
+        return redirect(current_scope().elsewhere(url_for("intake.map_file", upload_id=taken[0])))
+    return redirect(current_scope().elsewhere(url_for("intake.look")))
 
 
 def _upload(upload_id: int) -> Upload:
@@ -174,16 +174,16 @@ def say_yes(job_id: int) -> AnyResponse:
     return _enqueue(_upload(job.upload_id), {**job.request, "confirmed": True})
 
 
-def _enqueue(upload: Upload, what: dict[str, Any]) -> AnyResponse:
-    return _start("load", upload.account_id, upload.file_name, what, upload_id=upload.id)
+def _enqueue(upload: Upload, request: dict[str, Any]) -> AnyResponse:
+    return _start("load", upload.account_id, upload.file_name, request, upload_id=upload.id)
 
 
 def _start(
-    kind: str, account_id: int, file_name: str, what: dict[str, Any], *, upload_id: int | None = None
+    kind: str, account_id: int, file_name: str, request: dict[str, Any], *, upload_id: int | None = None
 ) -> AnyResponse:
     who, store = must_write(), parts().store
     job_id = loads.start_job(
-        store, kind=kind, account_id=account_id, person_id=who.id, upload_id=upload_id, request=what
+        store, kind=kind, account_id=account_id, person_id=who.id, upload_id=upload_id, request=request
     )
     trail.note(
         store,
@@ -193,7 +193,7 @@ def _start(
         detail={"job": job_id, "file": file_name},
     )
     parts().queue.start(job_id)
-    return redirect(f"{scope().elsewhere(url_for('intake.look'))}#job-{job_id}")
+    return redirect(f"{current_scope().elsewhere(url_for('intake.look'))}#job-{job_id}")
 
 
 @intake.post("/batches/<int:batch_id>/undo")
@@ -219,7 +219,7 @@ def discard(upload_id: int) -> AnyResponse:
     upload = _upload(upload_id)
     loads.set_upload_state(parts().store, upload.id, "discarded")
     flash(f"{upload.file_name} was put away; nothing of it was loaded.")
-    return redirect(scope().elsewhere(url_for("intake.look")))
+    return redirect(current_scope().elsewhere(url_for("intake.look")))
 
 
 def _job(job_id: int) -> tuple[loads.Job, str]:

@@ -26,7 +26,7 @@ class Moved:
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class BeatStep:
     """What to do next, and the area it is done in."""
 
     words: str
@@ -34,7 +34,7 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class BeatLine:
     """One account. sales_path and spend_path: the mirrored areas, sales up, spend down."""
 
     key: str
@@ -54,18 +54,18 @@ class Line:
     stake: str | None
     loaded: str
     source: str
-    step: Step
+    step: BeatStep
     held: bool = False
     one_sum: bool = False
 
 
-def line(beat: Beat, today: date) -> Line:
+def line(beat: Beat, today: date) -> BeatLine:
     """One account, ready to show."""
     account, now, then = beat.account, beat.now, beat.then
     write = Figures(account.locale, account.currency)
     sales_path, spend_path = _areas(beat)
     acos = now.acos if now else None
-    return Line(
+    return BeatLine(
         key=account.key,
         name=f"{account.brand}, {account.country}",
         where=f"{account.marketplace} · {account.currency}"
@@ -106,20 +106,20 @@ def _points(now: float | None, then: float | None, write: Figures) -> Moved:
     return Moved(f"{write.signed(points, 1)} pt", None if abs(points) < 0.05 else points < 0)
 
 
-def next_step(beat: Beat, today: date) -> Step:
+def next_step(beat: Beat, today: date) -> BeatStep:
     """The first thing that is missing or waiting, in the order of an audit."""
     if beat.newest is None:
-        return Step("load a first report", "intake")
+        return BeatStep("load a first report", "intake")
     age = (today - beat.newest).days
     if age > STALE_DAYS:
-        return Step(f"load newer days: the newest is {age} days old", "intake")
+        return BeatStep(f"load newer days: the newest is {age} days old", "intake")
     if beat.planned:
-        return Step(f"send the {beat.planned} planned change{'s' if beat.planned > 1 else ''}", "plan")
+        return BeatStep(f"send the {beat.planned} planned change{'s' if beat.planned > 1 else ''}", "plan")
     if beat.unread:
-        return Step("load targets or search terms of these days", "intake")
+        return BeatStep("load targets or search terms of these days", "intake")
     if beat.overspend is None or from_micro(beat.overspend) >= 1:
-        return Step("go through its findings", "findings")
-    return Step("nothing to do", "findings")
+        return BeatStep("go through its findings", "findings")
+    return BeatStep("nothing to do", "findings")
 
 
 def _areas(beat: Beat) -> tuple[str, str]:

@@ -17,11 +17,11 @@ from nimbus_reef.web.params import Scope
 class NoFigures(ReefError):
     """A page's window holds no figures of what it shows. Shown in the frame, with what is held."""
 
-    def __init__(self, lack: Lack, figures: Figures, what: str) -> None:
+    def __init__(self, lack: Lack, figures: Figures, days: str) -> None:
         said = told(lack, figures)
         super().__init__(f"{said.bold} {said.rest}".strip(), remedy=said.remedy, place="")
         self.lack = lack
-        self.what = what
+        self.days = days
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,13 +35,13 @@ class Told:
 
 
 def need(
-    facts: Facts, what: Scope, kinds: Sequence[str], figures: Figures, window: Window | None = None
+    facts: Facts, scope: Scope, kinds: Sequence[str], figures: Figures, window: Window | None = None
 ) -> None:
     """NoFigures where none of the reports holds a day of the window (that of the scope when not given)."""
-    lack = lacking(facts, what.account, window or what.window, kinds)
+    lack = lacking(facts, scope.account, window or scope.window, kinds)
     if lack is not None:
         raise NoFigures(
-            lack, figures, "against" if window is not None and window != what.window else "window"
+            lack, figures, "against" if window is not None and window != scope.window else "window"
         )
 
 

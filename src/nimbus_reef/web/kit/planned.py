@@ -14,7 +14,7 @@ from nimbus_reef.web.kit.figures import Figures
 
 
 @dataclass(frozen=True, slots=True)
-class Strip:
+class PlanStrip:
     """The line at the bottom of every page."""
 
     count: int
@@ -48,7 +48,7 @@ def _pauses(each: Planned) -> bool:
 
 def strip(
     planned: Sequence[Planned], month: tuple[float, float], figures: Figures, own: Mapping[int, float]
-) -> Strip:
+) -> PlanStrip:
     """
     All waiting changes together, the same money once.
 
@@ -62,7 +62,7 @@ def strip(
     if planned and sales > 0 and sales + together.sales.middle > 0:
         after = (spend + together.spend.middle) / (sales + together.sales.middle)
         acos = f"{figures.percent(spend / sales)} → {figures.rate(after)}"
-    return Strip(len(planned), figures.span(together.spend), figures.span(together.sales), acos)
+    return PlanStrip(len(planned), figures.span(together.spend), figures.span(together.sales), acos)
 
 
 @dataclass(frozen=True, slots=True)

@@ -38,22 +38,22 @@ TO_CHECK: Final[Mapping[str, str]] = {
 }
 
 
-def drawer(facts: Facts, what: Scope, sku: str, metric: str, figures: Figures) -> dict[str, Any]:
+def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) -> dict[str, Any]:
     """What the drawer shows of a product; NotFound where it did nothing in these days."""
-    on = standing.ground(facts, what.look)
+    on = standing.ground(facts, scope.look)
     rows = on.rows.filter(pl.col("sku") == sku)
     if rows.is_empty():
         raise NotFound(f"{sku} had no ads in these days.", remedy="Choose other days, or close the drawer.")
     placed = {name: each.standing for name, each in standing.places(on, rows).items()}
     now = {name: float(rows[name].sum()) for name in MEASURES}
     then, moved = None, None
-    if what.against is not None:
-        sides = movement.sides(facts, what.look, "product").filter(pl.col("key") == sku)
+    if scope.against is not None:
+        sides = movement.sides(facts, scope.look, "product").filter(pl.col("key") == sku)
         moved = sides.to_dicts()[0] if len(sides) else None
         then = {name: float(moved[f"{name}0"]) for name in MEASURES} if moved else None
     weak = metric if metric in RATED else _weakest(placed)
     first = rows.row(0, named=True)
-    changed = page_changes(facts, what, sku)
+    changed = page_changes(facts, scope, sku)
     return {
         "sku": sku,
         "title": first["title"] or "",
@@ -66,7 +66,7 @@ def drawer(facts: Facts, what: Scope, sku: str, metric: str, figures: Figures) -
         "check": (RATED[weak].label, TO_CHECK[weak]) if weak else None,
         "why": why(then, now, figures),
         "changed": [(figures.day(each.day), each.words) for each in changed[-6:]],
-        "trend": _trend(facts, what, sku, changed, figures),
+        "trend": _trend(facts, scope, sku, changed, figures),
         "campaigns": [
             (row["campaign"], figures.money(row["spend"]), figures.rate(row["spend"] / row["sales"], 0) if row["sales"] else "no sales")
             for row in rows.group_by("campaign").agg(pl.col("spend", "sales").sum()).sort(["spend", "campaign"], descending=[True, False]).head(5).to_dicts()
@@ -93,11 +93,13 @@ def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures
     return bold, re.sub("([+−])", "\\1\u2060", rest)
 
 
-def page_changes(facts: Facts, what: Scope, sku: str) -> list[Marked]:
+def page_changes(facts: Facts, scope: Scope, sku: str) -> list[Marked]:
     """What changed on the product's page over its history."""
-    window = history(what.look)
-    catalog = product_frames.placed_products(facts, what.account.id, what.window).filter(pl.col("sku") == sku)
-    pages = product_frames.listings(facts, what.account.id, window).filter(
+    window = history(scope.look)
+    catalog = product_frames.placed_products(facts, scope.account.id, scope.window).filter(
+        pl.col("sku") == sku
+    )
+    pages = product_frames.listings(facts, scope.account.id, window).filter(
         pl.col("product_id").is_in(catalog["product_id"].unique().implode())
     )
     if pages.is_empty():
@@ -115,10 +117,10 @@ def _short(text: str) -> str:
 
 
 def _trend(
-    facts: Facts, what: Scope, sku: str, changed: Sequence[Marked], figures: Figures
+    facts: Facts, scope: Scope, sku: str, changed: Sequence[Marked], figures: Figures
 ) -> dict[str, Any] | None:
     days = (
-        product_frames.placed_products(facts, what.account.id, history(what.look))
+        product_frames.placed_products(facts, scope.account.id, history(scope.look))
         .filter(pl.col("sku") == sku)
         .group_by("day")
         .agg(pl.col("spend").sum())
@@ -129,14 +131,14 @@ def _trend(
     dates: list[date] = days["day"].to_list()
     return charts.money_and_bid(
         dates, [from_micro(value) for value in days["spend"]], [None] * len(dates), figures=figures,
-        first_shown=max(what.window.first, dates[0]), changes=changed,
+        first_shown=max(scope.window.first, dates[0]), changes=changed,
     )  # fmt: skip
 
 
-def rows_behind(facts: Facts, what: Scope, sku: str, figures: Figures) -> Behind:
+def rows_behind(facts: Facts, scope: Scope, sku: str, figures: Figures) -> Behind:
     """The product report's own rows of a product in the window."""
-    ads = product_frames.product_rows(facts, what.account.id, what.window).filter(pl.col("sku") == sku)
+    ads = product_frames.product_rows(facts, scope.account.id, scope.window).filter(pl.col("sku") == sku)
     rows = row_frames.rows_behind(
-        facts, what.account.id, "product_ad_daily", what.window, ads["product_ad_id"].to_list()
+        facts, scope.account.id, "product_ad_daily", scope.window, ads["product_ad_id"].to_list()
     )
     return behind(rows, figures)

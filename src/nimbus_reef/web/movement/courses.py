@@ -34,7 +34,7 @@ SMOOTH: Final = {"": 1, "7": 7, "14": 14}
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class Course:
     """One metric of a trend: its days, in the unit that is written, null where there is none."""
 
     key: str
@@ -45,7 +45,7 @@ class Line:
 
 def trend_lines(
     days: pl.DataFrame, metrics: Sequence[str], smooth: int, figures: Figures, window: Window
-) -> list[Line]:
+) -> list[Course]:
     """
     Metrics by day; what they come to is told of the window. Smoothing: a ratio of the sums of the last days, never a mean of ratios; a sum's
     mean over them.
@@ -70,7 +70,7 @@ def trend_lines(
             else (sums[key] / len(inside) if len(inside) else None)
         )
         lines.append(
-            Line(
+            Course(
                 key, f"{metric.label}{unit}", tuple(None if v is None else round(v * scale, 4) for v in values),
                 level(metric, whole, figures) + ("" if metric.is_ratio or whole is None else " a day"),
             )

@@ -25,7 +25,7 @@ from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.movement import courses, ledger, pages, trends, why
 from nimbus_reef.web.movement.drift import drift
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import figures, parts, scope
+from nimbus_reef.web.parts import current_scope, figures, parts
 
 movement = Blueprint("movement", __name__, url_prefix="/movement")
 LEDGERED: Final = (
@@ -48,7 +48,7 @@ LEDGERED: Final = (
 @movement.get("/")
 def look() -> Response:
     """The area opens on the drift chart."""
-    return redirect(scope().link(url_for("movement.view", name="drift")))
+    return redirect(current_scope().link(url_for("movement.view", name="drift")))
 
 
 @movement.get("/<name>")
@@ -56,100 +56,100 @@ def view(name: str) -> str:
     """One of the area's views."""
     if name not in pages.VIEWS:
         raise NotFound(f"Movement has no view “{name}”.", remedy="Choose one under the title.")
-    what = scope()
-    if what.newest is None or (what.against is None and name != "trends"):
+    scope = current_scope()
+    if scope.newest is None or (scope.against is None and name != "trends"):
         return render_template("movement/empty.html", view=name, views=pages.VIEWS)
-    _need(what, name)
-    made = _VIEWS[name](what)
+    _need(scope, name)
+    made = _VIEWS[name](scope)
     if "by" in made:
-        made["ways"] = _ways(what, made["by"], url_for("movement.view", name=name))
+        made["ways"] = _ways(scope, made["by"], url_for("movement.view", name=name))
     return render_template(f"movement/{name}.html", view=name, views=pages.VIEWS, groupings=GROUPINGS, **made)
 
 
-def _ways(what: Scope, by: str, here: str) -> pages.Ways:
+def _ways(scope: Scope, by: str, here: str) -> pages.Ways:
     """A product opens its drawer, a keyword its evidence, a campaign its trend, the rest their drift."""
     if by == "product":
         return pages.Ways(
-            what.link(here, open="") + "&open=",
-            what.link(url_for("standing.evidence"), open="", own=()) + "&open=",
+            scope.link(here, open="") + "&open=",
+            scope.link(url_for("standing.evidence"), open="", own=()) + "&open=",
         )
     if by == "keyword":
-        return pages.Ways(what.elsewhere(url_for("targeting.table", name="targets")) + "&open=")
+        return pages.Ways(scope.elsewhere(url_for("targeting.table", name="targets")) + "&open=")
     if by == "campaign":
-        return pages.Ways(what.elsewhere(url_for("movement.view", name="trends")) + "&whose=campaign%3A")
+        return pages.Ways(scope.elsewhere(url_for("movement.view", name="trends")) + "&whose=campaign%3A")
     if by in ("portfolio", "format"):
         only = frozenset(Format) if by == "format" else frozenset()
-        return pages.Ways(what.elsewhere(url_for("movement.view", name="drift")) + f"&{by}=", only=only)
+        return pages.Ways(scope.elsewhere(url_for("movement.view", name="drift")) + f"&{by}=", only=only)
     return pages.Ways()
 
 
-def _by(what: Scope) -> str:
+def _by(scope: Scope) -> str:
     """The grouping chosen, else the first that the reports held can tell of both windows."""
-    windows = [what.window, *([what.against] if what.against else [])]
-    return what.choice("by", work.groupings(parts().facts, what.account, windows))
+    windows = [scope.window, *([scope.against] if scope.against else [])]
+    return scope.choice("by", work.groupings(parts().facts, scope.account, windows))
 
 
-def _need(what: Scope, name: str) -> None:
+def _need(scope: Scope, name: str) -> None:
     """NoFigures where the view has none of one of its windows."""
-    kinds = TOTAL_SOURCES if name == "trends" else work.sources(_by(what))
-    need(parts().facts, what, kinds, figures())
+    kinds = TOTAL_SOURCES if name == "trends" else work.sources(_by(scope))
+    need(parts().facts, scope, kinds, figures())
     if name != "trends":
-        need(parts().facts, what, kinds, figures(), _against(what))
+        need(parts().facts, scope, kinds, figures(), _against(scope))
 
 
-def _days(what: Scope, by: str) -> tuple[int, int]:
+def _days(scope: Scope, by: str) -> tuple[int, int]:
     """The held days of the windows that a grouping's sums are of: then, now."""
-    return work.held_days(parts().facts, _compared(what), by)
+    return work.held_days(parts().facts, _compared(scope), by)
 
 
-def _against(what: Scope) -> Window:
+def _against(scope: Scope) -> Window:
     """The days compared with; BadInput where there are none."""
-    if what.against is None:
+    if scope.against is None:
         raise BadInput("Movement needs days to compare with.", remedy="Choose some under “against”.")
-    return what.against
+    return scope.against
 
 
-def _compared(what: Scope) -> Look:
+def _compared(scope: Scope) -> Look:
     """The look, where there are days to compare with."""
-    return what.look.against_days(_against(what))
+    return scope.look.against_days(_against(scope))
 
 
-def _sides(what: Scope, by: str) -> pl.DataFrame:
-    return work.sides(parts().facts, _compared(what), by)
+def _sides(scope: Scope, by: str) -> pl.DataFrame:
+    return work.sides(parts().facts, _compared(scope), by)
 
 
-def _ranked(what: Scope, by: str) -> pl.DataFrame:
-    return pages.ranked(_sides(what, by), *_days(what, by))
+def _ranked(scope: Scope, by: str) -> pl.DataFrame:
+    return pages.ranked(_sides(scope, by), *_days(scope, by))
 
 
-def _why_page(what: Scope, by: str) -> why.WhyPage | None:
+def _why_page(scope: Scope, by: str) -> why.WhyPage | None:
     """Why ACOS moved, by the rows of a grouping; kept until something is loaded."""
     facts, write = parts().facts, figures()
-    look = _compared(what)
-    return facts.kept("why", what.account.id, lambda: why.why(_sides(what, by), write), look, by, write)
+    look = _compared(scope)
+    return facts.kept("why", scope.account.id, lambda: why.why(_sides(scope, by), write), look, by, write)
 
 
-def _why_of_all(what: Scope) -> why.WhyPage:
+def _why_of_all(scope: Scope) -> why.WhyPage:
     """Why the account's ACOS moved, whatever the page is grouped by."""
     nothing = why.WhyPage(Answer("Nothing was sold in one of the windows.", ""))
-    return _why_page(what, "product") or nothing
+    return _why_page(scope, "product") or nothing
 
 
-def _drift(what: Scope) -> dict[str, Any]:
-    by = _by(what)
-    everything = what.choice("show", ("largest", "all")) == "all"
-    rows, write = _ranked(what, by), figures()
+def _drift(scope: Scope) -> dict[str, Any]:
+    by = _by(scope)
+    everything = scope.choice("show", ("largest", "all")) == "all"
+    rows, write = _ranked(scope, by), figures()
     shown = rows.head(pages.MOST_DRAWN if everything else pages.LARGEST)
-    whole = _why_of_all(what)
+    whole = _why_of_all(scope)
     of = max(1, -(-len(rows) // PAGE_ROWS)) if everything else 1
-    page = min(what.page, of)
-    sides = _sides(what, "product" if by != "family" else "family")
+    page = min(scope.page, of)
+    sides = _sides(scope, "product" if by != "family" else "family")
     return {
         "answer": whole.answer,
         "steps": whole.steps,
         "by": by,
         "everything": everything,
-        "chart": drift(pages.movers(shown, write), what.target_acos, pages.break_even(sides)),
+        "chart": drift(pages.movers(shown, write), scope.target_acos, pages.break_even(sides)),
         "lines": pages.drift_lines(
             rows.slice((page - 1) * PAGE_ROWS, PAGE_ROWS) if everything else shown, write
         ),
@@ -157,20 +157,20 @@ def _drift(what: Scope) -> dict[str, Any]:
         "pages": of,
         "count": len(rows),
         "drawn": len(shown),
-        "drawer": _drawer(what),
+        "drawer": _drawer(scope),
     }
 
 
-def _drawer(what: Scope) -> dict[str, Any] | None:
-    return product.drawer(parts().facts, what, what.open, "", figures()) if what.open else None
+def _drawer(scope: Scope) -> dict[str, Any] | None:
+    return product.drawer(parts().facts, scope, scope.open, "", figures()) if scope.open else None
 
 
-def _metric(what: Scope) -> str:
-    return what.choice("metric", LEDGERED)
+def _metric(scope: Scope) -> str:
+    return scope.choice("metric", LEDGERED)
 
 
-def _least(what: Scope) -> float:
-    text = what.said("least").replace(",", ".")
+def _least(scope: Scope) -> float:
+    text = scope.said("least").replace(",", ".")
     try:
         value = float(text) if text else 0.0
     except ValueError:
@@ -180,66 +180,66 @@ def _least(what: Scope) -> float:
     return value
 
 
-def _ledger_rows(what: Scope) -> pl.DataFrame | None:
-    by = _by(what)
-    facts, metric, least = parts().facts, METRICS[_metric(what)], _least(what)
+def _ledger_rows(scope: Scope) -> pl.DataFrame | None:
+    by = _by(scope)
+    facts, metric, least = parts().facts, METRICS[_metric(scope)], _least(scope)
 
     def make() -> pl.DataFrame | None:
-        return ledger.ledger_rows(_sides(what, by), metric, *_days(what, by), least)
+        return ledger.ledger_rows(_sides(scope, by), metric, *_days(scope, by), least)
 
-    return facts.kept("ledger", what.account.id, make, _compared(what), by, metric.key, least)
+    return facts.kept("ledger", scope.account.id, make, _compared(scope), by, metric.key, least)
 
 
-def _ledger(what: Scope) -> dict[str, Any]:
-    metric = METRICS[_metric(what)]
-    rows = _ledger_rows(what)
+def _ledger(scope: Scope) -> dict[str, Any]:
+    metric = METRICS[_metric(scope)]
+    rows = _ledger_rows(scope)
     of = max(1, -(-(len(rows) if rows is not None else 0) // PAGE_ROWS))
-    page = min(what.page, of)
+    page = min(scope.page, of)
     return {
-        "by": _by(what),
+        "by": _by(scope),
         "metric": metric,
         "metrics": [METRICS[key] for key in LEDGERED],
-        "least": what.said("least"),
+        "least": scope.said("least"),
         "ledger": ledger.ledger(rows, metric, figures(), page) if rows is not None and len(rows) else None,
         "page": page,
         "pages": of,
-        "drawer": _drawer(what),
+        "drawer": _drawer(scope),
     }
 
 
-def _why(what: Scope) -> dict[str, Any]:
-    by = _by(what)
+def _why(scope: Scope) -> dict[str, Any]:
+    by = _by(scope)
     return {
-        "by": by, "why": _why_page(what, by), "drawer": _drawer(what),
+        "by": by, "why": _why_page(scope, by), "drawer": _drawer(scope),
     }  # fmt: skip
 
 
-def _trends(what: Scope) -> dict[str, Any]:
+def _trends(scope: Scope) -> dict[str, Any]:
     write, facts = figures(), parts().facts
-    chosen = [key for key in what.said("metric").split(",") if key] or ["spend", "sales", "acos"]
+    chosen = [key for key in scope.said("metric").split(",") if key] or ["spend", "sales", "acos"]
     wrong = [key for key in chosen if key not in courses.TRENDED]
     if wrong:
         raise BadInput(f"There is no trend of “{wrong[0]}”.", remedy=f"Use {', '.join(courses.TRENDED)}.")
-    only = what.said("only")
+    only = scope.said("only")
     shown = [only] if only in courses.TRENDED else chosen
-    smooth = courses.SMOOTH[what.choice("smooth", tuple(courses.SMOOTH))]
-    found = trends.trend(facts, what, what.said("whose"), write)
-    lines = courses.trend_lines(found.days, shown, smooth, write, what.window)
+    smooth = courses.SMOOTH[scope.choice("smooth", tuple(courses.SMOOTH))]
+    found = trends.trend(facts, scope, scope.said("whose"), write)
+    lines = courses.trend_lines(found.days, shown, smooth, write, scope.window)
     days = courses.shown_days(found.days)
     return {
         "trend": found,
-        "moved": trends.why_moved(found, what, write),
+        "moved": trends.why_moved(found, scope, write),
         "lines": lines,
         "chart": charts.panels(
             days, [(line.label, line.values) for line in lines], found.bids, found.changes,
-            first_shown=what.window.first, figures=write,
+            first_shown=scope.window.first, figures=write,
         ) if days else None,
         "height": 54 + len(lines) * (300 if only else 104) + (54 if found.bids else 0),
         "offered": [METRICS[key] for key in courses.TRENDED],
         "chosen": chosen,
         "needs_days": found.sums_left_out,
         "only": only,
-        "smooth": what.said("smooth"),
+        "smooth": scope.said("smooth"),
         "stretches": courses.stretches(found.days, found.target_acos, write) if found.bids else [],
         "changes": [(write.day(each.day), each.at_length or each.words) for each in found.changes[-12:]][::-1],
     }  # fmt: skip
@@ -248,27 +248,27 @@ def _trends(what: Scope) -> dict[str, Any]:
 @movement.get("/trends/things")
 def things() -> str:
     """What a trend can be asked of, as options of its field; fetched when that is entered."""
-    return render_template("_options.html", names=trends.offered(parts().facts, scope()))
+    return render_template("_options.html", names=trends.offered(parts().facts, current_scope()))
 
 
 _VIEWS: Final = {"drift": _drift, "ledger": _ledger, "why": _why, "trends": _trends}
 
 
-def _drift_file(what: Scope) -> Table:
-    return pages.drift_export(_ranked(what, _by(what)))
+def _drift_file(scope: Scope) -> Table:
+    return pages.drift_export(_ranked(scope, _by(scope)))
 
 
-def _ledger_file(what: Scope) -> Table | None:
-    rows = _ledger_rows(what)
-    return None if rows is None else ledger.ledger_export(rows, METRICS[_metric(what)])
+def _ledger_file(scope: Scope) -> Table | None:
+    rows = _ledger_rows(scope)
+    return None if rows is None else ledger.ledger_export(rows, METRICS[_metric(scope)])
 
 
-def _why_file(what: Scope) -> Table | None:
-    return why.why_export(_sides(what, _by(what)))
+def _why_file(scope: Scope) -> Table | None:
+    return why.why_export(_sides(scope, _by(scope)))
 
 
-def _trend_file(what: Scope) -> Table:
-    found = trends.trend(parts().facts, what, what.said("whose"), figures())
+def _trend_file(scope: Scope) -> Table:
+    found = trends.trend(parts().facts, scope, scope.said("whose"), figures())
     return courses.trend_export(found.days, found.bids)
 
 
@@ -280,8 +280,8 @@ def export(name: str, ending: str) -> Response:
     """All rows behind a view as a file."""
     if name not in _FILES:
         raise NotFound(f"“{name}” is not a table of Movement.", remedy=f"Export {', '.join(_FILES)}.")
-    _need(scope(), name)
-    made = _FILES[name](scope())
+    _need(current_scope(), name)
+    made = _FILES[name](current_scope())
     if made is None:
         raise NotFound("There is no change to write down.", remedy="Choose other days.")
     return hand_out(made, ending)

@@ -43,35 +43,35 @@ class Trend:
     sums_left_out: str = ""
 
 
-def trend(facts: Facts, what: Scope, of: str, figures: Figures) -> Trend:
+def trend(facts: Facts, scope: Scope, of: str, figures: Figures) -> Trend:
     """
     The trend of `of`: empty for what the scope shows, else campaign:NAME, group:CAMPAIGN · NAME,
     product:SKU or keyword:ID. NotFound where there is no such thing.
     """
     kind, _, name = of.partition(":")
     if not of:
-        return _whole(facts, what)
+        return _whole(facts, scope)
     if kind == "product":
-        return _product(facts, what, name)
+        return _product(facts, scope, name)
     if kind in ("campaign", "group", "keyword"):
-        return _targets(facts, what, kind, name, figures)
+        return _targets(facts, scope, kind, name, figures)
     raise NotFound(f"“{of}” has no trend.", remedy="Choose a campaign, a product or a keyword.")
 
 
-def _whole(facts: Facts, what: Scope) -> Trend:
-    window = history(what.look)
-    look = what.look.at(window)
+def _whole(facts: Facts, scope: Scope) -> Trend:
+    window = history(scope.look)
+    look = scope.look.at(window)
     found = totals(facts, look)
     if found is None:
         raise NotFound("No report covers these days.", remedy="Choose other days, or load a report.")
-    changes = row_frames.changes(facts, what.account.id, window)
+    changes = row_frames.changes(facts, scope.account.id, window)
     if look.part:
-        homes = setting_frames.campaign_settings(facts, what.account.id, window).drop("state")
+        homes = setting_frames.campaign_settings(facts, scope.account.id, window).drop("state")
         changes = changes.join(homes, on="campaign_id", how="left")
         changes = look.within(facts, changes)
-    name = what.part or f"{what.account.brand}, {what.account.country}"
+    name = scope.part or f"{scope.account.brand}, {scope.account.country}"
     days, left_out = _only_days(found.now, found.source)
-    return Trend(name, "account", days, by_day(changes), what.target_acos, sums_left_out=left_out)
+    return Trend(name, "account", days, by_day(changes), scope.target_acos, sums_left_out=left_out)
 
 
 def _only_days(rows: pl.DataFrame, kind: str) -> tuple[pl.DataFrame, str]:
@@ -85,9 +85,9 @@ def _only_days(rows: pl.DataFrame, kind: str) -> tuple[pl.DataFrame, str]:
     )
 
 
-def why_moved(found: Trend, what: Scope, figures: Figures) -> Why | None:
+def why_moved(found: Trend, scope: Scope, figures: Figures) -> Why | None:
     """Why one thing's ACOS moved between the windows; None for the account, which has a page of its own."""
-    against = what.against
+    against = scope.against
     if found.kind == "account" or against is None or found.days.is_empty():
         return None
     if against.first < found.days["day"].min():  # type: ignore[operator]  # a date
@@ -97,7 +97,7 @@ def why_moved(found: Trend, what: Scope, figures: Figures) -> Why | None:
         inside = found.days.filter(pl.col("day").is_between(window.first, window.last))
         return {name: float(inside[name].sum()) for name in MEASURES}
 
-    return why(sums(against), sums(what.window), figures)
+    return why(sums(against), sums(scope.window), figures)
 
 
 def by_day(changes: pl.DataFrame) -> tuple[Marked, ...]:
@@ -127,41 +127,41 @@ def _times(count: int) -> str:
     return "once" if count == 1 else "twice" if count == 2 else f"{count} times"
 
 
-def _product(facts: Facts, what: Scope, sku: str) -> Trend:
-    rows = product_frames.placed_products(facts, what.account.id, history(what.look)).filter(
+def _product(facts: Facts, scope: Scope, sku: str) -> Trend:
+    rows = product_frames.placed_products(facts, scope.account.id, history(scope.look)).filter(
         pl.col("sku") == sku
     )
     if rows.is_empty():
         raise NotFound(f"{sku} had no ads in these days.", remedy="Choose another product.")
     sums = rows.group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day")
     days, left_out = _only_days(sums, "product_ad_daily")
-    aim = rows.head(1).with_columns(what.aims.expr(rows.columns))["target_acos"][0]
-    return Trend(sku, "product", days, tuple(page_changes(facts, what, sku)), aim, sums_left_out=left_out)
+    aim = rows.head(1).with_columns(scope.aims.expr(rows.columns))["target_acos"][0]
+    return Trend(sku, "product", days, tuple(page_changes(facts, scope, sku)), aim, sums_left_out=left_out)
 
 
-def _targets(facts: Facts, what: Scope, kind: str, name: str, figures: Figures) -> Trend:
+def _targets(facts: Facts, scope: Scope, kind: str, name: str, figures: Figures) -> Trend:
     """Made of targets: all of a campaign's, of an ad group's, or one."""
     column = {
         "campaign": pl.col("campaign"),
         "group": pl.concat_str("campaign", pl.lit(" · "), "ad_group"),
         "keyword": pl.col("target_id").cast(pl.String),
     }[kind]
-    names = target_frames.targets(facts, what.account.id).filter(column == name)
+    names = target_frames.targets(facts, scope.account.id).filter(column == name)
     if names.is_empty():
         raise NotFound(f"There is no {kind} “{name}”.", remedy="Choose another.")
-    window = history(what.look)
-    source = facts.held(what.account.id, window).kind
+    window = history(scope.look)
+    source = facts.held(scope.account.id, window).kind
     ids = names["target_id"].to_list()
-    days = row_frames.target_days(facts, what.account.id, source, window, ids)
+    days = row_frames.target_days(facts, scope.account.id, source, window, ids)
     sums = days.group_by("day").agg(pl.col(MEASURES).sum()).sort("day")
     first = names.row(0, named=True)
-    near = judged(facts, what.look, Subject.TARGET).filter(pl.col("campaign") == first["campaign"])
+    near = judged(facts, scope.look, Subject.TARGET).filter(pl.col("campaign") == first["campaign"])
     same = near.join(names.select("target_id"), on="target_id", how="semi") if kind != "campaign" else near
     aims = (same if len(same) else near).sort("spend", descending=True)["target_acos"]
-    aim = aims[0] if len(aims) else what.target_acos
-    changes = row_frames.changes(facts, what.account.id, window)
+    aim = aims[0] if len(aims) else scope.target_acos
+    changes = row_frames.changes(facts, scope.account.id, window)
     if kind == "keyword":
-        stepped = days_with_bids(facts, what.account, source, window, ids)
+        stepped = days_with_bids(facts, scope.account, source, window, ids)
         bids = [None if bid is None else from_micro(bid) for bid in stepped["bid"]]
         marks = changes_of_row(first, charts.bid_changes(stepped["day"].to_list(), bids, figures), changes)
         label = f"{first['target']} · {first['match_type']}"
@@ -173,16 +173,16 @@ def _targets(facts: Facts, what: Scope, kind: str, name: str, figures: Figures) 
     return Trend(label, kind, sums, by_day(changes.filter(pl.col(id_column) == number)), aim)
 
 
-def offered(facts: Facts, what: Scope) -> list[str]:
+def offered(facts: Facts, scope: Scope) -> list[str]:
     """What a trend can be asked of: campaigns, ad groups and products, as `trend` takes them."""
     groups = (
-        target_frames.targets(facts, what.account.id)
+        target_frames.targets(facts, scope.account.id)
         .select("campaign", group=pl.concat_str("campaign", pl.lit(" · "), "ad_group"))
         .unique()
     )
     named = (
         ("campaign", groups["campaign"].unique()),
         ("group", groups["group"]),
-        ("product", product_frames.catalog(facts, what.account.id)["sku"]),
+        ("product", product_frames.catalog(facts, scope.account.id)["sku"]),
     )
     return [f"{kind}:{name}" for kind, names in named for name in names.sort().head(_MOST_OFFERED)]

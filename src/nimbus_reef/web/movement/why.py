@@ -23,7 +23,7 @@ FACTORS: Final = (
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class WhyStep:
     """One step of the picture. x, width: 0 … 100 of its line; kind: end, gain or loss."""
 
     name: str
@@ -53,7 +53,7 @@ class WhyPage:
     """Why ACOS moved: one sentence, one picture, the rows that did it by the factors that moved at all."""
 
     answer: Answer
-    steps: tuple[Step, ...] = ()
+    steps: tuple[WhyStep, ...] = ()
     factors: tuple[str, ...] = ()
     lines: tuple[WhyLine, ...] = ()
 
@@ -107,7 +107,7 @@ def _points(value: float, figures: Figures) -> str:
 
 def _steps(
     before: float, after: float, parts: Sequence[tuple[str, float]], figures: Figures
-) -> tuple[Step, ...]:
+) -> tuple[WhyStep, ...]:
     """ACOS then, each part where the one before left off, ACOS now: one scale, not from zero."""
     levels, at = [before], before
     for _, value in parts:
@@ -120,13 +120,13 @@ def _steps(
     def place(value: float) -> float:
         return 100 * (value - low) / (high - low)
 
-    steps = [Step("then", figures.rate(before), 0, place(before), "end", "")]
+    steps = [WhyStep("then", figures.rate(before), 0, place(before), "end", "")]
     at = before
     for (name, value), bar in zip(parts, split_bars(parts, figures), strict=True):
         if abs(value) >= 0.00005:
             first, last = sorted((at, at + value))
             steps.append(
-                Step(
+                WhyStep(
                     name,
                     bar.text,
                     place(first),
@@ -136,7 +136,7 @@ def _steps(
                 )
             )
         at += value
-    steps.append(Step("now", figures.rate(after), 0, place(after), "end", ""))
+    steps.append(WhyStep("now", figures.rate(after), 0, place(after), "end", ""))
     return tuple(steps)
 
 

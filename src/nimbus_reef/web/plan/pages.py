@@ -10,7 +10,7 @@ from nimbus_reef.store.people.plans import Planned
 
 
 @dataclass(frozen=True, slots=True)
-class Page:
+class PlanPage:
     """The changes of one page, and how many pages and campaigns there are."""
 
     planned: Sequence[Planned]
@@ -19,10 +19,10 @@ class Page:
     campaigns: int
 
 
-def page_of(planned: Sequence[Planned], number: int) -> Page:
+def page_of(planned: Sequence[Planned], number: int) -> PlanPage:
     """A page of the plan, its changes by campaign; the last where there are not so many."""
     order = {name: place for place, name in enumerate(dict.fromkeys(p.change.campaign for p in planned))}
     by_campaign = sorted(planned, key=lambda each: order[each.change.campaign])
     pages = max(1, -(-len(planned) // PAGE_ROWS))
     number = min(number, pages)
-    return Page(by_campaign[(number - 1) * PAGE_ROWS : number * PAGE_ROWS], number, pages, len(order))
+    return PlanPage(by_campaign[(number - 1) * PAGE_ROWS : number * PAGE_ROWS], number, pages, len(order))

@@ -11,20 +11,20 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.core import plan as rules
-from nimbus_reef.core.changes import Holds, kind_of, value_problem
+from nimbus_reef.core.changes import ValueKind, kind_of, value_problem
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats import change_sheet
 from nimbus_reef.store.people import plans, trail
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit.planned import lines
-from nimbus_reef.web.parts import figures, must_write, parts, person, scope
+from nimbus_reef.web.parts import current_scope, figures, must_write, parts, person
 from nimbus_reef.web.plan import pages
 
 plan = Blueprint("plan", __name__, url_prefix="/plan")
 
 
 def _planned() -> list[Planned]:
-    return plans.planned(parts().store, scope().account.id)
+    return plans.planned(parts().store, current_scope().account.id)
 
 
 @plan.get("/")
@@ -34,7 +34,7 @@ def look() -> str:
 
 
 def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
-    page = pages.page_of(planned, scope().page)
+    page = pages.page_of(planned, current_scope().page)
     return render_template(
         "plan/plan.html",
         page=page,
@@ -49,7 +49,7 @@ def sheet(ending: str) -> Response:
     """The change sheet as CSV or XLSX; refused while a row of the plan contradicts another."""
     if ending not in ("csv", "xlsx"):
         raise NotFound("The sheet comes as CSV or XLSX.", remedy="Choose one of them on the plan.")
-    account, planned = scope().account, _planned()
+    account, planned = current_scope().account, _planned()
     changes = [each.change for each in planned]
     wrong = rules.problems(changes)
     if wrong:
@@ -89,12 +89,12 @@ def read_back() -> AnyResponse | tuple[str, int]:
     answer = rules.read_back([each.change for each in planned], rows)
     if answer.problems:
         return _page(planned, answer), 422
-    plans.take(parts().store, scope().account.id, who.id, planned, answer)
+    plans.take(parts().store, current_scope().account.id, who.id, planned, answer)
     flash(
         f"Read back: {len(answer.edited)} changed, {len(answer.unplanned)} taken out, "
         f"{answer.unchanged} as they were."
     )
-    return redirect(scope().elsewhere(url_for("plan.look")))
+    return redirect(current_scope().elsewhere(url_for("plan.look")))
 
 
 @plan.post("/<int:change_id>/value")
@@ -106,15 +106,15 @@ def edit(change_id: int) -> AnyResponse:
     if found is None:
         raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
     kind, given = kind_of(found.change), request.form.get("new_value", "").strip()
-    value = _two_decimals(given) if kind and kind.holds is Holds.AMOUNT else given
+    value = _two_decimals(given) if kind and kind.holds is ValueKind.AMOUNT else given
     after = replace(found.change, new_value=value)
     reason = value_problem(after)
     if reason:
         raise BadInput(f"Row {after.row}: “{after.new_value}” {reason}.", remedy="Nothing was changed.")
     if after.new_value != found.change.new_value:
         answer = rules.ReadBack((after,), (), len(planned) - 1, ())
-        plans.take(parts().store, scope().account.id, who.id, planned, answer)
-    return redirect(scope().elsewhere(url_for("plan.look")))
+        plans.take(parts().store, current_scope().account.id, who.id, planned, answer)
+    return redirect(current_scope().elsewhere(url_for("plan.look")))
 
 
 def _two_decimals(text: str) -> str:
@@ -129,8 +129,8 @@ def _two_decimals(text: str) -> str:
 def remove(change_id: int) -> AnyResponse:
     """Takes a change out; the page offers to put it back."""
     who = must_write()
-    plans.remove(parts().store, scope().account.id, who.id, change_id)
-    return redirect(f"{scope().elsewhere(url_for('plan.look'))}&removed={change_id}")
+    plans.remove(parts().store, current_scope().account.id, who.id, change_id)
+    return redirect(f"{current_scope().elsewhere(url_for('plan.look'))}&removed={change_id}")
 
 
 @plan.post("/take-back")
@@ -138,14 +138,14 @@ def take_back() -> AnyResponse:
     """Undoes the last acceptance of many rows at once; what was taken out since stays out."""
     who = must_write()
     ids = session.pop("accepted", [])
-    gone = plans.remove_many(parts().store, scope().account.id, who.id, ids) if ids else 0
+    gone = plans.remove_many(parts().store, current_scope().account.id, who.id, ids) if ids else 0
     flash(f"{figures().counted(gone, 'change')} taken back out of the plan.")
-    return redirect(scope().elsewhere(url_for("plan.look")))
+    return redirect(current_scope().elsewhere(url_for("plan.look")))
 
 
 @plan.post("/<int:change_id>/put-back")
 def put_back(change_id: int) -> AnyResponse:
     """Undoes taking it out."""
     who = must_write()
-    plans.put_back(parts().store, scope().account.id, who.id, change_id)
-    return redirect(scope().elsewhere(url_for("plan.look")))
+    plans.put_back(parts().store, current_scope().account.id, who.id, change_id)
+    return redirect(current_scope().elsewhere(url_for("plan.look")))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 
 from nimbus_reef.analysis.pulse import Beat
-from nimbus_reef.web.kit.beats import Line, line
+from nimbus_reef.web.kit.beats import BeatLine, line
 from nimbus_reef.web.kit.figures import Figures
 
 
@@ -16,7 +16,7 @@ class Purse:
     """The accounts of one currency, and what they come to: currencies are never added together."""
 
     currency: str
-    lines: tuple[Line, ...]
+    lines: tuple[BeatLine, ...]
     spend: str
     sales: str
     acos: str

@@ -33,8 +33,8 @@ def _scope_of(account: Account) -> Scope:
 
 
 def _beat(account: Account) -> Beat:
-    what = _scope_of(account)
-    return idle(parts().facts, account) if what.newest is None else beat(parts().facts, what.look)
+    scope = _scope_of(account)
+    return idle(parts().facts, account) if scope.newest is None else beat(parts().facts, scope.look)
 
 
 @pulse.get("/")
@@ -48,11 +48,11 @@ def look() -> str:
 def mover() -> str:
     """The weakest metric of one account and the product that moved it most, worked out now."""
     account = account_of(request.args.get("account"))
-    what = _scope_of(account)
+    scope = _scope_of(account)
     facts, write = parts().facts, Figures(account.locale, account.currency)
-    if what.newest is None:
+    if scope.newest is None:
         return render_template("pulse/_mover.html", account=account, weak="", who="")
-    weak, who = facts.kept("mover", account.id, lambda: _weak_and_mover(what.look, write), what.look)
+    weak, who = facts.kept("mover", account.id, lambda: _weak_and_mover(scope.look, write), scope.look)
     return render_template("pulse/_mover.html", account=account, weak=weak, who=who)
 
 
@@ -82,9 +82,9 @@ def _weak_and_mover(look: Look, write: Figures) -> tuple[str, str]:
 def at_stake() -> str:
     """What is at stake in one account, worked out now."""
     account = account_of(request.args.get("account"))
-    what = _scope_of(account)
-    if what.newest is None or lacking(parts().facts, account, what.window, SOURCES):
+    scope = _scope_of(account)
+    if scope.newest is None or lacking(parts().facts, account, scope.window, SOURCES):
         return "–"
     put_away = hidden_findings.away(parts().store, account.id)
-    found = findings(parts().facts, what.look, put_away, today_of(account))
+    found = findings(parts().facts, scope.look, put_away, today_of(account))
     return Figures(account.locale, account.currency).micro(found.overspend)

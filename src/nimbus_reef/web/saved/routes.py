@@ -9,7 +9,7 @@ from werkzeug.wrappers import Response
 
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.store.people import saved_views as store_saved
-from nimbus_reef.web.parts import inside, parts, person, scope
+from nimbus_reef.web.parts import current_scope, inside, parts, person
 
 saved = Blueprint("saved", __name__, url_prefix="/saved")
 
@@ -20,11 +20,11 @@ def save() -> Response:
     place = inside(request.form.get("place", ""))
     if urlsplit(place).path != place or place == "/":
         raise BadInput("This view belongs to no table.", remedy="Save it from the table itself.")
-    what = scope()
-    query = urlencode([(n, v) for n, v in what.values() if n not in ("account", "open", "page")])
+    scope = current_scope()
+    query = urlencode([(n, v) for n, v in scope.values() if n not in ("account", "open", "page")])
     store_saved.save(parts().store, person().id, place, request.form.get("name", ""), query)
     flash(f"“{request.form['name'].strip()}” is among your views now.")
-    return redirect(what.link(place))
+    return redirect(scope.link(place))
 
 
 @saved.post("/<int:view_id>/forget")
@@ -32,4 +32,4 @@ def forget(view_id: int) -> Response:
     """Lets go of a view."""
     if not store_saved.forget(parts().store, person().id, view_id):
         raise NotFound("There is no such view of yours.", remedy="Look at your views again.")
-    return redirect(scope().link(inside(request.form.get("place", "/"))))
+    return redirect(current_scope().link(inside(request.form.get("place", "/"))))

@@ -30,7 +30,7 @@ from nimbus_reef.web.kit import product
 from nimbus_reef.web.kit.lacking import need, source_words
 from nimbus_reef.web.kit.strips import strip, value_words
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import figures, must_write, my_accounts, parts, scope
+from nimbus_reef.web.parts import current_scope, figures, must_write, my_accounts, parts
 from nimbus_reef.web.standing import groups, heat, pages, shopping, tree, typed
 
 standing = Blueprint("standing", __name__, url_prefix="/standing")
@@ -38,8 +38,8 @@ GROUPS: Final = ("category", "format", "portfolio", "country")
 HOWS: Final = ("standing", "change")
 
 
-def _ground(what: Scope) -> Ground:
-    return work.ground(parts().facts, what.look)
+def _ground(scope: Scope) -> Ground:
+    return work.ground(parts().facts, scope.look)
 
 
 def _empty(view: str) -> str:
@@ -49,7 +49,7 @@ def _empty(view: str) -> str:
 @standing.get("/")
 def look() -> Response:
     """The area opens on the tree."""
-    return redirect(scope().link(url_for("standing.view", name="tree")))
+    return redirect(current_scope().link(url_for("standing.view", name="tree")))
 
 
 @standing.get("/<name>")
@@ -57,20 +57,20 @@ def view(name: str) -> str:
     """One of the area's views."""
     if name not in pages.VIEWS:
         raise NotFound(f"Standing has no view “{name}”.", remedy="Choose one under the title.")
-    what = scope()
-    if what.newest is None:
+    scope = current_scope()
+    if scope.newest is None:
         return _empty(name)
     if _NEEDS[name]:
-        need(parts().facts, what, _NEEDS[name], figures())
-    made = _VIEWS[name](what)
+        need(parts().facts, scope, _NEEDS[name], figures())
+    made = _VIEWS[name](scope)
     return render_template(
-        f"standing/{name}.html", view=name, views=pages.VIEWS, peers_words=_peers_words(what), **made
+        f"standing/{name}.html", view=name, views=pages.VIEWS, peers_words=_peers_words(scope), **made
     )
 
 
-def _peers_words(what: Scope) -> str:
+def _peers_words(scope: Scope) -> str:
     """Whose figures ours are held against."""
-    feed = _ground(what).feed
+    feed = _ground(scope).feed
     if feed.is_empty():
         return "no peer figures"
     newest = feed.filter(pl.col("month") == feed["month"].max())
@@ -78,74 +78,76 @@ def _peers_words(what: Scope) -> str:
     return f"peers: {low}–{high} brands, {newest['month'][0]}"
 
 
-def _places(what: Scope, on: Ground) -> dict[str, Placed]:
+def _places(scope: Scope, on: Ground) -> dict[str, Placed]:
     """The account's ad metrics among peers; of one format where just that one is looked at."""
-    ad_format = what.formats[0] if len(what.formats) == 1 else work.ALL
+    ad_format = scope.formats[0] if len(scope.formats) == 1 else work.ALL
 
     def make() -> dict[str, Placed]:
         return work.places(on, on.rows, ad_format=ad_format)
 
-    return parts().facts.kept("places", what.account.id, make, what.window, what.look.part)
+    return parts().facts.kept("places", scope.account.id, make, scope.window, scope.look.part)
 
 
-def _tree(what: Scope) -> dict[str, Any]:
+def _tree(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
-    on = _ground(what)
-    found = totals(facts, what.look)
+    on = _ground(scope)
+    found = totals(facts, scope.look)
     assert found is not None, "asked for before"
     # Without product ads nothing can be placed, whatever the totals are.
-    placed = _places(what, on) if len(on.rows) else {}
-    by = what.choice("by", GROUPS)
+    placed = _places(scope, on) if len(on.rows) else {}
+    by = scope.choice("by", GROUPS)
     return {
         "answer": tree.answer(found, placed, write),
         "nodes": tree.nodes(found, placed, write),
-        "source": source_words(found.source, found.held_now, what.window),
+        "source": source_words(found.source, found.held_now, scope.window),
         "stands": bool(len(on.rows)),
         "by": by,
         "groups": GROUPS,
-        "lines": groups.group_lines(_groups(what, on, by), write),
+        "lines": groups.group_lines(_groups(scope, on, by), write),
         "metrics": [(metric, RATED[metric].label) for metric in AD_METRICS],
-        "pairs": groups.format_pairs(_mix(what), "spend", write),
+        "pairs": groups.format_pairs(_mix(scope), "spend", write),
     }
 
 
-def _mix(what: Scope) -> list[dict[str, Any]]:
+def _mix(scope: Scope) -> list[dict[str, Any]]:
     """Format mix of the scope; kept until something is loaded."""
     facts = parts().facts
-    of = (what.window, what.look.part)
-    return facts.kept("format mix", what.account.id, lambda: work.format_mix(facts, _ground(what)), *of)
+    of = (scope.window, scope.look.part)
+    return facts.kept("format mix", scope.account.id, lambda: work.format_mix(facts, _ground(scope)), *of)
 
 
-def _groups(what: Scope, on: Ground, by: str) -> list[tuple[str, float, list[Placed]]]:
+def _groups(scope: Scope, on: Ground, by: str) -> list[tuple[str, float, list[Placed]]]:
     if by == "country":
         return [
-            _country(what, account) for account in my_accounts() if account.brand_id == what.account.brand_id
+            _country(scope, account)
+            for account in my_accounts()
+            if account.brand_id == scope.account.brand_id
         ]
-    of = (what.window, what.look.part, by)
-    return parts().facts.kept("groups", what.account.id, lambda: work.by_group(on, by), *of)
+    of = (scope.window, scope.look.part, by)
+    return parts().facts.kept("groups", scope.account.id, lambda: work.by_group(on, by), *of)
 
 
-def _country(what: Scope, account: Account) -> tuple[str, float, list[Placed]]:
+def _country(scope: Scope, account: Account) -> tuple[str, float, list[Placed]]:
     """The same brand's account in one country, same days."""
-    on = work.ground(parts().facts, replace(what.look, account=account))
+    on = work.ground(parts().facts, replace(scope.look, account=account))
     placed = list(work.places(on, on.rows).values())
     return f"{account.country}, {account.currency}", float(on.rows["spend"].sum()), placed
 
 
 def _listed(
-    what: Scope, rows: pl.DataFrame, fields: Mapping[str, Field], sort: str, text: str
+    scope: Scope, rows: pl.DataFrame, fields: Mapping[str, Field], sort: str, text: str
 ) -> tables.Listing:
     """Rows as the scope filters and sorts them; text: the column that is searched."""
     return tables.listing(
-        rows, filters=tables.parse_filters(what.where, fields), query=what.query, text_columns=(text,),
-        sort=what.sort or sort, fields=fields, page=what.page,
+        rows, filters=tables.parse_filters(scope.where, fields), query=scope.query, text_columns=(text,),
+        sort=scope.sort or sort, fields=fields, page=scope.page,
     )  # fmt: skip
 
 
-def _products(what: Scope) -> dict[str, Any]:
-    how = what.choice("as", HOWS)
-    rows, fields = _product_rows(what), heat.product_fields(how)
-    listed = _listed(what, rows, fields, "-spend", "named")
+def _products(scope: Scope) -> dict[str, Any]:
+    how = scope.choice("as", HOWS)
+    rows, fields = _product_rows(scope), heat.product_fields(how)
+    listed = _listed(scope, rows, fields, "-spend", "named")
     return {
         "answer": heat.product_answer(rows, figures()) if len(rows) else None,
         "how": how,
@@ -153,46 +155,48 @@ def _products(what: Scope) -> dict[str, Any]:
         "listed": listed,
         "count": len(rows),
         "lines": heat.product_lines(listed.shown, how, figures()),
-        "drawer": product.drawer(parts().facts, what, what.open, what.said("metric"), figures())
-        if what.open
+        "drawer": product.drawer(parts().facts, scope, scope.open, scope.said("metric"), figures())
+        if scope.open
         else None,
     }
 
 
-def _product_rows(what: Scope) -> pl.DataFrame:
+def _product_rows(scope: Scope) -> pl.DataFrame:
     facts = parts().facts
 
     def make() -> pl.DataFrame:
-        now = work.product_standing(_ground(what))
+        now = work.product_standing(_ground(scope))
         then = None
-        if what.against is not None:
-            then = work.product_standing(work.ground(facts, what.look.at(what.against)))
+        if scope.against is not None:
+            then = work.product_standing(work.ground(facts, scope.look.at(scope.against)))
         named = pl.concat_str(
             "sku", pl.lit(" "), pl.col("title").fill_null(""), pl.lit(" "), pl.col("category").fill_null("")
         )
         return heat.with_changes(now, then).with_columns(named=named)
 
-    return facts.kept("product standing", what.account.id, make, what.window, what.against, what.look.part)
+    return facts.kept(
+        "product standing", scope.account.id, make, scope.window, scope.against, scope.look.part
+    )
 
 
-def _formats(what: Scope) -> dict[str, Any]:
-    on, write = _ground(what), figures()
-    mix, found = _mix(what), _groups(what, on, "format")
+def _formats(scope: Scope) -> dict[str, Any]:
+    on, write = _ground(scope), figures()
+    mix, found = _mix(scope), _groups(scope, on, "format")
     return {
         "answer": groups.format_answer(mix, found, write),
         "spend_pairs": groups.format_pairs(mix, "spend", write),
         "campaign_pairs": groups.format_pairs(mix, "campaign", write),
         "lines": groups.group_lines(found, write),
-        "whole": groups.group_lines([("all", 1.0, list(_places(what, on).values()))], write)[0],
+        "whole": groups.group_lines([("all", 1.0, list(_places(scope, on).values()))], write)[0],
         "metrics": [(metric, RATED[metric].label) for metric in AD_METRICS],
     }
 
 
-def _path(what: Scope) -> dict[str, Any]:
-    facts, write, on = parts().facts, figures(), _ground(what)
-    weeks = market_frames.query_weeks(facts, what.account.id, what.window)
-    sums = work.shop_sums(facts, what.account, what.window)
-    months = work.shop_months(facts, what.account, what.window)
+def _path(scope: Scope) -> dict[str, Any]:
+    facts, write, on = parts().facts, figures(), _ground(scope)
+    weeks = market_frames.query_weeks(facts, scope.account.id, scope.window)
+    sums = work.shop_sums(facts, scope.account, scope.window)
+    months = work.shop_months(facts, scope.account, scope.window)
     places = {metric: work.shop_place(on, sums, metric, months).standing for metric in SHOP_METRICS}
     return {
         "path": shopping.path(sums, weeks["day"].n_unique(), write),
@@ -203,9 +207,9 @@ def _path(what: Scope) -> dict[str, Any]:
     }
 
 
-def _queries(what: Scope) -> dict[str, Any]:
-    rows, fields = _query_rows(what), shopping.query_fields()
-    listed = _listed(what, rows, fields, "-volume", "query")
+def _queries(scope: Scope) -> dict[str, Any]:
+    rows, fields = _query_rows(scope), shopping.query_fields()
+    listed = _listed(scope, rows, fields, "-volume", "query")
     return {
         "answer": shopping.query_answer(rows, figures()) if len(rows) else None,
         "fields": fields, "listed": listed, "count": len(rows), "lines": shopping.query_lines(listed.shown, figures()),
@@ -213,32 +217,32 @@ def _queries(what: Scope) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _query_rows(what: Scope) -> pl.DataFrame:
+def _query_rows(scope: Scope) -> pl.DataFrame:
     facts = parts().facts
 
     def make() -> pl.DataFrame:
-        titles = product_frames.catalog(facts, what.account.id)["title"].cast(pl.String).to_list()
-        pages_held = product_frames.listings(facts, what.account.id, what.window)
+        titles = product_frames.catalog(facts, scope.account.id)["title"].cast(pl.String).to_list()
+        pages_held = product_frames.listings(facts, scope.account.id, scope.window)
         titles += pages_held["title"].cast(pl.String).unique().to_list()
-        weeks = market_frames.query_weeks(facts, what.account.id, what.window)
+        weeks = market_frames.query_weeks(facts, scope.account.id, scope.window)
         return shopping.query_rows(weeks.select("query", "sku", "search_volume", *COUNTS), titles)
 
-    return facts.kept("query shares", what.account.id, make, what.window)
+    return facts.kept("query shares", scope.account.id, make, scope.window)
 
 
-def _shape(what: Scope) -> dict[str, Any]:
-    counts, write = shape(parts().facts, what.account, what.window), figures()
+def _shape(scope: Scope) -> dict[str, Any]:
+    counts, write = shape(parts().facts, scope.account, scope.window), figures()
     return {"answer": groups.shape_answer(counts, write), "lines": groups.shape_lines(counts, write)}
 
 
-def _peers(what: Scope) -> dict[str, Any]:
-    feed = _ground(what).feed
-    catalog = product_frames.catalog(parts().facts, what.account.id)
+def _peers(scope: Scope) -> dict[str, Any]:
+    feed = _ground(scope).feed
+    catalog = product_frames.catalog(parts().facts, scope.account.id)
     return {
         "held": typed.held_lines(feed, figures()),
         "categories": catalog["category"].cast(pl.String).drop_nulls().unique().sort().to_list(),
         "metrics": typed.METRICS,
-        "month": f"{what.window.last:%Y-%m}",
+        "month": f"{scope.window.last:%Y-%m}",
     }
 
 
@@ -256,17 +260,17 @@ _VIEWS: Final = {
 @standing.get("/<name>/export.<ending>")
 def export(name: str, ending: str) -> Response:
     """All rows of a table of the area as a file."""
-    what = scope()
+    scope = current_scope()
     if _NEEDS.get(name):
-        need(parts().facts, what, _NEEDS[name], figures())
+        need(parts().facts, scope, _NEEDS[name], figures())
     if name == "products":
-        fields = heat.product_fields(what.choice("as", HOWS))
+        fields = heat.product_fields(scope.choice("as", HOWS))
         return hand_out(
-            heat.product_export(_listed(what, _product_rows(what), fields, "-spend", "named").ordered),
+            heat.product_export(_listed(scope, _product_rows(scope), fields, "-spend", "named").ordered),
             ending,
         )
     if name == "queries":
-        found = _listed(what, _query_rows(what), shopping.query_fields(), "-volume", "query")
+        found = _listed(scope, _query_rows(scope), shopping.query_fields(), "-volume", "query")
         return hand_out(shopping.query_export(found.ordered), ending)
     raise NotFound(f"“{name}” is not a table of Standing.", remedy="Export products or queries.")
 
@@ -274,30 +278,42 @@ def export(name: str, ending: str) -> Response:
 @standing.get("/products/evidence")
 def evidence() -> str:
     """One product, opened: its figures, standing, why it moved, its page; for swapping in."""
-    what = scope()
-    shown = product.drawer(parts().facts, what, what.open, what.said("metric"), figures())
+    scope = current_scope()
+    shown = product.drawer(parts().facts, scope, scope.open, scope.said("metric"), figures())
     return render_template("standing/_product.html", drawer=shown)
 
 
 @standing.get("/products/rows")
 def rows_behind() -> str:
     """The report rows behind a product's figures, and the files they came in."""
-    what = scope()
+    scope = current_scope()
     return render_template(
-        "targeting/rows.html", title=what.open, crumb="all its ads", report="Product ads by day",
-        behind=product.rows_behind(parts().facts, what, what.open, figures()),
-        back=what.link(url_for("standing.view", name="products")),
+        "targeting/rows.html", title=scope.open, crumb="all its ads", report="Product ads by day",
+        behind=product.rows_behind(parts().facts, scope, scope.open, figures()),
+        back=scope.link(url_for("standing.view", name="products")),
     )  # fmt: skip
 
 
 @standing.post("/peers")
 def type_in() -> Response:
     """Peer figures typed in by somebody who has no feed; the month's other figures stay."""
-    who, what = must_write(), scope()
-    feed = _ground(what).feed
-    file = typed.as_file(request.form, what.account, feed)
+    who, scope = must_write(), current_scope()
+    feed = _ground(scope).feed
+    file = typed.as_file(request.form, scope.account, feed)
     path = typed.written(parts().config.uploads, file)
-    table = loading.look(parts().store, what.account, path, "typed-in-peers.csv")
-    loading.load(parts().store, loading.LoadRequest(what.account, path, "typed-in-peers.csv", loading.usual_maps(table, "peer_benchmarks"), scope="all", today=today_of(what.account), confirmed=True, person_id=who.id))  # fmt: skip
+    table = loading.look(parts().store, scope.account, path, "typed-in-peers.csv")
+    loading.load(
+        parts().store,
+        loading.LoadRequest(
+            scope.account,
+            path,
+            "typed-in-peers.csv",
+            loading.usual_maps(table, "peer_benchmarks"),
+            scope="all",
+            today=today_of(scope.account),
+            confirmed=True,
+            person_id=who.id,
+        ),
+    )
     flash("The peer figures are taken in; they stand in Intake as a file that can be undone.")
-    return redirect(what.elsewhere(url_for("standing.view", name="peers")))
+    return redirect(scope.elsewhere(url_for("standing.view", name="peers")))

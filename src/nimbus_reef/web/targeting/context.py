@@ -27,18 +27,18 @@ _SHOWN: Final = ("ctr", "cvr", "cpc", "acos")
 
 
 def why_it_moved(
-    facts: Facts, view: View, what: Scope, row: Mapping[str, Any], figures: Figures
+    facts: Facts, view: View, scope: Scope, row: Mapping[str, Any], figures: Figures
 ) -> Why | None:
     """The one-row split of a target or term against the days before; None where nothing is compared."""
-    if what.against is None or not view.adds_up:
+    if scope.against is None or not view.adds_up:
         return None
     if view.subject is Subject.TARGET:
-        before = target_frames.target_rows(facts, what.account.id, what.against).filter(
+        before = target_frames.target_rows(facts, scope.account.id, scope.against).filter(
             pl.col("target_id") == row["target_id"]
         )
     else:
         same = (pl.col("ad_group_id") == row["ad_group_id"]) & (pl.col("normal_id") == row["normal_id"])
-        before = target_frames.term_sums(facts, what.account.id, what.against).filter(same)
+        before = target_frames.term_sums(facts, scope.account.id, scope.against).filter(same)
     if before.is_empty():
         return Why("It did nothing in the days before.", ())
     return why(_in_units(before.row(0, named=True)), _in_units(row), figures)
@@ -49,13 +49,13 @@ def _in_units(row: Mapping[str, Any]) -> dict[str, float]:
 
 
 def against_peers(
-    facts: Facts, what: Scope, row: Mapping[str, Any], figures: Figures
+    facts: Facts, scope: Scope, row: Mapping[str, Any], figures: Figures
 ) -> list[tuple[str, str, Strip]]:
     """A row's rates among the peers of its main product's category; nothing where there are none."""
     category = row.get("category")
     if category is None:
         return []
-    on = standing.ground(facts, replace(what.look, part=EVERYTHING))
+    on = standing.ground(facts, replace(scope.look, part=EVERYTHING))
     sums = _in_units(row)
     found = []
     for metric in _SHOWN:

@@ -29,7 +29,7 @@ _TELLING: Final = 0.01
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class LuckStep:
     """One line of the picture: what is looked at, what is to be expected then, where it stands."""
 
     label: str
@@ -46,7 +46,7 @@ class Luck:
     low to high four times in five; needed_x: null where nothing is needed or it lies off the scale.
     """
 
-    steps: tuple[Step, ...]
+    steps: tuple[LuckStep, ...]
     hill: str
     low: float
     high: float
@@ -110,7 +110,7 @@ def _drawn(
     for number, (label, value) in enumerate([*kept, (own, mean)]):
         down = _HILL - _ROW if number == len(kept) else 0.0
         steps.append(
-            Step(label, say(value), place(value), _TOP + number * _ROW + _ROW / 2 + down, place(before))
+            LuckStep(label, say(value), place(value), _TOP + number * _ROW + _ROW / 2 + down, place(before))
         )
         before = value
     base = steps[-1].y

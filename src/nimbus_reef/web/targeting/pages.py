@@ -62,7 +62,7 @@ class Cell:
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class JudgedLine:
     """One table row, ready to show."""
 
     id: str
@@ -106,7 +106,7 @@ def lines(
     known: Mapping[str, Field],
     judge: str,
     figures: Figures,
-) -> list[Line]:
+) -> list[JudgedLine]:
     """
     The rows of one page. Weight bars share one scale, the page's largest stake; where even
     that is next to nothing, the bars stay short.
@@ -123,7 +123,7 @@ def lines(
             for key, value in zip(columns, figures_of_row, strict=True)
         ]
         made.append(
-            Line(
+            JudgedLine(
                 id=row["row_id"],
                 name=name_of(view, row),
                 kind=row["match_type"] if view.typed else "",
@@ -193,7 +193,7 @@ class Summed:
 
 
 @dataclass(frozen=True, slots=True)
-class Totals:
+class TableTotals:
     """What the filtered rows come to, in words."""
 
     count: str
@@ -208,13 +208,15 @@ class Totals:
     stake_share: str
 
 
-def totals(listed: Listing, everything: pl.DataFrame, summed: Summed, days: int, figures: Figures) -> Totals:
+def totals(
+    listed: Listing, everything: pl.DataFrame, summed: Summed, days: int, figures: Figures
+) -> TableTotals:
     """Of all filtered rows, never only of the page."""
     all_spend, all_sales = (int(everything[name].sum()) for name in ("spend", "sales"))
     monthly_sales = all_sales * evidence.STAKE_DAYS / days
     acos, before = _ratio(summed.spend, summed.sales), _ratio(*summed.then) if summed.then else None
     moved = difference(acos, before).absolute
-    return Totals(
+    return TableTotals(
         count=figures.count(len(listed.rows)),
         of=figures.count(len(everything)),
         spend=figures.micro(summed.spend),

@@ -38,7 +38,7 @@ from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.marks import changes_of_row
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import figures, inside, must_write, parts, person, scope
+from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts, person
 from nimbus_reef.web.targeting import context, drawer, pages
 from nimbus_reef.web.targeting.summing import summed
 
@@ -53,15 +53,15 @@ def _view(name: str) -> View:
 
 
 def _listed(
-    view: View, what: Scope
+    view: View, scope: Scope
 ) -> tuple[pl.DataFrame, tables.Listing, dict[str, tables.Field], list[tables.Filter]]:
-    need(parts().facts, what, proposals.sources(view.subject), figures())
-    known = judged_tables.fields(view, what.judge)
-    filters = tables.parse_filters(what.where, known)
-    rows = proposals.judged(parts().facts, what.look, view.subject)
+    need(parts().facts, scope, proposals.sources(view.subject), figures())
+    known = judged_tables.fields(view, scope.judge)
+    filters = tables.parse_filters(scope.where, known)
+    rows = proposals.judged(parts().facts, scope.look, view.subject)
     listed = tables.listing(
-        rows, filters=filters, query=what.query, text_columns=view.text_columns,
-        sort=what.sort or judged_tables.usual_sort(view, what.judge), fields=known, page=what.page,
+        rows, filters=filters, query=scope.query, text_columns=view.text_columns,
+        sort=scope.sort or judged_tables.usual_sort(view, scope.judge), fields=known, page=scope.page,
     )  # fmt: skip
     return rows, listed, known, filters
 
@@ -70,67 +70,67 @@ def _listed(
 def home() -> Response:
     """The area opens on its first view."""
     response = make_response("", 302)
-    response.headers["Location"] = scope().link(url_for("targeting.table", name="targets"))
+    response.headers["Location"] = current_scope().link(url_for("targeting.table", name="targets"))
     return response
 
 
 @targeting.get("/<name>")
 def table(name: str) -> str:
     """A table, and the drawer where one is open."""
-    view, what, write = _view(name), scope(), figures()
-    if what.newest is None:
+    view, scope, write = _view(name), current_scope(), figures()
+    if scope.newest is None:
         return render_template("targeting/empty.html", view=view, views=VIEWS)
-    rows, listed, known, filters = _listed(view, what)
-    columns = tables.chosen_columns(what.cols, view.columns, known)
-    sums = summed(parts().facts, view, what, listed.rows)
+    rows, listed, known, filters = _listed(view, scope)
+    columns = tables.chosen_columns(scope.cols, view.columns, known)
+    sums = summed(parts().facts, view, scope, listed.rows)
     return render_template(
         "targeting/table.html",
         view=view,
         views=VIEWS,
         heads=pages.heads(
-            columns, listed.sort, known, write, "simple" if what.judge == "simple" else "verdict"
+            columns, listed.sort, known, write, "simple" if scope.judge == "simple" else "verdict"
         ),
-        lines=pages.lines(view, listed.shown, columns, known, what.judge, write),
+        lines=pages.lines(view, listed.shown, columns, known, scope.judge, write),
         columns=columns,
         column_sets=view.columns,
         saved_views=saved_views.views(parts().store, person().id, request.path),
         listed=listed,
         totals=pages.totals(
-            listed, rows, sums, proposals.monthly_days(parts().facts, what.look, view.subject), write
+            listed, rows, sums, proposals.monthly_days(parts().facts, scope.look, view.subject), write
         ),
         chips=[(chip.label(write.symbol), chip.text) for chip in filters],
         fields=known,
-        source=parts().facts.held(what.account.id, what.window),
-        drawer=_drawer(view, what, what.open, write) if what.open else None,
+        source=parts().facts.held(scope.account.id, scope.window),
+        drawer=_drawer(view, scope, scope.open, write) if scope.open else None,
     )
 
 
 @targeting.get("/<name>/export.<ending>")
 def export(name: str, ending: str) -> AnyResponse:
     """All filtered rows as CSV, XLSX or Parquet."""
-    view, what = _view(name), scope()
-    _, listed, _, _ = _listed(view, what)
-    return hand_out(judged_tables.table_to_export(view, listed.ordered, what.window), ending)
+    view, scope = _view(name), current_scope()
+    _, listed, _, _ = _listed(view, scope)
+    return hand_out(judged_tables.table_to_export(view, listed.ordered, scope.window), ending)
 
 
 @targeting.get("/<name>/evidence")
 def evidence_on(name: str) -> Response:
     """The drawer alone, for swapping in; the address becomes the page's with it open."""
-    view, what = _view(name), scope()
-    shown = _drawer(view, what, what.open, figures())
+    view, scope = _view(name), current_scope()
+    shown = _drawer(view, scope, scope.open, figures())
     response = make_response(render_template("targeting/_drawer.html", view=view, drawer=shown))
     if not request.args.get("stay"):
-        response.headers["HX-Push-Url"] = what.link(url_for("targeting.table", name=name))
+        response.headers["HX-Push-Url"] = scope.link(url_for("targeting.table", name=name))
     return response
 
 
-def _open(view: View, what: Scope, row_id: str) -> Proposed:
-    found = proposals.judged(parts().facts, what.look, view.subject).filter(pl.col("row_id") == row_id)
+def _open(view: View, scope: Scope, row_id: str) -> Proposed:
+    found = proposals.judged(parts().facts, scope.look, view.subject).filter(pl.col("row_id") == row_id)
     if found.is_empty():
         raise NotFound(
             f"This {view.thing} did nothing in these days.", remedy="Choose other days, or close the drawer."
         )
-    return proposals.propose(parts().facts, what.look, view.subject, found)[0]
+    return proposals.propose(parts().facts, scope.look, view.subject, found)[0]
 
 
 def _reason(opened: Proposed, write: Figures) -> str:
@@ -141,36 +141,36 @@ def _reason(opened: Proposed, write: Figures) -> str:
     return drawer.reason_line(fact, offered).replace("\u2060", "")
 
 
-def _proposed(view: View, what: Scope, opened: Proposed, write: Figures) -> list[tuple[Change, Promise]]:
+def _proposed(view: View, scope: Scope, opened: Proposed, write: Figures) -> list[tuple[Change, Promise]]:
     reason = _reason(opened, write)
-    return proposals.proposed(parts().facts, what.look, view.subject, opened, reason)
+    return proposals.proposed(parts().facts, scope.look, view.subject, opened, reason)
 
 
-def _elsewhere(view: View, what: Scope, row: Mapping[str, Any], write: Figures) -> list[drawer.Elsewhere]:
+def _elsewhere(view: View, scope: Scope, row: Mapping[str, Any], write: Figures) -> list[drawer.Elsewhere]:
     """The terms a target paid for or a phrase stands in, or the targets that brought a term."""
-    facts, account = parts().facts, what.account
+    facts, account = parts().facts, scope.account
     if view.subject is Subject.TARGET:
         return drawer.elsewhere_terms(
-            row_frames.terms_of(facts, account.id, row["target_id"], what.window), write
+            row_frames.terms_of(facts, account.id, row["target_id"], scope.window), write
         )
     if view.subject is Subject.PHRASE:
-        return drawer.terms_hit(proposals.phrase_terms(facts, what.look, row["phrase"]), write)
+        return drawer.terms_hit(proposals.phrase_terms(facts, scope.look, row["phrase"]), write)
     held = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])
-    sums = facts.sums(account.id, "search_term_daily", what.window).join(held, on="target_term_id")
+    sums = facts.sums(account.id, "search_term_daily", scope.window).join(held, on="target_term_id")
     return drawer.elsewhere_targets(sums, write)
 
 
-def _trend(view: View, opened: Proposed, what: Scope) -> pl.DataFrame:
+def _trend(view: View, opened: Proposed, scope: Scope) -> pl.DataFrame:
     """Day, spend and bid of the row over its history."""
     if opened.days is not None:
         return opened.days
     facts, row = parts().facts, opened.row
     if view.subject is Subject.PHRASE:
-        held = proposals.phrase_terms(facts, what.look, row["phrase"]).select("ad_group_id", "normal_id")
+        held = proposals.phrase_terms(facts, scope.look, row["phrase"]).select("ad_group_id", "normal_id")
     else:
         held = pl.DataFrame([{name: row[name] for name in ("ad_group_id", "normal_id")}]).cast(pl.UInt32)
-    keys = row_frames.keys_of_terms(facts, what.account.id, held)["target_term_id"].to_list()
-    days = row_frames.daily(facts, what.account.id, "search_term_daily", proposals.history(what.look), keys)
+    keys = row_frames.keys_of_terms(facts, scope.account.id, held)["target_term_id"].to_list()
+    days = row_frames.daily(facts, scope.account.id, "search_term_daily", proposals.history(scope.look), keys)
     return days.with_columns(bid=pl.lit(None, pl.Int64))
 
 
@@ -179,32 +179,32 @@ def _about(change: Change) -> tuple[str, ...]:
     return (change.entity, change.campaign, change.ad_group, change.target, change.match_type)
 
 
-def _needs_days(view: View, what: Scope) -> str:
+def _needs_days(view: View, scope: Scope) -> str:
     """Says that a trend and the bid that worked need days, where the window's figures are sums of several."""
     facts = parts().facts
-    kind = proposals.source(facts, what.look, view.subject)
-    if facts.by_day_only(what.account.id, kind, what.window):
+    kind = proposals.source(facts, scope.look, view.subject)
+    if facts.by_day_only(scope.account.id, kind, scope.window):
         return ""
     return f"Its trend and the bid at which it worked need {KINDS[kind].title.lower()}, day for day; held is one sum."
 
 
-def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, Any]:
-    opened = _open(view, what, row_id)
+def _drawer(view: View, scope: Scope, row_id: str, write: Figures) -> dict[str, Any]:
+    opened = _open(view, scope, row_id)
     row = opened.row
-    core = proposals.core_row(row, proposals.monthly_days(parts().facts, what.look, view.subject))
+    core = proposals.core_row(row, proposals.monthly_days(parts().facts, scope.look, view.subject))
     fact, measure = drawer.sentence(row, write)
     picture = None
     if row["prior_a"] is not None and row["clicks"]:
         picture = drawer.picture(row, (core.a, core.b), write)
     wanted = {_about(change) for change in proposals.changes_of(opened, _reason(opened, write))}
     planned = [
-        each for each in plans.planned(parts().store, what.account.id) if _about(each.change) in wanted
+        each for each in plans.planned(parts().store, scope.account.id) if _about(each.change) in wanted
     ]
-    trend = _trend(view, opened, what)
+    trend = _trend(view, opened, scope)
     stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
     marked = changes_of_row(
         row, charts.bid_changes(trend["day"].to_list(), stepped, write),
-        row_frames.changes(parts().facts, what.account.id, proposals.history(what.look)),
+        row_frames.changes(parts().facts, scope.account.id, proposals.history(scope.look)),
     )  # fmt: skip
     return {
         "id": row_id,
@@ -213,29 +213,29 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
         if view.subject is Subject.PHRASE else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
         "mark": mark_of(row, "evidence"),
         "verdict": verdict_at_length(row),
-        "by_words": drawer.decided_by_words(row, proposals.deciding(parts().facts, what.look, view.subject, row), write),
+        "by_words": drawer.decided_by_words(row, proposals.deciding(parts().facts, scope.look, view.subject, row), write),
         "fact": fact,
         "measure": measure,
         "company": drawer.company(row, write),
         "picture": picture,
         "trend": charts.money_and_bid(
             trend["day"].to_list(), [from_micro(value) for value in trend["spend"]], stepped,
-            figures=write, first_shown=max(what.window.first, *trend["day"].head(1).to_list()), changes=marked,
+            figures=write, first_shown=max(scope.window.first, *trend["day"].head(1).to_list()), changes=marked,
         ) if len(trend) else None,
-        "needs_days": _needs_days(view, what),
+        "needs_days": _needs_days(view, scope),
         "changes": [(write.day(each.day), each.words) for each in reversed(marked[-6:])],
         "has_bids": any(bid is not None for bid in stepped),
-        "why": context.why_it_moved(parts().facts, view, what, row, write),
-        "strips": context.against_peers(parts().facts, what, row, write),
+        "why": context.why_it_moved(parts().facts, view, scope, row, write),
+        "strips": context.against_peers(parts().facts, scope, row, write),
         "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here, len(opened.places)),
-        "elsewhere": _elsewhere(view, what, row, write),
+        "elsewhere": _elsewhere(view, scope, row, write),
         "all_terms": " ".join(proposals.beginnings(row["phrase"])) if view.subject is Subject.PHRASE else "",
         "products": drawer.products_hit(opened.products, write, len(opened.places))
         if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
         "places": len(opened.places),
         "planned": planned,
-        "break_even": drawer.break_even_words(proposals.break_even(parts().facts, what.account, row), write),
-        "remarks": notes.of_row(parts().store, what.account.id, view.name, row_id),
+        "break_even": drawer.break_even_words(proposals.break_even(parts().facts, scope.account, row), write),
+        "remarks": notes.of_row(parts().store, scope.account.id, view.name, row_id),
         "simple": row["simple_verdict"],
         "row": row,
     }  # fmt: skip
@@ -244,12 +244,12 @@ def _drawer(view: View, what: Scope, row_id: str, write: Figures) -> dict[str, A
 @targeting.get("/<name>/rows")
 def rows_behind(name: str) -> str:
     """The report rows behind a row's figures, and the files they came in."""
-    view, what = _view(name), scope()
-    opened = _open(view, what, what.open)
-    source, rows = proposals.report_rows(parts().facts, what.look, view.subject, opened.row)
+    view, scope = _view(name), current_scope()
+    opened = _open(view, scope, scope.open)
+    source, rows = proposals.report_rows(parts().facts, scope.look, view.subject, opened.row)
     return render_template(
         "targeting/rows.html", title=pages.name_of(view, opened.row), crumb=pages.where(view, opened.row, figures()),
-        back=what.link(url_for("targeting.table", name=name)),
+        back=scope.link(url_for("targeting.table", name=name)),
         report=KINDS[source].title, behind=behind(rows, figures()),
     )  # fmt: skip
 
@@ -258,36 +258,36 @@ def rows_behind(name: str) -> str:
 def note(name: str) -> Response:
     """Writes a note on a row."""
     who = must_write()
-    view, what = _view(name), scope()
+    view, scope = _view(name), current_scope()
     row_id = request.form["row"]
-    notes.add(parts().store, what.account.id, who.id, view.name, row_id, request.form.get("text", ""))
-    return _swapped(view, what, row_id, figures())
+    notes.add(parts().store, scope.account.id, who.id, view.name, row_id, request.form.get("text", ""))
+    return _swapped(view, scope, row_id, figures())
 
 
 @targeting.post("/<name>/remarks/<int:remark_id>/remove")
 def remove_note(name: str, remark_id: int) -> Response:
     """Takes a note off its row."""
     who = must_write()
-    view, what = _view(name), scope()
-    notes.remove(parts().store, what.account.id, who.id, remark_id)
-    return _swapped(view, what, request.form["row"], figures())
+    view, scope = _view(name), current_scope()
+    notes.remove(parts().store, scope.account.id, who.id, remark_id)
+    return _swapped(view, scope, request.form["row"], figures())
 
 
 @targeting.post("/<name>/accept")
 def accept(name: str) -> Response:
     """Puts the proposal on a row into the plan, worked out anew from the record."""
     who = must_write()
-    view, what, write = _view(name), scope(), figures()
+    view, scope, write = _view(name), current_scope(), figures()
     row_id = request.form["row"]
-    opened = _open(view, what, row_id)
-    changes = _proposed(view, what, opened, write)
+    opened = _open(view, scope, row_id)
+    changes = _proposed(view, scope, opened, write)
     if not changes:
         raise Conflict("There is nothing to accept on this row any more.", remedy="Look at it again.")
-    if not plans.accept_many(parts().store, what.account.id, who.id, changes):
+    if not plans.accept_many(parts().store, scope.account.id, who.id, changes):
         raise Conflict(
             "The plan already changes this.", remedy="Take the other change out of the plan first."
         )
-    return _swapped(view, what, row_id, write)
+    return _swapped(view, scope, row_id, write)
 
 
 def _selected() -> list[str]:
@@ -299,8 +299,8 @@ def _selected() -> list[str]:
 def accept_many(name: str) -> AnyResponse:
     """Puts the proposals on the selected rows, or on all filtered ones, into the plan."""
     who = must_write()
-    view, what, write = _view(name), scope(), figures()
-    _, listed, _, _ = _listed(view, what)
+    view, scope, write = _view(name), current_scope(), figures()
+    _, listed, _, _ = _listed(view, scope)
     rows = listed.ordered
     if not request.form.get("all"):
         rows = rows.filter(pl.col("row_id").is_in(_selected()))
@@ -309,17 +309,17 @@ def accept_many(name: str) -> AnyResponse:
             f"{write.count(len(rows))} rows are selected; at most {write.count(MOST_AT_ONCE)} are accepted at a time.",
             remedy="Filter further: the largest stakes come first.",
         )
-    opened = proposals.propose(parts().facts, what.look, view.subject, rows)
-    changes = [_proposed(view, what, each, write) for each in opened]
+    opened = proposals.propose(parts().facts, scope.look, view.subject, rows)
+    changes = [_proposed(view, scope, each, write) for each in opened]
     proposed = [change for of_row in changes for change in of_row]
-    accepted = plans.accept_many(parts().store, what.account.id, who.id, proposed)
+    accepted = plans.accept_many(parts().store, scope.account.id, who.id, proposed)
     nothing = [each.why for each, of_row in zip(opened, changes, strict=True) if not of_row]
     told = pages.accepted_words(len(accepted), len(proposed) - len(accepted), nothing, write)
     session["accepted"] = [each.id for each in accepted]
     flash(told, "accepted" if accepted else "message")
     back = request.form.get("back")
     return redirect(
-        what.elsewhere(inside(back)) if back else what.link(url_for("targeting.table", name=name), open="")
+        scope.elsewhere(inside(back)) if back else scope.link(url_for("targeting.table", name=name), open="")
     )
 
 
@@ -327,17 +327,17 @@ def accept_many(name: str) -> AnyResponse:
 def take_back(name: str) -> Response:
     """Undoes an acceptance from the drawer."""
     who = must_write()
-    view, what = _view(name), scope()
-    plans.remove_many(parts().store, what.account.id, who.id, request.form.getlist("change", type=int))
-    return _swapped(view, what, request.form["row"], figures())
+    view, scope = _view(name), current_scope()
+    plans.remove_many(parts().store, scope.account.id, who.id, request.form.getlist("change", type=int))
+    return _swapped(view, scope, request.form["row"], figures())
 
 
-def _swapped(view: View, what: Scope, row_id: str, write: Figures) -> Response:
+def _swapped(view: View, scope: Scope, row_id: str, write: Figures) -> Response:
     """The drawer anew and the plan strip with it; a whole page where no script asked."""
     if not request.headers.get("HX-Request"):
         response = make_response("", 303)
-        response.headers["Location"] = what.link(url_for("targeting.table", name=view.name), open=row_id)
+        response.headers["Location"] = scope.link(url_for("targeting.table", name=view.name), open=row_id)
         return response
     return make_response(
-        render_template("targeting/_accepted.html", view=view, drawer=_drawer(view, what, row_id, write))
+        render_template("targeting/_accepted.html", view=view, drawer=_drawer(view, scope, row_id, write))
     )

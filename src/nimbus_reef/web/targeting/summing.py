@@ -15,24 +15,24 @@ from nimbus_reef.web.params import Scope
 from nimbus_reef.web.targeting.pages import Summed
 
 
-def summed(facts: Facts, view: View, what: Scope, rows: pl.DataFrame) -> Summed:
+def summed(facts: Facts, view: View, scope: Scope, rows: pl.DataFrame) -> Summed:
     """
     What all rows that fit the scope and its filters come to, now and in the days compared with.
 
     Kept, so that the next page and another order cost nothing.
     """
-    account, against, look = what.account, what.against, what.look
+    account, against, look = scope.account, scope.against, scope.look
 
     def make() -> Summed:
-        by = "excess" if what.judge == "simple" else "stake"
-        counted = pl.col(by) if what.judge == "simple" else pl.col(by).filter(flagged())
+        by = "excess" if scope.judge == "simple" else "stake"
+        counted = pl.col(by) if scope.judge == "simple" else pl.col(by).filter(flagged())
         spend, sales, stake = rows.select(
             pl.col("spend", "sales").sum(), counted.sum().alias("at stake")
         ).row(0)
         then = None if against is None or not view.adds_up else _money(facts, view, account, against, rows)
         return Summed(int(spend), int(sales), int(stake), then)
 
-    asked = (view.name, *look.judging, against, look.part, what.judge, what.where, what.query)
+    asked = (view.name, *look.judging, against, look.part, scope.judge, scope.where, scope.query)
     return facts.kept("summed", account.id, make, *asked)
 
 
