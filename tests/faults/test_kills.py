@@ -10,6 +10,7 @@ from tests.faults.conftest import Installation, until
 
 from nimbus_reef.formats import mapping, tables
 from nimbus_reef.jobs import intake
+from nimbus_reef.jobs.orders import LoadOrder
 from nimbus_reef.jobs.queue import make_queue
 from nimbus_reef.store.loading import undo
 from nimbus_reef.store.loading.verify import verify
@@ -19,7 +20,7 @@ from nimbus_reef.store.record import loads
 pytestmark = pytest.mark.fault
 
 HEADER = "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
-ROWS = 120_000
+ROWS = 50_000
 
 
 @pytest.fixture
@@ -49,7 +50,7 @@ def enqueue_load(installation: Installation, account, folder: Path, word: str) -
         installation,
         account,
         "load",
-        {"maps": [chosen.as_json()], "scope": "all", "confirmed": True},
+        LoadOrder((chosen,), scope="all", confirmed=True),
         upload_id,
     )
 

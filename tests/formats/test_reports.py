@@ -343,7 +343,6 @@ def test_a_mapping_must_be_whole(path):
         )
     with pytest.raises(BadInput, match="cannot feed"):
         mapping.checked(replace(suggestion.mapping, columns=columns | {"sales": "nowhere"}), table.headers)
-    assert ColumnMap.from_json(suggestion.mapping.as_json()) == suggestion.mapping
 
 
 def test_measures_are_all_counted():

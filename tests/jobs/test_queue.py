@@ -10,6 +10,7 @@ from nimbus_reef import config
 from nimbus_reef.errors import Conflict
 from nimbus_reef.formats import mapping, tables
 from nimbus_reef.jobs import intake, queue
+from nimbus_reef.jobs.orders import LoadOrder
 from nimbus_reef.store.loading import undo
 from nimbus_reef.store.record import loads
 
@@ -34,7 +35,7 @@ def start(store, account, conf, text, scope="product"):
     chosen = mapping.suggest_kind(tables.read_table(kept.path, "in.csv"))[0].mapping
     return loads.start_job(
         store, kind="load", account_id=account.id, person_id=None, upload_id=upload_id,
-        request={"maps": [chosen.as_json()], "scope": scope},
+        request=LoadOrder((chosen,), scope=scope),
     )  # fmt: skip
 
 

@@ -5,6 +5,7 @@ from datetime import date, timedelta
 
 import pytest
 from tests.pages import parsed, text_of, values, words
+from werkzeug.datastructures import MultiDict
 
 from nimbus_reef.analysis.findings import findings
 from nimbus_reef.analysis.judged import judged_targets
@@ -16,7 +17,7 @@ from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people import accounts, hidden_findings, plans
 from nimbus_reef.store.reading import target_frames
 from nimbus_reef.store.reading.facts import Facts
-from nimbus_reef.web.findings import pages
+from nimbus_reef.web.findings.forms import PutAwayForm
 
 FINDINGS = "/findings/"
 TODAY = date(2026, 11, 21)
@@ -176,14 +177,15 @@ def test_the_page_puts_away_and_brings_back(owner, found):
 @pytest.mark.parametrize(
     ("form", "words"),
     [
-        ({"until": "good"}, "needs a reason"), ({"until": "day", "day": "soon"}, "is not a date"),
-        ({"until": "day", "day": "2026-11-21"}, "not ahead"), ({"until": "clicks", "clicks": "0"}, "not a number of clicks"),
-        ({}, "When should"),
+        ({"until": "good"}, "needs a reason"), ({"until": "day", "day": "soon"}, "Not a valid date"),
+        ({"until": "day", "day": "2026-11-21"}, "not ahead"), ({"until": "clicks", "clicks": "0"}, "from 1 to"),
+        ({}, "Choose a day, clicks, or for good"),
     ],
 )  # fmt: skip
 def test_an_end_that_cannot_be_read_says_why(form, words):
-    with pytest.raises(BadInput, match=words):
-        pages.end_of(form, TODAY)
+    with pytest.raises(BadInput) as problem:
+        PutAwayForm(MultiDict(form), TODAY).checked()
+    assert words in str(problem.value)
 
 
 def test_putting_away_nothing_or_something_unknown_is_refused(owner):

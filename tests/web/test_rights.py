@@ -78,7 +78,7 @@ def things(demo):
     )
 
 
-WORDS = {"name": "targets", "ending": "csv", "what": "campaign", "filename": "x"}
+WORDS = {"name": "targets", "ending": "csv", "kind": "campaign", "filename": "x"}
 
 
 def routes(app) -> Iterator[tuple[str, str, tuple[str, ...]]]:

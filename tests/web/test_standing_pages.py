@@ -131,7 +131,7 @@ def test_peer_figures_are_typed_in_beside_the_feed_s_and_can_be_undone(owner, de
 
 @pytest.mark.parametrize(
     ("wrong", "why"),
-    [({"p50": "x"}, "not a number"), ({"p80": "1.5"}, "have to rise"), ({"brands": "5"}, "too few"), ({"category": ""}, "need a metric")],
+    [({"p50": "x"}, "not a number"), ({"p80": "1.5"}, "have to rise"), ({"brands": "5"}, "too few"), ({"category": ""}, "category: It is not there")],
 )  # fmt: skip
 def test_typed_in_figures_that_cannot_be_are_refused(owner, wrong, why):
     form = {

@@ -2,6 +2,7 @@
 
 import io
 import re
+from urllib.parse import unquote
 
 import openpyxl
 import polars as pl
@@ -137,3 +138,19 @@ def test_a_large_workbook_is_made_by_the_worker(owner, viewer, monkeypatch):
     made.close()
     assert viewer.get(file).status_code == 404, "the account is not theirs to see"
     assert "export" not in text_of(owner.get("/intake/?account=pellwick-gb")).lower()
+
+
+@pytest.mark.parametrize(
+    ("typed", "where"), [("28,5", "acos:gt:28.5"), ("1,250", "acos:gt:1250"), ("28", "acos:gt:28")]
+)
+def test_a_typed_filter_stands_in_the_address_like_any_other(owner, typed, where):
+    """Figures are read as the account writes them; the page that is led to holds one filter more."""
+    led = owner.get(TARGETS, query_string={"compared": "acos", "comparison": "gt", "value": typed})
+    assert led.status_code == 302
+    assert where in unquote(led.location)
+    assert "compared" not in led.location
+
+
+def test_a_typed_filter_that_is_no_figure_is_refused(owner):
+    led = owner.get(TARGETS, query_string={"compared": "acos", "comparison": "gt", "value": "dear"})
+    assert owner.get(led.location).status_code == 400

@@ -13,7 +13,7 @@ import polars as pl
 from nimbus_reef.analysis.judged import judged_targets, judged_terms, judged_words, winners
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import bids, costly_words, evidence, words
-from nimbus_reef.core.changes import Action, Change, Entity, Promise, as_lists
+from nimbus_reef.core.changes import Action, Change, Entity, Promise, as_ranges
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.targeting import WASTED_TERMS, WINNERS, WORDS_TO_SHUT_OUT, filed_under
 from nimbus_reef.core.costly_words import Fate
@@ -426,7 +426,7 @@ def proposed(
         place = free[change.campaign, change.ad_group]
         share = place.spend / spent / len(place.spelt) if spent else 0.0
         part = part_of(opened.proposal.projected, share)
-        made.append((change, replace(promise, projected=as_lists(part), terms=place.terms)))
+        made.append((change, replace(promise, projected=as_ranges(part), terms=place.terms)))
     return made
 
 
@@ -440,5 +440,5 @@ def _promise_of(facts: Facts, look: Look, subject: Subject, opened: Proposed) ->
         window=(look.window.first.isoformat(), look.window.last.isoformat()),
         clicks=core.clicks, orders=core.orders, spend=core.spend, sales=core.sales, a=core.a, b=core.b, aov=core.aov,
         target_acos=core.target_acos, view=FILED_AS[subject], row_id=opened.row["row_id"],
-        projected=as_lists(opened.proposal.projected),
+        projected=as_ranges(opened.proposal.projected),
     )  # fmt: skip

@@ -12,8 +12,10 @@ import polars as pl
 from nimbus_reef.core.metrics import METRICS, Unit, acos_rank
 from nimbus_reef.core.model import MICRO, MONEY_MEASURES
 from nimbus_reef.errors import BadInput
+from nimbus_reef.formats.typed import number
 
 PAGE_ROWS: Final = 100
+_TOO_LARGE: Final = 10**12
 _OPERATORS: Final[Mapping[str, str]] = {"gt": ">", "ge": "≥", "lt": "<", "le": "≤", "eq": "="}
 _CHOICE_OPERATORS: Final[Mapping[str, str]] = {"is": "is", "not": "is not"}
 
@@ -131,12 +133,12 @@ def _parse_filter(text: str, fields: Mapping[str, Field]) -> Filter:
         if value not in field.options:
             raise BadInput(f"{field.label} is never “{value}”.", remedy=f"Choose {', '.join(field.options)}.")
         return Filter(field, operator, value)
-    plain = value.strip().replace(",", ".")
-    if not re.fullmatch(r"-?\d{1,12}(\.\d{1,6})?", plain):
+    figure = number(value)
+    if figure is None or abs(figure) >= _TOO_LARGE:
         raise BadInput(
             f"“{value}” is not a number to compare {field.label} with.", remedy="Write it like 28 or 0.94."
         )
-    return Filter(field, operator, plain)
+    return Filter(field, operator, f"{figure:f}")
 
 
 def search_condition(query: str, columns: Sequence[str]) -> pl.Expr:

@@ -8,11 +8,11 @@ and what is read back compare as they stand.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal, InvalidOperation
 from enum import StrEnum
-from typing import Any, Final
+from typing import Final
 
 from nimbus_reef.core import projection
 from nimbus_reef.core.model import MatchType, State
@@ -213,21 +213,10 @@ class Promise:
     b: float
     aov: float
     target_acos: float
-    projected: Mapping[str, Sequence[float]]
+    projected: Mapping[str, tuple[float, ...]]
     view: str = "targets"
     row_id: str = ""
     terms: tuple[str, ...] = ()
-
-    @classmethod
-    def read(cls, kept: Mapping[str, Any]) -> Promise:
-        """From its record."""
-        known = {name: kept[name] for name in cls.__dataclass_fields__ if name in kept}
-        return cls(**{**known, "window": tuple(kept["window"]), "terms": tuple(kept.get("terms") or ())})
-
-    def as_dict(self) -> dict[str, Any]:
-        """For its record; without terms where there are none."""
-        kept = asdict(self) | {"window": list(self.window), "terms": list(self.terms)}
-        return kept if self.terms else {name: value for name, value in kept.items() if name != "terms"}
 
     @property
     def days(self) -> int:
@@ -236,10 +225,10 @@ class Promise:
         return (last - first).days + 1
 
 
-def as_lists(projected: Projected) -> dict[str, list[float]]:
+def as_ranges(projected: Projected) -> dict[str, tuple[float, ...]]:
     """A projection as a promise keeps it."""
     ranges = {"spend": projected.spend, "sales": projected.sales}
-    return {name: [each.low, each.middle, each.high] for name, each in ranges.items()}
+    return {name: (each.low, each.middle, each.high) for name, each in ranges.items()}
 
 
 def projected(change: Change, promise: Promise) -> Projected:

@@ -10,6 +10,7 @@ from nimbus_reef.core.changes import KINDS, Change
 from nimbus_reef.core.plan import SheetRow
 from nimbus_reef.errors import BadFile
 from nimbus_reef.formats.tables import Sheet, SheetColumn, csv_lines, plain_cell, read_table, write_xlsx
+from nimbus_reef.formats.typed import two_decimals
 
 COLUMNS: Final = (
     "row", "action", "entity", "campaign", "ad_group", "target", "match_type", "sku", "placement",
@@ -71,14 +72,5 @@ def _restored(row: dict[str, str]) -> SheetRow:
     plain["row"] = number[:-2] if number.endswith(".0") else number
     if plain["field"] in _NUMERIC_FIELDS:
         for name in ("old_value", "new_value"):
-            plain[name] = _two_decimals(plain[name])
+            plain[name] = two_decimals(plain[name])
     return plain
-
-
-def _two_decimals(text: str) -> str:
-    try:
-        number = float(text.replace(",", "."))
-    except ValueError:
-        return text
-    rounded = f"{number:.2f}"
-    return rounded if abs(float(rounded) - number) < 1e-9 else text

@@ -10,8 +10,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import date
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 import polars as pl
@@ -56,31 +55,6 @@ class ColumnMap:
     sheet: str = ""
     told_by: str = ""
     only: tuple[str, ...] = ()
-
-    def as_json(self) -> dict[str, object]:
-        """A plain form for storing."""
-        return {
-            "kind": self.kind, "columns": dict(self.columns), "date_order": self.date_order.value,
-            "decimal": self.decimal.value if self.decimal else "",
-            "days": [self.days.first.isoformat(), self.days.last.isoformat()] if self.days else [],
-            "values": {column: dict(words) for column, words in self.values.items()},
-            "sheet": self.sheet, "told_by": self.told_by, "only": list(self.only),
-        }  # fmt: skip
-
-    @staticmethod
-    def from_json(data: Mapping[str, Any]) -> ColumnMap:
-        """The mapping that `as_json` wrote, now or in an earlier version."""
-        days = [date.fromisoformat(day) for day in data.get("days") or []]
-        return ColumnMap(
-            kind=str(data["kind"]),
-            columns={str(k): str(v) for k, v in dict(data.get("columns") or {}).items()},
-            date_order=values.DateOrder(str(data.get("date_order") or "unknown")),
-            decimal=values.Style(data["decimal"]) if data.get("decimal") else None,
-            days=Window(days[0], days[1]) if days else None,
-            values={str(c): dict(words) for c, words in dict(data.get("values") or {}).items()},
-            sheet=str(data.get("sheet") or ""), told_by=str(data.get("told_by") or ""),
-            only=tuple(data.get("only") or ()),
-        )  # fmt: skip
 
     @property
     def dated(self) -> bool:

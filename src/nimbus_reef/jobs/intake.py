@@ -128,7 +128,7 @@ def _longest_first(sheet: SheetLook) -> tuple[bool, int]:
 
 def _as_before(batch: Batch, sheet: SheetLook) -> ColumnMap:
     """The mapping of an earlier file of this source, with what belongs to this one: dates, days, sheet."""
-    known = ColumnMap.from_json(batch.mapping)
+    known = batch.mapping
     fresh = mapping.suggest(sheet.table, READ_KINDS[known.kind]).mapping
     return replace(
         known, date_order=fresh.date_order, sheet=sheet.table.sheet, days=None if known.dated else sheet.days

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import socket
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Final
 
@@ -13,13 +13,11 @@ import structlog
 from huey import Huey, RedisHuey, SqliteHuey, crontab
 
 from nimbus_reef.config import Config
-from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError, StoreAway
-from nimbus_reef.formats.mapping import ColumnMap
-from nimbus_reef.jobs import exports, intake
+from nimbus_reef.jobs import exports, intake, orders
 from nimbus_reef.jobs import watch as watching
 from nimbus_reef.store.loading import undo
-from nimbus_reef.store.loading.ingest import Loaded, Progress
+from nimbus_reef.store.loading.ingest import Progress
 from nimbus_reef.store.people import accounts, people
 from nimbus_reef.store.record import loads
 from nimbus_reef.store.record.engine import Store
@@ -89,18 +87,6 @@ def sweep_inbox(config: Config, store: Store, start: Callable[[int], Any]) -> No
         log.exception("the watched folder could not be read")
 
 
-def summary(loaded: Loaded) -> dict[str, Any]:
-    """What a load did, in a form that keeps in the job's record."""
-    return {
-        "account": loaded.account_id, "batch": loaded.batch_id, "kind": loaded.kind, "rows": loaded.rows, "days": loaded.days,
-        "first_day": loaded.first_day.isoformat() if loaded.first_day else None,
-        "last_day": loaded.last_day.isoformat() if loaded.last_day else None,
-        "rejected": loaded.rejected, "removed": loaded.removed, "sums": loaded.sums,
-        "warnings": list(loaded.warnings), "scope": loaded.scope,
-        "blocks": [[each.first.isoformat(), each.last.isoformat()] for each in loaded.blocks],
-    }  # fmt: skip
-
-
 def run(config: Config, store: Store, job_id: int) -> None:
     """Does one noted job; whatever comes of it is written to the job."""
     job = loads.claim_job(store, job_id, worker_name())
@@ -157,24 +143,25 @@ def _load(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
     if not path.exists():
         raise BadFile("The file is no longer here.", place=upload.file_name, remedy="Drop it again.")
     person = people.by_id(store, job.person_id) if job.person_id else None
-    loads_done = intake.load(
+    order = orders.load_order(job)
+    done = intake.load(
         store,
         intake.LoadRequest(
             account,
             path,
             upload.file_name,
-            [ColumnMap.from_json(each) for each in job.request["maps"]],
-            scope=str(job.request.get("scope") or "") or None,
-            usual=str(job.request.get("usual") or "") or None,
+            order.maps,
+            scope=order.scope or None,
+            usual=order.usual or None,
             others=[a for a in known if person and person.sees(a.brand_id)],
-            confirmed=bool(job.request.get("confirmed")),
+            confirmed=order.confirmed,
             sha256=upload.sha256,
             person_id=job.person_id,
             upload_id=upload.id,
         ),
         _progress(store, job),
     )
-    return {"loads": [summary(loaded) for loaded in loads_done]}
+    return {"loads": [orders.told(each) for each in done]}
 
 
 def _undo(_: Config, store: Store, job: loads.Job) -> dict[str, Any]:
@@ -184,16 +171,7 @@ def _undo(_: Config, store: Store, job: loads.Job) -> dict[str, Any]:
         # The worker died after the commit and before it could say so.
         return {"undone": batch_id, "kinds": []}
     done = undo.undo(store, job.account_id or 0, batch_id, progress=_progress(store, job))
-    return {
-        "undone": batch_id,
-        "kinds": [
-            {"kind": each.kind, "restored": _as_pairs(each.restored), "left": _as_pairs(each.left)} for each in done
-        ],
-    }  # fmt: skip
-
-
-def _as_pairs(spans: Iterable[Window]) -> list[list[str]]:
-    return [[each.first.isoformat(), each.last.isoformat()] for each in spans]
+    return {"undone": batch_id, "kinds": [orders.told_of_undo(each) for each in done]}
 
 
 def _export(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:

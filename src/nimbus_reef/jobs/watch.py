@@ -11,6 +11,7 @@ from typing import Final
 
 from nimbus_reef.errors import ReefError
 from nimbus_reef.jobs import intake
+from nimbus_reef.jobs.orders import LoadOrder
 from nimbus_reef.store.people import accounts
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record import loads
@@ -75,7 +76,7 @@ def _take(
         return
     job_id = loads.start_job(
         store, kind="load", account_id=account.id, person_id=None, upload_id=upload_id,
-        request={"maps": [each.as_json() for each in looked.known], "usual": looked.scope},
+        request=LoadOrder(tuple(looked.known), usual=looked.scope),
     )  # fmt: skip
     start(job_id)
 

@@ -23,6 +23,7 @@ from nimbus_reef.core.model import Format
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
+from nimbus_reef.formats.typed import number
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading.facts import Facts
 
@@ -117,15 +118,12 @@ class Scope:
         """The target in force, as a fraction: the account's own unless tried otherwise here."""
         if not self.target_acos_text:
             return self.account.target_acos
-        try:
-            percent = float(self.target_acos_text.replace(",", "."))
-        except ValueError:
-            percent = 0.0
-        if not 0 < percent <= 500:
+        percent = number(self.target_acos_text, self.account.locale)
+        if percent is None or not 0 < percent <= 500:
             raise BadInput(
                 f"“{self.target_acos_text}” is not a valid target ACOS.", remedy="Give percent, such as 28."
             )
-        return percent / 100
+        return float(percent) / 100
 
     @property
     def aims(self) -> Aims:
@@ -236,7 +234,7 @@ def parse(
         campaign=args.get("campaign", ""),
         name=args.get("holds", "").strip(),
         judge=judge,
-        where=tuple(each for each in args.getlist("where") if each),
+        where=(*(each for each in args.getlist("where") if each), *_added_filter(args, account.locale)),
         query=args.get("q", "").strip(),
         sort=args.get("sort", ""),
         cols=",".join(each for each in args.getlist("cols") if each),
@@ -247,6 +245,15 @@ def parse(
     # Reading them now turns a bad part into an error of this request, whoever uses it later.
     _ = scope.window, scope.against, scope.target_acos
     return scope
+
+
+def _added_filter(args: MultiDict[str, str], locale: str) -> tuple[str, ...]:
+    """A filter that is typed into the form's three fields, its figure read as the account writes them."""
+    field, sign, typed = (args.get(name, "").strip() for name in ("compared", "comparison", "value"))
+    if not field:
+        return ()
+    figure = number(typed, locale)
+    return (f"{field}:{sign}:{typed if figure is None else f'{figure:f}'}",)
 
 
 def _window_text(args: MultiDict[str, str]) -> str:

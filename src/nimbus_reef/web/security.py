@@ -53,7 +53,8 @@ def guard(app: Flask) -> None:
 
     @logins.user_loader  # type: ignore[untyped-decorator]  # Flask-Login has no types
     def load_user(user_id: str) -> SignedIn | None:
-        found = people.by_id(app.extensions["reef"].store, int(user_id))
+        # The application that asks, not the one that was made last.
+        found = people.by_id(current_app.extensions["reef"].store, int(user_id))
         return SignedIn(found) if found else None
 
     @app.before_request

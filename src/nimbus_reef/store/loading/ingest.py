@@ -270,7 +270,7 @@ def _record(
         insert(batch).values(
             account_id=each.account_id, upload_id=source.upload_id, person_id=source.person_id,
             kind=parsed.kind.name, scope=each.scope, file_name=source.file_name, sha256=source.sha256,
-            signature=each.part.signature, mapping=each.part.mapping.as_json(),
+            signature=each.part.signature, mapping=each.part.mapping,
             first_day=span.first if daily else None, last_day=span.last if daily else None,
             rows=len(parsed.rows), rejected=parsed.rejects["line"].n_unique(), removed=removed,
             sums=parsed.sums, warnings=list(parsed.warnings), together=together,

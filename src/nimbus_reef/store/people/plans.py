@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from datetime import UTC, datetime
@@ -39,8 +38,7 @@ def _open_key(wanted: Change) -> str:
 def _planned(row: Any) -> Planned:
     values = {name: getattr(row, name) for name in _FIELDS}
     values["action"], values["entity"] = Action(values["action"]), Entity(values["entity"])
-    basis = json.loads(row.basis) if isinstance(row.basis, str) else row.basis
-    return Planned(row.id, Change(**values), Promise.read(basis), row.accepted_at)
+    return Planned(row.id, Change(**values), row.basis, row.accepted_at)
 
 
 _GENERATION: Final = select(
@@ -108,7 +106,7 @@ def accept_many(
                 continue
             rows[open_key] = {name: getattr(each, name) for name in _FIELDS} | {
                 "row": (newest or 0) + len(rows) + 1, "account_id": account_id, "person_id": person_id,
-                "basis": promise.as_dict(), "open_key": open_key,
+                "basis": promise, "open_key": open_key,
             }  # fmt: skip
         if not rows:
             return []

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections import defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -17,6 +16,8 @@ from nimbus_reef.core.coverage import Span, standing
 from nimbus_reef.core.windows import Window, month
 from nimbus_reef.errors import Conflict
 from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.formats.mapping import ColumnMap
+from nimbus_reef.store.record import json_columns
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import batch, batch_day, job, reject, upload
 
@@ -72,7 +73,7 @@ class Batch:
     scope: str
     file_name: str
     sha256: str
-    mapping: Mapping[str, Any]
+    mapping: ColumnMap
     first_day: date | None
     last_day: date | None
     rows: int
@@ -86,10 +87,6 @@ class Batch:
     together: int | None = None
 
 
-def _plain(value: Any) -> Any:
-    return json.loads(value) if isinstance(value, str) else value
-
-
 def _upload(row: Row[Any]) -> Upload:
     return Upload(
         row.id, row.account_id, row.person_id, row.file_name, row.sha256, row.size, row.state, row.created_at
@@ -99,16 +96,16 @@ def _upload(row: Row[Any]) -> Upload:
 def _job(row: Row[Any]) -> Job:
     return Job(
         row.id, row.account_id, row.upload_id, row.person_id, row.kind, row.state, row.progress,
-        row.message, row.remedy, _plain(row.request), _plain(row.result) or {}, row.attempts,
+        row.message, row.remedy, row.request, row.result or {}, row.attempts,
         row.created_at,
     )  # fmt: skip
 
 
 def _batch(row: Row[Any]) -> Batch:
     return Batch(
-        row.id, row.account_id, row.kind, row.scope, row.file_name, row.sha256, _plain(row.mapping),
-        row.first_day, row.last_day, row.rows, row.rejected, row.removed, _plain(row.sums),
-        tuple(_plain(row.warnings)), row.upload_id,
+        row.id, row.account_id, row.kind, row.scope, row.file_name, row.sha256, row.mapping,
+        row.first_day, row.last_day, row.rows, row.rejected, row.removed, row.sums,
+        tuple(row.warnings), row.upload_id,
         row.loaded_at, row.undone_at, row.together,
     )  # fmt: skip
 
@@ -154,7 +151,7 @@ def waiting_uploads(store: Store, account_id: int) -> list[Upload]:
 
 def start_job(
     store: Store, *, kind: str, account_id: int, person_id: int | None, upload_id: int | None,
-    request: Mapping[str, Any],
+    request: object,
 ) -> int:  # fmt: skip
     """Notes long work to be done; an upload is loaded by one job at a time."""
 
@@ -169,7 +166,7 @@ def start_job(
         made = connection.execute(
             insert(job).values(
                 kind=kind, account_id=account_id, person_id=person_id, upload_id=upload_id,
-                state="queued", request=dict(request), message="waiting for its turn",
+                state="queued", request=json_columns.plain(request), message="waiting for its turn",
             )
         )  # fmt: skip
         return int(made.inserted_primary_key[0])

@@ -22,7 +22,10 @@ from sqlalchemy import (
 )
 from sqlalchemy.dialects.mysql import BIGINT, CHAR, INTEGER, LONGBLOB, SMALLINT, TEXT, TINYINT
 
+from nimbus_reef.core.changes import Promise
 from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.formats.mapping import ColumnMap
+from nimbus_reef.store.record.json_columns import JsonOf
 
 MAX_NAME: Final = 512
 MAX_PHRASE: Final = 1024
@@ -165,7 +168,7 @@ batch = Table(
     Column("file_name", String(_SHORT), nullable=False),
     Column("sha256", String(64), nullable=False),
     Column("signature", String(64), nullable=False),
-    Column("mapping", JSON, nullable=False),
+    Column("mapping", JsonOf(ColumnMap), nullable=False),
     Column("first_day", Date, nullable=True),
     Column("last_day", Date, nullable=True),
     Column("rows", INTEGER(unsigned=True), nullable=False),
@@ -436,7 +439,7 @@ change = Table(
     Column("reason", String(1024), nullable=False),
     Column("finding", String(64), nullable=False),
     # what the promise rests on: posterior, window, clicks, spend, sales
-    Column("basis", JSON, nullable=False),
+    Column("basis", JsonOf(Promise), nullable=False),
     # a hash of the key while planned, null once taken out: one open change per key
     Column("open_key", String(64), nullable=True),
     _now("accepted_at"),

@@ -117,7 +117,7 @@ Alpine.data("keys", () => ({
   },
 }));
 
-/** The filter form: what a metric can be compared with, and one `where` out of three fields. */
+/** The filter form: what a metric can be compared with. */
 Alpine.data("filterForm", () => ({
   choose() {
     const picked = this.$refs.field.selectedOptions[0];
@@ -132,11 +132,6 @@ Alpine.data("filterForm", () => ({
     this.$refs.option.hidden = this.$refs.option.disabled = !choice;
     this.$refs.number.hidden = this.$refs.number.disabled = choice;
     this.$refs.unit.textContent = picked.dataset.unit;
-  },
-  compose(event) {
-    const value = this.$refs.number.disabled ? this.$refs.option.value : this.$refs.number.value;
-    this.$refs.where.value = `${this.$refs.field.value}:${this.$refs.operator.value}:${value}`;
-    if (!event.target.reportValidity()) event.preventDefault();
   },
 }));
 

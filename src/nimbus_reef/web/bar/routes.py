@@ -9,9 +9,10 @@ from flask import Blueprint, flash, redirect, render_template, request
 from werkzeug.wrappers import Response
 
 from nimbus_reef.analysis.judged import stake_of_targets
-from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.errors import NotFound
 from nimbus_reef.store.people import aims
 from nimbus_reef.store.reading import product_frames, setting_frames
+from nimbus_reef.web.bar.forms import AimForm
 from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts
 
 bar = Blueprint("bar", __name__, url_prefix="/scope")
@@ -57,12 +58,8 @@ def own_aims() -> str:
 def set_aim() -> Response:
     """Sets a target for good, or takes one back (an empty percentage)."""
     who, scope = must_write(), current_scope()
-    text = request.form.get("percent", "").strip().replace(",", ".")
-    try:
-        value = float(text) / 100 if text else None
-    except ValueError:
-        raise BadInput(f"“{text}” is not a percentage.", remedy="Write it like 28.") from None
-    level, name = request.form.get("level", ""), request.form.get("of", "").strip()
+    form = AimForm(request.form, scope.account.locale).checked()
+    level, name, value = form.level.data or "", form.of.data or "", form.target_acos
     aims.set_aim(parts().store, scope.account, who.id, level, "" if level == "account" else name, value)
     of = f"{level} {name}".strip() if level != "account" else "account"
     flash(
@@ -70,4 +67,4 @@ def set_aim() -> Response:
         if value
         else f"The {of} has no target of its own any more."
     )
-    return redirect(scope.link(inside(request.form.get("back", "/")), target_acos_text=""))
+    return redirect(scope.link(inside(form.back.data or "/"), target_acos_text=""))

@@ -17,7 +17,6 @@ from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.recurring import Key, News
-from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people.closed_audits import Closing
 from nimbus_reef.store.people.hidden_findings import PutAway
 from nimbus_reef.web.kit.figures import Figures
@@ -27,7 +26,6 @@ from nimbus_reef.web.kit.verdicts import mark_of, word_fact
 SHOWN: Final = 8
 SNOOZE_DAYS: Final = 14
 SNOOZE_CLICKS: Final = 30
-LONGEST_REASON: Final = 512
 _NO_NEWS: Final[Mapping[Key, News]] = MappingProxyType({})
 
 
@@ -382,44 +380,6 @@ def hidden(away: Sequence[PutAway], names: Mapping[str, str]) -> list[Hidden]:
     ]  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class End:
-    """When a finding that is put away comes back: a day, so many more clicks, or never."""
-
-    day: date | None = None
-    clicks: int | None = None
-
-
-def end_of(form: Mapping[str, str], today: date) -> End:
-    """The end that the form says; BadInput where it cannot be read."""
-    until = form.get("until", "")
-    if until == "day":
-        try:
-            day = date.fromisoformat(form.get("day", ""))
-        except ValueError:
-            raise BadInput(
-                f"“{form.get('day', '')}” is not a date.", remedy="Write it like 2026-12-01."
-            ) from None
-        if day <= today:
-            raise BadInput(f"{day} is not ahead of today.", remedy="Choose a later day.")
-        return End(day=day)
-    if until == "clicks":
-        clicks = form.get("clicks", "")
-        if not clicks.isdecimal() or not 0 < int(clicks) <= 100_000:
-            raise BadInput(f"“{clicks}” is not a number of clicks.", remedy="Write a whole number above 0.")
-        return End(clicks=int(clicks))
-    if until == "good":
-        if not form.get("reason", "").strip():
-            raise BadInput("Dismissing for good needs a reason.", remedy="Say why, for whoever looks next.")
-        return End()
-    raise BadInput("When should it come back?", remedy="Choose a day, clicks, or for good.")
-
-
 def usual_end(today: date) -> date:
     """The day that the form suggests."""
     return today + timedelta(days=SNOOZE_DAYS)
-
-
-def known_checks() -> frozenset[str]:
-    """Keys that a finding may be put away under."""
-    return frozenset(CHECKS)

@@ -27,6 +27,7 @@ from nimbus_reef.store.reading.facts import TARGET_SOURCES
 from nimbus_reef.web.exports.routes import hand_out_workbook
 from nimbus_reef.web.findings import pages
 from nimbus_reef.web.findings import report as sheets_of
+from nimbus_reef.web.findings.forms import PutAwayForm
 from nimbus_reef.web.kit.beats import line as beat_line
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.planned import lines as plan_lines
@@ -183,18 +184,18 @@ def reopen() -> AnyResponse:
 def put_away() -> AnyResponse:
     """Snoozes or dismisses the selected findings of one group."""
     who, scope = must_write(), current_scope()
-    check, rows = request.form.get("check", ""), request.form.getlist("findings")
-    if check not in pages.known_checks() or not rows:
+    form, rows = PutAwayForm(request.form, today_of(scope.account)), request.form.getlist("findings")
+    check = form.check.data or ""
+    if check not in CHECKS or not rows:
         raise BadInput("No finding was selected.", remedy="Select some rows first (x).")
-    reason = request.form.get("reason", "").strip()[: pages.LONGEST_REASON]
-    end = pages.end_of(request.form, today_of(scope.account))
-    if end.clicks and not CHECKS[check].accepts:
+    form.checked()
+    if form.until_clicks and not CHECKS[check].accepts:
         raise BadInput(
             "What is found of more than one row has no clicks to wait for.", remedy="Choose a day."
         )
     hidden_findings.put(
         parts().store, scope.account.id, who.id, check, rows,
-        until_day=end.day, until_clicks=end.clicks, reason=reason,
+        until_day=form.until_day, until_clicks=form.until_clicks, reason=form.reason.data or "",
     )  # fmt: skip
     flash(f"{figures().counted(len(rows), 'finding')} put away; see the end of the page.")
     return redirect(scope.elsewhere(url_for("findings.look")))

@@ -13,6 +13,7 @@ from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.contract import CellKind
 from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.jobs.orders import LoadDone, UndoDone, loads_done, undos_done
 from nimbus_reef.store.record.loads import Batch, HeldReport, Job
 from nimbus_reef.web.kit.figures import Figures
 
@@ -45,11 +46,11 @@ def _span(first: Any, last: Any, days: int | None) -> list[tuple[str, str]]:
     return [("days", str(days)), *shown] if days is not None else shown
 
 
-def _sums_of_days(blocks: Sequence[Sequence[str]]) -> list[tuple[str, str]]:
+def _sums_of_days(blocks: Sequence[Window]) -> list[tuple[str, str]]:
     """Days that are known only together."""
     if not blocks:
         return []
-    first, last = blocks[0]
+    first, last = blocks[0].first, blocks[0].last
     more = f" and {len(blocks) - 1} more" if len(blocks) > 1 else ""
     return [("one sum for", f"{first} to {last}{more}")]
 
@@ -63,9 +64,10 @@ def job_summaries(job: Job, seen: Mapping[int, tuple[str, Figures]]) -> list[Sum
     if job.state != "done":
         return []
     if job.kind == "undo":
-        return [_undo_summary(each, seen[job.account_id or 0][1]) for each in job.result["kinds"]]
-    done = [(seen[each["account"]], each) for each in job.result["loads"] if each["account"] in seen]
-    named = len(job.result["loads"]) > 1
+        return [_undo_summary(each, seen[job.account_id or 0][1]) for each in undos_done(job)]
+    all_done = loads_done(job)
+    done = [(seen[each.account], each) for each in all_done if each.account in seen]
+    named = len(all_done) > 1
     return [
         replace(summary, title=f"{summary.title} in {name}") if named else summary
         for (name, figures), each in done
@@ -73,33 +75,33 @@ def job_summaries(job: Job, seen: Mapping[int, tuple[str, Figures]]) -> list[Sum
     ]
 
 
-def _load_summary(result: Mapping[str, Any], figures: Figures) -> Summary:
+def _load_summary(done: LoadDone, figures: Figures) -> Summary:
     facts = [
-        ("rows", figures.count(result["rows"])),
-        *_span(result["first_day"], result["last_day"], result["days"]),
-        *_sums_of_days(result.get("blocks", [])),
-        *([("loaded as", f"{result['scope']} ads")] if result.get("scope", "all") != "all" else []),
-        ("replaced", figures.count(result["removed"])), ("rejected", figures.count(result["rejected"])),
-        *_sums(result["kind"], result["sums"], figures),
+        ("rows", figures.count(done.rows)),
+        *_span(done.first_day, done.last_day, done.days),
+        *_sums_of_days(done.blocks),
+        *([("loaded as", f"{done.scope} ads")] if done.scope != "all" else []),
+        ("replaced", figures.count(done.removed)), ("rejected", figures.count(done.rejected)),
+        *_sums(done.kind, done.sums, figures),
     ]  # fmt: skip
     return Summary(
-        KINDS[result["kind"]].title,
+        KINDS[done.kind].title,
         tuple(facts),
-        tuple(result["warnings"]),
-        result["rejected"],
-        result["batch"],
+        tuple(done.warnings),
+        done.rejected,
+        done.batch,
     )
 
 
-def _undo_summary(result: Mapping[str, Any], figures: Figures) -> Summary:
-    restored, left = result["restored"], result["left"]
-    span = _span(restored[0][0], restored[-1][1], len(restored)) if restored else []
+def _undo_summary(done: UndoDone, figures: Figures) -> Summary:
+    restored, left = done.restored, done.left
+    span = _span(restored[0].first, restored[-1].last, len(restored)) if restored else []
     warnings = [
-        f"{figures.count(len(left))} days or sums from {left[0][0]} to {left[-1][1]} stay as they are: a newer batch "
+        f"{figures.count(len(left))} days or sums from {left[0].first} to {left[-1].last} stay as they are: a newer batch "
         "stands on them. Undo that one first to have these back too."
         for _ in left[:1]
     ]
-    return Summary(f"Undone: {KINDS[result['kind']].title.lower()} as before", tuple(span), tuple(warnings))
+    return Summary(f"Undone: {KINDS[done.kind].title.lower()} as before", tuple(span), tuple(warnings))
 
 
 def batch_summary(batch: Batch, figures: Figures) -> Summary:

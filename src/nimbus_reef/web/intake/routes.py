@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Final
 
@@ -16,6 +17,7 @@ from nimbus_reef.formats.mapping import checked
 from nimbus_reef.formats.reading import date_doubt, days_missing
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.jobs import intake as loading
+from nimbus_reef.jobs.orders import LoadOrder, load_order
 from nimbus_reef.store.people import trail
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record import loads
@@ -159,8 +161,7 @@ def load(upload_id: int) -> AnyResponse:
     label = request.form.get("scope", "")
     if label and label not in SCOPES:
         raise BadInput(f"“{label}” is not an ad format.", remedy=f"Choose {', '.join(SCOPES)}.")
-    maps = [each.as_json() for each in chosen.maps]
-    return _enqueue(upload, {"maps": maps, "scope": label, "usual": looked.scope})
+    return _enqueue(upload, LoadOrder(tuple(chosen.maps), scope=label, usual=looked.scope))
 
 
 @intake.post("/jobs/<int:job_id>/yes")
@@ -171,15 +172,15 @@ def say_yes(job_id: int) -> AnyResponse:
     if job.state != "asks" or job.upload_id is None:
         raise BadInput("This load asks nothing.", remedy="Look at the queue again.")
     loads.finish_job(parts().store, job.id, state="failed", message="answered with yes; loaded anew")
-    return _enqueue(_upload(job.upload_id), {**job.request, "confirmed": True})
+    return _enqueue(_upload(job.upload_id), replace(load_order(job), confirmed=True))
 
 
-def _enqueue(upload: Upload, request: dict[str, Any]) -> AnyResponse:
+def _enqueue(upload: Upload, request: LoadOrder) -> AnyResponse:
     return _start("load", upload.account_id, upload.file_name, request, upload_id=upload.id)
 
 
 def _start(
-    kind: str, account_id: int, file_name: str, request: dict[str, Any], *, upload_id: int | None = None
+    kind: str, account_id: int, file_name: str, request: object, *, upload_id: int | None = None
 ) -> AnyResponse:
     who, store = must_write(), parts().store
     job_id = loads.start_job(
@@ -261,7 +262,7 @@ def mend(batch_id: int) -> Response:
         )
     frame = loading.to_mend(
         parts().config.uploads / upload.sha256, upload.file_name, loads.rejects(parts().store, batch.id),
-        batch.mapping.get("sheet") or "",
+        batch.mapping.sheet,
     )  # fmt: skip
     response = Response(csv_lines(frame.columns, frame.iter_rows()), mimetype="text/csv")
     response.headers["Content-Disposition"] = f"attachment; filename=mend-{batch_id}.csv"

@@ -17,6 +17,7 @@ from nimbus_reef.core.model import Format
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.tables import Table
+from nimbus_reef.formats.typed import number
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import charts, product
@@ -170,14 +171,11 @@ def _metric(scope: Scope) -> str:
 
 
 def _least(scope: Scope) -> float:
-    text = scope.said("least").replace(",", ".")
-    try:
-        value = float(text) if text else 0.0
-    except ValueError:
-        value = -1.0
-    if not 0 <= value < 1e12:
+    text = scope.said("least")
+    value = number(text, scope.account.locale) if text else 0
+    if value is None or not 0 <= value < 10**12:
         raise BadInput(f"“{text}” is not an amount to start from.", remedy="Write it like 50.")
-    return value
+    return float(value)
 
 
 def _ledger_rows(scope: Scope) -> pl.DataFrame | None:

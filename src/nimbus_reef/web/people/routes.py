@@ -9,6 +9,7 @@ from werkzeug.wrappers import Response
 from nimbus_reef.store.people import people as store_people
 from nimbus_reef.store.people import trail
 from nimbus_reef.web.parts import SignedIn, inside, parts
+from nimbus_reef.web.people.forms import SignInForm
 from nimbus_reef.web.security import limiter, sign_in_limit
 
 people = Blueprint("people", __name__)
@@ -23,8 +24,9 @@ def sign_in() -> Response | str | tuple[str, int]:
         if current_user.is_authenticated:
             return redirect(target)
         return render_template("people/sign_in.html", target=target, email="")
-    email = request.form.get("email", "")
-    found = store_people.signed_in(parts().store, email, request.form.get("password", ""))
+    form = SignInForm(request.form)
+    email, password = form.email.data or "", form.password.data or ""
+    found = store_people.signed_in(parts().store, email, password)
     if found is None:
         flash("Address or password is not right.", "problem")
         return render_template("people/sign_in.html", target=target, email=email), 401

@@ -11,7 +11,7 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.core import plan as rules
-from nimbus_reef.core.changes import ValueKind, kind_of, value_problem
+from nimbus_reef.core.changes import value_problem
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats import change_sheet
 from nimbus_reef.store.people import plans, trail
@@ -19,6 +19,7 @@ from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit.planned import lines
 from nimbus_reef.web.parts import current_scope, figures, must_write, parts, person
 from nimbus_reef.web.plan import pages
+from nimbus_reef.web.plan.forms import ValueForm
 
 plan = Blueprint("plan", __name__, url_prefix="/plan")
 
@@ -105,8 +106,7 @@ def edit(change_id: int) -> AnyResponse:
     found = next((each for each in planned if each.id == change_id), None)
     if found is None:
         raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
-    kind, given = kind_of(found.change), request.form.get("new_value", "").strip()
-    value = _two_decimals(given) if kind and kind.holds is ValueKind.AMOUNT else given
+    value = ValueForm(request.form, current_scope().account.locale).value_for(found.change)
     after = replace(found.change, new_value=value)
     reason = value_problem(after)
     if reason:
@@ -115,14 +115,6 @@ def edit(change_id: int) -> AnyResponse:
         answer = rules.ReadBack((after,), (), len(planned) - 1, ())
         plans.take(parts().store, current_scope().account.id, who.id, planned, answer)
     return redirect(current_scope().elsewhere(url_for("plan.look")))
-
-
-def _two_decimals(text: str) -> str:
-    plain = text.strip().replace(",", ".")
-    try:
-        return f"{float(plain):.2f}" if len(plain.partition(".")[2]) <= 2 else plain
-    except ValueError:
-        return plain
 
 
 @plan.post("/<int:change_id>/remove")

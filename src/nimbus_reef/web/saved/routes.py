@@ -10,6 +10,7 @@ from werkzeug.wrappers import Response
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.store.people import saved_views as store_saved
 from nimbus_reef.web.parts import current_scope, inside, parts, person
+from nimbus_reef.web.saved.forms import ViewForm
 
 saved = Blueprint("saved", __name__, url_prefix="/saved")
 
@@ -17,13 +18,15 @@ saved = Blueprint("saved", __name__, url_prefix="/saved")
 @saved.post("/")
 def save() -> Response:
     """Keeps what the form's address shows; the account, the open row and the page are left out."""
-    place = inside(request.form.get("place", ""))
+    form = ViewForm(request.form)
+    place = inside(form.place.data or "")
     if urlsplit(place).path != place or place == "/":
         raise BadInput("This view belongs to no table.", remedy="Save it from the table itself.")
+    name = form.checked().name.data or ""
     scope = current_scope()
     query = urlencode([(n, v) for n, v in scope.values() if n not in ("account", "open", "page")])
-    store_saved.save(parts().store, person().id, place, request.form.get("name", ""), query)
-    flash(f"“{request.form['name'].strip()}” is among your views now.")
+    store_saved.save(parts().store, person().id, place, name, query)
+    flash(f"“{name}” is among your views now.")
     return redirect(scope.link(place))
 
 

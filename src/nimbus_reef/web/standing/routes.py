@@ -32,6 +32,7 @@ from nimbus_reef.web.kit.strips import strip, value_words
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, must_write, my_accounts, parts
 from nimbus_reef.web.standing import groups, heat, pages, shopping, tree, typed
+from nimbus_reef.web.standing.forms import PeersForm
 
 standing = Blueprint("standing", __name__, url_prefix="/standing")
 GROUPS: Final = ("category", "format", "portfolio", "country")
@@ -299,7 +300,7 @@ def type_in() -> Response:
     """Peer figures typed in by somebody who has no feed; the month's other figures stay."""
     who, scope = must_write(), current_scope()
     feed = _ground(scope).feed
-    file = typed.as_file(request.form, scope.account, feed)
+    file = typed.as_file(PeersForm(request.form, scope.account.locale).checked(), scope.account, feed)
     path = typed.written(parts().config.uploads, file)
     table = loading.look(parts().store, scope.account, path, "typed-in-peers.csv")
     loading.load(

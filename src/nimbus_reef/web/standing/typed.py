@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Mapping
 from pathlib import Path
 from typing import Final
 
@@ -11,56 +10,31 @@ import numpy as np
 import polars as pl
 
 from nimbus_reef.core.metrics import Unit
-from nimbus_reef.core.peers import COLUMNS, FEWEST_BRANDS, POINTS, RATED, Floats
-from nimbus_reef.errors import BadInput
+from nimbus_reef.core.peers import COLUMNS, POINTS, RATED, Floats
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.strips import value_words
+from nimbus_reef.web.standing.forms import ASKED, PeersForm
 
 METRICS: Final = tuple(
     (key, each.label, "%" if each.unit is Unit.RATE else "¤") for key, each in RATED.items()
 )
-_ASKED: Final = ("p20", "p50", "p80")
 
 
-def _number(form: Mapping[str, str], name: str, words: str) -> float:
-    text = form.get(name, "").strip().replace(",", ".")
-    try:
-        value = float(text)
-    except ValueError:
-        raise BadInput(f"“{text}” is not a number for {words}.", remedy="Write it like 4.5.") from None
-    if value <= 0:
-        raise BadInput(f"{words} has to be above 0.", remedy="Write it like 4.5.")
-    return value
-
-
-def as_file(form: Mapping[str, str], account: Account, feed: pl.DataFrame) -> pl.DataFrame:
+def as_file(form: PeersForm, account: Account, feed: pl.DataFrame) -> pl.DataFrame:
     """
     The month's peer figures with the typed ones among them, as the contract has them.
 
     Asked for are the figures under which 20, 50 and 80 % of peers lie; the rest lie on the
     line through them, in logarithms, since such figures spread by factors.
     """
-    metric, month, category = (
-        form.get("metric", ""),
-        form.get("peers_of", ""),
-        form.get("category", "").strip(),
-    )
-    if metric not in RATED or not category or len(month) != 7:
-        raise BadInput("Peer figures need a metric, a month and a category.", remedy="Fill in all three.")
+    metric, month, category = form.metric.data, form.peers_of.data, form.category.data
     scale = 100 if RATED[metric].unit is Unit.RATE else 1
-    told = [_number(form, name, f"the {name[1:]} % mark") / scale for name in _ASKED]
-    if sorted(told) != told:
-        raise BadInput("The three figures have to rise.", remedy="The lowest first, whichever way is better.")
-    brands = int(_number(form, "brands", "the number of brands"))
-    if brands < FEWEST_BRANDS:
-        raise BadInput(
-            f"{brands} brands are too few to stand against.", remedy=f"It takes {FEWEST_BRANDS} or more."
-        )
+    told = [mark / scale for mark in form.marks]
     values = np.exp(_line(np.array(POINTS, dtype=float), np.array([20.0, 50.0, 80.0]), np.log(told)))
     row = {
         "month": month, "category": category, "country": account.country, "format": "all", "metric": metric,
-        "brands": brands, **{name: float(value) for name, value in zip(COLUMNS, values, strict=True)},
+        "brands": form.brands.data, **{name: float(value) for name, value in zip(COLUMNS, values, strict=True)},
     }  # fmt: skip
     same = (pl.col("category") == category) & (pl.col("metric") == metric) & (pl.col("format") == "all")
     kept = feed.filter((pl.col("month") == month) & ~same).select(list(row))
@@ -89,7 +63,7 @@ def held_lines(feed: pl.DataFrame, figures: Figures) -> list[tuple[str, ...]]:
     return [
         (
             row["month"], row["category"], row["format"], RATED[row["metric"]].label, figures.count(row["brands"]),
-            *(value_words(row["metric"], row[name], figures) for name in _ASKED),
+            *(value_words(row["metric"], row[name], figures) for name in ASKED),
         )
         for row in newest.sort("category", "format", "metric").to_dicts()
         if row["metric"] in RATED

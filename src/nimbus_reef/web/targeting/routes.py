@@ -40,6 +40,7 @@ from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts, person
 from nimbus_reef.web.targeting import context, drawer, pages
+from nimbus_reef.web.targeting.forms import NoteForm
 from nimbus_reef.web.targeting.summing import summed
 
 targeting = Blueprint("targeting", __name__, url_prefix="/targeting")
@@ -75,9 +76,12 @@ def home() -> Response:
 
 
 @targeting.get("/<name>")
-def table(name: str) -> str:
+def table(name: str) -> str | AnyResponse:
     """A table, and the drawer where one is open."""
     view, scope, write = _view(name), current_scope(), figures()
+    if request.args.get("compared"):
+        # A filter that was just typed stands in the address like any other, for links to keep.
+        return redirect(scope.link(url_for("targeting.table", name=name)))
     if scope.newest is None:
         return render_template("targeting/empty.html", view=view, views=VIEWS)
     rows, listed, known, filters = _listed(view, scope)
@@ -259,8 +263,9 @@ def note(name: str) -> Response:
     """Writes a note on a row."""
     who = must_write()
     view, scope = _view(name), current_scope()
-    row_id = request.form["row"]
-    notes.add(parts().store, scope.account.id, who.id, view.name, row_id, request.form.get("text", ""))
+    form = NoteForm(request.form).checked()
+    row_id = form.row.data or ""
+    notes.add(parts().store, scope.account.id, who.id, view.name, row_id, form.text.data or "")
     return _swapped(view, scope, row_id, figures())
 
 
