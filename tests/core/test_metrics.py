@@ -8,7 +8,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimbus_reef.core import metrics
+from nimbus_reef.core.metrics import MEASURE_OF, TACOS, is_money, summed, sums_in_units
 from nimbus_reef.core.model import MEASURES, MICRO
+from nimbus_reef.formats.contract import CellKind
+from nimbus_reef.formats.kinds import KINDS
 
 ROW = st.fixed_dictionaries(
     {
@@ -88,3 +91,22 @@ def test_spend_at_the_limit_is_within_target():
     assert rows.select(metrics.within_target()).to_series().to_list() == [True, False]
     assert metrics.met_target(58, 200, 0.29)
     assert not metrics.met_target(58.01, 200, 0.29)
+
+
+def test_whatever_a_report_counts_is_a_measure_and_is_money_where_its_column_is():
+    """A column that is added up has its name, unit and way of writing in one place."""
+    for kind in KINDS.values():
+        for column in kind.columns:
+            if column.summed:
+                assert column.name in MEASURE_OF, (kind.name, column.name)
+                assert is_money(column.name) == (column.holds is CellKind.MONEY), column.name
+
+
+def test_measures_of_all_trade_are_summed_and_make_ratios_like_those_of_ads():
+    days = pl.DataFrame(
+        {"sku": ["A", "A"], "spend": [2_000_000, 1_000_000], "total_sales": [20_000_000, 10_000_000]}
+    )
+    row = summed(days, ["sku"]).to_dicts()[0]
+    assert (row["spend"], row["total_sales"]) == (3_000_000, 30_000_000)
+    assert TACOS.value(sums_in_units(row, ("spend", "total_sales"))) == 0.1
+    assert summed(days, []).select(TACOS.expr()).item() == 0.1

@@ -8,7 +8,8 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.core.metrics import in_units
+from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.movement import moved
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
@@ -51,11 +52,7 @@ def sides(facts: Facts, look: Look, by: str) -> pl.DataFrame:
         joined = joined.with_columns(pl.col(_BOTH).fill_null(0))
         if by in ("product", "family") and not look.part:
             joined = pl.concat([joined, _rest(facts, account, windows, joined, aims)])
-        money = [
-            (pl.col(f"{name}{when}") / MICRO).alias(f"{name}{when}")
-            for name in MONEY_MEASURES
-            for when in (0, 1)
-        ]
+        money = [*in_units(suffix="0"), *in_units(suffix="1")]
         then, now = held_days(facts, look, by)
         rated = moved(joined.with_columns(money), then, now)
         return rated.sort(~active(), -pl.col("profit").abs(), maintain_order=True)

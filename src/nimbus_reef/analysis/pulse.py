@@ -11,7 +11,7 @@ from nimbus_reef.analysis.findings import SOURCES, overspend_known
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.totals import totals
-from nimbus_reef.core.metrics import difference
+from nimbus_reef.core.metrics import METRICS, TACOS, difference
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.people.accounts import Account
@@ -33,12 +33,14 @@ class Sums:
     @property
     def acos(self) -> float | None:
         """Spend ÷ sales."""
-        return self.spend / self.sales if self.sales else None
+        return METRICS["acos"].value({"spend": self.spend, "sales": self.sales})
 
     @property
     def tacos(self) -> float | None:
         """Spend ÷ total sales."""
-        return self.spend / self.total_sales if self.total_sales else None
+        if self.total_sales is None:
+            return None
+        return TACOS.value({"spend": self.spend, "total_sales": self.total_sales})
 
 
 @dataclass(frozen=True, slots=True)

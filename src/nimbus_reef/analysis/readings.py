@@ -20,7 +20,8 @@ from nimbus_reef.core import listings, peers
 from nimbus_reef.core import movement as movement_rules
 from nimbus_reef.core.checks import Reading
 from nimbus_reef.core.evidence import STAKE_DAYS
-from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.core.metrics import in_micro, is_money
+from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.windows import Window, preceding
 from nimbus_reef.store.reading import product_frames
@@ -59,7 +60,7 @@ def _moved(facts: Facts, look: Look) -> pl.DataFrame:
     sides = movement.sides(facts, look.against_days(preceding(look.window)), "product")
     own = sides.filter(~pl.col("thin") & pl.col("sku").is_not_null())
     sums = [
-        (pl.col(f"{name}1") * (MICRO if name in MONEY_MEASURES else 1)).round().cast(pl.Int64).alias(name)
+        (pl.col(f"{name}1") * (MICRO if is_money(name) else 1)).round().cast(pl.Int64).alias(name)
         for name in MEASURES
     ]
     titled = pl.when(pl.col("where") == "").then(pl.lit(look.account.brand)).otherwise("where")
@@ -148,7 +149,7 @@ def _gaps(facts: Facts, look: Look) -> pl.DataFrame:
                 "campaign": "", "ad_group": "", "target": name, "match_type": "", "gaps": gaps,
                 "drag_metric": gaps[0]["metric"],
                 "drag_sku": peers.drag(gaps[0]["metric"], gaps[0]["typical"], rows),
-                **{each: round(value * (MICRO if each in MONEY_MEASURES else 1)) for each, value in sums.items()},
+                **{each: in_micro(each, value) for each, value in sums.items()},
             }
         )  # fmt: skip
     return pl.DataFrame(made, schema={**_COMMON, **_GAP})

@@ -12,7 +12,8 @@ import polars as pl
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import peers
 from nimbus_reef.core.funnel import COUNTS
-from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.core.metrics import in_units
+from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.peers import RATED, Peers, Standing
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people.accounts import Account
@@ -93,8 +94,7 @@ def ground(facts: Facts, look: Look) -> Ground:
 
     def make() -> Ground:
         rows = look.within(facts, product_frames.placed_products(facts, account.id, window))
-        money = [(pl.col(name) / MICRO).alias(name) for name in MONEY_MEASURES]
-        rows = rows.with_columns(money)
+        rows = rows.with_columns(in_units())
         feed = market_frames.peer_feed(facts, account.id, "peer_benchmarks", window.last)
         feed = feed.filter(pl.col("country") == account.country)
         cells = feed.partition_by("category", "format", "metric", as_dict=True, maintain_order=True)

@@ -9,8 +9,8 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core.metrics import METRICS, Unit, acos_rank
-from nimbus_reef.core.model import MICRO, MONEY_MEASURES
+from nimbus_reef.core.metrics import METRICS, Unit, acos_rank, is_money
+from nimbus_reef.core.model import MICRO
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.typed import number
 
@@ -53,7 +53,7 @@ def metric_fields() -> list[Field]:
             expr = acos_rank() * 100
         elif metric.unit is Unit.RATE:
             expr = expr * 100
-        elif metric.key in MONEY_MEASURES:
+        elif is_money(metric.key):
             expr = expr / MICRO
         unit = "%" if metric.unit is Unit.RATE else "¤" if metric.unit is Unit.MONEY else ""
         fields.append(Field(metric.key, metric.label, expr, unit, metric.definition, digits=metric.digits))

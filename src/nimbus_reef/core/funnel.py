@@ -7,6 +7,7 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.core.metrics import METRICS, SHOP_METRICS
 from nimbus_reef.core.words import words
 
 STAGES: Final = ("impressions", "clicks", "cart_adds", "purchases")
@@ -43,18 +44,10 @@ def shares(rows: pl.DataFrame) -> pl.DataFrame:
 
 def rates(row: dict[str, int], who: str) -> dict[str, float | None]:
     """Click, cart and purchase rate and cart abandonment of one summed row; who: own or market."""
-
-    def quotient(top: str, bottom: str) -> float | None:
-        below = row[f"{who}_{bottom}"]
-        return row[f"{who}_{top}"] / below if below else None
-
-    bought = quotient("purchases", "cart_adds")
-    return {
-        "click rate": quotient("clicks", "impressions"),
-        "cart rate": quotient("cart_adds", "clicks"),
-        "purchase rate": bought,
-        "cart abandonment": None if bought is None else 1 - bought,
-    }
+    sums = {stage: float(row[f"{who}_{stage}"]) for stage in STAGES}
+    found = {metric.name: metric.value(sums) for metric in (METRICS["ctr"], *SHOP_METRICS)}
+    bought = found["purchase rate"]
+    return {**found, "cart abandonment": None if bought is None else 1 - bought}
 
 
 def missing_words(query: str, titles: frozenset[str]) -> tuple[str, ...]:

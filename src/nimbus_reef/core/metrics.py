@@ -10,11 +10,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Final
+from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.core.model import MEASURES, MICRO
 
 
 class Unit(StrEnum):
@@ -73,17 +73,17 @@ class Metric:
             return _in_units(self.key)
         quotient = pl.col(self.numerator).cast(pl.Float64) / pl.col(self.denominator)
         # Units last: the quotient of two integers is rounded once, so 500/5 is 100 exactly.
-        if self.numerator in MONEY_MEASURES and self.denominator not in MONEY_MEASURES:
+        if is_money(self.numerator) and not is_money(self.denominator):
             quotient = quotient / MICRO
         return pl.when(pl.col(self.denominator) != 0).then(quotient).alias(self.key)
 
 
 def _in_units(measure: str) -> pl.Expr:
     column = pl.col(measure)
-    return column / MICRO if measure in MONEY_MEASURES else column
+    return column / MICRO if is_money(measure) else column
 
 
-_BASE = (
+_ADS: Final = (
     Metric("impressions", "impressions", Unit.COUNT, Better.HIGHER, "times an ad was shown"),
     Metric("clicks", "clicks", Unit.COUNT, Better.HIGHER, "times an ad was clicked"),
     Metric("spend", "spend", Unit.MONEY, Better.NEITHER, "what the clicks cost"),
@@ -91,7 +91,53 @@ _BASE = (
     Metric("units", "units", Unit.COUNT, Better.HIGHER, "units in those orders"),
     Metric("sales", "sales", Unit.MONEY, Better.HIGHER, "sales attributed to ads"),
 )
-_RATIOS = (
+_TRADE: Final = (
+    Metric(
+        "sessions", "sessions", Unit.COUNT, Better.HIGHER, "visits of product pages, wherever they came from"
+    ),
+    Metric("total_orders", "total orders", Unit.COUNT, Better.HIGHER, "all orders, with ads and without"),
+    Metric("total_units", "total units", Unit.COUNT, Better.HIGHER, "all units, with ads and without"),
+    Metric("total_sales", "total sales", Unit.MONEY, Better.HIGHER, "all sales, with ads and without"),
+)
+_PATH: Final = tuple(
+    Metric(f"{who}_{stage}", f"{whose} {words}", Unit.COUNT, Better.NEITHER, f"{words} of a query, {whose}")
+    for who, whose in (("market", "the market’s"), ("own", "our"))
+    for stage, words in (
+        ("impressions", "impressions"), ("clicks", "clicks"), ("cart_adds", "cart adds"), ("purchases", "purchases"),
+    )
+)  # fmt: skip
+_CARTS: Final = (
+    Metric("cart_adds", "cart adds", Unit.COUNT, Better.HIGHER, "times something was put into a cart"),
+    Metric("purchases", "purchases", Unit.COUNT, Better.HIGHER, "carts that were paid for"),
+)
+MEASURE_OF: Final[Mapping[str, Metric]] = {each.key: each for each in (*_ADS, *_TRADE, *_CARTS, *_PATH)}
+"""Whatever is counted and can be added up, in whole numbers, money in micro-units; what a new report counts is one entry more."""
+
+
+def is_money(measure: str) -> bool:
+    """True for measures that are kept in micro-units."""
+    known = MEASURE_OF.get(measure)
+    return known is not None and known.unit is Unit.MONEY
+
+
+def in_units(measures: Iterable[str] = MEASURES, suffix: str = "") -> list[pl.Expr]:
+    """Those of the measures that are money, in units in place of micro-units; suffix: of the columns' names."""
+    return [
+        (pl.col(f"{name}{suffix}") / MICRO).alias(f"{name}{suffix}") for name in measures if is_money(name)
+    ]
+
+
+def sums_in_units(row: Mapping[str, Any], measures: Iterable[str] = MEASURES) -> dict[str, float]:
+    """The measures of one summed row, money in units."""
+    return {name: row[name] / MICRO if is_money(name) else float(row[name]) for name in measures}
+
+
+def in_micro(measure: str, value: float) -> int:
+    """A measure in units as it is kept."""
+    return round(value * MICRO) if is_money(measure) else round(value)
+
+
+_RATIOS: Final = (
     Metric(
         "ctr", "CTR", Unit.RATE, Better.HIGHER, "clicks ÷ impressions", "clicks", "impressions",
         name="click rate", digits=1, enough=(("impressions", 1_000),), proportion=True,
@@ -126,7 +172,12 @@ SHOP_METRICS: Final = (
     ),
 )  # fmt: skip
 """Of the shopper's path, which reports of ads do not tell."""
-METRICS: Mapping[str, Metric] = {metric.key: metric for metric in (*_BASE, *_RATIOS)}
+TACOS: Final = Metric(
+    "tacos", "TACOS", Unit.RATE, Better.LOWER, "spend ÷ total sales", "spend", "total_sales", name="cost of all sales",
+    digits=1,
+)  # fmt: skip
+"""Of ads and all trade together."""
+METRICS: Mapping[str, Metric] = {metric.key: metric for metric in (*_ADS, *_RATIOS)}
 RATIOS = tuple(metric.key for metric in _RATIOS)
 
 
@@ -157,8 +208,8 @@ def with_ratios(frame: pl.DataFrame, keys: Iterable[str] = RATIOS) -> pl.DataFra
 
 
 def summed(frame: pl.DataFrame, by: list[str]) -> pl.DataFrame:
-    """Sums the measures per group, as exact integers; an empty `by` gives one row."""
-    present = [pl.col(measure).sum().cast(pl.Int64) for measure in MEASURES if measure in frame.columns]
+    """Sums whatever measures there are per group, as exact integers; an empty `by` gives one row."""
+    present = [pl.col(measure).sum().cast(pl.Int64) for measure in MEASURE_OF if measure in frame.columns]
     return frame.group_by(by).agg(present) if by else frame.select(present)
 
 

@@ -8,7 +8,8 @@ from typing import Any
 
 import polars as pl
 
-from nimbus_reef.core.model import MEASURES, MONEY_MEASURES, from_micro
+from nimbus_reef.core.metrics import is_money
+from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.web.kit.figures import Figures
 
 
@@ -32,7 +33,7 @@ def behind(rows: pl.DataFrame, figures: Figures) -> Behind:
 
     def written(row: Mapping[str, Any]) -> tuple[str, ...]:
         return tuple(
-            figures.number(from_micro(row[name])) if name in MONEY_MEASURES else figures.count(row[name])
+            figures.number(from_micro(row[name])) if is_money(name) else figures.count(row[name])
             for name in MEASURES
         )
 

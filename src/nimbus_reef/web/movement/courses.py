@@ -10,8 +10,8 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core import bids
-from nimbus_reef.core.metrics import METRICS, Unit, with_ratios
-from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.core.metrics import METRICS, Unit, in_units, with_ratios
+from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.figures import Figures
@@ -50,7 +50,7 @@ def trend_lines(
     Metrics by day; what they come to is told of the window. Smoothing: a ratio of the sums of the last days, never a mean of ratios; a sum's
     mean over them.
     """
-    money = days.with_columns(pl.col(name) / MICRO for name in MONEY_MEASURES)
+    money = days.with_columns(in_units())
     rolled = money.with_columns(pl.col(MEASURES).cast(pl.Float64).rolling_mean(smooth, min_samples=1))
     inside = money.filter(pl.col("day").is_between(window.first, window.last))
     lines = []
@@ -64,11 +64,9 @@ def trend_lines(
         scale = 100 if metric.unit is Unit.RATE else 1
         unit = " %" if metric.unit is Unit.RATE else f" {figures.symbol}" if metric.unit is Unit.MONEY else ""
         sums = {name: float(inside[name].sum()) for name in MEASURES}
-        whole = (
-            (sums[metric.numerator] / sums[metric.denominator] if sums[metric.denominator] else None)
-            if metric.is_ratio
-            else (sums[key] / len(inside) if len(inside) else None)
-        )
+        whole = metric.value(sums)
+        if not metric.is_ratio:
+            whole = sums[key] / len(inside) if len(inside) else None
         lines.append(
             Course(
                 key, f"{metric.label}{unit}", tuple(None if v is None else round(v * scale, 4) for v in values),
@@ -124,10 +122,8 @@ def shown_days(days: pl.DataFrame) -> list[date]:
 def trend_export(days: pl.DataFrame, bids: Sequence[float | None]) -> Table:
     """Every day of a trend as a file, never smoothed; with the bid of a keyword."""
     ratios = [key for key in TRENDED if METRICS[key].is_ratio]
-    rated = with_ratios(days.select("day", *MEASURES), ratios).with_columns(
-        pl.col(name) / MICRO for name in MONEY_MEASURES
-    )
+    rated = with_ratios(days.select("day", *MEASURES), ratios).with_columns(in_units())
     own = [pl.Series("bid", bids, dtype=pl.Float64)] if bids else []
-    money = dict.fromkeys((*MONEY_MEASURES, "cpc", "aov", "bid"), "0.00")
+    money = dict.fromkeys(("spend", "sales", "cpc", "aov", "bid"), "0.00")
     rates = {"acos": "0.0%", "ctr": "0.00%", "cvr": "0.0%"}
     return Table("trend", rated.drop("no_sales").with_columns(own), money | rates)

@@ -12,8 +12,8 @@ from nimbus_reef.analysis.standing import AD_METRICS, Placed
 from nimbus_reef.analysis.totals import Totals, summed
 from nimbus_reef.core import peers
 from nimbus_reef.core.evidence import STAKE_DAYS
-from nimbus_reef.core.metrics import METRICS, Better, Metric, difference
-from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.core.metrics import METRICS, Better, Metric, difference, is_money, sums_in_units
+from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.web.kit import strips
 from nimbus_reef.web.kit.answers import Answer
@@ -37,14 +37,13 @@ class Node:
 
 
 def _value(key: str, sums: Mapping[str, int]) -> float | None:
-    money = {name: sums[name] / MICRO if name in MONEY_MEASURES else float(sums[name]) for name in MEASURES}
-    return METRICS[key].value(money)
+    return METRICS[key].value(sums_in_units(sums))
 
 
 def _written(key: str, value: float | None, figures: Figures) -> str:
     if key in RATED:
         return value_words(key, value, figures)
-    return figures.money(value) if key in MONEY_MEASURES else figures.count(value)
+    return figures.money(value) if is_money(key) else figures.count(value)
 
 
 _LEAST_SHOWN: Final = {"ctr": 0.00005, "cvr": 0.0005, "acos": 0.0005}

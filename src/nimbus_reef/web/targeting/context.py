@@ -14,7 +14,7 @@ from nimbus_reef.analysis.look import EVERYTHING
 from nimbus_reef.analysis.standing import ALL
 from nimbus_reef.core import peers
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.model import MEASURES, MICRO, MONEY_MEASURES
+from nimbus_reef.core.metrics import sums_in_units
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.store.reading import target_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -41,11 +41,7 @@ def why_it_moved(
         before = target_frames.term_sums(facts, scope.account.id, scope.against).filter(same)
     if before.is_empty():
         return Why("It did nothing in the days before.", ())
-    return why(_in_units(before.row(0, named=True)), _in_units(row), figures)
-
-
-def _in_units(row: Mapping[str, Any]) -> dict[str, float]:
-    return {name: row[name] / (MICRO if name in MONEY_MEASURES else 1) for name in MEASURES}
+    return why(sums_in_units(before.row(0, named=True)), sums_in_units(row), figures)
 
 
 def against_peers(
@@ -56,7 +52,7 @@ def against_peers(
     if category is None:
         return []
     on = standing.ground(facts, replace(scope.look, part=EVERYTHING))
-    sums = _in_units(row)
+    sums = sums_in_units(row)
     found = []
     for metric in _SHOWN:
         known = on.peers_of(category, ALL, metric)
