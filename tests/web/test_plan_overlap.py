@@ -10,7 +10,7 @@ from nimbus_reef.core.changes import Action, Change, Entity, Promise
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit import planned as pages
 from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.plan.pages import page_of
+from nimbus_reef.web.plan.pages import campaigns, table
 
 WRITE = Figures("en_IE", "EUR")
 SHARES = pl.DataFrame(
@@ -25,7 +25,7 @@ def planned(number, entity, field, row_id, spend):
     )
     promise = Promise(
         window=("2026-10-01", "2026-10-30"), clicks=0, orders=0, spend=spend, sales=0, a=1, b=1, aov=1, target_acos=0.3,
-        view="targets", row_id=row_id, projected={"spend": [-spend] * 3, "sales": [0.0] * 3},
+        view="targets", row_id=row_id, projected={"spend": (-spend,) * 3, "sales": (0.0,) * 3},
     )  # fmt: skip
     return Planned(number, change, promise, datetime(2026, 11, 1))
 
@@ -70,7 +70,7 @@ def test_the_plan_comes_in_pages_with_a_campaign_s_changes_together():
         return replace(each, change=replace(each.change, campaign=campaign))
 
     waiting = [change(number, "ab"[number % 2]) for number in range(250)]
-    first, last = page_of(waiting, 1), page_of(waiting, 9)
-    assert (first.number, first.of, first.campaigns, len(first.planned)) == (1, 3, 2, 100)
-    assert {each.change.campaign for each in first.planned} == {"a"}
-    assert (last.number, len(last.planned)) == (3, 50)
+    first, last = (table(waiting, number, "/plan/", WRITE) for number in (1, 9))
+    assert (first.page, first.pages, campaigns(waiting), len(first.lines)) == (1, 3, 2, 100)
+    assert list(first.groups) == ["a"]
+    assert (last.page, len(last.lines)) == (3, 50)

@@ -25,7 +25,8 @@ class View:
     """
     A table of judged rows. text_columns: what is searched; named_by: the column that rows are called by. typed: rows have a
     match type of their own, and a trend; adds_up: no money stands in two rows, so that sums and days before mean something.
-    columns: its sets of columns, the usual one first; by_default: what it is sorted by.
+    columns: its sets of columns, the usual one first; by_default: what it is sorted by. named, settings: what stands before
+    and behind the figures where it leaves as a file.
     """
 
     name: str
@@ -36,6 +37,8 @@ class View:
     text_columns: tuple[str, ...]
     named_by: str
     columns: Mapping[str, tuple[str, ...]]
+    named: tuple[str | pl.Expr, ...]
+    settings: tuple[str | pl.Expr, ...] = ()
     by_default: str = "-stake"
     typed: bool = False
     adds_up: bool = True
@@ -52,16 +55,21 @@ _WORD_SETS: Final[Mapping[str, tuple[str, ...]]] = {
     "plain sums": ("stake", "terms", "idle_terms", "idle_spend", "clicks", "orders", "cvr", "acos", "spend"),
     **{name: keys for name, keys in COLUMN_SETS.items() if name != "usual"},
 }
+_PLACE: Final = ("campaign", "ad_group", "target", "match_type")
 TARGETS = View(
     "targets", "Targets", Subject.TARGET, "target", "targets", ("target", "campaign", "ad_group"), "target",
-    COLUMN_SETS, typed=True,
+    COLUMN_SETS, named=_PLACE, settings=("state", pl.col("bid") / MICRO), typed=True,
 )  # fmt: skip
 TERMS = View(
     "terms", "Search terms", Subject.TERM, "search term", "search terms", ("term", "campaign", "ad_group"), "term",
-    COLUMN_SETS,
+    COLUMN_SETS, named=(*_PLACE, "term"),
 )  # fmt: skip
 WORDS = View(
     "words", "Words", Subject.PHRASE, "phrase", "phrases", ("phrase", "spelt"), "spelt", _WORD_SETS,
+    named=(
+        "phrase", "spelt", pl.col("length").alias("words"), "terms", "idle_terms", pl.col("idle_spend") / MICRO, "due",
+        "came", "factor", "p_word", pl.col("waste") / MICRO, "good_terms", "good_orders", "fate",
+    ),
     by_default="-waste", adds_up=False,
 )  # fmt: skip
 VIEWS: Final = {view.name: view for view in (TARGETS, TERMS, WORDS)}
@@ -145,29 +153,8 @@ _AMOUNTS: Final = (
 
 def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
     """Every column that the table can show, money in units, rates as fractions."""
-    names: list[str | pl.Expr] = (
-        [
-            "phrase",
-            "spelt",
-            pl.col("length").alias("words"),
-            "terms",
-            "idle_terms",
-            pl.col("idle_spend") / MICRO,
-            "due",
-            "came",
-            "factor",
-            "p_word",
-            pl.col("waste") / MICRO,
-            "good_terms",
-            "good_orders",
-            "fate",
-        ]
-        if view is WORDS
-        else [*dict.fromkeys(["campaign", "ad_group", "target", "match_type", view.text_columns[0]])]
-    )
     plain = ["impressions", "clicks", "orders", "units", "ctr", "cvr", "cpc", "aov", "rpc", "acos",
              "needed_cvr", "p_over", "p_free", "own_test", "own_fault", "by_words", "verdict", "simple_verdict"]  # fmt: skip
-    settings: list[str | pl.Expr] = ["state", pl.col("bid") / MICRO] if view is TARGETS else []
     # The stake of a row counts where it is costly or leaning, as the page's total has it.
     likely = pl.col("stake").alias("likely_overspend")
     counted = pl.when(evidence.flagged()).then("stake").otherwise(0).alias("stake")
@@ -175,7 +162,9 @@ def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
     money = [(each.cast(pl.Float64) / MICRO).round(6) for each in amounts]
     return Table(
         f"{view.name}-{window.first}-{window.last}",
-        rows.select(*names, *plain, *settings, *money).with_columns(pl.col(pl.Categorical).cast(pl.String)),
+        rows.select(*view.named, *plain, *view.settings, *money).with_columns(
+            pl.col(pl.Categorical).cast(pl.String)
+        ),
         dict.fromkeys(_RATES, "0.0%") | dict.fromkeys(_AMOUNTS, "0.00"),
     )
 

@@ -191,6 +191,12 @@ def _order(rows: pl.DataFrame, by: pl.Expr, sort: str, first: int = 0, count: in
     )
 
 
+def page_of(count: int, asked: int) -> tuple[int, int]:
+    """The page that is shown where one is asked for, the last where there are not so many; and how many there are."""
+    pages = max(1, -(-count // PAGE_ROWS))
+    return min(asked, pages), pages
+
+
 def listing(
     rows: pl.DataFrame,
     *,
@@ -211,7 +217,6 @@ def listing(
     field = fields.get(key)
     if field is None:
         raise BadInput(f"Rows cannot be sorted by “{key}”.", remedy="Click a column head instead.")
-    pages = max(1, -(-len(kept) // PAGE_ROWS))
-    page = min(page, pages)
+    page, pages = page_of(len(kept), page)
     shown = kept[_order(kept, field.expr, sort, (page - 1) * PAGE_ROWS, PAGE_ROWS)]
     return Listing(kept, shown, page, pages, sort, field.expr)

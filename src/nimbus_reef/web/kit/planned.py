@@ -69,7 +69,7 @@ def strip(
 class PlanLine:
     """One change, ready to show."""
 
-    id: int
+    key: int
     row: int
     what: str
     where: str
@@ -100,7 +100,7 @@ def lines(
         negative = change.entity is Entity.NEGATIVE
         grouped.setdefault(change.campaign, []).append(
             PlanLine(
-                id=each.id, row=change.row, what=what, where=where,
+                key=each.id, row=change.row, what=what, where=where,
                 action=kind.word if kind else change.field,
                 old=change.old_value or ("not there" if negative else ""),
                 new=change.match_type.replace("_", " ") if negative else change.new_value,

@@ -15,10 +15,18 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.tables import Head
 from nimbus_reef.web.movement.pages import level
 
 _SPLIT: Final = {"rate": "rate", "mix": "mix", "entered": "entered or left"}
 _SHARES: Final = {"share_of_gross": "of all movement", "share_of_net": "of the net change"}
+_TOLD: Final = {
+    "rate": "its own ratio moved",
+    "mix": "its weight among all moved; not zero when all move together",
+    "entered or left": "it had nothing to compare with in one of the windows",
+    "of all movement": "its part of all parts, whichever way they went",
+    "of the net change": "its part of what is left of them; told where that is a fifth of them or more",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +56,7 @@ class Ledger:
     """The ledger of one metric. zero: where no change stands on the bars' scale."""
 
     answer: Answer
-    heads: tuple[str, ...]
+    heads: tuple[Head, ...]
     lines: tuple[LedgerLine, ...]
     zero: float
 
@@ -98,7 +106,7 @@ def ledger_rows(
     return change.in_order(ratio.with_columns(values).with_columns(whole=pl.col("part"), part=pl.col("pull")))
 
 
-def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> Ledger:
+def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int, by: str) -> Ledger:
     """A page of the ledger; bars and running total share one scale over all pages."""
     drawn = [pl.col(name) for name in ("part", "running")]
     low, high = rows.select(
@@ -131,8 +139,21 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int) -> L
                 _change(metric, row["running"], figures), place(row["running"]), extra,
             )
         )  # fmt: skip
-    heads = (*(_SHARES[name] for name in shares), *(_SPLIT[name] for name in split))
+    extra_heads = (*(_SHARES[name] for name in shares), *(_SPLIT[name] for name in split))
+    heads = (*_heads(metric, by), *(Head(name, name, _TOLD[name]) for name in extra_heads))
     return Ledger(ledger_words(rows, metric, figures), heads, tuple(lines), place(0))
+
+
+def _heads(metric: Metric, by: str) -> tuple[Head, ...]:
+    part = (
+        "its pull: measured against the level of all then, so that growing at that level scores nothing; pulls sum to the change"
+        if metric.is_ratio
+        else "its own change per 30 days; they sum to the change of all"
+    )
+    return (
+        Head("name", by, css="first"), Head("then", "then"), Head("now", "now"), Head("part", "its part", part),
+        Head("bars", "parts, and the running total as a line", css="words bars"), Head("running", "running total"),
+    )  # fmt: skip
 
 
 def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer:

@@ -14,6 +14,7 @@ from nimbus_reef.core.metrics import Metric, Unit
 from nimbus_reef.core.movement import Movement
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.tables import Head
 from nimbus_reef.web.movement.drift import Mover
 
 VIEWS: Final[Mapping[str, str]] = {
@@ -114,6 +115,15 @@ def ranked(sides: pl.DataFrame, days_then: int, days_now: int) -> pl.DataFrame:
     return sides.head(count).with_columns(
         per0=pl.lit(STAKE_DAYS / days_then), per1=pl.lit(STAKE_DAYS / days_now)
     )
+
+
+def drift_heads(symbol: str) -> tuple[Head, ...]:
+    """The heads of the list beside the chart."""
+    profit = "margin × change of sales − change of spend, per 30 days"
+    return (
+        Head("name", "by effect on profit", css="first"), Head("profit", "profit", profit), Head("spend", f"spend {symbol}"),
+        Head("sales", f"sales {symbol}"), Head("acos", "ACOS %"),
+    )  # fmt: skip
 
 
 def drift_lines(rows: pl.DataFrame, figures: Figures) -> list[DriftLine]:

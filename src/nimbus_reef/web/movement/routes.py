@@ -11,7 +11,7 @@ from werkzeug.wrappers import Response
 from nimbus_reef.analysis import movement as work
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.movement import GROUPINGS
-from nimbus_reef.analysis.tables import PAGE_ROWS
+from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
 from nimbus_reef.core.metrics import METRICS
 from nimbus_reef.core.model import Format
 from nimbus_reef.core.windows import Window
@@ -23,6 +23,7 @@ from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import charts, product
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.tables import TableView
 from nimbus_reef.web.movement import courses, ledger, pages, trends, why
 from nimbus_reef.web.movement.drift import drift
 from nimbus_reef.web.params import Scope
@@ -142,8 +143,7 @@ def _drift(scope: Scope) -> dict[str, Any]:
     rows, write = _ranked(scope, by), figures()
     shown = rows.head(pages.MOST_DRAWN if everything else pages.LARGEST)
     whole = _why_of_all(scope)
-    of = max(1, -(-len(rows) // PAGE_ROWS)) if everything else 1
-    page = min(scope.page, of)
+    page, of = page_of(len(rows), scope.page) if everything else (1, 1)
     sides = _sides(scope, "product" if by != "family" else "family")
     return {
         "answer": whole.answer,
@@ -151,15 +151,17 @@ def _drift(scope: Scope) -> dict[str, Any]:
         "by": by,
         "everything": everything,
         "chart": drift(pages.movers(shown, write), scope.target_acos, pages.break_even(sides)),
-        "lines": pages.drift_lines(
-            rows.slice((page - 1) * PAGE_ROWS, PAGE_ROWS) if everything else shown, write
+        "table": TableView(
+            here=url_for("movement.view", name="drift"), name="drift-list", heads=pages.drift_heads(write.symbol),
+            groups={"": pages.drift_lines(
+                rows.slice((page - 1) * PAGE_ROWS, PAGE_ROWS) if everything else shown, write
+            )},
+            page=page, pages=of, empty="Nothing spent or sold in either window.",
         ),
-        "page": page,
-        "pages": of,
         "count": len(rows),
         "drawn": len(shown),
         "drawer": _drawer(scope),
-    }
+    }  # fmt: skip
 
 
 def _drawer(scope: Scope) -> dict[str, Any] | None:
@@ -191,18 +193,21 @@ def _ledger_rows(scope: Scope) -> pl.DataFrame | None:
 def _ledger(scope: Scope) -> dict[str, Any]:
     metric = METRICS[_metric(scope)]
     rows = _ledger_rows(scope)
-    of = max(1, -(-(len(rows) if rows is not None else 0) // PAGE_ROWS))
-    page = min(scope.page, of)
+    page, of = page_of(0 if rows is None else len(rows), scope.page)
+    by = _by(scope)
+    made = ledger.ledger(rows, metric, figures(), page, by) if rows is not None and len(rows) else None
     return {
-        "by": _by(scope),
+        "by": by,
         "metric": metric,
         "metrics": [METRICS[key] for key in LEDGERED],
         "least": scope.said("least"),
-        "ledger": ledger.ledger(rows, metric, figures(), page) if rows is not None and len(rows) else None,
-        "page": page,
-        "pages": of,
+        "ledger": made,
+        "table": TableView(
+            here=url_for("movement.view", name="ledger"), name="ledger", heads=made.heads, groups={"": made.lines},
+            page=page, pages=of,
+        ) if made else None,
         "drawer": _drawer(scope),
-    }
+    }  # fmt: skip
 
 
 def _why(scope: Scope) -> dict[str, Any]:

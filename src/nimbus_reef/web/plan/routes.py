@@ -16,7 +16,6 @@ from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats import change_sheet
 from nimbus_reef.store.people import plans, trail
 from nimbus_reef.store.people.plans import Planned
-from nimbus_reef.web.kit.planned import lines
 from nimbus_reef.web.parts import current_scope, figures, must_write, parts, person
 from nimbus_reef.web.plan import pages
 from nimbus_reef.web.plan.forms import ValueForm
@@ -35,11 +34,10 @@ def look() -> str:
 
 
 def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
-    page = pages.page_of(planned, current_scope().page)
     return render_template(
         "plan/plan.html",
-        page=page,
-        groups=lines(page.planned, figures(), planned),
+        table=pages.table(planned, current_scope().page, url_for("plan.look"), figures()),
+        campaigns=pages.campaigns(planned),
         answer=answer,
         removed=request.args.get("removed"),
     )

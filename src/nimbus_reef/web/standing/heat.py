@@ -48,9 +48,9 @@ class HeatCell:
 
 @dataclass(frozen=True, slots=True)
 class ProductLine:
-    """One product."""
+    """One product; key: its SKU."""
 
-    sku: str
+    key: str
     title: str
     spend: str
     cells: tuple[HeatCell, ...]

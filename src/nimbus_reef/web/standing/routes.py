@@ -29,6 +29,7 @@ from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import product
 from nimbus_reef.web.kit.lacking import need, source_words
 from nimbus_reef.web.kit.strips import strip, value_words
+from nimbus_reef.web.kit.tables import heads_of, table_of
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, must_write, my_accounts, parts
 from nimbus_reef.web.standing import groups, heat, pages, shopping, tree, typed
@@ -152,14 +153,14 @@ def _products(scope: Scope) -> dict[str, Any]:
     return {
         "answer": heat.product_answer(rows, figures()) if len(rows) else None,
         "how": how,
-        "fields": fields,
-        "listed": listed,
-        "count": len(rows),
-        "lines": heat.product_lines(listed.shown, how, figures()),
+        "table": table_of(
+            listed, len(rows), heat.product_lines(listed.shown, how, figures()),
+            heads_of(fields, listed.sort, figures()), figures(), name="heat", things="products",
+            here=url_for("standing.view", name="products"), empty="No product fits.", all="Show all",
+        ),
         "drawer": product.drawer(parts().facts, scope, scope.open, scope.said("metric"), figures())
-        if scope.open
-        else None,
-    }
+        if scope.open else None,
+    }  # fmt: skip
 
 
 def _product_rows(scope: Scope) -> pl.DataFrame:
@@ -213,7 +214,12 @@ def _queries(scope: Scope) -> dict[str, Any]:
     listed = _listed(scope, rows, fields, "-volume", "query")
     return {
         "answer": shopping.query_answer(rows, figures()) if len(rows) else None,
-        "fields": fields, "listed": listed, "count": len(rows), "lines": shopping.query_lines(listed.shown, figures()),
+        "table": table_of(
+            listed, len(rows), shopping.query_lines(listed.shown, figures()),
+            (*heads_of(fields, listed.sort, figures(), words="lost"), shopping.UNSAID), figures(), name="queries",
+            things="queries", here=url_for("standing.view", name="queries"), opens=False,
+            empty="No query fits these days. A whole week has to lie inside the window, and the query funnel be loaded.",
+        ),
         "stages": funnel.STAGES,
     }  # fmt: skip
 

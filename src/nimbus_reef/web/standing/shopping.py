@@ -15,6 +15,7 @@ from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.product import TO_CHECK
+from nimbus_reef.web.kit.tables import Head
 
 _STAGE_WORDS: Final[Mapping[str, tuple[str, str]]] = {
     "clicks": ("between look and click", "ctr"),
@@ -154,11 +155,16 @@ def query_fields() -> dict[str, Field]:
     return {field.key: field for field in fields}
 
 
+UNSAID: Final = Head(
+    "missing", "words no title holds", "words of the query that stand in none of our titles", css="words"
+)
+
+
 @dataclass(frozen=True, slots=True)
 class QueryLine:
-    """One query; bars: its four shares on the page's scale, 0 … 100."""
+    """One query, its key; bars: its four shares on the page's scale, 0 … 100."""
 
-    query: str
+    key: str
     volume: str
     shares: tuple[str, ...]
     bars: tuple[float, ...]

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Final
 
 import polars as pl
 
 from nimbus_reef.analysis.judged_tables import View
-from nimbus_reef.analysis.tables import Field, Listing
+from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core import evidence
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.metrics import difference
@@ -20,36 +20,23 @@ from nimbus_reef.core.model import (
     from_micro,
 )
 from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.tables import Head, head_of
 from nimbus_reef.web.kit.verdicts import mark_of
-
-
-@dataclass(frozen=True, slots=True)
-class Head:
-    """A column head: its sort link is made by the template from `sort`."""
-
-    key: str
-    label: str
-    definition: str
-    sorted: str
-    sort: str
-
 
 _LEAST_SCALE: Final = 10 * MICRO
 
 
 def heads(
-    columns: Sequence[str], sort: str, known: Mapping[str, Field], figures: Figures, verdict_by: str
-) -> list[Head]:
-    """The heads of the chosen columns, and the verdict's."""
-    made = []
-    for key in (*columns, verdict_by):
-        field = known[key]
-        down, up = f"-{key}", key
-        order = "descending" if sort == down else "ascending" if sort == up else ""
-        unit = figures.symbol if field.unit == "¤" else field.unit
-        label = "verdict" if key == verdict_by else f"{field.label} {unit}".strip()
-        made.append(Head(key, label, field.definition, order, up if sort == down else down))
-    return made
+    view: View, columns: Sequence[str], sort: str, known: Mapping[str, Field], figures: Figures, judge: str
+) -> tuple[Head, ...]:
+    """The head of what rows are called by, those of the chosen columns, and the verdict's."""
+    verdict = known["simple" if judge == "simple" else "verdict"]
+    name = head_of(known["name"], sort, figures, css="first", label=view.thing, rises=True)
+    return (
+        replace(name, spoken="verdict mark and"),
+        *(head_of(known[key], sort, figures) for key in columns),
+        head_of(verdict, sort, figures, css="words", label="verdict"),
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +52,7 @@ class Cell:
 class JudgedLine:
     """One table row, ready to show."""
 
-    id: str
+    key: str
     name: str
     kind: str
     where: str
@@ -124,7 +111,7 @@ def lines(
         ]
         made.append(
             JudgedLine(
-                id=row["row_id"],
+                key=row["row_id"],
                 name=name_of(view, row),
                 kind=row["match_type"] if view.typed else "",
                 where=where(view, row, figures),
@@ -196,8 +183,6 @@ class Summed:
 class TableTotals:
     """What the filtered rows come to, in words."""
 
-    count: str
-    of: str
     spend: str
     spend_share: str
     sales: str
@@ -208,17 +193,13 @@ class TableTotals:
     stake_share: str
 
 
-def totals(
-    listed: Listing, everything: pl.DataFrame, summed: Summed, days: int, figures: Figures
-) -> TableTotals:
+def totals(everything: pl.DataFrame, summed: Summed, days: int, figures: Figures) -> TableTotals:
     """Of all filtered rows, never only of the page."""
     all_spend, all_sales = (int(everything[name].sum()) for name in ("spend", "sales"))
     monthly_sales = all_sales * evidence.STAKE_DAYS / days
     acos, before = _ratio(summed.spend, summed.sales), _ratio(*summed.then) if summed.then else None
     moved = difference(acos, before).absolute
     return TableTotals(
-        count=figures.count(len(listed.rows)),
-        of=figures.count(len(everything)),
         spend=figures.micro(summed.spend),
         spend_share=figures.rate(_ratio(summed.spend, all_spend), 0),
         sales=figures.micro(summed.sales),

@@ -36,6 +36,7 @@ from nimbus_reef.web.kit.behind import behind
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.marks import changes_of_row
+from nimbus_reef.web.kit.tables import table_of
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts, person
@@ -91,22 +92,23 @@ def table(name: str) -> str | AnyResponse:
         "targeting/table.html",
         view=view,
         views=VIEWS,
-        heads=pages.heads(
-            columns, listed.sort, known, write, "simple" if scope.judge == "simple" else "verdict"
+        table=table_of(
+            listed, len(rows), pages.lines(view, listed.shown, columns, known, scope.judge, write),
+            pages.heads(view, columns, listed.sort, known, write, scope.judge), write,
+            here=url_for("targeting.table", name=name), things=view.things, picks=person().writes,
+            empty=f"No {view.thing} fits.", all="Remove all filters",
+            chips=[(chip.label(write.symbol), chip.text) for chip in filters],
         ),
-        lines=pages.lines(view, listed.shown, columns, known, scope.judge, write),
         columns=columns,
         column_sets=view.columns,
         saved_views=saved_views.views(parts().store, person().id, request.path),
-        listed=listed,
         totals=pages.totals(
-            listed, rows, sums, proposals.monthly_days(parts().facts, scope.look, view.subject), write
+            rows, sums, proposals.monthly_days(parts().facts, scope.look, view.subject), write
         ),
-        chips=[(chip.label(write.symbol), chip.text) for chip in filters],
         fields=known,
         source=parts().facts.held(scope.account.id, scope.window),
         drawer=_drawer(view, scope, scope.open, write) if scope.open else None,
-    )
+    )  # fmt: skip
 
 
 @targeting.get("/<name>/export.<ending>")
