@@ -133,7 +133,7 @@ def plan(page: Page, base: str) -> None:
                 accept = page.get_by_role("button", name="Accept")
                 if accept.count():
                     accept.click()
-                    page.wait_for_selector(".inplan")
+                    page.get_by_text("In the plan").wait_for()
     page.goto(f"{base}/plan/")
 
 
@@ -144,7 +144,7 @@ VIEWS = {
     "shoppers-path": at("/standing/path?account=fernhollow-de"),
     "movement": at("/movement/drift?account=fernhollow-de", ".drift svg"),
     "ledger": at("/movement/ledger?account=fernhollow-de&metric=acos"),
-    "trends": at("/movement/trends?account=fernhollow-de&whose=product:SW-20-SLATE&metric=spend,sales,cvr,acos&smooth=7", ".panels svg"),
+    "trends": at("/movement/trends?account=fernhollow-de&whose=product:SW-20-SLATE&metric=spend,sales,cvr,acos&smooth=7", ".chart svg"),
     "report": at("/findings/report?account=fernhollow-de"),
 }  # fmt: skip
 

@@ -7,7 +7,9 @@ import polars as pl
 import pytest
 from tests.pages import row_ids, text_of
 
-from nimbus_reef.web.movement import courses, trends
+from nimbus_reef.core.metrics import METRICS
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.movement import courses, ledger, trends
 
 SCOPE = "account=fernhollow-de&window=last-20"
 FIRST, LAST = "2026-10-29", "2026-11-17"
@@ -187,3 +189,18 @@ def test_a_keyword_s_trend_is_held_against_its_own_target(owner, monkeypatch):
         of = {"account": "fernhollow-de", "whose": f"keyword:{keyword}"}
         assert owner.get("/movement/trends", query_string=of).status_code == 200
     assert held_against == pytest.approx([int(keyword) / 10_000 for keyword in keywords])
+
+
+def test_a_ledger_that_comes_to_nothing_says_so_and_who_pulled_each_way():
+    """A change too small to be written is none; the same words as the split of ACOS has."""
+    rows = pl.DataFrame(
+        {"key": ["a", "b"], "name": ["A", "B"], "part": [0.02, -0.0201], "num0": [20.0, 20.0], "den0": [100.0, 100.0],
+         "num1": [23.98, 16.0], "den1": [100.0, 100.0]}
+    )  # fmt: skip
+    said = ledger.ledger_words(rows, METRICS["acos"], Figures("en_IE", "EUR"))
+    assert said.bold == "ACOS stands at 20.0 %, as before.".replace(" %", "\xa0%")
+    assert said.rest == "A (+2.00 pt) pulled up, B (−2.01 pt) pulled down most."
+    moved = rows.with_columns(num1=pl.Series([25.0, 18.0]), part=pl.Series([0.04, -0.01]))
+    told = ledger.ledger_words(moved, METRICS["acos"], Figures("en_IE", "EUR"))
+    assert told.bold.replace("\xa0", " ") == "ACOS rose, 20.0 % → 21.5 %."
+    assert told.rest == "A (+4.00 pt) did most of it. B (−1.00 pt) held against it."

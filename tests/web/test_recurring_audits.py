@@ -5,7 +5,7 @@ import re
 
 import openpyxl
 import pytest
-from tests.pages import link, text_of
+from tests.pages import link, text_of, texts, values
 
 from nimbus_reef.store.people import closed_audits
 
@@ -43,8 +43,9 @@ def test_what_was_not_there_is_new_and_what_is_no_more_is_gone(owner, demo, clos
     # The first audit had it, the second had not, and now it is there again.
     assert "0 findings new, 1 came back, 1 gone" in page
     assert "a term of old" in page
-    assert 'class="news">came back<' in response.get_data(as_text=True)
-    assert 'class="fresh"' in owner.get("/targeting/targets").get_data(as_text=True)
+    assert "came back" in texts(response, ".news")
+    told = values(owner.get("/targeting/targets"), "ol#rail a span[title]", "title")
+    assert "1 new or come back since the last audit" in told
 
 
 def test_a_part_of_the_account_is_measured_by_audits_of_that_part(owner, closed):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Final
+from typing import Any, Final
 
 import polars as pl
 
@@ -160,26 +160,32 @@ def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer
     """The change as a whole, and who did most of it."""
     net = float(rows["part"].sum())
     if metric.is_ratio:
-        levels = [float(rows[f"num{when}"].sum()) / float(rows[f"den{when}"].sum()) for when in (0, 1)]
-        moved = f"{level(metric, levels[0], figures)} → {level(metric, levels[1], figures)}"
+        sums = [float(rows[f"num{when}"].sum()) / float(rows[f"den{when}"].sum()) for when in (0, 1)]
+        per = ""
     else:
-        moved = f"{level(metric, float(rows['value0'].sum()), figures)} → {level(metric, float(rows['value1'].sum()), figures)} per 30 days"
-    if abs(net) < 1e-12:
-        return Answer(f"{_name(metric)} did not move: {moved}.", "")
-    way = 1 if net > 0 else -1
+        sums = [float(rows[f"value{when}"].sum()) for when in (0, 1)]
+        per = " per 30 days"
+    then, now = (level(metric, each, figures) for each in sums)
     named = rows.select("key", "name", "part").filter(pl.col("key") != "")
-    most = named.filter(pl.col("part") * way > 0).head(2).to_dicts()
-    against = next(iter(named.filter(pl.col("part") * way < 0).head(1).to_dicts()), None)
-    said = " and ".join(f"{row['name']} ({_change(metric, row['part'], figures)})" for row in most)
-    held = (
-        f" {against['name']} held against it ({_change(metric, against['part'], figures)})."
-        if against
-        else ""
-    )
+    up, down = (named.filter(pl.col("part") * way > 0).head(2).to_dicts() for way in (1, -1))
+    if then == now:
+        pulled = [
+            f"{_who(each[:1], metric, figures)} pulled {way}"
+            for each, way in ((up, "up"), (down, "down"))
+            if each
+        ]
+        said = f"{', '.join(pulled)} most." if pulled else ""
+        return Answer(f"{_name(metric)} stands at {now}{per}, as before.", said)
+    most, against = (up, down) if net > 0 else (down, up)
+    held = f" {_who(against[:1], metric, figures)} held against it." if against else ""
     return Answer(
-        f"{_name(metric)} {'rose' if net > 0 else 'fell'}, {moved}.",
-        f"{said} did most of it.{held}" if most else "",
+        f"{_name(metric)} {'rose' if net > 0 else 'fell'}, {then} → {now}{per}.",
+        f"{_who(most, metric, figures)} did most of it.{held}" if most else "",
     )
+
+
+def _who(rows: list[dict[str, Any]], metric: Metric, figures: Figures) -> str:
+    return " and ".join(f"{row['name']} ({_change(metric, row['part'], figures)})" for row in rows)
 
 
 def _name(metric: Metric) -> str:

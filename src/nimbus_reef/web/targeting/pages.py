@@ -24,6 +24,8 @@ from nimbus_reef.web.kit.tables import Head, head_of
 from nimbus_reef.web.kit.verdicts import mark_of
 
 _LEAST_SCALE: Final = 10 * MICRO
+_LEAST_MOVED: Final = 0.0005
+"""The smallest change of ACOS that shows in a point's first decimal."""
 
 
 def heads(
@@ -199,6 +201,8 @@ def totals(everything: pl.DataFrame, summed: Summed, days: int, figures: Figures
     monthly_sales = all_sales * evidence.STAKE_DAYS / days
     acos, before = _ratio(summed.spend, summed.sales), _ratio(*summed.then) if summed.then else None
     moved = difference(acos, before).absolute
+    if moved is not None and abs(moved) < _LEAST_MOVED:
+        moved = None
     return TableTotals(
         spend=figures.micro(summed.spend),
         spend_share=figures.rate(_ratio(summed.spend, all_spend), 0),
