@@ -11,11 +11,11 @@ demo:            ## start everything with the demo brands; Ctrl-C stops it
 test:            ## all tests and checks, on a database and ports of their own
 	@scripts/install.sh dev
 	@$(MAKE) --no-print-directory check
-	@$(python) -m pytest
+	@$(python) -m pytest -n 2 --dist loadfile
 
 quick:           ## what can be tested without a database or a browser: under a minute
 	@scripts/install.sh dev
-	@$(python) -m pytest tests/core tests/formats tests/sim tests/test_project.py -x
+	@$(python) -m pytest tests/core tests/formats tests/sim tests/test_project.py -n 2 --dist loadfile
 
 check:           ## format, lint, types, import contracts, templates, built assets, docs
 	@scripts/install.sh dev
