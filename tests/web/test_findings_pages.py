@@ -2,15 +2,20 @@
 
 import re
 from datetime import date, timedelta
+from urllib.parse import quote_plus
 
+import polars as pl
 import pytest
 from tests.pages import parsed, text_of, values, words
 from werkzeug.datastructures import MultiDict
 
-from nimbus_reef.analysis.findings import findings
+from nimbus_reef.analysis import readings
+from nimbus_reef.analysis.findings import findings, named
 from nimbus_reef.analysis.judged import judged_targets
 from nimbus_reef.analysis.look import Look
+from nimbus_reef.core import checks
 from nimbus_reef.core.checks.targeting import WINNERS
+from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
@@ -217,3 +222,32 @@ def test_the_rail_s_stake_of_targeting_is_asked_for_after_the_page(owner):
 
 def test_the_rail_tells_the_headline_once_it_is_known(owner):
     assert stake_beside(owner.get(FINDINGS), "Findings")
+
+
+def test_a_check_on_a_new_subject_needs_its_rows_and_its_condition_alone(owner, found, monkeypatch):
+    """Page, workbook, report and command line show it without knowing of it; it opens what its campaign holds."""
+    dear = checks.Reading("dear campaigns", named=True)
+
+    def rows(facts, look):
+        sums = judged_targets(facts, look).group_by("campaign").agg(pl.col(MEASURES).sum()).head(2)
+        named = sums.with_columns(pl.col("campaign").cast(pl.String))
+        return named.with_columns(
+            row_id="campaign", name="campaign", where=pl.lit("as a whole"), stake=pl.lit(77_000_000), ad_group=pl.lit(""),
+            target=pl.lit(""), match_type=pl.lit(""),
+        )  # fmt: skip
+
+    monkeypatch.setitem(readings._READERS, dear, rows)
+    monkeypatch.setitem(checks.CHECKS, "dear", checks.Check(
+        "dear", checks.AreaKey.CATALOG, checks.Subject("campaign"), dear, checks.Money.OWN, "Dear campaigns", "Which?",
+        "look", pl.col("stake") > 0,
+    ))  # fmt: skip
+    address = "account=fernhollow-de&window=last-19"
+    page = owner.get(f"/findings/?{address}")
+    assert "Dear campaigns € 154 at stake per 30 days" in text_of(page).replace("\xa0", " ")
+    name = next(each for each in parsed(page).select("a.name") if "campaign=" in each["href"])
+    assert f"campaign={quote_plus(words(name))}" in name["href"]
+    assert "Dear campaigns" in text_of(owner.get(f"/findings/report?{address}"))
+    with_it = [group for group in found().groups if group.check.key == "dear"]
+    assert [named(group.check, row)[1] for group in with_it for row in group.rows.to_dicts()] == [
+        "as a whole"
+    ] * 2

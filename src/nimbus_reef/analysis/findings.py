@@ -96,8 +96,11 @@ def _key(look: Look) -> tuple[Hashable, ...]:
 
 
 def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings:
-    read = {each: reading(facts, look, each) for each in Reading}
-    ignored = {each: set[str]() for each in Reading}
+    asked = dict.fromkeys(
+        (Reading.TARGETS, Reading.TERMS, *(check.reads for check in checks.CHECKS.values()))
+    )
+    read = {each: reading(facts, look, each) for each in asked}
+    ignored = {each: set[str]() for each in asked}
     groups = []
     for check in checks.CHECKS.values():
         rows = _gathered(check, checks.run(check, read[check.reads]).rows)
@@ -194,11 +197,11 @@ def company_name(level: str, company: str, ad_group: str) -> str:
 
 def named(check: Check, row: Mapping[str, Any]) -> tuple[str, str]:
     """What a finding is called, and where it stands; of a check that gathers a row alone, or what it was gathered to."""
-    if check.reads in (Reading.MOVED, Reading.FALLS):
-        return row["name"], row["where"]
     if check.reads is Reading.GAPS:
         drags = f"most of its {RATED[row['drag_metric']].label}: {row['drag_sku']}"
         return row["name"], drags if row["drag_sku"] else ""
+    if check.reads.named:
+        return row["name"], row["where"]
     if check.subject is Subject.PHRASE:
         return row["spelt"], f"in {row['word_terms']} search terms"
     name = row["term"] if check.subject is Subject.TERM else row["target"]

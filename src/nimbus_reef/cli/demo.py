@@ -75,19 +75,7 @@ def _load_brand(store: Store, spec: BrandSpec, paths: dict[str, Path], last_day:
     )  # fmt: skip
     for path in paths.values():
         step(f"{spec.name}: loading {path.stem.replace('_', ' ')}")
-        looked = intake.look(store, account, path, path.name)
-        intake.load(
-            store,
-            intake.LoadRequest(
-                account,
-                path,
-                path.name,
-                intake.usual_maps(looked, path.stem),
-                scope="all",
-                today=last_day + timedelta(days=1),
-                confirmed=True,
-            ),
-        )
+        intake.take(store, account, path, path.name, path.stem, today=last_day + timedelta(days=1))
 
 
 def _mixed_sample(frames: Mapping[str, pl.DataFrame], last_day: date, folder: Path) -> None:

@@ -56,20 +56,8 @@ def load(
     )  # fmt: skip
     for path in sorted(folder.glob("*.csv")):
         step(f"loading {path.stem}")
-        looked = intake.look(store, account, path, path.name)
-        chosen = intake.usual_maps(looked, path.stem.partition("-")[0])
-        intake.load(
-            store,
-            intake.LoadRequest(
-                account,
-                path,
-                path.name,
-                chosen,
-                scope="all",
-                today=last_day + timedelta(days=1),
-                confirmed=True,
-            ),
-        )
+        kind = path.stem.partition("-")[0]
+        intake.take(store, account, path, path.name, kind, today=last_day + timedelta(days=1))
         path.unlink()
     return account
 

@@ -135,6 +135,31 @@ def _as_before(batch: Batch, sheet: SheetLook) -> ColumnMap:
     )
 
 
+def take(
+    store: Store,
+    account: Account,
+    path: Path,
+    name: str,
+    kind: str,
+    *,
+    today: date,
+    person_id: int | None = None,
+) -> tuple[Loaded, ...]:
+    """Loads a file that is of one kind and needs no question asked: made here, or by the simulated marketplace."""
+    looked = look(store, account, path, name)
+    asked = LoadRequest(
+        account,
+        path,
+        name,
+        usual_maps(looked, kind),
+        scope="all",
+        today=today,
+        confirmed=True,
+        person_id=person_id,
+    )
+    return load(store, asked)
+
+
 def usual_maps(looked: Looked, kind: str | None = None, sheets: Sequence[str] = ()) -> list[ColumnMap]:
     """
     How a file is read when nobody says otherwise: as last time, else as its sheets suggest.

@@ -19,7 +19,7 @@ from nimbus_reef.jobs import watch as watching
 from nimbus_reef.store.loading import undo
 from nimbus_reef.store.loading.ingest import Progress
 from nimbus_reef.store.people import accounts, people
-from nimbus_reef.store.record import loads
+from nimbus_reef.store.record import json_columns, loads
 from nimbus_reef.store.record.engine import Store
 
 log = structlog.get_logger("jobs")
@@ -161,7 +161,7 @@ def _load(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
         ),
         _progress(store, job),
     )
-    return {"loads": [orders.told(each) for each in done]}
+    return {"loads": [json_columns.plain(each) for each in done]}
 
 
 def _undo(_: Config, store: Store, job: loads.Job) -> dict[str, Any]:
@@ -171,7 +171,7 @@ def _undo(_: Config, store: Store, job: loads.Job) -> dict[str, Any]:
         # The worker died after the commit and before it could say so.
         return {"undone": batch_id, "kinds": []}
     done = undo.undo(store, job.account_id or 0, batch_id, progress=_progress(store, job))
-    return {"undone": batch_id, "kinds": [orders.told_of_undo(each) for each in done]}
+    return {"undone": batch_id, "kinds": [json_columns.plain(each) for each in done]}
 
 
 def _export(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:

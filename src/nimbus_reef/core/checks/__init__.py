@@ -1,8 +1,22 @@
 """One module per family of checks; each check is one registered object."""
 
-from nimbus_reef.core.checks import products, targeting  # importing a family registers its checks
-from nimbus_reef.core.checks.registry import CHECKS, AreaKey, Check, Found, Money, Reading, Subject, run
+from importlib import import_module
+from pkgutil import iter_modules
 
-__all__ = [
-    "CHECKS", "AreaKey", "Check", "Found", "Money", "Reading", "Subject", "products", "run", "targeting",
-]  # fmt: skip
+from nimbus_reef.core.checks.registry import (
+    CHECKS,
+    AreaKey,
+    Check,
+    Found,
+    Money,
+    Reading,
+    Subject,
+    register,
+    run,
+)
+
+__all__ = ["CHECKS", "AreaKey", "Check", "Found", "Money", "Reading", "Subject", "register", "run"]
+
+# Importing a family registers its checks.
+for _family in iter_modules(__path__):
+    import_module(f"{__name__}.{_family.name}")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import ClassVar
 
 import polars as pl
 
@@ -17,14 +18,24 @@ class AreaKey(StrEnum):
     TARGETING = "targeting"
 
 
-class Subject(StrEnum):
-    """What one row of a check is."""
+@dataclass(frozen=True, slots=True)
+class Subject:
+    """What one row of a check is; a check on another thing brings its own."""
 
-    TARGET = "target"
-    TERM = "term"
-    PHRASE = "phrase"
-    PRODUCT = "product"
-    CATEGORY = "category"
+    name: str
+
+    TARGET: ClassVar[Subject]
+    TERM: ClassVar[Subject]
+    PHRASE: ClassVar[Subject]
+    PRODUCT: ClassVar[Subject]
+    CATEGORY: ClassVar[Subject]
+
+
+Subject.TARGET = Subject("target")
+Subject.TERM = Subject("search term")
+Subject.PHRASE = Subject("phrase")
+Subject.PRODUCT = Subject("product")
+Subject.CATEGORY = Subject("category")
 
 
 class Money(StrEnum):
@@ -39,16 +50,33 @@ class Money(StrEnum):
     EARNED = "sales"
 
 
-class Reading(StrEnum):
-    """The rows that a check selects from; see `analysis.readings` for their columns."""
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """
+    The rows that a check selects from; see `analysis.readings` for their columns, and for who makes them.
 
-    TARGETS = "judged targets"
-    TERMS = "judged search terms"
-    WORDS = "judged words"
-    MOVED = "products then and now"
-    FALLS = "falls of conversion at page changes"
-    GAPS = "categories behind their peers"
-    WINNERS = "terms that earn a target of their own"
+    named: rows say themselves what they are called and where they stand, in `name` and `where`.
+    """
+
+    rows: str
+    named: bool = False
+
+    TARGETS: ClassVar[Reading]
+    TERMS: ClassVar[Reading]
+    WORDS: ClassVar[Reading]
+    WINNERS: ClassVar[Reading]
+    MOVED: ClassVar[Reading]
+    FALLS: ClassVar[Reading]
+    GAPS: ClassVar[Reading]
+
+
+Reading.TARGETS = Reading("judged targets")
+Reading.TERMS = Reading("judged search terms")
+Reading.WORDS = Reading("judged words")
+Reading.WINNERS = Reading("terms that earn a target of their own")
+Reading.MOVED = Reading("products then and now", named=True)
+Reading.FALLS = Reading("falls of conversion at page changes", named=True)
+Reading.GAPS = Reading("categories behind their peers", named=True)
 
 
 @dataclass(frozen=True, slots=True)

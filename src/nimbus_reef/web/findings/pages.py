@@ -68,6 +68,8 @@ _VIEW_OF: Final[Mapping[Subject, str]] = {
     **FILED_AS, Subject.PRODUCT: "products", Subject.CATEGORY: "categories",
 }  # fmt: skip
 """Where a finding opens."""
+OPENS_CAMPAIGN: Final = "campaign"
+"""Where findings of any other thing open: what its campaign holds."""
 
 
 def blocks(
@@ -92,7 +94,7 @@ def _block(
         key=check.key,
         title=check.title,
         to_do=check.to_do,
-        view=_VIEW_OF[check.subject],
+        view=_VIEW_OF.get(check.subject, OPENS_CAMPAIGN),
         amount=figures.micro(money),
         gain=gain,
         weighs=_weighs(group, found, days, figures, gain=gain),
@@ -119,8 +121,8 @@ def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain:
 
 def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures) -> FindingLine:
     check = group.check
-    if check.reads in _TOLD:
-        return _product_line(row, group, largest, figures)
+    if check.reads.named:
+        return _named_line(row, group, largest, figures)
     if check.subject is Subject.PHRASE:
         return _word_line(row, group, largest, figures)
     gain = check.money is Money.EARNED
@@ -155,12 +157,13 @@ def _word_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figu
     )  # fmt: skip
 
 
-def _product_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> FindingLine:
+def _named_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> FindingLine:
     name, where = named(group.check, row)
+    view = _VIEW_OF.get(group.check.subject, OPENS_CAMPAIGN)
     return FindingLine(
-        row_id=row["row_id"], view=_VIEW_OF[group.check.subject], open=row["members"][0], name=name, kind="",
-        where=where, mark="costly", amount=figures.count(from_micro(row["stake"])),
-        weight=round(100 * row["stake"] / largest, 1), why=_TOLD[group.check.reads](row, figures),
+        row_id=row["row_id"], view=view, open=row["campaign"] if view == OPENS_CAMPAIGN else row["members"][0],
+        name=name, kind="", where=where, mark="costly", amount=figures.count(from_micro(row["stake"])),
+        weight=round(100 * row["stake"] / largest, 1), why=_TOLD.get(group.check.reads, _bought)(row, figures),
         members=row["row_id"], news="",
     )  # fmt: skip
 
@@ -212,14 +215,22 @@ def _known_as(row_id: str) -> str:
 
 
 def _why(row: Mapping[str, Any], group: Group, figures: Figures) -> str:
+    if not group.check.gathers:
+        return _bought(row, figures)
     clicks, orders = figures.counted(row["clicks"], "click"), figures.counted(row["orders"], "order")
-    spent = f"{figures.micro(row['spend'])} spent"
     acos = row["spend"] / row["sales"] if row["sales"] else None
-    if group.check.gathers:
-        return f"{figures.counted(len(row['members']), 'target')}, {clicks}, {orders}, ACOS {figures.rate(acos, 0)}"
+    return (
+        f"{figures.counted(len(row['members']), 'target')}, {clicks}, {orders}, ACOS {figures.rate(acos, 0)}"
+    )
+
+
+def _bought(row: Mapping[str, Any], figures: Figures) -> str:
+    """What its money bought: why rows are found of which there is nothing else to say."""
+    clicks = figures.counted(row["clicks"], "click")
     if not row["orders"]:
-        return f"{clicks}, no order, {spent}"
-    return f"{clicks}, {orders}, ACOS {figures.rate(acos, 0)}"
+        return f"{clicks}, no order, {figures.micro(row['spend'])} spent"
+    acos = row["spend"] / row["sales"] if row["sales"] else None
+    return f"{clicks}, {figures.counted(row['orders'], 'order')}, ACOS {figures.rate(acos, 0)}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,7 +13,9 @@ from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.contract import CellKind
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.jobs.orders import LoadDone, UndoDone, loads_done, undos_done
+from nimbus_reef.jobs.orders import loads_done, undos_done
+from nimbus_reef.store.loading.ingest import Loaded
+from nimbus_reef.store.loading.undo import Undone
 from nimbus_reef.store.record.loads import Batch, HeldReport, Job
 from nimbus_reef.web.kit.figures import Figures
 
@@ -66,7 +68,7 @@ def job_summaries(job: Job, seen: Mapping[int, tuple[str, Figures]]) -> list[Sum
     if job.kind == "undo":
         return [_undo_summary(each, seen[job.account_id or 0][1]) for each in undos_done(job)]
     all_done = loads_done(job)
-    done = [(seen[each.account], each) for each in all_done if each.account in seen]
+    done = [(seen[each.account_id], each) for each in all_done if each.account_id in seen]
     named = len(all_done) > 1
     return [
         replace(summary, title=f"{summary.title} in {name}") if named else summary
@@ -75,7 +77,7 @@ def job_summaries(job: Job, seen: Mapping[int, tuple[str, Figures]]) -> list[Sum
     ]
 
 
-def _load_summary(done: LoadDone, figures: Figures) -> Summary:
+def _load_summary(done: Loaded, figures: Figures) -> Summary:
     facts = [
         ("rows", figures.count(done.rows)),
         *_span(done.first_day, done.last_day, done.days),
@@ -89,11 +91,11 @@ def _load_summary(done: LoadDone, figures: Figures) -> Summary:
         tuple(facts),
         tuple(done.warnings),
         done.rejected,
-        done.batch,
+        done.batch_id,
     )
 
 
-def _undo_summary(done: UndoDone, figures: Figures) -> Summary:
+def _undo_summary(done: Undone, figures: Figures) -> Summary:
     restored, left = done.restored, done.left
     span = _span(restored[0].first, restored[-1].last, len(restored)) if restored else []
     warnings = [

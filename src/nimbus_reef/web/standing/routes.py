@@ -308,19 +308,9 @@ def type_in() -> Response:
     feed = _ground(scope).feed
     file = typed.as_file(PeersForm(request.form, scope.account.locale).checked(), scope.account, feed)
     path = typed.written(parts().config.uploads, file)
-    table = loading.look(parts().store, scope.account, path, "typed-in-peers.csv")
-    loading.load(
-        parts().store,
-        loading.LoadRequest(
-            scope.account,
-            path,
-            "typed-in-peers.csv",
-            loading.usual_maps(table, "peer_benchmarks"),
-            scope="all",
-            today=today_of(scope.account),
-            confirmed=True,
-            person_id=who.id,
-        ),
-    )
+    loading.take(
+        parts().store, scope.account, path, "typed-in-peers.csv", "peer_benchmarks", today=today_of(scope.account),
+        person_id=who.id,
+    )  # fmt: skip
     flash("The peer figures are taken in; they stand in Intake as a file that can be undone.")
     return redirect(scope.elsewhere(url_for("standing.view", name="peers")))
