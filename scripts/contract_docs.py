@@ -29,7 +29,7 @@ else as last time for this source; else all. Where that would remove rows of cam
 
 **Figures.** One file has one decimal sign, found in its cells; a cell that contradicts it is a reject, and where every cell could be
 either (`1,250`), it is asked (`--decimal`). So is the order of day and month (`--dates`). A row with more or fewer cells than the header,
-a quote left open, a byte that is no text are rejects. No figure of money is above 10^12.
+a quote left open, a byte that is not text are rejects. No figure of money is above 10^12.
 
 **Several in one.** A workbook's sheets are offered each; a sheet whose rows are of several kinds, told apart by a column, is read as all
 of them. One file is one load: all of it or nothing, undone together. Words of closed lists are known in English, German, French,

@@ -92,7 +92,7 @@ def load(environ: Mapping[str, str] | None = None) -> Config:
             return int(value[name])
         except ValueError:
             raise BadInput(
-                f"{name} is “{value[name]}”, which is no whole number.", remedy="Set it to one."
+                f"{name} is “{value[name]}”, which is not a whole number.", remedy="Set it to one."
             ) from None
 
     return Config(

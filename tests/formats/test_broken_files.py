@@ -29,7 +29,7 @@ ROWS = 60
 def work_of_readers():
     """Seconds of processor time of all readers so far: whatever else the machine does, it is theirs."""
     used = resource.getrusage(resource.RUSAGE_CHILDREN)
-    waiting = sum(wall._work_of(each.process.pid) for each in wall._POOL._idle)
+    waiting = sum(wall.work_of(each.process.pid) for each in wall.POOL.idle)
     return used.ru_utime + used.ru_stime + waiting
 
 
@@ -322,7 +322,7 @@ def test_a_reader_that_is_kept_from_working_is_waited_for(tmp_path, monkeypatch)
     good = tmp_path / "good.csv"
     good.write_text(written([cells(row, "dot") for row in rows(1)], ","))
     monkeypatch.setattr(wall, "allowance", lambda size: wall.Allowance(900 * 2**20, 1.5))
-    with wall._POOL.borrowed() as reader:
+    with wall.POOL.borrowed() as reader:
         process = reader.process
     process.send_signal(signal.SIGSTOP)
     later = threading.Timer(2.5, process.send_signal, [signal.SIGCONT])

@@ -151,7 +151,7 @@ def bad(row, column, value):
 @pytest.mark.parametrize(
     ("column", "value", "name", "reason"),
     [
-        (0, "soon", "date", "no date"), (0, "", "date", "missing"), (1, "", "campaign", "missing"),
+        (0, "soon", "date", "not a date"), (0, "", "date", "missing"), (1, "", "campaign", "missing"),
         (4, "nearly", "match_type", "none of"), (7, "many", "clicks", "not a number"), (7, "1.5", "clicks", "not a number"),
         (8, "-3", "spend", "negative"), (8, "3 apples", "spend", "not a number"),
     ],
@@ -182,7 +182,7 @@ def test_above_five_percent_nothing_is_loaded(path):
     ("content", "name", "words"),
     [
         (b"", "a.csv", "empty"), (b"x", "a.doc", "cannot be read"), (b"a,b,c\n", "a.csv", "no row below"),
-        (b"not a zip", "a.xlsx", "no workbook"), (b"PAR1nonsense", "a.parquet", "no readable Parquet"),
+        (b"not a zip", "a.xlsx", "not a workbook"), (b"PAR1nonsense", "a.parquet", "not a readable Parquet file"),
     ],
 )  # fmt: skip
 def test_what_is_no_report_is_refused_with_a_remedy(path, content, name, words):

@@ -65,7 +65,7 @@ def test_a_row_of_every_kind_goes_in_comes_back_and_is_undone(store, account, tm
 
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_every_column_of_the_contract_has_its_place(kind):
-    """What is no name of something else is a column of the fact table."""
+    """What is not a name of something else is a column of the fact table."""
     named = {"date", "week", "month", "account", "campaign", "ad_group", "target", "match_type", "search_term",
              "sku", "query", "keyword", "campaign_id", "ad_group_id", "target_id"}  # fmt: skip
     if KINDS[kind].takes_blocks:

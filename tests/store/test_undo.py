@@ -35,7 +35,7 @@ def test_undoing_puts_back_what_was_replaced(store, account, tmp_path):
 
 
 def test_a_large_day_is_kept_in_parts(store, account, tmp_path, monkeypatch):
-    monkeypatch.setattr(undo, "_PART_ROWS", 2)
+    monkeypatch.setattr(undo, "PART_ROWS", 2)
     load(store, account, tmp_path, term_rows(days(1), terms=("a", "b", "c", "d", "e")))
     before = held(store)
     second = load(store, account, tmp_path, term_rows(days(1), terms=("z",)))

@@ -141,7 +141,7 @@ def moved(said, **changes):
         "sales": 200_000_000,
     }
     now = {name: round(value * changes.get(name, 1)) for name, value in then.items()}
-    return tree._most_moved(now, then, said, EURO).replace("\xa0", " ")
+    return tree.most_moved(now, then, said, EURO).replace("\xa0", " ")
 
 
 def test_the_tree_s_answer_tells_which_rates_lost_and_gained_most():

@@ -32,23 +32,23 @@ def test_the_names_of_target_and_break_even_are_crossed_by_neither_line(rows, lo
         roomy = [line for line in lines if line.x1 - line.x0 > 200 and line.y0 - line.y1 > 150]
         for line in roomy:
             for other in roomy:
-                assert not crosses(other, layout._name_box(line)), (line, other)
+                assert not crosses(other, layout.name_box(line)), (line, other)
 
 
 @given(st.lists(MOVER, min_size=1, max_size=40))
 def test_labels_cover_neither_each_other_nor_a_line_s_name_and_stay_inside(rows):
     chart = drift(movers(rows), 0.28, 0.43)
     named = [line for line in chart.lines if line.name]
-    boxes = [layout._name_box(line) for line in named]
+    boxes = [layout.name_box(line) for line in named]
     for arrow in chart.arrows:
         if arrow.label:
             left, base = arrow.label
-            middle = (left + 8, base - 6, left + max(9, layout._width(arrow.name) - 8), base - 2)
+            middle = (left + 8, base - 6, left + max(9, layout.width_of(arrow.name) - 8), base - 2)
             assert not any(crosses(line, middle) for line in named)
             left, base = arrow.label
-            boxes.append((left + 0.1, base - 10.4, left + layout._width(arrow.name) - 0.1, base + 2.4))
+            boxes.append((left + 0.1, base - 10.4, left + layout.width_of(arrow.name) - 0.1, base + 2.4))
             assert left > 50
-            assert left + layout._width(arrow.name) < 626
+            assert left + layout.width_of(arrow.name) < 626
     for n, one in enumerate(boxes):
         for other in boxes[:n]:
             apart = one[2] <= other[0] or other[2] <= one[0] or one[3] <= other[1] or other[3] <= one[1]

@@ -236,7 +236,7 @@ def test_a_check_on_a_new_subject_needs_its_rows_and_its_condition_alone(owner, 
             target=pl.lit(""), match_type=pl.lit(""),
         )  # fmt: skip
 
-    monkeypatch.setitem(readings._READERS, dear, rows)
+    monkeypatch.setitem(readings.READERS, dear, rows)
     monkeypatch.setitem(checks.CHECKS, "dear", checks.Check(
         "dear", checks.AreaKey.CATALOG, checks.Subject("campaign"), dear, checks.Money.OWN, "Dear campaigns", "Which?",
         "look", pl.col("stake") > 0,

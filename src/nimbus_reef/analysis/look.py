@@ -47,7 +47,7 @@ class Look:
     """
     An account in a window, by the targets that its rows are judged by.
 
-    against: the days compared with, null where nothing is; part: which part of the account the answer is about.
+    against: the days compared with, None where nothing is; part: which part of the account the answer is about.
     """
 
     account: Account

@@ -1,4 +1,4 @@
-"""Proposals for judged rows, one or a thousand, and what each rests on and touches."""
+"""Proposals for judged rows, and what each rests on and touches."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ class Proposed:
     """
     One judged row and what is proposed on it.
 
-    days: day, measures and bid (micro) of a target over its history, in order; null for terms.
+    days: day, measures and bid (micro) of a target over its history, in order; None for terms.
     products: the ad group's product ads in the window. home: campaign and ad group in which
     a term that wins gets its target. places: the ad groups that paid for a phrase. item: the term is
     the id of an item, not words.

@@ -23,7 +23,7 @@ _TRADE = "product_sales_daily"
 
 @dataclass(frozen=True, slots=True)
 class Sums:
-    """Money of one window in micro-units; total_sales null where all trade is not held whole."""
+    """Money of one window in micro-units; total_sales None where all trade is not held whole."""
 
     days: int
     spend: int

@@ -36,7 +36,7 @@ _COMMON: Final[Mapping[str, Any]] = {
 
 def reading(facts: Facts, look: Look, asked: Reading) -> pl.DataFrame:
     """The rows of a reading in the part that is looked at."""
-    return _READERS[asked](facts, look)
+    return READERS[asked](facts, look)
 
 
 def _targets(facts: Facts, look: Look) -> pl.DataFrame:
@@ -168,7 +168,7 @@ def _behind(on: standing.Ground, rows: pl.DataFrame) -> Sequence[Mapping[str, An
     return sorted(weak, key=lambda each: (each["metric"] == "acos", each["percentile"]))
 
 
-_READERS: Final[Mapping[Reading, Callable[[Facts, Look], pl.DataFrame]]] = {
+READERS: Final[Mapping[Reading, Callable[[Facts, Look], pl.DataFrame]]] = {
     Reading.TARGETS: _targets, Reading.TERMS: _terms, Reading.WORDS: own_words, Reading.WINNERS: _winners,
     Reading.MOVED: _moved, Reading.FALLS: _falls, Reading.GAPS: _gaps,
 }  # fmt: skip

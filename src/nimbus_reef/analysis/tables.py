@@ -27,7 +27,7 @@ class Field:
 
     expr gives it in the unit it is written in (percent for rates, units for money);
     options are the values of a choice, in their order; digits are its decimals, and
-    those of a column of it: null for what is no column of figures.
+    those of a column of it: None for what is not a column of figures.
     """
 
     key: str

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import csv
 import json
-import sys
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -17,7 +15,7 @@ from nimbus_reef import config
 from nimbus_reef.analysis import audit as auditing
 from nimbus_reef.analysis.findings import named
 from nimbus_reef.analysis.look import asked
-from nimbus_reef.cli import wiring
+from nimbus_reef.cli import output, wiring
 from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.core import evidence
 from nimbus_reef.core.model import from_micro
@@ -135,9 +133,7 @@ def _audit_json(done: auditing.Audit) -> None:
 
 
 def _audit_csv(done: auditing.Audit) -> None:
-    writer = csv.DictWriter(sys.stdout, ["check", *_SHOWN, "acos", "spend", "sales", "stake"])
-    writer.writeheader()
-    writer.writerows(_finding_rows(done))
+    output.show_csv(["check", *_SHOWN, "acos", "spend", "sales", "stake"], _finding_rows(done))
 
 
 @click.command()

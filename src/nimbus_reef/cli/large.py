@@ -11,6 +11,7 @@ import polars as pl
 
 from nimbus_reef.cli.demo import Step
 from nimbus_reef.config import Config
+from nimbus_reef.formats.tables import add_csv
 from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
@@ -79,17 +80,11 @@ def _prefixed(frame: pl.DataFrame, number: int) -> pl.DataFrame:
 def _append(folder: Path, kind: str, frame: pl.DataFrame, last_day: date, size: Size) -> None:
     """Rows to the end of their kind's files, one for each stretch of days."""
     if "date" not in frame.columns:
-        _write(folder / f"{kind}.csv", frame)
+        add_csv(folder / f"{kind}.csv", frame)
         return
     length = -(-size.days // size.files)
     for part in range(size.files):
         last = last_day - timedelta(days=part * length)
         rows = frame.filter(pl.col("date").is_between(last - timedelta(days=length - 1), last))
         if len(rows):
-            _write(folder / f"{kind}-{last}.csv", rows)
-
-
-def _write(path: Path, frame: pl.DataFrame) -> None:
-    begun = path.exists()
-    with path.open("ab") as file:
-        frame.write_csv(file, include_header=not begun)
+            add_csv(folder / f"{kind}-{last}.csv", rows)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import json
 import sys
 from collections.abc import Mapping, Sequence
@@ -12,6 +11,8 @@ import click
 from rich.console import Console
 from rich.table import Table
 
+from nimbus_reef.formats.tables import csv_lines
+
 _WIDEST: Final = 400
 FORMAT = click.option(
     "--format", "form", type=click.Choice(["table", "json", "csv"]), default="table", show_default=True,
@@ -20,14 +21,18 @@ FORMAT = click.option(
 """How rows are printed: the option of every command that shows some."""
 
 
+def show_csv(columns: Sequence[str], rows: Sequence[Mapping[str, Any]]) -> None:
+    """Prints rows as CSV, these columns of them."""
+    for part in csv_lines(columns, ([row[name] for name in columns] for row in rows)):
+        sys.stdout.write(part)
+
+
 def show(rows: Sequence[Mapping[str, Any]], form: str) -> None:
     """Prints rows of the same columns as `table`, `json` or `csv`."""
     if form == "json":
         click.echo(json.dumps(rows, ensure_ascii=False, indent=1, default=str))
     elif form == "csv" and rows:
-        writer = csv.DictWriter(sys.stdout, list(rows[0]))
-        writer.writeheader()
-        writer.writerows(rows)
+        show_csv(list(rows[0]), rows)
     elif rows:
         table = Table(box=None, header_style="bold")
         for name, value in rows[0].items():

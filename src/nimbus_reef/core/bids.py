@@ -71,7 +71,7 @@ class PastBlock:
 
 @dataclass(frozen=True, slots=True)
 class Day:
-    """One day of one target; bid null where no settings are known."""
+    """One day of one target; bid None where no settings are known."""
 
     clicks: int
     orders: int

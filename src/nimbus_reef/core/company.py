@@ -78,7 +78,7 @@ def cells_of(terms: pl.DataFrame, targets: pl.DataFrame | None) -> pl.DataFrame:
     One cell per target and term, and per target what it did beside its terms.
 
     terms: target_id, ad_group_id, normal_id, clicks, orders, spend, one or more rows each; targets: target_id,
-    ad_group_id, clicks, orders, spend, or null where no report tells them. In one order, whatever came in.
+    ad_group_id, clicks, orders, spend, or None where no report tells them. In one order, whatever came in.
     """
     of_terms = terms.group_by("ad_group_id", "normal_id", "target_id").agg(
         pl.col("clicks", "orders", "spend").cast(pl.Int64).sum()

@@ -48,7 +48,7 @@ def fit_priors(
     The prior of each group, one pass over all rows.
 
     n, k: clicks (> 0) and orders per row; group: 0 … groups-1 per row; count: how many rows
-    alike stand in it, one when null. Returns a and b per group. On the grid of strengths s:
+    alike stand in it, one when None. Returns a and b per group. On the grid of strengths s:
     w = (s+1)/(s+n), m = Σwk/Σwn; the s with the largest
     Σ[ln B(ms+k, (1-m)s+n-k) - ln B(ms, (1-m)s)] wins, the smaller on ties.
     """

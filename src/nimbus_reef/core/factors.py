@@ -95,7 +95,7 @@ def fit(cells: Cells) -> Fit:
     """
     mean = float(cells.k.sum() / cells.n.sum())
     clicks = _of_row(cells.n, cells.row, cells.rows)
-    parts = _parts(cells)
+    parts = parts_of(cells)
     asked: list[str] = []
 
     def weights(s: float) -> Floats:
@@ -121,7 +121,7 @@ def fit(cells: Cells) -> Fit:
     return _fitted(cells, mean, weight, strength, parts)
 
 
-def _parts(cells: Cells) -> dict[str, MovingFamily]:
+def parts_of(cells: Cells) -> dict[str, MovingFamily]:
     """The families that have levels in use, in the order in which they are asked, all factors 1."""
     found = {}
     for name in FAMILIES:

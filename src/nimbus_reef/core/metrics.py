@@ -227,7 +227,7 @@ class Difference:
 
 
 def difference(now: float | None, then: float | None) -> Difference:
-    """The change of one figure; relative is null ("new") when the base is 0."""
+    """The change of one figure; relative is None ("new") when the base is 0."""
     if now is None or then is None:
         return Difference(None, None)
     return Difference(now - then, (now - then) / then if then else None)

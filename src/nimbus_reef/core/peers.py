@@ -120,7 +120,7 @@ class Standing:
     """
     One metric of one thing among its peers.
 
-    percentile: null where it is too thin or has no peers; low, high: the standing at the ends
+    percentile: None where it is too thin or has no peers; low, high: the standing at the ends
     of the metric's 80 % interval, low ≤ high. thin: what is missing, as (measure, held,
     needed). edge: below or above all that the feed tells. typical: the middle peer.
     """

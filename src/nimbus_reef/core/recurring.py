@@ -11,7 +11,7 @@ Key = tuple[str, str]
 
 
 class News(StrEnum):
-    """What a finding is, measured by the audits before; one that stood last time is no news."""
+    """What a finding is, measured by the audits before; one that stood last time is not news."""
 
     NEW = "new"
     BACK = "came back"

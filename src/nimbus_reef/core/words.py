@@ -36,7 +36,7 @@ def singular(word: str) -> str:
 
 
 def split(term: str) -> list[str]:
-    """A term's words as they stand in its normal form: split at what is no letter, mark or number."""
+    """A term's words as they stand in its normal form: split at what is not a letter, mark or number."""
     # A combining mark belongs to its letter; `\w` alone would split at some of them.
     return "".join(
         char if unicodedata.category(char)[0] in "LMN" else " " for char in normal_form(term)

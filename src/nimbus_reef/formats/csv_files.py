@@ -1,5 +1,5 @@
 """
-CSV in: encoding, separator, title lines; every line that is no row of the table told by its number.
+CSV in: encoding, separator, title lines; every line that is not a row of the table told by its number.
 
 Lines are first looked at as bytes, all at once: as many separators as the header has and no quote
 out of place. Only the few that are odd are read one by one; the rest goes through Polars' reader.
@@ -256,7 +256,7 @@ def _scan(data: bytes | mmap.mmap, begin: int, delimiter: str, width: int) -> _L
     Finds the lines that are odd, without reading them: number → where they begin and end.
 
     Odd is another number of separators outside quotes, a quote within a cell or left open, a byte
-    that is no text.
+    that is not text.
     """
     found = _Lines(0, {})
     for start, end in _pieces(data, begin):
@@ -401,10 +401,10 @@ def _odd_ones(
             text = raw.decode()
         except UnicodeDecodeError as problem:
             shown = raw.decode("utf-8", "replace")
-            found.append((number, shown, f"holds a byte that is no text (0x{raw[problem.start]:02X})"))
+            found.append((number, shown, f"holds a byte that is not text (0x{raw[problem.start]:02X})"))
             continue
         if "\0" in text:
-            found.append((number, text.replace("\0", "�"), "holds a byte that is no text (0x00)"))
+            found.append((number, text.replace("\0", "�"), "holds a byte that is not text (0x00)"))
             continue
         if not text.strip():
             continue

@@ -579,7 +579,7 @@ PLACEMENT_ADJUSTMENTS: Final = ReportKind(
     ),
     ("campaign", "placement"),
 )  # fmt: skip
-"""Rows of a mixed sheet that are no report of their own: they become columns of their campaigns' settings."""
+"""Rows of a mixed sheet that are not a report of their own: they become columns of their campaigns' settings."""
 READ_KINDS: Final[dict[str, ReportKind]] = {**KINDS, PLACEMENT_ADJUSTMENTS.name: PLACEMENT_ADJUSTMENTS}
 """Every way in which rows may be read."""
 

@@ -40,7 +40,7 @@ class ColumnMap:
     How some rows of a file are read as one kind.
 
     columns: our column → the file's header. date_order, decimal: how ambiguous dates and figures
-    are read, decimal null where the file's own cells say. days: which days a file without dates
+    are read, decimal None where the file's own cells say. days: which days a file without dates
     covers (of settings: its last). values: column → the file's word → ours, on top of what is
     known. sheet: of a workbook, the only one when empty. told_by, only: the header whose cells
     tell what a row is, and which of them are read here; all rows when empty.
@@ -189,7 +189,7 @@ def _fits(said: pl.Series, column: Column) -> float:
             first, last = values.periods(said, values.DateOrder.DAY_FIRST)
             good = (first < last).fill_null(False)
         case CellKind.CHOICE:
-            # Words that are not known are asked about; figures are no words.
+            # Words that are not known are asked about; figures are not words.
             good = values.numbers(said, values.Style.DOT).is_null()
         case CellKind.TEXT:
             dated = said.str.contains(r"^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}")

@@ -39,7 +39,7 @@ def no_problems() -> pl.DataFrame:
 
 
 def problems(found: Sequence[tuple[int, str, str]]) -> pl.DataFrame:
-    """Lines that are no rows, with what stands there and why."""
+    """Lines that are not rows, with what stands there and why."""
     return pl.DataFrame(
         [(line, "", value[:_LONGEST_VALUE], reason) for line, value, reason in found],
         schema=no_problems().schema, orient="row",
@@ -51,7 +51,7 @@ class RawTable:
     """
     A table of a file: text columns under their own headers, and `__line`.
 
-    problems: lines that are no rows (line, column, value, reason). title: what stands above the
+    problems: lines that are not rows (line, column, value, reason). title: what stands above the
     header. numeric: headers whose cells are numbers by their type, so that no decimal sign is in
     question. sheet: its name in a workbook. decimal_votes of the whole are the reader's to count.
     """

@@ -183,7 +183,7 @@ def _by_kind(
         found.append((first, whole, table.headers))
     if not found:
         raise BadInput(
-            "Adjustments of placements alone are no report.",
+            "Adjustments of placements alone are not a report.",
             remedy="Read the campaigns' settings beside them.",
         )
     return found
@@ -245,7 +245,7 @@ def to_mend(
     )
     per_line = said.group_by("line", maintain_order=True).agg(pl.col("problem").str.join("; "))
     frame = table.frame.with_columns(pl.col(LINE).cast(pl.Int64))
-    # Lines that are no rows stand whole in the first column, to be cut into cells by hand.
+    # Lines that are not rows stand whole in the first column, to be cut into cells by hand.
     lines = table.problems.select(
         pl.col("value").alias(table.headers[0]), *(pl.lit("").alias(name) for name in table.headers[1:]),
         pl.col("line").alias(LINE),

@@ -436,9 +436,9 @@ def _spans(frame: pl.DataFrame, reading: _Reading) -> tuple[list[pl.Series], str
         first, last = (values.dates(frame[end], mapping.date_order) for end in ("from", "to"))
         backwards = (last < first).fill_null(False)
         last = _when(~backwards, last)
-        wrong = "are no two days in order that can be read"
+        wrong = "are not two days in order that can be read"
     elif "date" in given:
-        name, cells, wrong = "date", frame["date"], "is no date that can be read"
+        name, cells, wrong = "date", frame["date"], "is not a date that can be read"
         first = last = values.dates(cells, mapping.date_order)
     else:
         assert mapping.days is not None, "asked for before parsing"
@@ -584,7 +584,7 @@ def _ranged(value: pl.Series, reason: pl.Series, column: Column) -> tuple[pl.Ser
         return value, reason
     if column.holds is CellKind.SHARE:
         return value, _marked(
-            (value < 0) | (value > 1), "is no share between 0 and 1 (or 0 % and 100 %)", reason
+            (value < 0) | (value > 1), "is not a share between 0 and 1 (or 0 % and 100 %)", reason
         )
     return value, reason
 

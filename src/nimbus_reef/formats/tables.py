@@ -130,6 +130,28 @@ def csv_lines(headers: Sequence[str], rows: Iterable[Sequence[Any]]) -> Iterator
     yield buffer.getvalue()
 
 
+def add_csv(path: Path, rows: pl.DataFrame) -> None:
+    """Adds rows to the end of a CSV of ours, which begins with its headers."""
+    begun = path.exists()
+    with path.open("ab") as file:
+        rows.write_csv(file, include_header=not begun)
+
+
+def write_parquet(rows: pl.DataFrame, target: IO[bytes]) -> None:
+    """Rows as Parquet, types kept."""
+    rows.write_parquet(target)
+
+
+def hand_over(rows: pl.DataFrame, path: Path) -> None:
+    """Rows for another process of this machine, as they are."""
+    rows.write_ipc(path)
+
+
+def handed_over(path: Path) -> pl.DataFrame:
+    """The rows that `hand_over` left."""
+    return pl.read_ipc(path)
+
+
 @dataclass(frozen=True, slots=True)
 class Table:
     """Rows to be taken out: columns under their headers; formats: number formats by header."""

@@ -41,7 +41,7 @@ def _grouped(plain: str, sign: str) -> str:
 
 
 def two_decimals(text: str, locale: str = "en") -> str:
-    """An amount as the change sheet writes it; what is no amount, or is finer than that, stays as it was typed."""
+    """An amount as the change sheet writes it; what is not an amount, or is finer than that, stays as it was typed."""
     amount = number(text, locale)
     if amount is None or amount != round(amount, 2):
         return text.strip()

@@ -21,9 +21,9 @@ from dateutil import parser as dateutil_parser
 _NOTHING = ["", "-", "–", "—", "n/a", "na", "null", "none", "nan", "--"]
 _LONGEST_NOTHING = max(len(word.encode()) for word in _NOTHING)
 _LONGEST_NUMBER = 40
-"""Characters of the longest figure that is looked at: what is longer is no figure."""
+"""Characters of the longest figure that is looked at: what is longer is not a figure."""
 _LONGEST_DATE = 40
-# A sign, a currency before or after, digits in groups: anything else is no number.
+# A sign, a currency before or after, digits in groups: anything else is not a number.
 _CURRENCY = r"(?:[A-Z]{3}|[A-Z]{1,2}\$|kr\.?|Kč|zł|Fr\.?|Ft|lei|\p{Sc})"
 _NUMBER = r"^\(?([-+]?)\s*" + _CURRENCY + r"?\s*([-+]?\d[\d.,' ]*|[.,]\d+)\s*(?:%|" + _CURRENCY + r")?\)?$"
 _SPACES = r"[\u00a0\u202f\u2009]"
@@ -41,7 +41,7 @@ _WRITTEN = {
     "dot": rf"^(?:{_whole(',')}(?:\.\d*)?|\.\d+)$",
     "comma": rf"^(?:{_whole('.')}(?:,\d*)?|,\d+)$",
 }
-"""How figures are written with either decimal sign; what fits neither is no figure."""
+"""How figures are written with either decimal sign; what fits neither is not a figure."""
 
 
 class DateOrder(StrEnum):
@@ -119,7 +119,7 @@ def numbers(cells: pl.Series, style: Style) -> pl.Series:
     """
     Float64 from text such as `1.234,56`, `€ 12`, `(3.50)`, `12.5%` (12.5; the sign is the caller's).
 
-    Null where a cell is no figure, or none with this decimal sign: `12,50` is not 1250.
+    Null where a cell is not a figure, or none with this decimal sign: `12,50` is not 1250.
     """
     if style is Style.COMMA:
         distinct = cells.unique()

@@ -96,7 +96,7 @@ def to_mend(
 
 def warm() -> None:
     """Starts a reader ahead of the first file."""
-    with _POOL.borrowed():
+    with POOL.borrowed():
         pass
 
 
@@ -104,7 +104,7 @@ def _read(task: str, path: Path, file_name: str, *args: Any) -> Any:
     if not path.exists():
         raise BadFile("The file is no longer here.", place=file_name, remedy="Drop it again.")
     limits = allowance(path.stat().st_size)
-    with _POOL.borrowed() as reader:
+    with POOL.borrowed() as reader:
         return reader.ask((task, str(path), file_name, *args), limits, file_name)
 
 
@@ -169,7 +169,7 @@ class _Reader:
     def _receive(self, limits: Allowance) -> bytes:
         assert self.process.stdout is not None
         pipe = self.process.stdout.fileno()
-        begun, worked = time.monotonic(), _work_of(self.process.pid)
+        begun, worked = time.monotonic(), work_of(self.process.pid)
         parts, wanted = bytearray(), 8
         size: int | None = None
         while len(parts) < wanted:
@@ -177,7 +177,7 @@ class _Reader:
                 # By its own work, so that a small file is not refused for what else the machine does.
                 waited = time.monotonic() - begun
                 if waited > limits.seconds and (
-                    waited > _WAITS * limits.seconds or _work_of(self.process.pid) - worked > limits.seconds
+                    waited > _WAITS * limits.seconds or work_of(self.process.pid) - worked > limits.seconds
                 ):
                     raise _TooMuch("time")
                 if _memory_of(self.process.pid) > limits.memory:
@@ -229,7 +229,7 @@ def _memory_of(pid: int) -> int:
     return (int(pages[1]) - int(pages[2])) * resource.getpagesize()
 
 
-def _work_of(pid: int) -> float:
+def work_of(pid: int) -> float:
     """Seconds of processor time that a process has taken; 0 when it is gone."""
     try:
         told = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
@@ -270,7 +270,7 @@ class _Pool:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._idle: list[_Reader] = []
+        self.idle: list[_Reader] = []
         self._owner = os.getpid()
 
     @contextmanager
@@ -286,8 +286,8 @@ class _Pool:
         with self._lock:
             if self._owner != os.getpid():
                 # Another process's readers, inherited over a fork, are not ours to talk to.
-                self._idle, self._owner = [], os.getpid()
-            reader = self._idle.pop() if self._idle else None
+                self.idle, self._owner = [], os.getpid()
+            reader = self.idle.pop() if self.idle else None
         if reader is not None and reader.process.poll() is not None:
             reader.end()
             reader = None
@@ -295,21 +295,21 @@ class _Pool:
 
     def _give_back(self, reader: _Reader) -> None:
         with self._lock:
-            if reader.good and not self._idle:
-                self._idle.append(reader)
+            if reader.good and not self.idle:
+                self.idle.append(reader)
                 return
         reader.end()
 
     def close(self) -> None:
         """Ends the readers that wait."""
         with self._lock:
-            idle, self._idle = (self._idle if self._owner == os.getpid() else []), []
+            idle, self.idle = (self.idle if self._owner == os.getpid() else []), []
         for reader in idle:
             reader.end()
 
 
-_POOL: Final = _Pool()
-atexit.register(_POOL.close)
+POOL: Final = _Pool()
+atexit.register(POOL.close)
 
 
 # --- the other side ---------------------------------------------------------------------

@@ -42,7 +42,7 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None) -> list[R
         ]
     except fastexcel.FastExcelError as problem:
         raise BadFile(
-            "The workbook cannot be read: a part of it is missing or is no sheet.",
+            "The workbook cannot be read: a part of it is missing or is not a sheet.",
             place=file_name,
             remedy="Open it in a spreadsheet and save it again, or save it as CSV.",
         ) from problem
@@ -82,7 +82,7 @@ def _refuse_bomb(path: Path, file_name: str, limits: Limits) -> None:
             unpacked = sum(info.file_size for info in archive.infolist())
     except (zipfile.BadZipFile, OSError, ValueError) as problem:
         raise BadFile(
-            "The file ends in .xlsx but is no workbook.",
+            "The file ends in .xlsx but is not a workbook.",
             place=file_name,
             remedy="Open it in a spreadsheet and save it as XLSX or CSV.",
         ) from problem
@@ -107,7 +107,7 @@ def read_parquet(path: Path, file_name: str, limits: Limits, rows: int | None) -
         frame = frame.with_columns(pl.all().cast(pl.String)).with_row_index(LINE, offset=1)
     except (pl.exceptions.PolarsError, OSError, ValueError) as problem:
         raise BadFile(
-            "The file is no readable Parquet, or holds columns that are no plain cells.",
+            "The file is not a readable Parquet file, or holds columns that are not plain cells.",
             place=file_name,
             remedy="Write it again, with columns of text, numbers and dates only.",
         ) from problem

@@ -11,7 +11,8 @@ from typing import IO, Any, Final
 import polars as pl
 
 from nimbus_reef.errors import NotFound
-from nimbus_reef.formats.tables import Sheet, SheetColumn, Table, write_xlsx
+from nimbus_reef.formats import tables as tables_of
+from nimbus_reef.formats.tables import Sheet, SheetColumn, Table, write_parquet, write_xlsx
 
 _KEPT_SECONDS: Final = 24 * 3600
 MOST_ROWS: Final = 1_048_575
@@ -35,7 +36,7 @@ def _sheet(table: Table) -> Sheet:
 
 def as_parquet(table: Table, target: IO[bytes]) -> None:
     """The table as Parquet, types kept."""
-    table.rows.write_parquet(target)
+    write_parquet(table.rows, target)
 
 
 def hand_over(folder: Path, tables: Sequence[Table]) -> dict[str, Any]:
@@ -46,7 +47,7 @@ def hand_over(folder: Path, tables: Sequence[Table]) -> dict[str, Any]:
             old.unlink(missing_ok=True)
     stem = uuid.uuid4().hex
     for number, table in enumerate(tables):
-        table.rows.write_ipc(_handed(folder, stem, number))
+        tables_of.hand_over(table.rows, _handed(folder, stem, number))
     sheets = [{"name": table.name, "formats": table.formats} for table in tables]
     return {"stem": stem, "sheets": sheets, "rows": sum(len(table.rows) for table in tables)}
 
@@ -61,7 +62,7 @@ def make_workbook(folder: Path, request: dict[str, Any], progress: Callable[[flo
     if not all(source.exists() for source in sources):
         raise NotFound("The rows of this export are no longer here.", remedy="Export the table again.")
     tables = [
-        Table(each["name"], pl.read_ipc(source), each["formats"])
+        Table(each["name"], tables_of.handed_over(source), each["formats"])
         for each, source in zip(request["sheets"], sources, strict=True)
     ]
     rows = max(1, request["rows"])

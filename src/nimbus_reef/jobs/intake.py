@@ -206,7 +206,7 @@ class LoadRequest:
     """
     One file to be loaded under confirmed mappings, and how.
 
-    scope: the label of what has campaigns; null lets it follow from them, or be the usual one of the
+    scope: the label of what has campaigns; None lets it follow from them, or be the usual one of the
     source. others: accounts that rows with an `account` of their own may go to. today: the day of
     loading, each account's own when left out. confirmed: what would be asked is answered with yes.
     """

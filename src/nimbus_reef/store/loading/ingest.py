@@ -61,7 +61,7 @@ class FilePart:
     """
     What a file says of one account and kind, and how it was read.
 
-    today: the day of loading in the account's time zone. scope: the label it is loaded under; null
+    today: the day of loading in the account's time zone. scope: the label it is loaded under; None
     where nobody said, then it follows from the campaigns in the file, or is `usual`, that of the
     last file of this source. maturing_days: of the account, after which the sales of a day have come.
     """

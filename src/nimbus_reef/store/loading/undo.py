@@ -19,7 +19,7 @@ from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.loads import Batch
 from nimbus_reef.store.record.models import FACTS, batch, batch_day
 
-_PART_ROWS: Final = 100_000
+PART_ROWS: Final = 100_000
 """Rows in one packet: well under 16 MB, the least that any MariaDB takes."""
 
 
@@ -52,7 +52,7 @@ def _packed(rows: pl.DataFrame | None) -> list[bytes | None]:
     if rows is None:
         return [None]
     parts: list[bytes | None] = []
-    for part in rows.iter_slices(_PART_ROWS):
+    for part in rows.iter_slices(PART_ROWS):
         target = io.BytesIO()
         part.write_ipc(target, compression="zstd")
         parts.append(target.getvalue())

@@ -37,7 +37,7 @@ def aims(store: Store, account: Account) -> Aims:
 def set_aim(
     store: Store, account: Account, person_id: int | None, level: str, name: str, target_acos: float | None
 ) -> None:
-    """Sets a target, or with null takes one back; BadInput where it cannot be meant."""
+    """Sets a target, or with None takes one back; BadInput where it cannot be meant."""
     if level not in LEVELS or (level != "account" and not name):
         raise BadInput("A target belongs to something.", remedy=f"Choose {', '.join(LEVELS)}, and name it.")
     if target_acos is not None and not 0 < target_acos < HIGHEST:

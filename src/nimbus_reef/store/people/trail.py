@@ -27,6 +27,6 @@ def write(
 def note(
     store: Store, action: str, *, person_id: int | None, account_id: int | None, detail: Mapping[str, Any]
 ) -> None:
-    """The same of what is no transaction of its own."""
+    """The same of what is not a transaction of its own."""
     with store.write() as connection:
         write(connection, action, person_id, account_id, detail)

@@ -69,7 +69,7 @@ class Cache:
         self._floor = 0.0
 
     def peek(self, key: Hashable) -> Any:
-        """The result kept under the key, or null; nothing is made."""
+        """The result kept under the key, or None; nothing is made."""
         with self._lock:
             found = self._items.get(key)
             return None if found is None else found.made

@@ -74,7 +74,7 @@ class Facts:
         return self.cache.get((name, account_id, self.generation(account_id), *of), make)
 
     def known(self, name: str, account_id: int, *of: Hashable) -> Any:
-        """The same where it was made already, else null."""
+        """The same where it was made already, else None."""
         return self.cache.peek((name, account_id, self.generation(account_id), *of))
 
     def note(self, name: str, account_id: int, made: Any, *of: Hashable) -> None:

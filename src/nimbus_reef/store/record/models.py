@@ -247,7 +247,7 @@ _KEY_TYPES: Final[dict[str, Any]] = {
     "category": String(_SHORT), "country": String(8), "format": String(10), "metric": String(16),
     "item_id": String(64), "field": String(32), "at": DateTime(),
 }  # fmt: skip
-"""Keys that are no ids: short words, and few rows."""
+"""Keys that are not ids: short words, and few rows."""
 
 
 def _fact_head(*keys: str) -> tuple[Column[Any], ...]:

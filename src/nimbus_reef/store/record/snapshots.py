@@ -41,7 +41,7 @@ KINDS: Final = tuple(FACTS)
 @dataclass(frozen=True, slots=True)
 class Written:
     """
-    A day or block whose version changed; rows where the load knows all of them, else null.
+    A day or block whose version changed; rows where the load knows all of them, else None.
 
     span: the days that its rows are the sums of; of a day, itself.
     """
@@ -148,7 +148,7 @@ def read(
     The rows of the wanted days and blocks, each with its `day` (of a block the last) and its
     `first_day`; missing files are made from MariaDB.
 
-    only: the columns needed, all when null.
+    only: the columns needed, all when None.
     """
     picked = list(only) if only is not None else list(columns(kind))
     files = {span: path(store.snapshots, account_id, kind, span, v) for span, v in wanted.items()}

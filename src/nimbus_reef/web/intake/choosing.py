@@ -228,7 +228,7 @@ def _days(fields: Fields) -> Window | None:
     try:
         return Window(date.fromisoformat(first or last), date.fromisoformat(last))
     except ValueError:
-        raise BadInput(f"“{first} – {last}” are no days.", remedy="Write them like 2026-10-01.") from None
+        raise BadInput(f"“{first} – {last}” are not days.", remedy="Write them like 2026-10-01.") from None
 
 
 def _file_choices(

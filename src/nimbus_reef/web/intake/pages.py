@@ -273,7 +273,7 @@ def differ_words(each: ReportGap, figures: Figures) -> str:
     gap = each.second / each.first - 1 if each.first else None
     return (
         f"{titles[0]} and {titles[1].lower()} differ in {each.measure}: {figures.micro(each.first)} against "
-        f"{figures.micro(each.second)}{f' ({figures.points(gap)})' if gap is not None else ''}, "
+        f"{figures.micro(each.second)}{f' ({figures.relative(gap)})' if gap is not None else ''}, "
         f"{figures.days(each.days)}, {figures.counted(each.held, 'day')} that both hold. "
         f"Totals come from {titles[0].lower()}."
     )

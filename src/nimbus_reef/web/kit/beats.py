@@ -19,7 +19,7 @@ STALE_DAYS: Final = 7
 
 @dataclass(frozen=True, slots=True)
 class Moved:
-    """A change: how it is written, and whether it is good, bad or neither (null)."""
+    """A change: how it is written, and whether it is good, bad or neither (None)."""
 
     text: str
     good: bool | None = None
@@ -94,7 +94,7 @@ def line(beat: Beat, today: date) -> BeatLine:
 def _relative(change: float | None, write: Figures, more_is_good: bool | None) -> Moved:
     if change is None:
         return Moved("")
-    text = write.points(change, 0)
+    text = write.relative(change, 0)
     good = None if more_is_good is None or abs(change) < 0.005 else (change > 0) is more_is_good
     return Moved(text, good)
 

@@ -99,7 +99,7 @@ class Figures:
         """Money gained or lost, with its sign."""
         return _signed(self.money(value, digits), round(value, digits))
 
-    def points(self, value: float, digits: int = 1) -> str:
+    def relative(self, value: float, digits: int = 1) -> str:
         """A relative change, with its sign."""
         return _signed(self.rate(value, digits), round(value * 100, digits))
 

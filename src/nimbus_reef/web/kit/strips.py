@@ -26,7 +26,7 @@ class Tick:
 @dataclass(frozen=True, slots=True)
 class Strip:
     """
-    A strip ready to draw, 100 wide. x: our mark, hollow where there is no verdict, null where nothing can be placed; tone: loss in the
+    A strip ready to draw, 100 wide. x: our mark, hollow where there is no verdict, None where nothing can be placed; tone: loss in the
     bottom quarter, gain in the top one; hollow: the feed's figures are too thin or borrowed.
     words: the percentile and the typical peer; note: what is missing, or what stands in.
     """

@@ -35,7 +35,7 @@ SMOOTH: Final = {"": 1, "7": 7, "14": 14}
 
 @dataclass(frozen=True, slots=True)
 class Course:
-    """One metric of a trend: its days, in the unit that is written, null where there is none."""
+    """One metric of a trend: its days, in the unit that is written, None where there is none."""
 
     key: str
     label: str

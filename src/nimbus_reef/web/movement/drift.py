@@ -154,7 +154,7 @@ def drift(
     boxes += [_box(px - 2, py - 2, 4, 4) for shaft in shafts for px, py in _along(shaft)]
     lines = _lines(x, y, target, break_even, percent)
     named = [line for line in lines if line.name]
-    boxes += [_name_box(line) for line in named]
+    boxes += [name_box(line) for line in named]
     boxes += [
         _box(px - 2, py - 2, 4, 4)
         for line in named
@@ -212,7 +212,7 @@ def _label(
     name: str, x: float, y: float, taken: Boxes
 ) -> tuple[Box, tuple[float, float, float, float] | None] | None:
     """The nearest free place around a head, and the leader to it from further off; none where there is no room."""
-    width = _width(name)
+    width = width_of(name)
     cx, cy = x + _AROUND[:, 0], y + _AROUND[:, 1]
     left = cx - width * _AROUND[:, 2]
     places = np.stack([left, cy - _LINE / 2, left + width, cy + _LINE / 2], axis=1)
@@ -232,7 +232,7 @@ def _label(
     return place, (_tenth(x), _tenth(y), _tenth(end[0]), _tenth(end[1])) if far else None
 
 
-def _width(text: str) -> float:
+def width_of(text: str) -> float:
     """About how wide a text is at 11.5 px."""
     return sum(7.4 if char.isupper() else 3.6 if char in " -·.,il" else 6.4 for char in text)
 
@@ -263,8 +263,9 @@ def _lines(x: _Axis, y: _Axis, target: float, break_even: float | None, percent:
     return tuple(line for line in found if line)
 
 
-def _name_box(line: AcosLine) -> Box:
-    width = _width(line.name)
+def name_box(line: AcosLine) -> Box:
+    """Where a line’s name stands."""
+    width = width_of(line.name)
     left = line.name_x - (width if line.upper else 0)
     return _box(left, line.name_y - _LINE + 2, width, _LINE)
 

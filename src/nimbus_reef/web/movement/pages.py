@@ -64,7 +64,7 @@ def judgement(row: Mapping[str, Any], figures: Figures) -> str:
     if movement in (Movement.NEW.value, Movement.GONE.value, Movement.STEADY.value):
         return str(movement)
     said = [
-        f"{name} {figures.points(value, 0)}"
+        f"{name} {figures.relative(value, 0)}"
         for name, value in (("spend", spend), ("sales", sales))
         if value is not None
     ]

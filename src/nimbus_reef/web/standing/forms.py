@@ -29,7 +29,7 @@ class PeersForm(ReefForm):
         description="Choose a metric.",
     )
     peers_of = StringField(
-        "month", [Regexp(r"\d{4}-\d\d$", message="It is no month.")], description="Write it like 2026-11."
+        "month", [Regexp(r"\d{4}-\d\d$", message="It is not a month.")], description="Write it like 2026-11."
     )
     category = StringField(
         "category", [InputRequired("It is not there.")], filters=[stripped], description="Name a category."

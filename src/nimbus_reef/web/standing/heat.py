@@ -131,7 +131,7 @@ def _heat(row: Mapping[str, Any], metric: str, how: str, figures: Figures) -> He
     good = None if abs(change) < 0.05 else (change < 0) is lower
     tone = "" if good is None or at is None else "gain" if good else "loss"
     before = value_words(metric, row[f"{metric}_then"], figures)
-    return HeatCell(metric, figures.points(change, 0), 0.0, tone, at is None, f"{before} → {value}")
+    return HeatCell(metric, figures.relative(change, 0), 0.0, tone, at is None, f"{before} → {value}")
 
 
 def _mark(percentile: float | None) -> float:

@@ -152,7 +152,7 @@ def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Ans
         f"{value_words(weakest.metric, value, figures)} puts you {strips.ahead_words(weakest.percentile or 0.0, figures)}"
         f"{fell}.",
         f"{metric_name(best.metric)} is the strongest, {strips.ahead_words(best.percentile or 0.0, figures)}.",
-        _most_moved(now, then, weakest.metric, figures) if then else "",
+        most_moved(now, then, weakest.metric, figures) if then else "",
         gap_words(weakest.metric, value, weakest.typical, now, found.held_now, figures),
     ]
     return Answer(bold, " ".join(each for each in sentences if each))
@@ -162,7 +162,7 @@ _MOVED: Final = ("ctr", "cvr", "cpc", "aov")
 """The rates that move by themselves; cost of sale is made of them."""
 
 
-def _most_moved(now: Mapping[str, int], then: Mapping[str, int], said: str, figures: Figures) -> str:
+def most_moved(now: Mapping[str, int], then: Mapping[str, int], said: str, figures: Figures) -> str:
     """
     The rates that lost and gained most since the days before, in a sentence; the loss is left out
     where the sentence before tells of the same rate.

@@ -11,6 +11,7 @@ import polars as pl
 
 from nimbus_reef.core.metrics import Unit
 from nimbus_reef.core.peers import COLUMNS, POINTS, RATED, Floats
+from nimbus_reef.formats.tables import add_csv
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.strips import value_words
@@ -53,7 +54,7 @@ def written(folder: Path, file: pl.DataFrame) -> Path:
     """The file, kept where uploads are."""
     folder.mkdir(parents=True, exist_ok=True)
     path = folder / f"{uuid.uuid4().hex}.csv"
-    file.write_csv(path)
+    add_csv(path, file)
     return path
 
 

@@ -43,7 +43,7 @@ class LuckStep:
 class Luck:
     """
     The picture, ready to draw: steps, the last of them the row's own; hill: an SVG path of what is likely, from
-    low to high four times in five; needed_x: null where nothing is needed or it lies off the scale.
+    low to high four times in five; needed_x: None where nothing is needed or it lies off the scale.
     """
 
     steps: tuple[LuckStep, ...]

@@ -43,7 +43,7 @@ def heads(
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """One figure of a row; loss where it is one; weight of the bar behind it, 0 … 100, or null."""
+    """One figure of a row; loss where it is one; weight of the bar behind it, 0 … 100, or None."""
 
     text: str
     loss: bool = False
@@ -172,7 +172,7 @@ def _brought_by(row: Mapping[str, Any]) -> str:
 class Summed:
     """
     Sums of filtered rows in micro-units; stake per 30 days. then: spend and sales of the same
-    ones in the days compared with, null where nothing is compared.
+    ones in the days compared with, None where nothing is compared.
     """
 
     spend: int
