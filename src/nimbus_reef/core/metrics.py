@@ -39,7 +39,7 @@ class Metric:
     """
     A figure that can be shown, filtered and sorted.
 
-    Ratios are `numerator / denominator` of measures, money in units of currency. label: the trade's short name, name:
+    Measures are added up; ratios are `numerator / denominator` of what they add up to, money in units of currency. label: the trade's short name, name:
     what it is called in running text. digits: its decimals in a column. enough: the measures, and the least of each,
     that it takes to judge it among peers; none where there are no peers. proportion: a share of trials, else a quotient.
     """

@@ -27,7 +27,7 @@ class FigureField(Field):
     def process_formdata(self, valuelist: list[str]) -> None:
         """Reads what was typed."""
         text = (valuelist[0] if valuelist else "").strip()
-        self.data = number(text, next(iter(self.meta.locales or ["en"]))) if text else None
+        self.data = number(text, getattr(self.meta, "written_as", "en")) if text else None
         if text and self.data is None:
             raise ValueError(f"“{text}” is not a number.")
 
@@ -49,8 +49,8 @@ class ReefForm(Form):
 
     def __init__(self, given: Any, locale: str = "en") -> None:
         self.locale = locale
-        # Fields are filled as the form is made; each is told by `meta` how figures are written.
-        super().__init__(given, meta={"locales": [locale]})
+        # Fields are filled as the form is made; `meta` tells them how figures are written. Messages stay English.
+        super().__init__(given, meta={"written_as": locale})
 
     def checked(self) -> Self:
         """The form, if all of it can be read; BadInput for the first field that cannot. A field's remedy is its description."""
