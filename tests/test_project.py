@@ -43,6 +43,15 @@ def test_no_line_of_a_template_is_too_long_to_read():
             assert len(line) <= 160, f"{template.name}:{number}"
 
 
+def test_every_class_of_a_template_has_a_look():
+    """A class that no style knows is left over, or lost its rule."""
+    known = (ROOT / "src/nimbus_reef/web/static/reef.min.css").read_text().replace("\\", "")
+    for template in (ROOT / "src/nimbus_reef/web/templates").rglob("*.html"):
+        plain = re.sub(r"{{.*?}}|{%.*?%}|{#.*?#}", " ", template.read_text(), flags=re.S)
+        for name in " ".join(re.findall(r'class="([^"]*)"', plain)).split():
+            assert f".{name}" in known, f"{template.name}: {name}"
+
+
 def test_every_link_of_the_documents_leads_somewhere():
     for document in (*ROOT.glob("*.md"), *ROOT.glob("docs/*.md")):
         for target in re.findall(r"\]\(([^)#]+)\)", document.read_text()):
