@@ -17,7 +17,6 @@ class Head:
     `aria-sort`. css: first, words or num. spoken: what only a screen reader says before it.
     """
 
-    key: str
     label: str
     definition: str = ""
     sorted: str = ""
@@ -34,7 +33,7 @@ def head_of(
     order = "descending" if sort == down else "ascending" if sort == up else ""
     unit = figures.symbol if shown.unit == "¤" else shown.unit
     after = (down if sort == up else up) if rises else (up if sort == down else down)
-    return Head(shown.key, label or f"{shown.label} {unit}".strip(), shown.definition, order, after, css)
+    return Head(label or f"{shown.label} {unit}".strip(), shown.definition, order, after, css)
 
 
 def heads_of(
@@ -73,11 +72,6 @@ class TableView:
     of: str = ""
     things: str = "rows"
     chips: Sequence[tuple[str, str]] = field(default=())
-
-    @property
-    def lines(self) -> Sequence[Any]:
-        """The rows of all groups."""
-        return [line for lines in self.groups.values() for line in lines]
 
 
 def table_of(

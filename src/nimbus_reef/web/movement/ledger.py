@@ -140,7 +140,7 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int, by: 
             )
         )  # fmt: skip
     extra_heads = (*(_SHARES[name] for name in shares), *(_SPLIT[name] for name in split))
-    heads = (*_heads(metric, by), *(Head(name, name, _TOLD[name]) for name in extra_heads))
+    heads = (*_heads(metric, by), *(Head(name, _TOLD[name]) for name in extra_heads))
     return Ledger(ledger_words(rows, metric, figures), heads, tuple(lines), place(0))
 
 
@@ -151,8 +151,8 @@ def _heads(metric: Metric, by: str) -> tuple[Head, ...]:
         else "its own change per 30 days; they sum to the change of all"
     )
     return (
-        Head("name", by, css="first"), Head("then", "then"), Head("now", "now"), Head("part", "its part", part),
-        Head("bars", "parts, and the running total as a line", css="words bars"), Head("running", "running total"),
+        Head(by, css="first"), Head("then"), Head("now"), Head("its part", part),
+        Head("parts, and the running total as a line", css="words bars"), Head("running total"),
     )  # fmt: skip
 
 

@@ -121,8 +121,8 @@ def drift_heads(symbol: str) -> tuple[Head, ...]:
     """The heads of the list beside the chart."""
     profit = "margin × change of sales − change of spend, per 30 days"
     return (
-        Head("name", "by effect on profit", css="first"), Head("profit", "profit", profit), Head("spend", f"spend {symbol}"),
-        Head("sales", f"sales {symbol}"), Head("acos", "ACOS %"),
+        Head("by effect on profit", css="first"), Head("profit", profit), Head(f"spend {symbol}"),
+        Head(f"sales {symbol}"), Head("ACOS %"),
     )  # fmt: skip
 
 

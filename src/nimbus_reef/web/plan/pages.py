@@ -30,8 +30,8 @@ def table(planned: Sequence[Planned], number: int, here: str, figures: Figures) 
 
 def _heads(symbol: str) -> tuple[Head, ...]:
     return (
-        Head("row", "row", css="num"), Head("what", "what", css="first"), Head("change", "change", css="words"),
-        Head("old", "old"), Head("new", "new"), Head("spend", f"spend {symbol} per 30 days"),
-        Head("sales", f"sales {symbol} per 30 days"), Head("reason", "reason", css="words"),
-        Head("remove", "", spoken="take out"),
+        Head("row", css="num"), Head("what", css="first"), Head("change", css="words"),
+        Head("old"), Head("new"), Head(f"spend {symbol} per 30 days"),
+        Head(f"sales {symbol} per 30 days"), Head("reason", css="words"),
+        Head("", spoken="take out"),
     )  # fmt: skip
