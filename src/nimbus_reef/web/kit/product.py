@@ -7,15 +7,10 @@ from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any, Final
 
-import polars as pl
-
-from nimbus_reef.analysis import movement, standing
-from nimbus_reef.analysis.proposals import history
-from nimbus_reef.core import listings
-from nimbus_reef.core.model import MEASURES, from_micro
-from nimbus_reef.core.peers import BOTTOM, RATED
-from nimbus_reef.errors import NotFound
-from nimbus_reef.store.reading import product_frames, row_frames
+from nimbus_reef.analysis import products
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.peers import RATED
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit import charts
 from nimbus_reef.web.kit.behind import Behind, behind
@@ -40,44 +35,27 @@ TO_CHECK: Final[Mapping[str, str]] = {
 
 def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) -> dict[str, Any]:
     """What the drawer shows of a product; NotFound where it did nothing in these days."""
-    on = standing.ground(facts, scope.look)
-    rows = on.rows.filter(pl.col("sku") == sku)
-    if rows.is_empty():
-        raise NotFound(f"{sku} had no ads in these days.", remedy="Choose other days, or close the drawer.")
-    placed = {name: each.standing for name, each in standing.places(on, rows).items()}
-    now = {name: float(rows[name].sum()) for name in MEASURES}
-    then, moved = None, None
-    if scope.against is not None:
-        sides = movement.sides(facts, scope.look, "product").filter(pl.col("key") == sku)
-        moved = sides.to_dicts()[0] if len(sides) else None
-        then = {name: float(moved[f"{name}0"]) for name in MEASURES} if moved else None
-    weak = metric if metric in RATED else _weakest(placed)
-    first = rows.row(0, named=True)
-    changed = page_changes(facts, scope, sku)
+    found = products.opened(facts, scope.look, sku)
+    weak = metric if metric in RATED else found.weakest
+    changed = page_changes(facts, scope.look, sku)
     return {
         "sku": sku,
-        "title": first["title"] or "",
-        "where": f"{first['category'] or 'no category'} · {first['family'] or 'no family'}",
-        "sentence": _sentence(now, moved, figures),
+        "title": found.title,
+        "where": f"{found.category or 'no category'} · {found.family or 'no family'}",
+        "sentence": _sentence(found.now, found.moved, figures),
         "strips": [
             (RATED[name].label, value_words(name, each.value, figures), strip(each, figures), name == weak)
-            for name, each in placed.items()
+            for name, each in found.standings.items()
         ],
         "check": (RATED[weak].label, TO_CHECK[weak]) if weak else None,
-        "why": why(then, now, figures),
+        "why": why(found.then, found.now, figures),
         "changed": [(figures.day(each.day), each.words) for each in changed[-6:]],
-        "trend": _trend(facts, scope, sku, changed, figures),
+        "trend": _trend(facts, scope.look, sku, changed, figures),
         "campaigns": [
             (row["campaign"], figures.money(row["spend"]), figures.rate(row["spend"] / row["sales"], 0) if row["sales"] else "no sales")
-            for row in rows.group_by("campaign").agg(pl.col("spend", "sales").sum()).sort(["spend", "campaign"], descending=[True, False]).head(5).to_dicts()
+            for row in found.campaigns.to_dicts()
         ],
     }  # fmt: skip
-
-
-def _weakest(placed: Mapping[str, Any]) -> str:
-    told = {name: each.percentile for name, each in placed.items() if each.percentile is not None}
-    weakest = min(told, key=lambda name: told[name], default="")
-    return weakest if weakest and told[weakest] < BOTTOM else ""
 
 
 def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures: Figures) -> tuple[str, str]:
@@ -86,29 +64,20 @@ def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures
     if moved is None:
         return bold, ""
     rest = (
-        f"A month: {figures.change(moved['spend_change'])} spend, {figures.change(moved['sales_change'])} sales; "
+        f"Per 30 days {figures.change(moved['spend_change'])} spend, {figures.change(moved['sales_change'])} sales; "
         f"{moved['movement']}, {figures.change(moved['profit'])} profit after ads."
     )
     # A line must not end between a sign and its figure.
     return bold, re.sub("([+−])", "\\1\u2060", rest)
 
 
-def page_changes(facts: Facts, scope: Scope, sku: str) -> list[Marked]:
+def page_changes(facts: Facts, look: Look, sku: str) -> list[Marked]:
     """What changed on the product's page over its history."""
-    window = history(scope.look)
-    catalog = product_frames.placed_products(facts, scope.account.id, scope.window).filter(
-        pl.col("sku") == sku
-    )
-    pages = product_frames.listings(facts, scope.account.id, window).filter(
-        pl.col("product_id").is_in(catalog["product_id"].unique().implode())
-    )
-    if pages.is_empty():
-        return []
     return [
         Marked(
             row["day"], f"page’s {row['field'].replace('_', ' ')} {_short(row['old'])} → {_short(row['new'])}"
         )
-        for row in listings.page_changes(pages).sort("day").to_dicts()
+        for row in products.page_changes(facts, look, sku).to_dicts()
     ]
 
 
@@ -117,28 +86,18 @@ def _short(text: str) -> str:
 
 
 def _trend(
-    facts: Facts, scope: Scope, sku: str, changed: Sequence[Marked], figures: Figures
+    facts: Facts, look: Look, sku: str, changed: Sequence[Marked], figures: Figures
 ) -> dict[str, Any] | None:
-    days = (
-        product_frames.placed_products(facts, scope.account.id, history(scope.look))
-        .filter(pl.col("sku") == sku)
-        .group_by("day")
-        .agg(pl.col("spend").sum())
-        .sort("day")
-    )
+    days = products.spend_by_day(facts, look, sku)
     if days.is_empty():
         return None
     dates: list[date] = days["day"].to_list()
     return charts.money_and_bid(
         dates, [from_micro(value) for value in days["spend"]], [None] * len(dates), figures=figures,
-        first_shown=max(scope.window.first, dates[0]), changes=changed,
+        first_shown=max(look.window.first, dates[0]), changes=changed,
     )  # fmt: skip
 
 
 def rows_behind(facts: Facts, scope: Scope, sku: str, figures: Figures) -> Behind:
     """The product report's own rows of a product in the window."""
-    ads = product_frames.product_rows(facts, scope.account.id, scope.window).filter(pl.col("sku") == sku)
-    rows = row_frames.rows_behind(
-        facts, scope.account.id, "product_ad_daily", scope.window, ads["product_ad_id"].to_list()
-    )
-    return behind(rows, figures)
+    return behind(products.report_rows(facts, scope.look, sku), figures)

@@ -136,7 +136,9 @@ def _product(facts: Facts, scope: Scope, sku: str) -> Trend:
     sums = rows.group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day")
     days, left_out = _only_days(sums, "product_ad_daily")
     aim = rows.head(1).with_columns(scope.aims.expr(rows.columns))["target_acos"][0]
-    return Trend(sku, "product", days, tuple(page_changes(facts, scope, sku)), aim, sums_left_out=left_out)
+    return Trend(
+        sku, "product", days, tuple(page_changes(facts, scope.look, sku)), aim, sums_left_out=left_out
+    )
 
 
 def _targets(facts: Facts, scope: Scope, kind: str, name: str, figures: Figures) -> Trend:

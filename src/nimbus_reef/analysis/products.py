@@ -1,0 +1,87 @@
+"""One product: what its ads did then and now, where it stands among peers, what changed on its page."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import polars as pl
+
+from nimbus_reef.analysis import movement, standing
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.proposals import history
+from nimbus_reef.core import listings
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.peers import BOTTOM, Standing
+from nimbus_reef.errors import NotFound
+from nimbus_reef.store.reading import product_frames, row_frames
+from nimbus_reef.store.reading.facts import Facts
+
+
+@dataclass(frozen=True, slots=True)
+class OpenedProduct:
+    """
+    A product in a look. now, then: its sums, money in units, then None where nothing is compared with; moved: its row of
+    `core.movement.moved`. standings: by metric; campaigns: campaign, spend and sales of the five that spent most.
+    """
+
+    title: str
+    category: str
+    family: str
+    now: Mapping[str, float]
+    then: Mapping[str, float] | None
+    moved: Mapping[str, Any] | None
+    standings: Mapping[str, Standing]
+    campaigns: pl.DataFrame
+
+    @property
+    def weakest(self) -> str:
+        """The metric in which it stands lowest, if that is in the bottom quarter."""
+        told = {name: each.percentile for name, each in self.standings.items() if each.percentile is not None}
+        lowest = min(told, key=lambda name: told[name], default="")
+        return lowest if lowest and told[lowest] < BOTTOM else ""
+
+
+def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
+    """A product of a look; NotFound where it did nothing in these days."""
+    on = standing.ground(facts, look)
+    rows = on.rows.filter(pl.col("sku") == sku)
+    if rows.is_empty():
+        raise NotFound(f"{sku} had no ads in these days.", remedy="Choose other days, or close the drawer.")
+    moved = None
+    if look.against is not None:
+        sides = movement.sides(facts, look, "product").filter(pl.col("key") == sku)
+        moved = sides.to_dicts()[0] if len(sides) else None
+    first = rows.row(0, named=True)
+    spent = rows.group_by("campaign").agg(pl.col("spend", "sales").sum())
+    return OpenedProduct(
+        title=first["title"] or "", category=first["category"] or "", family=first["family"] or "",
+        now={name: float(rows[name].sum()) for name in MEASURES},
+        then={name: float(moved[f"{name}0"]) for name in MEASURES} if moved else None,
+        moved=moved,
+        standings={name: each.standing for name, each in standing.places(on, rows).items()},
+        campaigns=spent.sort(["spend", "campaign"], descending=[True, False]).head(5),
+    )  # fmt: skip
+
+
+def page_changes(facts: Facts, look: Look, sku: str) -> pl.DataFrame:
+    """What changed on a product's page over its history: day, field, old, new; none where no page is held."""
+    catalog = product_frames.placed_products(facts, look.account.id, look.window).filter(pl.col("sku") == sku)
+    pages = product_frames.listings(facts, look.account.id, history(look)).filter(
+        pl.col("product_id").is_in(catalog["product_id"].unique().implode())
+    )
+    return listings.page_changes(pages).sort("day") if len(pages) else pl.DataFrame()
+
+
+def spend_by_day(facts: Facts, look: Look, sku: str) -> pl.DataFrame:
+    """day, spend (micro-units) of a product over its history."""
+    held = product_frames.placed_products(facts, look.account.id, history(look)).filter(pl.col("sku") == sku)
+    return held.group_by("day").agg(pl.col("spend").sum()).sort("day")
+
+
+def report_rows(facts: Facts, look: Look, sku: str) -> pl.DataFrame:
+    """The product report's own rows of a product in the window."""
+    ads = product_frames.product_rows(facts, look.account.id, look.window).filter(pl.col("sku") == sku)
+    keys = ads["product_ad_id"].to_list()
+    return row_frames.rows_behind(facts, look.account.id, "product_ad_daily", look.window, keys)
