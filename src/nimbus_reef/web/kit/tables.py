@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import KW_ONLY, dataclass, field
 from typing import Any
 
 from nimbus_reef.analysis.tables import Field, Listing
@@ -19,6 +19,7 @@ class Head:
 
     label: str
     definition: str = ""
+    _: KW_ONLY
     sorted: str = ""
     sort: str = ""
     css: str = ""
@@ -33,7 +34,7 @@ def head_of(
     order = "descending" if sort == down else "ascending" if sort == up else ""
     unit = figures.symbol if shown.unit == "¤" else shown.unit
     after = (down if sort == up else up) if rises else (up if sort == down else down)
-    return Head(label or f"{shown.label} {unit}".strip(), shown.definition, order, after, css)
+    return Head(label or f"{shown.label} {unit}".strip(), shown.definition, sorted=order, sort=after, css=css)
 
 
 def heads_of(

@@ -156,7 +156,7 @@ def query_fields() -> dict[str, Field]:
 
 
 UNSAID: Final = Head(
-    "missing", "words no title holds", "words of the query that stand in none of our titles", css="words"
+    "words no title holds", "words of the query that stand in none of our titles", css="words"
 )
 
 
