@@ -274,6 +274,26 @@ def test_a_file_is_dropped_mapped_loaded_and_discarded(owner, demo):
     assert "nothing of it was loaded" in text_of(gone)
 
 
+def test_words_that_nobody_knows_are_asked_and_a_failed_load_leads_back_to_its_mapping(owner):
+    """A form cannot be sent without saying them; a load that is started without leads back to where they are said."""
+    head = "date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales\n"
+    content = head + "".join(f"2025-07-{day:02},C,G,t,krumm,9,1,1.5,0,0\n" for day in range(1, 15))
+    dropped = owner.post("/intake/files", data={"files": (io.BytesIO(content.encode()), "july.csv")})
+    asked = parsed(owner.get(dropped.location)).select("select[name^='value-match_type']")
+    assert len(asked) == 1
+    assert "required" in asked[0].attrs
+    form = chosen_columns(owner.get(dropped.location)) | {
+        "mapped": "yes",
+        "kind": "target_daily",
+        "scope": "all",
+    }
+    failed = owner.post(f"{place(dropped)}/load", data=form, follow_redirects=True)
+    assert "It is not known what “krumm” means as match type" in text_of(failed)
+    assert place(dropped) in link(failed, "Back to its mapping")
+    owner.post(f"{place(dropped)}/discard")
+    assert "Back to its mapping" not in text_of(owner.get("/intake/"))
+
+
 def test_a_batch_is_undone_and_can_be_loaded_again(owner):
     content = "date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales\n" + "".join(
         f"2025-03-{day},C,G,t,exact,9,1,1,0,0\n" for day in (14, 15)

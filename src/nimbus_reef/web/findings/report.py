@@ -41,7 +41,7 @@ def summary(scope: Scope, found: Findings, beat: Beat, recurring: Recurring) -> 
             ]
     rows += [
         ("overspend per 30 days, the same money once", "", from_micro(found.overspend)),
-        ("missed sales per 30 days", "", from_micro(found.missed)),
+        *([("missed sales per 30 days", "", from_micro(found.missed))] if found.missed else []),
         ("findings", "", float(found.count())),
         ("last audit closed", f"{last.at:%Y-%m-%d}" if last else "", None),
         ("findings new or come back since", "", float(len(recurring.since.news)) if last else None),

@@ -71,7 +71,9 @@ def _job_view(job: loads.Job, file_name: str) -> dict[str, Any]:
         each.id: (f"{each.brand}, {each.country}", Figures(each.locale, each.currency))
         for each in my_accounts()
     }
-    return {"job": job, "file_name": file_name, "summaries": pages.job_summaries(job, seen)}
+    failed = loads.get_upload(parts().store, job.upload_id or 0) if job.state == "failed" else None
+    waits = failed is not None and failed.state == "waiting"
+    return {"job": job, "file_name": file_name, "summaries": pages.job_summaries(job, seen), "waits": waits}
 
 
 @intake.post("/files")
