@@ -2,6 +2,7 @@
 
 import os
 import socket
+from datetime import date
 from pathlib import Path
 
 import pytest
@@ -9,7 +10,7 @@ import pytest
 from nimbus_reef import config
 from nimbus_reef.errors import Conflict
 from nimbus_reef.formats import mapping, tables
-from nimbus_reef.jobs import intake, queue
+from nimbus_reef.jobs import intake, orders, queue
 from nimbus_reef.jobs.orders import LoadOrder
 from nimbus_reef.store.loading import undo
 from nimbus_reef.store.record import loads
@@ -129,3 +130,18 @@ def test_an_uploaded_name_is_never_a_path(conf):
     kept = intake.keep_file(conf.uploads, path)
     assert kept.path.parent == conf.uploads
     assert kept.path.name == kept.sha256 == intake.keep_digest(path)
+
+
+def test_what_an_earlier_version_noted_of_a_load_is_read_too(store, account):
+    """Its record called account and batch otherwise, and had no sums of several days."""
+    job_id = loads.start_job(
+        store, kind="load", account_id=account.id, person_id=None, upload_id=None, request={}
+    )
+    kept = {
+        "account": account.id, "batch": 7, "kind": "target_daily", "rows": 3, "days": 1, "first_day": "2026-10-01",
+        "last_day": "2026-10-01", "rejected": 0, "removed": 0, "sums": {"clicks": 3}, "warnings": ["a line was left out"],
+    }  # fmt: skip
+    loads.finish_job(store, job_id, state="done", message="done", result={"loads": [kept]})
+    (done,) = orders.loads_done(loads.get_job(store, job_id))
+    assert (done.account_id, done.batch_id, done.first_day) == (account.id, 7, date(2026, 10, 1))
+    assert (done.warnings, done.scope, done.blocks) == (("a line was left out",), "all", ())
