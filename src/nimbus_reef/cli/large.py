@@ -65,7 +65,7 @@ def load(
 
 def steps(size: Size = LARGE) -> int:
     """How many steps `load` reports, at most."""
-    return size.worlds + size.files * 7 + 5
+    return size.worlds + size.files * 13 + 7
 
 
 def _prefixed(frame: pl.DataFrame, number: int) -> pl.DataFrame:

@@ -7,7 +7,8 @@ from datetime import date, timedelta
 
 import polars as pl
 
-from nimbus_reef.sim import market, peers, reports, stories, trade, world
+from nimbus_reef.sim import delivery, market, muddle, peers, reports, stories, trade, world
+from nimbus_reef.sim.muddle import Muddle
 from nimbus_reef.sim.stories import Stories
 from nimbus_reef.sim.trade import Trade
 from nimbus_reef.sim.vocabulary import BrandSpec
@@ -21,6 +22,7 @@ class Simulated:
     world: World
     trade: Trade
     stories: Stories
+    muddle: Muddle
     frames: dict[str, pl.DataFrame]
     truth: dict[str, object]
 
@@ -28,9 +30,13 @@ class Simulated:
 def simulate(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated:
     """A brand's world with its stories, what happened in it, its reports and its truth."""
     built, told = stories.tell(world.build(spec, seed, days))
+    built, grown = muddle.add(built, told, seed)
+    built = delivery.settle(built, seed)
     happened = trade.run(built, seed, last_day)
     first_day = last_day - timedelta(days=days - 1)
-    frames = reports.reports(built, happened, last_day) | {
+    frames = reports.reports(built, happened, last_day, seed) | {
+        "boosts": delivery.boosts_frame(built, last_day),
+        "events": delivery.events_frame(built, last_day),
         "changes": reports.changes(built, last_day),
         "listings": reports.listings(built, told, seed, last_day),
         "peer_benchmarks": peers.benchmarks(spec, seed, first_day, last_day),
@@ -39,7 +45,10 @@ def simulate(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated
     }
     # Few days have no whole week in them, and no bid was moved: a marketplace hands out no empty file.
     frames = {kind: frame for kind, frame in frames.items() if len(frame)}
-    return Simulated(built, happened, told, frames, reports.truth(built, happened) | {"stories": _told(told)})
+    truth = reports.truth(built, happened) | {
+        "stories": _told(told), "muddle": reports.told_of_muddle(grown, last_day, days)
+    }  # fmt: skip
+    return Simulated(built, happened, told, grown, frames, truth)
 
 
 def _told(told: Stories) -> dict[str, object]:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
-from dataclasses import replace
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, replace
 from datetime import date, timedelta
 from pathlib import Path
 
@@ -12,6 +12,8 @@ import numpy as np
 import polars as pl
 
 from nimbus_reef.core.model import MEASURES
+from nimbus_reef.sim.delivery import ADJUSTED, ORGANIC_CLOCK, PLACES
+from nimbus_reef.sim.muddle import Muddle
 from nimbus_reef.sim.stories import Stories
 from nimbus_reef.sim.trade import EXTRA_UNITS, MATURES_IN, Trade, true_conversion
 from nimbus_reef.sim.world import World
@@ -20,6 +22,10 @@ _SETTINGS_EVERY = 7
 _TRUTH_DAYS = 30
 _FEW_CLICKS = 10
 _LISTED_FROM = 10
+_ADJUSTMENTS = ("adj_top_of_search", "adj_elsewhere", "adj_product_page")
+"""What raises the bid in each of the adjusted places, in their order."""
+assert len(_ADJUSTMENTS) == ADJUSTED
+_DEFAULT_BID = 0.5
 """A term is listed on a day once it was clicked, or shown this often."""
 
 
@@ -66,7 +72,7 @@ def listings(world: World, told: Stories, seed: int, last_day: date) -> pl.DataF
     return frame.select("date", pl.exclude("date", "day")).sort("date", "sku")
 
 
-def reports(world: World, trade: Trade, last_day: date) -> dict[str, pl.DataFrame]:
+def reports(world: World, trade: Trade, last_day: date, seed: int = 0) -> dict[str, pl.DataFrame]:
     """
     A frame per report kind, with the contract's column names, money in units.
 
@@ -74,7 +80,7 @@ def reports(world: World, trade: Trade, last_day: date) -> dict[str, pl.DataFram
     attributed to their click are not in them.
     """
     trade = replace(trade, clicked=_attributed(trade.clicked, world.days - 1))
-    return {
+    usual = {
         "catalog": _catalog(world),
         "campaigns": _campaigns(world, last_day),
         "targets": _targets(world, last_day),
@@ -83,6 +89,177 @@ def reports(world: World, trade: Trade, last_day: date) -> dict[str, pl.DataFram
         "product_ad_daily": _product_ad_daily(world, trade, last_day),
         "product_sales_daily": _product_sales_daily(world, trade, last_day),
     }
+    return usual if world.delivery is None else usual | _of_delivery(world, trade, seed, last_day)
+
+
+def _of_delivery(world: World, trade: Trade, seed: int, last_day: date) -> dict[str, pl.DataFrame]:
+    """What only a world with delivery can tell: campaigns by day, place and hour, trade by hour, ads and ad groups."""
+    rng = np.random.default_rng([seed, 29, *world.spec.key.encode()])
+    return {
+        "campaign_daily": _campaign_daily(world, trade, last_day),
+        "placement_daily": _placement_daily(world, trade, rng, last_day),
+        "hourly": _hourly(world, trade, rng, last_day),
+        "sales_hourly": _sales_hourly(world, trade, rng, last_day),
+        "ad_groups": _ad_groups(world, last_day),
+        "product_ads": _product_ads(world, last_day),
+    }
+
+
+def _campaign_names(world: World) -> pl.DataFrame:
+    return world.campaigns.select(pl.col("campaign_no").cast(pl.Int64), "campaign")
+
+
+def _shown_by_campaign(world: World, trade: Trade) -> pl.DataFrame:
+    """campaign_no, day, impressions, idle: those that were not clicked; in order."""
+    campaign = world.targets["campaign_no"].to_numpy()[world.pairs["target_no"].to_numpy()]
+    shown = (
+        trade.shown.with_columns(
+            campaign_no=pl.Series(campaign[trade.shown["pair_no"].to_numpy()], dtype=pl.Int64)
+        )
+        .group_by("campaign_no", "day")
+        .agg(pl.col("impressions").sum())
+    )
+    clicked = trade.clicked.group_by("campaign_no", "day").agg(pl.len().cast(pl.Int64).alias("seen"))
+    return (
+        shown.join(clicked, on=["campaign_no", "day"], how="left")
+        .with_columns(idle=pl.col("impressions") - pl.col("seen").fill_null(0))
+        .sort("campaign_no", "day")
+    )
+
+
+def _campaign_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
+    shown = _shown_by_campaign(world, trade).select("campaign_no", "day", "impressions")
+    frame = _measured(shown, trade.clicked, ["campaign_no", "day"]).join(
+        _campaign_names(world), on="campaign_no"
+    )
+    return _with_dates(frame, world, last_day).select("date", "campaign", *MEASURES).sort("date", "campaign")
+
+
+def _spread(
+    world: World, trade: Trade, weights: np.ndarray, key: str, rng: np.random.Generator
+) -> pl.DataFrame:
+    """Impressions of each campaign and day over places or hours: what was clicked there, the rest by weight."""
+    shown = _shown_by_campaign(world, trade)
+    whole = np.maximum(1e-12, weights.sum(axis=1, keepdims=True))
+    idle = rng.multinomial(shown["idle"].to_numpy(), weights / whole)
+    parts = pl.DataFrame(
+        {
+            "campaign_no": np.repeat(shown["campaign_no"].to_numpy(), idle.shape[1]),
+            "day": np.repeat(shown["day"].to_numpy(), idle.shape[1]),
+            key: np.tile(np.arange(idle.shape[1]), len(shown)),
+            "idle": idle.ravel(),
+        }
+    )
+    seen = trade.clicked.group_by("campaign_no", "day", key).agg(pl.len().cast(pl.Int64).alias("seen"))
+    return (
+        parts.join(seen, on=["campaign_no", "day", key], how="left")
+        .with_columns(impressions=pl.col("idle") + pl.col("seen").fill_null(0))
+        .select("campaign_no", "day", key, "impressions")
+    )
+
+
+def _placement_daily(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> pl.DataFrame:
+    assert world.delivery is not None
+    shown = _shown_by_campaign(world, trade)
+    weights = world.delivery.shares()[shown["campaign_no"].to_numpy()]
+    spread = _spread(world, trade, weights, "place", rng).filter(pl.col("impressions") > 0)
+    names = pl.DataFrame(
+        {"place": range(len(PLACES)), "placement": PLACES}, schema_overrides={"place": pl.Int64}
+    )
+    frame = (
+        _measured(spread, trade.clicked, ["campaign_no", "day", "place"])
+        .join(_campaign_names(world), on="campaign_no")
+        .join(names, on="place")
+    )
+    return _with_dates(frame, world, last_day).select("date", "campaign", "placement", *MEASURES).sort(
+        "date", "campaign", "placement"
+    )  # fmt: skip
+
+
+def _until_dry(world: World, trade: Trade) -> np.ndarray:
+    """Hours for which each campaign's ads ran, campaign × day."""
+    until = np.full((len(world.campaigns), world.days), 24.0)
+    until[trade.dry["campaign_no"].to_numpy(), trade.dry["day"].to_numpy()] = trade.dry["at"].to_numpy()
+    return until
+
+
+def _hourly(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> pl.DataFrame:
+    """Every hour in which an ad was shown, and those after the budget was gone. In-budget minutes not on every marketplace."""
+    assert world.delivery is not None
+    shown = _shown_by_campaign(world, trade)
+    campaign, day = shown["campaign_no"].to_numpy(), shown["day"].to_numpy()
+    until = _until_dry(world, trade)
+    running = np.clip(until[campaign, day][:, None] - np.arange(24)[None, :], 0, 1)
+    spread = _spread(world, trade, world.delivery.clock()[campaign] * running, "hour", rng)
+    minutes = np.round(60 * running).astype(np.int64).ravel()
+    frame = spread.with_columns(in_budget_minutes=pl.Series(minutes)).filter(
+        (pl.col("impressions") > 0) | (pl.col("in_budget_minutes") < 60)
+    )
+    frame = _measured(frame, trade.clicked, ["campaign_no", "day", "hour"]).join(
+        _campaign_names(world), on="campaign_no"
+    )
+    columns = ["date", "hour", "campaign", *MEASURES, "in_budget_minutes"]
+    dated = _with_dates(frame, world, last_day).select(columns).sort("date", "hour", "campaign")
+    if world.spec.key in _TELLS_MINUTES:
+        return dated
+    return dated.filter(pl.col("impressions") > 0).drop("in_budget_minutes")
+
+
+_TELLS_MINUTES = ("fernhollow-de", "fernhollow-large")
+
+
+def _sales_hourly(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> pl.DataFrame:
+    """All trade by hour: orders with ads at their click's hour, those without by the shop's own clock."""
+    calm = trade.visits.filter(pl.col("orders") > 0)
+    day = np.repeat(calm["day"].to_numpy(), calm["orders"].to_numpy())
+    worth = np.repeat(calm["sales"].to_numpy() / calm["orders"].to_numpy(), calm["orders"].to_numpy())
+    organic = pl.DataFrame(
+        {"day": day, "hour": rng.choice(24, len(day), p=ORGANIC_CLOCK), "orders": 1, "sales": worth}
+    )
+    with_ads = trade.clicked.filter(pl.col("ordered") > 0).select(
+        "day", "hour", pl.col("ordered").alias("orders"), "sales"
+    )
+    frame = (
+        pl.concat([organic.select(pl.col("day", "hour", "orders").cast(pl.Int64), "sales"), with_ads])
+        .group_by("day", "hour")
+        .agg(total_orders=pl.col("orders").sum(), total_sales=pl.col("sales").sum().round(2))
+    )
+    return _with_dates(frame, world, last_day).select("date", "hour", "total_orders", "total_sales").sort(
+        "date", "hour"
+    )  # fmt: skip
+
+
+def _group_names(world: World) -> pl.DataFrame:
+    return world.ad_groups.join(world.campaigns, on="campaign_no").select(
+        "ad_group_no", "campaign", "ad_group"
+    )
+
+
+def _weekly(world: World) -> pl.DataFrame:
+    days = sorted({*range(0, world.days, _SETTINGS_EVERY), world.days - 1})
+    return pl.DataFrame({"day": days}, schema={"day": pl.Int64})
+
+
+def _ad_groups(world: World, last_day: date) -> pl.DataFrame:
+    frame = _group_names(world).join(_weekly(world), how="cross")
+    return _with_dates(frame, world, last_day).select(
+        "date", "campaign", "ad_group", pl.lit("enabled").alias("state"), pl.lit(_DEFAULT_BID).alias("default_bid")
+    )  # fmt: skip
+
+
+def _product_ads(world: World, last_day: date) -> pl.DataFrame:
+    skus = world.products.select("product_no", "sku")
+    frame = (
+        world.ad_products.join(_group_names(world), on="ad_group_no")
+        .join(
+            skus.with_columns(pl.col("product_no").cast(world.ad_products.schema["product_no"])),
+            on="product_no",
+        )
+        .join(_weekly(world), how="cross")
+    )
+    return _with_dates(frame, world, last_day).select(
+        "date", "campaign", "ad_group", "sku", pl.lit("enabled").alias("state")
+    )  # fmt: skip
 
 
 def _attributed(clicked: pl.DataFrame, today: int) -> pl.DataFrame:
@@ -144,8 +321,9 @@ def _catalog(world: World) -> pl.DataFrame:
         "sku", "item_id", pl.col("family_id").alias("parent_item_id"), "title",
         pl.lit(world.spec.name).alias("brand"), "category",
         (pl.lit(launched) + pl.duration(days=11 * pl.col("product_no"))).alias("launch_date"),
-        "price", "margin", pl.lit("marketplace").alias("fulfilment"),
-        pl.lit("yes").alias("ad_eligible"), pl.lit("").alias("ineligible_reason"),
+        "price", "margin", "fulfilment",
+        pl.when(pl.col("lost_on").is_null()).then(pl.lit("yes")).otherwise(pl.lit("no")).alias("ad_eligible"),
+        pl.col("reason").alias("ineligible_reason"),
     )  # fmt: skip
 
 
@@ -158,10 +336,21 @@ def _settings_days(world: World) -> list[int]:
 def _campaigns(world: World, last_day: date) -> pl.DataFrame:
     days = pl.DataFrame({"day": _settings_days(world)}, schema={"day": pl.Int64})
     frame = world.campaigns.join(days, how="cross")
-    return _with_dates(frame, world, last_day).select(
-        "date", "campaign", "portfolio", "format", "targeting",
-        pl.lit("enabled").alias("state"), "daily_budget", pl.lit("down_only").alias("bidding"),
-    )  # fmt: skip
+    settings = ["date", "campaign", "portfolio", "format", "targeting", "state", "daily_budget", "bidding"]
+    frame = frame.with_columns(state=pl.lit("enabled"), bidding=pl.lit("down_only"))
+    if world.delivery is not None:
+        percent = np.round(world.delivery.adjustments * 100).astype(np.int64)
+        own = pl.DataFrame(
+            {
+                "campaign": world.campaigns["campaign"],
+                **{name: percent[:, place] for place, name in enumerate(_ADJUSTMENTS)},
+                "offsite_limited": np.where(world.delivery.limited, "yes", "no"),
+                "bidding": np.where(np.arange(len(percent)) % 9 == 4, "up_and_down", "down_only"),
+            }
+        )
+        frame = frame.drop("bidding").join(own, on="campaign")
+        settings += [*_ADJUSTMENTS, "offsite_limited"]
+    return _with_dates(frame, world, last_day).select(settings)
 
 
 def _targets(world: World, last_day: date) -> pl.DataFrame:
@@ -246,11 +435,16 @@ def _product_ad_daily(world: World, trade: Trade, last_day: date) -> pl.DataFram
         )
         .with_columns(rest=pl.col("impressions") - pl.col("clicks").fill_null(0))
     )
-    ads = world.ad_products.select(pl.col("ad_group_no", "product_no").cast(pl.Int64), "share")
+    lost = world.products.select(pl.col("product_no").cast(pl.Int64), "lost_on")
+    ads = world.ad_products.select(pl.col("ad_group_no", "product_no").cast(pl.Int64), "share").join(
+        lost, on="product_no"
+    )
     clicked = trade.clicked.join(group_of, on="target_no")
     sums = clicked.group_by("ad_group_no", "product_no", "day").agg(_CLICKED)
     frame = (
         unclicked.join(ads, on="ad_group_no")
+        .filter(pl.col("lost_on").is_null() | (pl.col("day") < pl.col("lost_on")))
+        .with_columns(share=pl.col("share") / pl.col("share").sum().over("ad_group_no", "day"))
         .join(sums.rename({"clicks": "own_clicks"}), on=["ad_group_no", "product_no", "day"], how="left")
         .with_columns(pl.col("own_clicks", *MEASURES[2:]).fill_null(0))
         .with_columns(
@@ -279,7 +473,8 @@ def truth(world: World, trade: Trade) -> dict[str, object]:
     """
     newest = world.days - MATURES_IN
     recent = trade.clicked.filter(pl.col("day").is_between(newest - _TRUTH_DAYS, newest - 1))
-    cvr = true_conversion(world, *(recent[name].to_numpy() for name in ("pair_no", "product_no", "day")))
+    drawn = ("pair_no", "product_no", "day", "ease")
+    cvr = true_conversion(world, *(recent[name].to_numpy() for name in drawn))
     price = world.products["price"].to_numpy()[recent["product_no"].to_numpy()]
     names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
     text = world.pairs.join(world.queries, on="query_no").select(
@@ -293,6 +488,7 @@ def truth(world: World, trade: Trade) -> dict[str, object]:
         )
         .join(names, on="target_no")
         .join(text, on="pair_no")
+        .with_columns(placement=pl.col("place").replace_strict(dict(enumerate(PLACES))))
         .join(world.products.select(pl.col("product_no").cast(pl.Int64), "sku"), on="product_no")
     )
 
@@ -327,7 +523,48 @@ def truth(world: World, trade: Trade) -> dict[str, object]:
         "product_ads": rows(["campaign", "ad_group", "sku"]),
         "misspelt": [row for row in rows(["misspelt"]) if row["misspelt"]],
         "drags": world.products.filter("drags")["sku"].to_list(),
+        **({} if world.delivery is None else _truth_of_delivery(world, trade, rows)),
     }
+
+
+def _truth_of_delivery(
+    world: World, trade: Trade, rows: Callable[[list[str]], list[dict[str, object]]]
+) -> dict[str, object]:
+    """Placements like targets; by campaign, what was missed in the same days since its budget was gone."""
+    newest = world.days - MATURES_IN
+    of_days = pl.col("day").is_between(newest - _TRUTH_DAYS, newest - 1)
+    missed = trade.missed.filter(of_days)
+    cvr = true_conversion(
+        world, *(missed[name].to_numpy() for name in ("pair_no", "product_no", "day", "ease"))
+    )
+    price = world.products["price"].to_numpy()[missed["product_no"].to_numpy()]
+    lost = missed.with_columns(worth=pl.Series(cvr * price * (1 + EXTRA_UNITS)))
+    sums = (
+        lost.join(_campaign_names(world), on="campaign_no")
+        .group_by("campaign")
+        .agg(
+            clicks=pl.len(), spend=pl.col("cost").sum().round(2), sales=pl.col("worth").sum().round(2),
+            days=pl.col("day").n_unique(),
+        )
+        .sort("campaign")
+    )  # fmt: skip
+    names = world.campaigns["campaign"]
+    return {
+        "placements": rows(["campaign", "placement"]),
+        "missed": sums.to_dicts(),
+        "tight": [names[number] for number in world.delivery.tight],
+        "idle": [names[number] for number in world.delivery.idle],
+    }
+
+
+def told_of_muddle(muddle: Muddle, last_day: date, days: int) -> dict[str, object]:
+    """What is out of order, with dates in place of the numbers of days."""
+    first = last_day - timedelta(days=days - 1)
+    lost = [
+        {"sku": each.sku, "reason": each.reason, "since": (first + timedelta(days=each.day)).isoformat()}
+        for each in muddle.lost
+    ]
+    return {**asdict(muddle), "lost": lost}
 
 
 def write_truth(truth: Mapping[str, object], path: Path) -> None:

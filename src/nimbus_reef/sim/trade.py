@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, timedelta
 
 import numpy as np
 import polars as pl
 
+from nimbus_reef.sim.delivery import HOUR_EASE
 from nimbus_reef.sim.world import World
 
 _WEEKDAYS = np.array([1.0, 0.95, 0.94, 0.98, 1.03, 1.16, 1.22])
@@ -25,13 +26,17 @@ class Trade:
     Everything that happened. shown: pair × day impressions. clicked: one row a click.
 
     clicked: pair_no, target_no, day, product_no, cost, ordered, units, sales (money in
-    units of currency), known (the day on which the order is attributed to the click).
-    visits: product × day without ads: product_no, day, sessions, orders, units, sales.
+    units of currency), known (the day on which the order is attributed to the click), ease (what is special
+    about it: the product in this ad group, place and hour), place and hour (of a world with delivery).
+    visits: product × day without ads: product_no, day, sessions, orders, units, sales. dry: campaign_no, day, at: when a
+    budget was gone, in hours. missed: clicks that did not happen for it: as `clicked`.
     """
 
     shown: pl.DataFrame
     clicked: pl.DataFrame
     visits: pl.DataFrame
+    dry: pl.DataFrame = field(default_factory=pl.DataFrame)
+    missed: pl.DataFrame = field(default_factory=pl.DataFrame)
 
 
 def run(world: World, seed: int, last_day: date) -> Trade:
@@ -42,10 +47,14 @@ def run(world: World, seed: int, last_day: date) -> Trade:
     ctr = world.queries["ctr"].to_numpy()[query_no]
     first_bid = world.targets["bid"].to_numpy()
     swing = _season(world.days, last_day)
+    reach = np.ones(len(pair_target))
+    if world.delivery is not None:
+        swing = swing * world.delivery.lift(world.days)
+        reach = world.delivery.shares().sum(axis=1)[world.targets["campaign_no"].to_numpy()[pair_target]]
     shown, clicks_at = [], []
     for day in range(world.days):
         eager = (world.bids[:, day] / first_bid) ** _BID_RESPONSE
-        impressions = rng.poisson(world.pairs["pull"].to_numpy() * swing[day] * eager[pair_target])
+        impressions = rng.poisson(world.pairs["pull"].to_numpy() * swing[day] * eager[pair_target] * reach)
         clicks = rng.binomial(impressions, np.minimum(0.5, ctr))
         seen = np.flatnonzero(impressions)
         shown.append(
@@ -57,13 +66,82 @@ def run(world: World, seed: int, last_day: date) -> Trade:
     pair = np.concatenate(clicks_at)
     day_of = np.repeat(np.arange(world.days), [len(each) for each in clicks_at])
     clicked = _clicks(world, pair, pair_target[pair], day_of, rng)
-    return Trade(pl.concat(shown), clicked, _visits(world, clicked, swing, rng))
+    visits = _visits(world, clicked, swing, rng)
+    if world.delivery is None:
+        return Trade(pl.concat(shown), clicked, visits)
+    return _within_budgets(world, Trade(pl.concat(shown), clicked, visits), rng, last_day)
+
+
+def _within_budgets(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> Trade:
+    """What is left of a trade where each campaign stops for the day once its budget is gone."""
+    delivery = world.delivery
+    assert delivery is not None
+    first = last_day - timedelta(days=world.days - 1)
+    budgets = np.array(
+        [
+            [
+                delivery.budget_on(number, (first + timedelta(days=day)).isoweekday())
+                for day in range(world.days)
+            ]
+            for number in range(len(world.campaigns))
+        ]
+    )
+    minute = pl.Series("minute", rng.random(len(trade.clicked)))
+    timed = trade.clicked.with_columns(at=pl.col("hour") + minute).sort(
+        "campaign_no", "day", "at", maintain_order=True
+    )
+    budget = budgets[timed["campaign_no"].to_numpy(), timed["day"].to_numpy()]
+    before = pl.col("cost").cum_sum().over("campaign_no", "day") - pl.col("cost")
+    timed = timed.with_columns(budget=pl.Series(budget)).with_columns(gone=before >= pl.col("budget"))
+    # The click that uses up the budget is the last.
+    dry = (
+        timed.with_columns(spent=before + pl.col("cost"))
+        .filter(~pl.col("gone") & (pl.col("spent") >= pl.col("budget")))
+        .group_by("campaign_no", "day", maintain_order=True)
+        .agg(pl.col("at").max())
+    )
+    done = timed.filter(~pl.col("gone")).drop("at", "budget", "gone")
+    return Trade(
+        _thinned(world, trade.shown, done, dry, rng), done, trade.visits, dry,
+        timed.filter("gone").drop("at", "budget", "gone"),
+    )  # fmt: skip
+
+
+def alive(world: World, campaign: np.ndarray, at: np.ndarray) -> np.ndarray:
+    """The part of a day's impressions that a campaign gets by an hour of the day."""
+    assert world.delivery is not None
+    clock = np.hstack([np.zeros((len(world.campaigns), 1)), np.cumsum(world.delivery.clock(), axis=1)])
+    hour = np.minimum(23, at.astype(np.int64))
+    low, high = clock[campaign, hour], clock[campaign, hour + 1]
+    return np.asarray(low + (high - low) * (at - hour))
+
+
+def _thinned(
+    world: World, shown: pl.DataFrame, clicked: pl.DataFrame, dry: pl.DataFrame, rng: np.random.Generator
+) -> pl.DataFrame:
+    """Impressions of days that ran dry: those before, and never fewer than the clicks."""
+    left = dry.with_columns(left=pl.Series(alive(world, dry["campaign_no"].to_numpy(), dry["at"].to_numpy())))
+    campaign = world.targets["campaign_no"].to_numpy()[world.pairs["target_no"].to_numpy()]
+    frame = (
+        shown.with_columns(campaign_no=pl.Series(campaign[shown["pair_no"].to_numpy()], dtype=pl.Int64))
+        .join(left.select("campaign_no", "day", "left"), on=["campaign_no", "day"], how="left")
+        .join(clicked.group_by("pair_no", "day").agg(pl.len().cast(pl.Int64).alias("seen")), on=["pair_no", "day"], how="left")
+        .with_columns(pl.col("left").fill_null(1.0), pl.col("seen").fill_null(0))
+    )  # fmt: skip
+    kept = rng.binomial(frame["impressions"].to_numpy(), frame["left"].to_numpy())
+    return (
+        frame.with_columns(impressions=pl.max_horizontal(pl.Series(kept).cast(pl.Int64), "seen"))
+        .filter(pl.col("impressions") > 0)
+        .select(shown.columns)
+    )
 
 
 def _visits(world: World, clicked: pl.DataFrame, swing: np.ndarray, rng: np.random.Generator) -> pl.DataFrame:
     """Shoppers who came without an ad: more of them where the product is worth more of a look."""
     products, days = len(world.products), world.days
     drawn = np.bincount(clicked["product_no"].to_numpy(), minlength=products) / days
+    # Whoever has no ads is found all the same.
+    drawn = np.where(drawn > 0, drawn, np.median(drawn[drawn > 0]))
     often = (drawn + 1.0) * _VISITS_PER_CLICK * rng.lognormal(0, 0.35, products)
     sessions = rng.poisson(often[:, None] * swing[None, :])
     usual = 0.8 * world.products["cvr"].to_numpy()[:, None] * world.mood
@@ -97,10 +175,12 @@ def true_rates(world: World) -> np.ndarray:
     return np.asarray(intent * appeal)
 
 
-def true_conversion(world: World, pair: np.ndarray, product: np.ndarray, day: np.ndarray) -> np.ndarray:
-    """The chance that a click becomes an order."""
+def true_conversion(
+    world: World, pair: np.ndarray, product: np.ndarray, day: np.ndarray, ease: np.ndarray | None = None
+) -> np.ndarray:
+    """The chance that a click becomes an order; ease: what is special about it besides."""
     usual = world.products["cvr"].to_numpy()[product] * world.mood[product, day]
-    return np.asarray(np.minimum(0.6, usual * true_rates(world)[pair]))
+    return np.asarray(np.minimum(0.6, usual * true_rates(world)[pair] * (1.0 if ease is None else ease)))
 
 
 def _clicks(
@@ -108,26 +188,73 @@ def _clicks(
     rng: np.random.Generator,
 ) -> pl.DataFrame:  # fmt: skip
     group = world.targets["ad_group_no"].to_numpy()[target]
-    product = _chosen_products(world, group, rng)
-    cvr = true_conversion(world, pair, product, day)
+    product, fit = _chosen_products(world, group, rng)
+    campaign = world.targets["campaign_no"].to_numpy()[target]
+    place, hour, price = np.zeros(len(pair), np.int64), np.zeros(len(pair), np.int64), np.ones(len(pair))
+    ease = fit
+    if world.delivery is not None:
+        product, fit = _while_allowed(world, group, product, fit, day, rng)
+        place, hour = (
+            _drawn(weights, campaign, rng) for weights in (world.delivery.shares(), world.delivery.clock())
+        )
+        ease = fit * world.delivery.ease[campaign, place] * HOUR_EASE[hour]
+        price = world.delivery.prices()[campaign, place] * (1 + world.delivery.bid_boosts()[campaign, hour])
+    nobody = product < 0
+    cvr = true_conversion(world, pair, np.maximum(product, 0), day, ease)
     ordered = rng.random(len(pair)) < cvr
     units = np.where(ordered, 1 + rng.poisson(EXTRA_UNITS, len(pair)), 0)
-    cost = np.round(world.bids[target, day] * rng.uniform(0.72, 1.0, len(pair)), 2)
-    sales = np.round(units * world.products["price"].to_numpy()[product], 2)
-    return pl.DataFrame(
+    cost = np.round(world.bids[target, day] * rng.uniform(0.72, 1.0, len(pair)) * price, 2)
+    sales = np.round(units * world.products["price"].to_numpy()[np.maximum(product, 0)], 2)
+    clicked = pl.DataFrame(
         {
             "pair_no": pair, "target_no": target, "day": day, "product_no": product,
             "cost": cost, "ordered": ordered.astype(np.int64), "units": units, "sales": sales,
             "known": day + np.minimum(rng.geometric(_SAME_DAY, len(pair)) - 1, MATURES_IN),
+            "ease": ease, "campaign_no": campaign.astype(np.int64), "place": place, "hour": hour,
         }
     )  # fmt: skip
+    return clicked.filter(~pl.Series(nobody))
 
 
-def _chosen_products(world: World, group: np.ndarray, rng: np.random.Generator) -> np.ndarray:
-    """Which of the ad group's products each click went to, by their shares."""
+def _drawn(weights: np.ndarray, campaign: np.ndarray, rng: np.random.Generator) -> np.ndarray:
+    """One column for each click, by its campaign's weights."""
+    edges = np.cumsum(weights / weights.sum(axis=1, keepdims=True), axis=1)
+    return np.asarray(
+        np.minimum((rng.random(len(campaign))[:, None] > edges[campaign]).sum(axis=1), weights.shape[1] - 1)
+    )
+
+
+def _chosen_products(
+    world: World, group: np.ndarray, rng: np.random.Generator
+) -> tuple[np.ndarray, np.ndarray]:
+    """Which of the ad group's products each click went to, by their shares, and how it fits there."""
     chosen = np.zeros(len(group), dtype=np.int64)
+    fit = np.ones(len(group))
     for (number,), part in world.ad_products.group_by("ad_group_no", maintain_order=True):
         here = np.flatnonzero(group == number)
         share = part["share"].to_numpy()
-        chosen[here] = rng.choice(part["product_no"].to_numpy(), len(here), p=share / share.sum())
-    return chosen
+        picked = rng.choice(len(part), len(here), p=share / share.sum())
+        chosen[here], fit[here] = part["product_no"].to_numpy()[picked], part["fit"].to_numpy()[picked]
+    return chosen, fit
+
+
+def _while_allowed(
+    world: World, group: np.ndarray, product: np.ndarray, fit: np.ndarray, day: np.ndarray,
+    rng: np.random.Generator,
+) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    """Clicks of products that may not be advertised on a day go to their siblings in the ad group, or to nobody (-1)."""
+    never = world.days
+    lost_on = world.products["lost_on"].fill_null(never).to_numpy()
+    product, fit = product.copy(), fit.copy()
+    shut = np.flatnonzero(lost_on[product] <= day)
+    for number in np.unique(group[shut]):
+        part = world.ad_products.filter(pl.col("ad_group_no") == int(number))
+        here = shut[group[shut] == number]
+        may = lost_on[part["product_no"].to_numpy()] >= never
+        if not may.any():
+            product[here] = -1
+            continue
+        share = part["share"].to_numpy() * may
+        picked = rng.choice(len(part), len(here), p=share / share.sum())
+        product[here], fit[here] = part["product_no"].to_numpy()[picked], part["fit"].to_numpy()[picked]
+    return product, fit

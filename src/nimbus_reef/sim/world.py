@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 import polars as pl
 
 from nimbus_reef.sim.vocabulary import BrandSpec, Category, ProductFamily
+
+if TYPE_CHECKING:
+    from nimbus_reef.sim.delivery import Delivery
 
 AUTO_TARGETS: Final = ("near searches", "wide searches", "similar items", "companion items")
 BAD_APPLES: Final = 0.10
@@ -30,11 +33,12 @@ class World:
     One brand's world. Frames are joined by the integer columns `…_no`.
 
     products: sku, family, category, title, price, margin, cvr, drags (converts far below its
-    siblings and draws their clicks). queries: text, category, volume, intent, ctr, misspelt
-    (the wrong word in it, or empty). campaigns (format), ad_groups, ad_products (ad group × product, share),
+    siblings and draws their clicks), lost_on and reason (the day from which it may not be advertised, null where it may). queries: text, category, volume, intent, ctr, misspelt
+    (the wrong word in it, or empty). campaigns (format), ad_groups, ad_products (ad group × product: share of its clicks, fit: factor on conversion there),
     targets (bid, appeal: the true factor on conversion), pairs (target × query, pull:
     mean impressions a day at the target's first bid). bids: target × day.
     mood: product × day, what a day does to a product's conversion; 1 unless a story is told.
+    delivery: where and when ads are shown; without one there are no placements, hours or budgets.
     """
 
     spec: BrandSpec
@@ -48,6 +52,7 @@ class World:
     pairs: pl.DataFrame
     bids: np.ndarray
     mood: np.ndarray
+    delivery: Delivery | None = None
 
 
 def build(spec: BrandSpec, seed: int, days: int) -> World:
@@ -58,7 +63,7 @@ def build(spec: BrandSpec, seed: int, days: int) -> World:
     queries = pl.concat([queries, _misspelt(spec.categories[0], queries, rng)])
     queries = queries.with_row_index("query_no")
     campaigns, ad_groups, ad_products, targets = _structure(spec, products, queries, rng)
-    pairs = _pairs(targets, queries, rng)
+    pairs = pairs_of(targets, queries, rng)
     return World(
         spec, days, products, queries, campaigns, ad_groups, ad_products, targets, pairs,
         _bid_history(targets["bid"].to_numpy(), days, rng), np.ones((len(products), days)),
@@ -95,7 +100,36 @@ def _products(spec: BrandSpec, rng: np.random.Generator) -> pl.DataFrame:
     )
     chosen = products.filter(pl.col("family") == sizes["family"][0])["product_no"][-1]
     drags = pl.col("product_no") == chosen
-    return products.with_columns(drags=drags, cvr=pl.when(drags).then(pl.col("cvr") * _DRAG).otherwise("cvr"))
+    return products.with_columns(
+        drags=drags,
+        cvr=pl.when(drags).then(pl.col("cvr") * _DRAG).otherwise("cvr"),
+        fulfilment=pl.lit("marketplace"),
+        lost_on=pl.lit(None, pl.Int64),
+        reason=pl.lit(""),
+    )
+
+
+def reaching(world: World) -> np.ndarray:
+    """By campaign, its true cost of sale beside the target: below 1 it is within; endless where nothing is sold."""
+    pair_target, query = (world.pairs[name].to_numpy() for name in ("target_no", "query_no"))
+    group = world.targets["ad_group_no"].to_numpy()[pair_target]
+    campaign = world.targets["campaign_no"].to_numpy()[pair_target]
+    worth = (
+        world.ad_products.join(world.products.select("product_no", "cvr", "price"), on="product_no")
+        .group_by("ad_group_no")
+        .agg(
+            (pl.col("share") * pl.col("fit") * pl.col("cvr") * pl.col("price")).sum() / pl.col("share").sum()
+        )
+        .sort("ad_group_no")["share"]
+        .to_numpy()
+    )
+    clicks = world.pairs["pull"].to_numpy() * world.queries["ctr"].to_numpy()[query]
+    bid = world.bids[:, -1][pair_target] * 0.86
+    eased = world.queries["intent"].to_numpy()[query] * world.targets["appeal"].to_numpy()[pair_target]
+    spend = np.bincount(campaign, clicks * bid, len(world.campaigns))
+    sales = np.bincount(campaign, clicks * worth[group] * eased, len(world.campaigns))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.nan_to_num(spend / sales / world.spec.target_acos, nan=np.inf)
 
 
 def hash_of(text: str) -> int:
@@ -187,7 +221,7 @@ def _structure(
                     pull = 2.5 * np.where(own["drags"].to_numpy(), _DRAG_SHARE, 1.0)
                     share = rng.dirichlet(pull)
                     ads += [
-                        {"ad_group_no": group_no, "product_no": product, "share": float(part)}
+                        {"ad_group_no": group_no, "product_no": product, "share": float(part), "fit": 1.0}
                         for product, part in zip(own["product_no"], share, strict=True)
                     ]
                     # Bids were set for products that sell; nobody has looked at the one that does not.
@@ -242,7 +276,7 @@ def _target(
     }  # fmt: skip
 
 
-def _pairs(targets: pl.DataFrame, queries: pl.DataFrame, rng: np.random.Generator) -> pl.DataFrame:
+def pairs_of(targets: pl.DataFrame, queries: pl.DataFrame, rng: np.random.Generator) -> pl.DataFrame:
     """Which searches meet which targets, and how many impressions a day that brings."""
     by_category = {
         str(name[0]): (
