@@ -9,6 +9,7 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis.delivery import hours, placements
 from nimbus_reef.analysis.judged import TARGET_ID, TERM_ID, judged_ads
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings import reading
@@ -116,6 +117,8 @@ def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings
         target_frames.term_shares(facts, account.id, window),
         STAKE_DAYS / facts.monthly_days(account.id, facts.held(account.id, window).kind, window),
         _caps(facts, look),
+        placements=_unstaked(placements.judged(facts, look), ignored.get(Reading.PLACEMENTS, set())),
+        hours=hours.judged(facts, look),
     )  # fmt: skip
     return Findings(
         tuple(group for group in groups if len(group.rows)), total.total, int(targets["spend"].sum()),
@@ -184,7 +187,11 @@ def _of_word(facts: Facts, look: Look, row_id: str) -> int:
 _CLICKS: Final[Mapping[Subject, Callable[[Facts, Look, str], int]]] = {
     Subject.TARGET: _of_target, Subject.TERM: _of_term, Subject.PHRASE: _of_word,
 }  # fmt: skip
-"""How many clicks a row of one thing got in a window; of products and categories nobody waits for clicks."""
+
+
+def waits(check: Check) -> bool:
+    """Whether its rows have clicks of their own to wait for."""
+    return check.accepts and check.subject in _CLICKS
 
 
 def company_name(level: str, company: str, ad_group: str) -> str:

@@ -8,7 +8,7 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core import windows
+from nimbus_reef.core import naming, windows
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people.accounts import Account
@@ -22,7 +22,8 @@ class Part:
     A part of an account; empty means all of it.
 
     Rows are judged in the company of the whole account first, so a verdict is the same
-    however narrowly it is looked at. name: text in the campaign's name.
+    however narrowly it is looked at. name: text in the campaign's name. said: parts of it by the account's naming pattern, as (part,
+    value).
     """
 
     formats: tuple[str, ...] = ()
@@ -30,9 +31,10 @@ class Part:
     product: str = ""
     campaign: str = ""
     name: str = ""
+    said: tuple[tuple[str, str], ...] = ()
 
     def __bool__(self) -> bool:
-        return any((self.formats, self.portfolio, self.product, self.campaign, self.name))
+        return any((self.formats, self.portfolio, self.product, self.campaign, self.name, self.said))
 
 
 EVERYTHING = Part()
@@ -73,7 +75,7 @@ class Look:
         """
         The rows that belong to the part; of product ads the product's own.
 
-        rows: format, portfolio, campaign and ad_group_id, or sku, as far as the part asks for them.
+        rows: format, portfolio, campaign and ad_group_id (else campaign_id), or sku, as far as the part asks for them.
         """
         part = self.part
         if part.formats:
@@ -85,14 +87,33 @@ class Look:
         if part.name:
             campaign = pl.col("campaign").cast(pl.String).str.to_lowercase()
             rows = rows.filter(campaign.str.contains(part.name.lower(), literal=True))
+        if part.said:
+            rows = rows.filter(pl.col("campaign").cast(pl.String).is_in(self._called(rows["campaign"])))
         if not part.product:
             return rows
         if "sku" in rows.columns:
             return rows.filter(pl.col("sku") == part.product)
-        advertised = product_frames.product_rows(facts, self.account.id, self.window).filter(
+        advertised = product_frames.ad_rows(facts, self.account.id, self.window).filter(
             pl.col("sku") == part.product
         )
-        return rows.join(advertised.select("ad_group_id").unique(), on="ad_group_id", how="semi")
+        home = "ad_group_id" if "ad_group_id" in rows.columns else "campaign_id"
+        return rows.join(advertised.select(home).unique(), on=home, how="semi")
+
+    def _called(self, campaigns: pl.Series) -> list[str]:
+        """Those of the names that say what the part asks for."""
+        wanted = dict(self.part.said)
+        names = campaigns.cast(pl.String).unique().to_list()
+        return [
+            name
+            for name in names
+            if name is not None and wanted.items() <= called(self.account, name).items()
+        ]
+
+
+def called(account: Account, name: str) -> dict[str, str]:
+    """The parts of a campaign's name by the account's pattern; none where it does not fit, or none is set."""
+    found = naming.pattern(account.naming)
+    return (found.read(name) or {}) if found else {}
 
 
 def usual_window(usual: Window | None) -> str:

@@ -7,7 +7,8 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.look import Look, called
+from nimbus_reef.core import naming
 from nimbus_reef.core.metrics import in_units
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.movement import moved
@@ -107,7 +108,25 @@ def groupings(facts: Facts, account: Account, windows: Sequence[Window]) -> tupl
     def told(by: str) -> bool:
         return all(any(facts.held_days(account.id, kind, each) for kind in sources(by)) for each in windows)
 
-    return tuple(sorted(GROUPINGS, key=lambda by: not told(by)))
+    return tuple(sorted((*GROUPINGS, *name_parts(account)), key=lambda by: not told(by)))
+
+
+NAMED: Final = "name’s "
+"""Begins a grouping by a part of the campaigns' names."""
+
+
+def name_parts(account: Account) -> tuple[str, ...]:
+    """Groupings by what campaigns are called, by the account's pattern."""
+    found = naming.pattern(account.naming)
+    return tuple(f"{NAMED}{part}" for part in found.parts) if found else ()
+
+
+def part_column(account: Account, rows: pl.DataFrame, by: str) -> pl.Series:
+    """What each campaign is called in a part of its name."""
+    part = by.removeprefix(NAMED)
+    names = rows["campaign"].cast(pl.String)
+    told = {name: called(account, name).get(part, "does not fit") for name in names.unique().drop_nulls()}
+    return names.replace_strict(told, default="does not fit", return_dtype=pl.String)
 
 
 def _side(facts: Facts, look: Look, by: str, source: str) -> pl.DataFrame:
@@ -132,6 +151,8 @@ def _side(facts: Facts, look: Look, by: str, source: str) -> pl.DataFrame:
             pl.col("format").fill_null("–"), pl.lit(" · "), pl.col("portfolio").fill_null("–")
         )
         return _named(rows, pl.col("campaign"), "campaign", where)
+    if by.startswith(NAMED):
+        rows = rows.with_columns(part_column(account, rows, by).alias(by))
     rows = rows.with_columns(pl.col(by).cast(pl.String).fill_null("none given"))
     sums = rows.group_by(by).agg(pl.col(MEASURES).sum(), pl.len().alias("campaigns"))
     count = pl.concat_str(pl.col("campaigns").cast(pl.String), pl.lit(" campaigns"))

@@ -8,30 +8,27 @@ micro-units). Rows of products and categories besides name and where; further wh
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from datetime import timedelta
 from typing import Any, Final
 
 import polars as pl
 
 from nimbus_reef.analysis import movement, standing
+from nimbus_reef.analysis.catalog import ads, families, gaps, structure
+from nimbus_reef.analysis.delivery import budgets, placements
+from nimbus_reef.analysis.falls import COMMON, falls
 from nimbus_reef.analysis.judged import judged_targets, judged_terms, own_words, winners
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.core import listings, peers
 from nimbus_reef.core import movement as movement_rules
+from nimbus_reef.core import peers
 from nimbus_reef.core.checks import Reading
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import in_micro, is_money
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.peers import RATED
-from nimbus_reef.core.windows import Window, preceding
-from nimbus_reef.store.reading import product_frames
+from nimbus_reef.core.windows import preceding
 from nimbus_reef.store.reading.facts import Facts
 
 _JUDGED: Final = ("ctr", "cvr", "cpc", "acos")
-_COMMON: Final[Mapping[str, Any]] = {
-    "row_id": pl.String, "name": pl.String, "where": pl.String, "stake": pl.Int64, "campaign": pl.String,
-    "ad_group": pl.String, "target": pl.String, "match_type": pl.String, **dict.fromkeys(MEASURES, pl.Int64),
-}  # fmt: skip
 
 
 def reading(facts: Facts, look: Look, asked: Reading) -> pl.DataFrame:
@@ -71,51 +68,6 @@ def _moved(facts: Facts, look: Look) -> pl.DataFrame:
     ).hstack(own.select(*sums, "movement", "worth", "spend_change", "sales_change", "marginal"))  # fmt: skip
 
 
-_FALL: Final[Mapping[str, Any]] = {
-    "day": pl.Date, "cvr_before": pl.Float64, "cvr_after": pl.Float64,
-    "page": pl.List(pl.Struct({"field": pl.String, "old": pl.String, "new": pl.String})),
-}  # fmt: skip
-
-
-def _falls(facts: Facts, look: Look) -> pl.DataFrame:
-    """Products whose conversion fell at a page change of the window: day, cvr_before, cvr_after, page (what changed)."""
-    account, window = look.account, look.window
-    around = look.at(Window(window.first - timedelta(days=listings.SIDE_DAYS), window.last))
-    pages = product_frames.listings(facts, account.id, around.window)
-    if pages.is_empty():
-        return pl.DataFrame(schema={**_COMMON, **_FALL})
-    changes = listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
-    # A sum of several days says nothing of before and after.
-    rows = product_frames.placed_products(facts, account.id, around.window).filter(
-        pl.col("first_day") == pl.col("day")
-    )
-    rows = around.within(facts, rows)
-    daily = rows.group_by("product_id", "day").agg(pl.col("clicks", "orders", "spend", "sales").sum())
-    sold = daily.group_by("product_id").agg(pl.col("clicks", "orders", "spend", "sales").sum())
-    named = (
-        rows.unique("product_id", keep="last", maintain_order=True)
-        .select("product_id", pl.col("sku", "title").cast(pl.String))
-        .join(sold, on="product_id")
-    )
-    newest = facts.newest_day(account.id) or window.last
-    mature = min(window.last, newest - timedelta(days=account.maturing_days))
-    page = changes.group_by("product_id", "day", maintain_order=True).agg(
-        page=pl.struct("field", "old", "new")
-    )
-    found = listings.falls(daily, changes, mature).join(
-        page, on=["product_id", "day"], maintain_order="left"
-    ).join(named, on="product_id", maintain_order="left")  # fmt: skip
-    return found.select(
-        row_id=pl.col("sku").str.head(64), name="sku", where=pl.col("title").fill_null(""), stake="stake",
-        campaign=pl.lit(""), ad_group=pl.lit(""), target="sku", match_type=pl.lit(""),
-    ).hstack(
-        found.select(
-            *((pl.col(name) if name in named.columns else pl.lit(0)).cast(pl.Int64).alias(name) for name in MEASURES),
-            *_FALL,
-        )
-    )  # fmt: skip
-
-
 _GAP: Final[Mapping[str, Any]] = {
     "gaps": pl.List(
         pl.Struct({"metric": pl.String, "percentile": pl.Float64, "value": pl.Float64, "typical": pl.Float64})
@@ -152,7 +104,7 @@ def _gaps(facts: Facts, look: Look) -> pl.DataFrame:
                 **{each: in_micro(each, value) for each, value in sums.items()},
             }
         )  # fmt: skip
-    return pl.DataFrame(made, schema={**_COMMON, **_GAP})
+    return pl.DataFrame(made, schema={**COMMON, **_GAP})
 
 
 def _behind(on: standing.Ground, rows: pl.DataFrame) -> Sequence[Mapping[str, Any]]:
@@ -168,7 +120,142 @@ def _behind(on: standing.Ground, rows: pl.DataFrame) -> Sequence[Mapping[str, An
     return sorted(weak, key=lambda each: (each["metric"] == "acos", each["percentile"]))
 
 
+def _named(rows: pl.DataFrame, *also: pl.Expr | str) -> pl.DataFrame:
+    """Rows with row_id, name, where and stake as all readings have them, measures 0 where a row has none."""
+    texts = {"campaign": "", "ad_group": "", "target": "", "match_type": ""}
+    held = [name for name in texts if name in rows.columns]
+    empty = [pl.lit("").alias(name) for name in texts if name not in rows.columns]
+    counts = [
+        (pl.col(name).fill_null(0) if name in rows.columns else pl.lit(0)).cast(pl.Int64).alias(name)
+        for name in MEASURES
+    ]
+    return rows.select(
+        pl.col("row_id").cast(pl.String).str.head(64), pl.col("name", "where").cast(pl.String), pl.col("stake").cast(pl.Int64),
+        *(pl.col(name).cast(pl.String) for name in held), *empty, *counts, *also,
+    )  # fmt: skip
+
+
+def _ads(facts: Facts, look: Look) -> pl.DataFrame:
+    """Product ads: to_pause, and what they stand beside."""
+    rows = ads.listed(facts, look)
+    where = pl.concat_str(
+        pl.col("campaign").cast(pl.String), pl.lit(" · "), pl.col("ad_group").cast(pl.String)
+    )
+    return _named(
+        rows.with_columns(name="sku", where=where),
+        "verdict", "to_pause", "beside_orders", "beside_clicks", "siblings",
+    )  # fmt: skip
+
+
+def _families(facts: Facts, look: Look) -> pl.DataFrame:
+    """Families: stake is what costly children cost beyond their share of sales; child, the costliest of them; pauses."""
+    monthly = STAKE_DAYS / facts.monthly_days(look.account.id, families.KIND, look.window)
+    made = []
+    for family in families.listed(facts, look):
+        worst = max(
+            (row for row in family.rows if row["costly_child"]), key=lambda row: row["excess"], default=None
+        )
+        made.append(
+            {
+                "row_id": family.key, "name": family.name, "where": f"{len(family.rows)} children",
+                "stake": round(family.stake * monthly), "child": worst["sku"] if worst else "",
+                "child_spend": worst["share_spend"] if worst else None, "child_sales": worst["share_sales"] if worst else None,
+                "pauses": len(family.shift.pauses),
+                **{name: sum(row[name] for row in family.rows) for name in MEASURES},
+            }
+        )  # fmt: skip
+    schema = {
+        "row_id": pl.String, "name": pl.String, "where": pl.String, "stake": pl.Int64, "child": pl.String,
+        "child_spend": pl.Float64, "child_sales": pl.Float64, "pauses": pl.Int64, **dict.fromkeys(MEASURES, pl.Int64),
+    }  # fmt: skip
+    rows = pl.DataFrame(made, schema=schema)
+    return _named(rows, "child", "child_spend", "child_sales", "pauses")
+
+
+def _ineligible(facts: Facts, look: Look) -> pl.DataFrame:
+    """Products that may not be advertised: reason, since (null where unknown), rests_on."""
+    made = [
+        {
+            "row_id": each.row["sku"], "name": each.row["sku"], "where": each.row["title"],
+            "stake": round(each.cost * MICRO), "reason": each.row["reason"] or "no reason given", "since": each.since,
+            "rests_on": each.rests_on, **{name: each.row[name] for name in MEASURES},
+        }
+        for each in gaps.ineligible(facts, look)
+    ]  # fmt: skip
+    schema = {
+        "row_id": pl.String, "name": pl.String, "where": pl.String, "stake": pl.Int64, "reason": pl.String, "since": pl.Date,
+        "rests_on": pl.String, **dict.fromkeys(MEASURES, pl.Int64),
+    }  # fmt: skip
+    return _named(pl.DataFrame(made, schema=schema), "reason", "since", "rests_on")
+
+
+def _unadvertised(facts: Facts, look: Look) -> pl.DataFrame:
+    """Products that sell without ads; their sales are those of all trade. replaces: the older SKU, null for none."""
+    rows = gaps.unadvertised(facts, look)
+    return _named(
+        rows.with_columns(
+            name="sku",
+            where="title",
+            stake=pl.lit(0, pl.Int64),
+            sales="total_sales",
+            orders="total_orders",
+        ),
+        "replaces",
+    )
+
+
+def _placements(facts: Facts, look: Look) -> pl.DataFrame:
+    """Placements of campaigns: placement, verdict, own_test, limited."""
+    rows = placements.judged(facts, look)
+    return _named(
+        rows.with_columns(
+            name="campaign",
+            where=pl.col("placement").str.replace_all("_", " "),
+            limited=pl.col("offsite_limited").cast(pl.String).fill_null("no") == "yes",
+        ),
+        "placement", "verdict", "own_test", "limited",
+    )  # fmt: skip
+
+
+def _budgets(facts: Facts, look: Look) -> pl.DataFrame:
+    """Campaigns by what their budgets miss: low and high beside the stake, dry_days, held_days, from_hour."""
+    made = [
+        {
+            "row_id": str(each.campaign_id), "name": each.campaign, "where": "", "stake": round(each.missed.middle * MICRO),
+            "campaign": each.campaign, "low": each.missed.low, "high": each.missed.high, "dry_days": each.dry_days,
+            "held_days": each.held_days, "from_hour": each.from_hour, **{name: each.row[name] for name in MEASURES},
+        }
+        for each in budgets.lines(facts, look)
+    ]  # fmt: skip
+    schema = {
+        "row_id": pl.String, "name": pl.String, "where": pl.String, "stake": pl.Int64, "campaign": pl.String,
+        "low": pl.Float64, "high": pl.Float64, "dry_days": pl.Int64, "held_days": pl.Int64, "from_hour": pl.Int64,
+        **dict.fromkeys(MEASURES, pl.Int64),
+    }  # fmt: skip
+    return _named(pl.DataFrame(made, schema=schema), "low", "high", "dry_days", "held_days", "from_hour")
+
+
+def _duplicates(facts: Facts, look: Look) -> pl.DataFrame:
+    """Keywords bought in several places, a row each: stake is that of all but the one kept; kept, places."""
+    rows = structure.duplicates(facts, look)
+    if rows.is_empty():
+        return _named(
+            pl.DataFrame(schema={**COMMON, "kept": pl.String, "places": pl.Int64}), "kept", "places"
+        )
+    others = ~pl.col("keep")
+    gathered = rows.group_by("group", maintain_order=True).agg(
+        pl.col("target").first().alias("name"), pl.col("match_type").cast(pl.String).first(),
+        pl.col("main_product").cast(pl.String).first(), pl.col("stake").filter(others).sum(), pl.col(MEASURES).sum(),
+        pl.concat_str(pl.col("campaign").cast(pl.String), pl.lit(" · "), pl.col("ad_group").cast(pl.String)).first().alias("kept"),
+        pl.len().cast(pl.Int64).alias("places"),
+    )  # fmt: skip
+    where = pl.concat_str("match_type", pl.lit(" · "), "main_product")
+    return _named(gathered.with_columns(where=where, row_id=pl.col("group")), "kept", "places")
+
+
 READERS: Final[Mapping[Reading, Callable[[Facts, Look], pl.DataFrame]]] = {
     Reading.TARGETS: _targets, Reading.TERMS: _terms, Reading.WORDS: own_words, Reading.WINNERS: _winners,
-    Reading.MOVED: _moved, Reading.FALLS: _falls, Reading.GAPS: _gaps,
+    Reading.MOVED: _moved, Reading.FALLS: falls, Reading.GAPS: _gaps,
+    Reading.ADS: _ads, Reading.FAMILIES: _families, Reading.INELIGIBLE: _ineligible, Reading.UNADVERTISED: _unadvertised,
+    Reading.PLACEMENTS: _placements, Reading.BUDGETS: _budgets, Reading.DUPLICATES: _duplicates,
 }  # fmt: skip

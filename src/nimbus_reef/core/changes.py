@@ -15,7 +15,7 @@ from enum import StrEnum
 from typing import Final
 
 from nimbus_reef.core import projection
-from nimbus_reef.core.model import MatchType, State
+from nimbus_reef.core.model import MatchType, State, Targeting
 from nimbus_reef.core.projection import Basis, Projected, Range
 
 
@@ -77,6 +77,7 @@ class ValueKind(StrEnum):
     STATE = "state"
     BIDDING = "bidding"
     YES_NO = "yes or no"
+    TARGETING = "targeting"
     TEXT = "text"
 
     @property
@@ -106,7 +107,8 @@ KINDS: Final[Mapping[tuple[Entity, str], Kind]] = {
     (Entity.CAMPAIGN, "daily_budget"): Kind("daily budget", ValueKind.AMOUNT, ("campaign",), editable=True),
     (Entity.CAMPAIGN, "bidding"): Kind("bidding", ValueKind.BIDDING, ("campaign",)),
     (Entity.CAMPAIGN, "offsite_limited"): Kind("off-site limited", ValueKind.YES_NO, ("campaign",)),
-    (Entity.CAMPAIGN, "name"): Kind("name", ValueKind.TEXT, ("campaign",)),
+    (Entity.CAMPAIGN, "name"): Kind("name", ValueKind.TEXT, ("campaign",), editable=True),
+    (Entity.CAMPAIGN, "targeting"): Kind("targeting", ValueKind.TARGETING, ("campaign",)),
     (Entity.AD_GROUP, "state"): Kind("state", ValueKind.STATE, ("ad_group",)),
     (Entity.AD_GROUP, "default_bid"): Kind("default bid", ValueKind.AMOUNT, ("ad_group",), editable=True),
     (Entity.PRODUCT_AD, "state"): Kind("product ad", ValueKind.STATE, ("sku",), ("ad_group",)),
@@ -192,6 +194,7 @@ _CHECKS: Final[Mapping[ValueKind, Callable[[str], str | None]]] = {
     ValueKind.STATE: lambda value: _one_of(tuple(State), value),
     ValueKind.BIDDING: lambda value: _one_of(_BIDDING, value),
     ValueKind.YES_NO: lambda value: _one_of(("yes", "no"), value),
+    ValueKind.TARGETING: lambda value: _one_of(tuple(Targeting), value),
     ValueKind.TEXT: lambda value: None if value.strip() else "is empty",
 }  # fmt: skip
 

@@ -30,7 +30,7 @@ class Overspend:
 
 def overspend(
     targets: pl.DataFrame, terms: pl.DataFrame, ads: pl.DataFrame, shares: pl.DataFrame, monthly: float,
-    caps: pl.DataFrame,
+    caps: pl.DataFrame, *, placements: pl.DataFrame | None = None, hours: pl.DataFrame | None = None,
 ) -> Overspend:  # fmt: skip
     """
     The overspend of judged rows, none counted twice.
@@ -39,11 +39,12 @@ def overspend(
     product ads, each with campaign_id and ad_group_id. shares: what each target spent on
     each term: ad_group_id, normal_id, target_id, spend. monthly: 30 ÷ the days of the targets'
     report that are held. caps: campaign_id, cap: what each campaign spends per 30 days by the report
-    that totals come from; a campaign that is not in it is capped at 0.
+    that totals come from; a campaign that is not in it is capped at 0. placements, hours: judged rows with campaign_id, where
+    they are held.
 
     Per ad group the larger of (flagged targets + the terms' shares under unflagged
-    targets) and its flagged product ads. Terms of a target are capped at its spend, a
-    campaign at its own, all per 30 days.
+    targets) and its flagged product ads; per campaign the largest of its ad groups together, its flagged placements and its
+    flagged hours. Terms of a target are capped at its spend, a campaign at its own, all per 30 days.
     """
     key = ["campaign_id", "ad_group_id"]
     of_targets = targets.filter(flagged()).group_by(key).agg(pl.col("stake").sum().alias("targets"))
@@ -55,9 +56,17 @@ def overspend(
         .with_columns(pl.col("targets", "terms", "ads").fill_null(0))
         .with_columns(stake=pl.max_horizontal(pl.col("targets") + pl.col("terms"), "ads"))
     )
+    ways = [groups, *(each.filter(flagged()) for each in (placements, hours) if each is not None)]
+    summed = [
+        each.group_by("campaign_id")
+        .agg(pl.col("stake").cast(pl.Int64).sum())
+        .cast({"campaign_id": pl.UInt32})
+        for each in ways
+    ]
     by_campaign = (
-        groups.group_by("campaign_id")
-        .agg(pl.col("stake").sum())
+        pl.concat(summed)
+        .group_by("campaign_id")
+        .agg(pl.col("stake").max())
         .join(caps, on="campaign_id", how="left")
         .select("campaign_id", stake=pl.min_horizontal("stake", pl.col("cap").fill_null(0)))
         .sort("campaign_id")

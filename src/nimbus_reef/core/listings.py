@@ -82,3 +82,35 @@ def _side(own: pl.DataFrame, first: date, last: date) -> dict[str, int]:
 def _jeffreys(side: Mapping[str, int]) -> tuple[float, float]:
     orders = min(side["orders"], side["clicks"])
     return interval(orders + 0.5, side["clicks"] - orders + 0.5)
+
+
+LEAST_IMAGES: Final = 5
+LEAST_BULLETS: Final = 5
+LEAST_REVIEWS: Final = 15
+LEAST_RATING: Final = 4.0
+TITLE_LENGTH: Final = (40, 200)
+LACKS: Final[Mapping[str, str]] = {
+    "in_stock": "out of stock", "images": f"under {LEAST_IMAGES} pictures", "bullets": f"under {LEAST_BULLETS} bullets",
+    "rating": f"rated under {LEAST_RATING:.1f}", "reviews": f"under {LEAST_REVIEWS} reviews", "title": "title too short",
+    "long_title": "title too long", "rich_content": "no rich content", "brand_section": "no brand section",
+}  # fmt: skip
+"""What a page can lack, the gravest first."""
+
+
+def lacks() -> pl.Expr:
+    """
+    What a page lacks, as a list of keys of `LACKS` in their order.
+
+    Over title, bullets, images, rich_content, brand_section, rating, reviews, in_stock; what is not known is not lacking.
+    """
+    short, long = TITLE_LENGTH
+    length = pl.col("title").str.len_chars()
+    conditions = {
+        "in_stock": pl.col("in_stock") == "no", "images": pl.col("images") < LEAST_IMAGES,
+        "bullets": pl.col("bullets") < LEAST_BULLETS, "rating": pl.col("rating") < LEAST_RATING,
+        "reviews": pl.col("reviews") < LEAST_REVIEWS, "title": length < short, "long_title": length > long,
+        "rich_content": pl.col("rich_content") == "no", "brand_section": pl.col("brand_section") == "no",
+    }  # fmt: skip
+    return pl.concat_list(
+        pl.when(conditions[key].fill_null(False)).then(pl.lit(key)) for key in LACKS
+    ).list.drop_nulls()

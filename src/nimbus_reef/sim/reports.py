@@ -531,6 +531,7 @@ def _truth_of_delivery(
     world: World, trade: Trade, rows: Callable[[list[str]], list[dict[str, object]]]
 ) -> dict[str, object]:
     """Placements like targets; by campaign, what was missed in the same days since its budget was gone."""
+    assert world.delivery is not None
     newest = world.days - MATURES_IN
     of_days = pl.col("day").is_between(newest - _TRUTH_DAYS, newest - 1)
     missed = trade.missed.filter(of_days)

@@ -35,7 +35,32 @@ OWN_OF_A_TABLE: dict[str, Any] = {
 """What one table's address holds that means nothing to another."""
 
 
-OWN_OF_A_PAGE = ("by", "as", "metric", "least", "show", "smooth", "whose", "only")
+OWN_OF_A_PAGE = (
+    "by",
+    "as",
+    "metric",
+    "least",
+    "show",
+    "smooth",
+    "whose",
+    "only",
+    "segments",
+    "total",
+    "bid",
+    "budget",
+    "without",
+    "pattern",
+    "weekday",
+    "what",
+    "percent",
+    "days",
+    "from_hour",
+    "to_hour",
+    "first",
+    "last",
+    "event",
+    "condition",
+)
 """Choices that a page may offer besides: kept in its address, left behind by links to other pages."""
 
 
@@ -45,6 +70,7 @@ class Scope:
     What a page looks at. Everything but what is held is in the URL; defaults are
     left out of it, so that a link stays short and keeps meaning the same.
 
+    name_parts: what campaigns are called in parts of their names, as (part, value).
     usual: the sum of several days that is looked at by default, where the newest figures are one,
     and usual_loaded, when that was loaded;
     blocks: all such sums held; nothing_before: no figures are held of what precedes the window.
@@ -65,6 +91,7 @@ class Scope:
     product: str = ""
     campaign: str = ""
     name: str = ""
+    name_parts: tuple[tuple[str, str], ...] = ()
     judge: str = "evidence"
     where: tuple[str, ...] = ()
     query: str = ""
@@ -135,7 +162,7 @@ class Scope:
     @property
     def look(self) -> Look:
         """What is asked about: the account, the days, the targets, the part of it."""
-        part = Part(self.formats, self.portfolio, self.product, self.campaign, self.name)
+        part = Part(self.formats, self.portfolio, self.product, self.campaign, self.name, self.name_parts)
         return Look(self.account, self.window, self.aims, self.against, part)
 
     @property
@@ -157,6 +184,7 @@ class Scope:
             )
             if value
         ]  # fmt: skip
+        pairs += [("said", f"{part}:{value}") for part, value in self.name_parts]
         return urlencode(pairs)
 
     def values(self) -> list[tuple[str, str]]:
@@ -178,6 +206,7 @@ class Scope:
             ("open", self.open, ""),
         )
         pairs += [("format", each) for each in self.formats]
+        pairs += [("said", f"{part}:{value}") for part, value in self.name_parts]
         pairs += [("where", each) for each in self.where]
         pairs += self.own
         return pairs + [(name, value) for name, value, default in optional if value != default]
@@ -233,6 +262,7 @@ def parse(
         product=args.get("product", "").strip(),
         campaign=args.get("campaign", ""),
         name=args.get("holds", "").strip(),
+        name_parts=_name_parts(args),
         judge=judge,
         where=(*(each for each in args.getlist("where") if each), *_added_filter(args, account.locale)),
         query=args.get("q", "").strip(),
@@ -245,6 +275,16 @@ def parse(
     # Reading them now turns a bad part into an error of this request, whoever uses it later.
     _ = scope.window, scope.against, scope.target_acos
     return scope
+
+
+def _name_parts(args: MultiDict[str, str]) -> tuple[tuple[str, str], ...]:
+    """`said=part:value` for each part of a campaign's name that is asked for, one of each."""
+    found = {}
+    for each in args.getlist("said"):
+        part, sign, value = each.partition(":")
+        if sign and part and value:
+            found[part] = value
+    return tuple(sorted(found.items()))
 
 
 def _added_filter(args: MultiDict[str, str], locale: str) -> tuple[str, ...]:

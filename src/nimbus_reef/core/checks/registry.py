@@ -15,6 +15,7 @@ class AreaKey(StrEnum):
     STANDING = "standing"
     MOVEMENT = "movement"
     CATALOG = "catalog"
+    DELIVERY = "delivery"
     TARGETING = "targeting"
 
 
@@ -29,6 +30,11 @@ class Subject:
     PHRASE: ClassVar[Subject]
     PRODUCT: ClassVar[Subject]
     CATEGORY: ClassVar[Subject]
+    AD: ClassVar[Subject]
+    FAMILY: ClassVar[Subject]
+    CAMPAIGN: ClassVar[Subject]
+    PLACEMENT: ClassVar[Subject]
+    KEYWORD: ClassVar[Subject]
 
 
 Subject.TARGET = Subject("target")
@@ -36,6 +42,11 @@ Subject.TERM = Subject("search term")
 Subject.PHRASE = Subject("phrase")
 Subject.PRODUCT = Subject("product")
 Subject.CATEGORY = Subject("category")
+Subject.AD = Subject("product ad")
+Subject.FAMILY = Subject("family")
+Subject.CAMPAIGN = Subject("campaign")
+Subject.PLACEMENT = Subject("placement")
+Subject.KEYWORD = Subject("keyword")
 
 
 class Money(StrEnum):
@@ -68,6 +79,13 @@ class Reading:
     MOVED: ClassVar[Reading]
     FALLS: ClassVar[Reading]
     GAPS: ClassVar[Reading]
+    ADS: ClassVar[Reading]
+    FAMILIES: ClassVar[Reading]
+    INELIGIBLE: ClassVar[Reading]
+    UNADVERTISED: ClassVar[Reading]
+    PLACEMENTS: ClassVar[Reading]
+    BUDGETS: ClassVar[Reading]
+    DUPLICATES: ClassVar[Reading]
 
 
 Reading.TARGETS = Reading("judged targets")
@@ -77,6 +95,13 @@ Reading.WINNERS = Reading("terms that earn a target of their own")
 Reading.MOVED = Reading("products then and now", named=True)
 Reading.FALLS = Reading("falls of conversion at page changes", named=True)
 Reading.GAPS = Reading("categories behind their peers", named=True)
+Reading.ADS = Reading("judged product ads", named=True)
+Reading.FAMILIES = Reading("families with their costly children", named=True)
+Reading.INELIGIBLE = Reading("products that may not be advertised", named=True)
+Reading.UNADVERTISED = Reading("products that sell and have no ads", named=True)
+Reading.PLACEMENTS = Reading("judged placements", named=True)
+Reading.BUDGETS = Reading("campaigns whose budget runs dry", named=True)
+Reading.DUPLICATES = Reading("keywords bought in several places", named=True)
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +111,7 @@ class Check:
 
     condition: over the columns of what it reads. gathers: rows that share a cause are one finding. accepts:
     something is proposed for each row by itself, and can be accepted from the list. see_all: filters that show about
-    the same rows in the area's table.
+    the same rows in the area's table. view: the view of its area that its rows open in.
     """
 
     key: str
@@ -101,6 +126,7 @@ class Check:
     gathers: bool = False
     accepts: bool = False
     see_all: tuple[str, ...] = ()
+    view: str = ""
 
 
 @dataclass(frozen=True, slots=True)

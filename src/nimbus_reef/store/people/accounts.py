@@ -9,12 +9,14 @@ from zoneinfo import available_timezones
 
 from babel import Locale, UnknownLocaleError
 from babel.numbers import is_currency
-from sqlalchemy import Connection, insert, select
+from sqlalchemy import Connection, insert, select, update
 from sqlalchemy.engine import Row
 
+from nimbus_reef.core import naming
 from nimbus_reef.core.bids import BidLimits
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.errors import BadInput, Conflict
+from nimbus_reef.store.people import trail
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import account, brand
 
@@ -36,6 +38,7 @@ class Account:
     min_clicks: int
     maturing_days: int
     bid_limits: BidLimits
+    naming: str = ""
 
 
 _QUERY = select(account, brand.c.name.label("brand")).join(brand, brand.c.id == account.c.brand_id)
@@ -47,7 +50,7 @@ def _account(row: Row[tuple[object, ...]]) -> Account:
         marketplace=row.marketplace, country=row.country, currency=row.currency,
         locale=row.locale, timezone=row.timezone, target_acos=row.target_acos,
         min_clicks=row.min_clicks, maturing_days=row.maturing_days,
-        bid_limits=BidLimits(from_micro(row.bid_floor), from_micro(row.bid_ceiling)),
+        bid_limits=BidLimits(from_micro(row.bid_floor), from_micro(row.bid_ceiling)), naming=row.naming,
     )  # fmt: skip
 
 
@@ -119,3 +122,15 @@ def add(
     made = by_key(store, key)
     assert made is not None
     return made
+
+
+def set_naming(store: Store, account_id: int, person_id: int | None, text: str) -> None:
+    """Sets how an account's campaigns are called, empty for no pattern; BadInput for what cannot be read."""
+    if text and (wrong := naming.pattern_problem(text)):
+        raise BadInput(f"The pattern {wrong}.", remedy="Write it like {product} · {purpose} · {match}.")
+
+    def work(connection: Connection) -> None:
+        connection.execute(update(account).where(account.c.id == account_id).values(naming=text))
+        trail.write(connection, "naming set", person_id, account_id, {"pattern": text})
+
+    store.transact(work)

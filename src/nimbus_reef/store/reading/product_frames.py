@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from datetime import date
+from typing import Final
+
 import polars as pl
 
 from nimbus_reef.core import words
@@ -125,11 +128,59 @@ def catalog(facts: Facts, account_id: int) -> pl.DataFrame:
     """The newest known settings of each product."""
     query = (
         "SELECT k.product_id, p.sku, k.item_id AS item, k.parent_item_id AS parent, k.title, k.brand, k.category, "
-        "k.price, k.margin, k.ad_eligible FROM catalog k JOIN product p ON p.id = k.product_id "
+        "k.price, k.margin, k.ad_eligible, k.ineligible_reason AS reason, k.fulfilment, k.launch_date AS launched FROM catalog k JOIN product p ON p.id = k.product_id "
         "WHERE k.account_id = :account AND k.day = (SELECT MAX(n.day) FROM catalog n "
         "WHERE n.account_id = k.account_id AND n.product_id = k.product_id)"
     )
     return facts.kept("catalog", account_id, lambda: facts.query(query, account=account_id))
+
+
+def ineligible_days(facts: Facts, account_id: int) -> dict[int, list[date]]:
+    """By product, the days of the catalog on which it is called ineligible since the last on which it was not."""
+
+    def make() -> dict[int, list[date]]:
+        rows = facts.query(
+            "SELECT product_id, day, ad_eligible FROM catalog WHERE account_id = :account ORDER BY product_id, day",
+            account=account_id,
+        )
+        found: dict[int, list[date]] = {}
+        for product_id, day, eligible in rows.rows():
+            if eligible == "no":
+                found.setdefault(product_id, []).append(day)
+            else:
+                found.pop(product_id, None)
+        return found
+
+    return facts.kept("ineligible days", account_id, make)
+
+
+def shown_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """product_id, day of every held day on which an ad of a product was shown, with what it sold: sales."""
+
+    def make() -> pl.DataFrame:
+        days = placed_products(facts, account_id, window).filter(pl.col("first_day") == pl.col("day"))
+        return (
+            days.filter(pl.col("impressions") > 0)
+            .group_by("product_id", "day")
+            .agg(pl.col("sales").sum())
+            .sort("product_id", "day")
+        )
+
+    return facts.kept("shown days", account_id, make, window)
+
+
+def trade_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """All trade of every product: first_day, day, product_id, sessions, total_orders, total_units, total_sales."""
+    versions = facts.versions(account_id, "product_sales_daily", window)
+
+    def make() -> pl.DataFrame:
+        rows = snapshots.read(facts.store, account_id, "product_sales_daily", versions).collect()
+        return rows.select("first_day", "day", "product_id", *(pl.col(name).cast(pl.Int64) for name in TRADE))
+
+    return facts.cache.get(("trade", account_id, window, tuple(versions.items())), make)
+
+
+TRADE: Final = ("sessions", "total_orders", "total_units", "total_sales")
 
 
 def item_shapes(facts: Facts, account_id: int) -> frozenset[str]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date
+from typing import Final
 
 import polars as pl
 
@@ -46,16 +47,35 @@ def _newest(facts: Facts, account_id: int, kind: str, window: Window, columns: S
     return rows.sort("day").group_by(columns[0]).last().drop("day").collect()
 
 
+DELIVERY_SETTINGS: Final = (
+    "targeting", "daily_budget", "bidding", "adj_top_of_search", "adj_product_page", "adj_elsewhere", "offsite_limited",
+)  # fmt: skip
+
+
+def budgets_by_day(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """campaign_id, day, budget (micro-units) on every day with settings up to the window's end, in order."""
+
+    def make() -> pl.DataFrame:
+        held = facts.versions(account_id, "campaigns", Window(date(2000, 1, 1), window.last))
+        rows = snapshots.read(facts.store, account_id, "campaigns", held, ["campaign_id", "daily_budget"])
+        return rows.select("campaign_id", "day", budget="daily_budget").sort("day", "campaign_id").collect()
+
+    return facts.kept("budgets", account_id, make, window.last)
+
+
 def placed(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """campaign_id, format, portfolio."""
     return campaign_settings(facts, account_id, window).select("campaign_id", "format", "portfolio")
 
 
 def campaign_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """campaign_id, campaign, state, format, portfolio at the window's end; null where not held."""
+    """
+    campaign_id, campaign, state, format, portfolio, targeting, daily_budget (micro-units), bidding, adj_… (per cent) and
+    offsite_limited at the window's end; null where not held.
+    """
 
     def make() -> pl.DataFrame:
-        columns = ["campaign_id", "state", "format", "portfolio"]
+        columns = ["campaign_id", "state", "format", "portfolio", *DELIVERY_SETTINGS]
         newest = _newest(facts, account_id, "campaigns", window, columns)
         names = facts.query(
             "SELECT id AS campaign_id, name AS campaign FROM campaign WHERE account_id = :account",

@@ -93,6 +93,8 @@ account = Table(
     Column("maturing_days", Integer, nullable=False, server_default="3"),
     Column("bid_floor", BIGINT, nullable=False, server_default="20000"),
     Column("bid_ceiling", BIGINT, nullable=False, server_default="10000000"),
+    # how campaigns are called: see `core.naming`; empty before one is set
+    Column("naming", String(_SHORT), nullable=False, server_default=""),
     **_TABLE,
 )  # fmt: skip
 
@@ -430,7 +432,7 @@ change = Table(
     Column("match_type", String(16), nullable=False),
     Column("sku", String(MAX_NAME), nullable=False),
     Column("placement", String(32), nullable=False),
-    Column("days", String(16), nullable=False),
+    Column("days", String(64), nullable=False),
     Column("from_hour", String(4), nullable=False),
     Column("to_hour", String(4), nullable=False),
     Column("field", String(32), nullable=False),

@@ -1,0 +1,139 @@
+"""Product ads: a SKU in an ad group beside its siblings there, which to pause, and what the ad group is without it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis.judged import judged_ads
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.offers import Offer, change, promise
+from nimbus_reef.core import families
+from nimbus_reef.core.changes import Entity
+from nimbus_reef.core.evidence import flagged
+from nimbus_reef.core.model import MEASURES, Verdict, from_micro
+from nimbus_reef.core.projection import Basis
+from nimbus_reef.errors import NotFound
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.store.reading.facts import Facts
+
+KIND: Final = "product_ad_daily"
+CHECK: Final = "costly-ads"
+
+
+def listed(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    Judged product ads with the company they keep: title, running (its ad is enabled), siblings (running ads beside it), their orders,
+    clicks, spend and sales, and to_pause: costly, had its own test, and beside it runs a sibling that sells and is not flagged.
+    """
+    account = look.account
+
+    def make() -> pl.DataFrame:
+        rows = judged_ads(facts, look)
+        running = product_frames.enabled_ads(facts, account.id, look.window).select(
+            "ad_group_id", "product_id"
+        )
+        titles = product_frames.catalog(facts, account.id).select(
+            "product_id", pl.col("title").cast(pl.String)
+        )
+        here = (
+            rows.join(
+                running.with_columns(running=pl.lit(True)).unique(),
+                on=["ad_group_id", "product_id"],
+                how="left",
+                maintain_order="left",
+            )
+            .with_columns(pl.col("running").fill_null(False))
+            .join(titles, on="product_id", how="left", maintain_order="left")
+        )
+        runs = pl.col("running")
+        good = runs & (pl.col("orders") > 0) & ~flagged()
+        of_group = "ad_group_id"
+        return here.with_columns(
+            siblings=runs.sum().over(of_group).cast(pl.Int64) - runs.cast(pl.Int64),
+            good_siblings=good.sum().over(of_group).cast(pl.Int64) - good.cast(pl.Int64),
+            **{
+                f"beside_{name}": pl.col(name).sum().over(of_group) - pl.col(name)
+                for name in ("clicks", "orders", "spend", "sales")
+            },
+        ).with_columns(
+            to_pause=runs
+            & (pl.col("verdict") == Verdict.COSTLY.value)
+            & pl.col("own_test")
+            & (pl.col("good_siblings") > 0)
+        )
+
+    return look.within(facts, facts.kept("product ads", account.id, make, *look.judging))
+
+
+def row_of(facts: Facts, look: Look, row_id: str) -> Mapping[str, Any]:
+    """One product ad; NotFound where it did nothing in these days."""
+    found = listed(facts, look).filter(pl.col("row_id") == row_id)
+    if found.is_empty():
+        raise NotFound(
+            "This product ad did nothing in these days.", remedy="Choose other days, or close the drawer."
+        )
+    return found.row(0, named=True)
+
+
+def siblings(facts: Facts, look: Look, row: Mapping[str, Any]) -> Sequence[Mapping[str, Any]]:
+    """The other product ads of its ad group, the largest spend first."""
+    group = listed(facts, look).filter(
+        pl.col("ad_group_id") == row["ad_group_id"], pl.col("row_id") != row["row_id"]
+    )
+    return group.sort(["spend", "sku"], descending=[True, False]).to_dicts()
+
+
+@dataclass(frozen=True, slots=True)
+class Without:
+    """What an ad group came to in the window, with a product ad and without, in micro-units."""
+
+    whole: Mapping[str, int]
+    rest: Mapping[str, int]
+
+
+def without(row: Mapping[str, Any], others: Sequence[Mapping[str, Any]]) -> Without:
+    """The ad group with and without one of its product ads."""
+    rest = {name: sum(int(each[name]) for each in others) for name in MEASURES}
+    return Without({name: rest[name] + int(row[name]) for name in MEASURES}, rest)
+
+
+def _basis(row: Mapping[str, Any], days: int) -> Basis:
+    has_prior = row["prior_a"] is not None
+    return Basis(
+        days, row["clicks"], from_micro(row["spend"]), from_micro(row["sales"]),
+        row["prior_a"] + row["k"] if has_prior else 1.0, row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
+        from_micro(row["shrunk_aov"] or 0),
+    )  # fmt: skip
+
+
+def offer(facts: Facts, look: Look, row: Mapping[str, Any]) -> Offer | None:
+    """The pause of a product ad; None unless it is to be paused."""
+    return offers(facts, look, [row])[0]
+
+
+def offers(facts: Facts, look: Look, rows: Sequence[Mapping[str, Any]]) -> list[Offer | None]:
+    """The same of many, in their order."""
+    days = facts.monthly_days(look.account.id, KIND, look.window)
+    groups = {row["ad_group_id"] for row in rows if row["to_pause"]}
+    held = listed(facts, look).filter(pl.col("ad_group_id").is_in(list(groups)) & pl.col("running"))
+    beside = {key[0]: part.to_dicts() for key, part in held.partition_by("ad_group_id", as_dict=True).items()}
+    made: list[Offer | None] = []
+    for row in rows:
+        if not row["to_pause"]:
+            made.append(None)
+            continue
+        others = [
+            _basis(each, days) for each in beside[row["ad_group_id"]] if each["row_id"] != row["row_id"]
+        ]
+        projected = families.without_ad(_basis(row, days), others)
+        paused = change(
+            Entity.PRODUCT_AD, "state", str(row["campaign"]), "paused", "enabled", CHECK,
+            ad_group=str(row["ad_group"]), sku=str(row["sku"]),
+        )  # fmt: skip
+        told = promise(look, row, "ads", row["row_id"], projected)
+        made.append(Offer(row["row_id"], ((paused, told),), projected))
+    return made

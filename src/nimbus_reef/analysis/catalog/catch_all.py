@@ -1,0 +1,141 @@
+"""The catch-all: which products it holds, what its bid is likely to bring, and its rows of the change sheet."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.analysis.catalog import gaps
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise, spread
+from nimbus_reef.analysis.proposals import history
+from nimbus_reef.core import catch_all as rules
+from nimbus_reef.core.catch_all import Expected
+from nimbus_reef.core.changes import Action, Entity
+from nimbus_reef.core.model import MICRO
+from nimbus_reef.core.projection import Projected, Range
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import product_frames, row_frames, target_frames
+from nimbus_reef.store.reading.facts import Facts
+
+CHECK: Final = "catch-all"
+
+
+@dataclass(frozen=True, slots=True)
+class CatchAll:
+    """
+    A catch-all as it would be built. products: sku, title of those it holds; skipped: SKUs left out by hand; bid, budget in units;
+    lowest: the bid that the account's own clicks suggest; expected: None where there are no clicks this cheap.
+    """
+
+    name: str
+    products: pl.DataFrame
+    skipped: tuple[str, ...]
+    bid: float
+    budget: float
+    lowest: float
+    expected: Expected | None
+    fits_at: float | None
+
+
+def built(
+    facts: Facts, look: Look, *, bid: float | None, budget: float | None, without: Sequence[str], name: str
+) -> CatchAll:
+    """The catch-all for all eligible products but some; bid and budget as typed, else the suggested."""
+    eligible = gaps.products(facts, look).filter(pl.col("eligible")).select("sku", "title")
+    held = eligible.filter(~pl.col("sku").is_in(list(without)))
+    days = _target_days(facts, look)
+    lowest = _usual_low(days)
+    chosen = bid if bid is not None else lowest
+    found = rules.expected(days, _account(days), _sku_days(facts, look), len(held), chosen)
+    suggested = max(1.0, round(found.spend / 30 * 2)) if found else 5.0
+    skipped = tuple(sku for sku in without if sku in set(eligible["sku"]))
+    fits = None if found is None or found.acos is None else chosen * look.aims.account / found.acos
+    return CatchAll(
+        name, held, skipped, chosen, budget if budget is not None else suggested, lowest, found, fits
+    )
+
+
+def _target_days(facts: Facts, look: Look) -> pl.DataFrame:
+    """clicks, orders, spend, sales of every target and day of 90 days."""
+
+    def make() -> pl.DataFrame:
+        window = _quarter(look)
+        source = facts.held(look.account.id, window).kind
+        ids = target_frames.target_sums(facts, look.account.id, window)["target_id"].to_list()
+        return row_frames.target_days(facts, look.account.id, source, window, ids).filter(
+            pl.col("clicks") > 0
+        )
+
+    return facts.kept("cheap clicks", look.account.id, make, look.window.last)
+
+
+def _quarter(look: Look) -> Window:
+    last = look.window.last
+    return Window(history(look).shifted(history(look).days - rules.HISTORY_DAYS).first, last)
+
+
+def _account(days: pl.DataFrame) -> tuple[int, int, float]:
+    orders = int(days.select(pl.min_horizontal("orders", "clicks").sum()).item()) if len(days) else 0
+    return int(days["clicks"].sum()), orders, float(days["sales"].sum()) / MICRO
+
+
+def _sku_days(facts: Facts, look: Look) -> int:
+    """Pairs of SKU and day on which its ads were shown, of eligible ones."""
+    eligible = gaps.products(facts, look).filter(pl.col("eligible")).select("product_id")
+    shown = product_frames.shown_days(facts, look.account.id, _quarter(look))
+    return len(shown.join(eligible, on="product_id", how="semi"))
+
+
+def _usual_low(days: pl.DataFrame) -> float:
+    """A bid that a tenth of the account's click prices lie below, at least 2 cents."""
+    if days.is_empty():
+        return 0.1
+    price = days.select((pl.col("spend") / pl.col("clicks")).quantile(0.1)).item()
+    return max(0.02, round((price or 0) / MICRO, 2))
+
+
+def offer(look: Look, made: CatchAll) -> Offer:
+    """One campaign, an ad group and an ad for each product: all of it promised by the campaign's row."""
+    rows = [
+        change(Entity.CAMPAIGN, "daily_budget", made.name, f"{made.budget:.2f}", "", CHECK, Action.CREATE),
+        change(Entity.CAMPAIGN, "targeting", made.name, "auto", "", CHECK, Action.CREATE),
+    ]
+    for sku in made.products["sku"]:
+        rows.append(
+            change(
+                Entity.AD_GROUP,
+                "default_bid",
+                made.name,
+                f"{made.bid:.2f}",
+                "",
+                CHECK,
+                Action.CREATE,
+                ad_group=sku,
+            )
+        )
+        rows.append(
+            change(
+                Entity.PRODUCT_AD,
+                "state",
+                made.name,
+                "enabled",
+                "",
+                CHECK,
+                Action.CREATE,
+                ad_group=sku,
+                sku=sku,
+            )
+        )
+    found = made.expected
+    projected = Projected(Range(0, 0, 0), Range(0, 0, 0))
+    if found is not None:
+        cap = min(1.0, made.budget * 30 / found.spend) if found.spend else 1.0
+        spend, sales = found.spend * cap, found.sales * cap
+        projected = Projected(Range(0, spend, spend * 2), Range(0, sales, sales * 2))
+    return Offer(
+        made.name, spread(rows, promise(look, NO_BASIS, "catch-all", made.name, projected)), projected
+    )

@@ -1,0 +1,230 @@
+"""Families of products: share of spend beside share of sales, profit by week, and what to shift."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.offers import Offer, change, promise
+from nimbus_reef.core import evidence, families, targeting
+from nimbus_reef.core.changes import Entity
+from nimbus_reef.core.families import Ad, Child, Shift
+from nimbus_reef.core.model import MEASURES, MICRO, Verdict, from_micro
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.store.reading.facts import Facts
+
+KIND: Final = "product_ad_daily"
+TRADE: Final = "product_sales_daily"
+CHECK: Final = "wrong-child"
+WEEKS: Final = 8
+_CHAIN: Final = ("family", "category")
+
+
+def children(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    Products with ads in the window, judged, with their place in the family (see `core.families.children`): sku, title, variant
+    measures, total_sales, family, family_name, monthly; of families whose products were looked for whole.
+    """
+    account, window = look.account, look.window
+
+    def make() -> pl.DataFrame:
+        rows = product_frames.ad_rows(facts, account.id, window)
+        sums = rows.group_by("product_id", "sku", "family", "category").agg(pl.col(MEASURES).sum())
+        catalog = product_frames.catalog(facts, account.id).select(
+            "product_id", pl.col("title").cast(pl.String), "margin", pl.col("ad_eligible").cast(pl.String)
+        )
+        trade = (
+            product_frames.trade_days(facts, account.id, window)
+            .group_by("product_id")
+            .agg(pl.col("total_sales").sum())
+        )
+        in_family = pl.coalesce("family", pl.col("sku").cast(pl.String))
+        named = (
+            sums.join(catalog, on="product_id", how="left")
+            .join(trade, on="product_id", how="left")
+            .with_columns(
+                family=in_family, total_sales="total_sales" if len(trade) else pl.lit(None, pl.Int64)
+            )
+            .sort("product_id")
+        )
+        days = facts.monthly_days(account.id, KIND, window)
+        judged = targeting.judged(
+            evidence.with_priors(named, _CHAIN), days, look.aims, account.min_clicks
+        ).with_columns(pl.col("sku").cast(pl.String))
+        names = product_frames.family_names(facts, account.id)
+        return families.children(judged).with_columns(
+            row_id=pl.col("sku").str.head(64), family_name=pl.col("family").replace(names)
+        )
+
+    made = facts.kept("families", account.id, make, *look.judging)
+    return _within(facts, look, made)
+
+
+def _within(facts: Facts, look: Look, rows: pl.DataFrame) -> pl.DataFrame:
+    """Whole families of what is looked at: shares say nothing of a part of one."""
+    if not look.part:
+        return rows
+    ads = look.within(
+        facts,
+        product_frames.ad_rows(facts, look.account.id, look.window),
+    )
+    held = ads.select(pl.coalesce("family", pl.col("sku").cast(pl.String)).alias("family")).unique()
+    return rows.join(held, on="family", how="semi")
+
+
+@dataclass(frozen=True, slots=True)
+class Family:
+    """
+    A family: its children (rows of `children`, the largest spend first), sums in micro-units, and what is to be shifted. alike: it
+    loses money, and yet no child more than its share.
+    """
+
+    key: str
+    name: str
+    rows: Sequence[Mapping[str, Any]]
+    spend: int
+    sales: int
+    sold: int
+    shift: Shift
+    alike: bool
+
+    @property
+    def stake(self) -> int:
+        """What costly children cost beyond their share of sales, per 30 days is up to whoever scales: of the window."""
+        return sum(row["excess"] for row in self.rows if row["costly_child"])
+
+
+def listed(facts: Facts, look: Look) -> list[Family]:
+    """All families, what goes to the wrong child first, then by spend."""
+
+    def make() -> list[Family]:
+        rows = children(facts, look)
+        ads = _ads(facts, look)
+        days = facts.monthly_days(look.account.id, KIND, look.window)
+        made = []
+        for (key,), part in (
+            rows.sort(["spend", "sku"], descending=[True, False])
+            .partition_by("family", as_dict=True, maintain_order=True)
+            .items()
+        ):
+            own = part.to_dicts()
+            skus = {row["sku"] for row in own}
+            found = families.shift(
+                [_child(row) for row in own],
+                [ad for sku in sorted(skus) for ad in ads.get(sku, [])],
+                days,
+            )
+            costly = any(row["costly_child"] for row in own)
+            over = [row["verdict"] in (Verdict.COSTLY.value, Verdict.LEANING.value) for row in own]
+            made.append(
+                Family(
+                    str(key), own[0]["family_name"] or str(key), own, sum(row["spend"] for row in own),
+                    sum(row["sales"] for row in own), sum(row["sold"] for row in own), found,
+                    not costly and len(own) > 1 and all(over),
+                )
+            )  # fmt: skip
+        return sorted(made, key=lambda each: (-each.stake, -each.spend, each.key))
+
+    return facts.kept("listed families", look.account.id, make, *look.judging, look.part)
+
+
+def _child(row: Mapping[str, Any]) -> Child:
+    has_prior = row["prior_a"] is not None
+    return Child(
+        row["sku"], from_micro(row["spend"]), row["clicks"], row["costly_child"], from_micro(row["excess"]), row["index"],
+        Verdict(row["verdict"]), row["prior_a"] + row["k"] if has_prior else 1.0,
+        row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0, from_micro(row["shrunk_aov"] or 0),
+    )  # fmt: skip
+
+
+def _ads(facts: Facts, look: Look) -> dict[str, list[Ad]]:
+    """Running product ads by SKU."""
+    running = product_frames.enabled_ads(facts, look.account.id, look.window).select(
+        "ad_group_id", "product_id"
+    )
+    rows = product_frames.ad_rows(facts, look.account.id, look.window).join(
+        running, on=["ad_group_id", "product_id"], how="semi"
+    )
+    found: dict[str, list[Ad]] = {}
+    for row in rows.sort("ad_group_id", "product_id").to_dicts():
+        found.setdefault(str(row["sku"]), []).append(
+            Ad(row["campaign"], row["ad_group"], str(row["sku"]), row["clicks"], from_micro(row["spend"]), from_micro(row["sales"]))
+        )  # fmt: skip
+    return found
+
+
+def offer(look: Look, family: Family) -> Offer | None:
+    """The pauses that shift a family's money; None where none is proposed."""
+    pauses = family.shift.pauses
+    if not pauses:
+        return None
+    rows = {row["sku"]: row for row in family.rows}
+    part = families.part(family.shift.projected, len(pauses))
+    changes = [
+        (
+            change(
+                Entity.PRODUCT_AD, "state", ad.campaign, "paused", "enabled", CHECK, ad_group=ad.ad_group, sku=ad.sku
+            ),
+            promise(
+                look,
+                {
+                    **rows[ad.sku],
+                    "clicks": ad.clicks,
+                    "orders": 0,
+                    "spend": ad.spend * MICRO,
+                    "sales": ad.sales * MICRO,
+                },
+                "families",
+                family.key,
+                part,
+            ),
+        )
+        for ad in pauses
+    ]  # fmt: skip
+    return Offer(family.key, tuple(changes), family.shift.projected)
+
+
+def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:
+    """
+    Profit after ads of each SKU in each of the eight weeks up to the window's end, in units, oldest first: total sales × margin −
+    spend. Only of SKUs whose margin is known, and of weeks held by day.
+    """
+    account = look.account
+
+    def make() -> dict[str, list[float]]:
+        last = look.window.last
+        window = Window(look.window.shifted(look.window.days - 7 * WEEKS).first, last)
+        week = ((pl.lit(last) - pl.col("day")).dt.total_days() // 7).alias("week")
+        by_day = pl.col("first_day") == pl.col("day")
+        trade = product_frames.trade_days(facts, account.id, window).filter(by_day)
+        sold = trade.group_by("product_id", week).agg(pl.col("total_sales").sum())
+        ads = product_frames.placed_products(facts, account.id, window).filter(by_day)
+        spent = ads.group_by("product_id", week).agg(pl.col("spend").sum())
+        known = (
+            product_frames.catalog(facts, account.id)
+            .select("product_id", pl.col("sku").cast(pl.String), "margin")
+            .drop_nulls("margin")
+        )
+        rows = (
+            sold.join(spent, on=["product_id", "week"], how="full", coalesce=True)
+            .with_columns(pl.col("total_sales", "spend").fill_null(0))
+            .join(known, on="product_id")
+            .filter(pl.col("week").is_between(0, WEEKS - 1))
+            .with_columns(profit=(pl.col("total_sales") * pl.col("margin") / 100 - pl.col("spend")) / MICRO)
+        )
+        found: dict[str, list[float]] = {}
+        for sku, number, profit in rows.select("sku", "week", "profit").sort("sku", "week").rows():
+            found.setdefault(sku, [0.0] * WEEKS)[WEEKS - 1 - number] = profit
+        return found
+
+    return facts.kept("weekly profit", account.id, make, look.window)
+
+
+def trade_held(facts: Facts, look: Look) -> bool:
+    """Whether all trade of products is held: else shares are of ad sales."""
+    return facts.held_days(look.account.id, TRADE, look.window) > 0

@@ -1,0 +1,207 @@
+"""What may not be advertised and what that costs; what sells without ads; how spend follows sales."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date, timedelta
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise
+from nimbus_reef.core import gaps as rules
+from nimbus_reef.core.changes import Action, Entity
+from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.model import MEASURES, MICRO
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.store.reading.facts import Facts
+
+TRADE: Final = "product_sales_daily"
+ADS: Final = "product_ad_daily"
+CHECK: Final = "not-advertised"
+_LOOKED_BACK: Final = 120
+SHADOW_AT: Final = 0.95
+
+
+def products(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    All products of the catalog: product_id, sku, title, item, family, eligible, reason, fulfilment, launched; total_sales of the
+    window (0 where none is held), the measures of their ads, advertised (an ad is enabled), in_ads (one is set up).
+    """
+    account, window = look.account, look.window
+
+    def make() -> pl.DataFrame:
+        catalog = product_frames.catalog(facts, account.id).select(
+            "product_id", pl.col("sku", "title", "item", "reason", "fulfilment").cast(pl.String), "launched",
+            eligible=pl.col("ad_eligible").cast(pl.String).fill_null("yes") != "no",
+            family=pl.coalesce("parent", "item").cast(pl.String), category=pl.col("category").cast(pl.String),
+        )  # fmt: skip
+        trade = (
+            product_frames.trade_days(facts, account.id, window)
+            .group_by("product_id")
+            .agg(pl.col("total_sales", "total_orders").sum())
+        )
+        rows = product_frames.product_rows(facts, account.id, window)
+        ads = rows.group_by("product_id").agg(pl.col(MEASURES).sum())
+        enabled = product_frames.enabled_ads(facts, account.id, window).select("product_id").unique()
+        return (
+            catalog.join(trade, on="product_id", how="left")
+            .join(ads, on="product_id", how="left")
+            .join(enabled.with_columns(advertised=pl.lit(True)), on="product_id", how="left")
+            .with_columns(
+                pl.col("total_sales", "total_orders", *MEASURES).fill_null(0),
+                pl.col("advertised").fill_null(False),
+            )
+            .sort("sku")
+        )
+
+    made = facts.kept("catalog products", account.id, make, window)
+    if not look.part:
+        return made
+    if look.part.product:
+        return made.filter(pl.col("sku") == look.part.product)
+    here = look.within(facts, product_frames.ad_rows(facts, account.id, window)).select("family").unique()
+    return made.join(here, on="family", how="semi")
+
+
+@dataclass(frozen=True, slots=True)
+class Ineligible:
+    """A product that may not be advertised: since when, ad sales per 30 days it likely costs (units), and what that rests on."""
+
+    row: Mapping[str, Any]
+    since: date | None
+    cost: float
+    rests_on: str
+
+
+def ineligible(facts: Facts, look: Look) -> list[Ineligible]:
+    """Products that may not be advertised, by what that likely costs."""
+
+    def make() -> list[Ineligible]:
+        rows = products(facts, look).filter(~pl.col("eligible")).to_dicts()
+        if not rows:
+            return []
+        account = look.account
+        listed_days = product_frames.ineligible_days(facts, account.id)
+        back = Window(look.window.last - timedelta(days=_LOOKED_BACK - 1), look.window.last)
+        shown = product_frames.shown_days(facts, account.id, back)
+        of_family = _family_means(facts, look)
+        made = []
+        for row in rows:
+            own = shown.filter(pl.col("product_id") == row["product_id"])
+            days = own["day"].to_list()
+            since = rules.stopped_since(days, listed_days.get(row["product_id"], []), look.window.last)
+            sales, held = _before(own, since)
+            family = of_family.get(row["family"], (0.0, 0))
+            cost, rests_on = rules.likely_cost(sales, held, *family, look.window.days)
+            made.append(Ineligible(row, since, cost, rests_on))
+        return sorted(made, key=lambda each: (-each.cost, each.row["sku"]))
+
+    return facts.kept("ineligible", look.account.id, make, look.window, look.part)
+
+
+def _before(own: pl.DataFrame, since: date | None) -> tuple[float, int]:
+    """What a product's ads sold in the (up to) 30 days before they stopped, in units, and on how many days they were shown."""
+    if since is None or own.is_empty():
+        return 0.0, 0
+    first = since - timedelta(days=rules.BEFORE_DAYS)
+    part = own.filter(pl.col("day").is_between(first, since - timedelta(days=1)))
+    return float(part["sales"].sum()) / MICRO, len(part)
+
+
+def _family_means(facts: Facts, look: Look) -> dict[str, tuple[float, int]]:
+    """By family: ad sales of the window in units, and of how many advertised children."""
+    rows = products(facts, look).filter(pl.col("advertised") & pl.col("eligible") & (pl.col("clicks") > 0))
+    sums = rows.group_by("family").agg(pl.col("sales").sum(), pl.len())
+    return {family: (sales / MICRO, count) for family, sales, count in sums.rows()}
+
+
+def unseen(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    Advertised products that no shopper saw in the window, though they may be: sku, title, family, shadow (the sibling that took
+    nearly all impressions of the family, null where none did).
+    """
+    rows = products(facts, look)
+    seen = pl.col("impressions")
+    share = seen / seen.sum().over("family")
+    with_shadow = rows.with_columns(
+        shadow=pl.when((share >= SHADOW_AT).any().over("family")).then(
+            pl.col("sku").sort_by("impressions").last().over("family")
+        )
+    )
+    return with_shadow.filter(
+        pl.col("advertised") & pl.col("eligible") & (pl.col("impressions") == 0) | _shadowed()
+    )
+
+
+def _shadowed() -> pl.Expr:
+    """Ineligible products whose sibling takes all there is."""
+    return ~pl.col("eligible") & pl.col("shadow").is_not_null() & (pl.col("impressions") == 0)
+
+
+def unadvertised(facts: Facts, look: Look) -> pl.DataFrame:
+    """Products that sold and have no ads: see `core.gaps.unadvertised`; with row_id and monthly total sales (units)."""
+    held = facts.monthly_days(look.account.id, TRADE, look.window)
+    rows = rules.unadvertised(products(facts, look))
+    return rows.with_columns(
+        row_id=pl.col("sku").str.head(64), month=pl.col("total_sales") / MICRO * STAKE_DAYS / held
+    )
+
+
+def add_offer(facts: Facts, look: Look, row: Mapping[str, Any]) -> Offer | None:
+    """
+    Ads for a product that has none: wherever the older SKU of its item stands, else in the ad group in which its family's siblings
+    made most orders; None where neither is known (the catch-all is for those).
+    """
+    ads = _running(facts, look)
+    if row["replaces"] is not None:
+        homes = ads.filter(pl.col("sku").cast(pl.String) == row["replaces"])
+    else:
+        siblings = ads.filter(
+            (pl.col("family") == row["family"]) & (pl.col("sku").cast(pl.String) != row["sku"])
+        )
+        best = siblings.group_by("campaign", "ad_group").agg(pl.col("orders").sum(), pl.col("spend").sum())
+        homes = best.filter(pl.col("orders") > 0).sort(
+            ["orders", "spend", "campaign"], descending=[True, True, False]
+        ).head(1)  # fmt: skip
+    places = (
+        homes.select(pl.col("campaign", "ad_group").cast(pl.String)).unique().sort("campaign", "ad_group")
+    )
+    if places.is_empty():
+        return None
+    told = promise(look, NO_BASIS, "gaps", row["row_id"])
+    changes = tuple(
+        (
+            change(
+                Entity.PRODUCT_AD,
+                "state",
+                campaign,
+                "enabled",
+                "",
+                CHECK,
+                Action.CREATE,
+                ad_group=group,
+                sku=row["sku"],
+            ),
+            told,
+        )
+        for campaign, group in places.rows()
+    )
+    return Offer(row["row_id"], changes)
+
+
+def _running(facts: Facts, look: Look) -> pl.DataFrame:
+    account = look.account
+    enabled = product_frames.enabled_ads(facts, account.id, look.window).select("ad_group_id", "product_id")
+    rows = product_frames.ad_rows(facts, account.id, look.window)
+    return rows.join(enabled.unique(), on=["ad_group_id", "product_id"], how="semi")
+
+
+def concentration(facts: Facts, look: Look) -> pl.DataFrame:
+    """How much of spend the top sellers get: see `core.gaps.concentration`; by all trade, by ad sales where that is not held."""
+    rows = products(facts, look)
+    sold = "total_sales" if int(rows["total_sales"].sum()) else "sales"
+    return rules.concentration(rows.select("sku", sold=pl.col(sold), spend="spend"))

@@ -1,0 +1,70 @@
+"""Product pages: what each lacks, what changed and when, and which to mend first by money."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.analysis.falls import falls
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.core import listings
+from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.model import MEASURES, MICRO
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.store.reading.facts import Facts
+
+KIND: Final = "listings"
+ADS: Final = "product_ad_daily"
+
+
+def listed(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    The newest page of every product up to the window's end: product_id, sku, what it shows, lacks (keys of `LACKS`, the gravest
+    first), the measures of its ads, monthly spend, changed (the newest change in the window, null for none), fell (conversion fell
+    with a change) and stake (micro-units per 30 days that the fall wastes). What costs most first: falls, then what is spent on pages that
+    lack most.
+    """
+    account, window = look.account, look.window
+
+    def make() -> pl.DataFrame:
+        back = Window(window.first - timedelta(days=listings.SIDE_DAYS), window.last)
+        pages = product_frames.listings(facts, account.id, back)
+        if pages.is_empty():
+            return pages
+        newest = pages.sort("day").group_by("product_id").last()
+        changes = listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
+        changed = changes.group_by("product_id").agg(changed=pl.col("day").max())
+        ads = product_frames.product_rows(facts, account.id, window).group_by("product_id").agg(
+            pl.col(MEASURES).sum()
+        )  # fmt: skip
+        skus = product_frames.catalog(facts, account.id).select(
+            "product_id", pl.col("sku").cast(pl.String), family=pl.coalesce("parent", "item").cast(pl.String)
+        )
+        texts = pl.col("title", "rich_content", "brand_section", "in_stock").cast(pl.String)
+        return (
+            newest.join(skus, on="product_id")
+            .join(ads, on="product_id", how="left")
+            .join(changed, on="product_id", how="left")
+            .with_columns(texts, pl.col(MEASURES).fill_null(0))
+            .with_columns(lacks=listings.lacks())
+        )
+
+    made = facts.kept("pages", account.id, make, window)
+    if made.is_empty():
+        return made
+    fell = falls(facts, look).select(sku=pl.col("name"), stake="stake", fell_on="day")
+    held = facts.monthly_days(account.id, ADS, window)
+    rows = made.join(fell, on="sku", how="left").with_columns(
+        pl.col("stake").fill_null(0), row_id=pl.col("sku").str.head(64), month=pl.col("spend") / MICRO * STAKE_DAYS / held,
+        missing=pl.col("lacks").list.len(),
+    )  # fmt: skip
+    if look.part:
+        here = look.within(facts, product_frames.ad_rows(facts, account.id, window)).select("sku").unique()
+        rows = rows.join(here.with_columns(pl.col("sku").cast(pl.String)), on="sku", how="semi")
+    return rows.sort(
+        [pl.col("stake"), pl.col("month") * (pl.col("missing") > 0), "missing", "sku"],
+        descending=[True, True, True, False],
+    )

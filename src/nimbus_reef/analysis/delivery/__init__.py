@@ -1,0 +1,1 @@
+"""Where and when ads run: placements, hours, budgets and boosts, each as asked about in a look."""

@@ -1,0 +1,263 @@
+"""Hours of an account: the grid of weekday and hour, segments of the day, dry hours and what they missed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.core import evidence, hours, targeting
+from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.hours import DAY, Segment
+from nimbus_reef.core.model import MEASURES, MICRO
+from nimbus_reef.errors import BadInput
+from nimbus_reef.store.reading import delivery_frames
+from nimbus_reef.store.reading.facts import Facts
+
+KIND: Final = "hourly"
+TRADE: Final = "sales_hourly"
+CHAIN: Final = ("campaign_id",)
+METRICS: Final = ("spend", "sales", "organic", "acos", "tacos", "rpc")
+EVERY_DAY: Final = 0
+"""The weekday of sums that are not told apart by day."""
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """One hour of a weekday: means per occurrence in units; ratios of the sums; None where not known."""
+
+    spend: float
+    sales: float
+    clicks: float
+    orders: float
+    organic: float | None
+    acos: float | None
+    tacos: float | None
+    rpc: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class Grid:
+    """
+    Cells by ISO weekday (0 where the report is one sum of several days) and hour. by_day: told apart by weekday; trade: all
+    trade by hour is held, and asked of the whole account.
+    """
+
+    cells: dict[tuple[int, int], Cell]
+    weekdays: tuple[int, ...]
+    by_day: bool
+    trade: bool
+
+
+def sums(facts: Facts, look: Look) -> pl.DataFrame:
+    """Weekday (0: not told apart), hour and the measures of the part that is looked at, in order."""
+
+    def make() -> pl.DataFrame:
+        rows = look.within(facts, delivery_frames.hour_sums(facts, look.account.id, look.window))
+        weekday = pl.col("weekday").cast(pl.Int64)
+        # Blocks tell no weekdays: where any is in the window, all of it is told by hour alone.
+        weekday = pl.lit(EVERY_DAY, pl.Int64) if rows["weekday"].null_count() else weekday
+        return (
+            rows.group_by(weekday.alias("weekday"), pl.col("hour").cast(pl.Int64))
+            .agg(pl.col(MEASURES).sum())
+            .sort("weekday", "hour")
+        )
+
+    return facts.kept("hours of part", look.account.id, make, look.window, look.part)
+
+
+def trade(facts: Facts, look: Look) -> pl.DataFrame | None:
+    """hour, weekday (as in `sums`), total_sales of all trade; None where not held, or a part is looked at: trade has no parts."""
+    if look.part:
+        return None
+    rows = delivery_frames.trade_hours(facts, look.account.id, look.window)
+    if rows.is_empty():
+        return None
+    alike = (sums(facts, look)["weekday"] == EVERY_DAY).any() or rows["weekday"].null_count() > 0
+    weekday = pl.lit(EVERY_DAY, pl.Int64) if alike else pl.col("weekday").cast(pl.Int64)
+    return rows.group_by(weekday.alias("weekday"), pl.col("hour").cast(pl.Int64)).agg(
+        pl.col("total_sales").sum()
+    )
+
+
+def grid(facts: Facts, look: Look) -> Grid:
+    """Every hour of every weekday, means per occurrence."""
+    rows, sold = sums(facts, look), trade(facts, look)
+    by_day = len(rows) == 0 or not (rows["weekday"] == EVERY_DAY).any()
+    times = delivery_frames.weekdays_held(facts, look.account.id, KIND, look.window)
+    held = facts.monthly_days(look.account.id, KIND, look.window)
+    told = {(row["weekday"], row["hour"]): row for row in rows.to_dicts()}
+    by_hour = {} if sold is None else {(row[0], row[1]): row[2] for row in sold.rows()}
+    weekdays = tuple(range(1, 8)) if by_day else (EVERY_DAY,)
+    cells = {}
+    for weekday in weekdays:
+        count = times.get(weekday, 0) if by_day else held
+        for hour in range(DAY):
+            row = told.get((weekday, hour), dict.fromkeys(MEASURES, 0))
+            total = None if sold is None else by_hour.get((weekday, hour), 0)
+            cells[weekday, hour] = _cell(row, total, max(1, count))
+    return Grid(cells, weekdays, by_day, sold is not None)
+
+
+def _cell(row: dict[str, int], total: int | None, times: int) -> Cell:
+    spend, sales = row["spend"] / MICRO, row["sales"] / MICRO
+    whole = None if total is None else total / MICRO
+    return Cell(
+        spend / times, sales / times, row["clicks"] / times, row["orders"] / times,
+        None if whole is None else max(0.0, whole - sales) / times,
+        spend / sales if sales else None, spend / whole if whole else None, sales / row["clicks"] if row["clicks"] else None,
+    )  # fmt: skip
+
+
+def by_hour(facts: Facts, look: Look) -> pl.DataFrame:
+    """The 24 hours: hour, the measures, total_sales (null where not known), organic."""
+    clock = pl.DataFrame({"hour": list(range(DAY))}, schema={"hour": pl.Int64})
+    own = sums(facts, look).group_by("hour").agg(pl.col(MEASURES).sum())
+    rows = clock.join(own, on="hour", how="left").with_columns(pl.col(MEASURES).fill_null(0))
+    sold = trade(facts, look)
+    if sold is None:
+        return rows.with_columns(
+            total_sales=pl.lit(None, pl.Int64), organic=pl.lit(None, pl.Int64)
+        ).sort("hour")  # fmt: skip
+    whole = sold.group_by("hour").agg(pl.col("total_sales").sum())
+    return (
+        rows.join(whole, on="hour", how="left")
+        .with_columns(pl.col("total_sales").fill_null(0))
+        .with_columns(organic=pl.max_horizontal(pl.col("total_sales") - pl.col("sales"), 0))
+        .sort("hour")
+    )
+
+
+def found_segments(facts: Facts, look: Look) -> tuple[Segment, ...]:
+    """The segments that conversion shows."""
+
+    def make() -> tuple[Segment, ...]:
+        rows = by_hour(facts, look)
+        return hours.segments(rows["clicks"].to_list(), rows["orders"].to_list())
+
+    return facts.kept("segments", look.account.id, make, look.window, look.part)
+
+
+def drawn_segments(text: str) -> tuple[Segment, ...]:
+    """
+    Segments that somebody drew, as `6-15,15-19`: from an hour to an hour (excluded), past midnight where the second is not
+    larger. Hours that no segment holds are segments of their own. BadInput names what cannot be read.
+    """
+    drawn = []
+    for part in text.split(","):
+        first, _, end = part.strip().partition("-")
+        if not (first.isdecimal() and end.isdecimal() and int(first) < DAY and 0 < int(end) <= DAY):
+            raise BadInput(f"“{part}” is no segment of the day.", remedy="Write hours like 6-15.")
+        drawn.append(Segment(int(first), (int(end) - int(first)) % DAY or DAY))
+    taken = [hour for each in drawn for hour in each.members]
+    if len(taken) != len(set(taken)):
+        raise BadInput("Two segments hold the same hour.", remedy="Draw them side by side.")
+    rest = [hour for hour in range(DAY) if hour not in set(taken)]
+    return tuple(sorted([*drawn, *_runs(rest)], key=lambda each: each.first))
+
+
+def _runs(free: Sequence[int]) -> list[Segment]:
+    """Hours side by side as segments, the one over midnight whole."""
+    runs: list[list[int]] = []
+    for hour in free:
+        if runs and hour == runs[-1][-1] + 1:
+            runs[-1].append(hour)
+        else:
+            runs.append([hour])
+    if len(runs) > 1 and runs[0][0] == 0 and runs[-1][-1] == DAY - 1:
+        runs[0] = [*runs.pop(), *runs[0]]
+    return [Segment(run[0], len(run)) for run in runs]
+
+
+def dry(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    Dry hours of the part that is looked at (see `core.hours.dry`), with the campaign's settings; none where the report is not
+    held by day.
+    """
+    account = look.account
+
+    def make() -> pl.DataFrame:
+        rows = delivery_frames.hour_days(facts, account.id, look.window)
+        budgets = delivery_frames.budgets_in_force(facts, account.id, look.window)
+        return hours.dry(rows, budgets)
+
+    found = facts.kept("dry hours", account.id, make, look.window)
+    settings = delivery_frames.hour_sums(facts, account.id, look.window).select(
+        "campaign_id", "campaign", "format", "portfolio", "state", "daily_budget"
+    )
+    return look.within(facts, found.join(settings.unique("campaign_id"), on="campaign_id"))
+
+
+@dataclass(frozen=True, slots=True)
+class SegmentSums:
+    """What a segment came to in the window, in units; missed: per 30 days at full elasticity; dry_hours: per day on average."""
+
+    segment: Segment
+    spend: float
+    sales: float
+    organic: float | None
+    clicks: int
+    orders: int
+    dry_hours: float
+    missed: float
+
+    @property
+    def acos(self) -> float | None:
+        """Cost of sale."""
+        return self.spend / self.sales if self.sales else None
+
+    @property
+    def tacos(self) -> float | None:
+        """Cost of all sales."""
+        whole = None if self.organic is None else self.organic + self.sales
+        return self.spend / whole if whole else None
+
+    @property
+    def rpc(self) -> float | None:
+        """What a click sells."""
+        return self.sales / self.clicks if self.clicks else None
+
+
+def segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list[SegmentSums]:
+    """The segments side by side."""
+    rows = {row["hour"]: row for row in by_hour(facts, look).to_dicts()}
+    dried = dry(facts, look).group_by("hour").agg(pl.col("share").sum(), pl.col("missed_sales").sum())
+    gone = {hour: (share, sales) for hour, share, sales in dried.rows()}
+    days = facts.monthly_days(look.account.id, KIND, look.window)
+    made = []
+    for segment in segments:
+        own = [rows[hour] for hour in segment.members]
+        lost = [gone.get(hour, (0.0, 0.0)) for hour in segment.members]
+        organic = [row["organic"] for row in own]
+        made.append(
+            SegmentSums(
+                segment, sum(row["spend"] for row in own) / MICRO, sum(row["sales"] for row in own) / MICRO,
+                None if None in organic else sum(organic) / MICRO,
+                sum(row["clicks"] for row in own), sum(row["orders"] for row in own),
+                sum(share for share, _ in lost) / days, sum(sales for _, sales in lost) / MICRO * STAKE_DAYS / days,
+            )
+        )  # fmt: skip
+    return made
+
+
+def judged(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    Every hour of every campaign, judged in the company of the campaign's hours, else the account's: row_id, campaign_id,
+    campaign, hour and what `evidence.judge` adds.
+    """
+    account = look.account
+
+    def make() -> pl.DataFrame:
+        rows = delivery_frames.hour_sums(facts, account.id, look.window)
+        settings = rows.select("campaign_id", "campaign", "format", "portfolio").unique("campaign_id")
+        sums = rows.group_by("campaign_id", "hour").agg(pl.col(MEASURES).sum()).sort("campaign_id", "hour")
+        days = facts.monthly_days(account.id, KIND, look.window)
+        in_company = evidence.with_priors(sums.join(settings, on="campaign_id", maintain_order="left"), CHAIN)
+        return targeting.judged(in_company, days, look.aims, account.min_clicks).with_columns(
+            row_id=pl.concat_str("campaign_id", "hour", separator=":")
+        )
+
+    return look.within(facts, facts.kept("judged hours", account.id, make, *look.judging))

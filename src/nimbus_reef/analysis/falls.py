@@ -1,0 +1,65 @@
+"""Products whose conversion fell when their page changed, as a check reads them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import timedelta
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.core import listings
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.store.reading.facts import Facts
+
+COMMON: Final[Mapping[str, Any]] = {
+    "row_id": pl.String, "name": pl.String, "where": pl.String, "stake": pl.Int64, "campaign": pl.String,
+    "ad_group": pl.String, "target": pl.String, "match_type": pl.String, **dict.fromkeys(MEASURES, pl.Int64),
+}  # fmt: skip
+"""What all rows that checks read have."""
+_FALL: Final[Mapping[str, Any]] = {
+    "day": pl.Date, "cvr_before": pl.Float64, "cvr_after": pl.Float64,
+    "page": pl.List(pl.Struct({"field": pl.String, "old": pl.String, "new": pl.String})),
+}  # fmt: skip
+
+
+def falls(facts: Facts, look: Look) -> pl.DataFrame:
+    """Products whose conversion fell at a page change of the window: day, cvr_before, cvr_after, page (what changed)."""
+    account, window = look.account, look.window
+    around = look.at(Window(window.first - timedelta(days=listings.SIDE_DAYS), window.last))
+    pages = product_frames.listings(facts, account.id, around.window)
+    if pages.is_empty():
+        return pl.DataFrame(schema={**COMMON, **_FALL})
+    changes = listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
+    # A sum of several days says nothing of before and after.
+    rows = product_frames.placed_products(facts, account.id, around.window).filter(
+        pl.col("first_day") == pl.col("day")
+    )
+    rows = around.within(facts, rows)
+    daily = rows.group_by("product_id", "day").agg(pl.col("clicks", "orders", "spend", "sales").sum())
+    sold = daily.group_by("product_id").agg(pl.col("clicks", "orders", "spend", "sales").sum())
+    named = (
+        rows.unique("product_id", keep="last", maintain_order=True)
+        .select("product_id", pl.col("sku", "title").cast(pl.String))
+        .join(sold, on="product_id")
+    )
+    newest = facts.newest_day(account.id) or window.last
+    mature = min(window.last, newest - timedelta(days=account.maturing_days))
+    page = changes.group_by("product_id", "day", maintain_order=True).agg(
+        page=pl.struct("field", "old", "new")
+    )
+    found = listings.falls(daily, changes, mature).join(
+        page, on=["product_id", "day"], maintain_order="left"
+    ).join(named, on="product_id", maintain_order="left")  # fmt: skip
+    return found.select(
+        row_id=pl.col("sku").str.head(64), name="sku", where=pl.col("title").fill_null(""), stake="stake",
+        campaign=pl.lit(""), ad_group=pl.lit(""), target="sku", match_type=pl.lit(""),
+    ).hstack(
+        found.select(
+            *((pl.col(name) if name in named.columns else pl.lit(0)).cast(pl.Int64).alias(name) for name in MEASURES),
+            *_FALL,
+        )
+    )  # fmt: skip

@@ -1,0 +1,188 @@
+"""
+Budgets: who never spends theirs, who has none left, what to move; and the highest bid that boosts can come to.
+
+Formulas: "Hours" in docs/calculations.md (budgets to move, highest bid).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+from nimbus_reef.core.model import Placement
+from nimbus_reef.core.placements import ADJUSTABLE
+
+IDLE_BELOW: Final = 0.60
+IDLE_DAYS: Final = 0.90
+KEPT_QUANTILE: Final = 0.95
+MOST_BOOST: Final = 900
+_CENTS: Final = 100
+HOURS: Final = 24
+
+
+@dataclass(frozen=True, slots=True)
+class Spending:
+    """
+    A campaign's budget and what it spent on each day of the window, in units. missed: spend per dry day that the budget cut
+    off; fine: its cost of sale is within target by evidence; acos: what its sales cost.
+    """
+
+    campaign: str
+    budget: float
+    days: tuple[float, ...]
+    missed: float = 0.0
+    fine: bool = False
+    acos: float | None = None
+
+    @property
+    def idle(self) -> bool:
+        """Below 60 % of its budget on at least 90 % of the days."""
+        if not self.days or self.budget <= 0:
+            return False
+        low = sum(spent < IDLE_BELOW * self.budget for spent in self.days)
+        return low >= IDLE_DAYS * len(self.days)
+
+    @property
+    def usual_share(self) -> float:
+        """The part of its budget that a middling day spends."""
+        return float(np.median(self.days)) / self.budget if self.days and self.budget else 0.0
+
+    @property
+    def spare(self) -> float:
+        """What it can give away: down to its 95th percentile day (linear)."""
+        return max(0.0, self.budget - float(np.quantile(self.days, KEPT_QUANTILE))) if self.idle else 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Budget:
+    """A campaign's budget now and proposed, in units."""
+
+    campaign: str
+    old: float
+    new: float
+
+    @property
+    def change(self) -> float:
+        """What it gains or gives."""
+        return round(self.new - self.old, 2)
+
+
+def moves(campaigns: Sequence[Spending], total: float | None = None) -> tuple[Budget, ...]:
+    """
+    Budgets moved from campaigns that never spend theirs to those that run dry and are fine, best cost of sale first, each up
+    to what it misses on a dry day. Their sum stays, or becomes `total` (units): what a larger total brings is given out too, a
+    smaller one is taken from the idle first and not given.
+
+    Cents are counted whole, so that what is given is exactly what is taken.
+    """
+    cents = {each.campaign: round(each.budget * _CENTS) for each in campaigns}
+    spare = {each.campaign: int(each.spare * _CENTS) for each in campaigns if each.spare > 0}
+    thirsty = sorted(
+        (each for each in campaigns if each.missed > 0 and each.fine),
+        key=lambda each: (each.acos is None, each.acos or 0.0, each.campaign),
+    )
+    more = 0 if total is None else round(total * _CENTS) - sum(cents.values())
+    pool = max(0, sum(spare.values()) + more)
+    given: dict[str, int] = {}
+    for each in thirsty:
+        part = min(pool, -(-round(each.missed * _CENTS * 1000) // 1000))
+        if part:
+            given[each.campaign] = part
+            pool -= part
+    taken = _taken(spare, sum(given.values()) - more)
+    after = {**{name: -value for name, value in taken.items()}, **given}
+    return tuple(
+        Budget(each.campaign, each.budget, (cents[each.campaign] + after[each.campaign]) / _CENTS)
+        for each in campaigns
+        if after.get(each.campaign)
+    )
+
+
+def _taken(spare: Mapping[str, int], wanted: int) -> dict[str, int]:
+    """What each gives of the wanted cents, the largest spare first."""
+    taken: dict[str, int] = {}
+    for name, cents in sorted(spare.items(), key=lambda each: (-each[1], each[0])):
+        part = min(cents, max(0, wanted))
+        if part:
+            taken[name] = part
+            wanted -= part
+    return taken
+
+
+@dataclass(frozen=True, slots=True)
+class Boost:
+    """
+    A raise: what ("budget" or "bid"), per cent, ISO weekdays (none: every day), hours from and to (excluded). condition: counts
+    as met.
+    """
+
+    name: str
+    what: str
+    percent: float
+    weekdays: tuple[int, ...] = ()
+    from_hour: int = 0
+    to_hour: int = HOURS
+    condition: str = ""
+
+    def holds(self, weekday: int, hour: int) -> bool:
+        """Whether it is in force in an hour of an ISO weekday."""
+        return weekday in (self.weekdays or range(1, 8)) and self.from_hour <= hour < self.to_hour
+
+
+def boost_problem(boost: Boost) -> str | None:
+    """Why a boost cannot be planned; None when it can."""
+    if boost.what not in ("budget", "bid"):
+        return "raises a budget or a bid"
+    if boost.percent < 0:
+        return "can only raise; lower the base bid instead, and boost the hours in which it is to stay"
+    if not 1 <= boost.percent <= MOST_BOOST or boost.percent != int(boost.percent):
+        return f"raises by a whole number of per cent from 1 to {MOST_BOOST}"
+    if not 0 <= boost.from_hour < boost.to_hour <= HOURS:
+        return "needs hours that end after they begin, from 0 to 24"
+    if any(day not in range(1, 8) for day in boost.weekdays):
+        return "needs weekdays from 1 (Monday) to 7"
+    return None
+
+
+def lower_base(percent: float, bid: float) -> tuple[float, int]:
+    """
+    What a lowering that boosts cannot do comes to: the lower base bid, and the per cent by which it is to be raised in all
+    other hours to stay what it was.
+    """
+    lowered = bid * (1 + percent / 100)
+    return lowered, round((bid / lowered - 1) * 100) if lowered > 0 else MOST_BOOST
+
+
+def highest_bids(
+    bid: float,
+    adjustments: Mapping[Placement, float],
+    boosts: Sequence[Boost],
+    raising: Mapping[Placement, float],
+    weekday: int,
+) -> dict[Placement, list[float]]:
+    """
+    The real highest bid by placement and hour of a weekday, in units: bid × (1 + adjustment + boosts) × (1 + u).
+
+    Adjustments and boosts add, overlapping boosts too; they do not multiply. raising: u, how far the marketplace may raise a bid
+    there by itself; nothing where it may not.
+    """
+    found = {}
+    for placement in ADJUSTABLE:
+        added = adjustments.get(placement, 0.0)
+        u = raising.get(placement, 0.0)
+        found[placement] = [
+            bid
+            * (
+                1
+                + added
+                + sum(
+                    each.percent / 100 for each in boosts if each.what == "bid" and each.holds(weekday, hour)
+                )
+            )
+            * (1 + u)
+            for hour in range(HOURS)
+        ]
+    return found

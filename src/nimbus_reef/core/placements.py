@@ -1,0 +1,177 @@
+"""
+Placements: what each earns, and the base bid with adjustments at which all of them meet the target.
+
+Formulas: "Placements" and "Evidence" in docs/calculations.md.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core import evidence, projection
+from nimbus_reef.core.model import Placement
+from nimbus_reef.core.projection import CLICK_RESPONSE, Projected, Range
+from nimbus_reef.core.targeting import Aims, judged
+
+ADJUSTABLE: Final = (Placement.TOP_OF_SEARCH, Placement.ELSEWHERE_IN_SEARCH, Placement.PRODUCT_PAGE)
+"""Where a bid can be raised; off-site cannot be adjusted, only limited."""
+ORDER: Final = (*ADJUSTABLE, Placement.OFF_SITE)
+STRENGTH: Final = 50.0
+RPC_WEIGHT: Final = 20.0
+BASE_SHARE: Final = 0.10
+MOST_ADJUSTMENT: Final = 9.0
+
+
+def judge(rows: pl.DataFrame, whose: str, days: int, aims: Aims, min_clicks: int) -> pl.DataFrame:
+    """
+    The verdict on placements, each in the company of all placements of what `whose` names.
+
+    rows: measures (money in micro-units) and the column `whose`. The prior is Beta(m·50, (1−m)·50) with m = Σk/Σn of the
+    company where Σn ≥ 300 and Σk ≥ 5, else of the account; without either the account is too small. An order is worth what it
+    is in the same company.
+    """
+    return judged(_in_company(rows, whose), days, aims, min_clicks)
+
+
+def _in_company(rows: pl.DataFrame, whose: str) -> pl.DataFrame:
+    n, k = pl.col("clicks").cast(pl.Int64), pl.min_horizontal("orders", "clicks").cast(pl.Int64)
+    own = rows.group_by(whose).agg(own_n=n.sum(), own_k=k.sum(), own_sales=pl.col("sales").sum())
+    whole = rows.select(all_n=n.sum(), all_k=k.sum(), all_sales=pl.col("sales").sum())
+    told = own.join(whole, how="cross").with_columns(
+        by_own=(pl.col("own_n") >= evidence.MIN_GROUP_CLICKS)
+        & (pl.col("own_k") >= evidence.MIN_GROUP_ORDERS),
+        by_all=(pl.col("all_n") >= evidence.MIN_GROUP_CLICKS)
+        & (pl.col("all_k") >= evidence.MIN_GROUP_ORDERS),
+    )
+    mean = (
+        pl.when("by_own")
+        .then(pl.col("own_k") / pl.col("own_n"))
+        .when("by_all")
+        .then(pl.col("all_k") / pl.col("all_n"))
+    )
+    worth = (
+        pl.when("by_own")
+        .then(pl.col("own_sales") / pl.col("own_k"))
+        .when("by_all")
+        .then(pl.col("all_sales") / pl.col("all_k"))
+    )
+    company = told.select(
+        whose,
+        company_cvr=mean,
+        prior_a=mean * STRENGTH,
+        prior_b=(1 - mean) * STRENGTH,
+        group_aov=worth.cast(pl.Float64),
+    )
+    return rows.join(company, on=whose, how="left", maintain_order="left")
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """
+    What a campaign did in one placement, money in units; adjustment: the raise in force, as a fraction. a, b: the
+    posterior of its conversion; aov: what an order is worth.
+    """
+
+    placement: Placement
+    clicks: int
+    spend: float
+    sales: float
+    adjustment: float = 0.0
+    a: float = 1.0
+    b: float = 1.0
+    aov: float = 0.0
+
+    @property
+    def expected_sales(self) -> float:
+        """What its clicks sell by its conversion, luck taken out."""
+        return self.clicks * self.aov * self.a / (self.a + self.b)
+
+
+@dataclass(frozen=True, slots=True)
+class Solution:
+    """
+    base: what a click may cost where nothing is added, in units; ratio: by how much a bid that was right for all
+    placements together is multiplied. adjustments: fractions by placement; worth: what a click may cost there.
+    sets_base: the placement of the lowest worth.
+    """
+
+    base: float
+    ratio: float
+    adjustments: Mapping[Placement, float]
+    worth: Mapping[Placement, float]
+    sets_base: Placement
+
+
+def solve(places: Sequence[Place], target_acos: float) -> Solution | None:
+    """
+    The base bid and the adjustments that together meet the target in every placement.
+
+    RPC_c = their sales ÷ clicks; RPC_p = (sales_p + 20·RPC_c)/(clicks_p + 20); v_p = RPC_p × target. Base = the least v of
+    placements with ≥ 10 % of their clicks; adjustment = clip(v_p/base − 1, 0, 9), whole per cent downwards.
+    None where the campaign sold nothing.
+    """
+    own = [each for each in places if each.placement in ADJUSTABLE]
+    clicks, sales = sum(each.clicks for each in own), sum(each.sales for each in own)
+    if not clicks or sales <= 0:
+        return None
+    rpc = sales / clicks
+    told = {each.placement: each for each in own}
+    worth = {
+        name: target_acos
+        * ((told[name].sales + RPC_WEIGHT * rpc) / (told[name].clicks + RPC_WEIGHT) if name in told else rpc)
+        for name in ADJUSTABLE
+    }
+    used = [each.placement for each in own if each.clicks >= BASE_SHARE * clicks]
+    lowest = min(used, key=lambda name: (worth[name], ADJUSTABLE.index(name)))
+    base = worth[lowest]
+    adjustments = {
+        name: int(min(max(value / base - 1, 0.0), MOST_ADJUSTMENT) * 100 + 1e-9) / 100 for name, value in worth.items()
+    }  # fmt: skip
+    return Solution(base, base / (rpc * target_acos), adjustments, worth, lowest)
+
+
+def outcome(
+    places: Sequence[Place], bid_ratio: float, adjustments: Mapping[Placement, float], days: int
+) -> tuple[Projected, float | None, tuple[float, float] | None]:
+    """
+    What new bids and adjustments are likely to do in 30 days, and the cost of sale that results (middle, and its range).
+
+    bid_ratio: new base bid ÷ the one in force. A placement's price per click moves by r = ratio × (1 + new adjustment) ÷
+    (1 + the one in force), its clicks by r to a power of 0.2 … 1 (weakest, middle, strongest).
+    """
+    monthly = evidence.STAKE_DAYS / days
+    spends, sales = [], []
+    for power in CLICK_RESPONSE:
+        spent = sold = 0.0
+        for each in places:
+            r = bid_ratio * (1 + adjustments.get(each.placement, 0.0)) / (1 + each.adjustment)
+            if each.placement is Placement.OFF_SITE:
+                r = bid_ratio
+            spent += each.spend * r ** (1 + power)
+            sold += each.expected_sales * r**power
+        spends.append(spent * monthly)
+        sales.append(sold * monthly)
+    before = (
+        sum(each.spend for each in places) * monthly,
+        sum(each.expected_sales for each in places) * monthly,
+    )
+    change = Projected(
+        _span([value - before[0] for value in spends]), _span([value - before[1] for value in sales])
+    )
+    acos = [spent / sold if sold else None for spent, sold in zip(spends, sales, strict=True)]
+    known = [each for each in acos if each is not None]
+    return change, acos[1], (min(known), max(known)) if known else None
+
+
+def _span(values: Sequence[float]) -> Range:
+    return Range(min(values), values[1], max(values))
+
+
+def left_out(place: Place, days: int) -> Projected:
+    """What keeping a campaign from a placement does in 30 days: see `projection.stopped`."""
+    basis = projection.Basis(days, place.clicks, place.spend, place.sales, place.a, place.b, place.aov)
+    return projection.stopped(basis)

@@ -1,0 +1,117 @@
+"""
+Structure: the same keyword bought in several places, ad groups too full to steer, match types and families mixed.
+
+See "Duplicates" and "Structure" in docs/calculations.md.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import polars as pl
+
+_DOUBLED: Final = ("exact", "phrase", "broad")
+_NO_MATCH: Final = frozenset({"auto"})
+
+
+@dataclass(frozen=True, slots=True)
+class StructureLimits:
+    """Targets in an ad group, match types in a campaign, families in an ad group: more than these are listed."""
+
+    targets: int = 60
+    match_types: int = 1
+    families: int = 1
+
+
+STANDARD: Final = StructureLimits()
+
+
+def duplicates(targets: pl.DataFrame) -> pl.DataFrame:
+    """
+    Targets that are live more than once for the same main product: the group, which to keep and why.
+
+    targets: judged live targets with target_id, normal (the normalised text), match_type, main_product, own_test, orders,
+    acos_by_evidence (the posterior's cost of sale, null without a prior), campaign, ad_group. Kept is the lowest cost of sale
+    by evidence among those with an own test, else the most orders, else the oldest (the smallest id). Adds twins (how many),
+    keep and keep_why ("evidence", "orders" or "oldest"), in groups, the kept one first.
+    """
+    typed = targets.filter(
+        pl.col("match_type").cast(pl.String).is_in(_DOUBLED) & pl.col("main_product").is_not_null()
+    )
+    key = ["normal", "match_type", "main_product"]
+    twins = typed.with_columns(twins=pl.col("ad_group_id").n_unique().over(key)).filter(pl.col("twins") > 1)
+    tested = pl.col("own_test") & pl.col("acos_by_evidence").is_not_null()
+    ranked = twins.with_columns(
+        any_tested=tested.any().over(key),
+        any_orders=(pl.col("orders") > 0).any().over(key),
+        by_evidence=pl.when(tested).then("acos_by_evidence").otherwise(float("inf")),
+    ).sort(
+        pl.when("any_tested").then("by_evidence").otherwise(0.0), pl.col("orders").cast(pl.Int64) * -1, "target_id",
+        maintain_order=True,
+    )  # fmt: skip
+    return (
+        ranked.with_columns(
+            place=pl.int_range(pl.len()).over(key),
+            keep_why=pl.when("any_tested")
+            .then(pl.lit("evidence"))
+            .when("any_orders")
+            .then(pl.lit("orders"))
+            .otherwise(pl.lit("oldest")),
+        )
+        .with_columns(
+            keep=pl.col("place") == 0,
+            group=pl.concat_str(
+                "normal",
+                pl.col("match_type").cast(pl.String),
+                pl.col("main_product").cast(pl.String),
+                separator=" ",
+            ),
+            weight=pl.col("spend").sum().over(key),
+        )
+        .sort(["weight", "group", "place"], descending=[True, False, False])
+        .drop("any_tested", "any_orders", "by_evidence")
+    )
+
+
+def faults(live: pl.DataFrame, families: pl.DataFrame, limits: StructureLimits = STANDARD) -> pl.DataFrame:
+    """
+    What is built so that it cannot be steered: fault, campaign, ad_group (empty for a campaign), count, limit, detail.
+
+    live: campaign, ad_group, match_type of live targets. families: campaign, ad_group, family of enabled products.
+    """
+    crowded = (
+        live.group_by("campaign", "ad_group")
+        .agg(count=pl.len().cast(pl.Int64))
+        .filter(pl.col("count") > limits.targets)
+        .select(
+            "campaign", "ad_group", "count", fault=pl.lit("crowded"), limit=pl.lit(limits.targets, pl.Int64), detail=pl.lit("")
+        )
+    )  # fmt: skip
+    matched = live.filter(~pl.col("match_type").cast(pl.String).is_in(_NO_MATCH))
+    mixed = _several(matched, ["campaign"], "match_type", "mixed", limits.match_types).with_columns(
+        ad_group=pl.lit("")
+    )
+    unlike = _several(families, ["campaign", "ad_group"], "family", "unlike", limits.families)
+    columns = ("fault", "campaign", "ad_group", "count", "limit", "detail")
+    frames = [
+        each.select(pl.col("fault", "campaign", "ad_group").cast(pl.String), *columns[3:])
+        for each in (crowded, mixed, unlike)
+    ]
+    return pl.concat(frames).sort(
+        ["fault", "count", "campaign", "ad_group"], descending=[False, True, False, False]
+    )
+
+
+def _several(rows: pl.DataFrame, by: list[str], what: str, fault: str, limit: int) -> pl.DataFrame:
+    return (
+        rows.drop_nulls(what)
+        .with_columns(pl.col(what).cast(pl.String))
+        .group_by(by)
+        .agg(
+            count=pl.col(what).n_unique().cast(pl.Int64),
+            detail=pl.col(what).unique().sort().str.join(", "),
+        )
+        .filter(pl.col("count") > limit)
+        .with_columns(fault=pl.lit(fault), limit=pl.lit(limit, pl.Int64))
+    )

@@ -1,0 +1,151 @@
+"""Where and when ads ran: placements, hours, all trade by hour, boosts in force and sale events."""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+
+import polars as pl
+
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import setting_frames
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.record import snapshots
+
+
+def placement_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """Measures per campaign and placement: campaign_id, placement, the measures and the campaign's settings."""
+
+    def make() -> pl.DataFrame:
+        versions = facts.versions(account_id, "placement_daily", window)
+        rows = snapshots.read(
+            facts.store, account_id, "placement_daily", versions, ["campaign_id", "placement", *MEASURES]
+        )
+        sums = rows.group_by("campaign_id", "placement").agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
+        settings = setting_frames.campaign_settings(facts, account_id, window)
+        return sums.join(settings, on="campaign_id").sort("campaign_id", "placement")
+
+    return facts.kept("placement sums", account_id, make, window)
+
+
+def hour_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """
+    Measures per campaign, weekday (ISO; null of sums of several days) and hour: campaign_id, weekday, hour, the measures and the
+    campaign's settings.
+    """
+
+    def make() -> pl.DataFrame:
+        versions = facts.versions(account_id, "hourly", window)
+        rows = snapshots.read(facts.store, account_id, "hourly", versions, ["campaign_id", "hour", *MEASURES])
+        weekday = pl.when(pl.col("first_day") == pl.col("day")).then(pl.col("day").dt.weekday())
+        sums = (
+            rows.group_by("campaign_id", weekday.alias("weekday"), "hour")
+            .agg(pl.col(MEASURES).cast(pl.Int64).sum())
+            .collect()
+        )
+        settings = setting_frames.campaign_settings(facts, account_id, window)
+        return sums.join(settings, on="campaign_id").sort("campaign_id", "weekday", "hour")
+
+    return facts.kept("hour sums", account_id, make, window)
+
+
+def hour_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """Campaigns by day and hour, single days only: campaign_id, day, hour, clicks, spend, sales, impressions, in_budget_minutes."""
+    versions = facts.days(account_id, "hourly", window)
+    columns = ["campaign_id", "hour", "impressions", "clicks", "spend", "sales", "in_budget_minutes"]
+    rows = snapshots.read(facts.store, account_id, "hourly", versions, columns)
+    counted = pl.col("impressions", "clicks", "spend", "sales").cast(pl.Int64)
+    return rows.drop("first_day").with_columns(counted).collect()
+
+
+def trade_hours(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """All trade by weekday (null of sums of several days) and hour: weekday, hour, total_orders, total_sales."""
+
+    def make() -> pl.DataFrame:
+        versions = facts.versions(account_id, "sales_hourly", window)
+        rows = snapshots.read(
+            facts.store, account_id, "sales_hourly", versions, ["hour", "total_orders", "total_sales"]
+        )
+        weekday = pl.when(pl.col("first_day") == pl.col("day")).then(pl.col("day").dt.weekday())
+        sums = rows.group_by(weekday.alias("weekday"), "hour").agg(
+            pl.col("total_orders", "total_sales").cast(pl.Int64).sum()
+        )
+        return sums.sort("weekday", "hour").collect()
+
+    return facts.kept("trade hours", account_id, make, window)
+
+
+def weekdays_held(facts: Facts, account_id: int, kind: str, window: Window) -> dict[int, int]:
+    """How often each ISO weekday is held day by day in a window."""
+    counts: dict[int, int] = {}
+    for span in facts.days(account_id, kind, window):
+        weekday = span.last.isoweekday()
+        counts[weekday] = counts.get(weekday, 0) + 1
+    return counts
+
+
+def budgets_in_force(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """campaign_id, day, budget (micro-units, boosts of the day added) on every day of the window for which one is known."""
+
+    def make() -> pl.DataFrame:
+        days = pl.DataFrame({"day": _every_day(window)}, schema={"day": pl.Date})
+        told = setting_frames.budgets_by_day(facts, account_id, window)
+        campaigns = told.select("campaign_id").unique()
+        in_force = (
+            campaigns.join(days, how="cross")
+            .sort("day")
+            .join_asof(
+                told.sort("day"), on="day", by="campaign_id", strategy="backward", check_sortedness=False
+            )
+            .drop_nulls("budget")
+        )
+        raised = _raised(boosts(facts, account_id), days)
+        return in_force.join(raised, on=["campaign_id", "day"], how="left").select(
+            "campaign_id", "day",
+            budget=(pl.col("budget") * (1 + pl.col("percent").fill_null(0) / 100)).round().cast(pl.Int64),
+        ).sort("campaign_id", "day")  # fmt: skip
+
+    return facts.kept("budgets in force", account_id, make, window)
+
+
+def _raised(held: pl.DataFrame, days: pl.DataFrame) -> pl.DataFrame:
+    """campaign_id, day, percent: by how much budget boosts raise a day's budget."""
+    own = held.filter(pl.col("what") == "budget").join(days, how="cross")
+    weekdays = pl.col("weekdays").fill_null("").str.strip_chars()
+    on_it = (weekdays == "") | weekdays.str.split(" ").list.contains(
+        pl.col("day").dt.weekday().cast(pl.String)
+    )
+    lasting = pl.col("day").is_between("from", "to")
+    return own.filter(on_it & lasting).group_by("campaign_id", "day").agg(pl.col("percent").sum())
+
+
+def boosts(facts: Facts, account_id: int) -> pl.DataFrame:
+    """Raises in force: campaign_id, campaign, name, what, from, to, weekdays, from_hour, to_hour, percent, condition."""
+    query = (
+        "SELECT b.campaign_id, c.name AS campaign, b.name, b.what, b.`from`, b.`to`, b.weekdays, b.from_hour, b.to_hour, "
+        "b.percent, b.condition FROM boosts b JOIN campaign c ON c.id = b.campaign_id WHERE b.account_id = :account "
+        "AND b.day = (SELECT MAX(n.day) FROM boosts n WHERE n.account_id = b.account_id AND n.campaign_id = b.campaign_id "
+        "AND n.name = b.name AND n.what = b.what) ORDER BY c.name, b.name"
+    )
+    return facts.kept("boosts", account_id, lambda: facts.query(query, account=account_id))
+
+
+def events(facts: Facts, account_id: int) -> pl.DataFrame:
+    """Sale events: name, from, to, country, the earliest first."""
+    query = (
+        "SELECT e.name, e.`from`, e.`to`, e.country FROM events e WHERE e.account_id = :account "
+        "AND e.day = (SELECT MAX(n.day) FROM events n WHERE n.account_id = e.account_id AND n.name = e.name) "
+        "ORDER BY e.`from`, e.name"
+    )
+    return facts.kept("events", account_id, lambda: facts.query(query, account=account_id))
+
+
+def campaign_spend_days(facts: Facts, account_id: int, window: Window, source: str) -> pl.DataFrame:
+    """campaign_id, day, spend (micro-units) of single days from a report that has campaigns."""
+    versions = facts.days(account_id, source, window)
+    rows = snapshots.read(facts.store, account_id, source, versions, ["campaign_id", "spend"])
+    return rows.group_by("campaign_id", "day").agg(pl.col("spend").cast(pl.Int64).sum()).collect()
+
+
+def _every_day(window: Window) -> list[date]:
+    return [window.first + timedelta(days=number) for number in range(window.days)]
