@@ -63,6 +63,14 @@ class Findings:
         own = [group for group in self.groups if group.check.money is Money.OWN]
         return tuple(group for group in own if group.check.area is area)
 
+    def at_stake(self, area: AreaKey) -> int:
+        """The most that one kind of rows has at stake in an area: what different kinds find may be the same money."""
+        sums: dict[Reading, int] = {}
+        for group in self.groups:
+            if group.check.area is area and group.check.money in (Money.OWN, Money.OVERSPEND):
+                sums[group.check.reads] = sums.get(group.check.reads, 0) + group.stake
+        return max(sums.values(), default=0)
+
     def count(self) -> int:
         """How many findings there are."""
         return sum(len(group.rows) for group in self.groups)

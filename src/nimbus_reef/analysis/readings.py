@@ -223,16 +223,18 @@ def _budgets(facts: Facts, look: Look) -> pl.DataFrame:
         {
             "row_id": str(each.campaign_id), "name": each.campaign, "where": "", "stake": round(each.missed.middle * MICRO),
             "campaign": each.campaign, "low": each.missed.low, "high": each.missed.high, "dry_days": each.dry_days,
-            "held_days": each.held_days, "from_hour": each.from_hour, **{name: each.row[name] for name in MEASURES},
+            "held_days": each.held_days, "from_hour": each.from_hour, "runs_dry": each.runs_dry, **{name: each.row[name] for name in MEASURES},
         }
         for each in budgets.lines(facts, look)
     ]  # fmt: skip
     schema = {
         "row_id": pl.String, "name": pl.String, "where": pl.String, "stake": pl.Int64, "campaign": pl.String,
-        "low": pl.Float64, "high": pl.Float64, "dry_days": pl.Int64, "held_days": pl.Int64, "from_hour": pl.Int64,
+        "low": pl.Float64, "high": pl.Float64, "dry_days": pl.Int64, "held_days": pl.Int64, "from_hour": pl.Int64, "runs_dry": pl.Boolean,
         **dict.fromkeys(MEASURES, pl.Int64),
     }  # fmt: skip
-    return _named(pl.DataFrame(made, schema=schema), "low", "high", "dry_days", "held_days", "from_hour")
+    return _named(
+        pl.DataFrame(made, schema=schema), "low", "high", "dry_days", "held_days", "from_hour", "runs_dry"
+    )
 
 
 def _duplicates(facts: Facts, look: Look) -> pl.DataFrame:

@@ -36,7 +36,8 @@ def stopped_since(shown: Sequence[date], listed: Sequence[date], window_last: da
     Since when a product is not advertised: the first day on which the catalog calls it ineligible, or the day after its ads were
     last shown, whichever is earlier; None where neither is known.
 
-    shown: days with impressions; listed: days of the catalog on which it is ineligible, since the last on which it was not.
+    shown: days with impressions; listed: days of the catalog on which it is ineligible, since the last on which it was not (none
+    where it was never called eligible).
     """
     days = [min(listed)] if listed else []
     if shown and max(shown) < window_last:

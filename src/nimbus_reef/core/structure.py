@@ -88,7 +88,10 @@ def faults(live: pl.DataFrame, families: pl.DataFrame, limits: StructureLimits =
             "campaign", "ad_group", "count", fault=pl.lit("crowded"), limit=pl.lit(limits.targets, pl.Int64), detail=pl.lit("")
         )
     )  # fmt: skip
-    matched = live.filter(~pl.col("match_type").cast(pl.String).is_in(_NO_MATCH))
+    matched = live.filter(~pl.col("match_type").cast(pl.String).is_in(_NO_MATCH)).with_columns(
+        # Items and categories are bought side by side.
+        match_type=pl.col("match_type").cast(pl.String).replace("category", "item")
+    )
     mixed = _several(matched, ["campaign"], "match_type", "mixed", limits.match_types).with_columns(
         ad_group=pl.lit("")
     )

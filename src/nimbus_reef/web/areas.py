@@ -11,6 +11,10 @@ from flask import Blueprint
 from nimbus_reef.analysis.judged_tables import VIEWS as TARGETING_VIEWS
 from nimbus_reef.core.checks import AreaKey
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
+from nimbus_reef.web.catalog import pages as catalog_pages
+from nimbus_reef.web.catalog.routes import catalog
+from nimbus_reef.web.delivery import pages as delivery_pages
+from nimbus_reef.web.delivery.routes import delivery
 from nimbus_reef.web.findings.routes import findings
 from nimbus_reef.web.intake.routes import intake
 from nimbus_reef.web.movement import pages as movement_pages
@@ -28,7 +32,8 @@ class Area:
     An area. blueprint: its name is the area's in URLs, folders and templates; home: the endpoint that it opens on.
 
     sources: reports that its figures come from. found: where findings of their own money stand beside it; stake: what
-    the figure beside it in the rail is. views: what its pages begin with, by name.
+    the figure beside it in the rail is. views: what its pages begin with, by name. most: where that figure is the most that
+    one kind of finding has at stake.
     """
 
     blueprint: Blueprint
@@ -38,6 +43,7 @@ class Area:
     found: AreaKey | None = None
     stake: str = ""
     views: Mapping[str, Any] = field(default_factory=dict)
+    most: AreaKey | None = None
 
     @property
     def name(self) -> str:
@@ -55,6 +61,14 @@ AREAS: Final = (
         Area(
             movement, "Movement", "movement.look", TOTAL_SOURCES, AreaKey.MOVEMENT,
             "what leaks, and growth above what it may cost", movement_pages.VIEWS,
+        ),
+        Area(
+            catalog, "Catalog", "catalog.look", (*TOTAL_SOURCES, "product_sales_daily", "listings"), None,
+            "the most that one kind of finding has at stake here", catalog_pages.VIEWS, AreaKey.CATALOG,
+        ),
+        Area(
+            delivery, "Delivery", "delivery.look", ("placement_daily", "hourly", "campaign_daily"), None,
+            "what placements likely spend above target", delivery_pages.VIEWS, AreaKey.DELIVERY,
         ),
         Area(
             targeting, "Targeting", "targeting.home", (*TARGET_SOURCES, "product_ad_daily"), None,

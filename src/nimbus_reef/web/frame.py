@@ -188,6 +188,8 @@ class Frame:
         known = self._known
         if known is None:
             return 0.0
+        if area.most is not None:
+            return from_micro(known.at_stake(area.most))
         if area.found is not None:
             return from_micro(sum(group.stake for group in known.of_area(area.found)))
         return from_micro(known.overspend) if area.name == "findings" else 0.0

@@ -23,6 +23,8 @@ from nimbus_reef.store.reading import campaign_frames, delivery_frames, setting_
 from nimbus_reef.store.reading.facts import Facts
 
 CHECK: Final = "dry-budgets"
+OFTEN: Final = 0.1
+"""The part of the days from which on a budget runs dry: less happens to any."""
 SOURCES: Final = ("campaign_daily", "placement_daily", "hourly")
 """Reports that tell what campaigns spend by day, the better first."""
 
@@ -46,6 +48,11 @@ class Line:
     missed_spend: float
     by_hour: tuple[float, ...]
     dry_share: tuple[float, ...]
+
+    @property
+    def runs_dry(self) -> bool:
+        """More often than now and then."""
+        return self.dry_days > 0 and self.dry_days >= OFTEN * self.held_days
 
     @property
     def verdict(self) -> str:
@@ -127,7 +134,7 @@ def _lines(facts: Facts, look: Look, source: str) -> list[Line]:
                 Spending(
                     str(row["campaign"]), from_micro(row["daily_budget"]),
                     tuple(from_micro(told.get(day, 0)) for day in days),
-                    missed=spend / dry_days if dry_days else 0.0, fine=row["verdict"] == Verdict.FINE.value, acos=row["acos"],
+                    missed=spend / dry_days if dry_days >= OFTEN * held else 0.0, fine=row["verdict"] == Verdict.FINE.value, acos=row["acos"],
                 ),
                 row, dry_days, held, from_hour, hours.missed(sales * monthly), spend * monthly,
                 clock.get(row["campaign_id"], ()), tuple(shares) if row["campaign_id"] in clock else (),

@@ -144,19 +144,18 @@ def found_segments(facts: Facts, look: Look) -> tuple[Segment, ...]:
 def drawn_segments(text: str) -> tuple[Segment, ...]:
     """
     Segments that somebody drew, as `6-15,15-19`: from an hour to an hour (excluded), past midnight where the second is not
-    larger. Hours that no segment holds are segments of their own. BadInput names what cannot be read.
+    larger. Of an hour drawn twice the later segment is meant; hours that none holds are segments of their own. BadInput names what
+    cannot be read.
     """
-    drawn = []
-    for part in text.split(","):
+    whose = [-1] * DAY
+    for number, part in enumerate(text.split(",")):
         first, _, end = part.strip().partition("-")
         if not (first.isdecimal() and end.isdecimal() and int(first) < DAY and 0 < int(end) <= DAY):
             raise BadInput(f"“{part}” is no segment of the day.", remedy="Write hours like 6-15.")
-        drawn.append(Segment(int(first), (int(end) - int(first)) % DAY or DAY))
-    taken = [hour for each in drawn for hour in each.members]
-    if len(taken) != len(set(taken)):
-        raise BadInput("Two segments hold the same hour.", remedy="Draw them side by side.")
-    rest = [hour for hour in range(DAY) if hour not in set(taken)]
-    return tuple(sorted([*drawn, *_runs(rest)], key=lambda each: each.first))
+        for hour in Segment(int(first), (int(end) - int(first)) % DAY or DAY).members:
+            whose[hour] = number
+    found = [run for number in set(whose) for run in _runs([h for h in range(DAY) if whose[h] == number])]
+    return tuple(sorted(found, key=lambda each: each.first))
 
 
 def _runs(free: Sequence[int]) -> list[Segment]:

@@ -147,8 +147,8 @@ def _place(row: Mapping[str, Any]) -> Place:
 @dataclass(frozen=True, slots=True)
 class Solved:
     """
-    A campaign's placements solved: its rows, target, solution (None where it sold nothing), what a click costs now by
-    placement, acos now, after and its range, the targets that it moves, and the offer (None where nothing moves).
+    A campaign's placements solved: its rows, target, solution (None where it sold nothing), the base bid now and after this round of
+    steps (None without known bids), acos now, after and its range, how many targets it moves, and the offer (None where nothing moves).
     """
 
     campaign: str
@@ -156,6 +156,7 @@ class Solved:
     target_acos: float
     solution: Solution | None
     base_now: float | None
+    base_next: float | None
     acos_now: float | None
     acos_after: float | None
     acos_range: tuple[float, float] | None
@@ -180,9 +181,10 @@ def solved(facts: Facts, look: Look, campaign: str) -> Solved:
     now = spend / sales if sales else None
     bidding = str(listed[0]["bidding"] or "")
     if found is None:
-        return Solved(campaign, rows, target, None, None, now, None, None, 0, bidding, None)
+        return Solved(campaign, rows, target, None, None, None, now, None, None, 0, bidding, None)
     bids = _bids(facts, look, campaign, found)
-    ratio = _bid_ratio(bids) if bids else found.ratio
+    old, new = _weighed(bids)
+    ratio = new / old if old and new else found.ratio
     change_of_all, after, around = rules.outcome(places, ratio, found.adjustments, days)
     changes = [
         *_adjustment_changes(look, campaign, listed, places, found, ratio, days),
@@ -193,9 +195,8 @@ def solved(facts: Facts, look: Look, campaign: str) -> Solved:
         if changes
         else None
     )
-    base_now = _weighed(bids)
     return Solved(
-        campaign, rows, target, found, base_now, now, after, around,
+        campaign, rows, target, found, old, new, now, after, around,
         sum(each.change.new_value != each.change.old_value for each in bids), bidding, offer,
     )  # fmt: skip
 
@@ -238,22 +239,17 @@ def _bids(facts: Facts, look: Look, campaign: str, found: Solution) -> list[_Bid
     return made
 
 
-def _weighed(bids: list[_Bid]) -> float | None:
-    """The campaign's bid as its clicks meet it."""
-    clicks = sum(each.clicks for each in bids)
+def _weighed(bids: list[_Bid]) -> tuple[float | None, float | None]:
+    """The campaign's bid as its clicks meet it, now and then; None without a known bid."""
     if not bids:
-        return None
-    if not clicks:
-        return sum(each.old for each in bids) / len(bids)
-    return sum(each.old * each.clicks for each in bids) / clicks
-
-
-def _bid_ratio(bids: list[_Bid]) -> float:
-    """New bids beside the old, as the clicks weigh them."""
-    weights = [each.clicks or 1 for each in bids]
-    old = sum(each.old * weight for each, weight in zip(bids, weights, strict=True))
-    new = sum(each.new * weight for each, weight in zip(bids, weights, strict=True))
-    return new / old if old else 1.0
+        return None, None
+    clicks = [each.clicks for each in bids]
+    weights = clicks if any(clicks) else [1] * len(bids)
+    old, new = (
+        sum(bid * weight for bid, weight in zip(values, weights, strict=True)) / sum(weights)
+        for values in ([each.old for each in bids], [each.new for each in bids])
+    )
+    return old, new
 
 
 def _adjustment_changes(

@@ -38,6 +38,6 @@ DRY_BUDGETS = register(
         title="Budgets that run dry before shoppers buy",
         question="Which campaigns have no budget left in hours in which they would sell?",
         to_do="move budget from campaigns that never spend theirs",
-        condition=pl.col("stake") > 0, view="budgets",
+        condition=pl.col("runs_dry") & (pl.col("stake") > 0), view="budgets",
     )
 )  # fmt: skip

@@ -136,7 +136,10 @@ def catalog(facts: Facts, account_id: int) -> pl.DataFrame:
 
 
 def ineligible_days(facts: Facts, account_id: int) -> dict[int, list[date]]:
-    """By product, the days of the catalog on which it is called ineligible since the last on which it was not."""
+    """
+    By product, the days of the catalog on which it is called ineligible since the last on which it was not; none of one that the
+    catalog never called eligible: since when is then not known from it.
+    """
 
     def make() -> dict[int, list[date]]:
         rows = facts.query(
@@ -145,10 +148,10 @@ def ineligible_days(facts: Facts, account_id: int) -> dict[int, list[date]]:
         )
         found: dict[int, list[date]] = {}
         for product_id, day, eligible in rows.rows():
-            if eligible == "no":
-                found.setdefault(product_id, []).append(day)
-            else:
-                found.pop(product_id, None)
+            if eligible != "no":
+                found[product_id] = []
+            elif product_id in found:
+                found[product_id].append(day)
         return found
 
     return facts.kept("ineligible days", account_id, make)

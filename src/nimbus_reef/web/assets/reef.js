@@ -156,6 +156,70 @@ Alpine.data("picker", () => ({
   },
 }));
 
+/** The grid of hours: dragging across it, or arrows and Enter, draw a segment of the day. */
+Alpine.data("hourGrid", () => ({
+  said: "",
+  from: null,
+  to: null,
+  dragging: false,
+  hourAt(event) {
+    const grid = this.$refs.grid, box = grid.getBoundingClientRect(), view = grid.viewBox.baseVal;
+    const x = view.x + ((event.clientX - box.left) / box.width) * view.width;
+    return Math.max(0, Math.min(23, Math.floor(x / 35)));
+  },
+  start(event) {
+    this.from = this.to = this.hourAt(event);
+    this.dragging = true;
+    this.show();
+  },
+  drag(event) {
+    if (!this.dragging) return;
+    this.to = this.hourAt(event);
+    this.show();
+  },
+  stop() {
+    if (!this.dragging) return;
+    this.dragging = false;
+    if (this.from !== this.to) this.draw();
+  },
+  cancel() {
+    this.dragging = false;
+  },
+  key(event) {
+    const step = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+    if (step) {
+      const next = Math.max(0, Math.min(23, (this.to ?? -step) + step));
+      this.to = this.to === null ? 0 : next;
+      if (!event.shiftKey || this.from === null) this.from = this.to;
+      this.show();
+    } else if (event.key === "Enter" && this.to !== null) {
+      this.draw();
+    } else {
+      return;
+    }
+    event.preventDefault();
+    event.stopPropagation();
+  },
+  ends() {
+    return [Math.min(this.from, this.to), Math.max(this.from, this.to) + 1];
+  },
+  show() {
+    const [first, end] = this.ends();
+    const marked = this.$refs.marked;
+    marked.removeAttribute("hidden");
+    marked.setAttribute("x", first * 35 - 1);
+    marked.setAttribute("width", (end - first) * 35);
+    this.said = `${first} to ${end} h`;
+  },
+  draw() {
+    const [first, end] = this.ends();
+    const drawn = this.$root.dataset.drawn;
+    const url = new URL(this.$root.dataset.href, location.href);
+    url.searchParams.set("segments", drawn ? `${drawn},${first}-${end}` : `${first}-${end}`);
+    location.assign(url);
+  },
+}));
+
 /** Dropping and choosing files; sending starts at once. */
 Alpine.data("dropZone", () => ({
   hovering: false,

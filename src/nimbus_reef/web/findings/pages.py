@@ -9,10 +9,10 @@ from types import MappingProxyType
 from typing import Any, Final
 from urllib.parse import parse_qsl, urlencode
 
-from nimbus_reef.analysis.findings import Findings, Group, company_name, named
+from nimbus_reef.analysis.findings import Findings, Group, company_name, named, waits
 from nimbus_reef.analysis.proposals import FILED_AS
 from nimbus_reef.analysis.recurring import Recurring
-from nimbus_reef.core.checks import CHECKS, Money, Reading, Subject
+from nimbus_reef.core.checks import CHECKS, Check, Money, Reading, Subject
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
@@ -31,10 +31,9 @@ _NO_NEWS: Final[Mapping[Key, News]] = MappingProxyType({})
 
 @dataclass(frozen=True, slots=True)
 class FindingLine:
-    """One finding. view and row open the evidence; members are the rows an action is for."""
+    """One finding. open: the row that its evidence is of; members are the rows an action is for."""
 
     row_id: str
-    view: str
     open: str
     name: str
     kind: str
@@ -54,7 +53,7 @@ class FindingBlock:
     key: str
     title: str
     to_do: str
-    view: str
+    opens: Opens
     amount: str
     gain: bool
     weighs: str
@@ -62,14 +61,41 @@ class FindingBlock:
     more: int
     see_all: tuple[str, ...]
     acceptable: bool
+    waits: bool
 
 
-_VIEW_OF: Final[Mapping[Subject, str]] = {
-    **FILED_AS, Subject.PRODUCT: "products", Subject.CATEGORY: "categories",
-}  # fmt: skip
-"""Where a finding opens."""
-OPENS_CAMPAIGN: Final = "campaign"
-"""Where findings of any other thing open: what its campaign holds."""
+@dataclass(frozen=True, slots=True)
+class Opens:
+    """
+    Where rows of a check open: endpoint and view of their table, the drawer's endpoint (empty: the table itself is opened), the one that
+    accepts many (empty where nothing can be accepted); key: what of the address says which row.
+    """
+
+    table: str
+    view: str
+    drawer: str = ""
+    accepts: str = ""
+    key: str = "open"
+
+
+def opens(check: Check) -> Opens:
+    """The table of a check's area, by what its rows are; of any other thing what its campaign holds."""
+    if check.subject in FILED_AS:
+        return Opens(
+            "targeting.table", FILED_AS[check.subject], "targeting.evidence_on", "targeting.accept_many"
+        )
+    if check.view:
+        area = check.area.value
+        drawer = "" if check.view in _WITHOUT_DRAWER else f"{area}.evidence"
+        return Opens(f"{area}.view", check.view, drawer, f"{area}.accept_many" if check.accepts else "")
+    if check.subject is Subject.PRODUCT:
+        return Opens("standing.view", "products", "standing.evidence")
+    if check.subject is Subject.CATEGORY:
+        return Opens("standing.view", "tree", key="")
+    return Opens("targeting.home", "", key="campaign")
+
+
+_WITHOUT_DRAWER: Final = ("eligibility", "budgets")
 
 
 def blocks(
@@ -94,7 +120,7 @@ def _block(
         key=check.key,
         title=check.title,
         to_do=check.to_do,
-        view=_VIEW_OF.get(check.subject, OPENS_CAMPAIGN),
+        opens=opens(check),
         amount=figures.micro(money),
         gain=gain,
         weighs=_weighs(group, found, days, figures, gain=gain),
@@ -105,6 +131,7 @@ def _block(
         more=len(group.rows) - len(shown),
         see_all=check.see_all,
         acceptable=check.accepts,
+        waits=waits(check),
     )
 
 
@@ -122,15 +149,14 @@ def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain:
 def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures) -> FindingLine:
     check = group.check
     if check.reads.named:
-        return _named_line(row, group, largest, figures)
+        return _named_line(row, group, largest, days, figures)
     if check.subject is Subject.PHRASE:
-        return _word_line(row, group, largest, figures)
+        return _word_line(row, largest, figures)
     gain = check.money is Money.EARNED
     money = row["sales"] * STAKE_DAYS / days if gain else row["stake"]
     name, where = named(check, row)
     return FindingLine(
         row_id=row["row_id"],
-        view=_VIEW_OF[check.subject],
         open=row["members"][0],
         name=name,
         kind="" if check.gathers or check.subject is Subject.TERM else row["match_type"],
@@ -144,12 +170,12 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
     )
 
 
-def _word_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> FindingLine:
+def _word_line(row: Mapping[str, Any], largest: int, figures: Figures) -> FindingLine:
     hit = "none that sells within target"
     if row["good_terms"]:
         hit = f"{figures.count(row['good_terms'])} within target with {figures.counted(row['good_orders'], 'order')}"
     return FindingLine(
-        row_id=row["row_id"], view=_VIEW_OF[group.check.subject], open=row["members"][0], name=row["spelt"], kind="",
+        row_id=row["row_id"], open=row["members"][0], name=row["spelt"], kind="",
         where=f"in {figures.counted(row['word_terms'], 'search term')}, {hit}",
         mark=mark_of({**row, "verdict": "costly"}, "evidence"), amount=figures.count(from_micro(row["stake"])),
         weight=round(100 * row["stake"] / largest, 1), why=word_fact(row, figures), members=",".join(row["members"]),
@@ -157,13 +183,17 @@ def _word_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figu
     )  # fmt: skip
 
 
-def _named_line(row: Mapping[str, Any], group: Group, largest: int, figures: Figures) -> FindingLine:
+def _named_line(
+    row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures
+) -> FindingLine:
     name, where = named(group.check, row)
-    view = _VIEW_OF.get(group.check.subject, OPENS_CAMPAIGN)
+    gain = group.check.money is Money.EARNED
+    money = row["sales"] * STAKE_DAYS / days if gain else row["stake"]
+    by_campaign = opens(group.check).key == "campaign"
     return FindingLine(
-        row_id=row["row_id"], view=view, open=row["campaign"] if view == OPENS_CAMPAIGN else row["members"][0],
-        name=name, kind="", where=where, mark="costly", amount=figures.count(from_micro(row["stake"])),
-        weight=round(100 * row["stake"] / largest, 1), why=_TOLD.get(group.check.reads, _bought)(row, figures),
+        row_id=row["row_id"], open=row["campaign"] if by_campaign else row["members"][0],
+        name=name, kind="", where=where, mark="fine" if gain else "costly", amount=figures.count(from_micro(money)),
+        weight=0 if gain else round(100 * row["stake"] / largest, 1), why=_TOLD.get(group.check.reads, _bought)(row, figures),
         members=row["row_id"], news="",
     )  # fmt: skip
 
@@ -202,10 +232,54 @@ def _behind(row: Mapping[str, Any], figures: Figures) -> str:
     )
 
 
+def _beside(row: Mapping[str, Any], figures: Figures) -> str:
+    """A product ad and what its siblings did."""
+    return (
+        f"{_bought(row, figures)}; {figures.counted(row['siblings'], 'sibling')} beside it with "
+        f"{figures.counted(row['beside_orders'], 'order')} in {figures.counted(row['beside_clicks'], 'click')}"
+    )
+
+
+def _wrong_child(row: Mapping[str, Any], figures: Figures) -> str:
+    """The child that takes more than it sells."""
+    said = (
+        f"{row['child']} takes {figures.rate(row['child_spend'], 0)} of the spend and makes "
+        f"{figures.rate(row['child_sales'], 0)} of the sales"
+    )
+    return said if row["pauses"] else f"{said}; no sibling beside it may take more"
+
+
+def _lost(row: Mapping[str, Any], figures: Figures) -> str:
+    """Why a product has no ads, and since when."""
+    since = f" since {figures.day(row['since'])}" if row["since"] else ""
+    return f"{row['reason']}{since}"
+
+
+def _sells(row: Mapping[str, Any], figures: Figures) -> str:
+    """What a product without ads is."""
+    newer = f", the newer SKU of {row['replaces']}" if row["replaces"] else ""
+    return f"{figures.counted(row['orders'], 'order')} without an ad{newer}"
+
+
+def _dry(row: Mapping[str, Any], figures: Figures) -> str:
+    """When a budget is gone, and what that costs."""
+    return (
+        f"dry on {row['dry_days']} of {row['held_days']} days, from about {row['from_hour']} h; {figures.money(row['low'])} to "
+        f"{figures.money(row['high'])} of sales a month"
+    )
+
+
+def _twice(row: Mapping[str, Any], figures: Figures) -> str:
+    """Where a keyword bought twice is kept."""
+    return f"bought in {figures.counted(row['places'], 'place')}; kept in {row['kept']}"
+
+
 _TOLD: Final[Mapping[Reading, Callable[[Mapping[str, Any], Figures], str]]] = {
     Reading.MOVED: _moved, Reading.FALLS: _fell, Reading.GAPS: _behind,
+    Reading.ADS: _beside, Reading.FAMILIES: _wrong_child, Reading.INELIGIBLE: _lost, Reading.UNADVERTISED: _sells,
+    Reading.BUDGETS: _dry, Reading.DUPLICATES: _twice,
 }  # fmt: skip
-"""Why rows of products and categories are found."""
+"""Why rows that say themselves what they are called are found."""
 
 
 def _known_as(row_id: str) -> str:

@@ -9,7 +9,7 @@ import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.analysis.findings import SOURCES, Findings, written_down
+from nimbus_reef.analysis.findings import SOURCES, Findings, waits, written_down
 from nimbus_reef.analysis.findings import findings as findings_of
 from nimbus_reef.analysis.judged import judged_targets, judged_terms
 from nimbus_reef.analysis.judged_tables import VIEWS, table_to_export
@@ -189,7 +189,7 @@ def put_away() -> AnyResponse:
     if check not in CHECKS or not rows:
         raise BadInput("No finding was selected.", remedy="Select some rows first (x).")
     form.checked()
-    if form.until_clicks and not CHECKS[check].accepts:
+    if form.until_clicks and not waits(CHECKS[check]):
         raise BadInput(
             "What is found of more than one row has no clicks to wait for.", remedy="Choose a day."
         )

@@ -13,10 +13,10 @@ from nimbus_reef.core import costly_words, evidence
 from nimbus_reef.core.bids import Reason
 from nimbus_reef.core.projection import Projected
 from nimbus_reef.core.proposals import Move, Proposal
+from nimbus_reef.web.kit import luck
 from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.luck import Luck
 from nimbus_reef.web.kit.verdicts import mark_of, word_fact
-from nimbus_reef.web.targeting import luck
-from nimbus_reef.web.targeting.luck import Luck
 
 
 def sentence(row: Mapping[str, Any], figures: Figures) -> tuple[str, str]:

@@ -64,13 +64,17 @@ def of_row(
     row: Mapping[str, Any], posterior: tuple[float, float], own: str, tone: tuple[str, bool], figures: Figures
 ) -> Luck:
     """
-    A judged target, term or phrase. posterior: a and b; own: what it did itself, in short words; tone: the verdict's,
+    A judged target, term, phrase or product ad. posterior: a and b; own: what it did itself, in short words; tone: the verdict's,
     and whether it is settled.
     """
     a, b = posterior
     expected = row["prior_a"] / (row["prior_a"] + row["prior_b"])
     told: list[tuple[str, float]] = [("phrases as long", expected)]
-    if row.get("account_cvr") is not None:
+    if row.get("product_ad_id") is not None and row.get("account_cvr") is not None:
+        told = [
+            ("the account", row["account_cvr"]), ("its product elsewhere", row["company_cvr"]), ("its ad group", expected),
+        ]  # fmt: skip
+    elif row.get("account_cvr") is not None:
         told = [
             ("the account", row["account_cvr"]), ("its product and ad group", row["company_cvr"]),
             ("what brought it", row["free_cvr"]), ("its words", expected),

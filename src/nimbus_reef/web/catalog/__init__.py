@@ -1,0 +1,1 @@
+"""Catalog: what is advertised, before any keyword is touched."""

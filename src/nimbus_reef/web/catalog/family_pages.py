@@ -1,0 +1,229 @@
+"""Families as their page shows them: lines, the shift drawn, and what is proposed in words."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+from nimbus_reef.analysis.catalog import families
+from nimbus_reef.analysis.catalog.families import Family
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.metrics import TACOS
+from nimbus_reef.core.model import MICRO, from_micro
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.offered import SharePair, Worded, effect_words, heads, share_pair, words_head
+from nimbus_reef.web.kit.verdicts import mark_of
+
+_SPARK: Final = (74, 22)
+
+
+@dataclass(frozen=True, slots=True)
+class FamilyLine:
+    """A family or one of its children. shut: its children are not shown; spark: profit by week; losses: points of weeks below 0."""
+
+    key: str
+    open: str
+    name: str
+    where: str
+    child: bool
+    pair: SharePair
+    spend: str
+    sold: str
+    tacos: str
+    acos: str
+    cvr: str
+    spark: str
+    zero: float | None
+    losses: tuple[tuple[float, float], ...]
+    mark: str
+    verdict: str
+    shift: str
+    tone: str
+
+
+def lines(
+    held: Sequence[Family], whole: tuple[int, int], weeks: Mapping[str, Sequence[float]], days: int, figures: Figures, *,
+    every: bool,
+) -> list[FamilyLine]:  # fmt: skip
+    """Families with their children; of those in which nothing is to be shifted only the family, unless every is asked for."""
+    made = []
+    for family in held:
+        made.append(_family(family, whole, weeks, days, figures))
+        if every or family.shift.pauses or family.stake:
+            made += [_child(row, family, weeks, days, figures) for row in family.rows]
+    return made
+
+
+def table_heads(figures: Figures, *, trade: bool) -> Any:
+    """The heads of the table."""
+    sold = f"sales {figures.symbol}, all" if trade else f"ad sales {figures.symbol}"
+    return heads(
+        "family, child", words_head("share of spend over sales"), words_head("evidence"),
+        (f"shift {figures.symbol} a month", "what its spend is proposed to gain or give"), f"spend {figures.symbol}", sold,
+        ("TACOS %" if trade else "of sales %", TACOS.definition), "ACOS %", "CVR %",
+        words_head("profit by week", "total sales × margin less ad spend, eight weeks"),
+    )  # fmt: skip
+
+
+def _family(
+    family: Family, whole: tuple[int, int], weeks: Mapping[str, Sequence[float]], days: int, figures: Figures
+) -> FamilyLine:
+    own = {
+        "share_spend": family.spend / whole[0] if whole[0] else None,
+        "share_sales": family.sold / whole[1] if whole[1] else None,
+    }
+    profit = [weeks[row["sku"]] for row in family.rows if row["sku"] in weeks]
+    clicks, orders = (sum(row[name] for row in family.rows) for name in ("clicks", "orders"))
+    alike = "all children alike: not a matter of the child" if family.alike else ""
+    moved = family.shift.moved * STAKE_DAYS / days
+    count = len(family.rows)
+    return FamilyLine(
+        key=family.key, open=family.key, name=family.name,
+        where="one product" if count == 1 else f"{count} children", child=False,
+        pair=share_pair(own, figures, ahead=_ahead(own)),
+        spend=figures.count(from_micro(family.spend)), sold=figures.count(from_micro(family.sold)),
+        tacos=figures.percent(family.spend / family.sold if family.sold else None),
+        acos=_acos(family.spend, family.sales, figures), cvr=figures.percent(orders / clicks if clicks else None),
+        **_spark([sum(values) for values in zip(*profit, strict=True)] if profit else []),
+        mark="", verdict=alike, shift=figures.count(moved) if moved >= 1 else "–", tone="",
+    )  # fmt: skip
+
+
+def _ahead(row: Mapping[str, Any]) -> bool:
+    """Spend runs well ahead of sales."""
+    spend, sales = row["share_spend"], row["share_sales"]
+    return spend is not None and sales is not None and sales < 0.6 * spend and spend >= 0.05
+
+
+def _acos(spend: int, sales: int, figures: Figures) -> str:
+    return "no sales" if spend and not sales else figures.percent(spend / sales if sales else None, 0)
+
+
+def _child(
+    row: Mapping[str, Any], family: Family, weeks: Mapping[str, Sequence[float]], days: int, figures: Figures
+) -> FamilyLine:
+    after = family.shift.after.get(row["sku"], from_micro(row["spend"]))
+    moved = (after - from_micro(row["spend"])) * STAKE_DAYS / days
+    shift, tone = "", ""
+    if abs(moved) >= 1:
+        shift, tone = figures.signed(moved), "loss" if moved < 0 else "gain"
+    elif row["costly_child"]:
+        shift = "kept tested" if not family.shift.why_not else "stays"
+    return FamilyLine(
+        key=f"{family.key}/{row['sku']}", open=family.key, name=row["sku"], where=row["title"] or "", child=True,
+        pair=share_pair(row, figures, ahead=bool(row["costly_child"])),
+        spend=figures.count(from_micro(row["spend"])), sold=figures.count(from_micro(row["sold"])),
+        tacos=figures.percent(row["spend"] / row["sold"] if row["sold"] else None),
+        acos=_acos(row["spend"], row["sales"], figures), cvr=figures.percent(row["cvr"]),
+        **_spark(weeks.get(row["sku"], [])), mark=mark_of(row, "evidence"), verdict=row["verdict"], shift=shift, tone=tone,
+    )  # fmt: skip
+
+
+def _spark(values: Sequence[float]) -> dict[str, Any]:
+    """A line of profit by week, the zero line and the weeks below it."""
+    if len(values) < 2:
+        return {"spark": "", "zero": None, "losses": ()}
+    low, high = min(0.0, *values), max(0.0, *values)
+    wide, tall = _SPARK
+    reach = (high - low) or 1.0
+
+    def place(number: int, value: float) -> tuple[float, float]:
+        return round(2 + (wide - 4) * number / (len(values) - 1), 1), round(
+            2 + (tall - 4) * (high - value) / reach, 1
+        )
+
+    points = [place(number, value) for number, value in enumerate(values)]
+    return {
+        "spark": "M" + " L".join(f"{x} {y}" for x, y in points),
+        "zero": place(0, 0.0)[1],
+        "losses": tuple(point for point, value in zip(points, values, strict=True) if value < 0),
+    }
+
+
+def answer(held: Sequence[Family], days: int, figures: Figures) -> Answer:
+    """What goes to the wrong child, and where most."""
+    monthly = STAKE_DAYS / days
+    wrong = [family for family in held if family.stake]
+    alike = [family for family in held if family.alike]
+    also = f" In {figures.counted(len(alike), 'family').replace('familys', 'families')} all children cost too much alike: that is not a matter of the child." if alike else ""  # fmt: skip
+    if not wrong:
+        return Answer("Spend follows what sells in every family.", also.strip())
+    first = wrong[0]
+    worst = max((row for row in first.rows if row["costly_child"]), key=lambda row: row["excess"])
+    total = sum(family.stake for family in wrong)
+    several = "families spend" if len(held) != 1 else "family spends"
+    return Answer(
+        f"{figures.micro(total * monthly)} a month goes to the wrong child.",
+        f"Of {figures.count(len(held))} {several.split()[0]}, {figures.count(len(wrong))} spend against what sells; {first.name} most: "
+        f"{worst['sku']} takes {figures.rate(worst['share_spend'], 0)} of the spend and makes "
+        f"{figures.rate(worst['share_sales'], 0)} of the sales.{also}",
+    )
+
+
+def worded(look: Look, family: Family, days: int, figures: Figures) -> Worded:
+    """What is proposed on a family."""
+    offer = families.offer(look, family)
+    shift = family.shift
+    if offer is None:
+        return Worded(None, "nothing to shift", (f"{shift.why_not}.",) if shift.why_not else ())
+    by_sku: dict[str, int] = {}
+    for ad in shift.pauses:
+        by_sku[ad.sku] = by_sku.get(ad.sku, 0) + 1
+    said = ", ".join(
+        f"{sku} in {figures.counted(count, 'ad group')}" for sku, count in sorted(by_sku.items())
+    )
+    monthly = STAKE_DAYS / days
+    rows = {row["sku"]: row for row in family.rows}
+    reasons = []
+    for sku in sorted(by_sku):
+        row = rows[sku]
+        reasons.append(
+            f"{sku} takes {figures.rate(row['share_spend'], 0)} of the family’s spend and makes {figures.rate(row['share_sales'], 0)} "
+            f"of its sales, after {figures.counted(row['clicks'], 'click')}"
+        )
+        kept = shift.kept.get(sku, 0.0) * monthly
+        reasons.append(f"{figures.money(kept)} a month stays on {sku}, so that it is still tested")
+    takes = [row["sku"] for row in family.rows if shift.after.get(row["sku"], 0) * MICRO > row["spend"] + 1]
+    if takes:
+        has = "has" if len(takes) == 1 else "have"
+        reasons.append(
+            f"{', '.join(takes)} {has} evidence to take more: {figures.money(shift.moved * monthly)} a month moves"
+        )
+    return Worded(offer, f"pause {said}", tuple(reasons), effect_words(offer.projected, figures))
+
+
+@dataclass(frozen=True, slots=True)
+class ShiftPart:
+    """A child's part of the family's spend: where it begins and how wide it is now, and then; 0 … 304."""
+
+    name: str
+    x: float
+    width: float
+    then_x: float
+    then_width: float
+    tone: str
+    title: str
+
+
+def shift_drawn(family: Family, figures: Figures, wide: float = 304.0) -> list[ShiftPart]:
+    """Two stacked bars, now above proposed."""
+    now = {row["sku"]: from_micro(row["spend"]) for row in family.rows}
+    then = family.shift.after
+    whole = sum(now.values())
+    costly = {row["sku"] for row in family.rows if row["costly_child"]}
+    made, at, at_then = [], 0.0, 0.0
+    for sku, spend in now.items():
+        width = wide * spend / whole if whole else 0.0
+        after = wide * then.get(sku, spend) / whole if whole else 0.0
+        tone = "loss" if sku in costly else "gain" if after > width + 0.5 else ""
+        made.append(
+            ShiftPart(
+                sku, round(at, 1), round(width, 1), round(at_then, 1), round(after, 1), tone,
+                f"{sku}: {figures.money(spend)} now, {figures.money(then.get(sku, spend))} proposed",
+            )
+        )  # fmt: skip
+        at, at_then = at + width, at_then + after
+    return made

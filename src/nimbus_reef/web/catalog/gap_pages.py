@@ -1,0 +1,225 @@
+"""Eligibility and gaps as their pages show them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis.catalog.gaps import Ineligible
+from nimbus_reef.analysis.offers import Offer
+from nimbus_reef.core import gaps as rules
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.offered import Worded, heads, words_head
+
+_CURVE: Final = (420.0, 190.0)
+_RESTS: Final[Mapping[str, str]] = {
+    rules.OWN: "what its ads sold in the 30 days before", rules.FAMILY: "what a sibling’s ads sell on average", "": "",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class LostLine:
+    """A product that may not be advertised."""
+
+    key: str
+    name: str
+    where: str
+    reason: str
+    since: str
+    cost: str
+    rests_on: str
+
+
+def lost_lines(held: Sequence[Ineligible], figures: Figures) -> list[LostLine]:
+    """Products that may not be advertised, by what that likely costs."""
+    return [
+        LostLine(
+            each.row["sku"], each.row["sku"], each.row["title"] or "", each.row["reason"] or "no reason given",
+            figures.day(each.since) if each.since else "never shown in the days held",
+            figures.money(each.cost) if each.rests_on else "–", _RESTS[each.rests_on],
+        )
+        for each in held
+    ]  # fmt: skip
+
+
+def lost_heads(figures: Figures) -> Any:
+    """Their heads."""
+    return heads(
+        "product", words_head("reason"), words_head("since"),
+        (f"ad sales missed {figures.symbol} a month", "likely: what its ads sold before, else what a sibling’s sell"),
+        words_head("rests on"),
+    )  # fmt: skip
+
+
+def lost_answer(held: Sequence[Ineligible], unseen: pl.DataFrame, figures: Figures) -> Answer:
+    """What may not be advertised, and what that costs."""
+    shadowed = unseen.filter(pl.col("shadow").is_not_null())
+    rest = ""
+    if len(shadowed):
+        row = shadowed.row(0, named=True)
+        rest = (
+            f" {row['shadow']} takes nearly all impressions of its family, since {row['sku']} is not shown."
+        )
+    if not held:
+        return Answer("Every product of the catalog may be advertised.", rest.strip())
+    total = sum(each.cost for each in held)
+    first = held[0]
+    since = f" since {figures.day(first.since)}" if first.since else ""
+    may = "product may" if len(held) == 1 else "products may"
+    return Answer(
+        f"{figures.count(len(held))} {may} not be advertised; that likely misses {figures.money(total)} of ad sales a month.",
+        f"{first.row['sku']}{since}: {first.row['reason'] or 'no reason given'}.{rest}",
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class GapLine:
+    """A product that sells and has no ads."""
+
+    key: str
+    name: str
+    where: str
+    mark: str
+    sold: str
+    orders: str
+    note: str
+    proposal: str
+
+
+def gap_lines(rows: pl.DataFrame, offers: Sequence[Offer | None], figures: Figures) -> list[GapLine]:
+    """Products without ads, most sales first."""
+    made = []
+    for row, offer in zip(rows.to_dicts(), offers, strict=True):
+        note = (
+            f"newer SKU of {row['replaces']}"
+            if row["replaces"]
+            else f"launched {figures.day(row['launched'])}"
+            if row["launched"]
+            else ""
+        )
+        proposal = (
+            f"add to {figures.counted(len(offer.changes), 'ad group')}" if offer else "to the catch-all"
+        )
+        made.append(
+            GapLine(
+                row["row_id"], row["sku"], row["title"] or "", "fine", figures.count(row["month"]),
+                figures.count(row["total_orders"]), note, proposal,
+            )
+        )  # fmt: skip
+    return made
+
+
+def gap_heads(figures: Figures) -> Any:
+    """Their heads."""
+    return heads(
+        "product", (f"sales {figures.symbol} a month", "all trade per 30 days"), "orders", words_head("what it is"),
+        words_head("proposal"),
+    )  # fmt: skip
+
+
+def gap_answer(rows: pl.DataFrame, curve: pl.DataFrame, figures: Figures) -> Answer:
+    """What sells without ads, and how spend follows sales."""
+    rest = ""
+    if len(curve) >= 4:
+        top = max(1, len(curve) // 5)
+        row = curve.row(top - 1, named=True)
+        rest = (
+            f"The {figures.counted(top, 'best seller')} make {figures.rate(row['share_of_sales'], 0)} of sales and get "
+            f"{figures.rate(row['share_of_spend'], 0)} of spend."
+        )
+    if rows.is_empty():
+        return Answer("Everything that sells is advertised.", rest)
+    total = float(rows["month"].sum())
+    newer = rows.filter(pl.col("replaces").is_not_null())
+    also = (
+        f" {figures.counted(len(newer), 'newer SKU')} of advertised items was never added to their ads."
+        if len(newer) == 1
+        else f" {figures.counted(len(newer), 'newer SKU')} of advertised items were never added to their ads."
+        if len(newer)
+        else ""
+    )
+    sell = "product sells" if len(rows) == 1 else "products sell"
+    return Answer(
+        f"{figures.count(len(rows))} {sell} {figures.money(total)} a month without an ad.",
+        f"{also} {rest}".strip(),
+    )
+
+
+def gap_worded(row: Mapping[str, Any], offer: Offer | None, figures: Figures) -> Worded:
+    """What is proposed on a product without ads."""
+    sells = f"it sells {figures.money(row['month'])} a month and stands in no ad group"
+    if offer is None:
+        return Worded(
+            None,
+            "no ad group is known for it",
+            (sells, "no sibling of its family makes orders: the catch-all holds it"),
+        )
+    where = ", ".join(
+        f"{change.campaign} · {change.ad_group}" for change, _ in offer.changes[:3]
+    ) + (f" and {len(offer.changes) - 3} more" if len(offer.changes) > 3 else "")  # fmt: skip
+    why = (
+        f"it is the newer SKU of {row['replaces']}, which stands there"
+        if row["replaces"]
+        else "its siblings make most orders there"
+    )
+    return Worded(offer, f"add {row['sku']} to {where}", (sells, why))
+
+
+@dataclass(frozen=True, slots=True)
+class Curve:
+    """How much of spend the best sellers get: two lines over rank, as SVG paths; ends: labels at their ends."""
+
+    sales: str
+    spend: str
+    width: float
+    height: float
+    marks: tuple[tuple[float, str], ...]
+
+
+def curve_drawn(rows: pl.DataFrame, figures: Figures) -> Curve | None:
+    """The concentration curve; None of fewer than three products."""
+    if len(rows) < 3:
+        return None
+    wide, tall = _CURVE
+
+    def path(name: str) -> str:
+        points = [(0.0, 0.0), *zip(rows["rank"].to_list(), rows[name].to_list(), strict=True)]
+        return "M" + " L".join(
+            f"{round(wide * rank / len(rows), 1)} {round(tall * (1 - share), 1)}" for rank, share in points
+        )
+
+    steps = sorted({1, len(rows) // 5 or 1, len(rows) // 2, len(rows)})
+    return Curve(
+        path("share_of_sales"), path("share_of_spend"), wide, tall,
+        tuple((round(wide * step / len(rows), 1), figures.count(step)) for step in steps),
+    )  # fmt: skip
+
+
+def export_lost(held: Sequence[Ineligible]) -> Table:
+    """Ineligible products as a file."""
+    rows = [
+        (each.row["sku"], each.row["title"], each.row["reason"], each.since, each.cost, _RESTS[each.rests_on])
+        for each in held
+    ]
+    schema = {
+        "sku": pl.String, "title": pl.String, "reason": pl.String, "since": pl.Date, "missed ad sales per 30 days": pl.Float64,
+        "rests on": pl.String,
+    }  # fmt: skip
+    return Table(
+        "eligibility",
+        pl.DataFrame(rows, schema=schema, orient="row"),
+        {"missed ad sales per 30 days": "0.00"},
+    )
+
+
+def export_gaps(rows: pl.DataFrame) -> Table:
+    """Products without ads as a file."""
+    made = rows.select(
+        "sku", "title", "family", "launched", "fulfilment", "replaces", "total_orders", sales_per_30_days=pl.col("month")
+    )  # fmt: skip
+    return Table("not-advertised", made, {"sales_per_30_days": "0.00"})

@@ -1,0 +1,97 @@
+"""Names as their page shows them: the pattern tried on the account's real names, and what breaks it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from nimbus_reef.analysis.catalog.names import Rename
+from nimbus_reef.core import naming
+from nimbus_reef.core.naming import Parsed
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
+
+_EXAMPLES = 5
+_VALUES = 8
+
+
+@dataclass(frozen=True, slots=True)
+class PartValues:
+    """A part of the names: its values with how often each occurs, and how many more there are."""
+
+    part: str
+    values: tuple[tuple[str, str], ...]
+    more: int
+
+
+@dataclass(frozen=True, slots=True)
+class Preview:
+    """
+    A pattern tried on all names. wrong: why it cannot be read (empty when it can); examples: names with their parts in order; breaks: those
+    that do not fit.
+    """
+
+    wrong: str
+    parts: tuple[str, ...]
+    fits: str
+    of: str
+    examples: tuple[tuple[str, tuple[str, ...]], ...]
+    values: tuple[PartValues, ...]
+    breaks: tuple[str, ...]
+
+
+def preview(text: str, names: Sequence[str], parsed: Parsed | None, figures: Figures) -> Preview:
+    """What a pattern makes of the account's names."""
+    wrong = naming.pattern_problem(text) if text else "names no part; write one like {product}"
+    if wrong or parsed is None:
+        return Preview(
+            f"The pattern {wrong}.", (), figures.count(0), figures.count(len(names)), (), (), tuple(names)
+        )
+    parts = tuple(parsed.counts)
+    step = max(1, len(parsed.fits) // _EXAMPLES)
+    shown = list(parsed.fits.items())[::step][:_EXAMPLES]
+    return Preview(
+        "", parts, figures.count(len(parsed.fits)), figures.count(len(names)),
+        tuple((name, tuple(read[part] for part in parts)) for name, read in shown),
+        tuple(
+            PartValues(
+                part, tuple((value, figures.count(times)) for value, times in parsed.counts[part][:_VALUES]),
+                max(0, len(parsed.counts[part]) - _VALUES),
+            )
+            for part in parts
+        ),
+        parsed.breaks,
+    )  # fmt: skip
+
+
+def answer(pattern: str, parsed: Parsed | None, names: Sequence[str], figures: Figures) -> Answer:
+    """How well the names keep to the pattern."""
+    if not pattern or parsed is None:
+        return Answer(
+            "No naming pattern is set.",
+            "Once it is, the parts of names filter and group every page, and names that break it are listed.",
+        )
+    broken = len(parsed.breaks)
+    if not broken:
+        return Answer(f"All {figures.count(len(names))} campaigns keep to the pattern.", "")
+    breaks = "campaign breaks" if broken == 1 else "campaigns break"
+    return Answer(
+        f"{figures.count(broken)} of {figures.count(len(names))} {breaks} the pattern.",
+        "They fall out of every view by a part of the name.",
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class RenameLine:
+    """A name that breaks the pattern, what it would be called; planned: it is in the plan."""
+
+    key: str
+    name: str
+    proposed: str
+    free: bool
+    planned: bool
+
+
+def rename_lines(held: Sequence[Rename], planned: frozenset[str]) -> list[RenameLine]:
+    """Names that break the pattern."""
+    return [RenameLine(each.name, each.name, each.proposed, each.free, each.name in planned) for each in held]

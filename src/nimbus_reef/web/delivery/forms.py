@@ -1,0 +1,81 @@
+"""What is typed into Delivery: a total of budgets, a boost."""
+
+from __future__ import annotations
+
+import re
+from datetime import date
+from decimal import Decimal
+from typing import Any
+
+from wtforms import DateField, IntegerField, StringField
+from wtforms.validators import InputRequired, NumberRange, Optional, ValidationError
+
+from nimbus_reef.core.budgets import Boost, boost_problem
+from nimbus_reef.web.kit.forms import FigureField, ReefForm, stripped
+
+_CONDITION = re.compile(r"(roas|acos|cvr|ctr|orders) (>=|<=|>|<) (\d+(?:\.\d+)?)", re.IGNORECASE)
+
+
+class TotalForm(ReefForm):
+    """What all budgets are to come to a day."""
+
+    total = FigureField("The total", description="Write it like 235.")
+
+
+def _is_condition(form: Any, field: Any) -> None:  # noqa: ARG001
+    if field.data and not _CONDITION.fullmatch(field.data):
+        raise ValidationError(f"“{field.data}” is no condition.")
+
+
+class BoostForm(ReefForm):
+    """A raise of a campaign's budget or bids."""
+
+    whose = StringField("The campaign", [InputRequired("Choose one.")])
+    what = StringField("What it raises", filters=[lambda text: text or "bid"])
+    percent = FigureField(
+        "The per cent", [InputRequired("Say by how much.")], description="Write it like 20."
+    )
+    days = StringField("The weekdays", filters=[stripped])
+    from_hour = IntegerField(
+        "From which hour", [Optional(), NumberRange(0, 23, "It is an hour from 0 to 23.")], default=0
+    )
+    to_hour = IntegerField(
+        "To which hour", [Optional(), NumberRange(1, 24, "It is an hour from 1 to 24.")], default=24
+    )
+    first = DateField("The first day", [Optional()], description="Write it like 2026-12-01.")
+    last = DateField("The last day", [Optional()], description="Write it like 2026-12-05.")
+    condition = StringField(
+        "The condition",
+        [_is_condition],
+        filters=[stripped],
+        description="Write it like ROAS >= 4, or leave it empty.",
+    )
+
+    @property
+    def boost(self) -> Boost:
+        """The boost that is meant, be it possible or not."""
+        percent = self.percent.data if isinstance(self.percent.data, Decimal) else Decimal(0)
+        end = 24 if self.to_hour.data is None else int(self.to_hour.data)
+        return Boost(
+            "tried", self.what.data or "bid", float(percent),
+            tuple(int(day) for day in (self.days.data or "").split() if day.isdecimal()), int(self.from_hour.data or 0), end,
+            self.condition.data or "",
+        )  # fmt: skip
+
+    @property
+    def problem(self) -> str | None:
+        """Why it cannot be planned."""
+        if self.first.data and self.last.data and self.last.data < self.first.data:
+            return "ends before it begins"
+        return boost_problem(self.boost)
+
+    @property
+    def dates(self) -> tuple[date, date] | None:
+        """The days it is bound to; None for every day."""
+        if self.first.data is None and self.last.data is None:
+            return None
+        first = self.first.data or self.last.data
+        last = self.last.data or self.first.data
+        assert first is not None
+        assert last is not None
+        return first, last

@@ -1,0 +1,278 @@
+"""Hours as their page shows them: the grid, brackets of segments, the table under it, hours in which ads are missing."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis.delivery.hours import EVERY_DAY, Cell, Grid, SegmentSums
+from nimbus_reef.core import hours as rules
+from nimbus_reef.core.hours import DAY, Segment
+from nimbus_reef.core.model import MICRO
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.web.delivery.pages import WEEKDAYS
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.offered import SharePair, heads, share_pair, words_head
+
+METRICS: Final[Mapping[str, tuple[str, str]]] = {
+    "spend": ("spend", "¤"), "sales": ("ad sales", "¤"), "organic": ("organic sales", "¤"), "acos": ("ACOS", "%"),
+    "tacos": ("TACOS", "%"), "rpc": ("RPC", "¤"),
+}  # fmt: skip
+NEED_TRADE: Final = frozenset({"organic", "tacos"})
+_DRY_AT: Final = 0.04
+"""An hour is hatched where budgets that were gone missed that part of what it would sell."""
+_SHADES: Final = 9
+
+
+@dataclass(frozen=True, slots=True)
+class GridCell:
+    """One hour: ink 0 … 9, hatched where budgets were gone; words on hover."""
+
+    hour: int
+    shade: int
+    dry: bool
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
+class GridRow:
+    """A weekday, or all days together."""
+
+    name: str
+    cells: tuple[GridCell, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Bracket:
+    """A segment along the edge of the grid: from hour to hour; parts: two where it runs past midnight."""
+
+    name: str
+    words: str
+    parts: tuple[tuple[int, int], ...]
+    strong: bool
+
+
+def grid_rows(
+    grid: Grid, metric: str, dried: Mapping[tuple[int, int], tuple[float, Sequence[str]]], figures: Figures
+) -> list[GridRow]:
+    """The grid in shades of a metric; dried: by weekday (0: all) and hour, sales missed on average (units), and whose."""
+    values = {key: getattr(cell, metric) for key, cell in grid.cells.items()}
+    known = [value for value in values.values() if value is not None]
+    top = _top(known)
+    rows = []
+    for weekday in grid.weekdays:
+        cells = []
+        for hour in range(DAY):
+            share, whose = dried.get((weekday, hour), (0.0, ()))
+            value = values[weekday, hour]
+            shade = 0 if value is None or not top else max(0, min(_SHADES, round(_SHADES * value / top)))
+            cells.append(
+                GridCell(
+                    hour,
+                    shade,
+                    _hatched(share, grid.cells[weekday, hour].sales),
+                    _title(weekday, hour, grid.cells[weekday, hour], share, whose, figures),
+                )
+            )
+        rows.append(GridRow(WEEKDAYS.get(weekday, "all days"), tuple(cells)))
+    return rows
+
+
+def _hatched(missed: float, sold: float) -> bool:
+    """Whether what was missed in an hour matters beside what it sold."""
+    lost = rules.missed(missed).middle
+    return lost > 0 and lost >= _DRY_AT * (sold + lost)
+
+
+def _top(values: Sequence[float]) -> float:
+    """What is drawn darkest: the 98th percentile, so that one odd hour does not pale the rest."""
+    ordered = sorted(values)
+    return ordered[int(0.98 * (len(ordered) - 1))] if ordered else 0.0
+
+
+def _title(weekday: int, hour: int, cell: Cell, missed: float, whose: Sequence[str], figures: Figures) -> str:
+    day = WEEKDAYS.get(weekday, "all days")
+    said = [
+        f"{day} {hour}–{hour + 1} h: spend {figures.money(cell.spend, 2)}, ad sales {figures.money(cell.sales, 2)}"
+    ]
+    if cell.organic is not None:
+        said.append(f"organic {figures.money(cell.organic, 2)}")
+    said.append(f"ACOS {figures.rate(cell.acos, 0)}, a click earns {figures.number(cell.rpc)}")
+    if missed > 0:
+        named = ", ".join(whose[:4]) + (f" and {len(whose) - 4} more" if len(whose) > 4 else "")
+        said.append(f"out of budget: {named}")
+    return "; ".join(said)
+
+
+def dried_by_cell(
+    rows: pl.DataFrame, times: Mapping[int, int], held: int, *, by_day: bool
+) -> dict[tuple[int, int], tuple[float, list[str]]]:
+    """By weekday (0: all days) and hour: sales missed per occurrence (units), and the campaigns, most missed first."""
+    weekday = pl.col("day").dt.weekday().cast(pl.Int64) if by_day else pl.lit(EVERY_DAY, pl.Int64)
+    sums = (
+        rows.with_columns(weekday.alias("weekday"))
+        .group_by("weekday", "hour", "campaign")
+        .agg(missed=pl.col("missed_sales").sum() / MICRO)
+        .sort(["missed", "campaign"], descending=[True, False])
+    )
+    found: dict[tuple[int, int], tuple[float, list[str]]] = {}
+    for day, hour, campaign, missed in sums.select("weekday", "hour", "campaign", "missed").rows():
+        count = max(1, times.get(day, 0) if by_day else held)
+        before, names = found.get((day, hour), (0.0, []))
+        found[day, hour] = (before + missed / count, [*names, str(campaign)])
+    return found
+
+
+_LONG: Final = 10
+_NAMES: Final = ((5, "night"), (11, "morning"), (14, "midday"), (18, "afternoon"), (23, "evening"))
+
+
+def segment_names(segments: Sequence[Segment]) -> list[str]:
+    """What segments are called, by the hour in their middle; told apart where two would be called alike."""
+    if len(segments) == 1:
+        return ["whole day"]
+    named = []
+    for segment in segments:
+        middle = (segment.first + segment.hours / 2) % DAY
+        if segment.hours >= _LONG:
+            named.append("day" if 7 <= middle <= 21 else "rest of the day")
+            continue
+        name = next((name for end, name in _NAMES if middle < end), "night")
+        named.append(name)
+    seen: dict[str, int] = {}
+    told = []
+    for name in named:
+        seen[name] = seen.get(name, 0) + 1
+        told.append(name if seen[name] == 1 else f"{name} {seen[name]}")
+    return told
+
+
+def brackets(sums: Sequence[SegmentSums], figures: Figures) -> list[Bracket]:
+    """Segments along the edge; the one that earns most a click is strong."""
+    names = segment_names([each.segment for each in sums])
+    best = max((each.rpc or 0 for each in sums), default=0)
+    made = []
+    for name, each in zip(names, sums, strict=True):
+        first, end = each.segment.first, each.segment.first + each.segment.hours
+        parts = ((first, end),) if end <= DAY else ((first, DAY), (0, end - DAY))
+        made.append(
+            Bracket(
+                name,
+                f"{figures.number(each.rpc)} a click",
+                parts,
+                len(sums) > 1 and (each.rpc or 0) == best,
+            )
+        )
+    return made
+
+
+@dataclass(frozen=True, slots=True)
+class SegmentLine:
+    """A segment of the day."""
+
+    name: str
+    where: str
+    pair: SharePair
+    spend: str
+    sales: str
+    organic: str
+    acos: str
+    tacos: str
+    rpc: str
+    dry: str
+    missed: str
+
+
+def segment_lines(sums: Sequence[SegmentSums], figures: Figures) -> list[SegmentLine]:
+    """Segments side by side; shares of spend over all trade, over ad sales where that is not told."""
+    spent = sum(each.spend for each in sums)
+    sold = [each.sales + each.organic if each.organic is not None else each.sales for each in sums]
+    names, made = segment_names([each.segment for each in sums]), []
+    for name, each, trade in zip(names, sums, sold, strict=True):
+        shares = {
+            "share_spend": each.spend / spent if spent else None,
+            "share_sales": trade / sum(sold) if sum(sold) else None,
+        }
+        missed = rules.missed(each.missed)
+        made.append(
+            SegmentLine(
+                name, f"{each.segment.first}–{each.segment.end} h", share_pair(shares, figures, ahead=False),
+                figures.count(each.spend), figures.count(each.sales), figures.count(each.organic), figures.percent(each.acos, 0),
+                figures.percent(each.tacos), figures.number(each.rpc), f"{figures.number(each.dry_hours, 1)} h" if each.dry_hours >= 0.05 else "–",
+                f"{figures.count(missed.low)}–{figures.count(missed.high)}" if missed.high >= 1 else "–",
+            )
+        )  # fmt: skip
+    return made
+
+
+def segment_heads(figures: Figures) -> Any:
+    """The heads of their table."""
+    return heads(
+        "segment", words_head("share of spend, of trade"), f"spend {figures.symbol}", f"ad sales {figures.symbol}",
+        (f"organic {figures.symbol}", "all trade less ad sales"), "ACOS %", "TACOS %", f"RPC {figures.symbol}",
+        ("dry a day", "campaign-hours without budget, on average"),
+        (f"missed sales {figures.symbol} a month", "what those hours usually sell, at 0.4 to 1 times"),
+    )  # fmt: skip
+
+
+def answer(
+    sums: Sequence[SegmentSums], dry: pl.DataFrame, held: int, starved: Sequence[int], figures: Figures
+) -> Answer:
+    """When a click earns most, and what running dry costs there."""
+    names = segment_names([each.segment for each in sums])
+    campaigns = dry["campaign"].n_unique() if len(dry) else 0
+    days = dry["day"].n_unique() if len(dry) else 0
+    lost = rules.missed(sum(each.missed for each in sums))
+    rest = ""
+    if campaigns:
+        first = sorted(dry.group_by("campaign", "day").agg(pl.col("hour").min())["hour"].to_list())
+        rest = (
+            f"{figures.counted(campaigns, 'campaign')} ran dry, usually from {first[len(first) // 2]} h, on {figures.count(days)} of "
+            f"{figures.count(held)} days. Between {figures.money(lost.low)} and {figures.money(lost.high)} of ad sales a month were missed."
+        )
+    if starved:
+        rest += f" Organic sales are strong and ads all but vanish at {_listed(starved)} h."
+    if len(sums) == 1:
+        return Answer("The hours convert alike.", rest or "No budget ran dry in the hours that are held.")
+    best = max(range(len(sums)), key=lambda place: sums[place].rpc or 0)
+    each = sums[best]
+    return Answer(
+        f"The {names[best]} earns most a click: {figures.money(each.rpc, 2)}, from {each.segment.first} to {each.segment.end} h.",
+        rest,
+    )
+
+
+def _listed(hours: Sequence[int]) -> str:
+    """Hours as runs: 19–23."""
+    runs: list[list[int]] = []
+    for hour in hours:
+        if runs and runs[-1][-1] == hour - 1:
+            runs[-1].append(hour)
+        else:
+            runs.append([hour])
+    return ", ".join(f"{run[0]}–{run[-1] + 1}" for run in runs)
+
+
+def export(grid: Grid) -> Table:
+    """The grid as a file, a row an hour of a weekday, means per occurrence."""
+    rows = [
+        (
+            WEEKDAYS.get(day, "all days"), hour, cell.spend, cell.sales, cell.clicks, cell.orders, cell.organic, cell.acos,
+            cell.tacos, cell.rpc,
+        )
+        for (day, hour), cell in sorted(grid.cells.items())
+    ]  # fmt: skip
+    columns = (
+        "weekday", "hour", "spend", "ad_sales", "clicks", "orders", "organic_sales", "acos", "tacos", "rpc",
+    )  # fmt: skip
+    kinds = {
+        name: pl.String if name == "weekday" else pl.Int64 if name == "hour" else pl.Float64
+        for name in columns
+    }
+    return Table(
+        "hours", pl.DataFrame(rows, schema=kinds, orient="row"), {"spend": "0.00", "ad_sales": "0.00"}
+    )

@@ -1,0 +1,434 @@
+"""Delivery: placements, hours, budgets, boosts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, Final
+
+import polars as pl
+from flask import Blueprint, flash, make_response, redirect, render_template, request, url_for
+from flask import Response as PageResponse
+from werkzeug.datastructures import MultiDict
+from werkzeug.wrappers import Response
+
+from nimbus_reef.analysis import movement as movement_work
+from nimbus_reef.analysis import tables
+from nimbus_reef.analysis.delivery import boosts, budgets, hours, placements
+from nimbus_reef.core import hours as rules
+from nimbus_reef.core.model import Placement
+from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.store.people import plans
+from nimbus_reef.store.reading import delivery_frames
+from nimbus_reef.web.acting import accept_all, accept_one, by_htmx, planned_of, pushed, selected
+from nimbus_reef.web.delivery import boost_pages, budget_pages, hour_pages, pages, placement_pages
+from nimbus_reef.web.delivery.forms import BoostForm, TotalForm
+from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.offered import Worded
+from nimbus_reef.web.kit.tables import TableView
+from nimbus_reef.web.params import Scope
+from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts
+
+delivery = Blueprint("delivery", __name__, url_prefix="/delivery")
+_GROUPS_A_PAGE: Final = 25
+_WORST: Final = 12
+
+
+@delivery.get("/")
+def look() -> Response:
+    """The area opens on placements."""
+    return redirect(current_scope().link(url_for("delivery.view", name="placements")))
+
+
+def _known(name: str) -> None:
+    if name not in pages.VIEWS:
+        raise NotFound(f"Delivery has no view “{name}”.", remedy="Choose one under the title.")
+
+
+@delivery.get("/<name>")
+def view(name: str) -> str:
+    """One of the area's views."""
+    _known(name)
+    scope = current_scope()
+    if scope.newest is None:
+        return render_template("delivery/empty.html", view=name, views=pages.VIEWS)
+    if _NEEDS[name]:
+        need(parts().facts, scope, _NEEDS[name], figures())
+    made = _VIEWS[name](scope)
+    drawer = _placement_drawer(scope, scope.open) if scope.open and name == "placements" else None
+    return render_template(f"delivery/{name}.html", view=name, views=pages.VIEWS, drawer=drawer, **made)
+
+
+@delivery.get("/<name>/evidence")
+def evidence(name: str) -> PageResponse:
+    """The drawer alone, for swapping in."""
+    if name != "placements":
+        raise NotFound("There is nothing to open here.", remedy="Follow a link of the page.")
+    scope = current_scope()
+    shown = render_template("delivery/_drawer.html", view=name, drawer=_placement_drawer(scope, scope.open))
+    return pushed(make_response(shown), scope.link(url_for("delivery.view", name=name)))
+
+
+def _here(name: str) -> str:
+    return url_for("delivery.view", name=name)
+
+
+# --- placements -----------------------------------------------------------------------
+
+
+def _groupings(scope: Scope) -> tuple[str, ...]:
+    return (*placements.GROUPS, *movement_work.name_parts(scope.account))
+
+
+def _placements(scope: Scope) -> dict[str, Any]:
+    facts, write = parts().facts, figures()
+    by = scope.choice("by", _groupings(scope))
+    rows = placements.judged(facts, scope.look, by)
+    named = rows["whose"].cast(pl.String).unique(maintain_order=True)
+    of = max(1, -(-len(named) // _GROUPS_A_PAGE))
+    page = min(scope.page, of)
+    shown = named.slice((page - 1) * _GROUPS_A_PAGE, _GROUPS_A_PAGE)
+    whole = placements.judged(facts, scope.look, "account")
+    limits = placements.all_limits(facts, scope.look)
+    worst = placements.worst(facts, scope.look).filter(pl.col("on_site") > 0).head(_WORST)
+    chosen = scope.said("whose") or (worst["campaign"][0] if len(worst) else "")
+    lines = placement_pages.groups(rows.filter(pl.col("whose").cast(pl.String).is_in(shown.implode())), write)
+    return {
+        "by": by,
+        "groupings": _groupings(scope),
+        "answer": placement_pages.answer(whole, limits, write),
+        "limits": len(limits),
+        "worst": placement_pages.worst_lines(worst, write),
+        "solved": _solved(scope, chosen) if chosen else None,
+        "table": TableView(
+            here=_here("placements"), name="placements", heads=placement_pages.table_heads(write),
+            groups=lines if len(lines) > 1 or by != "account" else {"": next(iter(lines.values()), [])}, page=page, pages=of,
+            empty="No placement had figures in these days.", opens=by == "campaign",
+        ),
+    }  # fmt: skip
+
+
+def _solved(scope: Scope, campaign: str) -> dict[str, Any]:
+    facts, write = parts().facts, figures()
+    solved = placements.solved(facts, scope.look, campaign)
+    worded = _solved_worded(scope, solved)
+    return {
+        "id": campaign, "campaign": campaign, "drawn": placement_pages.solved_drawn(solved, write), "worded": worded,
+        "target": write.aim(solved.target_acos), "planned": planned_of(scope, worded.offer),
+    }  # fmt: skip
+
+
+def _solved_worded(scope: Scope, solved: placements.Solved) -> Worded:
+    held = boosts.boosted(parts().facts, scope.look, solved.campaign)
+    highest = None
+    if held.bid is not None and held.raising and solved.solution is not None:
+        base = held.bid * solved.solution.ratio
+        top = Placement.TOP_OF_SEARCH
+        highest = base * (1 + solved.solution.adjustments[top]) * (1 + held.raising[top])
+    return placement_pages.solved_worded(solved, highest, figures())
+
+
+def _placement_row(scope: Scope, row_id: str) -> Mapping[str, Any]:
+    rows = placements.judged(parts().facts, scope.look).filter(pl.col("row_id") == row_id)
+    if rows.is_empty():
+        raise NotFound(
+            "This placement had no figures in these days.", remedy="Choose other days, or close it."
+        )
+    row = rows.row(0, named=True)
+    return {**row, "limited": row["offsite_limited"] == "yes"}
+
+
+def _placement_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
+    facts, write = parts().facts, figures()
+    row = _placement_row(scope, row_id)
+    days = facts.monthly_days(scope.account.id, placements.KIND, scope.window)
+    brought = write.counted(row["orders"], "order") if row["orders"] else "no order"
+    if row["placement"] == Placement.OFF_SITE.value:
+        worded = placement_pages.limit_worded(row, placements.limit_offer(scope.look, row, days), write)
+    else:
+        worded = _solved_worded(scope, placements.solved(facts, scope.look, str(row["campaign"])))
+    return {
+        "id": row_id, "name": placement_pages.NAMES.get(row["placement"], row["placement"]), "where": str(row["campaign"]),
+        "bold": f"{write.counted(row['clicks'], 'click')} brought {brought} for {write.micro(row['spend'])}.",
+        "rest": f"At {write.money(row['cpc'], 2)} a click it must convert {write.rate(row['needed_cvr'])}; it converts {write.rate(row['cvr'])}."
+        if row["clicks"] else "",
+        "worded": worded, "planned": planned_of(scope, worded.offer), "changes": 0 if worded.offer is None else len(worded.offer.changes),
+        "links": [
+            ("Its base bid and raises, drawn", scope.choose(_here("placements"), whose=str(row["campaign"]))),
+            ("What a click may cost, hour by hour", scope.choose(_here("boosts"), whose=str(row["campaign"]))),
+            ("Its targets", scope.elsewhere(url_for("targeting.table", name="targets")) + f"&campaign={row['campaign']}"),
+        ],
+    }  # fmt: skip
+
+
+# --- hours ------------------------------------------------------------------------------
+
+
+def _hours(scope: Scope) -> dict[str, Any]:
+    facts, write = parts().facts, figures()
+    grid = hours.grid(facts, scope.look)
+    metric = scope.choice("metric", hours.METRICS)
+    if metric in hour_pages.NEED_TRADE and not grid.trade:
+        metric = "spend"
+    drawn = scope.said("segments")
+    segments = hours.drawn_segments(drawn) if drawn else hours.found_segments(facts, scope.look)
+    sums = hours.segment_sums(facts, scope.look, segments)
+    dry = hours.dry(facts, scope.look)
+    held = facts.monthly_days(scope.account.id, hours.KIND, scope.window)
+    times = delivery_frames.weekdays_held(facts, scope.account.id, hours.KIND, scope.window)
+    by_hour = hours.by_hour(facts, scope.look)
+    starved = rules.starved(by_hour["spend"].to_list(), by_hour["organic"].to_list()) if grid.trade else ()
+    lines = budgets.lines(facts, scope.look)
+    moved = budgets.moved(scope.look, lines)
+    worded = budget_pages.worded(lines, moved, write)
+    return {
+        "metric": metric,
+        "metrics": [(key, words) for key, (words, _) in hour_pages.METRICS.items() if grid.trade or key not in hour_pages.NEED_TRADE],
+        "answer": hour_pages.answer(sums, dry, held, starved, write),
+        "rows": hour_pages.grid_rows(grid, metric, hour_pages.dried_by_cell(dry, times, held, by_day=grid.by_day), write),
+        "brackets": hour_pages.brackets(sums, write),
+        "by_day": grid.by_day,
+        "trade": grid.trade,
+        "drawn": drawn,
+        "starved": starved,
+        "worded": worded,
+        "planned": planned_of(scope, worded.offer),
+        "dry": budget_pages.dry_lines(lines, write),
+        "table": TableView(
+            here=_here("hours"), name="segments", heads=hour_pages.segment_heads(write),
+            groups={"": hour_pages.segment_lines(sums, write)}, opens=False,
+        ),
+    }  # fmt: skip
+
+
+# --- budgets ------------------------------------------------------------------------------
+
+
+def _total(scope: Scope, given: str) -> float | None:
+    form = TotalForm(MultiDict({"total": given}), scope.account.locale).checked()
+    if form.total.data is None:
+        return None
+    if not 0 < form.total.data < 10**9:
+        raise BadInput("The total of all budgets has to be above 0.", remedy="Write it like 235.")
+    return float(form.total.data)
+
+
+def _budgets(scope: Scope) -> dict[str, Any]:
+    facts, write = parts().facts, figures()
+    lines = budgets.lines(facts, scope.look)
+    moved = budgets.moved(scope.look, lines, _total(scope, scope.said("total")))
+    changed = {each.campaign for each in moved.budgets}
+    # What runs dry, what gives, then the rest by spend.
+    ordered = sorted(lines, key=lambda line: (line.missed.middle <= 0, line.campaign not in changed))
+    page, of = tables.page_of(len(ordered), scope.page)
+    shown = ordered[(page - 1) * tables.PAGE_ROWS : page * tables.PAGE_ROWS]
+    worded = budget_pages.worded(lines, moved, write)
+    return {
+        "answer": budget_pages.answer(lines, moved, write),
+        "total": scope.said("total"),
+        "now": write.number(moved.before),
+        "hours_held": bool(facts.held_days(scope.account.id, hours.KIND, scope.window)),
+        "worded": worded,
+        "planned": planned_of(scope, worded.offer),
+        "table": TableView(
+            here=_here("budgets"), name="budgets", heads=budget_pages.table_heads(write),
+            groups={"": budget_pages.lines(shown, moved, write)}, page=page, pages=of, opens=False,
+            empty="No campaign has a known budget and figures in these days.",
+        ),
+    }  # fmt: skip
+
+
+@delivery.post("/budgets/move")
+def move() -> Response:
+    """Puts the move of budgets into the plan."""
+    scope = current_scope()
+    lines = budgets.lines(parts().facts, scope.look)
+    moved = budgets.moved(scope.look, lines, _total(scope, request.form.get("total", "")))
+    accept_all(scope, [budget_pages.worded(lines, moved, figures())], figures(), "no budget can be moved")
+    back = request.form.get("back")
+    return redirect(scope.elsewhere(inside(back) if back else _here("budgets")))
+
+
+# --- boosts --------------------------------------------------------------------------------
+
+
+def _boost_form(given: Mapping[str, str], locale: str) -> BoostForm:
+    """The form as sent; a sale event stands for its days."""
+    values = dict(given)
+    if event := values.pop("event", ""):
+        first, _, last = event.partition("..")
+        values |= {"first": first, "last": last}
+    return BoostForm(MultiDict({name: value for name, value in values.items() if value}), locale)
+
+
+def _boosts(scope: Scope) -> dict[str, Any]:
+    facts, write = parts().facts, figures()
+    lines = budgets.lines(facts, scope.look)
+    offered = sorted(line.campaign for line in lines)
+    busiest = max(lines, key=lambda line: line.row["spend"], default=None)
+    chosen = scope.said("whose") or (busiest.campaign if busiest else "")
+    if not chosen:
+        return {"held": None, "campaigns": offered}
+    held = boosts.boosted(facts, scope.look, chosen)
+    tried, problem, instead, form = None, "", "", None
+    if scope.said("percent"):
+        form = _boost_form({**_given(scope), "whose": chosen}, scope.account.locale).checked()
+        boost, wrong = form.boost, form.problem
+        if wrong:
+            problem = f"A boost {wrong}."
+            instead = (
+                boost_pages.lowered(boost.percent, held, boost, write) if -99 < boost.percent < 0 else ""
+            )
+        else:
+            tried = boost
+    usual = tried.weekdays[0] if tried and tried.weekdays else 1
+    weekday = int(scope.choice("weekday", (str(usual), *(str(day) for day in pages.WEEKDAYS))))
+    made = boost_pages.drawn(held, tried, weekday, write)
+    offer = boosts.offer(scope.look, chosen, tried, form.dates) if tried and form else None
+    return {
+        "held": held,
+        "campaigns": offered,
+        "answer": boost_pages.answer(held, made, weekday, tried, write),
+        "made": made,
+        "weekday": weekday,
+        "weekdays": pages.WEEKDAYS,
+        "in_force": boost_pages.boost_lines(held.boosts, write),
+        "days": boost_pages.DAYS,
+        "events": [(f"{row[1]}..{row[2]}", f"{row[0]}, {row[1]} to {row[2]}") for row in delivery_frames.events(facts, scope.account.id).rows()],
+        "given": _given(scope),
+        "tried": tried,
+        "tried_words": f"{tried.what} +{tried.percent:.0f} %, {boost_pages.when(tried, form.dates)}, {tried.from_hour}–{tried.to_hour} h"
+        if tried and form else "",
+        "problem": problem,
+        "instead": instead,
+        "planned": planned_of(scope, offer),
+        "segments": hours.found_segments(facts, scope.look) if facts.held_days(scope.account.id, hours.KIND, scope.window) else (),
+    }  # fmt: skip
+
+
+_BOOST: Final = ("what", "percent", "days", "from_hour", "to_hour", "first", "last", "event", "condition")
+
+
+def _given(scope: Scope) -> dict[str, str]:
+    return {name: scope.said(name) for name in _BOOST}
+
+
+@delivery.post("/boosts/plan")
+def plan_boost() -> Response:
+    """Puts a boost into the plan; BadInput for what a marketplace cannot do."""
+    scope = current_scope()
+    given = {name: request.form.get(name, "") for name in (*_BOOST, "whose")}
+    form = _boost_form(given, scope.account.locale).checked()
+    if form.problem:
+        raise BadInput(f"A boost {form.problem}.", remedy="Change it and look at the highest bid again.")
+    held = boosts.boosted(parts().facts, scope.look, form.whose.data or "")
+    offer = boosts.offer(scope.look, held.campaign, form.boost, form.dates)
+    made = boost_pages.drawn(held, form.boost, (form.boost.weekdays or (1,))[0], figures())
+    reason = f"{boost_pages.when(form.boost, form.dates)}, {form.boost.from_hour}–{form.boost.to_hour} h; a click may then cost up to {figures().money(made.highest, 2)}"
+    accept_one(scope, Worded(offer, "boost", (reason,)))
+    flash("1 change accepted into the plan.", "accepted")
+    return redirect(scope.choose(_here("boosts"), **{name: given[name] for name in (*_BOOST, "whose")}))
+
+
+# --- accepting -------------------------------------------------------------------------------
+
+
+def _limits_worded(scope: Scope, keys: Sequence[str]) -> list[Worded]:
+    """Off-site rows are limited; any other placement asks for its campaign's solution, each campaign once."""
+    facts, write, made, solved = parts().facts, figures(), [], set[str]()
+    days = facts.monthly_days(scope.account.id, placements.KIND, scope.window)
+    for key in keys:
+        row = _placement_row(scope, key)
+        if row["placement"] == Placement.OFF_SITE.value:
+            made.append(
+                placement_pages.limit_worded(row, placements.limit_offer(scope.look, row, days), write)
+            )
+        elif (campaign := str(row["campaign"])) not in solved:
+            solved.add(campaign)
+            made.append(_solved_worded(scope, placements.solved(facts, scope.look, campaign)))
+    return made
+
+
+@delivery.post("/placements/accept")
+def accept() -> PageResponse:
+    """Puts what is proposed on a placement into the plan."""
+    scope, row = current_scope(), request.form.get("row", "")
+    accept_one(scope, _limits_worded(scope, [row])[0])
+    return _swapped(scope, row)
+
+
+@delivery.post("/placements/accept-many")
+def accept_many() -> Response:
+    """Puts what is proposed on the selected placements into the plan; on all off-site ones where none is selected."""
+    scope = current_scope()
+    keys = selected() or [each.key for each in placements.all_limits(parts().facts, scope.look)]
+    accept_all(scope, _limits_worded(scope, keys), figures(), "their evidence says why")
+    back = request.form.get("back")
+    return redirect(scope.elsewhere(inside(back)) if back else scope.link(_here("placements"), open=""))
+
+
+@delivery.post("/placements/solve")
+def solve() -> Response:
+    """Puts a campaign's base bid and raises into the plan."""
+    scope, campaign = current_scope(), request.form.get("row", "")
+    accept_all(
+        scope,
+        [_solved_worded(scope, placements.solved(parts().facts, scope.look, campaign))],
+        figures(),
+        "bids and raises are right as they are",
+    )
+    return redirect(scope.choose(_here("placements"), whose=campaign))
+
+
+@delivery.post("/placements/take-back")
+def take_back() -> PageResponse:
+    """Undoes an acceptance from the drawer, or of a solution."""
+    who, scope = must_write(), current_scope()
+    plans.remove_many(parts().store, scope.account.id, who.id, request.form.getlist("change", type=int))
+    return _swapped(scope, request.form.get("row", ""))
+
+
+def _swapped(scope: Scope, row: str) -> PageResponse:
+    if not by_htmx():
+        response = make_response("", 303)
+        response.headers["Location"] = scope.link(_here("placements"), open=row if ":" in row else "")
+        return response
+    return make_response(
+        render_template("delivery/_accepted.html", view="placements", drawer=_placement_drawer(scope, row))
+    )
+
+
+# --- files -----------------------------------------------------------------------------------
+
+
+def _budgets_file(scope: Scope) -> Table:
+    lines = budgets.lines(parts().facts, scope.look)
+    return budget_pages.export(lines, budgets.moved(scope.look, lines, _total(scope, scope.said("total"))))
+
+
+_FILES: Final[Mapping[str, Callable[[Scope], Table]]] = {
+    "placements": lambda scope: placement_pages.export(
+        placements.judged(parts().facts, scope.look, scope.choice("by", _groupings(scope)))
+    ),
+    "hours": lambda scope: hour_pages.export(hours.grid(parts().facts, scope.look)),
+    "budgets": _budgets_file,
+}
+
+
+@delivery.get("/<name>/export.<ending>")
+def export(name: str, ending: str) -> Response:
+    """All rows of a view as a file."""
+    if name not in _FILES:
+        raise NotFound(f"“{name}” is not a table of Delivery.", remedy=f"Export {', '.join(_FILES)}.")
+    scope = current_scope()
+    need(parts().facts, scope, _NEEDS[name], figures())
+    return hand_out(_FILES[name](scope), ending)
+
+
+_VIEWS: Final[Mapping[str, Callable[[Scope], dict[str, Any]]]] = {
+    "placements": _placements, "hours": _hours, "budgets": _budgets, "boosts": _boosts,
+}  # fmt: skip
+_NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
+    "placements": (placements.KIND,), "hours": (hours.KIND,), "budgets": budgets.SOURCES, "boosts": (),
+}  # fmt: skip
