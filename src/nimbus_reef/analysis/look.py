@@ -22,8 +22,8 @@ class Part:
     A part of an account; empty means all of it.
 
     Rows are judged in the company of the whole account first, so a verdict is the same
-    however narrowly it is looked at. name: text in the campaign's name. said: parts of it by the account's naming pattern, as (part,
-    value).
+    however narrowly it is looked at. name: text in the campaign's name. said: parts of it by the naming pattern, as (part,
+    value); pattern: that, where any is asked for.
     """
 
     formats: tuple[str, ...] = ()
@@ -32,6 +32,7 @@ class Part:
     campaign: str = ""
     name: str = ""
     said: tuple[tuple[str, str], ...] = ()
+    pattern: str = ""
 
     def __bool__(self) -> bool:
         return any((self.formats, self.portfolio, self.product, self.campaign, self.name, self.said))
@@ -106,13 +107,13 @@ class Look:
         return [
             name
             for name in names
-            if name is not None and wanted.items() <= called(self.account, name).items()
+            if name is not None and wanted.items() <= called(self.part.pattern, name).items()
         ]
 
 
-def called(account: Account, name: str) -> dict[str, str]:
-    """The parts of a campaign's name by the account's pattern; none where it does not fit, or none is set."""
-    found = naming.pattern(account.naming)
+def called(pattern: str, name: str) -> dict[str, str]:
+    """The parts of a campaign's name by a pattern; none where it does not fit, or the pattern cannot be read."""
+    found = naming.pattern(pattern)
     return (found.read(name) or {}) if found else {}
 
 

@@ -58,7 +58,7 @@ def sides(facts: Facts, look: Look, by: str) -> pl.DataFrame:
         rated = moved(joined.with_columns(money), then, now)
         return rated.sort(~active(), -pl.col("profit").abs(), maintain_order=True)
 
-    return facts.kept("sides", account.id, make, *windows, aims, by, look.part)
+    return facts.kept("sides", account.id, make, *windows, aims, by, look.part, account.naming)
 
 
 def both(look: Look) -> tuple[Window, Window]:
@@ -125,7 +125,9 @@ def part_column(account: Account, rows: pl.DataFrame, by: str) -> pl.Series:
     """What each campaign is called in a part of its name."""
     part = by.removeprefix(NAMED)
     names = rows["campaign"].cast(pl.String)
-    told = {name: called(account, name).get(part, "does not fit") for name in names.unique().drop_nulls()}
+    told = {
+        name: called(account.naming, name).get(part, "does not fit") for name in names.unique().drop_nulls()
+    }
     return names.replace_strict(told, default="does not fit", return_dtype=pl.String)
 
 

@@ -77,7 +77,7 @@ def _finding_rows(done: auditing.Audit) -> list[dict[str, Any]]:
         for row in found.rows.to_dicts():
             money = {name: from_micro(row[name]) for name in ("spend", "sales", "stake")}
             rows.append(
-                {"check": found.check.key, **{n: row.get(n) for n in _SHOWN}, "acos": row["acos"], **money}
+                {"check": found.check.key, **{n: row.get(n) for n in _SHOWN}, "acos": _acos(row), **money}
             )
     return rows
 
@@ -104,15 +104,22 @@ def _audit_table(done: auditing.Audit) -> None:
         _OUT.print(table)
 
 
+def _acos(row: Mapping[str, Any]) -> float | None:
+    return row["spend"] / row["sales"] if row["sales"] else None
+
+
 def _acos_of(row: Mapping[str, Any]) -> str:
-    if "acos" not in row:
+    if "fate" in row:
         return "–"
-    return f"{row['acos']:.0%}" if row["acos"] is not None else "no sales"
+    acos = _acos(row)
+    return f"{acos:.0%}" if acos is not None else "no sales"
 
 
 def _verdict_of(row: Mapping[str, Any]) -> str:
     if "verdict" not in row:
         return str(row["fate"])
+    if "by_words" not in row:
+        return str(row["verdict"])
     cause = evidence.cause_of(row)
     return f"{row['verdict']}, {cause}" if cause else str(row["verdict"])
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from datetime import timedelta
 from pathlib import Path
 from urllib.parse import urlencode
@@ -13,6 +14,8 @@ from nimbus_reef import config
 from nimbus_reef.analysis import judged_tables, tables
 from nimbus_reef.analysis import movement as movement_work
 from nimbus_reef.analysis import standing as standing_work
+from nimbus_reef.analysis.catalog import files as catalog_files
+from nimbus_reef.analysis.delivery import files as delivery_files
 from nimbus_reef.analysis.findings import Findings, named, written_down
 from nimbus_reef.analysis.findings import findings as findings_of
 from nimbus_reef.analysis.look import DEFAULT_AGAINST, Look, asked
@@ -28,7 +31,7 @@ from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.formats.tables import csv_lines
+from nimbus_reef.formats.tables import Table, csv_lines
 from nimbus_reef.jobs import exports
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import accounts, aims, closed_audits, hidden_findings, plans
@@ -107,6 +110,65 @@ def coverage(conf: config.Config, key: str, form: str) -> None:
                 for each in found
             ]
     output.show(rows, form)
+
+
+def _tables_of(
+    needs: Mapping[str, tuple[str, ...]], made: Mapping[str, Callable[[Facts, Look], Table]]
+) -> Callable[..., None]:
+    """What prints one table of an area."""
+
+    def show(conf: config.Config, key: str, window: str, view: str, form: str) -> None:
+        with wiring.running_store(conf) as store:
+            facts = Facts(store)
+            look = _look(store, facts, key, window)
+            if not any(facts.held_days(look.account.id, kind, look.window) for kind in needs[view]):
+                titles = " or ".join(KINDS[kind].title.lower() for kind in needs[view])
+                raise NotFound(
+                    f"No {titles} are held of these days.",
+                    place=key,
+                    remedy="Choose other days, or load one.",
+                )
+            output.show(made[view](facts, look).rows.to_dicts(), form)
+
+    return show
+
+
+_CATALOG = _tables_of(catalog_files.NEEDS, catalog_files.FILES)
+_DELIVERY = _tables_of(delivery_files.NEEDS, delivery_files.FILES)
+
+
+@click.command()
+@_ACCOUNT
+@_WINDOW
+@click.option(
+    "--view",
+    type=click.Choice(list(catalog_files.FILES)),
+    default="families",
+    show_default=True,
+    help="Which table.",
+)
+@FORMAT
+@click.pass_obj
+def catalog(conf: config.Config, key: str, window: str, view: str, form: str) -> None:
+    """Show families, product ads, eligibility, gaps, listings, or keywords bought twice."""
+    _CATALOG(conf, key, window, view, form)
+
+
+@click.command()
+@_ACCOUNT
+@_WINDOW
+@click.option(
+    "--view",
+    type=click.Choice(list(delivery_files.FILES)),
+    default="placements",
+    show_default=True,
+    help="Which table.",
+)
+@FORMAT
+@click.pass_obj
+def delivery(conf: config.Config, key: str, window: str, view: str, form: str) -> None:
+    """Show placements, hours, or budgets: what they cost and sell, what runs dry, and the move proposed."""
+    _DELIVERY(conf, key, window, view, form)
 
 
 @click.command()

@@ -23,6 +23,11 @@ COMMANDS: Final = {
         "Show which targets and search terms cost much and convert little, and how sure that is.",
     ),
     "batches": ("record", "batches", "List what was loaded into an account, newest first."),
+    "catalog": (
+        "looking",
+        "catalog",
+        "Show families, product ads, eligibility, gaps, listings, or keywords bought twice.",
+    ),
     "close": (
         "looking",
         "close",
@@ -34,6 +39,11 @@ COMMANDS: Final = {
         "Show which days of which report are held, maturing, loaded too early or missing.",
     ),
     "database": ("starting", "database", "Run the private MariaDB in the foreground."),
+    "delivery": (
+        "looking",
+        "delivery",
+        "Show placements, hours, or budgets: what they cost and sell, what runs dry, and the move proposed.",
+    ),
     "demo": ("starting", "demo", "Simulate two made-up brands and load their reports."),
     "export": ("auditing", "export", "Write the plan of an account as a change sheet."),
     "findings": (

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import zlib
 from dataclasses import dataclass
 from functools import cached_property
 
 import polars as pl
-from flask import g, request, url_for
+from flask import g, request, session, url_for
 
+from nimbus_reef.analysis.catalog import names
 from nimbus_reef.analysis.findings import Findings, findings_known
 from nimbus_reef.analysis.judged import stake_known
 from nimbus_reef.analysis.recurring import news_known
@@ -16,7 +18,7 @@ from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import LAST_N_DAYS, Window
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.store.people import plans
+from nimbus_reef.store.people import closed_audits, plans
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import product_frames, target_frames
 from nimbus_reef.web.areas import AREAS, BY_NAME, Area
@@ -26,12 +28,14 @@ from nimbus_reef.web.kit.planned import PlanStrip, overlaps, own_shares, strip
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, my_accounts, parts
 
+_MOST_VALUES = 30
+
 
 @dataclass(frozen=True, slots=True)
 class Stop:
     """
     One area on the audit line; stake and count are empty where there is nothing to say. stake_is: what the stake
-    is, in words; news: new since the last audit.
+    is, in words; news: new since the last audit; gone: looked at since the last audit or load.
     """
 
     name: str
@@ -42,6 +46,7 @@ class Stop:
     stake_is: str
     count: str
     news: int = 0
+    gone: bool = False
 
 
 def _as_text(window: Window) -> str:
@@ -199,6 +204,36 @@ class Frame:
         scope = self.scope
         return findings_known(parts().facts, scope.look)
 
+    @cached_property
+    def name_parts(self) -> list[str]:
+        """What campaigns are called in parts of their names, as `part:value`, the most frequent of each part first."""
+        if self.scope.newest is None:
+            return []
+        parsed = names.parsed(parts().facts, self.scope.look)
+        if parsed is None:
+            return []
+        return [
+            f"{part}:{value}" for part, values in parsed.counts.items() for value, _ in values[:_MOST_VALUES]
+        ]
+
+    @cached_property
+    def gone_through(self) -> frozenset[str]:
+        """Areas of the account in scope that this person looked at since it was last loaded, or its audit closed."""
+        gone = session.get("gone", {})
+        return frozenset(gone.get("areas", ())) if gone.get("of") == self._audit_now else frozenset()
+
+    @cached_property
+    def _audit_now(self) -> str:
+        """Changes whenever something is loaded into the account, or its audit is closed."""
+        scope = self.scope
+        closed = closed_audits.newest_id(parts().store, scope.account.id)
+        return f"{scope.account.id}.{zlib.crc32(repr(parts().facts.generation(scope.account.id)).encode()):x}.{closed}"
+
+    def _went_through(self) -> None:
+        """Notes that the area in hand was looked at."""
+        if self.area in BY_NAME and self.area not in self.gone_through:
+            session["gone"] = {"of": self._audit_now, "areas": sorted({*self.gone_through, self.area})}
+
     @property
     def area(self) -> str:
         """The area that is looked at; where the rail is fetched alone, the one it was asked for from."""
@@ -211,7 +246,7 @@ class Frame:
         """The audit line."""
         here = self.area
         waiting = self.strip.count
-        return [
+        stops = [
             Stop(
                 name=area.name,
                 title=area.title,
@@ -220,7 +255,11 @@ class Frame:
                 stake=self.figures.short(stake) if (stake := self._stake(area)) >= 1 else "",
                 stake_is=area.stake,
                 count=str(waiting) if area.name == "plan" and waiting else "",
+                gone=area.name in self.gone_through,
                 news=news_known(parts().facts, self.scope.account) if area.name == "findings" else 0,
             )
             for area in AREAS
         ]
+        if request.method == "GET" and not g.get("erring") and request.endpoint != "bar.rail":
+            self._went_through()
+        return stops

@@ -162,7 +162,15 @@ class Scope:
     @property
     def look(self) -> Look:
         """What is asked about: the account, the days, the targets, the part of it."""
-        part = Part(self.formats, self.portfolio, self.product, self.campaign, self.name, self.name_parts)
+        part = Part(
+            self.formats,
+            self.portfolio,
+            self.product,
+            self.campaign,
+            self.name,
+            self.name_parts,
+            self.account.naming if self.name_parts else "",
+        )
         return Look(self.account, self.window, self.aims, self.against, part)
 
     @property

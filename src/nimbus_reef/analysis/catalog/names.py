@@ -33,8 +33,13 @@ def suggestion(facts: Facts, look: Look) -> str:
 
 def parsed(facts: Facts, look: Look, text: str | None = None) -> Parsed | None:
     """All names by a pattern, the account's own when none is given; None without one that can be read."""
-    found = naming.pattern(look.account.naming if text is None else text)
-    return None if found is None else naming.parse(found, campaign_names(facts, look))
+    pattern = look.account.naming if text is None else text
+
+    def make() -> Parsed | None:
+        found = naming.pattern(pattern)
+        return None if found is None else naming.parse(found, campaign_names(facts, look))
+
+    return facts.kept("parsed names", look.account.id, make, look.window.last, pattern)
 
 
 @dataclass(frozen=True, slots=True)

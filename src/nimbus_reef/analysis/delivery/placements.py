@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Final
 
 import polars as pl
 
 from nimbus_reef.analysis import movement, proposals
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.look import EVERYTHING, Look
 from nimbus_reef.analysis.offers import Offer, change, promise
 from nimbus_reef.core import placements as rules
 from nimbus_reef.core.changes import Change, Entity, Promise
@@ -56,7 +56,7 @@ def judged(facts: Facts, look: Look, by: str = "campaign") -> pl.DataFrame:
         sums = _grouped(facts, look, rows, by)
         return _shaped(rules.judge(sums, "whose", days, look.aims, account.min_clicks), "whose")
 
-    part = () if by == "campaign" else (look.part,)
+    part = () if by == "campaign" else (look.part, account.naming)
     made = facts.kept("placements", account.id, make, *look.judging, by, *part)
     return look.within(facts, made) if by == "campaign" else made
 
@@ -166,8 +166,16 @@ class Solved:
 
 
 def solved(facts: Facts, look: Look, campaign: str) -> Solved:
-    """The base bid and adjustments for a campaign, and every target's new bid; NotFound where it has no placements."""
-    rows = judged(facts, look).filter(pl.col("campaign") == campaign)
+    """The base bid and adjustments for a campaign, and every target's new bid; NotFound where it has no placements. Kept."""
+    return facts.kept(
+        "solved placements", look.account.id, lambda: _solved(facts, look, campaign), *look.judging,
+        look.account.bid_limits, campaign,
+    )  # fmt: skip
+
+
+def _solved(facts: Facts, look: Look, campaign: str) -> Solved:
+    whole = replace(look, part=EVERYTHING)
+    rows = judged(facts, whole).filter(pl.col("campaign") == campaign)
     if rows.is_empty():
         raise NotFound(
             f"“{campaign}” has no placements in these days.", remedy="Choose another campaign, or other days."
@@ -182,7 +190,7 @@ def solved(facts: Facts, look: Look, campaign: str) -> Solved:
     bidding = str(listed[0]["bidding"] or "")
     if found is None:
         return Solved(campaign, rows, target, None, None, None, now, None, None, 0, bidding, None)
-    bids = _bids(facts, look, campaign, found)
+    bids = _bids(facts, whole, campaign, found)
     old, new = _weighed(bids)
     ratio = new / old if old and new else found.ratio
     change_of_all, after, around = rules.outcome(places, ratio, found.adjustments, days)

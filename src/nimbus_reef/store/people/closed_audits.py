@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import delete, insert, select
+from sqlalchemy import delete, func, insert, select
 
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.people import trail
@@ -49,6 +49,13 @@ def closings(store: Store, account_id: int, part: str | None = None, most: int =
             Closing(row.id, row.at, row.name or "", row.part, row.address, row.overspend, tuple(row.found))
             for row in rows
         ]
+
+
+def newest_id(store: Store, account_id: int) -> int:
+    """The id of the audit of an account that was closed last; 0 where none was."""
+    with store.read() as connection:
+        found = connection.execute(select(func.max(closing.c.id)).where(closing.c.account_id == account_id))
+        return int(found.scalar() or 0)
 
 
 def close(

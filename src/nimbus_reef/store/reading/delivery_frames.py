@@ -28,6 +28,30 @@ def placement_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFram
     return facts.kept("placement sums", account_id, make, window)
 
 
+def placement_days(facts: Facts, account_id: int, window: Window, placement: str) -> pl.DataFrame:
+    """One placement by campaign and day (or block): first_day, day, the measures and the campaign's settings."""
+    versions = facts.versions(account_id, "placement_daily", window)
+    rows = snapshots.read(
+        facts.store, account_id, "placement_daily", versions, ["campaign_id", "placement", *MEASURES]
+    )
+    own = rows.filter(pl.col("placement").cast(pl.String) == placement)
+    return _by_campaign_day(facts, account_id, window, own)
+
+
+def hours_by_day(facts: Facts, account_id: int, window: Window, first: int, end: int) -> pl.DataFrame:
+    """Some hours (the end excluded) by campaign and day (or block): as `placement_days`."""
+    versions = facts.versions(account_id, "hourly", window)
+    rows = snapshots.read(facts.store, account_id, "hourly", versions, ["campaign_id", "hour", *MEASURES])
+    return _by_campaign_day(facts, account_id, window, rows.filter(pl.col("hour").is_between(first, end - 1)))
+
+
+def _by_campaign_day(facts: Facts, account_id: int, window: Window, rows: pl.LazyFrame) -> pl.DataFrame:
+    sums = (
+        rows.group_by("campaign_id", "first_day", "day").agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
+    )
+    return sums.join(setting_frames.campaign_settings(facts, account_id, window), on="campaign_id")
+
+
 def hour_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
     Measures per campaign, weekday (ISO; null of sums of several days) and hour: campaign_id, weekday, hour, the measures and the

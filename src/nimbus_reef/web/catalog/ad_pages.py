@@ -13,7 +13,6 @@ from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.analysis.tables import Field, metric_fields
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MICRO, Verdict, from_micro
-from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import Worded, effect_words
@@ -161,22 +160,3 @@ def sibling_lines(
         )
         for each in others[:most]
     ]  # fmt: skip
-
-
-def export(rows: pl.DataFrame) -> Table:
-    """Product ads as a file."""
-    made = rows.select(
-        pl.col("campaign", "ad_group", "sku").cast(pl.String), "title", "running", "impressions", "clicks",
-        pl.col("spend") / MICRO, "orders", "units", pl.col("sales") / MICRO, "cvr", "cpc", "acos", "needed_cvr", "p_over",
-        "verdict", "own_test", "own_fault", pl.col("stake") / MICRO, "siblings", "beside_clicks", "beside_orders",
-        pl.col("beside_spend") / MICRO, pl.col("beside_sales") / MICRO, "to_pause",
-    )  # fmt: skip
-    formats = {
-        "spend": "0.00",
-        "sales": "0.00",
-        "stake": "0.00",
-        "cvr": "0.0%",
-        "acos": "0.0%",
-        "cpc": "0.00",
-    }
-    return Table("product-ads", made, formats)

@@ -8,18 +8,14 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis.catalog.files import RESTS
 from nimbus_reef.analysis.catalog.gaps import Ineligible
 from nimbus_reef.analysis.offers import Offer
-from nimbus_reef.core import gaps as rules
-from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import Worded, heads, words_head
 
 _CURVE: Final = (420.0, 190.0)
-_RESTS: Final[Mapping[str, str]] = {
-    rules.OWN: "what its ads sold in the 30 days before", rules.FAMILY: "what a sibling’s ads sell on average", "": "",
-}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +37,7 @@ def lost_lines(held: Sequence[Ineligible], figures: Figures) -> list[LostLine]:
         LostLine(
             each.row["sku"], each.row["sku"], each.row["title"] or "", each.row["reason"] or "no reason given",
             figures.day(each.since) if each.since else "never shown in the days held",
-            figures.money(each.cost) if each.rests_on else "–", _RESTS[each.rests_on],
+            figures.money(each.cost) if each.rests_on else "–", RESTS[each.rests_on],
         )
         for each in held
     ]  # fmt: skip
@@ -198,28 +194,3 @@ def curve_drawn(rows: pl.DataFrame, figures: Figures) -> Curve | None:
         path("share_of_sales"), path("share_of_spend"), wide, tall,
         tuple((round(wide * step / len(rows), 1), figures.count(step)) for step in steps),
     )  # fmt: skip
-
-
-def export_lost(held: Sequence[Ineligible]) -> Table:
-    """Ineligible products as a file."""
-    rows = [
-        (each.row["sku"], each.row["title"], each.row["reason"], each.since, each.cost, _RESTS[each.rests_on])
-        for each in held
-    ]
-    schema = {
-        "sku": pl.String, "title": pl.String, "reason": pl.String, "since": pl.Date, "missed ad sales per 30 days": pl.Float64,
-        "rests on": pl.String,
-    }  # fmt: skip
-    return Table(
-        "eligibility",
-        pl.DataFrame(rows, schema=schema, orient="row"),
-        {"missed ad sales per 30 days": "0.00"},
-    )
-
-
-def export_gaps(rows: pl.DataFrame) -> Table:
-    """Products without ads as a file."""
-    made = rows.select(
-        "sku", "title", "family", "launched", "fulfilment", "replaces", "total_orders", sales_per_30_days=pl.col("month")
-    )  # fmt: skip
-    return Table("not-advertised", made, {"sales_per_30_days": "0.00"})

@@ -10,8 +10,6 @@ from typing import Any
 import polars as pl
 
 from nimbus_reef.core.listings import LACKS
-from nimbus_reef.core.model import MICRO
-from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.charts import Marked, panels
 from nimbus_reef.web.kit.figures import Figures
@@ -111,13 +109,3 @@ def conversion_line(
 def to_mend(row: Mapping[str, Any]) -> list[str]:
     """What to look at on a page, the gravest first."""
     return [LACKS[key] for key in row["lacks"]]
-
-
-def export(rows: pl.DataFrame) -> Table:
-    """Pages as a file."""
-    made = rows.select(
-        "sku", "title", "images", "bullets", "rich_content", "brand_section", "rating", "reviews", pl.col("price") / MICRO,
-        "in_stock", pl.col("lacks").list.join(", "), "changed", "fell_on", lost_per_30_days=pl.col("stake") / MICRO,
-        spend_per_30_days="month",
-    )  # fmt: skip
-    return Table("listings", made, {"lost_per_30_days": "0.00", "spend_per_30_days": "0.00", "price": "0.00"})

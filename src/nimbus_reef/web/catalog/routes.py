@@ -12,14 +12,13 @@ from werkzeug.datastructures import MultiDict
 from werkzeug.wrappers import Response
 
 from nimbus_reef.analysis import tables
-from nimbus_reef.analysis.catalog import ads, catch_all, families, gaps, names, structure
+from nimbus_reef.analysis.catalog import ads, catch_all, families, files, gaps, names, structure
 from nimbus_reef.analysis.catalog import pages as product_pages
 from nimbus_reef.analysis.catalog.families import Family
 from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput, NotFound
-from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.people import accounts, plans
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES
@@ -44,7 +43,6 @@ from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts
 
 catalog = Blueprint("catalog", __name__, url_prefix="/catalog")
-_ADS: Final = ("product_ad_daily",)
 
 
 @catalog.get("/")
@@ -623,33 +621,16 @@ def _swapped(name: str, scope: Scope, row: str) -> PageResponse:
 # --- files ----------------------------------------------------------------------------------
 
 
-def _families_file(scope: Scope) -> Table:
-    rows = families.children(parts().facts, scope.look).sort(["family", "spend"], descending=[False, True])
-    made = rows.select(
-        "family", "family_name", "sku", "title", "share_spend", "share_sales", "index", pl.col("spend") / 1e6, pl.col("sales") / 1e6,
-        pl.col("sold") / 1e6, "clicks", "orders", "cvr", "acos", "verdict", "own_test", "costly_child", pl.col("excess") / 1e6,
-    )  # fmt: skip
-    return Table("families", made, {"spend": "0.00", "sales": "0.00", "sold": "0.00", "excess": "0.00"})
-
-
-_FILES: Final[Mapping[str, Callable[[Scope], Table]]] = {
-    "families": _families_file,
-    "ads": lambda scope: ad_pages.export(_ads_listed(scope)[1].ordered),
-    "eligibility": lambda scope: gap_pages.export_lost(gaps.ineligible(parts().facts, scope.look)),
-    "gaps": lambda scope: gap_pages.export_gaps(gaps.unadvertised(parts().facts, scope.look)),
-    "listings": lambda scope: listing_pages.export(product_pages.listed(parts().facts, scope.look)),
-    "structure": lambda scope: structure_pages.export(structure.duplicates(parts().facts, scope.look)),
-}
-
-
 @catalog.get("/<name>/export.<ending>")
 def export(name: str, ending: str) -> Response:
     """All rows of a view as a file."""
-    if name not in _FILES:
-        raise NotFound(f"“{name}” is not a table of Catalog.", remedy=f"Export {', '.join(_FILES)}.")
+    if name not in files.FILES:
+        raise NotFound(f"“{name}” is not a table of Catalog.", remedy=f"Export {', '.join(files.FILES)}.")
     scope = current_scope()
     need(parts().facts, scope, _NEEDS[name], figures())
-    return hand_out(_FILES[name](scope), ending)
+    if name == "ads":
+        return hand_out(files.ads_table(_ads_listed(scope)[1].ordered), ending)
+    return hand_out(files.FILES[name](parts().facts, scope.look), ending)
 
 
 _VIEWS: Final[Mapping[str, Callable[[Scope], dict[str, Any]]]] = {
@@ -659,7 +640,4 @@ _VIEWS: Final[Mapping[str, Callable[[Scope], dict[str, Any]]]] = {
 _DRAWERS: Final[Mapping[str, Callable[[Scope, str], dict[str, Any]]]] = {
     "families": _family_drawer, "ads": _ad_drawer, "gaps": _gap_drawer, "listings": _listing_drawer, "structure": _twin_drawer,
 }  # fmt: skip
-_NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
-    "families": _ADS, "ads": _ADS, "eligibility": ("product_ad_daily", "product_sales_daily"), "gaps": ("product_sales_daily",),
-    "listings": ("listings",), "structure": TARGET_SOURCES, "names": (), "catch-all": TARGET_SOURCES,
-}  # fmt: skip
+_NEEDS: Final[Mapping[str, tuple[str, ...]]] = {**files.NEEDS, "names": (), "catch-all": TARGET_SOURCES}

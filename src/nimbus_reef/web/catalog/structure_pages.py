@@ -9,8 +9,7 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.offers import Offer
-from nimbus_reef.core.model import MICRO, from_micro
-from nimbus_reef.formats.tables import Table
+from nimbus_reef.core.model import from_micro
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import Worded, heads, words_head
@@ -111,7 +110,7 @@ def fault_lines(faults: pl.DataFrame, figures: Figures, most: int = 40) -> list[
     return [
         FaultLine(
             row["campaign"], row["ad_group"], FAULTS[row["fault"]][0],
-            f"{figures.count(row['count'])} {FAULTS[row['fault']][1]}, {figures.count(row['limit'])} are usual",
+            f"{figures.count(row['count'])} {FAULTS[row['fault']][1]}, {figures.count(row['limit'])} {'is' if row['limit'] == 1 else 'are'} usual",
             row["detail"] if len(row["detail"]) < 90 else f"{row['detail'][:88]}…",
         )
         for row in faults.head(most).to_dicts()
@@ -130,15 +129,3 @@ def worded(rows: Sequence[Mapping[str, Any]], offer: Offer | None, figures: Figu
         f"{figures.micro(sum(row['spend'] for row in others))}; the same searches reach the one that is kept",
     ]
     return Worded(offer, f"keep it in {where}, pause {figures.count(len(others))}", tuple(reasons))
-
-
-def export(rows: pl.DataFrame) -> Table:
-    """Keywords bought twice, as a file."""
-    if rows.is_empty():
-        return Table("duplicates", pl.DataFrame({"target": []}, schema={"target": pl.String}), {})
-    made = rows.select(
-        "target", pl.col("match_type", "main_product", "campaign", "ad_group").cast(pl.String), "twins", "keep", "keep_why",
-        "clicks", "orders", pl.col("spend") / MICRO, pl.col("sales") / MICRO, "acos", "acos_by_evidence", pl.col("bid") / MICRO,
-        "verdict",
-    )  # fmt: skip
-    return Table("duplicates", made, {"spend": "0.00", "sales": "0.00", "bid": "0.00", "acos": "0.0%"})

@@ -8,11 +8,11 @@ from datetime import date
 from typing import Final
 
 from nimbus_reef.analysis.delivery.boosts import Boosted, when_words
+from nimbus_reef.analysis.delivery.files import WEEKDAYS
 from nimbus_reef.core import budgets as rules
 from nimbus_reef.core.budgets import Boost
 from nimbus_reef.core.model import Bidding
 from nimbus_reef.core.placements import ADJUSTABLE
-from nimbus_reef.web.delivery.pages import WEEKDAYS
 from nimbus_reef.web.delivery.placement_pages import NAMES
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures

@@ -6,11 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
-import polars as pl
-
 from nimbus_reef.analysis.delivery.budgets import Line, Moved
-from nimbus_reef.core.model import MICRO
-from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import Worded, effect_words, heads, words_head
@@ -97,18 +93,27 @@ def answer(held: Sequence[Line], moved: Moved, figures: Figures) -> Answer:
     )
     if not dry:
         return Answer("No budget ran dry in these days.", never if idle else "")
-    low, high = (sum(getattr(line.missed, end) for line in dry) for end in ("low", "high"))
-    first = sorted(line.from_hour for line in dry if line.from_hour is not None)
-    runs = "campaign runs" if len(dry) == 1 else "campaigns run"
     total = (
         f"Moved, the total stays {figures.money(moved.before, 2)} a day."
         if abs(moved.after - moved.before) < 0.005
         else f"Moved, the total goes from {figures.money(moved.before, 2)} to {figures.money(moved.after, 2)} a day."
     )
     return Answer(
+        dry_words(held, figures), f"{never if idle else ''} {total if moved.budgets else ''}".strip()
+    )
+
+
+def dry_words(held: Sequence[Line], figures: Figures) -> str:
+    """Who runs dry, from when on, and what all that is out of budget misses; empty where nothing is."""
+    dry = [line for line in held if line.runs_dry]
+    low, high = (sum(getattr(line.missed, end) for line in held) for end in ("low", "high"))
+    if not dry:
+        return ""
+    first = sorted(line.from_hour for line in dry if line.from_hour is not None)
+    runs = "campaign runs" if len(dry) == 1 else "campaigns run"
+    return (
         f"{figures.count(len(dry))} {runs} dry, usually from {first[len(first) // 2]} h, and it costs {figures.money(low)} to "
-        f"{figures.money(high)} of sales a month.",
-        f"{never if idle else ''} {total if moved.budgets else ''}".strip(),
+        f"{figures.money(high)} of sales a month."
     )
 
 
@@ -144,34 +149,3 @@ def worded(held: Sequence[Line], moved: Moved, figures: Figures) -> Worded:
         moved.offer, f"move {figures.money(given, 2)} a day {source} to {figures.counted(len(takes), 'campaign')} that run{'s' if len(takes) == 1 else ''} dry",
         tuple(reasons), effect_words(moved.offer.projected, figures),
     )  # fmt: skip
-
-
-def export(held: Sequence[Line], moved: Moved) -> Table:
-    """Budgets as a file."""
-    changes = {each.campaign: each.new for each in moved.budgets}
-    rows = [
-        (
-            line.campaign, line.spending.budget, line.row["spend"] / MICRO, line.row["sales"] / MICRO, line.row["acos"], line.verdict,
-            line.spending.usual_share, line.spending.idle, line.dry_days, line.from_hour, line.missed.low, line.missed.middle,
-            line.missed.high, changes.get(line.campaign),
-        )
-        for line in held
-    ]  # fmt: skip
-    schema: dict[str, Any] = {
-        "campaign": pl.String, "daily_budget": pl.Float64, "spend": pl.Float64, "sales": pl.Float64, "acos": pl.Float64,
-        "verdict": pl.String, "usual_share": pl.Float64, "never_near": pl.Boolean, "dry_days": pl.Int64, "dry_from_hour": pl.Int64,
-        "missed_low": pl.Float64, "missed_middle": pl.Float64, "missed_high": pl.Float64, "proposed_budget": pl.Float64,
-    }  # fmt: skip
-    money = dict.fromkeys(
-        (
-            "daily_budget",
-            "spend",
-            "sales",
-            "missed_low",
-            "missed_middle",
-            "missed_high",
-            "proposed_budget",
-        ),
-        "0.00",
-    )
-    return Table("budgets", pl.DataFrame(rows, schema=schema, orient="row"), money)

@@ -8,12 +8,11 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis.delivery.files import WEEKDAYS
 from nimbus_reef.analysis.delivery.hours import EVERY_DAY, Cell, Grid, SegmentSums
 from nimbus_reef.core import hours as rules
 from nimbus_reef.core.hours import DAY, Segment
 from nimbus_reef.core.model import MICRO
-from nimbus_reef.formats.tables import Table
-from nimbus_reef.web.delivery.pages import WEEKDAYS
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import SharePair, heads, share_pair, words_head
@@ -139,7 +138,9 @@ def segment_names(segments: Sequence[Segment]) -> list[str]:
     for segment in segments:
         middle = (segment.first + segment.hours / 2) % DAY
         if segment.hours >= _LONG:
-            named.append("day" if 7 <= middle <= 21 else "rest of the day")
+            named.append(
+                "rest of the day" if segment.hours >= 2 * DAY / 3 else "day" if 7 <= middle <= 21 else "night"
+            )
             continue
         name = next((name for end, name in _NAMES if middle < end), "night")
         named.append(name)
@@ -219,21 +220,10 @@ def segment_heads(figures: Figures) -> Any:
     )  # fmt: skip
 
 
-def answer(
-    sums: Sequence[SegmentSums], dry: pl.DataFrame, held: int, starved: Sequence[int], figures: Figures
-) -> Answer:
-    """When a click earns most, and what running dry costs there."""
+def answer(sums: Sequence[SegmentSums], dry: str, starved: Sequence[int], figures: Figures) -> Answer:
+    """When a click earns most, and what running dry costs; dry: who ran dry and what that missed, in words."""
     names = segment_names([each.segment for each in sums])
-    campaigns = dry["campaign"].n_unique() if len(dry) else 0
-    days = dry["day"].n_unique() if len(dry) else 0
-    lost = rules.missed(sum(each.missed for each in sums))
-    rest = ""
-    if campaigns:
-        first = sorted(dry.group_by("campaign", "day").agg(pl.col("hour").min())["hour"].to_list())
-        rest = (
-            f"{figures.counted(campaigns, 'campaign')} ran dry, usually from {first[len(first) // 2]} h, on {figures.count(days)} of "
-            f"{figures.count(held)} days. Between {figures.money(lost.low)} and {figures.money(lost.high)} of ad sales a month were missed."
-        )
+    rest = dry
     if starved:
         rest += f" Organic sales are strong and ads all but vanish at {_listed(starved)} h."
     if len(sums) == 1:
@@ -255,24 +245,3 @@ def _listed(hours: Sequence[int]) -> str:
         else:
             runs.append([hour])
     return ", ".join(f"{run[0]}–{run[-1] + 1}" for run in runs)
-
-
-def export(grid: Grid) -> Table:
-    """The grid as a file, a row an hour of a weekday, means per occurrence."""
-    rows = [
-        (
-            WEEKDAYS.get(day, "all days"), hour, cell.spend, cell.sales, cell.clicks, cell.orders, cell.organic, cell.acos,
-            cell.tacos, cell.rpc,
-        )
-        for (day, hour), cell in sorted(grid.cells.items())
-    ]  # fmt: skip
-    columns = (
-        "weekday", "hour", "spend", "ad_sales", "clicks", "orders", "organic_sales", "acos", "tacos", "rpc",
-    )  # fmt: skip
-    kinds = {
-        name: pl.String if name == "weekday" else pl.Int64 if name == "hour" else pl.Float64
-        for name in columns
-    }
-    return Table(
-        "hours", pl.DataFrame(rows, schema=kinds, orient="row"), {"spend": "0.00", "ad_sales": "0.00"}
-    )

@@ -11,9 +11,8 @@ import polars as pl
 from nimbus_reef.analysis.delivery.placements import Solved, paid_now
 from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.core import evidence
-from nimbus_reef.core.model import MICRO, Bidding, Placement, Verdict, from_micro
+from nimbus_reef.core.model import Bidding, Placement, Verdict, from_micro
 from nimbus_reef.core.placements import ADJUSTABLE, BASE_SHARE
-from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import SharePair, Worded, effect_words, heads, share_pair, words_head
@@ -286,15 +285,3 @@ def worst_lines(rows: pl.DataFrame, figures: Figures) -> list[WorstLine]:
         )
         for row in rows.to_dicts()
     ]  # fmt: skip
-
-
-def export(rows: pl.DataFrame) -> Table:
-    """Placements as a file."""
-    made = rows.select(
-        pl.col("whose").cast(pl.String), "placement", "share_spend", "share_sales", "impressions", "clicks", pl.col("spend") / MICRO,
-        "orders", "units", pl.col("sales") / MICRO, "cvr", "cpc", "rpc", "acos", "target_acos", "needed_cvr", "p_over", "verdict",
-        pl.col("stake") / MICRO,
-    )  # fmt: skip
-    return Table(
-        "placements", made, {"spend": "0.00", "sales": "0.00", "stake": "0.00", "acos": "0.0%", "cvr": "0.0%"}
-    )

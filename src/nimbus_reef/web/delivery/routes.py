@@ -13,7 +13,7 @@ from werkzeug.wrappers import Response
 
 from nimbus_reef.analysis import movement as movement_work
 from nimbus_reef.analysis import tables
-from nimbus_reef.analysis.delivery import boosts, budgets, hours, placements
+from nimbus_reef.analysis.delivery import boosts, budgets, files, hours, placements
 from nimbus_reef.core import hours as rules
 from nimbus_reef.core.model import Placement
 from nimbus_reef.errors import BadInput, NotFound
@@ -185,7 +185,7 @@ def _hours(scope: Scope) -> dict[str, Any]:
     return {
         "metric": metric,
         "metrics": [(key, words) for key, (words, _) in hour_pages.METRICS.items() if grid.trade or key not in hour_pages.NEED_TRADE],
-        "answer": hour_pages.answer(sums, dry, held, starved, write),
+        "answer": hour_pages.answer(sums, budget_pages.dry_words(lines, write), starved, write),
         "rows": hour_pages.grid_rows(grid, metric, hour_pages.dried_by_cell(dry, times, held, by_day=grid.by_day), write),
         "brackets": hour_pages.brackets(sums, write),
         "by_day": grid.by_day,
@@ -283,7 +283,7 @@ def _boosts(scope: Scope) -> dict[str, Any]:
         else:
             tried = boost
     usual = tried.weekdays[0] if tried and tried.weekdays else 1
-    weekday = int(scope.choice("weekday", (str(usual), *(str(day) for day in pages.WEEKDAYS))))
+    weekday = int(scope.choice("weekday", (str(usual), *(str(day) for day in files.WEEKDAYS))))
     made = boost_pages.drawn(held, tried, weekday, write)
     offer = boosts.offer(scope.look, chosen, tried, form.dates) if tried and form else None
     return {
@@ -292,7 +292,7 @@ def _boosts(scope: Scope) -> dict[str, Any]:
         "answer": boost_pages.answer(held, made, weekday, tried, write),
         "made": made,
         "weekday": weekday,
-        "weekdays": pages.WEEKDAYS,
+        "weekdays": files.WEEKDAYS,
         "in_force": boost_pages.boost_lines(held.boosts, write),
         "days": boost_pages.DAYS,
         "events": [(f"{row[1]}..{row[2]}", f"{row[0]}, {row[1]} to {row[2]}") for row in delivery_frames.events(facts, scope.account.id).rows()],
@@ -402,33 +402,32 @@ def _swapped(scope: Scope, row: str) -> PageResponse:
 # --- files -----------------------------------------------------------------------------------
 
 
-def _budgets_file(scope: Scope) -> Table:
-    lines = budgets.lines(parts().facts, scope.look)
-    return budget_pages.export(lines, budgets.moved(scope.look, lines, _total(scope, scope.said("total"))))
-
-
-_FILES: Final[Mapping[str, Callable[[Scope], Table]]] = {
-    "placements": lambda scope: placement_pages.export(
-        placements.judged(parts().facts, scope.look, scope.choice("by", _groupings(scope)))
-    ),
-    "hours": lambda scope: hour_pages.export(hours.grid(parts().facts, scope.look)),
-    "budgets": _budgets_file,
-}
+def _file(scope: Scope, name: str) -> Table:
+    """A table as the page has it: placements by its grouping, budgets with its total."""
+    facts = parts().facts
+    if name == "placements":
+        return files.placements_table(
+            placements.judged(facts, scope.look, scope.choice("by", _groupings(scope)))
+        )
+    if name == "budgets":
+        lines = budgets.lines(facts, scope.look)
+        return files.budgets_table(
+            lines, budgets.moved(scope.look, lines, _total(scope, scope.said("total")))
+        )
+    return files.FILES[name](facts, scope.look)
 
 
 @delivery.get("/<name>/export.<ending>")
 def export(name: str, ending: str) -> Response:
     """All rows of a view as a file."""
-    if name not in _FILES:
-        raise NotFound(f"“{name}” is not a table of Delivery.", remedy=f"Export {', '.join(_FILES)}.")
+    if name not in files.FILES:
+        raise NotFound(f"“{name}” is not a table of Delivery.", remedy=f"Export {', '.join(files.FILES)}.")
     scope = current_scope()
     need(parts().facts, scope, _NEEDS[name], figures())
-    return hand_out(_FILES[name](scope), ending)
+    return hand_out(_file(scope, name), ending)
 
 
 _VIEWS: Final[Mapping[str, Callable[[Scope], dict[str, Any]]]] = {
     "placements": _placements, "hours": _hours, "budgets": _budgets, "boosts": _boosts,
 }  # fmt: skip
-_NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
-    "placements": (placements.KIND,), "hours": (hours.KIND,), "budgets": budgets.SOURCES, "boosts": (),
-}  # fmt: skip
+_NEEDS: Final[Mapping[str, tuple[str, ...]]] = {**files.NEEDS, "boosts": ()}

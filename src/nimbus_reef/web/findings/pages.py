@@ -56,6 +56,7 @@ class FindingBlock:
     opens: Opens
     amount: str
     gain: bool
+    is_what: str
     weighs: str
     lines: tuple[FindingLine, ...]
     more: int
@@ -123,6 +124,7 @@ def _block(
         opens=opens(check),
         amount=figures.micro(money),
         gain=gain,
+        is_what=_IS[check.money],
         weighs=_weighs(group, found, days, figures, gain=gain),
         lines=tuple(
             replace(_line(row, group, largest, days, figures), news=news.get((check.key, row["row_id"]), ""))
@@ -135,6 +137,13 @@ def _block(
     )
 
 
+_IS: Final[Mapping[Money, str]] = {
+    Money.OVERSPEND: "at stake per 30 days", Money.OWN: "at stake per 30 days", Money.MISSED: "of sales missed per 30 days",
+    Money.EARNED: "per 30 days is what they sell now",
+}  # fmt: skip
+"""What the money of a group is."""
+
+
 def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain: bool) -> str:
     """Whether it matters at this size of account."""
     if gain:
@@ -143,6 +152,8 @@ def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain:
     monthly = STAKE_DAYS / days
     of_spend = group.stake / (found.spend * monthly) if found.spend else None
     of_sales = group.stake / (found.sales * monthly) if found.sales else None
+    if group.check.money is Money.MISSED:
+        return f"{figures.rate(of_sales)} of sales"
     return f"{figures.rate(of_spend)} of spend, {figures.rate(of_sales)} of sales"
 
 

@@ -9,6 +9,8 @@ import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from nimbus_reef.analysis.catalog import files as catalog_files
+from nimbus_reef.analysis.delivery import files as delivery_files
 from nimbus_reef.analysis.findings import SOURCES, Findings, waits, written_down
 from nimbus_reef.analysis.findings import findings as findings_of
 from nimbus_reef.analysis.judged import judged_targets, judged_terms
@@ -145,6 +147,13 @@ def workbook() -> AnyResponse:
     for view in VIEWS.values():
         rows = judged(facts, scope.look, view.subject).sort("stake", descending=True)
         tables.append(replace(table_to_export(view, rows, scope.window), name=view.title))
+    for needs, made_by in (
+        (catalog_files.NEEDS, catalog_files.FILES),
+        (delivery_files.NEEDS, delivery_files.FILES),
+    ):
+        for name, make in made_by.items():
+            if any(facts.held_days(scope.account.id, kind, scope.window) for kind in needs[name]):
+                tables.append(replace(make(facts, scope.look), name=name.capitalize()))
     sheets = [
         sheets_of.summary(scope, found, made, recurring),
         sheets_of.findings_table(found, recurring),

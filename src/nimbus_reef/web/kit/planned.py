@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Final
 
 import polars as pl
 
@@ -67,7 +68,7 @@ def strip(
 
 @dataclass(frozen=True, slots=True)
 class PlanLine:
-    """One change, ready to show."""
+    """One change, ready to show. opens: endpoint, view, key and row of what it rests on; text: its value is words."""
 
     key: int
     row: int
@@ -77,12 +78,27 @@ class PlanLine:
     old: str
     new: str
     editable: bool
+    text: bool
     effect_spend: str
     effect_sales: str
     reason: str
     problem: str
-    open_view: str
-    open_row: str
+    opens: tuple[str, str, str, str]
+
+
+_OPENED: Final[Mapping[str, tuple[str, str]]] = {
+    **dict.fromkeys(("targets", "terms", "words"), ("targeting.table", "open")),
+    **dict.fromkeys(("families", "ads", "gaps", "structure"), ("catalog.view", "open")),
+    **dict.fromkeys(("names", "catch-all"), ("catalog.view", "")),
+    "placements": ("delivery.view", "open"), "budgets": ("delivery.view", ""), "boosts": ("delivery.view", "whose"),
+}  # fmt: skip
+"""Where what a change rests on is shown, by what its promise says: endpoint, and what of the address says which row."""
+
+
+def _opens(each: Planned) -> tuple[str, str, str, str]:
+    """Endpoint, view, key and row that a change opens."""
+    endpoint, key = _OPENED[each.promise.view]
+    return endpoint, each.promise.view, key, each.promise.row_id
 
 
 def lines(
@@ -104,10 +120,10 @@ def lines(
                 action=kind.word if kind else change.field,
                 old=change.old_value or ("not there" if negative else ""),
                 new=change.match_type.replace("_", " ") if negative else change.new_value,
-                editable=bool(kind and kind.editable),
+                editable=bool(kind and kind.editable), text=bool(kind and not kind.holds.is_number),
                 effect_spend=figures.span(effect.spend), effect_sales=figures.span(effect.sales),
                 reason=change.reason, problem=wrong.get(change.row, ""),
-                open_view=each.promise.view, open_row=each.promise.row_id,
+                opens=_opens(each),
             )
         )  # fmt: skip
     return grouped

@@ -10,11 +10,18 @@ import polars as pl
 from nimbus_reef.analysis.proposals import days_with_bids, history, judged
 from nimbus_reef.analysis.totals import totals
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.model import MEASURES, from_micro
+from nimbus_reef.core.hours import DAY
+from nimbus_reef.core.model import MEASURES, Placement, from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.store.reading import product_frames, row_frames, setting_frames, target_frames
+from nimbus_reef.store.reading import (
+    delivery_frames,
+    product_frames,
+    row_frames,
+    setting_frames,
+    target_frames,
+)
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit import charts
 from nimbus_reef.web.kit.charts import Marked
@@ -46,7 +53,7 @@ class Trend:
 def trend(facts: Facts, scope: Scope, of: str, figures: Figures) -> Trend:
     """
     The trend of `of`: empty for what the scope shows, else campaign:NAME, group:CAMPAIGN · NAME,
-    product:SKU or keyword:ID. NotFound where there is no such thing.
+    product:SKU, keyword:ID, placement:NAME or hours:FROM-TO. NotFound where there is no such thing.
     """
     kind, _, name = of.partition(":")
     if not of:
@@ -55,7 +62,11 @@ def trend(facts: Facts, scope: Scope, of: str, figures: Figures) -> Trend:
         return _product(facts, scope, name)
     if kind in ("campaign", "group", "keyword"):
         return _targets(facts, scope, kind, name, figures)
-    raise NotFound(f"“{of}” has no trend.", remedy="Choose a campaign, a product or a keyword.")
+    if kind in ("placement", "hours"):
+        return _delivered(facts, scope, kind, name)
+    raise NotFound(
+        f"“{of}” has no trend.", remedy="Choose a campaign, a product, a keyword, a placement or hours."
+    )
 
 
 def _whole(facts: Facts, scope: Scope) -> Trend:
@@ -141,6 +152,29 @@ def _product(facts: Facts, scope: Scope, sku: str) -> Trend:
     )
 
 
+def _delivered(facts: Facts, scope: Scope, kind: str, name: str) -> Trend:
+    """A placement, or some hours of the day as `18-22`, of the part that is looked at."""
+    look = scope.look.at(history(scope.look))
+    report = "placement_daily" if kind == "placement" else "hourly"
+    if kind == "placement":
+        place = name.replace(" ", "_").replace("-", "_")
+        if place not in tuple(Placement):
+            raise NotFound(
+                f"There is no placement “{name}”.", remedy=f"Choose one of {', '.join(Placement)}."
+            )
+        rows = delivery_frames.placement_days(facts, scope.account.id, look.window, place)
+        label = place.replace("_", " ")
+    else:
+        first, _, end = name.partition("-")
+        if not (first.isdecimal() and end.isdecimal() and int(first) < int(end) <= DAY):
+            raise NotFound(f"“{name}” are no hours of the day.", remedy="Write them like 18-22.")
+        rows = delivery_frames.hours_by_day(facts, scope.account.id, look.window, int(first), int(end))
+        label = f"{first}–{end} h"
+    sums = look.within(facts, rows).group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day")
+    days, left_out = _only_days(sums, report)
+    return Trend(label, kind, days, (), scope.target_acos, sums_left_out=left_out)
+
+
 def _targets(facts: Facts, scope: Scope, kind: str, name: str, figures: Figures) -> Trend:
     """Made of targets: all of a campaign's, of an ad group's, or one."""
     column = {
@@ -187,4 +221,10 @@ def offered(facts: Facts, scope: Scope) -> list[str]:
         ("group", groups["group"]),
         ("product", product_frames.catalog(facts, scope.account.id)["sku"]),
     )
-    return [f"{kind}:{name}" for kind, names in named for name in names.sort().head(_MOST_OFFERED)]
+    found = [f"{kind}:{name}" for kind, names in named for name in names.sort().head(_MOST_OFFERED)]
+    held = {kind for kind in ("placement_daily", "hourly") if kind in facts.spans(scope.account.id)}
+    places = (
+        [f"placement:{place.replace('_', ' ')}" for place in Placement] if "placement_daily" in held else []
+    )
+    clock = [f"hours:{first}-{first + 4}" for first in range(0, DAY, 4)] if "hourly" in held else []
+    return [*found, *places, *clock]

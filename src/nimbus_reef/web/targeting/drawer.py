@@ -9,6 +9,7 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
+from nimbus_reef.analysis.order import Before, Kind
 from nimbus_reef.core import costly_words, evidence
 from nimbus_reef.core.bids import Reason
 from nimbus_reef.core.projection import Projected
@@ -58,6 +59,45 @@ def _need_words(row: Mapping[str, Any], figures: Figures) -> str:
     if p_over >= 0.5:
         return f"{must}; the chance that it does is {figures.one_in(1 - p_over)}."
     return f"{must}; the chance that it falls short is {figures.one_in(p_over)}."
+
+
+@dataclass(frozen=True, slots=True)
+class First:
+    """Something to settle before a keyword: what it is and what the proposal would also hit; where it is settled."""
+
+    words: str
+    area: str
+    view: str
+    key: str
+    row_id: str
+    to_do: str
+
+
+def first(held: Sequence[Before], proposal: Proposal, figures: Figures) -> list[First]:
+    """What is better settled first, in words."""
+    what = (
+        "a negative"
+        if proposal.move is Move.NEGATIVE
+        else "a pause"
+        if proposal.move is Move.PAUSE
+        else "a bid"
+    )
+    made = []
+    for each in held:
+        if each.kind is Kind.AD:
+            words = f"{each.name} wastes {figures.micro(each.stake)} a month in this ad group, and {what} here hits its siblings too."
+            made.append(First(words, "catalog", "ads", "open", each.row_id, "Settle the product ad first"))
+        elif each.kind is Kind.BUDGET:
+            dry, of = each.days
+            words = (
+                f"The campaign ran dry on {dry} of {of} days: its keywords were judged without the hours after, and {what} "
+                "here moves when the budget is gone."
+            )
+            made.append(First(words, "delivery", "budgets", "", each.row_id, "Settle the budget first"))
+        else:
+            words = f"{each.name} in this ad group converts less since its page changed, whoever searches: {what} here hits it too."
+            made.append(First(words, "catalog", "listings", "open", each.row_id, "Look at the page first"))
+    return made
 
 
 def picture(row: Mapping[str, Any], posterior: tuple[float, float], figures: Figures) -> Luck:

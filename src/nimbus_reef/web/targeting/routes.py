@@ -19,7 +19,7 @@ from flask import (
 )
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.analysis import judged_tables, proposals, tables
+from nimbus_reef.analysis import judged_tables, order, proposals, tables
 from nimbus_reef.analysis.judged_tables import VIEWS, View
 from nimbus_reef.analysis.proposals import Proposed
 from nimbus_reef.core.changes import Change, Promise
@@ -194,6 +194,17 @@ def _needs_days(view: View, scope: Scope) -> str:
     return f"Its trend and the bid at which it worked need {KINDS[kind].title.lower()}, day for day; held is one sum."
 
 
+def _before(scope: Scope, opened: Proposed, write: Figures) -> list[drawer.First]:
+    """What is better settled before the proposal on a row, in its ad group; of phrases, which stand in many, in the dearest."""
+    if opened.proposal.move is Move.NONE:
+        return []
+    place = max(opened.places, key=lambda each: each.spend, default=None)
+    campaign, ad_group = (place.campaign, place.ad_group) if place else opened.here
+    waiting = [each.change for each in plans.planned(parts().store, scope.account.id)]
+    found = order.before(parts().facts, scope.look, str(campaign), str(ad_group), waiting)
+    return drawer.first(found, opened.proposal, write)
+
+
 def _drawer(view: View, scope: Scope, row_id: str, write: Figures) -> dict[str, Any]:
     opened = _open(view, scope, row_id)
     row = opened.row
@@ -240,6 +251,7 @@ def _drawer(view: View, scope: Scope, row_id: str, write: Figures) -> dict[str, 
         if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
         "places": len(opened.places),
         "planned": planned,
+        "before": _before(scope, opened, write),
         "break_even": drawer.break_even_words(proposals.break_even(parts().facts, scope.account, row), write),
         "remarks": notes.of_row(parts().store, scope.account.id, view.name, row_id),
         "simple": row["simple_verdict"],

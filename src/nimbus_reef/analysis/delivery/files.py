@@ -1,0 +1,100 @@
+"""What leaves Delivery as files, for pages, the workbook and the command line alike."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis.delivery import budgets, hours, placements
+from nimbus_reef.analysis.delivery.budgets import Line, Moved
+from nimbus_reef.analysis.delivery.hours import Grid
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.core.model import MICRO
+from nimbus_reef.formats.tables import Table
+from nimbus_reef.store.reading.facts import Facts
+
+WEEKDAYS: Final = {1: "Mon", 2: "Tue", 3: "Wed", 4: "Thu", 5: "Fri", 6: "Sat", 7: "Sun"}
+"""ISO weekdays in short."""
+
+
+def placements_table(rows: pl.DataFrame) -> Table:
+    """Placements as a file."""
+    made = rows.select(
+        pl.col("whose").cast(pl.String), "placement", "share_spend", "share_sales", "impressions", "clicks", pl.col("spend") / MICRO,
+        "orders", "units", pl.col("sales") / MICRO, "cvr", "cpc", "rpc", "acos", "target_acos", "needed_cvr", "p_over", "verdict",
+        pl.col("stake") / MICRO,
+    )  # fmt: skip
+    return Table(
+        "placements", made, {"spend": "0.00", "sales": "0.00", "stake": "0.00", "acos": "0.0%", "cvr": "0.0%"}
+    )
+
+
+def hours_table(grid: Grid) -> Table:
+    """The grid as a file, a row an hour of a weekday, means per occurrence."""
+    rows = [
+        (
+            WEEKDAYS.get(day, "all days"), hour, cell.spend, cell.sales, cell.clicks, cell.orders, cell.organic, cell.acos,
+            cell.tacos, cell.rpc,
+        )
+        for (day, hour), cell in sorted(grid.cells.items())
+    ]  # fmt: skip
+    columns = (
+        "weekday", "hour", "spend", "ad_sales", "clicks", "orders", "organic_sales", "acos", "tacos", "rpc",
+    )  # fmt: skip
+    kinds = {
+        name: pl.String if name == "weekday" else pl.Int64 if name == "hour" else pl.Float64
+        for name in columns
+    }
+    return Table(
+        "hours", pl.DataFrame(rows, schema=kinds, orient="row"), {"spend": "0.00", "ad_sales": "0.00"}
+    )
+
+
+def budgets_table(held: Sequence[Line], moved: Moved) -> Table:
+    """Budgets as a file."""
+    changes = {each.campaign: each.new for each in moved.budgets}
+    rows = [
+        (
+            line.campaign, line.spending.budget, line.row["spend"] / MICRO, line.row["sales"] / MICRO, line.row["acos"], line.verdict,
+            line.spending.usual_share, line.spending.idle, line.dry_days, line.from_hour, line.missed.low, line.missed.middle,
+            line.missed.high, changes.get(line.campaign),
+        )
+        for line in held
+    ]  # fmt: skip
+    schema: dict[str, Any] = {
+        "campaign": pl.String, "daily_budget": pl.Float64, "spend": pl.Float64, "sales": pl.Float64, "acos": pl.Float64,
+        "verdict": pl.String, "usual_share": pl.Float64, "never_near": pl.Boolean, "dry_days": pl.Int64, "dry_from_hour": pl.Int64,
+        "missed_low": pl.Float64, "missed_middle": pl.Float64, "missed_high": pl.Float64, "proposed_budget": pl.Float64,
+    }  # fmt: skip
+    money = dict.fromkeys(
+        (
+            "daily_budget",
+            "spend",
+            "sales",
+            "missed_low",
+            "missed_middle",
+            "missed_high",
+            "proposed_budget",
+        ),
+        "0.00",
+    )
+    return Table("budgets", pl.DataFrame(rows, schema=schema, orient="row"), money)
+
+
+def _budgets(facts: Facts, look: Look) -> Table:
+    held = budgets.lines(facts, look)
+    return budgets_table(held, budgets.moved(look, held))
+
+
+FILES: Final[Mapping[str, Callable[[Facts, Look], Table]]] = {
+    "placements": lambda facts, look: placements_table(placements.judged(facts, look)),
+    "hours": lambda facts, look: hours_table(hours.grid(facts, look)),
+    "budgets": _budgets,
+}
+"""Every table of the area, whole."""
+NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
+    "placements": (placements.KIND,), "hours": (hours.KIND,), "budgets": budgets.SOURCES,
+}  # fmt: skip
+"""Reports of which any one makes a table."""
