@@ -111,7 +111,7 @@ def groupings(facts: Facts, account: Account, windows: Sequence[Window]) -> tupl
     return tuple(sorted((*GROUPINGS, *name_parts(account)), key=lambda by: not told(by)))
 
 
-NAMED: Final = "name’s "
+NAMED: Final = "name: "
 """Begins a grouping by a part of the campaigns' names."""
 
 
