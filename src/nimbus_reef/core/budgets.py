@@ -18,6 +18,7 @@ from nimbus_reef.core.placements import ADJUSTABLE
 IDLE_BELOW: Final = 0.60
 IDLE_DAYS: Final = 0.90
 KEPT_QUANTILE: Final = 0.95
+LEAST_BUDGET: Final = 1.0
 MOST_BOOST: Final = 900
 _CENTS: Final = 100
 HOURS: Final = 24
@@ -52,8 +53,10 @@ class Spending:
 
     @property
     def spare(self) -> float:
-        """What it can give away: down to its 95th percentile day (linear)."""
-        return max(0.0, self.budget - float(np.quantile(self.days, KEPT_QUANTILE))) if self.idle else 0.0
+        """What it can give away: down to its 95th percentile day (linear), and to one unit at least."""
+        if not self.idle:
+            return 0.0
+        return max(0.0, self.budget - max(LEAST_BUDGET, float(np.quantile(self.days, KEPT_QUANTILE))))
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,9 +82,9 @@ def moves(campaigns: Sequence[Spending], total: float | None = None) -> tuple[Bu
     Cents are counted whole, so that what is given is exactly what is taken.
     """
     cents = {each.campaign: round(each.budget * _CENTS) for each in campaigns}
-    spare = {each.campaign: int(each.spare * _CENTS) for each in campaigns if each.spare > 0}
+    spare = {each.campaign: int(each.spare * _CENTS + 1e-6) for each in campaigns if each.spare > 0}
     thirsty = sorted(
-        (each for each in campaigns if each.missed > 0 and each.fine),
+        (each for each in campaigns if each.missed > 0 and each.fine and each.campaign not in spare),
         key=lambda each: (each.acos is None, each.acos or 0.0, each.campaign),
     )
     more = 0 if total is None else round(total * _CENTS) - sum(cents.values())

@@ -23,7 +23,7 @@ USUAL_DAYS: Final = 3
 ELASTICITY: Final = 0.7
 ELASTICITIES: Final = (0.4, 1.0)
 _STARVED: Final = 0.5
-"""Spend's share of the day beside organic sales' share, below which ads are missing where shoppers buy."""
+"""The part of a middling hour's spend below which ads have all but vanished."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -250,12 +250,10 @@ def missed(sales: float) -> Missed:
 
 
 def starved(spend: Sequence[float], organic: Sequence[float]) -> tuple[int, ...]:
-    """Hours of strong organic sales in which ads all but vanish: above the day's mean, with less than half its share of spend."""
+    """Hours of strong organic sales, above the day's mean, in which ads all but vanish: under half a middling hour's spend."""
     spent, sold = sum(spend), sum(organic)
     if spent <= 0 or sold <= 0:
         return ()
     return tuple(
-        hour
-        for hour in range(DAY)
-        if organic[hour] / sold > 1 / DAY and spend[hour] / spent < _STARVED * organic[hour] / sold
+        hour for hour in range(DAY) if organic[hour] / sold > 1 / DAY and spend[hour] / spent < _STARVED / DAY
     )

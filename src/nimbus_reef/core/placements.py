@@ -33,8 +33,25 @@ def judge(rows: pl.DataFrame, whose: str, days: int, aims: Aims, min_clicks: int
     rows: measures (money in micro-units) and the column `whose`. The prior is Beta(m·50, (1−m)·50) with m = Σk/Σn of the
     company where Σn ≥ 300 and Σk ≥ 5, else of the account; without either the account is too small. An order is worth what it
     is in the same company.
+
+    Off-site traffic is of another kind than a campaign's own and alike across campaigns: a row of it has the other off-site rows for
+    company, m = (Σk + 50·m_account)/(Σn + 50) without its own clicks, where those are 300 or more.
     """
-    return judged(_in_company(rows, whose), days, aims, min_clicks)
+    return judged(_off_site_apart(_in_company(rows, whose)), days, aims, min_clicks)
+
+
+def _off_site_apart(rows: pl.DataFrame) -> pl.DataFrame:
+    n, k = pl.col("clicks").cast(pl.Int64), pl.min_horizontal("orders", "clicks").cast(pl.Int64)
+    off = pl.col("placement").cast(pl.String) == Placement.OFF_SITE.value
+    others_n, others_k = n.filter(off).sum() - n, k.filter(off).sum() - k
+    account = k.sum() / n.sum()
+    mean = (others_k + STRENGTH * account) / (others_n + STRENGTH)
+    apart = off & (others_n >= evidence.MIN_GROUP_CLICKS) & pl.col("company_cvr").is_not_null()
+    return rows.with_columns(
+        company_cvr=pl.when(apart).then(mean).otherwise("company_cvr"),
+        prior_a=pl.when(apart).then(mean * STRENGTH).otherwise("prior_a"),
+        prior_b=pl.when(apart).then((1 - mean) * STRENGTH).otherwise("prior_b"),
+    )
 
 
 def _in_company(rows: pl.DataFrame, whose: str) -> pl.DataFrame:

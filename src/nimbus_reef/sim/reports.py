@@ -15,7 +15,7 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.sim.delivery import ADJUSTED, ORGANIC_CLOCK, PLACES
 from nimbus_reef.sim.muddle import Muddle
 from nimbus_reef.sim.stories import Stories
-from nimbus_reef.sim.trade import EXTRA_UNITS, MATURES_IN, Trade, true_conversion
+from nimbus_reef.sim.trade import EXTRA_UNITS, MATURES_IN, ORGANIC_CVR, Trade, true_conversion
 from nimbus_reef.sim.world import World
 
 _SETTINGS_EVERY = 7
@@ -550,12 +550,35 @@ def _truth_of_delivery(
         .sort("campaign")
     )  # fmt: skip
     names = world.campaigns["campaign"]
+    dry = trade.dry.filter(of_days).join(_campaign_names(world), on="campaign_no")
     return {
+        "families": _truth_of_families(world, trade, newest),
+        "dry": dry.select("campaign", "day", "at").to_dicts(),
         "placements": rows(["campaign", "placement"]),
         "missed": sums.to_dicts(),
         "tight": [names[number] for number in world.delivery.tight],
         "idle": [names[number] for number in world.delivery.idle],
     }
+
+
+def _truth_of_families(world: World, trade: Trade, newest: int) -> list[dict[str, object]]:
+    """By product in the same days: what its clicks cost, and what it is expected to sell in all, with ads and without."""
+    of_days = pl.col("day").is_between(newest - _TRUTH_DAYS, newest - 1)
+    clicked, visits = trade.clicked.filter(of_days), trade.visits.filter(of_days)
+    drawn = ("pair_no", "product_no", "day", "ease")
+    by_ads = true_conversion(world, *(clicked[name].to_numpy() for name in drawn))
+    products, days = (visits[name].to_numpy() for name in ("product_no", "day"))
+    usual = ORGANIC_CVR * world.products["cvr"].to_numpy()[products] * world.mood[products, days]
+    by_visits = visits["sessions"].to_numpy() * np.minimum(0.5, usual)
+    size, price = len(world.products), world.products["price"].to_numpy()
+    orders = np.bincount(clicked["product_no"].to_numpy(), by_ads, size) + np.bincount(
+        products, by_visits, size
+    )
+    spend = np.bincount(clicked["product_no"].to_numpy(), clicked["cost"].to_numpy(), size)
+    frame = world.products.select("sku", "family").with_columns(
+        spend=pl.Series(spend), sales=pl.Series(orders * price * (1 + EXTRA_UNITS))
+    )
+    return frame.to_dicts()
 
 
 def told_of_muddle(muddle: Muddle, last_day: date, days: int) -> dict[str, object]:

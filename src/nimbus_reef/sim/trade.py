@@ -18,6 +18,8 @@ MATURES_IN = 3
 _SAME_DAY = 0.62
 """Part of the orders that a marketplace attributes on the day of the click; the rest within days."""
 _VISITS_PER_CLICK = 1.2
+ORGANIC_CVR = 0.8
+"""Conversion of who comes without an ad, beside the product's own."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,7 +146,7 @@ def _visits(world: World, clicked: pl.DataFrame, swing: np.ndarray, rng: np.rand
     drawn = np.where(drawn > 0, drawn, np.median(drawn[drawn > 0]))
     often = (drawn + 1.0) * _VISITS_PER_CLICK * rng.lognormal(0, 0.35, products)
     sessions = rng.poisson(often[:, None] * swing[None, :])
-    usual = 0.8 * world.products["cvr"].to_numpy()[:, None] * world.mood
+    usual = ORGANIC_CVR * world.products["cvr"].to_numpy()[:, None] * world.mood
     orders = rng.binomial(sessions, np.minimum(0.5, usual))
     units = orders + rng.binomial(orders, EXTRA_UNITS)
     price = world.products["price"].to_numpy()[:, None]

@@ -1,0 +1,107 @@
+"""Budgets: who never spends, what moves where, and the highest bid that boosts can come to."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from nimbus_reef.core import budgets
+from nimbus_reef.core.budgets import Boost, Spending
+from nimbus_reef.core.model import Placement
+
+IDLE = Spending("idle", 50.0, (10.0,) * 19 + (20.0,))
+DRY = Spending("dry", 10.0, (10.0,) * 20, missed=6.0, fine=True, acos=0.2)
+
+
+def test_who_stays_below_sixty_per_cent_on_nine_days_in_ten_can_give():
+    assert IDLE.idle
+    assert IDLE.spare == pytest.approx(50 - 10.5)
+    busy = Spending("busy", 50.0, (10.0,) * 17 + (31.0,) * 3)
+    assert not busy.idle
+    assert busy.spare == 0
+    assert not Spending("none", 50.0, ()).idle
+
+
+def test_a_move_keeps_the_total_and_gives_what_a_dry_day_misses():
+    moved = budgets.moves([IDLE, DRY])
+    assert {each.campaign: each.new for each in moved} == {"idle": 44.0, "dry": 16.0}
+
+
+def test_who_is_not_shown_to_be_fine_gets_nothing_and_the_best_cost_of_sale_comes_first():
+    costly = Spending("costly", 10.0, (10.0,) * 20, missed=6.0, fine=False)
+    better = Spending("better", 10.0, (10.0,) * 20, missed=38.0, fine=True, acos=0.1)
+    moved = {each.campaign: each.change for each in budgets.moves([IDLE, DRY, costly, better])}
+    assert moved == {"better": 38.0, "dry": 1.5, "idle": -39.5}
+
+
+def test_a_larger_total_is_given_out_and_a_smaller_one_taken_from_the_idle():
+    moved = {each.campaign: each.change for each in budgets.moves([IDLE, DRY], 63.0)}
+    assert moved == {"dry": 6.0, "idle": -3.0}
+    moved = {each.campaign: each.change for each in budgets.moves([IDLE, DRY], 50.0)}
+    assert moved == {"dry": 6.0, "idle": -16.0}
+    assert budgets.moves([IDLE]) == ()
+
+
+@given(
+    st.lists(
+        st.tuples(
+            st.integers(1, 9_000), st.lists(st.integers(0, 9_000), min_size=5, max_size=20), st.integers(0, 4_000), st.booleans()
+        ),
+        max_size=8,
+    )
+)  # fmt: skip
+def test_moves_sum_to_nothing_to_the_cent_and_nobody_gives_what_its_busiest_days_spend(drawn):
+    held = [
+        Spending(str(number), budget / 100, tuple(day / 100 for day in days), missed / 100, fine)
+        for number, (budget, days, missed, fine) in enumerate(drawn)
+    ]
+    moved = budgets.moves(held)
+    by_name = {each.campaign: each for each in held}
+    assert sum(round(each.change * 100) for each in moved) == 0
+    for each in moved:
+        assert each.new > 0
+        if each.change < 0:
+            assert -each.change <= by_name[each.campaign].spare + 1e-9
+        else:
+            assert by_name[each.campaign].fine
+            assert each.change <= by_name[each.campaign].missed + 0.011
+
+
+def test_adjustments_and_boosts_add_and_dynamic_raising_comes_last():
+    """Worked: 0.50 × (1 + 40 % + 20 % + 30 %) × 2 = 1.90 where both boosts hold, at the top."""
+    boosts = [
+        Boost("evening", "bid", 20, (), 18, 22),
+        Boost("weekend", "bid", 30, (6, 7)),
+        Boost("more", "budget", 50),
+    ]
+    found = budgets.highest_bids(
+        0.5, {Placement.TOP_OF_SEARCH: 0.4}, boosts, {Placement.TOP_OF_SEARCH: 1.0}, 6
+    )
+    assert found[Placement.TOP_OF_SEARCH][20] == pytest.approx(1.90)
+    assert found[Placement.TOP_OF_SEARCH][8] == pytest.approx(0.5 * 1.7 * 2)
+    assert found[Placement.PRODUCT_PAGE][20] == pytest.approx(0.75)
+    monday = budgets.highest_bids(0.5, {}, boosts, {}, 1)
+    assert monday[Placement.PRODUCT_PAGE][17] == 0.5
+    assert monday[Placement.PRODUCT_PAGE][18] == pytest.approx(0.6)
+    assert monday[Placement.PRODUCT_PAGE][22] == 0.5
+
+
+@pytest.mark.parametrize(
+    ("boost", "told"),
+    [
+        (Boost("x", "bid", -20), "lower the base bid instead"),
+        (Boost("x", "bid", 0), "from 1 to 900"),
+        (Boost("x", "bid", 12.5), "whole number"),
+        (Boost("x", "budget", 20, (), 22, 22), "end after they begin"),
+        (Boost("x", "budget", 20, (8,)), "weekdays from 1"),
+        (Boost("x", "price", 20), "a budget or a bid"),
+    ],
+)
+def test_what_a_marketplace_cannot_do_is_refused_with_the_reason(boost, told):
+    assert told in budgets.boost_problem(boost)
+
+
+def test_a_boost_that_can_be_is_not_refused_and_a_lowering_has_its_way_round():
+    assert budgets.boost_problem(Boost("x", "bid", 20, (1, 7), 0, 24)) is None
+    base, back = budgets.lower_base(-20, 1.0)
+    assert base == pytest.approx(0.8)
+    assert base * (1 + back / 100) == pytest.approx(1.0)

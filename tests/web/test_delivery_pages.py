@@ -1,0 +1,285 @@
+"""Delivery: placements, hours, budgets and boosts from the demo's own truth, and what they put into the plan."""
+
+import io
+import json
+
+import polars as pl
+import pytest
+from tests.pages import found, row_ids, text_of, texts, values
+
+from nimbus_reef.core.changes import Entity
+from nimbus_reef.store.people import plans
+from nimbus_reef.web.delivery.pages import VIEWS
+
+DELIVERY = "/delivery"
+
+
+@pytest.fixture(scope="module")
+def truth(demo):
+    """What is true of each brand."""
+    return {
+        key: json.loads((demo.config.var / "demo" / key / "truth.json").read_text())
+        for key in ("fernhollow-de", "pellwick-gb")
+    }
+
+
+def planned(demo):
+    return [each.change for each in plans.planned(demo.store, 1)]
+
+
+def csv_of(owner, name, query=""):
+    return pl.read_csv(io.StringIO(owner.get(f"{DELIVERY}/{name}/export.csv{query}").get_data(as_text=True)))
+
+
+@pytest.mark.parametrize("name", VIEWS)
+def test_every_view_begins_with_its_answer(owner, name):
+    page = owner.get(f"{DELIVERY}/{name}")
+    assert page.status_code == 200
+    assert len(texts(page, ".answer b")[0]) > 20
+
+
+@pytest.mark.parametrize("name", ["placements", "hours", "budgets"])
+@pytest.mark.parametrize("ending", ["csv", "xlsx", "parquet"])
+def test_every_table_leaves_as_a_file(owner, name, ending):
+    assert owner.get(f"{DELIVERY}/{name}/export.{ending}").status_code == 200
+
+
+def test_off_site_is_to_be_limited_where_it_rarely_buys_and_left_where_it_pays(owner, demo, truth):
+    assert "Limit it in" in text_of(owner.get(f"{DELIVERY}/placements?account=fernhollow-de"))
+    assert "Leave it: it pays" in text_of(owner.get(f"{DELIVERY}/placements?account=pellwick-gb"))
+    owner.post(f"{DELIVERY}/placements/accept-many", data={"account": "fernhollow-de"})
+    changes = planned(demo)
+    assert {(each.field, each.old_value, each.new_value) for each in changes} == {
+        ("offsite_limited", "no", "yes")
+    }
+    bad = {
+        row["campaign"]
+        for row in truth["fernhollow-de"]["placements"]
+        if row["placement"] == "off_site" and row["bad"]
+    }
+    assert {each.campaign for each in changes} <= bad
+
+
+@pytest.mark.parametrize("by", ["account", "campaign", "portfolio", "product"])
+def test_shares_of_every_grouping_add_up_to_the_same_money(owner, by):
+    rows = csv_of(owner, "placements", f"?by={by}")
+    whole = csv_of(owner, "placements", "?by=account")
+    assert rows["spend"].sum() == pytest.approx(whole["spend"].sum())
+    sums = rows.group_by("whose").agg(pl.col("share_spend").sum())["share_spend"].drop_nulls()
+    assert sums.round(9).is_in([1.0, 0.0]).all()
+
+
+def test_a_campaign_s_solution_puts_bids_and_raises_into_the_plan(owner, demo):
+    page = owner.get(f"{DELIVERY}/placements")
+    campaign = found(page, "form[action*=solve] [name=row]")["value"]
+    shown = text_of(page)
+    assert "sets the base" in shown
+    owner.post(f"{DELIVERY}/placements/solve", data={"row": campaign})
+    changes = planned(demo)
+    assert {each.campaign for each in changes} == {campaign}
+    assert {each.entity for each in changes} <= {Entity.TARGET, Entity.PLACEMENT}
+    assert any(each.entity is Entity.TARGET for each in changes)
+    again = owner.get(f"{DELIVERY}/placements", query_string={"whose": campaign})
+    assert f"In the plan, {len(changes)} rows" in text_of(again)
+    owner.post(
+        f"{DELIVERY}/placements/take-back",
+        data={"row": campaign, "change": values(again, "[name=change]", "value")},
+    )
+    assert planned(demo) == []
+
+
+def test_a_placement_opens_with_what_it_needs_and_is_accepted_from_its_drawer(owner, demo):
+    rows = row_ids(owner.get(f"{DELIVERY}/placements?by=campaign"))
+    off = next(
+        key for key in rows
+        if key.endswith("off_site") and "limit off-site" in text_of(owner.get(f"{DELIVERY}/placements/evidence?open={key}"))
+    )  # fmt: skip
+    assert "it must convert" in text_of(owner.get(f"{DELIVERY}/placements/evidence?open={off}"))
+    owner.post(f"{DELIVERY}/placements/accept", data={"row": off})
+    assert [each.field for each in planned(demo)] == ["offsite_limited"]
+
+
+@pytest.mark.parametrize("metric", ["spend", "sales", "organic", "acos", "tacos", "rpc"])
+def test_the_grid_shows_any_metric_by_weekday_and_hour(owner, metric):
+    page = owner.get(f"{DELIVERY}/hours?metric={metric}")
+    assert page.status_code == 200
+    assert len(texts(page, ".grid-of-hours g")) == 7 * 24
+
+
+def test_hours_add_up_to_what_the_window_spent(owner):
+    """Means per occurrence, times how often each weekday came, are the account's own sums."""
+    rows = csv_of(owner, "hours", "?window=2026-10-20..2026-11-16")
+    assert len(rows) == 7 * 24
+    spent = 4 * rows["spend"].sum()
+    whole = csv_of(owner, "placements", "?by=account&window=2026-10-20..2026-11-16")["spend"].sum()
+    assert spent == pytest.approx(whole, rel=1e-6)
+
+
+def test_segments_can_be_drawn_and_the_hours_left_over_are_segments_too(owner):
+    page = owner.get(f"{DELIVERY}/hours?segments=6-15,19-24,12-16")
+    where = texts(page, "table.segments tbody .where")
+    assert where == ["0–6 h", "6–12 h", "12–16 h", "16–19 h", "19–24 h"]
+    assert "as you drew them" in text_of(page)
+    for wrong in ("x", "5", "25-3", "3-25"):
+        assert owner.get(f"{DELIVERY}/hours?segments={wrong}").status_code == 400
+
+
+def test_budgets_that_run_dry_are_those_that_truly_do(owner, truth):
+    rows = csv_of(owner, "budgets")
+    often = rows.filter(pl.col("dry_days") >= 5)["campaign"].to_list()
+    assert set(often) == set(truth["fernhollow-de"]["tight"])
+    assert all(name in text_of(owner.get(f"{DELIVERY}/hours")) for name in often)
+    told = {row["campaign"]: row["sales"] for row in truth["fernhollow-de"]["missed"]}
+    true, guess = sum(told.values()), rows["missed_high"].sum()
+    assert 0.4 < guess / true < 1.6
+
+
+def test_minutes_that_a_marketplace_does_not_tell_are_found_all_the_same(owner, truth):
+    rows = csv_of(owner, "budgets", "?account=pellwick-gb")
+    often = rows.filter(pl.col("dry_days") >= 5)["campaign"].to_list()
+    assert often
+    assert set(often) <= set(truth["pellwick-gb"]["tight"])
+
+
+def test_a_move_of_budgets_keeps_the_total_or_comes_to_a_named_one(owner, demo):
+    rows = csv_of(owner, "budgets").drop_nulls("proposed_budget")
+    assert rows["proposed_budget"].sum() == pytest.approx(rows["daily_budget"].sum())
+    shown = text_of(owner.get(f"{DELIVERY}/budgets"))
+    assert "the total stays" in shown
+    owner.post(f"{DELIVERY}/budgets/move", data={})
+    changes = planned(demo)
+    assert {each.field for each in changes} == {"daily_budget"}
+    assert sum(round(100 * (float(e.new_value) - float(e.old_value))) for e in changes) == 0
+    assert "In the plan" in text_of(owner.get(f"{DELIVERY}/budgets"))
+    assert owner.get(f"{DELIVERY}/budgets?total=x").status_code == 400
+
+
+BOOSTED = "/delivery/boosts?whose=MM-STICK+%C2%B7+own+terms+%C2%B7+exact"
+
+
+def test_the_highest_bid_is_drawn_before_a_boost_is_planned(owner, demo):
+    plain = texts(owner.get(BOOSTED), ".answer b")[0]
+    page = owner.get(f"{BOOSTED}&percent=40&from_hour=18&to_hour=22&days=6+7")
+    assert texts(page, ".answer b")[0] != plain
+    assert "Into the plan" in text_of(page)
+    assert planned(demo) == []
+    owner.post(
+        f"{DELIVERY}/boosts/plan",
+        data={"whose": "MM-STICK · own terms · exact", "what": "bid", "percent": "40", "from_hour": "18", "to_hour": "22", "days": "6 7"},
+    )  # fmt: skip
+    (change,) = planned(demo)
+    assert (change.entity, change.new_value, change.days) == (Entity.BID_BOOST, "40", "6 7")
+    assert (change.from_hour, change.to_hour) == ("18", "22")
+    assert "may then cost up to" in change.reason
+    assert "In the plan" in text_of(owner.get(f"{BOOSTED}&percent=40&from_hour=18&to_hour=22&days=6+7"))
+
+
+def test_what_a_marketplace_cannot_do_is_refused_and_the_lower_base_offered(owner):
+    shown = text_of(owner.get(f"{BOOSTED}&percent=-20&from_hour=0&to_hour=6"))
+    assert "can only raise" in shown
+    assert "Lower the base bid to" in shown
+    assert "Into the plan" not in shown
+    refused = owner.post(
+        f"{DELIVERY}/boosts/plan", data={"whose": "MM-STICK · own terms · exact", "percent": "-20"}
+    )
+    assert refused.status_code == 400
+
+
+def test_a_boost_can_follow_a_sale_event_or_hold_while_a_metric_does(owner, demo):
+    page = owner.get(BOOSTED)
+    event = next(each for each in values(page, "[name=event] option", "value") if each)
+    owner.post(
+        f"{DELIVERY}/boosts/plan",
+        data={"whose": "MM-STICK · own terms · exact", "what": "budget", "percent": "50", "event": event, "condition": "ROAS >= 4"},
+    )  # fmt: skip
+    (change,) = planned(demo)
+    assert change.entity is Entity.BUDGET_BOOST
+    assert change.days == f"{event}; while ROAS >= 4"
+    wrong = owner.get(f"{BOOSTED}&percent=20&condition=when+it+rains")
+    assert wrong.status_code == 400
+
+
+def test_placements_and_hours_are_things_to_draw_a_trend_of(owner):
+    assert "off site" in text_of(owner.get("/movement/trends?whose=placement:off+site"))
+    assert "18–22 h" in text_of(owner.get("/movement/trends?whose=hours:18-22"))
+    assert owner.get("/movement/trends?whose=placement:the+moon").status_code == 404
+    assert owner.get("/movement/trends?whose=hours:22-18").status_code == 404
+
+
+def test_a_part_is_looked_at_by_its_own_campaigns_and_has_no_organic_sales(owner):
+    page = owner.get(f"{DELIVERY}/hours?portfolio=Moisture+meters")
+    assert "need sales by hour, and all of the account" in text_of(page)
+    rows = csv_of(owner, "budgets", "?portfolio=Moisture+meters")
+    assert rows["campaign"].str.starts_with("MM-").all()
+    assert len(csv_of(owner, "placements", "?by=campaign&product=MM-STICK-SINGLE")) > 0
+
+
+def test_what_is_not_there_is_said_with_a_way_out(owner):
+    for path in ("/delivery/nothing", "/delivery/boosts?whose=none", "/delivery/placements?whose=none",
+                 "/delivery/placements/evidence?open=1:none", "/delivery/boosts/export.csv"):  # fmt: skip
+        assert owner.get(path).status_code == 404
+
+
+def test_a_viewer_reads_and_does_not_change(viewer):
+    assert viewer.get(f"{DELIVERY}/budgets").status_code == 200
+    for path in ("placements/accept-many", "budgets/move"):
+        assert viewer.post(f"{DELIVERY}/{path}").status_code == 403
+
+
+def test_findings_carry_both_areas_with_their_headlines(owner):
+    shown = text_of(owner.get("/findings/"))
+    for title in ("Products that waste money inside their ad groups", "Budgets that run dry before shoppers buy",
+                  "Products that may not be advertised", "Money shown outside the marketplace", "Keywords bought in several places"):  # fmt: skip
+        assert title in shown
+    assert "of sales is missed per 30 days" in shown
+    report = text_of(owner.get("/findings/report"))
+    assert "Money on the wrong child of a family" in report
+
+
+def test_a_finding_s_rows_are_accepted_where_they_belong(owner, demo):
+    page = owner.get("/findings/?all=off-site")
+    form = found(page, "#bulk-off-site")
+    keys = values(page, "[form=bulk-off-site][name=findings]", "value")
+    owner.post(form["action"], data={"findings": keys, "back": "/findings/"})
+    assert len(planned(demo)) == len(keys) > 0
+
+
+def test_a_keyword_under_something_unsettled_says_so_and_leads_there(owner, demo):
+    """A costly product ad in its ad group; once its pause is planned it is settled."""
+    rows = pl.read_csv(io.StringIO(owner.get("/catalog/ads/export.csv").get_data(as_text=True)))
+    targets = pl.read_csv(io.StringIO(owner.get("/targeting/targets/export.csv").get_data(as_text=True)))
+    bad = rows.filter("to_pause").select("campaign", "ad_group").unique()
+    under = targets.join(bad, on=["campaign", "ad_group"], how="semi").filter(pl.col("verdict") == "costly")
+    for row in under.head(12).to_dicts():
+        where = {"campaign": row["campaign"], "q": f'"{row["target"]}"'}
+        for key in row_ids(owner.get("/targeting/targets", query_string=where)):
+            page = owner.get(f"/targeting/targets/evidence?open={key}")
+            if "Settle the product ad first" in text_of(page):
+                break
+        else:
+            continue
+        break
+    else:
+        pytest.fail("no costly target stands beside an ad to pause")
+    assert "hits its siblings too" in text_of(page)
+    wasted = [each["href"].rpartition("open=")[2] for each in page_links(page, "/catalog/ads")]
+    owner.post("/catalog/ads/accept-many", data={"rows": wasted})
+    assert "Settle the product ad first" not in text_of(owner.get(f"/targeting/targets/evidence?open={key}"))
+
+
+def page_links(page, begins):
+    from tests.pages import parsed
+
+    return [each for each in parsed(page).select("a[href]") if str(each["href"]).startswith(begins)]
+
+
+def test_the_audit_line_fills_with_what_was_gone_through(app, demo):
+    from tests.web.conftest import signed_in
+
+    client = signed_in(app, "demo@nimbus-reef.example", demo.password)
+    client.get("/catalog/families?account=fernhollow-de")
+    page = client.get("/delivery/hours?account=fernhollow-de")
+    gone = [each for each in texts(page, ".rail li.gone")]
+    assert [each.split(",")[0] for each in gone] == ["Catalog"]
+    other = client.get("/delivery/hours?account=pellwick-gb")
+    assert texts(other, ".rail li.gone") == []
