@@ -29,12 +29,13 @@ def change(entity, field, new, **other):
 
 GOOD = {
     ValueKind.AMOUNT: "12.50", ValueKind.PERCENT: "40", ValueKind.STATE: "paused", ValueKind.BIDDING: "down_only",
-    ValueKind.YES_NO: "yes", ValueKind.TEXT: "Another name",
+    ValueKind.YES_NO: "yes", ValueKind.TEXT: "Another name", ValueKind.TARGETING: "auto",
 }  # fmt: skip
 WRONG = {
     ValueKind.AMOUNT: ("0", "must be above 0"), ValueKind.PERCENT: ("12.5", "whole number of per cent"),
     ValueKind.STATE: ("stopped", "none of enabled, paused, archived"), ValueKind.BIDDING: ("up", "none of fixed"),
     ValueKind.YES_NO: ("maybe", "none of yes, no"), ValueKind.TEXT: ("", "is empty"),
+    ValueKind.TARGETING: ("broad", "none of auto, manual"),
 }  # fmt: skip
 
 

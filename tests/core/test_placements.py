@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from nimbus_reef.core import placements
 from nimbus_reef.core.model import Placement
-from nimbus_reef.core.placements import ADJUSTABLE, Place
+from nimbus_reef.core.placements import ADJUSTABLE, PlacementSums
 from nimbus_reef.core.targeting import Aims
 
 TOP, ELSEWHERE, PAGE = ADJUSTABLE
@@ -18,7 +18,11 @@ UNIT = 1_000_000
 
 def test_the_base_is_the_lowest_worth_among_placements_in_use():
     """Worked by hand: RPC_c 2, top (600 + 40)/(200 + 20), page (40 + 40)/(60 + 20) in a tenth of the clicks or more."""
-    places = [Place(TOP, 200, 100, 600), Place(ELSEWHERE, 140, 60, 160), Place(PAGE, 60, 30, 0)]
+    places = [
+        PlacementSums(TOP, 200, 100, 600),
+        PlacementSums(ELSEWHERE, 140, 60, 160),
+        PlacementSums(PAGE, 60, 30, 0),
+    ]
     found = placements.solve(places, 0.25)
     rpc = 760 / 400
     worth = {
@@ -34,10 +38,10 @@ def test_the_base_is_the_lowest_worth_among_placements_in_use():
 
 def test_a_placement_with_few_clicks_does_not_set_the_base_and_off_site_has_no_part():
     places = [
-        Place(TOP, 500, 300, 1500),
-        Place(ELSEWHERE, 450, 200, 900),
-        Place(PAGE, 40, 30, 0),
-        Place(Placement.OFF_SITE, 900, 300, 0),
+        PlacementSums(TOP, 500, 300, 1500),
+        PlacementSums(ELSEWHERE, 450, 200, 900),
+        PlacementSums(PAGE, 40, 30, 0),
+        PlacementSums(Placement.OFF_SITE, 900, 300, 0),
     ]
     found = placements.solve(places, 0.3)
     assert found.sets_base is ELSEWHERE
@@ -45,12 +49,12 @@ def test_a_placement_with_few_clicks_does_not_set_the_base_and_off_site_has_no_p
 
 
 def test_a_campaign_without_sales_has_no_solution():
-    assert placements.solve([Place(TOP, 100, 50, 0)], 0.3) is None
-    assert placements.solve([Place(Placement.OFF_SITE, 100, 50, 90)], 0.3) is None
+    assert placements.solve([PlacementSums(TOP, 100, 50, 0)], 0.3) is None
+    assert placements.solve([PlacementSums(Placement.OFF_SITE, 100, 50, 90)], 0.3) is None
 
 
 def test_raises_end_at_nine_hundred_per_cent():
-    found = placements.solve([Place(TOP, 100, 50, 5000), Place(PAGE, 2000, 50, 10)], 0.3)
+    found = placements.solve([PlacementSums(TOP, 100, 50, 5000), PlacementSums(PAGE, 2000, 50, 10)], 0.3)
     assert max(found.adjustments.values()) <= 9
     assert all(round(value * 100) == pytest.approx(value * 100) for value in found.adjustments.values())
 
@@ -62,7 +66,7 @@ def test_raises_end_at_nine_hundred_per_cent():
 def test_no_other_base_and_raises_come_closer_to_what_a_click_may_cost(drawn, target):
     """Against brute force: of whole-percent raises and bases, none lies nearer to the worth of every placement from below."""
     places = [
-        Place(name, clicks, 1.0, float(sales))
+        PlacementSums(name, clicks, 1.0, float(sales))
         for name, (clicks, sales) in zip(ADJUSTABLE, drawn, strict=True)
     ]
     found = placements.solve(places, target)
@@ -138,7 +142,10 @@ def test_an_account_too_small_to_judge_says_so():
 
 
 def test_lower_bids_cost_and_sell_less_and_the_same_bids_change_nothing():
-    places = [Place(TOP, 200, 100, 600, 0.2, 30, 170, 30.0), Place(PAGE, 100, 60, 60, 0.0, 5, 95, 30.0)]
+    places = [
+        PlacementSums(TOP, 200, 100, 600, 0.2, 30, 170, 30.0),
+        PlacementSums(PAGE, 100, 60, 60, 0.0, 5, 95, 30.0),
+    ]
     same, _, _ = placements.outcome(places, 1.0, {TOP: 0.2}, 30)
     assert same.spend.middle == pytest.approx(0)
     assert same.sales.middle == pytest.approx(0)

@@ -7,6 +7,7 @@ import polars as pl
 import pytest
 
 from nimbus_reef.analysis import movement, standing
+from nimbus_reef.analysis.catalog import pages as product_pages
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings import reading
 from nimbus_reef.core import change, checks
@@ -90,6 +91,9 @@ def the_listing_that_broke_is_the_first_fall_beside_a_page_change(told):
     assert "images" in [each["field"] for each in fell["page"][0]]
     broke = LAST - timedelta(days=DAYS - 1 - told.stories.broke)
     assert fell["day"][0] == broke
+    assert product_pages.listed(told.facts, told.look)["sku"][0] == told.stories.collapsed[0], (
+        "it is mended first"
+    )
 
 
 def bought_growth_is_said_to_be_bought_and_not_worth_it(told):

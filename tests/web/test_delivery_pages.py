@@ -279,7 +279,7 @@ def test_the_audit_line_fills_with_what_was_gone_through(app, demo):
     client = signed_in(app, "demo@nimbus-reef.example", demo.password)
     client.get("/catalog/families?account=fernhollow-de")
     page = client.get("/delivery/hours?account=fernhollow-de")
-    gone = [each for each in texts(page, ".rail li.gone")]
-    assert [each.split(",")[0] for each in gone] == ["Catalog"]
+    gone = texts(page, ".rail li.gone")
+    assert [each.split(",")[0].strip() for each in gone] == ["Catalog"]
     other = client.get("/delivery/hours?account=pellwick-gb")
     assert texts(other, ".rail li.gone") == []

@@ -33,7 +33,7 @@ def test_a_beat_sums_one_report_and_holds_it_against_all_trade(demo, account):
     facts = Facts(demo.store)
     before = Window(WINDOW.first - timedelta(days=10), WINDOW.first - timedelta(days=1))
     made = beat(facts, Look(account, WINDOW, AIMS, before))
-    assert made.source == "target_daily"
+    assert made.source == "campaign_daily"
     assert made.now.spend == int(target_frames.target_rows(facts, account.id, WINDOW)["spend"].sum())
     assert made.now.spend < made.now.sales < made.now.total_sales
     assert made.now.tacos < made.now.acos

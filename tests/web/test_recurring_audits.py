@@ -72,7 +72,23 @@ def test_the_workbook_holds_every_sheet_of_the_audit(owner):
         response = owner.get(link(response, css="a[href^='/exports/'][href*='/file']"))
     book = openpyxl.load_workbook(io.BytesIO(response.data))
     response.close()
-    assert book.sheetnames == ["Summary", "Findings", "Targets", "Search terms", "Words", "Plan"]
+    assert book.sheetnames == [
+        "Summary",
+        "Findings",
+        "Targets",
+        "Search terms",
+        "Words",
+        "Families",
+        "Ads",
+        "Eligibility",
+        "Gaps",
+        "Listings",
+        "Structure",
+        "Placements",
+        "Hours",
+        "Budgets",
+        "Plan",
+    ]
     rows = {row[0]: row[1:] for row in book["Summary"].iter_rows(values_only=True)}
     assert rows["brand"][0] == "Fernhollow"
     head, *findings = book["Findings"].iter_rows(values_only=True)

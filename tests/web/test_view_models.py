@@ -11,10 +11,10 @@ from nimbus_reef.core.projection import Range
 from nimbus_reef.core.proposals import Move, Proposal
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.web.kit import charts
+from nimbus_reef.web.kit import charts, luck
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.marks import changes_of_row
-from nimbus_reef.web.targeting import drawer, luck, pages
+from nimbus_reef.web.targeting import drawer, pages
 
 EURO = Figures("en_IE", "EUR")
 

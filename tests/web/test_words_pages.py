@@ -57,7 +57,7 @@ def test_what_a_phrase_would_hit_is_listed_whole(owner):
     good = ["within target" in term for term in terms]
     assert good[:2] == [True, True]
     assert good == sorted(good, reverse=True)
-    listed = text_of(owner.get(link(page, "All its search terms")))
+    listed = text_of(owner.get(link(page, "All its search terms") + "&sort=-sales"))
     assert terms[0].partition("”")[0].removeprefix("term “") in listed
 
 

@@ -16,7 +16,7 @@ from nimbus_reef.analysis.readings import reading
 from nimbus_reef.core import checks
 from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.checks import AreaKey, Check, Money, Reading, Subject
-from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.evidence import STAKE_DAYS, flagged
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people.hidden_findings import PutAway
@@ -127,6 +127,10 @@ def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings
         _caps(facts, look),
         placements=_unstaked(placements.judged(facts, look), ignored.get(Reading.PLACEMENTS, set())),
         hours=hours.judged(facts, look),
+        away=pl.concat(
+            rows.filter(pl.col("row_id").is_in(list(ignored[each])) & flagged()).select("campaign_id", "stake")
+            for each, rows in ((Reading.TARGETS, targets), (Reading.TERMS, terms))
+        ),
     )  # fmt: skip
     return Findings(
         tuple(group for group in groups if len(group.rows)), total.total, int(targets["spend"].sum()),

@@ -22,7 +22,7 @@ from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
 
-class Kind(StrEnum):
+class Unsettled(StrEnum):
     """What is to be settled first."""
 
     AD = "product ad"
@@ -37,7 +37,7 @@ class Before:
     days (of a budget: sales missed). days: on how many of the days held a budget was dry.
     """
 
-    kind: Kind
+    kind: Unsettled
     name: str
     row_id: str
     stake: int
@@ -71,7 +71,7 @@ def _ads(facts: Facts, look: Look, campaign: str, ad_group: str, settled: _Settl
         pl.col("ad_group").cast(pl.String) == ad_group,
     )  # fmt: skip
     return [
-        Before(Kind.AD, str(row["sku"]), row["row_id"], row["stake"])
+        Before(Unsettled.AD, str(row["sku"]), row["row_id"], row["stake"])
         for row in here.sort("stake", descending=True).to_dicts()
         if (Entity.PRODUCT_AD, campaign, ad_group, str(row["sku"])) not in settled
     ]
@@ -83,7 +83,7 @@ def _budget(facts: Facts, look: Look, campaign: str, settled: _Settled) -> list[
     ):
         return []
     return [
-        Before(Kind.BUDGET, campaign, campaign, round(line.missed.middle * 1e6), (line.dry_days, line.held_days))
+        Before(Unsettled.BUDGET, campaign, campaign, round(line.missed.middle * 1e6), (line.dry_days, line.held_days))
         for line in budgets.lines(facts, look)
         if line.campaign == campaign and line.runs_dry
     ]  # fmt: skip
@@ -98,7 +98,7 @@ def _pages(facts: Facts, look: Look, campaign: str, ad_group: str) -> list[Befor
     )
     held = set(here["sku"].cast(pl.String))
     return [
-        Before(Kind.PAGE, row["name"], row["row_id"], row["stake"])
+        Before(Unsettled.PAGE, row["name"], row["row_id"], row["stake"])
         for row in broken.to_dicts()
         if row["name"] in held
     ]

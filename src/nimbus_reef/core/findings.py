@@ -31,6 +31,7 @@ class Overspend:
 def overspend(
     targets: pl.DataFrame, terms: pl.DataFrame, ads: pl.DataFrame, shares: pl.DataFrame, monthly: float,
     caps: pl.DataFrame, *, placements: pl.DataFrame | None = None, hours: pl.DataFrame | None = None,
+    away: pl.DataFrame | None = None,
 ) -> Overspend:  # fmt: skip
     """
     The overspend of judged rows, none counted twice.
@@ -40,7 +41,8 @@ def overspend(
     each term: ad_group_id, normal_id, target_id, spend. monthly: 30 ÷ the days of the targets'
     report that are held. caps: campaign_id, cap: what each campaign spends per 30 days by the report
     that totals come from; a campaign that is not in it is capped at 0. placements, hours: judged rows with campaign_id, where
-    they are held.
+    they are held. away: campaign_id, stake of targets and terms that somebody put away: their money is in placements and hours too, and is
+    not counted there either.
 
     Per ad group the larger of (flagged targets + the terms' shares under unflagged
     targets) and its flagged product ads; per campaign the largest of its ad groups together, its flagged placements and its
@@ -56,13 +58,8 @@ def overspend(
         .with_columns(pl.col("targets", "terms", "ads").fill_null(0))
         .with_columns(stake=pl.max_horizontal(pl.col("targets") + pl.col("terms"), "ads"))
     )
-    ways = [groups, *(each.filter(flagged()) for each in (placements, hours) if each is not None)]
-    summed = [
-        each.group_by("campaign_id")
-        .agg(pl.col("stake").cast(pl.Int64).sum())
-        .cast({"campaign_id": pl.UInt32})
-        for each in ways
-    ]
+    others = [each.filter(flagged()) for each in (placements, hours) if each is not None]
+    summed = [_per_campaign(groups), *(_without(_per_campaign(each), away) for each in others)]
     by_campaign = (
         pl.concat(summed)
         .group_by("campaign_id")
@@ -72,6 +69,20 @@ def overspend(
         .sort("campaign_id")
     )
     return Overspend(int(by_campaign["stake"].sum()), by_campaign)
+
+
+def _per_campaign(rows: pl.DataFrame) -> pl.DataFrame:
+    sums = rows.group_by("campaign_id").agg(pl.col("stake").cast(pl.Int64).sum())
+    return sums.cast({"campaign_id": pl.UInt32})
+
+
+def _without(sums: pl.DataFrame, away: pl.DataFrame | None) -> pl.DataFrame:
+    """Less what was put away of each campaign."""
+    if away is None or away.is_empty():
+        return sums
+    gone = _per_campaign(away).rename({"stake": "gone"})
+    left = pl.max_horizontal(pl.col("stake") - pl.col("gone").fill_null(0), 0)
+    return sums.join(gone, on="campaign_id", how="left").select("campaign_id", stake=left)
 
 
 def _under_unflagged(

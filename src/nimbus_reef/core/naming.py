@@ -78,7 +78,7 @@ def _compiled(text: str) -> re.Pattern[str]:
 
 
 @dataclass(frozen=True, slots=True)
-class Parsed:
+class ParsedNames:
     """Names that fit, with their parts, and those that do not; counts: values of each part, the most frequent first."""
 
     fits: dict[str, dict[str, str]]
@@ -86,7 +86,7 @@ class Parsed:
     counts: dict[str, tuple[tuple[str, int], ...]]
 
 
-def parse(found: Pattern, names: Sequence[str]) -> Parsed:
+def parse(found: Pattern, names: Sequence[str]) -> ParsedNames:
     """All names of an account by one pattern."""
     read = {name: found.read(name) for name in names}
     fits = {name: parts for name, parts in read.items() if parts is not None}
@@ -94,7 +94,7 @@ def parse(found: Pattern, names: Sequence[str]) -> Parsed:
         part: tuple(sorted(Counter(parts[part] for parts in fits.values()).items(), key=lambda each: (-each[1], each[0])))
         for part in found.parts
     }  # fmt: skip
-    return Parsed(fits, tuple(name for name, parts in read.items() if parts is None), counts)
+    return ParsedNames(fits, tuple(name for name, parts in read.items() if parts is None), counts)
 
 
 _SEPARATORS: Final = (" · ", " | ", " - ", " / ", "_", "·", "|")

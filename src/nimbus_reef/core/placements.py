@@ -87,7 +87,7 @@ def _in_company(rows: pl.DataFrame, whose: str) -> pl.DataFrame:
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class PlacementSums:
     """
     What a campaign did in one placement, money in units; adjustment: the raise in force, as a fraction. a, b: the
     posterior of its conversion; aov: what an order is worth.
@@ -123,7 +123,7 @@ class Solution:
     sets_base: Placement
 
 
-def solve(places: Sequence[Place], target_acos: float) -> Solution | None:
+def solve(places: Sequence[PlacementSums], target_acos: float) -> Solution | None:
     """
     The base bid and the adjustments that together meet the target in every placement.
 
@@ -152,7 +152,7 @@ def solve(places: Sequence[Place], target_acos: float) -> Solution | None:
 
 
 def outcome(
-    places: Sequence[Place], bid_ratio: float, adjustments: Mapping[Placement, float], days: int
+    places: Sequence[PlacementSums], bid_ratio: float, adjustments: Mapping[Placement, float], days: int
 ) -> tuple[Projected, float | None, tuple[float, float] | None]:
     """
     What new bids and adjustments are likely to do in 30 days, and the cost of sale that results (middle, and its range).
@@ -188,7 +188,7 @@ def _span(values: Sequence[float]) -> Range:
     return Range(min(values), values[1], max(values))
 
 
-def left_out(place: Place, days: int) -> Projected:
+def left_out(place: PlacementSums, days: int) -> Projected:
     """What keeping a campaign from a placement does in 30 days: see `projection.stopped`."""
     basis = projection.Basis(days, place.clicks, place.spend, place.sales, place.a, place.b, place.aov)
     return projection.stopped(basis)

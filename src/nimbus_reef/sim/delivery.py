@@ -40,7 +40,7 @@ _EVENT_LIFT: Final = 1.6
 
 
 @dataclass(frozen=True, slots=True)
-class Boost:
+class Raise:
     """A raise in force: what (budget or bid), per cent, ISO weekdays (none: every day), hours from and to (excluded)."""
 
     name: str
@@ -76,7 +76,7 @@ class Delivery:
     limited: np.ndarray
     tight: tuple[int, ...]
     idle: tuple[int, ...]
-    boosts: tuple[Boost, ...]
+    boosts: tuple[Raise, ...]
     events: tuple[Event, ...]
 
     def shares(self) -> np.ndarray:
@@ -150,8 +150,8 @@ def settle(world: World, seed: int) -> World:
     budgets[list(tight)] = np.maximum(2, np.round(spent[list(tight)].mean(axis=1) * _TIGHT_AT, 1))
     budgets[list(idle)] = np.ceil(spent[list(idle)].max(axis=1) * 5 + 10)
     boosts = (
-        Boost("after work", tight[0], "bid", 20, from_hour=18, to_hour=22),
-        Boost("weekend", tight[-1], "budget", 30, weekdays=(6, 7)),
+        Raise("after work", tight[0], "bid", 20, from_hour=18, to_hour=22),
+        Raise("weekend", tight[-1], "budget", 30, weekdays=(6, 7)),
     )
     events = (Event("Tide days", 12, 14), Event("Lantern week", world.days + 11, world.days + 14))
     delivery = Delivery(places, ease, adjustments, budgets, limited, tight, idle, boosts, events)

@@ -78,7 +78,7 @@ def _within(facts: Facts, look: Look, rows: pl.DataFrame) -> pl.DataFrame:
 
 
 @dataclass(frozen=True, slots=True)
-class Family:
+class ListedFamily:
     """
     A family: its children (rows of `children`, the largest spend first), sums in micro-units, and what is to be shifted. alike: it
     loses money, and yet no child more than its share.
@@ -99,10 +99,10 @@ class Family:
         return sum(row["excess"] for row in self.rows if row["costly_child"])
 
 
-def listed(facts: Facts, look: Look) -> list[Family]:
+def listed(facts: Facts, look: Look) -> list[ListedFamily]:
     """All families, what goes to the wrong child first, then by spend."""
 
-    def make() -> list[Family]:
+    def make() -> list[ListedFamily]:
         rows = children(facts, look)
         ads = _ads(facts, look)
         days = facts.monthly_days(look.account.id, KIND, look.window)
@@ -122,7 +122,7 @@ def listed(facts: Facts, look: Look) -> list[Family]:
             costly = any(row["costly_child"] for row in own)
             over = [row["verdict"] in (Verdict.COSTLY.value, Verdict.LEANING.value) for row in own]
             made.append(
-                Family(
+                ListedFamily(
                     str(key), own[0]["family_name"] or str(key), own, sum(row["spend"] for row in own),
                     sum(row["sales"] for row in own), sum(row["sold"] for row in own), found,
                     not costly and len(own) > 1 and all(over),
@@ -158,7 +158,7 @@ def _ads(facts: Facts, look: Look) -> dict[str, list[Ad]]:
     return found
 
 
-def offer(look: Look, family: Family) -> Offer | None:
+def offer(look: Look, family: ListedFamily) -> Offer | None:
     """The pauses that shift a family's money; None where none is proposed."""
     pauses = family.shift.pauses
     if not pauses:

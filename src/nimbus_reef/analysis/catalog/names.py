@@ -13,7 +13,7 @@ from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise
 from nimbus_reef.core import naming
 from nimbus_reef.core.changes import Entity
-from nimbus_reef.core.naming import Parsed
+from nimbus_reef.core.naming import ParsedNames
 from nimbus_reef.store.reading import setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -31,11 +31,11 @@ def suggestion(facts: Facts, look: Look) -> str:
     return naming.suggested(campaign_names(facts, look))
 
 
-def parsed(facts: Facts, look: Look, text: str | None = None) -> Parsed | None:
+def parsed(facts: Facts, look: Look, text: str | None = None) -> ParsedNames | None:
     """All names by a pattern, the account's own when none is given; None without one that can be read."""
     pattern = look.account.naming if text is None else text
 
-    def make() -> Parsed | None:
+    def make() -> ParsedNames | None:
         found = naming.pattern(pattern)
         return None if found is None else naming.parse(found, campaign_names(facts, look))
 

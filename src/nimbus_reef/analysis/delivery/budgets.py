@@ -154,7 +154,7 @@ def _by_hour(facts: Facts, look: Look) -> dict[int, tuple[float, ...]]:
 
 
 @dataclass(frozen=True, slots=True)
-class Moved:
+class BudgetMove:
     """Budgets moved: what changes, the sum before and after (units a day), and the offer (None where nothing moves)."""
 
     budgets: tuple[Budget, ...]
@@ -163,13 +163,13 @@ class Moved:
     offer: Offer | None
 
 
-def moved(look: Look, held: Sequence[Line], asked: float | None = None) -> Moved:
+def moved(look: Look, held: Sequence[Line], asked: float | None = None) -> BudgetMove:
     """Money from budgets that are never spent to those that run dry; asked: the total a day, as it is when None."""
     made = rules.moves([line.spending for line in held], asked)
     before = sum(line.spending.budget for line in held)
     after = before + sum(each.change for each in made)
     if not made:
-        return Moved((), before, after, None)
+        return BudgetMove((), before, after, None)
     by_name = {line.campaign: line for line in held}
     changes = []
     for each in made:
@@ -180,7 +180,7 @@ def moved(look: Look, held: Sequence[Line], asked: float | None = None) -> Moved
         )
         changes.append((row, told))
     together = total(_effect(by_name[each.campaign], each) for each in made)
-    return Moved(made, before, after, Offer("budgets", tuple(changes), together))
+    return BudgetMove(made, before, after, Offer("budgets", tuple(changes), together))
 
 
 def _effect(line: Line, budget: Budget) -> Projected:

@@ -8,7 +8,7 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.delivery import budgets, hours, placements
-from nimbus_reef.analysis.delivery.budgets import Line, Moved
+from nimbus_reef.analysis.delivery.budgets import BudgetMove, Line
 from nimbus_reef.analysis.delivery.hours import Grid
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.model import MICRO
@@ -52,7 +52,7 @@ def hours_table(grid: Grid) -> Table:
     )
 
 
-def budgets_table(held: Sequence[Line], moved: Moved) -> Table:
+def budgets_table(held: Sequence[Line], moved: BudgetMove) -> Table:
     """Budgets as a file."""
     changes = {each.campaign: each.new for each in moved.budgets}
     rows = [

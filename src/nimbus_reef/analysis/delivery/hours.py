@@ -26,7 +26,7 @@ EVERY_DAY: Final = 0
 
 
 @dataclass(frozen=True, slots=True)
-class Cell:
+class HourCell:
     """One hour of a weekday: means per occurrence in units; ratios of the sums; None where not known."""
 
     spend: float
@@ -46,7 +46,7 @@ class Grid:
     trade by hour is held, and asked of the whole account.
     """
 
-    cells: dict[tuple[int, int], Cell]
+    cells: dict[tuple[int, int], HourCell]
     weekdays: tuple[int, ...]
     by_day: bool
     trade: bool
@@ -102,10 +102,10 @@ def grid(facts: Facts, look: Look) -> Grid:
     return Grid(cells, weekdays, by_day, sold is not None)
 
 
-def _cell(row: dict[str, int], total: int | None, times: int) -> Cell:
+def _cell(row: dict[str, int], total: int | None, times: int) -> HourCell:
     spend, sales = row["spend"] / MICRO, row["sales"] / MICRO
     whole = None if total is None else total / MICRO
-    return Cell(
+    return HourCell(
         spend / times, sales / times, row["clicks"] / times, row["orders"] / times,
         None if whole is None else max(0.0, whole - sales) / times,
         spend / sales if sales else None, spend / whole if whole else None, sales / row["clicks"] if row["clicks"] else None,

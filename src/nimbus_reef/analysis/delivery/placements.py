@@ -15,7 +15,7 @@ from nimbus_reef.core import placements as rules
 from nimbus_reef.core.changes import Change, Entity, Promise
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import MEASURES, MICRO, Placement, State, Verdict, from_micro
-from nimbus_reef.core.placements import ORDER, Place, Solution
+from nimbus_reef.core.placements import ORDER, PlacementSums, Solution
 from nimbus_reef.core.projection import CLICK_RESPONSE, NOTHING, Projected, Range, bid_moved, total
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
@@ -133,10 +133,10 @@ def limit_offer(look: Look, row: Mapping[str, Any], days: int) -> Offer | None:
     return Offer(row["row_id"], ((limited, told),), rules.left_out(place, days))
 
 
-def _place(row: Mapping[str, Any]) -> Place:
+def _place(row: Mapping[str, Any]) -> PlacementSums:
     setting = _SETTING.get(Placement(row["placement"]))
     has_prior = row["prior_a"] is not None
-    return Place(
+    return PlacementSums(
         Placement(row["placement"]), int(row["clicks"]), from_micro(row["spend"]), from_micro(row["sales"]),
         (row.get(setting) or 0.0) / 100 if setting else 0.0,
         row["prior_a"] + row["k"] if has_prior else 1.0, row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
@@ -261,7 +261,7 @@ def _weighed(bids: list[_Bid]) -> tuple[float | None, float | None]:
 
 
 def _adjustment_changes(
-    look: Look, campaign: str, rows: list[dict[str, Any]], places: list[Place], found: Solution, ratio: float, days: int
+    look: Look, campaign: str, rows: list[dict[str, Any]], places: list[PlacementSums], found: Solution, ratio: float, days: int
 ) -> list[tuple[Change, Promise]]:  # fmt: skip
     """The raises that change, each promising what it does beyond the bids: those have promises of their own."""
     told = {row["placement"]: (row, place) for row, place in zip(rows, places, strict=True)}
@@ -292,7 +292,7 @@ def _adjustment_changes(
     return made
 
 
-def _beyond_bids(place: Place, ratio: float, adjustment: float, days: int) -> Projected:
+def _beyond_bids(place: PlacementSums, ratio: float, adjustment: float, days: int) -> Projected:
     """What another adjustment does to a placement once the bids have moved."""
     monthly = 30 / days
     raised = (1 + adjustment) / (1 + place.adjustment)

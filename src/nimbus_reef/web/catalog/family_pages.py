@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from nimbus_reef.analysis.catalog import families
-from nimbus_reef.analysis.catalog.families import Family
+from nimbus_reef.analysis.catalog.families import ListedFamily
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import TACOS
@@ -45,7 +45,7 @@ class FamilyLine:
 
 
 def lines(
-    held: Sequence[Family], whole: tuple[int, int], weeks: Mapping[str, Sequence[float]], days: int, figures: Figures, *,
+    held: Sequence[ListedFamily], whole: tuple[int, int], weeks: Mapping[str, Sequence[float]], days: int, figures: Figures, *,
     every: bool,
 ) -> list[FamilyLine]:  # fmt: skip
     """Families with their children; of those in which nothing is to be shifted only the family, unless every is asked for."""
@@ -69,7 +69,11 @@ def table_heads(figures: Figures, *, trade: bool) -> Any:
 
 
 def _family(
-    family: Family, whole: tuple[int, int], weeks: Mapping[str, Sequence[float]], days: int, figures: Figures
+    family: ListedFamily,
+    whole: tuple[int, int],
+    weeks: Mapping[str, Sequence[float]],
+    days: int,
+    figures: Figures,
 ) -> FamilyLine:
     own = {
         "share_spend": family.spend / whole[0] if whole[0] else None,
@@ -103,7 +107,11 @@ def _acos(spend: int, sales: int, figures: Figures) -> str:
 
 
 def _child(
-    row: Mapping[str, Any], family: Family, weeks: Mapping[str, Sequence[float]], days: int, figures: Figures
+    row: Mapping[str, Any],
+    family: ListedFamily,
+    weeks: Mapping[str, Sequence[float]],
+    days: int,
+    figures: Figures,
 ) -> FamilyLine:
     after = family.shift.after.get(row["sku"], from_micro(row["spend"]))
     moved = (after - from_micro(row["spend"])) * STAKE_DAYS / days
@@ -143,7 +151,7 @@ def _spark(values: Sequence[float]) -> dict[str, Any]:
     }
 
 
-def answer(held: Sequence[Family], days: int, figures: Figures) -> Answer:
+def answer(held: Sequence[ListedFamily], days: int, figures: Figures) -> Answer:
     """What goes to the wrong child, and where most."""
     monthly = STAKE_DAYS / days
     wrong = [family for family in held if family.stake]
@@ -163,7 +171,7 @@ def answer(held: Sequence[Family], days: int, figures: Figures) -> Answer:
     )
 
 
-def worded(look: Look, family: Family, days: int, figures: Figures) -> Worded:
+def worded(look: Look, family: ListedFamily, days: int, figures: Figures) -> Worded:
     """What is proposed on a family."""
     offer = families.offer(look, family)
     shift = family.shift
@@ -208,7 +216,7 @@ class ShiftPart:
     title: str
 
 
-def shift_drawn(family: Family, figures: Figures, wide: float = 304.0) -> list[ShiftPart]:
+def shift_drawn(family: ListedFamily, figures: Figures, wide: float = 304.0) -> list[ShiftPart]:
     """Two stacked bars, now above proposed."""
     now = {row["sku"]: from_micro(row["spend"]) for row in family.rows}
     then = family.shift.after

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from nimbus_reef.analysis.catalog.names import Rename
 from nimbus_reef.core import naming
-from nimbus_reef.core.naming import Parsed
+from nimbus_reef.core.naming import ParsedNames
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 
@@ -40,7 +40,7 @@ class Preview:
     breaks: tuple[str, ...]
 
 
-def preview(text: str, names: Sequence[str], parsed: Parsed | None, figures: Figures) -> Preview:
+def preview(text: str, names: Sequence[str], parsed: ParsedNames | None, figures: Figures) -> Preview:
     """What a pattern makes of the account's names."""
     wrong = naming.pattern_problem(text) if text else "names no part; write one like {product}"
     if wrong or parsed is None:
@@ -64,7 +64,7 @@ def preview(text: str, names: Sequence[str], parsed: Parsed | None, figures: Fig
     )  # fmt: skip
 
 
-def answer(pattern: str, parsed: Parsed | None, names: Sequence[str], figures: Figures) -> Answer:
+def answer(pattern: str, parsed: ParsedNames | None, names: Sequence[str], figures: Figures) -> Answer:
     """How well the names keep to the pattern."""
     if not pattern or parsed is None:
         return Answer(

@@ -14,7 +14,7 @@ from werkzeug.wrappers import Response
 from nimbus_reef.analysis import tables
 from nimbus_reef.analysis.catalog import ads, catch_all, families, files, gaps, names, structure
 from nimbus_reef.analysis.catalog import pages as product_pages
-from nimbus_reef.analysis.catalog.families import Family
+from nimbus_reef.analysis.catalog.families import ListedFamily
 from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.windows import Window
@@ -125,7 +125,7 @@ def _families(scope: Scope) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _family(scope: Scope, key: str) -> Family:
+def _family(scope: Scope, key: str) -> ListedFamily:
     found = next((each for each in families.listed(parts().facts, scope.look) if each.key == key), None)
     if found is None:
         raise NotFound("This family had no ads in these days.", remedy="Choose other days, or close it.")
@@ -458,6 +458,7 @@ def set_pattern() -> Response:
 @catalog.post("/names/rename")
 def rename() -> Response:
     """Puts a campaign's new name into the plan."""
+    must_write()
     scope = current_scope()
     form = NameForm(request.form).checked()
     name, new = form.row.data or "", form.name.data or ""
@@ -529,6 +530,7 @@ def _catch_all_worded(scope: Scope, made: catch_all.CatchAll) -> Worded:
 @catalog.post("/catch-all/build")
 def build() -> Response:
     """Puts the catch-all into the plan."""
+    must_write()
     scope = current_scope()
     made = _built(scope, {name: request.form.get(name, "") for name in ("bid", "budget", "without", "name")})
     if made.products.is_empty():
@@ -582,6 +584,7 @@ def _accepting(name: str) -> Callable[[Scope, Sequence[str]], list[Worded]]:
 @catalog.post("/<name>/accept")
 def accept(name: str) -> PageResponse:
     """Puts what is proposed on a row into the plan, worked out anew from the record."""
+    must_write()
     scope, row = current_scope(), request.form.get("row", "")
     found = _accepting(name)(scope, [row])
     if not found:
@@ -593,6 +596,7 @@ def accept(name: str) -> PageResponse:
 @catalog.post("/<name>/accept-many")
 def accept_many(name: str) -> Response:
     """Puts what is proposed on the selected rows into the plan."""
+    must_write()
     scope = current_scope()
     accept_all(scope, _accepting(name)(scope, selected()), figures(), "their evidence says why")
     back = request.form.get("back")

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
-from nimbus_reef.analysis.delivery.budgets import Line, Moved
+from nimbus_reef.analysis.delivery.budgets import BudgetMove, Line
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import Worded, effect_words, heads, words_head
@@ -32,7 +32,7 @@ class BudgetLine:
     tone: str
 
 
-def lines(held: Sequence[Line], moved: Moved, figures: Figures) -> list[BudgetLine]:
+def lines(held: Sequence[Line], moved: BudgetMove, figures: Figures) -> list[BudgetLine]:
     """A page of campaigns."""
     changes = {each.campaign: each.change for each in moved.budgets}
     made = []
@@ -83,7 +83,7 @@ def table_heads(figures: Figures) -> Any:
     )  # fmt: skip
 
 
-def answer(held: Sequence[Line], moved: Moved, figures: Figures) -> Answer:
+def answer(held: Sequence[Line], moved: BudgetMove, figures: Figures) -> Answer:
     """Who runs dry and what it costs, who never spends, and what is moved."""
     dry = [line for line in held if line.runs_dry]
     idle = [line for line in held if line.spending.idle]
@@ -94,9 +94,9 @@ def answer(held: Sequence[Line], moved: Moved, figures: Figures) -> Answer:
     if not dry:
         return Answer("No budget ran dry in these days.", never if idle else "")
     total = (
-        f"Moved, the total stays {figures.money(moved.before, 2)} a day."
+        f"BudgetMove, the total stays {figures.money(moved.before, 2)} a day."
         if abs(moved.after - moved.before) < 0.005
-        else f"Moved, the total goes from {figures.money(moved.before, 2)} to {figures.money(moved.after, 2)} a day."
+        else f"BudgetMove, the total goes from {figures.money(moved.before, 2)} to {figures.money(moved.after, 2)} a day."
     )
     return Answer(
         dry_words(held, figures), f"{never if idle else ''} {total if moved.budgets else ''}".strip()
@@ -117,7 +117,7 @@ def dry_words(held: Sequence[Line], figures: Figures) -> str:
     )
 
 
-def worded(held: Sequence[Line], moved: Moved, figures: Figures) -> Worded:
+def worded(held: Sequence[Line], moved: BudgetMove, figures: Figures) -> Worded:
     """The move in words."""
     gives = [each for each in moved.budgets if each.change < 0]
     takes = [each for each in moved.budgets if each.change > 0]

@@ -9,7 +9,7 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.delivery.files import WEEKDAYS
-from nimbus_reef.analysis.delivery.hours import EVERY_DAY, Cell, Grid, SegmentSums
+from nimbus_reef.analysis.delivery.hours import EVERY_DAY, Grid, HourCell, SegmentSums
 from nimbus_reef.core import hours as rules
 from nimbus_reef.core.hours import DAY, Segment
 from nimbus_reef.core.model import MICRO
@@ -46,7 +46,7 @@ class GridRow:
 
 
 @dataclass(frozen=True, slots=True)
-class Bracket:
+class SegmentBracket:
     """A segment along the edge of the grid: from hour to hour; parts: two where it runs past midnight."""
 
     name: str
@@ -93,7 +93,9 @@ def _top(values: Sequence[float]) -> float:
     return ordered[int(0.98 * (len(ordered) - 1))] if ordered else 0.0
 
 
-def _title(weekday: int, hour: int, cell: Cell, missed: float, whose: Sequence[str], figures: Figures) -> str:
+def _title(
+    weekday: int, hour: int, cell: HourCell, missed: float, whose: Sequence[str], figures: Figures
+) -> str:
     day = WEEKDAYS.get(weekday, "all days")
     said = [
         f"{day} {hour}–{hour + 1} h: spend {figures.money(cell.spend, 2)}, ad sales {figures.money(cell.sales, 2)}"
@@ -152,7 +154,7 @@ def segment_names(segments: Sequence[Segment]) -> list[str]:
     return told
 
 
-def brackets(sums: Sequence[SegmentSums], figures: Figures) -> list[Bracket]:
+def brackets(sums: Sequence[SegmentSums], figures: Figures) -> list[SegmentBracket]:
     """Segments along the edge; the one that earns most a click is strong."""
     names = segment_names([each.segment for each in sums])
     best = max((each.rpc or 0 for each in sums), default=0)
@@ -161,7 +163,7 @@ def brackets(sums: Sequence[SegmentSums], figures: Figures) -> list[Bracket]:
         first, end = each.segment.first, each.segment.first + each.segment.hours
         parts = ((first, end),) if end <= DAY else ((first, DAY), (0, end - DAY))
         made.append(
-            Bracket(
+            SegmentBracket(
                 name,
                 f"{figures.number(each.rpc)} a click",
                 parts,

@@ -242,6 +242,7 @@ def _budgets(scope: Scope) -> dict[str, Any]:
 @delivery.post("/budgets/move")
 def move() -> Response:
     """Puts the move of budgets into the plan."""
+    must_write()
     scope = current_scope()
     lines = budgets.lines(parts().facts, scope.look)
     moved = budgets.moved(scope.look, lines, _total(scope, request.form.get("total", "")))
@@ -317,6 +318,7 @@ def _given(scope: Scope) -> dict[str, str]:
 @delivery.post("/boosts/plan")
 def plan_boost() -> Response:
     """Puts a boost into the plan; BadInput for what a marketplace cannot do."""
+    must_write()
     scope = current_scope()
     given = {name: request.form.get(name, "") for name in (*_BOOST, "whose")}
     form = _boost_form(given, scope.account.locale).checked()
@@ -353,6 +355,7 @@ def _limits_worded(scope: Scope, keys: Sequence[str]) -> list[Worded]:
 @delivery.post("/placements/accept")
 def accept() -> PageResponse:
     """Puts what is proposed on a placement into the plan."""
+    must_write()
     scope, row = current_scope(), request.form.get("row", "")
     accept_one(scope, _limits_worded(scope, [row])[0])
     return _swapped(scope, row)
@@ -361,6 +364,7 @@ def accept() -> PageResponse:
 @delivery.post("/placements/accept-many")
 def accept_many() -> Response:
     """Puts what is proposed on the selected placements into the plan; on all off-site ones where none is selected."""
+    must_write()
     scope = current_scope()
     keys = selected() or [each.key for each in placements.all_limits(parts().facts, scope.look)]
     accept_all(scope, _limits_worded(scope, keys), figures(), "their evidence says why")
@@ -371,6 +375,7 @@ def accept_many() -> Response:
 @delivery.post("/placements/solve")
 def solve() -> Response:
     """Puts a campaign's base bid and raises into the plan."""
+    must_write()
     scope, campaign = current_scope(), request.form.get("row", "")
     accept_all(
         scope,

@@ -9,7 +9,7 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
-from nimbus_reef.analysis.order import Before, Kind
+from nimbus_reef.analysis.order import Before, Unsettled
 from nimbus_reef.core import costly_words, evidence
 from nimbus_reef.core.bids import Reason
 from nimbus_reef.core.projection import Projected
@@ -84,10 +84,10 @@ def first(held: Sequence[Before], proposal: Proposal, figures: Figures) -> list[
     )
     made = []
     for each in held:
-        if each.kind is Kind.AD:
+        if each.kind is Unsettled.AD:
             words = f"{each.name} wastes {figures.micro(each.stake)} a month in this ad group, and {what} here hits its siblings too."
             made.append(First(words, "catalog", "ads", "open", each.row_id, "Settle the product ad first"))
-        elif each.kind is Kind.BUDGET:
+        elif each.kind is Unsettled.BUDGET:
             dry, of = each.days
             words = (
                 f"The campaign ran dry on {dry} of {of} days: its keywords were judged without the hours after, and {what} "
@@ -247,7 +247,7 @@ def reason_words(reason: Reason, figures: Figures) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class Offer:
+class ProposalWords:
     """The proposal as shown."""
 
     headline: str
@@ -268,7 +268,7 @@ def offer(
     home: tuple[str, str] = ("", ""),
     here: tuple[str, str] = ("", ""),
     places: int = 0,
-) -> Offer:
+) -> ProposalWords:
     """
     A proposal in words. home: campaign and ad group in which a term that wins gets its
     target; here: those it was bought in; places: ad groups that a phrase was bought in.
@@ -276,7 +276,9 @@ def offer(
     reasons = tuple(reason_words(reason, figures) for reason in proposal.reasons)
     if proposal.move is Move.NONE:
         lower = any(reason.key == "word_lower" for reason in proposal.reasons)
-        return Offer("bid lower on what brings it" if lower else "leave it for now", "", reasons, False)
+        return ProposalWords(
+            "bid lower on what brings it" if lower else "leave it for now", "", reasons, False
+        )
     headline = {
         Move.PAUSE: "pause it",
         Move.NEGATIVE: "negative phrase" if places else "negative exact in this ad group",
@@ -287,8 +289,8 @@ def offer(
         effect = f"In {home[0]}" + (
             "." if home == here else "; a negative here keeps it from being bought twice."
         )
-        return Offer(headline, effect, reasons, True)
-    return Offer(headline, effect_words(proposal.projected, figures), reasons, True)
+        return ProposalWords(headline, effect, reasons, True)
+    return ProposalWords(headline, effect_words(proposal.projected, figures), reasons, True)
 
 
 @dataclass(frozen=True, slots=True)
@@ -348,7 +350,7 @@ def products_hit(products: pl.DataFrame, figures: Figures, places: int = 1, most
     ]
 
 
-def reason_line(fact: str, offered: Offer) -> str:
+def reason_line(fact: str, offered: ProposalWords) -> str:
     """The reason that goes into the change sheet."""
     return " ".join([fact, "; ".join(offered.reasons) + "." if offered.reasons else ""]).strip()
 
