@@ -40,6 +40,9 @@ PAGES = (
     "standing/shape", "movement/drift", "movement/drift?show=all", "movement/drift?by=keyword",
     "movement/ledger?metric=acos", "movement/ledger?by=campaign", "movement/why", "movement/trends", "pulse/mover",
     "movement/ledger?by=keyword", "targeting/targets", "targeting/terms", "targeting/words", "findings/", "plan/",
+    "catalog/families", "catalog/families?show=all", "catalog/ads", "catalog/eligibility", "catalog/gaps", "catalog/listings",
+    "catalog/structure", "catalog/names", "catalog/catch-all", "delivery/placements", "delivery/placements?by=campaign",
+    "delivery/hours", "delivery/budgets", "delivery/boosts",
 )  # fmt: skip
 
 

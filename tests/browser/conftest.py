@@ -16,6 +16,8 @@ import pytest
 from playwright.sync_api import Browser, Page, StorageState, sync_playwright
 from tests.conftest import Demo, port_from
 
+from nimbus_reef.store.people import accounts, plans
+
 CHROMIUM_ARGUMENTS = [
     "--no-sandbox", "--disable-background-networking", "--disable-component-update",
     "--disable-sync", "--no-first-run",
@@ -107,3 +109,15 @@ def page(chromium: Browser, site: Site, signed_in: StorageState) -> Iterator[Pag
     context.close()
     assert errors == []
     assert hosts <= {urlsplit(site.base).netloc}
+
+
+@pytest.fixture
+def empty_plan(site):
+    def clear():
+        for account in accounts.all_accounts(site.demo.store):
+            for each in plans.planned(site.demo.store, account.id):
+                plans.remove(site.demo.store, account.id, 1, each.id)
+
+    clear()
+    yield
+    clear()

@@ -9,24 +9,11 @@ from playwright.sync_api import expect
 from tests.conftest import LAST_DAY
 
 from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
-from nimbus_reef.store.people import accounts, plans
 
 pytestmark = pytest.mark.browser
 
 FOREIGN = ["Kampagne", "Ad group name", "Day", "Shopper searched", "Bid on", "Matching", "Times shown", "Clicks",
            "Purchases", "Cost (EUR)", "Revenue (EUR)"]  # fmt: skip
-
-
-@pytest.fixture
-def empty_plan(site):
-    def clear():
-        for account in accounts.all_accounts(site.demo.store):
-            for each in plans.planned(site.demo.store, account.id):
-                plans.remove(site.demo.store, account.id, 1, each.id)
-
-    clear()
-    yield
-    clear()
 
 
 @pytest.fixture
@@ -327,6 +314,18 @@ VIEWS = {
     "why": "/movement/why?window=last-20",
     "trends": "/movement/trends?whose=product:GL-STRIP-90CM",
     "shape": "/standing/shape",
+    "families": "/catalog/families",
+    "ads": "/catalog/ads",
+    "eligibility": "/catalog/eligibility",
+    "gaps": "/catalog/gaps",
+    "listings": "/catalog/listings",
+    "structure": "/catalog/structure",
+    "names": "/catalog/names",
+    "catch-all": "/catalog/catch-all",
+    "placements": "/delivery/placements?by=campaign",
+    "hours": "/delivery/hours",
+    "budgets": "/delivery/budgets",
+    "boosts": "/delivery/boosts?percent=20&from_hour=18&to_hour=22",
     "error": "/nowhere",
 }
 
@@ -344,6 +343,9 @@ def test_axe_finds_nothing_serious(site, page, view):
     if view in ("products", "drift", "ledger"):
         page.locator("tr[data-row] .name").first.click()
         page.wait_for_selector("#drawer .strips svg")
+    if view in ("families", "ads", "gaps", "listings", "structure", "placements"):
+        page.locator("tr[data-row] a.name").first.click()
+        page.wait_for_selector("#drawer:not([hidden]) h3")
     for scheme in ("light", "dark"):
         page.emulate_media(color_scheme=scheme)
         serious = [

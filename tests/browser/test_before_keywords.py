@@ -1,0 +1,127 @@
+"""What comes before keywords, in Chromium: a segment drawn, a boost made, a shift and a pause taken to the sheet."""
+
+import csv
+import io
+import re
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import expect
+
+pytestmark = pytest.mark.browser
+
+HOURS = "/delivery/hours?account=fernhollow-de"
+
+
+def sheet_of(page):
+    """The change sheet, taken from the plan."""
+    page.locator(".strip .open").click()
+    with page.expect_download() as taken:
+        page.get_by_role("link", name="Sheet as CSV").click()
+    text = Path(taken.value.path()).read_text(encoding="utf-8-sig")
+    return list(csv.DictReader(io.StringIO(text)))
+
+
+def middle_of(page, hour):
+    """Where an hour's column lies on the screen."""
+    box = page.locator(".grid-of-hours g").nth(hour).bounding_box()
+    return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+
+
+def test_a_segment_is_dragged_and_a_boost_for_it_goes_into_the_plan(page, site, empty_plan):
+    """Drag from 18 to 21 h; then the highest bid of a boost in those hours, and the boost as a row of the sheet."""
+    page.goto(site.base + HOURS)
+    start, end = middle_of(page, 18), middle_of(page, 21)
+    page.mouse.move(*start)
+    page.mouse.down()
+    page.mouse.move(*end, steps=6)
+    expect(page.get_by_text("18 to 22 h", exact=True)).to_be_visible()
+    page.mouse.up()
+    page.wait_for_url("**segments=18-22**")
+    expect(page.locator("table.segments")).to_contain_text("18–22 h")
+    expect(page.get_by_text("Segments as you drew them")).to_be_visible()
+
+    page.get_by_role("link", name="Boosts").click()
+    before = page.locator(".answer b").inner_text()
+    page.get_by_label("by %").fill("40")
+    page.get_by_label("from hour").fill("18")
+    page.get_by_label("to hour").fill("22")
+    page.get_by_role("button", name="See the highest bid").click()
+    expect(page.locator(".highest .tried")).to_be_visible()
+    assert page.locator(".answer b").inner_text() != before
+    page.get_by_role("button", name="Into the plan").click()
+    expect(page.get_by_text("In the plan, row")).to_be_visible()
+    (row,) = sheet_of(page)
+    assert (row["entity"], row["new_value"], row["from_hour"], row["to_hour"]) == (
+        "bid_boost",
+        "40",
+        "18",
+        "22",
+    )
+
+
+def test_the_same_by_keyboard(page, site, empty_plan):
+    page.goto(site.base + HOURS)
+    page.locator(".grid-of-hours").focus()
+    for _ in range(19):
+        page.keyboard.press("ArrowRight")
+    for _ in range(3):
+        page.keyboard.press("Shift+ArrowRight")
+    expect(page.get_by_text("18 to 22 h", exact=True)).to_be_visible()
+    page.keyboard.press("Enter")
+    page.wait_for_url("**segments=18-22**")
+
+    page.goto(f"{site.base}/delivery/boosts?account=fernhollow-de")
+    page.keyboard.press("b")
+    page.keyboard.type("40")
+    page.get_by_label("from hour").focus()
+    page.keyboard.press("ControlOrMeta+a")
+    page.keyboard.type("18")
+    page.keyboard.press("Tab")
+    page.keyboard.press("ControlOrMeta+a")
+    page.keyboard.type("22")
+    page.keyboard.press("Enter")
+    expect(page.locator(".highest .tried")).to_be_visible()
+    page.locator("body").press("a")
+    expect(page.get_by_text("In the plan, row")).to_be_visible()
+
+
+def test_a_family_shift_and_a_product_ad_pause_go_from_finding_to_sheet(page, site, empty_plan):
+    """Both opened where Findings lists them, accepted in the drawer, and found in the sheet."""
+    page.goto(f"{site.base}/findings/?account=fernhollow-de&all=wrong-child")
+    block = page.locator("section.finding", has_text="Money on the wrong child of a family")
+    names = block.locator("tr[data-row] a.name")
+    for number in range(names.count()):
+        names.nth(number).click()
+        expect(page.locator("#drawer h2")).to_have_text(
+            re.compile(re.escape(names.nth(number).inner_text().strip()))
+        )
+        if page.locator("#drawer button", has_text="Accept").count():
+            break
+    expect(page.locator("#drawer")).to_contain_text("so that it is still tested")
+    page.keyboard.press("a")
+    expect(page.locator("#drawer")).to_contain_text("In the plan")
+    block = page.locator("section.finding", has_text="Products that waste money inside their ad groups")
+    skus = block.locator("tr[data-row] a.name")
+    for number in range(skus.count()):
+        skus.nth(number).click()
+        expect(page.locator("#drawer")).to_contain_text("The ad group with it and without")
+        if page.locator("#drawer button", has_text="Accept").count():
+            break
+    page.locator("#drawer button", has_text="Accept").click()
+    expect(page.locator("#drawer")).to_contain_text("In the plan")
+    rows = sheet_of(page)
+    assert {row["finding"] for row in rows} == {"wrong-child", "costly-ads"}
+    assert {(row["entity"], row["field"], row["new_value"]) for row in rows} == {
+        ("product_ad", "state", "paused")
+    }
+    assert all(row["sku"] and row["ad_group"] for row in rows)
+
+
+def test_a_pattern_is_tried_as_it_is_typed(page, site):
+    page.goto(f"{site.base}/catalog/names?account=fernhollow-de")
+    field = page.get_by_label("How campaigns are called")
+    field.fill("{product} · {rest}")
+    expect(page.locator("#preview th", has_text="rest").first).to_be_visible()
+    field.fill("{product}{rest}")
+    expect(page.locator("#preview")).to_contain_text("side by side")
