@@ -34,9 +34,10 @@ bench-pages:     ## measure every page on the account at size (made anew in var/
 	REEF_VAR=var/large .venv/bin/reef demo --size large
 	REEF_VAR=var/large PYTHONPATH=src:. $(python) benchmarks/pages.py --write
 
-truth:           ## the audit's judgement against the simulator's truth; writes docs/judgement.md
+truth:           ## the audit's judgement against the simulator's truth; writes docs/judgement.md and docs/before-keywords.md
 	@scripts/install.sh dev
 	PYTHONPATH=src:. $(python) benchmarks/truth.py --write
+	PYTHONPATH=src:. $(python) benchmarks/before_keywords.py --write
 
 assets:          ## build styles, scripts and fonts into static/ (needs npm)
 	npm ci --ignore-scripts

@@ -90,13 +90,6 @@ def mapping(page: Page, base: str) -> None:
     page.wait_for_url("**/intake/files/*")
 
 
-def mapping_mixed(page: Page, base: str) -> None:
-    """A sheet of several kinds, told apart by a column; mapped but not loaded."""
-    page.goto(f"{base}/intake/")
-    page.set_input_files("input[type=file]", _sample("everything-in-one-sheet.xlsx"))
-    page.wait_for_url("**/intake/files/*")
-
-
 def _sample(name: str) -> Path:
     return Path(os.environ.get("REEF_VAR", "var")) / "demo" / "fernhollow-de" / name
 
@@ -112,11 +105,12 @@ def at(path: str, wait: str = "") -> Callable[[Page, str], None]:
     return go
 
 
-def standing_products(page: Page, base: str) -> None:
-    """Products by how they convert, the weakest opened."""
-    page.goto(f"{base}/standing/products?account=fernhollow-de&sort=cvr")
-    page.locator("tr[data-row] .name").nth(1).click()
-    page.wait_for_selector("#drawer .strips svg")
+def families(page: Page, base: str) -> None:
+    """Families, one with a shift opened."""
+    page.goto(f"{base}/catalog/families?account=fernhollow-de")
+    rows = page.locator("tr[data-row]", has=page.locator(".gain")).locator("a.name")
+    rows.first.click()
+    page.wait_for_selector("#drawer .shifted")
 
 
 def plan(page: Page, base: str) -> None:
@@ -139,11 +133,14 @@ def plan(page: Page, base: str) -> None:
 
 VIEWS = {
     "pulse": pulse, "findings": findings, "targeting-1920": targeting_wide, "targeting-390": targeting_narrow,
-    "targeting": targeting, "search-terms": search_terms, "words": words, "intake": intake, "mapping": mapping, "mapping-mixed": mapping_mixed, "plan": plan,
-    "standing": at("/standing/tree?account=fernhollow-de", ".tree svg"), "standing-products": standing_products,
+    "targeting": targeting, "search-terms": search_terms, "words": words, "intake": intake, "mapping": mapping, "plan": plan,
+    "standing": at("/standing/tree?account=fernhollow-de", ".tree svg"),
     "shoppers-path": at("/standing/path?account=fernhollow-de"),
     "movement": at("/movement/drift?account=fernhollow-de", ".drift svg"),
-    "ledger": at("/movement/ledger?account=fernhollow-de&metric=acos"),
+    "families": families,
+    "placements": at("/delivery/placements?account=fernhollow-de", "svg.solved"),
+    "hours": at("/delivery/hours?account=fernhollow-de", ".grid-of-hours"),
+    "budgets": at("/delivery/budgets?account=fernhollow-de", ".day-strip"),
     "trends": at("/movement/trends?account=fernhollow-de&whose=product:SW-20-SLATE&metric=spend,sales,cvr,acos&smooth=7", ".chart svg"),
     "report": at("/findings/report?account=fernhollow-de"),
 }  # fmt: skip
