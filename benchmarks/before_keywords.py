@@ -206,7 +206,7 @@ def _overlap(truth: Mapping[Any, float], found: Mapping[Any, float]) -> Score:
 
 def dry_cost(what: Case) -> tuple[float, float]:
     """Sales that dry hours missed, at full elasticity: as estimated, and as they truly were."""
-    lines = budgets.lines(what.facts, what.look)
+    lines = budgets.lines(budgets.held(what.facts, what.look))
     true = sum(float(row["sales"]) for row in what.made.truth["missed"])  # type: ignore[attr-defined]
     return sum(line.missed.high for line in lines), true
 
@@ -339,10 +339,9 @@ def proposals(what: Case) -> dict[str, list[Offer]]:
     """Every proposal of each kind."""
     facts, look = what.facts, what.look
     held = families.listed(facts, look)
-    lines = budgets.lines(facts, look)
     rows = ads.listed(facts, look).filter("to_pause").to_dicts()
     campaigns = placements.worst(facts, look)["campaign"].to_list()
-    moved = budgets.moved(look, lines).offer
+    moved = budgets.moved(facts, look).offer
     return {
         "family shifts": [offer for family in held if (offer := families.offer(look, family)) is not None],
         "product ads paused": [offer for offer in ads.offers(facts, look, rows) if offer is not None],

@@ -70,7 +70,8 @@ def test_shares_of_every_grouping_add_up_to_the_same_money(owner, by):
 
 
 def test_a_campaign_s_solution_puts_bids_and_raises_into_the_plan(owner, demo):
-    page = owner.get(f"{DELIVERY}/placements")
+    asked = found(owner.get(f"{DELIVERY}/placements"), ".solving")
+    page = owner.get(asked["hx-get"]) if "hx-get" in asked.attrs else owner.get(f"{DELIVERY}/placements")
     campaign = found(page, "form[action*=solve] [name=row]")["value"]
     shown = text_of(page)
     assert "sets the base" in shown

@@ -163,11 +163,16 @@ def stake_of_targets(facts: Facts, look: Look) -> int:
     return facts.kept("stake", look.account.id, make, look.part, *_judged_key(look, "targets"))
 
 
+def targets_judged(facts: Facts, look: Look) -> bool:
+    """Whether the targets of these days are judged already."""
+    return facts.known("judged", look.account.id, *_judged_key(look, "targets")) is not None
+
+
 def stake_known(facts: Facts, look: Look) -> int | None:
     """The same, as far as it is known without judging for it."""
     key = _judged_key(look, "targets")
     known: int | None = facts.known("stake", look.account.id, look.part, *key)
-    if known is None and facts.known("judged", look.account.id, *key) is not None:
+    if known is None and targets_judged(facts, look):
         return stake_of_targets(facts, look)
     return known
 

@@ -82,10 +82,12 @@ def _budget(facts: Facts, look: Look, campaign: str, settled: _Settled) -> list[
         look.account.id, "hourly", look.window
     ):
         return []
+    rows = budgets.held(facts, look).filter((pl.col("campaign") == campaign) & pl.col("runs_dry"))
     return [
-        Before(Unsettled.BUDGET, campaign, campaign, round(line.missed.middle * 1e6), (line.dry_days, line.held_days))
-        for line in budgets.lines(facts, look)
-        if line.campaign == campaign and line.runs_dry
+        Before(
+            Unsettled.BUDGET, campaign, campaign, round(line.missed.middle * 1e6), (line.dry_days, line.held_days)
+        )
+        for line in budgets.lines(rows)
     ]  # fmt: skip
 
 

@@ -18,8 +18,8 @@ from nimbus_reef.analysis.delivery import budgets, placements
 from nimbus_reef.analysis.falls import COMMON, falls
 from nimbus_reef.analysis.judged import judged_targets, judged_terms, own_words, winners
 from nimbus_reef.analysis.look import Look
+from nimbus_reef.core import hours, peers
 from nimbus_reef.core import movement as movement_rules
-from nimbus_reef.core import peers
 from nimbus_reef.core.checks import Reading
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import in_micro, is_money
@@ -218,23 +218,20 @@ def _placements(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 def _budgets(facts: Facts, look: Look) -> pl.DataFrame:
-    """Campaigns by what their budgets miss: low and high beside the stake, dry_days, held_days, from_hour."""
-    made = [
-        {
-            "row_id": str(each.campaign_id), "name": each.campaign, "where": "", "stake": round(each.missed.middle * MICRO),
-            "campaign": each.campaign, "low": each.missed.low, "high": each.missed.high, "dry_days": each.dry_days,
-            "held_days": each.held_days, "from_hour": each.from_hour, "runs_dry": each.runs_dry, **{name: each.row[name] for name in MEASURES},
-        }
-        for each in budgets.lines(facts, look)
-    ]  # fmt: skip
-    schema = {
-        "row_id": pl.String, "name": pl.String, "where": pl.String, "stake": pl.Int64, "campaign": pl.String,
-        "low": pl.Float64, "high": pl.Float64, "dry_days": pl.Int64, "held_days": pl.Int64, "from_hour": pl.Int64, "runs_dry": pl.Boolean,
-        **dict.fromkeys(MEASURES, pl.Int64),
-    }  # fmt: skip
+    """Campaigns by what their budgets miss: low and high beside the stake, runs_dry, dry_days, held_days, from_hour."""
+    rows = budgets.held(facts, look).filter(pl.col("missed") > 0)
+    low, high = hours.ELASTICITIES
     return _named(
-        pl.DataFrame(made, schema=schema), "low", "high", "dry_days", "held_days", "from_hour", "runs_dry"
-    )
+        rows.with_columns(
+            row_id=pl.col("campaign_id").cast(pl.String),
+            name="campaign",
+            where=pl.lit(""),
+            stake=(pl.col("missed") * hours.ELASTICITY * MICRO).round(),
+            low=pl.col("missed") * low,
+            high=pl.col("missed") * high,
+        ),
+        "low", "high", "dry_days", "held_days", "from_hour", "runs_dry",
+    )  # fmt: skip
 
 
 def _duplicates(facts: Facts, look: Look) -> pl.DataFrame:

@@ -11,10 +11,12 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
+import numpy.typing as npt
 
 from nimbus_reef.core.model import Placement
 from nimbus_reef.core.placements import ADJUSTABLE
 
+Floats = npt.NDArray[np.float64]
 IDLE_BELOW: Final = 0.60
 IDLE_DAYS: Final = 0.90
 KEPT_QUANTILE: Final = 0.95
@@ -25,38 +27,42 @@ HOURS: Final = 24
 
 
 @dataclass(frozen=True, slots=True)
+class Usage:
+    """
+    How campaigns use their budgets, an entry a campaign: idle, below 60 % of it on at least 90 % of the days; spare, what it can give
+    away: down to its 95th percentile day (linear), and to one unit at least; usual_share, the part that a middling day spends.
+    """
+
+    idle: npt.NDArray[np.bool_]
+    spare: Floats
+    usual_share: Floats
+
+
+def usage(budgets: Floats, spent: Floats) -> Usage:
+    """budgets: units a day, one a campaign; spent: campaign × day, units."""
+    if not spent.size:
+        nothing = np.zeros(len(budgets))
+        return Usage(np.zeros(len(budgets), dtype=bool), nothing, nothing)
+    low = (spent < IDLE_BELOW * budgets[:, None]).sum(axis=1)
+    idle = (low >= IDLE_DAYS * spent.shape[1]) & (budgets > 0)
+    kept = np.maximum(LEAST_BUDGET, np.quantile(spent, KEPT_QUANTILE, axis=1))
+    share = np.divide(np.median(spent, axis=1), budgets, out=np.zeros(len(budgets)), where=budgets > 0)
+    return Usage(idle, np.where(idle, np.maximum(0.0, budgets - kept), 0.0), share)
+
+
+@dataclass(frozen=True, slots=True)
 class Spending:
     """
-    A campaign's budget and what it spent on each day of the window, in units. missed: spend per dry day that the budget cut
-    off; fine: its cost of sale is within target by evidence; acos: what its sales cost.
+    A campaign's budget in units, and what of it is spare. missed: spend per dry day that the budget cut off; fine: its cost of sale is
+    within target by evidence; acos: what its sales cost.
     """
 
     campaign: str
     budget: float
-    days: tuple[float, ...]
+    spare: float = 0.0
     missed: float = 0.0
     fine: bool = False
     acos: float | None = None
-
-    @property
-    def idle(self) -> bool:
-        """Below 60 % of its budget on at least 90 % of the days."""
-        if not self.days or self.budget <= 0:
-            return False
-        low = sum(spent < IDLE_BELOW * self.budget for spent in self.days)
-        return low >= IDLE_DAYS * len(self.days)
-
-    @property
-    def usual_share(self) -> float:
-        """The part of its budget that a middling day spends."""
-        return float(np.median(self.days)) / self.budget if self.days and self.budget else 0.0
-
-    @property
-    def spare(self) -> float:
-        """What it can give away: down to its 95th percentile day (linear), and to one unit at least."""
-        if not self.idle:
-            return 0.0
-        return max(0.0, self.budget - max(LEAST_BUDGET, float(np.quantile(self.days, KEPT_QUANTILE))))
 
 
 @dataclass(frozen=True, slots=True)

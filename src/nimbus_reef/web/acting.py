@@ -28,6 +28,12 @@ def planned_of(scope: Scope, offer: Offer | None) -> list[Planned]:
     return [each for each in plans.planned(parts().store, scope.account.id) if key(each.change) in keys]
 
 
+def campaign_planned(scope: Scope, campaign: str, check: str) -> list[Planned]:
+    """What a check changes of a campaign in the plan."""
+    held = plans.planned(parts().store, scope.account.id)
+    return [each for each in held if (each.change.campaign, each.change.finding) == (campaign, check)]
+
+
 def accept_one(scope: Scope, worded: Worded) -> None:
     """Puts an offer into the plan; Conflict where there is nothing to accept, or the plan changes all of it already."""
     who = must_write()

@@ -18,7 +18,7 @@ from nimbus_reef.core.changes import Action, Entity
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.core.projection import Projected, Range
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store.reading import product_frames, row_frames, target_frames
+from nimbus_reef.store.reading import product_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
 CHECK: Final = "catch-all"
@@ -48,9 +48,12 @@ def built(
     eligible = gaps.products(facts, look).filter(pl.col("eligible")).select("sku", "title")
     held = eligible.filter(~pl.col("sku").is_in(list(without)))
     days = _target_days(facts, look)
-    lowest = _usual_low(days)
+    lowest, account, sku_days = facts.kept(
+        "usual clicks", look.account.id,
+        lambda: (_usual_low(days), _account(days), _sku_days(facts, look)), *look.judging,
+    )  # fmt: skip
     chosen = bid if bid is not None else lowest
-    found = rules.expected(days, _account(days), _sku_days(facts, look), len(held), chosen)
+    found = rules.expected(days, account, sku_days, len(held), chosen)
     suggested = max(1.0, round(found.spend / 30 * 2)) if found else 5.0
     skipped = tuple(sku for sku in without if sku in set(eligible["sku"]))
     fits = None if found is None or found.acos is None else chosen * look.aims.account / found.acos
@@ -63,12 +66,7 @@ def _target_days(facts: Facts, look: Look) -> pl.DataFrame:
     """clicks, orders, spend, sales of every target and day of 90 days."""
 
     def make() -> pl.DataFrame:
-        window = _quarter(look)
-        source = facts.held(look.account.id, window).kind
-        ids = target_frames.target_sums(facts, look.account.id, window)["target_id"].to_list()
-        return row_frames.target_days(facts, look.account.id, source, window, ids).filter(
-            pl.col("clicks") > 0
-        )
+        return target_frames.clicked_days(facts, look.account.id, _quarter(look))
 
     return facts.kept("cheap clicks", look.account.id, make, look.window.last)
 
@@ -105,31 +103,11 @@ def offer(look: Look, made: CatchAll) -> Offer:
         change(Entity.CAMPAIGN, "targeting", made.name, "auto", "", CHECK, Action.CREATE),
     ]
     for sku in made.products["sku"]:
-        rows.append(
-            change(
-                Entity.AD_GROUP,
-                "default_bid",
-                made.name,
-                f"{made.bid:.2f}",
-                "",
-                CHECK,
-                Action.CREATE,
-                ad_group=sku,
-            )
-        )
-        rows.append(
-            change(
-                Entity.PRODUCT_AD,
-                "state",
-                made.name,
-                "enabled",
-                "",
-                CHECK,
-                Action.CREATE,
-                ad_group=sku,
-                sku=sku,
-            )
-        )
+        of = {"ad_group": sku}
+        rows += [
+            change(Entity.AD_GROUP, "default_bid", made.name, f"{made.bid:.2f}", "", CHECK, Action.CREATE, **of),
+            change(Entity.PRODUCT_AD, "state", made.name, "enabled", "", CHECK, Action.CREATE, sku=sku, **of),
+        ]  # fmt: skip
     found = made.expected
     projected = Projected(Range(0, 0, 0), Range(0, 0, 0))
     if found is not None:

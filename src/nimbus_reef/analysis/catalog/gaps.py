@@ -156,41 +156,56 @@ def add_offer(facts: Facts, look: Look, row: Mapping[str, Any]) -> Offer | None:
     Ads for a product that has none: wherever the older SKU of its item stands, else in the ad group in which its family's siblings
     made most orders; None where neither is known (the catch-all is for those).
     """
-    ads = _running(facts, look)
-    if row["replaces"] is not None:
-        homes = ads.filter(pl.col("sku").cast(pl.String) == row["replaces"])
-    else:
-        siblings = ads.filter(
-            (pl.col("family") == row["family"]) & (pl.col("sku").cast(pl.String) != row["sku"])
-        )
-        best = siblings.group_by("campaign", "ad_group").agg(pl.col("orders").sum(), pl.col("spend").sum())
-        homes = best.filter(pl.col("orders") > 0).sort(
-            ["orders", "spend", "campaign"], descending=[True, True, False]
-        ).head(1)  # fmt: skip
+    homes = _homes(facts, look)
     places = (
-        homes.select(pl.col("campaign", "ad_group").cast(pl.String)).unique().sort("campaign", "ad_group")
+        homes.of_sku.get(row["replaces"], ())
+        if row["replaces"] is not None
+        else homes.of_family.get(row["family"], ())
     )
-    if places.is_empty():
+    if not places:
         return None
     told = promise(look, NO_BASIS, "gaps", row["row_id"])
     changes = tuple(
         (
             change(
-                Entity.PRODUCT_AD,
-                "state",
-                campaign,
-                "enabled",
-                "",
-                CHECK,
-                Action.CREATE,
-                ad_group=group,
-                sku=row["sku"],
+                Entity.PRODUCT_AD, "state", campaign, "enabled", "", CHECK, Action.CREATE, ad_group=group, sku=row["sku"]
             ),
             told,
         )
-        for campaign, group in places.rows()
-    )
+        for campaign, group in places
+    )  # fmt: skip
     return Offer(row["row_id"], changes)
+
+
+@dataclass(frozen=True, slots=True)
+class _Homes:
+    """Ad groups, as (campaign, ad group): of each running SKU all, of each family the one with most orders."""
+
+    of_sku: Mapping[str, tuple[tuple[str, str], ...]]
+    of_family: Mapping[str, tuple[tuple[str, str], ...]]
+
+
+def _homes(facts: Facts, look: Look) -> _Homes:
+    def make() -> _Homes:
+        texts = pl.col("campaign", "ad_group", "sku", "family").cast(pl.String)
+        ads = _running(facts, look).with_columns(texts)
+        by_sku = ads.group_by("sku").agg(pl.struct("campaign", "ad_group").unique().sort())
+        best = (
+            ads.group_by("family", "campaign", "ad_group")
+            .agg(pl.col("orders", "spend").sum())
+            .filter((pl.col("orders") > 0) & pl.col("family").is_not_null())
+            .sort(["orders", "spend", "campaign", "ad_group"], descending=[True, True, False, False])
+            .unique("family", keep="first", maintain_order=True)
+        )
+        return _Homes(
+            {
+                sku: tuple((each["campaign"], each["ad_group"]) for each in held)
+                for sku, held in by_sku.rows()
+            },
+            {row["family"]: ((row["campaign"], row["ad_group"]),) for row in best.to_dicts()},
+        )
+
+    return facts.kept("homes of ads", look.account.id, make, look.window)
 
 
 def _running(facts: Facts, look: Look) -> pl.DataFrame:

@@ -27,6 +27,10 @@ def listed(facts: Facts, look: Look) -> pl.DataFrame:
     with a change) and stake (micro-units per 30 days that the fall wastes). What costs most first: falls, then what is spent on pages that
     lack most.
     """
+    return facts.kept("listed pages", look.account.id, lambda: _listed(facts, look), *look.judging, look.part)
+
+
+def _listed(facts: Facts, look: Look) -> pl.DataFrame:
     account, window = look.account, look.window
 
     def make() -> pl.DataFrame:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Final
 
+import numpy as np
 import polars as pl
 
 from nimbus_reef.analysis.delivery import hours as hours_of
@@ -13,11 +14,11 @@ from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.offers import Offer, change, promise
 from nimbus_reef.core import budgets as rules
 from nimbus_reef.core import evidence, hours, targeting
-from nimbus_reef.core.budgets import Budget, Spending
+from nimbus_reef.core.budgets import Budget, Floats, Spending
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.hours import DAY, Missed
-from nimbus_reef.core.model import MICRO, State, Verdict, from_micro
+from nimbus_reef.core.model import MICRO, State, Verdict
 from nimbus_reef.core.projection import NOTHING, Projected, Range, total
 from nimbus_reef.store.reading import campaign_frames, delivery_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -32,32 +33,36 @@ SOURCES: Final = ("campaign_daily", "placement_daily", "hourly")
 @dataclass(frozen=True, slots=True)
 class Line:
     """
-    A campaign's budget. spending: as the rules take it; row: its judged sums; dry_days, from_hour: on how many days it was gone,
-    and from when on usually; missed: sales per 30 days; by_hour: what a usual day spends in each hour, dry_share: how often that
-    hour is dry; both empty where hours are not held.
+    A campaign's budget. budget: units a day; row: its judged sums; dry_days, from_hour: on how many days it was gone, and from when
+    on usually; missed: sales per 30 days; by_hour: what a usual day spends in each hour, dry_share: how often that hour is dry; both
+    empty where hours are not held.
     """
 
     campaign: str
     campaign_id: int
-    spending: Spending
+    budget: float
+    idle: bool
+    usual_share: float
     row: Mapping[str, Any]
     dry_days: int
     held_days: int
     from_hour: int | None
+    runs_dry: bool
     missed: Missed
     missed_spend: float
+    missed_a_day: float
     by_hour: tuple[float, ...]
     dry_share: tuple[float, ...]
-
-    @property
-    def runs_dry(self) -> bool:
-        """More often than now and then."""
-        return self.dry_days > 0 and self.dry_days >= OFTEN * self.held_days
 
     @property
     def verdict(self) -> str:
         """What the evidence says of its cost of sale."""
         return str(self.row["verdict"])
+
+    @property
+    def fine(self) -> bool:
+        """Its cost of sale is within target by evidence."""
+        return self.verdict == Verdict.FINE.value
 
 
 def judged_campaigns(facts: Facts, look: Look, source: str) -> pl.DataFrame:
@@ -79,78 +84,110 @@ def source_of(facts: Facts, look: Look) -> str | None:
     return best if counts[best] else None
 
 
-def lines(facts: Facts, look: Look) -> list[Line]:
-    """Every enabled campaign with a known budget, what runs dry first, by what it misses; then by spend."""
+def held(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    Every enabled campaign with a known budget, a row each: what `judged_campaigns` has, budget (units a day), idle, spare, usual_share,
+    dry_days, held_days, from_hour, runs_dry, missed and missed_spend (units per 30 days, sales at full elasticity), missed_a_day (spend
+    per dry day of those that run dry), by_hour and dry_share (lists of 24, null without hours). What misses most first, then by spend.
+    """
     source = source_of(facts, look)
-    if source is None:
-        return []
-
-    def make() -> list[Line]:
-        return _lines(facts, look, source)
-
-    return facts.kept("budget lines", look.account.id, make, *look.judging, look.part)
+    key = (*look.judging, look.part)
+    return facts.kept("budgets held", look.account.id, lambda: _held(facts, look, source), *key)
 
 
-def _lines(facts: Facts, look: Look, source: str) -> list[Line]:
+def _held(facts: Facts, look: Look, source: str | None) -> pl.DataFrame:
     account, window = look.account, look.window
-    spent = delivery_frames.campaign_spend_days(facts, account.id, window, source)
-    days = sorted(span.last for span in facts.days(account.id, source, window))
-    by_campaign = {
-        key[0]: dict(part.select("day", "spend").rows())
-        for key, part in spent.partition_by("campaign_id", as_dict=True).items()
-    }
-    dried = {
-        key[0]: part
-        for key, part in hours_of.dry(facts, look).partition_by("campaign_id", as_dict=True).items()
-    }
-    clock = _by_hour(facts, look)
-    held = facts.monthly_days(account.id, "hourly", window)
-    monthly = STAKE_DAYS / held
+    rows = judged_campaigns(facts, look, source or SOURCES[0])
     settings = setting_frames.campaign_settings(facts, account.id, window).select(
         "campaign_id", "daily_budget"
     )
-    rows = judged_campaigns(facts, look, source)
     if "daily_budget" not in rows.columns:
         rows = rows.join(settings, on="campaign_id", how="left")
-    made = []
-    for row in rows.to_dicts():
-        if row["daily_budget"] is None or (row["state"] or State.ENABLED.value) != State.ENABLED.value:
-            continue
-        told = by_campaign.get(row["campaign_id"], {})
-        gone = dried.get(row["campaign_id"])
-        dry_days = 0 if gone is None else gone["day"].n_unique()
-        sales = 0.0 if gone is None else float(gone["missed_sales"].sum()) / MICRO
-        spend = 0.0 if gone is None else float(gone["missed_spend"].sum()) / MICRO
-        from_hour = None
-        if gone is not None:
-            starts = sorted(gone.group_by("day").agg(pl.col("hour").min())["hour"].to_list())
-            from_hour = starts[len(starts) // 2]
-        shares = [0.0] * DAY
-        for hour, share in [] if gone is None else gone.group_by("hour").agg(pl.col("share").sum()).rows():
-            shares[hour] = min(1.0, share / held)
-        made.append(
-            Line(
-                str(row["campaign"]), row["campaign_id"],
-                Spending(
-                    str(row["campaign"]), from_micro(row["daily_budget"]),
-                    tuple(from_micro(told.get(day, 0)) for day in days),
-                    missed=spend / dry_days if dry_days >= OFTEN * held else 0.0, fine=row["verdict"] == Verdict.FINE.value, acos=row["acos"],
-                ),
-                row, dry_days, held, from_hour, hours.missed(sales * monthly), spend * monthly,
-                clock.get(row["campaign_id"], ()), tuple(shares) if row["campaign_id"] in clock else (),
-            )
-        )  # fmt: skip
-    return sorted(made, key=lambda each: (-each.missed.middle, -each.row["spend"], each.campaign))
+    runs = pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value
+    rows = rows.filter(runs & pl.col("daily_budget").is_not_null()).with_columns(
+        pl.col("campaign").cast(pl.String), budget=pl.col("daily_budget") / MICRO
+    )
+    spent = _spent(facts, look, source or SOURCES[0], rows["campaign_id"])
+    used = rules.usage(rows["budget"].to_numpy(), spent)
+    days = facts.monthly_days(account.id, "hourly", window)
+    monthly = STAKE_DAYS / days / MICRO
+    return (
+        rows.with_columns(
+            idle=pl.Series(used.idle), spare=pl.Series(used.spare), usual_share=pl.Series(used.usual_share)
+        )
+        .join(_dried(facts, look), on="campaign_id", how="left")
+        .join(_clock(facts, look, days), on="campaign_id", how="left")
+        .with_columns(
+            pl.col("dry_days").fill_null(0),
+            held_days=pl.lit(days),
+            missed=pl.col("missed_sales").fill_null(0.0) * monthly,
+            missed_spend=pl.col("gone_spend").fill_null(0.0) * monthly,
+            runs_dry=(pl.col("dry_days") > 0).fill_null(False) & (pl.col("dry_days") >= OFTEN * days),
+        )
+        .with_columns(
+            missed_a_day=pl.when("runs_dry")
+            .then(pl.col("gone_spend") / MICRO / pl.col("dry_days"))
+            .otherwise(0.0)
+        )
+        .drop("missed_sales", "gone_spend")
+        .sort(["missed", "spend", "campaign"], descending=[True, True, False])
+    )
 
 
-def _by_hour(facts: Facts, look: Look) -> dict[int, tuple[float, ...]]:
-    rows = delivery_frames.hour_sums(facts, look.account.id, look.window)
-    held = facts.monthly_days(look.account.id, "hourly", look.window)
-    sums = rows.group_by("campaign_id", "hour").agg(pl.col("spend").sum())
-    found: dict[int, list[float]] = {}
-    for campaign, hour, spend in sums.rows():
-        found.setdefault(campaign, [0.0] * DAY)[hour] = spend / MICRO / held
-    return {campaign: tuple(values) for campaign, values in found.items()}
+def _spent(facts: Facts, look: Look, source: str, campaigns: pl.Series) -> Floats:
+    """Campaign × day held, units; 0 where a day has no row."""
+    days = sorted(span.last for span in facts.days(look.account.id, source, look.window))
+    place = pl.DataFrame({"day": days}, schema={"day": pl.Date}).with_row_index("at")
+    number = pl.DataFrame({"campaign_id": campaigns}).with_row_index("of")
+    rows = (
+        delivery_frames.campaign_spend_days(facts, look.account.id, look.window, source)
+        .join(place, on="day")
+        .join(number, on="campaign_id")
+    )
+    matrix = np.zeros((len(campaigns), len(days)))
+    matrix[rows["of"].to_numpy(), rows["at"].to_numpy()] = rows["spend"].to_numpy() / MICRO
+    return matrix
+
+
+def _dried(facts: Facts, look: Look) -> pl.DataFrame:
+    """campaign_id, dry_days, from_hour (middling), missed_sales and gone_spend (micro-units of the window)."""
+    by_day = hours_of.dry(facts, look).group_by("campaign_id", "day").agg(
+        pl.col("missed_sales", "missed_spend").sum(), first=pl.col("hour").min()
+    )  # fmt: skip
+    return by_day.group_by("campaign_id").agg(
+        pl.col("missed_sales").sum(),
+        gone_spend=pl.col("missed_spend").sum(),
+        dry_days=pl.len().cast(pl.Int64),
+        from_hour=pl.col("first").sort().get(pl.len() // 2),
+    )
+
+
+def _clock(facts: Facts, look: Look, days: int) -> pl.DataFrame:
+    """campaign_id, by_hour: units a usual day spends in each hour, dry_share: how often it is dry; lists of 24."""
+    sums = delivery_frames.hour_sums(facts, look.account.id, look.window)
+    campaigns = sums.select("campaign_id").unique(maintain_order=True).with_row_index("of")
+    spend, dry = np.zeros((len(campaigns), DAY)), np.zeros((len(campaigns), DAY))
+    for matrix, rows, column in ((spend, sums, "spend"), (dry, hours_of.dry(facts, look), "share")):
+        placed = rows.join(campaigns, on="campaign_id")
+        np.add.at(matrix, (placed["of"].to_numpy(), placed["hour"].to_numpy()), placed[column].to_numpy())
+    return campaigns.select(
+        "campaign_id",
+        by_hour=pl.Series(spend / MICRO / days, dtype=pl.List(pl.Float64)) if len(campaigns) else pl.lit(None, pl.List(pl.Float64)),
+        dry_share=pl.Series(np.minimum(1.0, dry / days), dtype=pl.List(pl.Float64))
+        if len(campaigns) else pl.lit(None, pl.List(pl.Float64)),
+    )  # fmt: skip
+
+
+def lines(rows: pl.DataFrame) -> list[Line]:
+    """Rows of `held` as values, in their order."""
+    return [
+        Line(
+            row["campaign"], row["campaign_id"], row["budget"], row["idle"], row["usual_share"], row, row["dry_days"],
+            row["held_days"], row["from_hour"], row["runs_dry"], hours.missed(row["missed"]), row["missed_spend"], row["missed_a_day"],
+            tuple(row["by_hour"] or ()), tuple(row["dry_share"] or ()),
+        )
+        for row in rows.to_dicts()
+    ]  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,14 +200,27 @@ class BudgetMove:
     offer: Offer | None
 
 
-def moved(look: Look, held: Sequence[Line], asked: float | None = None) -> BudgetMove:
-    """Money from budgets that are never spent to those that run dry; asked: the total a day, as it is when None."""
-    made = rules.moves([line.spending for line in held], asked)
-    before = sum(line.spending.budget for line in held)
+def moved(facts: Facts, look: Look, asked: float | None = None) -> BudgetMove:
+    """Money from budgets that are never spent to those that run dry; asked: the total a day, as it is when None. Kept."""
+    key = (*look.judging, look.part, asked)
+    return facts.kept("budget move", look.account.id, lambda: _moved(look, held(facts, look), asked), *key)
+
+
+def _moved(look: Look, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
+    before = float(rows["budget"].sum())
+    concerned = rows.filter((pl.col("spare") > 0) | pl.col("runs_dry"))
+    other = before - float(concerned["budget"].sum())
+    by_name = {line.campaign: line for line in lines(concerned)}
+    spending = [
+        Spending(
+            line.campaign, line.budget, line.row["spare"], line.missed_a_day, line.fine, line.row["acos"]
+        )
+        for line in by_name.values()
+    ]
+    made = rules.moves(spending, None if asked is None else asked - other)
     after = before + sum(each.change for each in made)
     if not made:
         return BudgetMove((), before, after, None)
-    by_name = {line.campaign: line for line in held}
     changes = []
     for each in made:
         line = by_name[each.campaign]
@@ -188,9 +238,9 @@ def _effect(line: Line, budget: Budget) -> Projected:
     What a budget does in 30 days: what it is raised by is spent on the days it ran dry, and sells what those hours usually sell,
     at the usual elasticity; what is taken from an idle one was not spent.
     """
-    if budget.change <= 0 or not line.missed_spend or not line.spending.missed:
+    if budget.change <= 0 or not line.missed_spend or not line.missed_a_day:
         return NOTHING
-    part = min(1.0, budget.change / line.spending.missed)
+    part = min(1.0, budget.change / line.missed_a_day)
     spend = line.missed_spend * part
     gains = line.missed
     return Projected(

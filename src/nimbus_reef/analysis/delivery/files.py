@@ -57,8 +57,8 @@ def budgets_table(held: Sequence[Line], moved: BudgetMove) -> Table:
     changes = {each.campaign: each.new for each in moved.budgets}
     rows = [
         (
-            line.campaign, line.spending.budget, line.row["spend"] / MICRO, line.row["sales"] / MICRO, line.row["acos"], line.verdict,
-            line.spending.usual_share, line.spending.idle, line.dry_days, line.from_hour, line.missed.low, line.missed.middle,
+            line.campaign, line.budget, line.row["spend"] / MICRO, line.row["sales"] / MICRO, line.row["acos"], line.verdict,
+            line.usual_share, line.idle, line.dry_days, line.from_hour, line.missed.low, line.missed.middle,
             line.missed.high, changes.get(line.campaign),
         )
         for line in held
@@ -84,8 +84,7 @@ def budgets_table(held: Sequence[Line], moved: BudgetMove) -> Table:
 
 
 def _budgets(facts: Facts, look: Look) -> Table:
-    held = budgets.lines(facts, look)
-    return budgets_table(held, budgets.moved(look, held))
+    return budgets_table(budgets.lines(budgets.held(facts, look)), budgets.moved(facts, look))
 
 
 FILES: Final[Mapping[str, Callable[[Facts, Look], Table]]] = {

@@ -14,7 +14,7 @@ from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.hours import DAY, Segment
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.errors import BadInput
-from nimbus_reef.store.reading import delivery_frames
+from nimbus_reef.store.reading import delivery_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
 
 KIND: Final = "hourly"
@@ -184,10 +184,10 @@ def dry(facts: Facts, look: Look) -> pl.DataFrame:
         return hours.dry(rows, budgets)
 
     found = facts.kept("dry hours", account.id, make, look.window)
-    settings = delivery_frames.hour_sums(facts, account.id, look.window).select(
+    settings = setting_frames.campaign_settings(facts, account.id, look.window).select(
         "campaign_id", "campaign", "format", "portfolio", "state", "daily_budget"
     )
-    return look.within(facts, found.join(settings.unique("campaign_id"), on="campaign_id"))
+    return look.within(facts, found.join(settings, on="campaign_id", maintain_order="left"))
 
 
 @dataclass(frozen=True, slots=True)

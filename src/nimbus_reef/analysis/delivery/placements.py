@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Hashable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any, Final
 
 import polars as pl
 
 from nimbus_reef.analysis import movement, proposals
+from nimbus_reef.analysis.judged import targets_judged
 from nimbus_reef.analysis.look import EVERYTHING, Look
 from nimbus_reef.analysis.offers import Offer, change, promise
 from nimbus_reef.core import placements as rules
@@ -167,19 +168,33 @@ class Solved:
 
 def solved(facts: Facts, look: Look, campaign: str) -> Solved:
     """The base bid and adjustments for a campaign, and every target's new bid; NotFound where it has no placements. Kept."""
-    return facts.kept(
-        "solved placements", look.account.id, lambda: _solved(facts, look, campaign), *look.judging,
-        look.account.bid_limits, campaign,
-    )  # fmt: skip
+    key = _solved_key(look, campaign)
+    return facts.kept("solved placements", look.account.id, lambda: _solved(facts, look, campaign), *key)
 
 
-def _solved(facts: Facts, look: Look, campaign: str) -> Solved:
-    whole = replace(look, part=EVERYTHING)
-    rows = judged(facts, whole).filter(pl.col("campaign") == campaign)
+def solved_known(facts: Facts, look: Look, campaign: str) -> bool:
+    """Whether that costs next to nothing: it was done, or the targets that it asks for are judged already."""
+    known = facts.known("solved placements", look.account.id, *_solved_key(look, campaign)) is not None
+    return known or targets_judged(facts, look)
+
+
+def of_campaign(facts: Facts, look: Look, campaign: str) -> pl.DataFrame:
+    """Rows of `judged` of one campaign, whatever part is looked at; NotFound where it has no placements."""
+    rows = judged(facts, replace(look, part=EVERYTHING)).filter(pl.col("campaign") == campaign)
     if rows.is_empty():
         raise NotFound(
             f"“{campaign}” has no placements in these days.", remedy="Choose another campaign, or other days."
         )
+    return rows
+
+
+def _solved_key(look: Look, campaign: str) -> tuple[Hashable, ...]:
+    return *look.judging, look.account.bid_limits, campaign
+
+
+def _solved(facts: Facts, look: Look, campaign: str) -> Solved:
+    whole = replace(look, part=EVERYTHING)
+    rows = of_campaign(facts, look, campaign)
     days = facts.monthly_days(look.account.id, KIND, look.window)
     listed = rows.to_dicts()
     places = [_place(row) for row in listed]
@@ -327,11 +342,20 @@ def worst(facts: Facts, look: Look) -> pl.DataFrame:
     )
 
 
+def to_limit(facts: Facts, look: Look) -> pl.DataFrame:
+    """The off-site rows that are costly and not limited yet, most at stake first."""
+    rows = off_site(facts, look).filter((pl.col("verdict") == Verdict.COSTLY.value) & ~pl.col("limited"))
+    return rows.sort("stake", descending=True, maintain_order=True)
+
+
 def all_limits(facts: Facts, look: Look) -> list[Offer]:
     """Every campaign whose off-site traffic is costly and not limited yet, most at stake first."""
     days = facts.monthly_days(look.account.id, KIND, look.window)
-    rows = off_site(facts, look).sort("stake", descending=True, maintain_order=True)
-    return [offer for row in rows.to_dicts() if (offer := limit_offer(look, row, days)) is not None]
+    return [
+        offer
+        for row in to_limit(facts, look).to_dicts()
+        if (offer := limit_offer(look, row, days)) is not None
+    ]
 
 
 def together(offers: list[Offer]) -> Projected:

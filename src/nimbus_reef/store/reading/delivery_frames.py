@@ -54,21 +54,32 @@ def _by_campaign_day(facts: Facts, account_id: int, window: Window, rows: pl.Laz
 
 def hour_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
-    Measures per campaign, weekday (ISO; null of sums of several days) and hour: campaign_id, weekday, hour, the measures and the
-    campaign's settings.
+    Measures per campaign, weekday (ISO; null of sums of several days) and hour, in no order: campaign_id, weekday, hour, the
+    measures and the campaign's settings.
     """
 
     def make() -> pl.DataFrame:
         versions = facts.versions(account_id, "hourly", window)
         rows = snapshots.read(facts.store, account_id, "hourly", versions, ["campaign_id", "hour", *MEASURES])
         weekday = pl.when(pl.col("first_day") == pl.col("day")).then(pl.col("day").dt.weekday())
+        # One number for the three keys: half the time over millions of rows.
+        packed = (
+            pl.col("campaign_id").cast(pl.Int64) * 256
+            + weekday.fill_null(0).cast(pl.Int64) * 32
+            + pl.col("hour").cast(pl.Int64)
+        )
         sums = (
-            rows.group_by("campaign_id", weekday.alias("weekday"), "hour")
+            rows.group_by(packed.alias("packed"))
             .agg(pl.col(MEASURES).cast(pl.Int64).sum())
+            .with_columns(
+                campaign_id=(pl.col("packed") // 256).cast(pl.UInt32),
+                weekday=(pl.col("packed") % 256 // 32).replace(0, None).cast(pl.Int8),
+                hour=(pl.col("packed") % 32).cast(pl.Int64),
+            )
+            .drop("packed")
             .collect()
         )
-        settings = setting_frames.campaign_settings(facts, account_id, window)
-        return sums.join(settings, on="campaign_id").sort("campaign_id", "weekday", "hour")
+        return sums.join(setting_frames.campaign_settings(facts, account_id, window), on="campaign_id")
 
     return facts.kept("hour sums", account_id, make, window)
 

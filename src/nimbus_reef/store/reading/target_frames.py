@@ -11,6 +11,8 @@ from nimbus_reef.core.targeting import PRODUCT_LEVEL, with_company
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import product_frames, setting_frames, word_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
+from nimbus_reef.store.record import snapshots
+from nimbus_reef.store.record.models import KEYS_OF
 
 
 def target_sums(facts: Facts, account_id: int, window: Window, source: str | None = None) -> pl.DataFrame:
@@ -24,6 +26,24 @@ def target_sums(facts: Facts, account_id: int, window: Window, source: str | Non
         return sums
     terms = term_names(facts, account_id).select("target_term_id", "target_id")
     return sums.join(terms, on="target_term_id").group_by("target_id").agg(pl.col(MEASURES).sum())
+
+
+def clicked_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """clicks, orders, spend, sales of every target and day with a click, no names; from the report that holds most."""
+    source = facts.held(account_id, window).kind
+    (key,) = KEYS_OF[source]
+    columns = ["clicks", "orders", "spend", "sales"]
+    rows = snapshots.read(
+        facts.store, account_id, source, facts.days(account_id, source, window), [key, *columns]
+    ).filter(pl.col("clicks") > 0)
+    counted = [pl.col(name).cast(pl.Int64) for name in columns]
+    if key == "target_id":
+        return rows.select(counted).collect()
+    names = term_names(facts, account_id).select("target_term_id", "target_id").lazy()
+    by_target = (
+        rows.join(names, on="target_term_id").group_by("target_id", "day").agg(each.sum() for each in counted)
+    )
+    return by_target.select(columns).collect()
 
 
 def target_rows(facts: Facts, account_id: int, window: Window, source: str | None = None) -> pl.DataFrame:

@@ -22,7 +22,15 @@ from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.store.people import accounts, plans
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES
-from nimbus_reef.web.acting import accept_all, accept_one, by_htmx, planned_of, pushed, selected
+from nimbus_reef.web.acting import (
+    accept_all,
+    accept_one,
+    by_htmx,
+    campaign_planned,
+    planned_of,
+    pushed,
+    selected,
+)
 from nimbus_reef.web.catalog import (
     ad_pages,
     family_pages,
@@ -42,6 +50,7 @@ from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts
 
+_FAMILIES_A_PAGE: Final = 40
 catalog = Blueprint("catalog", __name__, url_prefix="/catalog")
 
 
@@ -107,8 +116,9 @@ def _families(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
     held = families.listed(facts, scope.look)
     every = scope.choice("show", ("shifts", "all")) == "all"
-    page, of = tables.page_of(len(held), scope.page)
-    shown = held[(page - 1) * tables.PAGE_ROWS : page * tables.PAGE_ROWS]
+    of = max(1, -(-len(held) // _FAMILIES_A_PAGE))
+    page = min(scope.page, of)
+    shown = held[(page - 1) * _FAMILIES_A_PAGE : page * _FAMILIES_A_PAGE]
     trade = families.trade_held(facts, scope.look)
     days = _days(scope)
     whole = (sum(each.spend for each in held), sum(each.sold for each in held))
@@ -500,7 +510,7 @@ def _catch_all(scope: Scope) -> dict[str, Any]:
     return {
         "made": made,
         "worded": _catch_all_worded(scope, made),
-        "planned": planned_of(scope, catch_all.offer(scope.look, made)),
+        "planned": campaign_planned(scope, made.name, catch_all.CHECK),
         "bid": write.number(made.bid),
         "budget": write.number(made.budget),
         "skus": made.products.head(12).rows(),

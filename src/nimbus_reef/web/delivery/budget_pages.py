@@ -6,7 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
+import polars as pl
+
 from nimbus_reef.analysis.delivery.budgets import BudgetMove, Line
+from nimbus_reef.core import hours
+from nimbus_reef.core.model import Verdict
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import Worded, effect_words, heads, words_head
@@ -14,17 +18,18 @@ from nimbus_reef.web.kit.verdicts import mark_of
 
 _SHADES: Final = 9
 _DRY_AT: Final = 0.2
+_HOUR_WIDE: Final = 15
 
 
 @dataclass(frozen=True, slots=True)
 class BudgetLine:
-    """A campaign: strip: ink 0 … 9 by hour and whether it is often dry; move: what is proposed."""
+    """A campaign: strip: marks of its 24 hours, each a class and an outline; move: what is proposed."""
 
     key: str
     name: str
     where: str
     budget: str
-    strip: tuple[tuple[int, bool], ...]
+    strip: tuple[tuple[str, str], ...]
     missed: str
     mark: str
     verdict: str
@@ -37,17 +42,12 @@ def lines(held: Sequence[Line], moved: BudgetMove, figures: Figures) -> list[Bud
     changes = {each.campaign: each.change for each in moved.budgets}
     made = []
     for line in held:
-        top = max(line.by_hour, default=0.0)
-        strip = tuple(
-            (round(_SHADES * spend / top) if top else 0, share >= _DRY_AT)
-            for spend, share in zip(line.by_hour, line.dry_share, strict=True)
-        )
         change = changes.get(line.campaign, 0.0)
         acos = f", {figures.rate(line.row['acos'], 0)}" if line.row["acos"] is not None else ""
         made.append(
             BudgetLine(
-                line.campaign, line.campaign, where(line, figures), figures.number(line.spending.budget),
-                strip, f"{figures.money(line.missed.low)} to {figures.money(line.missed.high)}" if line.missed.high >= 1 else "–",
+                line.campaign, line.campaign, where(line, figures), figures.number(line.budget),
+                _strip(line), f"{figures.money(line.missed.low)} to {figures.money(line.missed.high)}" if line.missed.high >= 1 else "–",
                 mark_of(line.row, "evidence"), f"{line.verdict}{acos}",
                 figures.signed(change, 2) if change else "–", "gain" if change > 0 else "",
             )
@@ -55,23 +55,35 @@ def lines(held: Sequence[Line], moved: BudgetMove, figures: Figures) -> list[Bud
     return made
 
 
-def dry_lines(held: Sequence[Line], figures: Figures, most: int = 6) -> list[tuple[str, str, str]]:
+def _strip(line: Line) -> tuple[tuple[str, str], ...]:
+    """Hours of equal ink as one outline, those often dry as another over them."""
+    top = max(line.by_hour, default=0.0)
+    marks: dict[str, str] = {}
+    for hour, spend in enumerate(line.by_hour):
+        shade = f"shade-{round(_SHADES * spend / top) if top else 0}"
+        marks[shade] = marks.get(shade, "") + f"M{hour * _HOUR_WIDE} 0h14v16h-14z"
+    dry = "".join(
+        f"M{hour * _HOUR_WIDE} 0h14v16h-14z" for hour, share in enumerate(line.dry_share) if share >= _DRY_AT
+    )
+    return (*marks.items(), *([("dry", dry)] if dry else []))
+
+
+def dry_lines(dry: Sequence[Line], figures: Figures, most: int = 6) -> list[tuple[str, str, str]]:
     """The campaigns that run dry: name, when, what it costs."""
     return [
         (
             line.campaign, where(line, figures), f"{figures.money(line.missed.low)} to {figures.money(line.missed.high)} of sales a month"
         )
-        for line in held
-        if line.runs_dry
-    ][:most]  # fmt: skip
+        for line in dry[:most]
+    ]  # fmt: skip
 
 
 def where(line: Line, figures: Figures) -> str:
     """How a campaign's budget and its spend go together."""
     if line.dry_days:
         return f"dry on {line.dry_days} of {line.held_days} days, from about {line.from_hour} h"
-    said = f"spends {figures.rate(line.spending.usual_share, 0)} of its budget on a middling day"
-    return f"{said}; never near it" if line.spending.idle else said
+    said = f"spends {figures.rate(line.usual_share, 0)} of its budget on a middling day"
+    return f"{said}; never near it" if line.idle else said
 
 
 def table_heads(figures: Figures) -> Any:
@@ -83,49 +95,47 @@ def table_heads(figures: Figures) -> Any:
     )  # fmt: skip
 
 
-def answer(held: Sequence[Line], moved: BudgetMove, figures: Figures) -> Answer:
-    """Who runs dry and what it costs, who never spends, and what is moved."""
-    dry = [line for line in held if line.runs_dry]
-    idle = [line for line in held if line.spending.idle]
+def answer(rows: pl.DataFrame, moved: BudgetMove, figures: Figures) -> Answer:
+    """Who runs dry and what it costs, who never spends, and what is moved. rows: as the analysis holds them."""
+    idle = int(rows["idle"].sum())
     never = (
-        f"{figures.counted(len(idle), 'campaign')} {'does' if len(idle) == 1 else 'do'} not come near "
-        f"{'its' if len(idle) == 1 else 'their'} budget."
+        f"{figures.counted(idle, 'campaign')} {'does' if idle == 1 else 'do'} not come near "
+        f"{'its' if idle == 1 else 'their'} budget."
     )
+    dry = dry_words(rows, figures)
     if not dry:
         return Answer("No budget ran dry in these days.", never if idle else "")
     total = (
-        f"BudgetMove, the total stays {figures.money(moved.before, 2)} a day."
+        f"Moved, the total stays {figures.money(moved.before, 2)} a day."
         if abs(moved.after - moved.before) < 0.005
-        else f"BudgetMove, the total goes from {figures.money(moved.before, 2)} to {figures.money(moved.after, 2)} a day."
+        else f"Moved, the total goes from {figures.money(moved.before, 2)} to {figures.money(moved.after, 2)} a day."
     )
-    return Answer(
-        dry_words(held, figures), f"{never if idle else ''} {total if moved.budgets else ''}".strip()
-    )
+    return Answer(dry, f"{never if idle else ''} {total if moved.budgets else ''}".strip())
 
 
-def dry_words(held: Sequence[Line], figures: Figures) -> str:
-    """Who runs dry, from when on, and what all that is out of budget misses; empty where nothing is."""
-    dry = [line for line in held if line.runs_dry]
-    low, high = (sum(getattr(line.missed, end) for line in held) for end in ("low", "high"))
-    if not dry:
+def dry_words(rows: pl.DataFrame, figures: Figures) -> str:
+    """Who runs dry, from when on, and what all that is out of budget misses; empty where nobody does."""
+    dry = rows.filter("runs_dry")
+    if dry.is_empty():
         return ""
-    first = sorted(line.from_hour for line in dry if line.from_hour is not None)
+    lost = hours.missed(float(rows["missed"].sum()))
+    first = sorted(dry["from_hour"].to_list())
     runs = "campaign runs" if len(dry) == 1 else "campaigns run"
     return (
-        f"{figures.count(len(dry))} {runs} dry, usually from {first[len(first) // 2]} h, and it costs {figures.money(low)} to "
-        f"{figures.money(high)} of sales a month."
+        f"{figures.count(len(dry))} {runs} dry, usually from {first[len(first) // 2]} h, and it costs {figures.money(lost.low)} to "
+        f"{figures.money(lost.high)} of sales a month."
     )
 
 
-def worded(held: Sequence[Line], moved: BudgetMove, figures: Figures) -> Worded:
+def worded(rows: pl.DataFrame, moved: BudgetMove, figures: Figures) -> Worded:
     """The move in words."""
     gives = [each for each in moved.budgets if each.change < 0]
     takes = [each for each in moved.budgets if each.change > 0]
     if moved.offer is None:
-        fine = [line for line in held if line.runs_dry and line.spending.fine]
-        if not any(line.runs_dry for line in held):
+        dry = rows.filter("runs_dry")
+        if dry.is_empty():
             return Worded(None, "nothing to move", ("no budget runs dry",))
-        if not fine:
+        if not (dry["verdict"] == Verdict.FINE.value).any():
             return Worded(
                 None,
                 "nothing to move",

@@ -25,6 +25,7 @@ NEED_TRADE: Final = frozenset({"organic", "tacos"})
 _DRY_AT: Final = 0.04
 """An hour is hatched where budgets that were gone missed that part of what it would sell."""
 _SHADES: Final = 9
+_NAMED: Final = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +57,7 @@ class SegmentBracket:
 
 
 def grid_rows(
-    grid: Grid, metric: str, dried: Mapping[tuple[int, int], tuple[float, Sequence[str]]], figures: Figures
+    grid: Grid, metric: str, dried: Mapping[tuple[int, int], tuple[float, str]], figures: Figures
 ) -> list[GridRow]:
     """The grid in shades of a metric; dried: by weekday (0: all) and hour, sales missed on average (units), and whose."""
     values = {key: getattr(cell, metric) for key, cell in grid.cells.items()}
@@ -66,7 +67,7 @@ def grid_rows(
     for weekday in grid.weekdays:
         cells = []
         for hour in range(DAY):
-            share, whose = dried.get((weekday, hour), (0.0, ()))
+            share, whose = dried.get((weekday, hour), (0.0, ""))
             value = values[weekday, hour]
             shade = 0 if value is None or not top else max(0, min(_SHADES, round(_SHADES * value / top)))
             cells.append(
@@ -93,9 +94,7 @@ def _top(values: Sequence[float]) -> float:
     return ordered[int(0.98 * (len(ordered) - 1))] if ordered else 0.0
 
 
-def _title(
-    weekday: int, hour: int, cell: HourCell, missed: float, whose: Sequence[str], figures: Figures
-) -> str:
+def _title(weekday: int, hour: int, cell: HourCell, missed: float, whose: str, figures: Figures) -> str:
     day = WEEKDAYS.get(weekday, "all days")
     said = [
         f"{day} {hour}–{hour + 1} h: spend {figures.money(cell.spend, 2)}, ad sales {figures.money(cell.sales, 2)}"
@@ -104,28 +103,31 @@ def _title(
         said.append(f"organic {figures.money(cell.organic, 2)}")
     said.append(f"ACOS {figures.rate(cell.acos, 0)}, a click earns {figures.number(cell.rpc)}")
     if missed > 0:
-        named = ", ".join(whose[:4]) + (f" and {len(whose) - 4} more" if len(whose) > 4 else "")
-        said.append(f"out of budget: {named}")
+        said.append(f"out of budget: {whose}")
     return "; ".join(said)
 
 
 def dried_by_cell(
     rows: pl.DataFrame, times: Mapping[int, int], held: int, *, by_day: bool
-) -> dict[tuple[int, int], tuple[float, list[str]]]:
+) -> dict[tuple[int, int], tuple[float, str]]:
     """By weekday (0: all days) and hour: sales missed per occurrence (units), and the campaigns, most missed first."""
     weekday = pl.col("day").dt.weekday().cast(pl.Int64) if by_day else pl.lit(EVERY_DAY, pl.Int64)
     sums = (
-        rows.with_columns(weekday.alias("weekday"))
-        .group_by("weekday", "hour", "campaign")
+        rows.group_by(weekday.alias("weekday"), "hour", "campaign")
         .agg(missed=pl.col("missed_sales").sum() / MICRO)
         .sort(["missed", "campaign"], descending=[True, False])
+        .group_by("weekday", "hour", maintain_order=True)
+        .agg(pl.col("missed").sum(), names=pl.col("campaign").cast(pl.String).head(_NAMED), of=pl.len())
     )
-    found: dict[tuple[int, int], tuple[float, list[str]]] = {}
-    for day, hour, campaign, missed in sums.select("weekday", "hour", "campaign", "missed").rows():
-        count = max(1, times.get(day, 0) if by_day else held)
-        before, names = found.get((day, hour), (0.0, []))
-        found[day, hour] = (before + missed / count, [*names, str(campaign)])
-    return found
+    return {
+        (day, hour): (missed / max(1, times.get(day, 0) if by_day else held), _listing(names, of))
+        for day, hour, missed, names, of in sums.select("weekday", "hour", "missed", "names", "of").rows()
+    }
+
+
+def _listing(names: Sequence[str], of: int) -> str:
+    more = f" and {of - len(names)} more" if of > len(names) else ""
+    return ", ".join(names) + more
 
 
 _LONG: Final = 10

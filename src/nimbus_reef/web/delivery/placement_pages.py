@@ -114,7 +114,7 @@ def _x(value: float, furthest: float) -> float:
     return round(4 + (_LINE - 8) * min(value, furthest) / furthest, 1)
 
 
-def answer(rows: pl.DataFrame, limits: Sequence[Offer], figures: Figures) -> Answer:
+def answer(rows: pl.DataFrame, limits: int, figures: Figures) -> Answer:
     """What off-site takes and brings, by all of the account; and what the best placement earns."""
     told = {row["placement"]: row for row in rows.to_dicts()}
     off = told.get(Placement.OFF_SITE.value)
@@ -134,7 +134,7 @@ def answer(rows: pl.DataFrame, limits: Sequence[Offer], figures: Figures) -> Ans
         f"Off-site takes {figures.rate(off['share_spend'], 0)} of the spend and brings "
         f"{figures.rate(off['share_sales'], 0)} of the sales."
     )
-    return Answer(bold, f"{off_site_words(off, len(limits), figures)} {rest}")
+    return Answer(bold, f"{off_site_words(off, limits, figures)} {rest}")
 
 
 def off_site_words(off: Mapping[str, Any], limits: int, figures: Figures) -> str:

@@ -90,23 +90,34 @@ def _placements(scope: Scope) -> dict[str, Any]:
     page = min(scope.page, of)
     shown = named.slice((page - 1) * _GROUPS_A_PAGE, _GROUPS_A_PAGE)
     whole = placements.judged(facts, scope.look, "account")
-    limits = placements.all_limits(facts, scope.look)
+    limits = len(placements.to_limit(facts, scope.look))
     worst = placements.worst(facts, scope.look).filter(pl.col("on_site") > 0).head(_WORST)
     chosen = scope.said("whose") or (worst["campaign"][0] if len(worst) else "")
+    if chosen:
+        placements.of_campaign(facts, scope.look, chosen)
     lines = placement_pages.groups(rows.filter(pl.col("whose").cast(pl.String).is_in(shown.implode())), write)
     return {
         "by": by,
         "groupings": _groupings(scope),
         "answer": placement_pages.answer(whole, limits, write),
-        "limits": len(limits),
+        "limits": limits,
         "worst": placement_pages.worst_lines(worst, write),
-        "solved": _solved(scope, chosen) if chosen else None,
+        "solved": _solved(scope, chosen) if chosen and placements.solved_known(facts, scope.look, chosen) else None,
+        "solving": chosen,
         "table": TableView(
             here=_here("placements"), name="placements", heads=placement_pages.table_heads(write),
             groups=lines if len(lines) > 1 or by != "account" else {"": next(iter(lines.values()), [])}, page=page, pages=of,
             empty="No placement had figures in these days.", opens=by == "campaign",
         ),
     }  # fmt: skip
+
+
+@delivery.get("/placements/solution")
+def solution() -> str:
+    """A campaign's solution alone, asked for after the page that shows it: its targets may have to be judged first."""
+    scope = current_scope()
+    need(parts().facts, scope, _NEEDS["placements"], figures())
+    return render_template("delivery/_solved.html", solved=_solved(scope, scope.said("whose")), drawer=None)
 
 
 def _solved(scope: Scope, campaign: str) -> dict[str, Any]:
@@ -179,13 +190,12 @@ def _hours(scope: Scope) -> dict[str, Any]:
     times = delivery_frames.weekdays_held(facts, scope.account.id, hours.KIND, scope.window)
     by_hour = hours.by_hour(facts, scope.look)
     starved = rules.starved(by_hour["spend"].to_list(), by_hour["organic"].to_list()) if grid.trade else ()
-    lines = budgets.lines(facts, scope.look)
-    moved = budgets.moved(scope.look, lines)
-    worded = budget_pages.worded(lines, moved, write)
+    rows = budgets.held(facts, scope.look)
+    worded = budget_pages.worded(rows, budgets.moved(facts, scope.look), write)
     return {
         "metric": metric,
         "metrics": [(key, words) for key, (words, _) in hour_pages.METRICS.items() if grid.trade or key not in hour_pages.NEED_TRADE],
-        "answer": hour_pages.answer(sums, budget_pages.dry_words(lines, write), starved, write),
+        "answer": hour_pages.answer(sums, budget_pages.dry_words(rows, write), starved, write),
         "rows": hour_pages.grid_rows(grid, metric, hour_pages.dried_by_cell(dry, times, held, by_day=grid.by_day), write),
         "brackets": hour_pages.brackets(sums, write),
         "by_day": grid.by_day,
@@ -194,7 +204,7 @@ def _hours(scope: Scope) -> dict[str, Any]:
         "starved": starved,
         "worded": worded,
         "planned": planned_of(scope, worded.offer),
-        "dry": budget_pages.dry_lines(lines, write),
+        "dry": budget_pages.dry_lines(budgets.lines(rows.filter("runs_dry").head(6)), write),
         "table": TableView(
             here=_here("hours"), name="segments", heads=hour_pages.segment_heads(write),
             groups={"": hour_pages.segment_lines(sums, write)}, opens=False,
@@ -216,16 +226,16 @@ def _total(scope: Scope, given: str) -> float | None:
 
 def _budgets(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
-    lines = budgets.lines(facts, scope.look)
-    moved = budgets.moved(scope.look, lines, _total(scope, scope.said("total")))
-    changed = {each.campaign for each in moved.budgets}
+    rows = budgets.held(facts, scope.look)
+    moved = budgets.moved(facts, scope.look, _total(scope, scope.said("total")))
+    changed = pl.col("campaign").is_in([each.campaign for each in moved.budgets])
     # What runs dry, what gives, then the rest by spend.
-    ordered = sorted(lines, key=lambda line: (line.missed.middle <= 0, line.campaign not in changed))
+    ordered = rows.sort(~pl.col("runs_dry"), pl.col("missed") <= 0, ~changed, maintain_order=True)
     page, of = tables.page_of(len(ordered), scope.page)
-    shown = ordered[(page - 1) * tables.PAGE_ROWS : page * tables.PAGE_ROWS]
-    worded = budget_pages.worded(lines, moved, write)
+    shown = budgets.lines(ordered.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS))
+    worded = budget_pages.worded(rows, moved, write)
     return {
-        "answer": budget_pages.answer(lines, moved, write),
+        "answer": budget_pages.answer(rows, moved, write),
         "total": scope.said("total"),
         "now": write.number(moved.before),
         "hours_held": bool(facts.held_days(scope.account.id, hours.KIND, scope.window)),
@@ -244,9 +254,9 @@ def move() -> Response:
     """Puts the move of budgets into the plan."""
     must_write()
     scope = current_scope()
-    lines = budgets.lines(parts().facts, scope.look)
-    moved = budgets.moved(scope.look, lines, _total(scope, request.form.get("total", "")))
-    accept_all(scope, [budget_pages.worded(lines, moved, figures())], figures(), "no budget can be moved")
+    rows = budgets.held(parts().facts, scope.look)
+    moved = budgets.moved(parts().facts, scope.look, _total(scope, request.form.get("total", "")))
+    accept_all(scope, [budget_pages.worded(rows, moved, figures())], figures(), "no budget can be moved")
     back = request.form.get("back")
     return redirect(scope.elsewhere(inside(back) if back else _here("budgets")))
 
@@ -265,10 +275,10 @@ def _boost_form(given: Mapping[str, str], locale: str) -> BoostForm:
 
 def _boosts(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
-    lines = budgets.lines(facts, scope.look)
-    offered = sorted(line.campaign for line in lines)
-    busiest = max(lines, key=lambda line: line.row["spend"], default=None)
-    chosen = scope.said("whose") or (busiest.campaign if busiest else "")
+    rows = budgets.held(facts, scope.look)
+    offered = rows["campaign"].sort().to_list()
+    busiest = rows.sort("spend", descending=True)["campaign"].head(1).to_list()
+    chosen = scope.said("whose") or next(iter(busiest), "")
     if not chosen:
         return {"held": None, "campaigns": offered}
     held = boosts.boosted(facts, scope.look, chosen)
@@ -415,10 +425,8 @@ def _file(scope: Scope, name: str) -> Table:
             placements.judged(facts, scope.look, scope.choice("by", _groupings(scope)))
         )
     if name == "budgets":
-        lines = budgets.lines(facts, scope.look)
-        return files.budgets_table(
-            lines, budgets.moved(scope.look, lines, _total(scope, scope.said("total")))
-        )
+        moved = budgets.moved(facts, scope.look, _total(scope, scope.said("total")))
+        return files.budgets_table(budgets.lines(budgets.held(facts, scope.look)), moved)
     return files.FILES[name](facts, scope.look)
 
 
