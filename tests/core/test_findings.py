@@ -108,6 +108,51 @@ def test_overspend_never_exceeds_spend_and_never_counts_less_than_the_largest_vi
         assert row["stake"] >= min(row["stake_right"], int(row["spend"] * STAKE_DAYS / days))
 
 
+def test_placements_and_hours_are_further_views_of_a_campaign_s_money():
+    rows = targets((1, 1, 1, 100, 30, "costly"), (2, 2, 2, 100, 50, "costly"))
+    placed = targets((1, 1, 0, 60, 45, "costly"), (2, 1, 0, 40, 9, "costly"), (3, 2, 0, 99, 99, "fine"))
+    by_hour = targets((1, 1, 0, 9, 7, "costly"), (2, 2, 0, 99, 60, "leaning costly"))
+    capped = caps(rows, NO_TERMS, NO_ADS, 30)
+
+    def headline(**views):
+        return findings.overspend(rows, NO_TERMS, NO_ADS, NO_SHARES, 1, capped, **views).total
+
+    assert headline() == 80
+    assert headline(placements=placed) == 54 + 50
+    assert headline(placements=placed, hours=by_hour) == 54 + 60
+    away = pl.DataFrame({"campaign_id": [1], "stake": [20]})
+    assert headline(placements=placed, away=away) == 34 + 50, "what is put away is in its placements too"
+
+
+views = st.lists(
+    st.tuples(
+        st.integers(0, 99), st.integers(1, 2), st.just(0), st.integers(0, 50 * UNIT), st.integers(0, 50 * UNIT),
+        st.sampled_from(["costly", "leaning costly", "undecided", "fine"]),
+    ), max_size=8,
+).map(lambda rows: targets(*rows))  # fmt: skip
+
+
+@given(accounts(), views, views, st.sampled_from([7, 30, 60]))
+def test_money_is_counted_once_over_terms_targets_ads_placements_and_hours(account, placed, by_hour, days):
+    rows, term_rows, ads, share_rows = account
+    most = caps(rows, term_rows, ads, days)
+    base = (rows, term_rows, ads, share_rows, STAKE_DAYS / days, most)
+    alone = findings.overspend(*base)
+    found = findings.overspend(*base, placements=placed, hours=by_hour)
+    assert alone.total <= found.total <= rows["spend"].sum() * STAKE_DAYS / days
+    largest = {
+        row[0]: row[1]
+        for row in pl.concat(
+            view.filter(flagged()).group_by("campaign_id").agg(pl.col("stake").sum()) for view in (placed, by_hour)
+        ).group_by("campaign_id").agg(pl.col("stake").max()).rows()
+    }  # fmt: skip
+    spent, before = dict(most.rows()), dict(alone.by_campaign.rows())
+    for campaign, stake in found.by_campaign.rows():
+        assert stake == min(spent.get(campaign, 0), max(before.get(campaign, 0), largest.get(campaign, 0)))
+    whole = pl.concat([placed, by_hour]).select("campaign_id", "stake")
+    assert findings.overspend(*base, placements=placed, hours=by_hour, away=whole).total == alone.total
+
+
 def with_company(**changes):
     base = {
         "row_id": "1", "ad_group_id": 4, "main_product": "LAMP", "family": "F",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Final
 
 from flask import Response, flash, request, session
@@ -20,18 +21,32 @@ from nimbus_reef.web.parts import must_write, parts
 MOST_AT_ONCE: Final = 2_000
 
 
-def planned_of(scope: Scope, offer: Offer | None) -> list[Planned]:
-    """What of an offer is in the plan already."""
+@dataclass(frozen=True, slots=True)
+class Acted:
+    """How far an offer is in the plan: own, its rows there; left: how many of its changes nothing planned makes yet."""
+
+    own: list[Planned]
+    left: int
+
+
+def acted(scope: Scope, offer: Offer | None) -> Acted:
+    """
+    How far an offer is in the plan. What another page planned of the same thing is neither its own, so that taking back leaves
+    it, nor left to do.
+    """
     if offer is None:
-        return []
-    keys = {key(change) for change, _ in offer.changes}
-    return [each for each in plans.planned(parts().store, scope.account.id) if key(each.change) in keys]
+        return Acted([], 0)
+    whose = {key(change): change.finding for change, _ in offer.changes}
+    held = [each for each in plans.planned(parts().store, scope.account.id) if key(each.change) in whose]
+    own = [each for each in held if each.change.finding == whose[key(each.change)]]
+    return Acted(own, len(whose) - len(held))
 
 
-def campaign_planned(scope: Scope, campaign: str, check: str) -> list[Planned]:
-    """What a check changes of a campaign in the plan."""
+def acted_on_campaign(scope: Scope, offer: Offer, check: str) -> Acted:
+    """The same of an offer of very many rows, all of one campaign that nothing else plans: told by its name."""
     held = plans.planned(parts().store, scope.account.id)
-    return [each for each in held if (each.change.campaign, each.change.finding) == (campaign, check)]
+    own = [each for each in held if (each.change.campaign, each.change.finding) == (offer.key, check)]
+    return Acted(own, max(0, len(offer.changes) - len(own)))
 
 
 def accept_one(scope: Scope, worded: Worded) -> None:

@@ -11,7 +11,7 @@ from nimbus_reef.analysis.catalog.families import ListedFamily
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import TACOS
-from nimbus_reef.core.model import MICRO, from_micro
+from nimbus_reef.core.model import MICRO, Verdict, from_micro
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import SharePair, Worded, effect_words, heads, share_pair, words_head
@@ -194,11 +194,16 @@ def worded(look: Look, family: ListedFamily, days: int, figures: Figures) -> Wor
         )
         kept = shift.kept.get(sku, 0.0) * monthly
         reasons.append(f"{figures.money(kept)} a month stays on {sku}, so that it is still tested")
-    takes = [row["sku"] for row in family.rows if shift.after.get(row["sku"], 0) * MICRO > row["spend"] + 1]
-    if takes:
-        has = "has" if len(takes) == 1 else "have"
+    takes = [row for row in family.rows if shift.after.get(row["sku"], 0) * MICRO > row["spend"] + 1]
+    proven = [row["sku"] for row in takes if row["verdict"] == Verdict.FINE.value]
+    beside = [row["sku"] for row in takes if row["verdict"] != Verdict.FINE.value]
+    reasons.append(
+        f"{figures.money(shift.moved * monthly)} a month moves: {', '.join(proven)} {'has' if len(proven) == 1 else 'have'} "
+        "evidence to take more"
+    )
+    if beside:
         reasons.append(
-            f"{', '.join(takes)} {has} evidence to take more: {figures.money(shift.moved * monthly)} a month moves"
+            f"{', '.join(beside)} {'stands' if len(beside) == 1 else 'stand'} in the same ad groups and will get a part of it too"
         )
     return Worded(offer, f"pause {said}", tuple(reasons), effect_words(offer.projected, figures))
 

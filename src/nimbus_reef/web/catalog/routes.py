@@ -23,14 +23,15 @@ from nimbus_reef.store.people import accounts, plans
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES
 from nimbus_reef.web.acting import (
+    Acted,
     accept_all,
     accept_one,
+    acted,
+    acted_on_campaign,
     by_htmx,
-    campaign_planned,
-    planned_of,
     pushed,
     selected,
-)
+)  # fmt: skip
 from nimbus_reef.web.catalog import (
     ad_pages,
     family_pages,
@@ -167,7 +168,7 @@ def _family_drawer(scope: Scope, key: str) -> dict[str, Any]:
 def _offered(scope: Scope, worded: Worded) -> dict[str, Any]:
     return {
         "worded": worded,
-        "planned": planned_of(scope, worded.offer),
+        "planned": acted(scope, worded.offer),
         "changes": 0 if worded.offer is None else len(worded.offer.changes),
     }
 
@@ -366,7 +367,7 @@ def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
         "conversion": line,
         "changed": [(write.day(each.day), each.words) for each in reversed(changed[-8:])],
         "worded": Worded(None, "look at the page" if mend or row["stake"] else "nothing to mend", tuple(mend)),
-        "planned": [], "changes": 0, "hits": [],
+        "planned": Acted([], 0), "changes": 0, "hits": [],
         "links": [("The product, beside peers", scope.elsewhere(url_for("standing.view", name="products")) + f"&open={row['sku']}")],
     }  # fmt: skip
 
@@ -507,10 +508,11 @@ def _asked(scope: Scope) -> dict[str, str]:
 
 def _catch_all(scope: Scope) -> dict[str, Any]:
     write, made = figures(), _built(scope, _asked(scope))
+    worded = _catch_all_worded(scope, made)
     return {
         "made": made,
-        "worded": _catch_all_worded(scope, made),
-        "planned": campaign_planned(scope, made.name, catch_all.CHECK),
+        "worded": worded,
+        "planned": acted_on_campaign(scope, worded.offer, catch_all.CHECK) if worded.offer else Acted([], 0),
         "bid": write.number(made.bid),
         "budget": write.number(made.budget),
         "skus": made.products.head(12).rows(),

@@ -20,7 +20,7 @@ from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading import delivery_frames
-from nimbus_reef.web.acting import accept_all, accept_one, by_htmx, planned_of, pushed, selected
+from nimbus_reef.web.acting import accept_all, accept_one, acted, by_htmx, pushed, selected
 from nimbus_reef.web.delivery import boost_pages, budget_pages, hour_pages, pages, placement_pages
 from nimbus_reef.web.delivery.forms import BoostForm, TotalForm
 from nimbus_reef.web.exports.routes import hand_out
@@ -126,7 +126,7 @@ def _solved(scope: Scope, campaign: str) -> dict[str, Any]:
     worded = _solved_worded(scope, solved)
     return {
         "id": campaign, "campaign": campaign, "drawn": placement_pages.solved_drawn(solved, write), "worded": worded,
-        "target": write.aim(solved.target_acos), "planned": planned_of(scope, worded.offer),
+        "target": write.aim(solved.target_acos), "planned": acted(scope, worded.offer),
     }  # fmt: skip
 
 
@@ -164,7 +164,7 @@ def _placement_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
         "bold": f"{write.counted(row['clicks'], 'click')} brought {brought} for {write.micro(row['spend'])}.",
         "rest": f"At {write.money(row['cpc'], 2)} a click it must convert {write.rate(row['needed_cvr'])}; it converts {write.rate(row['cvr'])}."
         if row["clicks"] else "",
-        "worded": worded, "planned": planned_of(scope, worded.offer), "changes": 0 if worded.offer is None else len(worded.offer.changes),
+        "worded": worded, "planned": acted(scope, worded.offer), "changes": 0 if worded.offer is None else len(worded.offer.changes),
         "links": [
             ("Its base bid and raises, drawn", scope.choose(_here("placements"), whose=str(row["campaign"]))),
             ("What a click may cost, hour by hour", scope.choose(_here("boosts"), whose=str(row["campaign"]))),
@@ -203,7 +203,7 @@ def _hours(scope: Scope) -> dict[str, Any]:
         "drawn": drawn,
         "starved": starved,
         "worded": worded,
-        "planned": planned_of(scope, worded.offer),
+        "planned": acted(scope, worded.offer),
         "dry": budget_pages.dry_lines(budgets.lines(rows.filter("runs_dry").head(6)), write),
         "table": TableView(
             here=_here("hours"), name="segments", heads=hour_pages.segment_heads(write),
@@ -240,7 +240,7 @@ def _budgets(scope: Scope) -> dict[str, Any]:
         "now": write.number(moved.before),
         "hours_held": bool(facts.held_days(scope.account.id, hours.KIND, scope.window)),
         "worded": worded,
-        "planned": planned_of(scope, worded.offer),
+        "planned": acted(scope, worded.offer),
         "table": TableView(
             here=_here("budgets"), name="budgets", heads=budget_pages.table_heads(write),
             groups={"": budget_pages.lines(shown, moved, write)}, page=page, pages=of, opens=False,
@@ -313,7 +313,7 @@ def _boosts(scope: Scope) -> dict[str, Any]:
         if tried and form else "",
         "problem": problem,
         "instead": instead,
-        "planned": planned_of(scope, offer),
+        "planned": acted(scope, offer),
         "segments": hours.found_segments(facts, scope.look) if facts.held_days(scope.account.id, hours.KIND, scope.window) else (),
     }  # fmt: skip
 
