@@ -15,6 +15,7 @@ from nimbus_reef.core.model import Bidding
 from nimbus_reef.core.placements import ADJUSTABLE
 from nimbus_reef.web.delivery.placement_pages import NAMES
 from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.axes import round_steps
 from nimbus_reef.web.kit.figures import Figures
 
 _WIDE, _TALL = 800.0, 150.0
@@ -91,7 +92,7 @@ def drawn(held: Boosted, tried: Boost | None, weekday: int, figures: Figures) ->
         for each in (*held.boosts, *more)
         if each.what == "bid" and (weekday in (each.weekdays or range(1, 8)))
     ]  # fmt: skip
-    ticks = tuple((y(top * share / 4), figures.number(top * share / 4)) for share in range(5))
+    ticks = tuple((y(value), figures.number(value)) for value in round_steps(top))
     return Drawn(_apart(steps), tuple(brackets), ticks, _WIDE, _TALL, highest)
 
 

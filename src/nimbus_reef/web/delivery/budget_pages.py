@@ -122,7 +122,7 @@ def dry_words(rows: pl.DataFrame, figures: Figures) -> str:
     first = sorted(dry["from_hour"].to_list())
     runs = "campaign runs" if len(dry) == 1 else "campaigns run"
     return (
-        f"{figures.count(len(dry))} {runs} dry, usually from {first[len(first) // 2]} h, and it costs {figures.money(lost.low)} to "
+        f"{figures.count(len(dry))} {runs} dry, usually from {first[len(first) // 2]} h; the hours out of budget cost {figures.money(lost.low)} to "
         f"{figures.money(lost.high)} of sales a month."
     )
 

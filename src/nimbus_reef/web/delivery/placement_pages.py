@@ -14,6 +14,7 @@ from nimbus_reef.core import evidence
 from nimbus_reef.core.model import Bidding, Placement, Verdict, from_micro
 from nimbus_reef.core.placements import ADJUSTABLE, BASE_SHARE
 from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.axes import round_steps
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import SharePair, Worded, effect_words, heads, share_pair, words_head
 from nimbus_reef.web.kit.verdicts import mark_of
@@ -219,7 +220,7 @@ def solved_drawn(solved: Solved, figures: Figures) -> SolvedDrawn | None:
     was = f" (now {figures.number(solved.base_now)})" if solved.base_now is not None else ""
     return SolvedDrawn(
         x(found.base), f"base bid {figures.money(found.base, 2)}{was}", tuple(lines),
-        tuple((x(top * step / 5), figures.number(top * step / 5)) for step in range(6)), _WIDE,
+        tuple((x(value), figures.number(value)) for value in round_steps(top)), _WIDE,
     )  # fmt: skip
 
 
