@@ -4,9 +4,10 @@ from datetime import date, timedelta
 
 import polars as pl
 import pytest
-from tests.pages import row_ids
+from tests.pages import row_ids, text_of
 
 from nimbus_reef import config
+from nimbus_reef.analysis.findings import SOURCES
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.jobs import intake
@@ -29,9 +30,13 @@ NEEDS = {
     "/movement/why": TOTAL_SOURCES, "/movement/trends": TOTAL_SOURCES,
     "/movement/drift?by=product": ("product_ad_daily",), "/movement/drift?by=keyword": TARGET_SOURCES,
     "/targeting/targets": TARGET_SOURCES, "/targeting/terms": ("search_term_daily",),
-    "/targeting/words": ("search_term_daily",), "/findings/": (*TARGET_SOURCES, "product_ad_daily"),
-    "/findings/report": (*TARGET_SOURCES, "product_ad_daily"), "/scope/rail": (), "/pulse/mover": (),
-    "/pulse/at-stake": (),
+    "/targeting/words": ("search_term_daily",), "/findings/": SOURCES,
+    "/findings/report": SOURCES, "/scope/rail": (), "/pulse/mover": (), "/pulse/at-stake": (),
+    "/catalog/families": ("product_ad_daily",), "/catalog/ads": ("product_ad_daily",),
+    "/catalog/eligibility": ("product_ad_daily", "product_sales_daily"), "/catalog/gaps": ("product_sales_daily",),
+    "/catalog/listings": ("listings",), "/catalog/structure": TARGET_SOURCES, "/catalog/names": (),
+    "/catalog/catch-all": TARGET_SOURCES, "/delivery/placements": ("placement_daily",), "/delivery/hours": ("hourly",),
+    "/delivery/budgets": ("campaign_daily", "placement_daily", "hourly"), "/delivery/boosts": (),
 }  # fmt: skip
 """Pages, and the reports of which any one is enough."""
 MONEY = frozenset(TOTAL_SOURCES)
@@ -115,6 +120,23 @@ def test_every_page_answers_with_one_report_left_out(visitor, store, account, pa
         undo.undo(store, account.id, newest.id)
         check(visitor, set(paths) - {kind})
         load(store, account, paths, [kind])
+
+
+def test_what_no_report_tells_is_not_called_well(visitor, store, account, paths):
+    """Ads and placements alone: no budget is known, no product is said to be in order, and findings are made of what there is."""
+    load(store, account, paths, ["product_ad_daily", "placement_daily"])
+    shown = {
+        page: text_of(visitor.get(page))
+        for page in ("/delivery/budgets", "/catalog/eligibility", "/catalog/families", "/findings/")
+    }
+    assert "No campaign’s budget is known" in shown["/delivery/budgets"]
+    assert "ran dry" not in shown["/delivery/budgets"]
+    assert "Unknown which products may be advertised" in shown["/catalog/eligibility"]
+    assert "may be advertised." not in shown["/catalog/eligibility"].replace(
+        "Unknown which products may be advertised.", ""
+    )
+    assert "No two of these products are known to be of one family" in shown["/catalog/families"]
+    assert "– of spend" not in shown["/findings/"]
 
 
 def test_an_account_with_nothing_answers_too(visitor):

@@ -23,7 +23,7 @@ from nimbus_reef.store.people.hidden_findings import PutAway
 from nimbus_reef.store.reading import campaign_frames, target_frames, word_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
 
-SOURCES: Final = (*TARGET_SOURCES, "product_ad_daily")
+SOURCES: Final = (*TARGET_SOURCES, "product_ad_daily", "placement_daily")
 """Reports that findings come from."""
 
 
@@ -132,10 +132,20 @@ def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings
             for each, rows in ((Reading.TARGETS, targets), (Reading.TERMS, terms))
         ),
     )  # fmt: skip
+    whole = targets if len(targets) else _campaigns(facts, look)
     return Findings(
-        tuple(group for group in groups if len(group.rows)), total.total, int(targets["spend"].sum()),
-        int(targets["sales"].sum()), hidden,
+        tuple(group for group in groups if len(group.rows)), total.total, int(whole["spend"].sum()),
+        int(whole["sales"].sum()), hidden,
     )  # fmt: skip
+
+
+def _campaigns(facts: Facts, look: Look) -> pl.DataFrame:
+    """What campaigns did by the report that totals come from, where targets are not held."""
+    account, window = look.account, look.window
+    source = facts.total_source(account.id, [window])
+    if source is None:
+        return pl.DataFrame(schema={"spend": pl.Int64, "sales": pl.Int64})
+    return look.within(facts, campaign_frames.campaign_sums(facts, account.id, window, source))
 
 
 def _caps(facts: Facts, look: Look) -> pl.DataFrame:

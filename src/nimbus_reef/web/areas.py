@@ -8,6 +8,7 @@ from typing import Any, Final
 
 from flask import Blueprint
 
+from nimbus_reef.analysis.findings import SOURCES
 from nimbus_reef.analysis.judged_tables import VIEWS as TARGETING_VIEWS
 from nimbus_reef.core.checks import AreaKey
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
@@ -75,7 +76,7 @@ AREAS: Final = (
             "what is likely spent above target by targets judged costly or leaning costly", TARGETING_VIEWS,
         ),
         Area(
-            findings, "Findings", "findings.look", (*TARGET_SOURCES, "product_ad_daily"), None,
+            findings, "Findings", "findings.look", SOURCES, None,
             "what is likely spent above target, the same money counted once",
         ),
         Area(plan, "Plan", "plan.look"),

@@ -26,6 +26,11 @@ _LOOKED_BACK: Final = 120
 SHADOW_AT: Final = 0.95
 
 
+def eligibility_told(facts: Facts, look: Look) -> bool:
+    """Whether the catalog says of any product that it may be advertised, or may not."""
+    return bool(product_frames.catalog(facts, look.account.id)["ad_eligible"].count())
+
+
 def products(facts: Facts, look: Look) -> pl.DataFrame:
     """
     All products of the catalog: product_id, sku, title, item, family, eligible, reason, fulfilment, launched; total_sales of the

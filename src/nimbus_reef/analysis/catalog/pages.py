@@ -36,17 +36,13 @@ def _listed(facts: Facts, look: Look) -> pl.DataFrame:
     def make() -> pl.DataFrame:
         back = Window(window.first - timedelta(days=listings.SIDE_DAYS), window.last)
         pages = product_frames.listings(facts, account.id, back)
-        if pages.is_empty():
-            return pages
         newest = pages.sort("day").group_by("product_id").last()
         changes = listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
         changed = changes.group_by("product_id").agg(changed=pl.col("day").max())
         ads = product_frames.product_rows(facts, account.id, window).group_by("product_id").agg(
             pl.col(MEASURES).sum()
         )  # fmt: skip
-        skus = product_frames.catalog(facts, account.id).select(
-            "product_id", pl.col("sku").cast(pl.String), family=pl.coalesce("parent", "item").cast(pl.String)
-        )
+        skus = product_frames.skus(facts, account.id).with_columns(pl.col("sku").cast(pl.String))
         texts = pl.col("title", "rich_content", "brand_section", "in_stock").cast(pl.String)
         return (
             newest.join(skus, on="product_id")
@@ -57,8 +53,6 @@ def _listed(facts: Facts, look: Look) -> pl.DataFrame:
         )
 
     made = facts.kept("pages", account.id, make, window)
-    if made.is_empty():
-        return made
     fell = falls(facts, look).select(sku=pl.col("name"), stake="stake", fell_on="day")
     held = facts.monthly_days(account.id, ADS, window)
     rows = made.join(fell, on="sku", how="left").with_columns(

@@ -7,6 +7,7 @@ from datetime import date, timedelta
 import polars as pl
 
 from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import snapshots
 
@@ -38,14 +39,11 @@ def query_weeks(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
             "JOIN phrase p ON p.id = f.query_phrase_id WHERE f.account_id = :account",
             account=account_id,
         )
-        skus = facts.query(
-            "SELECT id AS product_id, sku FROM product WHERE account_id = :account", account=account_id
-        )
         return (
             snapshots.read(facts.store, account_id, "query_funnel", versions)
             .collect()
             .join(texts, on="query_phrase_id")
-            .join(skus, on="product_id", how="left")
+            .join(product_frames.skus(facts, account_id), on="product_id", how="left")
         )
 
     return facts.kept("queries", account_id, make, window)

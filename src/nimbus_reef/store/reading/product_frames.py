@@ -94,14 +94,12 @@ def placed_products(facts: Facts, account_id: int, window: Window) -> pl.DataFra
             pl.coalesce("parent", "item").cast(pl.String).alias("family"),
             pl.col("category").cast(pl.String),
         )  # fmt: skip
-        query = "SELECT id AS product_id, sku FROM product WHERE account_id = :account"
-        skus = facts.kept("skus", account_id, lambda: facts.query(query, account=account_id))
         campaigns = setting_frames.campaign_settings(facts, account_id, window).select(
             "campaign_id", "campaign", "format", "portfolio"
         )
         return (
             _ad_days(facts, account_id, window)
-            .join(skus, on="product_id")
+            .join(skus(facts, account_id), on="product_id")
             .join(known, on="product_id", how="left")
             .join(campaigns, on="campaign_id", how="left")
             .with_columns(
@@ -133,6 +131,12 @@ def catalog(facts: Facts, account_id: int) -> pl.DataFrame:
         "WHERE n.account_id = k.account_id AND n.product_id = k.product_id)"
     )
     return facts.kept("catalog", account_id, lambda: facts.query(query, account=account_id))
+
+
+def skus(facts: Facts, account_id: int) -> pl.DataFrame:
+    """product_id, sku of every product that any report named."""
+    query = "SELECT id AS product_id, sku FROM product WHERE account_id = :account"
+    return facts.kept("skus", account_id, lambda: facts.query(query, account=account_id))
 
 
 def ineligible_days(facts: Facts, account_id: int) -> dict[int, list[date]]:

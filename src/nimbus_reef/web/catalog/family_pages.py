@@ -156,7 +156,16 @@ def answer(held: Sequence[ListedFamily], days: int, figures: Figures) -> Answer:
     monthly = STAKE_DAYS / days
     wrong = [family for family in held if family.stake]
     alike = [family for family in held if family.alike]
-    also = f" In {figures.counted(len(alike), 'family').replace('familys', 'families')} all children cost too much alike: that is not a matter of the child." if alike else ""  # fmt: skip
+    also = (
+        f" In {figures.counted(len(alike), 'family', 'families')} all children cost too much alike: that is not a matter of the child."
+        if alike
+        else ""
+    )
+    if all(len(family.rows) == 1 for family in held):
+        return Answer(
+            "No two of these products are known to be of one family.",
+            "The catalog tells families, by the parent of each product.",
+        )
     if not wrong:
         return Answer("Spend follows what sells in every family.", also.strip())
     first = wrong[0]

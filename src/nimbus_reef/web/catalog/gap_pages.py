@@ -52,14 +52,18 @@ def lost_heads(figures: Figures) -> Any:
     )  # fmt: skip
 
 
-def lost_answer(held: Sequence[Ineligible], unseen: pl.DataFrame, figures: Figures) -> Answer:
-    """What may not be advertised, and what that costs."""
+def lost_answer(held: Sequence[Ineligible], unseen: pl.DataFrame, figures: Figures, *, told: bool) -> Answer:
+    """What may not be advertised, and what that costs; told: whether the catalog says of any product that it may or may not."""
     shadowed = unseen.filter(pl.col("shadow").is_not_null())
     rest = ""
     if len(shadowed):
         row = shadowed.row(0, named=True)
         rest = (
             f" {row['shadow']} takes nearly all impressions of its family, since {row['sku']} is not shown."
+        )
+    if not told:
+        return Answer(
+            "Unknown which products may be advertised.", f"The catalog tells it; load it in Intake.{rest}"
         )
     if not held:
         return Answer("Every product of the catalog may be advertised.", rest.strip())

@@ -267,12 +267,13 @@ def _due(row: Mapping[str, Any], write: Any) -> str:
 def _eligibility(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
     held, unseen = gaps.ineligible(facts, scope.look), gaps.unseen(facts, scope.look)
+    told = gaps.eligibility_told(facts, scope.look)
     return {
-        "answer": gap_pages.lost_answer(held, unseen, write),
+        "answer": gap_pages.lost_answer(held, unseen, write, told=told),
         "unseen": unseen.to_dicts(),
         "table": TableView(
             here=_here("eligibility"), name="lost", heads=gap_pages.lost_heads(write), groups={"": gap_pages.lost_lines(held, write)},
-            empty="Every product of the catalog may be advertised.", opens=False,
+            empty="Every product of the catalog may be advertised." if told else "The catalog says of no product whether it may.", opens=False,
         ),
     }  # fmt: skip
 

@@ -97,6 +97,11 @@ def table_heads(figures: Figures) -> Any:
 
 def answer(rows: pl.DataFrame, moved: BudgetMove, figures: Figures) -> Answer:
     """Who runs dry and what it costs, who never spends, and what is moved. rows: as the analysis holds them."""
+    if rows.is_empty():
+        return Answer(
+            "No campaign’s budget is known in these days.",
+            "Campaign settings tell budgets; load them in Intake.",
+        )
     idle = int(rows["idle"].sum())
     never = (
         f"{figures.counted(idle, 'campaign')} {'does' if idle == 1 else 'do'} not come near "

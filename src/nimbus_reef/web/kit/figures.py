@@ -63,9 +63,9 @@ class Figures:
         """A whole number."""
         return NOTHING if value is None else self._decimal(value, 0)
 
-    def counted(self, value: float, thing: str) -> str:
-        """A number of things: 1 click, 2 clicks."""
-        return f"{self.count(value)} {thing}{'' if value == 1 else 's'}"
+    def counted(self, value: float, thing: str, things: str = "") -> str:
+        """A number of things: 1 click, 2 clicks; things: more than one of them, where an s is not enough."""
+        return f"{self.count(value)} {thing if value == 1 else things or thing + 's'}"
 
     def number(self, value: float | None, digits: int = 2) -> str:
         """A number with fixed decimals."""
