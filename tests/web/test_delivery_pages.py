@@ -157,6 +157,11 @@ def test_a_move_of_budgets_keeps_the_total_or_comes_to_a_named_one(owner, demo):
     assert sum(round(100 * (float(e.new_value) - float(e.old_value))) for e in changes) == 0
     assert "In the plan" in text_of(owner.get(f"{DELIVERY}/budgets"))
     assert owner.get(f"{DELIVERY}/budgets?total=x").status_code == 400
+    least = text_of(owner.get(f"{DELIVERY}/budgets?total=1"))
+    assert "1.00 a day is not reached: below" in least
+    assert "Take €" in least
+    assert "to 0 campaigns" not in least
+    assert "a day of the named total is not needed" in text_of(owner.get(f"{DELIVERY}/budgets?total=99999"))
 
 
 BOOSTED = "/delivery/boosts?whose=MM-STICK+%C2%B7+own+terms+%C2%B7+exact"

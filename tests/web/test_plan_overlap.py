@@ -74,3 +74,12 @@ def test_the_plan_comes_in_pages_with_a_campaign_s_changes_together():
     assert (first.page, first.pages, campaigns(waiting), len(first.groups["a"])) == (1, 3, 2, 100)
     assert list(first.groups) == ["a"]
     assert (last.page, sum(map(len, last.groups.values()))) == (3, 50)
+
+
+def test_the_strip_counts_an_ad_and_the_targets_of_its_ad_group_once():
+    ad = planned(5, Entity.PRODUCT_AD, "state", "7", 70.0)
+    budget = planned(6, Entity.CAMPAIGN, "daily_budget", "c", 10.0)
+    told = pages.strip([PAUSE, ad, budget], (1_000.0, 4_000.0), WRITE, {})
+    assert told.spend.replace("\xa0", " ").replace("\u2060", "") == "−€ 110", (
+        "a budget is not a view of spend"
+    )

@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
+from enum import StrEnum
 from typing import Final
 
 import polars as pl
@@ -124,6 +125,54 @@ def edited_reason(reason: str, before: str, after: str) -> str:
     proposed = edited[1] if edited else before
     own = reason[edited.end() :] if edited else reason
     return own if after == proposed else f"{proposed} was proposed, {after} chosen instead. {own}"
+
+
+class View(StrEnum):
+    """As what a change cuts a campaign's money."""
+
+    TARGETS = "targets"
+    ADS = "ads"
+    PLACEMENTS = "placements"
+
+
+@dataclass(frozen=True, slots=True)
+class Cut:
+    """Spend (units per 30 days, above 0) that a planned change takes away, by its number in the plan's store."""
+
+    number: int
+    campaign: str
+    ad_group: str
+    view: View
+    spend: float
+
+
+def counted_elsewhere(cuts: Sequence[Cut]) -> frozenset[int]:
+    """
+    The same money once over the views of a campaign, by the headline's rule ("Findings: the same money once" in
+    docs/calculations.md): per ad group targets and terms or product ads, per campaign the ad groups together or placements, always
+    the larger. Gives the cuts that do not count, since a larger one stands for them; of equals the first view counts.
+    """
+    sums: dict[tuple[str, str, View], float] = {}
+    for cut in cuts:
+        group = "" if cut.view is View.PLACEMENTS else cut.ad_group
+        sums[cut.campaign, group, cut.view] = sums.get((cut.campaign, group, cut.view), 0.0) + cut.spend
+    of_groups: dict[str, float] = {}
+    for campaign, group, view in sums:
+        if view is not View.PLACEMENTS and view is _larger(sums, campaign, group):
+            of_groups[campaign] = of_groups.get(campaign, 0.0) + sums[campaign, group, view]
+
+    def counts(cut: Cut) -> bool:
+        placed = sums.get((cut.campaign, "", View.PLACEMENTS), 0.0)
+        if cut.view is View.PLACEMENTS:
+            return placed > of_groups.get(cut.campaign, 0.0)
+        return placed <= of_groups[cut.campaign] and cut.view is _larger(sums, cut.campaign, cut.ad_group)
+
+    return frozenset(cut.number for cut in cuts if not counts(cut))
+
+
+def _larger(sums: Mapping[tuple[str, str, View], float], campaign: str, group: str) -> View:
+    ads, targets = (sums.get((campaign, group, view), 0.0) for view in (View.ADS, View.TARGETS))
+    return View.ADS if ads > targets else View.TARGETS
 
 
 def own_shares(

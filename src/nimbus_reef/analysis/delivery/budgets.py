@@ -192,12 +192,16 @@ def lines(rows: pl.DataFrame) -> list[Line]:
 
 @dataclass(frozen=True, slots=True)
 class BudgetMove:
-    """Budgets moved: what changes, the sum before and after (units a day), and the offer (None where nothing moves)."""
+    """
+    Budgets moved: what changes, the sum before and after, the total that was asked for (units a day; None: as it is), and the
+    offer (None where nothing moves).
+    """
 
     budgets: tuple[Budget, ...]
     before: float
     after: float
     offer: Offer | None
+    asked: float | None = None
 
 
 def moved(facts: Facts, look: Look, asked: float | None = None) -> BudgetMove:
@@ -220,7 +224,7 @@ def _moved(look: Look, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
     made = rules.moves(spending, None if asked is None else asked - other)
     after = before + sum(each.change for each in made)
     if not made:
-        return BudgetMove((), before, after, None)
+        return BudgetMove((), before, after, None, asked)
     changes = []
     for each in made:
         line = by_name[each.campaign]
@@ -230,7 +234,7 @@ def _moved(look: Look, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
         )
         changes.append((row, told))
     together = total(_effect(by_name[each.campaign], each) for each in made)
-    return BudgetMove(made, before, after, Offer("budgets", tuple(changes), together))
+    return BudgetMove(made, before, after, Offer("budgets", tuple(changes), together), asked)
 
 
 def _effect(line: Line, budget: Budget) -> Projected:

@@ -10,6 +10,7 @@ import polars as pl
 
 from nimbus_reef.analysis.delivery.budgets import BudgetMove, Line
 from nimbus_reef.core import hours
+from nimbus_reef.core.budgets import Budget
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
@@ -19,6 +20,7 @@ from nimbus_reef.web.kit.verdicts import mark_of
 _SHADES: Final = 9
 _DRY_AT: Final = 0.2
 _HOUR_WIDE: Final = 15
+_CENT: Final = 0.005
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,7 +114,7 @@ def answer(rows: pl.DataFrame, moved: BudgetMove, figures: Figures) -> Answer:
         return Answer("No budget ran dry in these days.", never if idle else "")
     total = (
         f"Moved, the total stays {figures.money(moved.before, 2)} a day."
-        if abs(moved.after - moved.before) < 0.005
+        if abs(moved.after - moved.before) < _CENT
         else f"Moved, the total goes from {figures.money(moved.before, 2)} to {figures.money(moved.after, 2)} a day."
     )
     return Answer(dry, f"{never if idle else ''} {total if moved.budgets else ''}".strip())
@@ -149,18 +151,34 @@ def worded(rows: pl.DataFrame, moved: BudgetMove, figures: Figures) -> Worded:
         return Worded(
             None, "nothing to move", ("no campaign leaves enough of its budget; name a larger total",)
         )
-    given = sum(each.change for each in takes)
-    source = (
-        f"from {figures.counted(len(gives), 'campaign')} that never spend{'s' if len(gives) == 1 else ''} theirs"
-        if gives
-        else "from a larger total"
-    )
     reasons = [
         f"{figures.counted(len(takes), 'campaign')} within target by evidence {'gets' if len(takes) == 1 else 'get'} what the budget cut off on a dry day, best cost of sale first",
-    ]
+    ] if takes else []  # fmt: skip
     if gives:
         reasons.append("who gives keeps what its busiest days spend (19 of 20 days)")
+    if moved.asked is not None and moved.after - moved.asked > _CENT:
+        reasons.append(
+            f"{figures.money(moved.asked, 2)} a day is not reached: below {figures.money(moved.after, 2)} budgets that are spent would be cut"
+        )
+    if moved.asked is not None and moved.asked - moved.after > _CENT:
+        reasons.append(
+            f"{figures.money(moved.asked - moved.after, 2)} a day of the named total is not needed"
+        )
     return Worded(
-        moved.offer, f"move {figures.money(given, 2)} a day {source} to {figures.counted(len(takes), 'campaign')} that run{'s' if len(takes) == 1 else ''} dry",
-        tuple(reasons), effect_words(moved.offer.projected, figures),
-    )  # fmt: skip
+        moved.offer,
+        _headline(gives, takes, figures),
+        tuple(reasons),
+        effect_words(moved.offer.projected, figures),
+    )
+
+
+def _headline(gives: Sequence[Budget], takes: Sequence[Budget], figures: Figures) -> str:
+    never = (
+        f"{figures.counted(len(gives), 'campaign')} that never spend{'s' if len(gives) == 1 else ''} theirs"
+    )
+    if not takes:
+        return f"take {figures.money(-sum(each.change for each in gives), 2)} a day from {never}"
+    return (
+        f"move {figures.money(sum(each.change for each in takes), 2)} a day from {never if gives else 'a larger total'} "
+        f"to {figures.counted(len(takes), 'campaign')} that run{'s' if len(takes) == 1 else ''} dry"
+    )

@@ -8,6 +8,7 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.delivery.placements import SOLUTION_CHECK
 from nimbus_reef.core import plan, projection
 from nimbus_reef.core.changes import Entity, kind_of, named, projected
 from nimbus_reef.store.people.plans import Planned
@@ -55,15 +56,36 @@ def strip(
 
     month: the account's spend and sales per 30 days. own: see `own_shares`.
     """
-    together = projection.total(
-        projection.part_of(projected(each.change, each.promise), own.get(each.id, 1.0)) for each in planned
-    )
+    parts = {
+        each.id: projection.part_of(projected(each.change, each.promise), own.get(each.id, 1.0))
+        for each in planned
+    }
+    elsewhere = plan.counted_elsewhere(_cuts(planned, parts))
+    together = projection.total(part for number, part in parts.items() if number not in elsewhere)
     spend, sales = month
     acos = ""
     if planned and sales > 0 and sales + together.sales.middle > 0:
         after = (spend + together.spend.middle) / (sales + together.sales.middle)
         acos = f"{figures.percent(spend / sales)} → {figures.rate(after)}"
     return PlanStrip(len(planned), figures.span(together.spend), figures.span(together.sales), acos)
+
+
+_VIEWS: Final = {
+    Entity.TARGET: plan.View.TARGETS, Entity.NEGATIVE: plan.View.TARGETS, Entity.PRODUCT_AD: plan.View.ADS,
+    Entity.PLACEMENT: plan.View.PLACEMENTS,
+}  # fmt: skip
+
+
+def _cuts(planned: Sequence[Planned], parts: Mapping[int, projection.Projected]) -> list[plan.Cut]:
+    """What lowers spend, by the view of the campaign that it was found in: a bid may be part of what its placements need."""
+    found = []
+    for each in planned:
+        placed = each.promise.view == "placements" or each.change.finding == SOLUTION_CHECK
+        view = plan.View.PLACEMENTS if placed else _VIEWS.get(each.change.entity)
+        spend = parts[each.id].spend.middle
+        if view is not None and spend < 0:
+            found.append(plan.Cut(each.id, each.change.campaign, each.change.ad_group, view, -spend))
+    return found
 
 
 @dataclass(frozen=True, slots=True)
