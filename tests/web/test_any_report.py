@@ -139,6 +139,25 @@ def test_what_no_report_tells_is_not_called_well(visitor, store, account, paths)
     assert "– of spend" not in shown["/findings/"]
 
 
+def test_a_month_of_hours_as_one_sum_has_hours_and_no_weekdays(visitor, store, account, tmp_path):
+    first = LAST - timedelta(days=32)
+    last = LAST - timedelta(days=3)
+    block = pl.DataFrame({"hour": list(range(24)), "clicks": [40] * 24, "orders": [1] * 9 + [8] * 15}).with_columns(
+        campaign=pl.lit("C"), impressions=900, spend=20.0, units="orders", sales=pl.col("orders") * 20.0,
+        start_date=pl.lit(str(first)), end_date=pl.lit(str(last)),
+    )  # fmt: skip
+    block.write_csv(tmp_path / "hours.csv")
+    load(store, account, {"hourly": tmp_path / "hours.csv"}, ["hourly"])
+    shown = text_of(visitor.get("/delivery/hours"))
+    assert "all days" in shown
+    assert "Mon" not in shown
+    assert "from 9 to 24 h" in shown
+    assert "a budget ran dry" not in shown
+    assert "no budget runs dry" not in shown
+    assert "Which budgets run dry needs hours, day by day." in shown
+    assert "day for day" in text_of(visitor.get("/movement/trends?whose=hours:9-12"))
+
+
 def test_an_account_with_nothing_answers_too(visitor):
     check(visitor, set())
 

@@ -21,6 +21,7 @@ _SHADES: Final = 9
 _DRY_AT: Final = 0.2
 _HOUR_WIDE: Final = 15
 _CENT: Final = 0.005
+_UNTOLD: Final = "Which budgets run dry needs hours, day by day."
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,8 +98,11 @@ def table_heads(figures: Figures) -> Any:
     )  # fmt: skip
 
 
-def answer(rows: pl.DataFrame, moved: BudgetMove, figures: Figures) -> Answer:
-    """Who runs dry and what it costs, who never spends, and what is moved. rows: as the analysis holds them."""
+def answer(rows: pl.DataFrame, moved: BudgetMove, figures: Figures, *, hours_told: bool) -> Answer:
+    """
+    Who runs dry and what it costs, who never spends, and what is moved. rows: as the analysis holds them; hours_told: hours are
+    held day by day, so that dry ones can be known.
+    """
     if rows.is_empty():
         return Answer(
             "No campaign’s budget is known in these days.",
@@ -111,7 +115,8 @@ def answer(rows: pl.DataFrame, moved: BudgetMove, figures: Figures) -> Answer:
     )
     dry = dry_words(rows, figures)
     if not dry:
-        return Answer("No budget ran dry in these days.", never if idle else "")
+        said = "No budget ran dry in these days." if hours_told else _UNTOLD
+        return Answer(said, never if idle else "")
     total = (
         f"Moved, the total stays {figures.money(moved.before, 2)} a day."
         if abs(moved.after - moved.before) < _CENT
@@ -134,14 +139,14 @@ def dry_words(rows: pl.DataFrame, figures: Figures) -> str:
     )
 
 
-def worded(rows: pl.DataFrame, moved: BudgetMove, figures: Figures) -> Worded:
-    """The move in words."""
+def worded(rows: pl.DataFrame, moved: BudgetMove, figures: Figures, *, hours_told: bool) -> Worded:
+    """The move in words; see `answer`."""
     gives = [each for each in moved.budgets if each.change < 0]
     takes = [each for each in moved.budgets if each.change > 0]
     if moved.offer is None:
         dry = rows.filter("runs_dry")
         if dry.is_empty():
-            return Worded(None, "nothing to move", ("no budget runs dry",))
+            return Worded(None, "nothing to move", ("no budget runs dry",) if hours_told else (_UNTOLD,))
         if not (dry["verdict"] == Verdict.FINE.value).any():
             return Worded(
                 None,

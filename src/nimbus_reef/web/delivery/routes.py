@@ -190,8 +190,8 @@ def _hours(scope: Scope) -> dict[str, Any]:
     times = delivery_frames.weekdays_held(facts, scope.account.id, hours.KIND, scope.window)
     by_hour = hours.by_hour(facts, scope.look)
     starved = rules.starved(by_hour["spend"].to_list(), by_hour["organic"].to_list()) if grid.trade else ()
-    rows = budgets.held(facts, scope.look)
-    worded = budget_pages.worded(rows, budgets.moved(facts, scope.look), write)
+    rows, told = budgets.held(facts, scope.look), _hours_told(scope)
+    worded = budget_pages.worded(rows, budgets.moved(facts, scope.look), write, hours_told=told)
     return {
         "metric": metric,
         "metrics": [(key, words) for key, (words, _) in hour_pages.METRICS.items() if grid.trade or key not in hour_pages.NEED_TRADE],
@@ -224,21 +224,25 @@ def _total(scope: Scope, given: str) -> float | None:
     return float(form.total.data)
 
 
+def _hours_told(scope: Scope) -> bool:
+    """Whether hours are held day by day: only then is it known which are dry."""
+    return bool(parts().facts.days(scope.account.id, hours.KIND, scope.window))
+
+
 def _budgets(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
-    rows = budgets.held(facts, scope.look)
+    rows, told = budgets.held(facts, scope.look), _hours_told(scope)
     moved = budgets.moved(facts, scope.look, _total(scope, scope.said("total")))
     changed = pl.col("campaign").is_in([each.campaign for each in moved.budgets])
     # What runs dry, what gives, then the rest by spend.
     ordered = rows.sort(~pl.col("runs_dry"), pl.col("missed") <= 0, ~changed, maintain_order=True)
     page, of = tables.page_of(len(ordered), scope.page)
     shown = budgets.lines(ordered.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS))
-    worded = budget_pages.worded(rows, moved, write)
+    worded = budget_pages.worded(rows, moved, write, hours_told=told)
     return {
-        "answer": budget_pages.answer(rows, moved, write),
+        "answer": budget_pages.answer(rows, moved, write, hours_told=told),
         "total": scope.said("total"),
         "now": write.number(moved.before),
-        "hours_held": bool(facts.held_days(scope.account.id, hours.KIND, scope.window)),
         "worded": worded,
         "planned": acted(scope, worded.offer),
         "table": TableView(
@@ -256,7 +260,12 @@ def move() -> Response:
     scope = current_scope()
     rows = budgets.held(parts().facts, scope.look)
     moved = budgets.moved(parts().facts, scope.look, _total(scope, request.form.get("total", "")))
-    accept_all(scope, [budget_pages.worded(rows, moved, figures())], figures(), "no budget can be moved")
+    accept_all(
+        scope,
+        [budget_pages.worded(rows, moved, figures(), hours_told=True)],
+        figures(),
+        "no budget can be moved",
+    )
     back = request.form.get("back")
     return redirect(scope.elsewhere(inside(back) if back else _here("budgets")))
 
