@@ -77,10 +77,17 @@ def _within(facts: Facts, look: Look, rows: pl.DataFrame) -> pl.DataFrame:
     return rows.join(held, on="family", how="semi")
 
 
+_LISTED: Final = (
+    "sku", "title", "family", "family_name", "verdict", "costly_child", "excess", "index", "share_spend", "share_sales",
+    "sold", "k", "n", "prior_a", "prior_b", "cvr", "shrunk_aov", "target_acos",
+)  # fmt: skip
+"""What is told of a child besides its measures: there may be thousands, as values."""
+
+
 @dataclass(frozen=True, slots=True)
 class ListedFamily:
     """
-    A family: its children (rows of `children`, the largest spend first), sums in micro-units, and what is to be shifted. alike: it
+    A family: its children (`_LISTED` and the measures, the largest spend first), sums in micro-units, and what is to be shifted. alike: it
     loses money, and yet no child more than its share.
     """
 
@@ -103,7 +110,7 @@ def listed(facts: Facts, look: Look) -> list[ListedFamily]:
     """All families, what goes to the wrong child first, then by spend."""
 
     def make() -> list[ListedFamily]:
-        rows = children(facts, look)
+        rows = children(facts, look).select(*_LISTED, *MEASURES)
         ads = _ads(facts, look)
         days = facts.monthly_days(look.account.id, KIND, look.window)
         made = []

@@ -56,7 +56,10 @@ def sums(facts: Facts, look: Look) -> pl.DataFrame:
     """Weekday (0: not told apart), hour and the measures of the part that is looked at, in order."""
 
     def make() -> pl.DataFrame:
-        rows = look.within(facts, delivery_frames.hour_sums(facts, look.account.id, look.window))
+        rows = delivery_frames.hour_sums(facts, look.account.id, look.window)
+        if look.part:
+            settings = setting_frames.campaign_settings(facts, look.account.id, look.window)
+            rows = look.within(facts, rows.join(settings, on="campaign_id"))
         weekday = pl.col("weekday").cast(pl.Int64)
         # Blocks tell no weekdays: where any is in the window, all of it is told by hour alone.
         weekday = pl.lit(EVERY_DAY, pl.Int64) if rows["weekday"].null_count() else weekday
@@ -251,7 +254,9 @@ def judged(facts: Facts, look: Look) -> pl.DataFrame:
 
     def make() -> pl.DataFrame:
         rows = delivery_frames.hour_sums(facts, account.id, look.window)
-        settings = rows.select("campaign_id", "campaign", "format", "portfolio").unique("campaign_id")
+        settings = setting_frames.campaign_settings(facts, account.id, look.window).select(
+            "campaign_id", "campaign", "format", "portfolio"
+        )
         sums = rows.group_by("campaign_id", "hour").agg(pl.col(MEASURES).sum()).sort("campaign_id", "hour")
         days = facts.monthly_days(account.id, KIND, look.window)
         in_company = evidence.with_priors(sums.join(settings, on="campaign_id", maintain_order="left"), CHAIN)
