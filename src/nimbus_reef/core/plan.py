@@ -127,7 +127,7 @@ def edited_reason(reason: str, before: str, after: str) -> str:
     return own if after == proposed else f"{proposed} was proposed, {after} chosen instead. {own}"
 
 
-class View(StrEnum):
+class MoneyView(StrEnum):
     """As what a change cuts a campaign's money."""
 
     TARGETS = "targets"
@@ -142,7 +142,7 @@ class Cut:
     number: int
     campaign: str
     ad_group: str
-    view: View
+    view: MoneyView
     spend: float
 
 
@@ -152,27 +152,27 @@ def counted_elsewhere(cuts: Sequence[Cut]) -> frozenset[int]:
     docs/calculations.md): per ad group targets and terms or product ads, per campaign the ad groups together or placements, always
     the larger. Gives the cuts that do not count, since a larger one stands for them; of equals the first view counts.
     """
-    sums: dict[tuple[str, str, View], float] = {}
+    sums: dict[tuple[str, str, MoneyView], float] = {}
     for cut in cuts:
-        group = "" if cut.view is View.PLACEMENTS else cut.ad_group
+        group = "" if cut.view is MoneyView.PLACEMENTS else cut.ad_group
         sums[cut.campaign, group, cut.view] = sums.get((cut.campaign, group, cut.view), 0.0) + cut.spend
     of_groups: dict[str, float] = {}
     for campaign, group, view in sums:
-        if view is not View.PLACEMENTS and view is _larger(sums, campaign, group):
+        if view is not MoneyView.PLACEMENTS and view is _larger(sums, campaign, group):
             of_groups[campaign] = of_groups.get(campaign, 0.0) + sums[campaign, group, view]
 
     def counts(cut: Cut) -> bool:
-        placed = sums.get((cut.campaign, "", View.PLACEMENTS), 0.0)
-        if cut.view is View.PLACEMENTS:
+        placed = sums.get((cut.campaign, "", MoneyView.PLACEMENTS), 0.0)
+        if cut.view is MoneyView.PLACEMENTS:
             return placed > of_groups.get(cut.campaign, 0.0)
         return placed <= of_groups[cut.campaign] and cut.view is _larger(sums, cut.campaign, cut.ad_group)
 
     return frozenset(cut.number for cut in cuts if not counts(cut))
 
 
-def _larger(sums: Mapping[tuple[str, str, View], float], campaign: str, group: str) -> View:
-    ads, targets = (sums.get((campaign, group, view), 0.0) for view in (View.ADS, View.TARGETS))
-    return View.ADS if ads > targets else View.TARGETS
+def _larger(sums: Mapping[tuple[str, str, MoneyView], float], campaign: str, group: str) -> MoneyView:
+    ads, targets = (sums.get((campaign, group, view), 0.0) for view in (MoneyView.ADS, MoneyView.TARGETS))
+    return MoneyView.ADS if ads > targets else MoneyView.TARGETS
 
 
 def own_shares(

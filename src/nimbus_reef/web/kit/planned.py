@@ -71,8 +71,8 @@ def strip(
 
 
 _VIEWS: Final = {
-    Entity.TARGET: plan.View.TARGETS, Entity.NEGATIVE: plan.View.TARGETS, Entity.PRODUCT_AD: plan.View.ADS,
-    Entity.PLACEMENT: plan.View.PLACEMENTS,
+    Entity.TARGET: plan.MoneyView.TARGETS, Entity.NEGATIVE: plan.MoneyView.TARGETS, Entity.PRODUCT_AD: plan.MoneyView.ADS,
+    Entity.PLACEMENT: plan.MoneyView.PLACEMENTS,
 }  # fmt: skip
 
 
@@ -81,7 +81,7 @@ def _cuts(planned: Sequence[Planned], parts: Mapping[int, projection.Projected])
     found = []
     for each in planned:
         placed = each.promise.view == "placements" or each.change.finding == SOLUTION_CHECK
-        view = plan.View.PLACEMENTS if placed else _VIEWS.get(each.change.entity)
+        view = plan.MoneyView.PLACEMENTS if placed else _VIEWS.get(each.change.entity)
         spend = parts[each.id].spend.middle
         if view is not None and spend < 0:
             found.append(plan.Cut(each.id, each.change.campaign, each.change.ad_group, view, -spend))
