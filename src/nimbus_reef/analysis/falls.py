@@ -34,17 +34,14 @@ def falls(facts: Facts, look: Look) -> pl.DataFrame:
     if pages.is_empty():
         return pl.DataFrame(schema={**COMMON, **_FALL})
     changes = listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
-    # A sum of several days says nothing of before and after.
-    rows = product_frames.placed_products(facts, account.id, around.window).filter(
-        pl.col("first_day") == pl.col("day")
-    )
-    rows = around.within(facts, rows)
-    daily = rows.group_by("product_id", "day").agg(pl.col("clicks", "orders", "spend", "sales").sum())
+    daily = _days(facts, around, changes["product_id"].unique())
     sold = daily.group_by("product_id").agg(pl.col("clicks", "orders", "spend", "sales").sum())
+    titles = product_frames.catalog(facts, account.id).select("product_id", pl.col("title").cast(pl.String))
     named = (
-        rows.unique("product_id", keep="last", maintain_order=True)
-        .select("product_id", pl.col("sku", "title").cast(pl.String))
+        product_frames.skus(facts, account.id)
+        .with_columns(pl.col("sku").cast(pl.String))
         .join(sold, on="product_id")
+        .join(titles, on="product_id", how="left")
     )
     newest = facts.newest_day(account.id) or window.last
     mature = min(window.last, newest - timedelta(days=account.maturing_days))
@@ -63,3 +60,17 @@ def falls(facts: Facts, look: Look) -> pl.DataFrame:
             *_FALL,
         )
     )  # fmt: skip
+
+
+def _days(facts: Facts, around: Look, products: pl.Series) -> pl.DataFrame:
+    """By day (a sum of several says nothing of before and after) what ads of the part did for products whose page changed."""
+    if not around.part:
+        return product_frames.product_days(facts, around.account.id, around.window, products)
+    rows = product_frames.placed_products(facts, around.account.id, around.window).filter(
+        (pl.col("first_day") == pl.col("day")) & pl.col("product_id").is_in(products.implode())
+    )
+    return (
+        around.within(facts, rows)
+        .group_by("product_id", "day")
+        .agg(pl.col("clicks", "orders", "spend", "sales").sum())
+    )

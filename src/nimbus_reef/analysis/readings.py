@@ -152,24 +152,22 @@ def _families(facts: Facts, look: Look) -> pl.DataFrame:
     monthly = STAKE_DAYS / facts.monthly_days(look.account.id, families.KIND, look.window)
     made = []
     for family in families.listed(facts, look):
-        worst = max(
-            (row for row in family.rows if row["costly_child"]), key=lambda row: row["excess"], default=None
-        )
+        rows = family.rows
+        worst = max((row for row in rows if row["costly_child"]), key=lambda row: row["excess"], default=None)
         made.append(
             {
-                "row_id": family.key, "name": family.name, "where": f"{len(family.rows)} children",
+                "row_id": family.key, "name": family.name, "where": f"{len(family.children)} children",
                 "stake": round(family.stake * monthly), "child": worst["sku"] if worst else "",
                 "child_spend": worst["share_spend"] if worst else None, "child_sales": worst["share_sales"] if worst else None,
                 "pauses": len(family.shift.pauses),
-                **{name: sum(row[name] for row in family.rows) for name in MEASURES},
+                **{name: sum(row[name] for row in rows) for name in MEASURES},
             }
         )  # fmt: skip
     schema = {
         "row_id": pl.String, "name": pl.String, "where": pl.String, "stake": pl.Int64, "child": pl.String,
         "child_spend": pl.Float64, "child_sales": pl.Float64, "pauses": pl.Int64, **dict.fromkeys(MEASURES, pl.Int64),
     }  # fmt: skip
-    rows = pl.DataFrame(made, schema=schema)
-    return _named(rows, "child", "child_spend", "child_sales", "pauses")
+    return _named(pl.DataFrame(made, schema=schema), "child", "child_spend", "child_sales", "pauses")
 
 
 def _ineligible(facts: Facts, look: Look) -> pl.DataFrame:

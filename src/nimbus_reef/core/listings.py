@@ -45,8 +45,11 @@ def falls(daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date) -> pl.D
     …_after), cvr_before, cvr_after, and stake: the spend since, per 30 days, that bought less by the fall.
     """
     found = []
+    of_products = daily.partition_by("product_id", as_dict=True)
     for product_id, day in changes.select("product_id", "day").unique().sort("product_id", "day").rows():
-        own = daily.filter(pl.col("product_id") == product_id)
+        own = of_products.get((product_id,))
+        if own is None:
+            continue
         before = _side(own, day - timedelta(days=SIDE_DAYS), day - timedelta(days=1))
         end = min(last_mature, day + timedelta(days=SIDE_DAYS - 1))
         after = _side(own, day, end)

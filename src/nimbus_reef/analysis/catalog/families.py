@@ -81,63 +81,69 @@ _LISTED: Final = (
     "sku", "title", "family", "family_name", "verdict", "costly_child", "excess", "index", "share_spend", "share_sales",
     "sold", "k", "n", "prior_a", "prior_b", "cvr", "shrunk_aov", "target_acos",
 )  # fmt: skip
-"""What is told of a child besides its measures: there may be thousands, as values."""
+"""What is told of a child besides its measures."""
 
 
 @dataclass(frozen=True, slots=True)
 class ListedFamily:
     """
-    A family: its children (`_LISTED` and the measures, the largest spend first), sums in micro-units, and what is to be shifted. alike: it
-    loses money, and yet no child more than its share.
+    A family: its children, sums in micro-units, and what is to be shifted. children: `_LISTED` and the measures, the largest spend
+    first; stake: what costly children cost beyond their share of sales in the window; alike: it loses money, and yet no child more
+    than its share.
     """
 
     key: str
     name: str
-    rows: Sequence[Mapping[str, Any]]
+    children: pl.DataFrame
     spend: int
     sales: int
     sold: int
+    stake: int
     shift: Shift
     alike: bool
 
     @property
-    def stake(self) -> int:
-        """What costly children cost beyond their share of sales, per 30 days is up to whoever scales: of the window."""
-        return sum(row["excess"] for row in self.rows if row["costly_child"])
+    def rows(self) -> list[dict[str, Any]]:
+        """The children as values: made when asked for, since there may be thousands of families."""
+        return self.children.to_dicts()
 
 
 def listed(facts: Facts, look: Look) -> list[ListedFamily]:
     """All families, what goes to the wrong child first, then by spend."""
 
     def make() -> list[ListedFamily]:
-        rows = children(facts, look).select(*_LISTED, *MEASURES)
-        ads = _ads(facts, look)
+        over = pl.col("verdict").cast(pl.String).is_in([Verdict.COSTLY.value, Verdict.LEANING.value])
+        whole = {"maintain_order": True, "include_key": True}
+        rows = (
+            children(facts, look).select(*_LISTED, *MEASURES).sort(["spend", "sku"], descending=[True, False])
+        )
+        sums = rows.group_by("family").agg(
+            pl.col("family_name").first(), pl.col("spend", "sales", "sold").sum(),
+            stake=pl.col("excess").filter("costly_child").sum(), costly=pl.col("costly_child").any(),
+            alike=over.all() & ~pl.col("costly_child").any() & (pl.len() > 1),
+        ).sort(["stake", "spend", "family"], descending=[True, True, False])  # fmt: skip
+        own = rows.partition_by("family", as_dict=True, **whole)
+        wrong = rows.filter(pl.col("costly_child").any().over("family"))["sku"]
+        ads = _ads(facts, look, wrong)
         days = facts.monthly_days(look.account.id, KIND, look.window)
-        made = []
-        for (key,), part in (
-            rows.sort(["spend", "sku"], descending=[True, False])
-            .partition_by("family", as_dict=True, maintain_order=True)
-            .items()
-        ):
-            own = part.to_dicts()
-            skus = {row["sku"] for row in own}
-            found = families.shift(
-                [_child(row) for row in own],
-                [ad for sku in sorted(skus) for ad in ads.get(sku, [])],
-                days,
+        return [
+            ListedFamily(
+                str(row["family"]), row["family_name"] or str(row["family"]), own[row["family"],], row["spend"], row["sales"],
+                row["sold"], row["stake"], _shift(own[row["family"],] if row["costly"] else rows.clear(), ads, days), row["alike"],
             )
-            costly = any(row["costly_child"] for row in own)
-            over = [row["verdict"] in (Verdict.COSTLY.value, Verdict.LEANING.value) for row in own]
-            made.append(
-                ListedFamily(
-                    str(key), own[0]["family_name"] or str(key), own, sum(row["spend"] for row in own),
-                    sum(row["sales"] for row in own), sum(row["sold"] for row in own), found,
-                    not costly and len(own) > 1 and all(over),
-                )
-            )  # fmt: skip
-        return sorted(made, key=lambda each: (-each.stake, -each.spend, each.key))
+            for row in sums.to_dicts()
+        ]  # fmt: skip
 
     return facts.kept("listed families", look.account.id, make, *look.judging, look.part)
+
+
+def _shift(family: pl.DataFrame, ads: Mapping[str, Sequence[Ad]], days: int) -> Shift:
+    """The shift of a family, of whose children none is costly where there are none."""
+    rows = family.to_dicts()
+    skus = sorted(row["sku"] for row in rows)
+    return families.shift(
+        [_child(row) for row in rows], [ad for sku in skus for ad in ads.get(sku, [])], days
+    )
 
 
 def _child(row: Mapping[str, Any]) -> Child:
@@ -149,8 +155,8 @@ def _child(row: Mapping[str, Any]) -> Child:
     )  # fmt: skip
 
 
-def _ads(facts: Facts, look: Look) -> dict[str, list[Ad]]:
-    """Running product ads by SKU."""
+def _ads(facts: Facts, look: Look, skus: pl.Series) -> dict[str, list[Ad]]:
+    """Running product ads of some SKUs, by SKU."""
     running = product_frames.enabled_ads(facts, look.account.id, look.window).select(
         "ad_group_id", "product_id"
     )
@@ -158,7 +164,11 @@ def _ads(facts: Facts, look: Look) -> dict[str, list[Ad]]:
         running, on=["ad_group_id", "product_id"], how="semi"
     )
     found: dict[str, list[Ad]] = {}
-    for row in rows.sort("ad_group_id", "product_id").to_dicts():
+    for row in (
+        rows.filter(pl.col("sku").cast(pl.String).is_in(skus.implode()))
+        .sort("ad_group_id", "product_id")
+        .to_dicts()
+    ):
         found.setdefault(str(row["sku"]), []).append(
             Ad(row["campaign"], row["ad_group"], str(row["sku"]), row["clicks"], from_micro(row["spend"]), from_micro(row["sales"]))
         )  # fmt: skip
@@ -210,7 +220,7 @@ def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:
         by_day = pl.col("first_day") == pl.col("day")
         trade = product_frames.trade_days(facts, account.id, window).filter(by_day)
         sold = trade.group_by("product_id", week).agg(pl.col("total_sales").sum())
-        ads = product_frames.placed_products(facts, account.id, window).filter(by_day)
+        ads = product_frames.product_days(facts, account.id, window)
         spent = ads.group_by("product_id", week).agg(pl.col("spend").sum())
         known = (
             product_frames.catalog(facts, account.id)

@@ -62,23 +62,52 @@ def ad_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     )
 
 
-def _ad_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """What each product did in each campaign on each day (or block): first_day, day, ids, measures."""
-    versions = facts.versions(account_id, "product_ad_daily", window)
+def _ad_homes(facts: Facts, account_id: int) -> pl.DataFrame:
+    """product_ad_id, product_id, campaign_id."""
     query = (
         "SELECT a.id AS product_ad_id, a.product_id, g.campaign_id FROM product p "
         "JOIN product_ad a ON a.product_id = p.id JOIN ad_group g ON g.id = a.ad_group_id "
         "WHERE p.account_id = :account"
     )
-    names = facts.kept("ad homes", account_id, lambda: facts.query(query, account=account_id))
+    return facts.kept("ad homes", account_id, lambda: facts.query(query, account=account_id))
+
+
+def _ad_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """What each product did in each campaign on each day (or block): first_day, day, ids, measures."""
+    versions = facts.versions(account_id, "product_ad_daily", window)
     return (
         snapshots.read(facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES])
-        .join(names.lazy(), on="product_ad_id")
+        .join(_ad_homes(facts, account_id).lazy(), on="product_ad_id")
         .group_by("first_day", "day", "product_id", "campaign_id")
         .agg(pl.col(MEASURES).cast(pl.Int64).sum())
         .sort("day", "product_id", "campaign_id")
         .collect()
     )
+
+
+def product_days(
+    facts: Facts, account_id: int, window: Window, products: pl.Series | None = None
+) -> pl.DataFrame:
+    """Products (all, or those asked for) by day, single days only: product_id, day, the measures. For who needs no campaigns."""
+
+    def make() -> pl.DataFrame:
+        versions = facts.days(account_id, "product_ad_daily", window)
+        rows = snapshots.read(
+            facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES]
+        )
+        homes = _ad_homes(facts, account_id).select("product_ad_id", "product_id")
+        if products is not None:
+            homes = homes.filter(pl.col("product_id").is_in(products.implode()))
+            rows = rows.filter(pl.col("product_ad_id").is_in(homes["product_ad_id"].implode()))
+        return (
+            rows.join(homes.lazy(), on="product_ad_id")
+            .group_by("product_id", "day")
+            .agg(pl.col(MEASURES).cast(pl.Int64).sum())
+            .sort("product_id", "day")
+            .collect()
+        )
+
+    return make() if products is not None else facts.kept("product days", account_id, make, window)
 
 
 def placed_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -163,17 +192,8 @@ def ineligible_days(facts: Facts, account_id: int) -> dict[int, list[date]]:
 
 def shown_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """product_id, day of every held day on which an ad of a product was shown, with what it sold: sales."""
-
-    def make() -> pl.DataFrame:
-        days = placed_products(facts, account_id, window).filter(pl.col("first_day") == pl.col("day"))
-        return (
-            days.filter(pl.col("impressions") > 0)
-            .group_by("product_id", "day")
-            .agg(pl.col("sales").sum())
-            .sort("product_id", "day")
-        )
-
-    return facts.kept("shown days", account_id, make, window)
+    shown = product_days(facts, account_id, window).filter(pl.col("impressions") > 0)
+    return shown.select("product_id", "day", "sales")
 
 
 def trade_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:

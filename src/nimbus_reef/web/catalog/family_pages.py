@@ -79,11 +79,11 @@ def _family(
         "share_spend": family.spend / whole[0] if whole[0] else None,
         "share_sales": family.sold / whole[1] if whole[1] else None,
     }
-    profit = [weeks[row["sku"]] for row in family.rows if row["sku"] in weeks]
-    clicks, orders = (sum(row[name] for row in family.rows) for name in ("clicks", "orders"))
+    profit = [weeks[sku] for sku in family.children["sku"] if sku in weeks]
+    clicks, orders = (int(family.children[name].sum()) for name in ("clicks", "orders"))
     alike = "all children alike: not a matter of the child" if family.alike else ""
     moved = family.shift.moved * STAKE_DAYS / days
-    count = len(family.rows)
+    count = len(family.children)
     return FamilyLine(
         key=family.key, open=family.key, name=family.name,
         where="one product" if count == 1 else f"{count} children", child=False,
@@ -161,7 +161,7 @@ def answer(held: Sequence[ListedFamily], days: int, figures: Figures) -> Answer:
         if alike
         else ""
     )
-    if all(len(family.rows) == 1 for family in held):
+    if all(len(family.children) == 1 for family in held):
         return Answer(
             "No two of these products are known to be of one family.",
             "The catalog tells families, by the parent of each product.",
@@ -203,7 +203,7 @@ def worded(look: Look, family: ListedFamily, days: int, figures: Figures) -> Wor
         )
         kept = shift.kept.get(sku, 0.0) * monthly
         reasons.append(f"{figures.money(kept)} a month stays on {sku}, so that it is still tested")
-    takes = [row for row in family.rows if shift.after.get(row["sku"], 0) * MICRO > row["spend"] + 1]
+    takes = [row for row in rows.values() if shift.after.get(row["sku"], 0) * MICRO > row["spend"] + 1]
     proven = [row["sku"] for row in takes if row["verdict"] == Verdict.FINE.value]
     beside = [row["sku"] for row in takes if row["verdict"] != Verdict.FINE.value]
     reasons.append(
@@ -232,10 +232,11 @@ class ShiftPart:
 
 def shift_drawn(family: ListedFamily, figures: Figures, wide: float = 304.0) -> list[ShiftPart]:
     """Two stacked bars, now above proposed."""
-    now = {row["sku"]: from_micro(row["spend"]) for row in family.rows}
+    rows = family.rows
+    now = {row["sku"]: from_micro(row["spend"]) for row in rows}
     then = family.shift.after
     whole = sum(now.values())
-    costly = {row["sku"] for row in family.rows if row["costly_child"]}
+    costly = {row["sku"] for row in rows if row["costly_child"]}
     made, at, at_then = [], 0.0, 0.0
     for sku, spend in now.items():
         width = wide * spend / whole if whole else 0.0

@@ -15,6 +15,7 @@ from nimbus_reef.analysis import tables
 from nimbus_reef.analysis.catalog import ads, catch_all, families, files, gaps, names, structure
 from nimbus_reef.analysis.catalog import pages as product_pages
 from nimbus_reef.analysis.catalog.families import ListedFamily
+from nimbus_reef.analysis.judged import targets_judged
 from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.windows import Window
@@ -152,7 +153,7 @@ def _family_drawer(scope: Scope, key: str) -> dict[str, Any]:
         for row in worst
     )
     return {
-        "id": key, "name": family.name, "where": f"{write.counted(len(family.rows), 'product')} with ads",
+        "id": key, "name": family.name, "where": f"{write.counted(len(family.children), 'product')} with ads",
         "bold": f"{write.micro(family.spend)} spent, {write.micro(family.sold)} sold in all.",
         "rest": f"{said}." if said else "No child takes far more of the spend than it sells.",
         "shift": family_pages.shift_drawn(family, write) if family.shift.pauses else None,
@@ -346,13 +347,8 @@ def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
     row = found.row(0, named=True)
     changed = product.page_changes(facts, scope.look, row["sku"])
     back = Window(scope.window.shifted(-scope.window.days).first, scope.window.last)
-    days = (
-        product_frames.placed_products(facts, scope.account.id, back)
-        .filter(pl.col("sku").cast(pl.String) == row["sku"], pl.col("first_day") == pl.col("day"))
-        .group_by("day")
-        .agg(pl.col("clicks", "orders").sum())
-        .sort("day")
-    )
+    own = pl.Series([row["product_id"]], dtype=pl.UInt32)
+    days = product_frames.product_days(facts, scope.account.id, back, own)
     line = listing_pages.conversion_line(
         days["day"].to_list(), days["clicks"].to_list(), days["orders"].to_list(), changed, scope.window.first, write
     )  # fmt: skip
@@ -378,21 +374,39 @@ def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
 
 def _structure(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
-    rows, faults = structure.duplicates(facts, scope.look), structure.faults(facts, scope.look)
-    spread = structure.spread(facts, scope.look)
-    page, of = tables.page_of(len(rows), scope.page)
-    shown = rows.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS)
+    faults, spread = structure.faults(facts, scope.look), structure.spread(facts, scope.look)
+    known = targets_judged(facts, scope.look)
+    bought = structure_pages.bought_twice(structure.duplicates(facts, scope.look), write) if known else None
     return {
-        "answer": structure_pages.answer(rows, faults, spread, write),
+        "answer": structure_pages.answer(bought, faults, spread, write),
         "faults": structure_pages.fault_lines(faults, write),
         "faults_more": max(0, len(faults) - 40),
         "spread": spread[:20],
         "patterned": bool(scope.account.naming),
-        "table": TableView(
-            here=_here("structure"), name="twins", heads=structure_pages.twin_heads(write),
-            groups={"": structure_pages.twin_lines(shown, write)}, page=page, pages=of, empty="No keyword is bought twice.",
-        ),
-    }  # fmt: skip
+        "bought": None,
+        "table": _twin_table(scope) if known else None,
+    }
+
+
+@catalog.get("/structure/bought-twice")
+def bought_twice() -> str:
+    """Keywords bought twice alone, asked for after the page: which to keep rests on targets that may have to be judged first."""
+    scope = current_scope()
+    need(parts().facts, scope, _NEEDS["structure"], figures())
+    rows = structure.duplicates(parts().facts, scope.look)
+    return render_template(
+        "catalog/_twins.html", bought=structure_pages.bought_twice(rows, figures()), table=_twin_table(scope)
+    )
+
+
+def _twin_table(scope: Scope) -> TableView:
+    write, rows = figures(), structure.duplicates(parts().facts, scope.look)
+    page, of = tables.page_of(len(rows), scope.page)
+    shown = rows.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS)
+    return TableView(
+        here=_here("structure"), name="twins", heads=structure_pages.twin_heads(write),
+        groups={"": structure_pages.twin_lines(shown, write)}, page=page, pages=of, empty="No keyword is bought twice.",
+    )  # fmt: skip
 
 
 def _twins(scope: Scope, group: str) -> list[dict[str, Any]]:

@@ -67,20 +67,23 @@ def twin_heads(figures: Figures) -> Any:
     )  # fmt: skip
 
 
-def answer(
-    rows: pl.DataFrame, faults: pl.DataFrame, spread: Sequence[tuple[Mapping[str, str], Sequence[str]]], figures: Figures
-) -> Answer:  # fmt: skip
-    """What is bought twice, and what cannot be steered."""
+def bought_twice(rows: pl.DataFrame, figures: Figures) -> Answer:
+    """What is bought in several places, and what that takes."""
     groups = rows["group"].n_unique() if len(rows) else 0
-    spent = from_micro(int(rows.filter(~pl.col("keep"))["spend"].sum())) if groups else 0
-    bold = (
-        f"{figures.counted(groups, 'keyword')} {'is' if groups == 1 else 'are'} bought in several places for the same product."
-        if groups
-        else "No keyword is bought twice for the same product."
+    if not groups:
+        return Answer("No keyword is bought twice for the same product.", "")
+    spent = from_micro(int(rows.filter(~pl.col("keep"))["spend"].sum()))
+    return Answer(
+        f"{figures.counted(groups, 'keyword')} {'is' if groups == 1 else 'are'} bought in several places for the same product.",
+        f"{figures.money(spent)} went to places other than the one to keep.",
     )
-    rest = []
-    if groups:
-        rest.append(f"{figures.money(spent)} went to places other than the one to keep.")
+
+
+def answer(
+    bought: Answer | None, faults: pl.DataFrame, spread: Sequence[tuple[Mapping[str, str], Sequence[str]]], figures: Figures
+) -> Answer:  # fmt: skip
+    """What is bought twice (None where that is told later) and what cannot be steered."""
+    rest = [bought.rest] if bought is not None and bought.rest else []
     counts = dict(faults.group_by("fault").len().rows()) if len(faults) else {}
     said = [
         f"{figures.count(counts[key])} with {words}" for key, (words, _) in FAULTS.items() if counts.get(key)
@@ -91,7 +94,9 @@ def answer(
         rest.append(
             f"{figures.counted(len(spread), 'purpose')} {'is' if len(spread) == 1 else 'are'} spread over several campaigns."
         )
-    return Answer(bold, " ".join(rest))
+    if bought is not None:
+        return Answer(bought.bold, " ".join(rest))
+    return Answer(rest[0] if rest else "Every ad group and campaign can be steered.", " ".join(rest[1:]))
 
 
 @dataclass(frozen=True, slots=True)
