@@ -26,14 +26,29 @@ _FALL: Final[Mapping[str, Any]] = {
 }  # fmt: skip
 
 
+def around_of(window: Window) -> Window:
+    """The window with the days before it that a change on its first day is compared with."""
+    return Window(window.first - timedelta(days=listings.SIDE_DAYS), window.last)
+
+
+def page_changes(facts: Facts, look: Look) -> pl.DataFrame:
+    """What changed on product pages in the window: see `core.listings.page_changes`."""
+    window = look.window
+
+    def make() -> pl.DataFrame:
+        pages = product_frames.listings(facts, look.account.id, around_of(window))
+        return listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
+
+    return facts.kept("page changes", look.account.id, make, window)
+
+
 def falls(facts: Facts, look: Look) -> pl.DataFrame:
     """Products whose conversion fell at a page change of the window: day, cvr_before, cvr_after, page (what changed)."""
     account, window = look.account, look.window
-    around = look.at(Window(window.first - timedelta(days=listings.SIDE_DAYS), window.last))
-    pages = product_frames.listings(facts, account.id, around.window)
-    if pages.is_empty():
+    changes = page_changes(facts, look)
+    if changes.is_empty():
         return pl.DataFrame(schema={**COMMON, **_FALL})
-    changes = listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
+    around = look.at(around_of(window))
     daily = _days(facts, around, changes["product_id"].unique())
     sold = daily.group_by("product_id").agg(pl.col("clicks", "orders", "spend", "sales").sum())
     titles = product_frames.catalog(facts, account.id).select("product_id", pl.col("title").cast(pl.String))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable
+from enum import StrEnum
 from typing import Final
 
 import polars as pl
@@ -26,7 +27,7 @@ def judged_targets(facts: Facts, look: Look) -> pl.DataFrame:
         rows = target_frames.target_rows(facts, account.id, window)
         return targeting.in_company(rows, fit.targets if fit else None, ["target_id"])
 
-    return _judged(facts, look, "targets", facts.held(account.id, window).kind, rows, TARGET_ID)
+    return _judged(facts, look, Judged.TARGETS, facts.held(account.id, window).kind, rows, TARGET_ID)
 
 
 def judged_terms(facts: Facts, look: Look) -> pl.DataFrame:
@@ -38,7 +39,7 @@ def judged_terms(facts: Facts, look: Look) -> pl.DataFrame:
         rows = target_frames.term_rows(facts, account.id, window)
         return targeting.in_company(rows, fit.terms if fit else None, ["ad_group_id", "normal_id"])
 
-    return _judged(facts, look, "terms", "search_term_daily", rows, TERM_ID)
+    return _judged(facts, look, Judged.TERMS, "search_term_daily", rows, TERM_ID)
 
 
 def judged_words(facts: Facts, look: Look) -> pl.DataFrame:
@@ -118,7 +119,7 @@ def judged_ads(facts: Facts, look: Look) -> pl.DataFrame:
         ads = rows.select("product_ad_id", "ad_group_id", "product_id", "clicks", "orders")
         return targeting.in_company(rows, company.fitted_ads(ads), ["product_ad_id"], targeting.AD_CHAIN)
 
-    return _judged(facts, look, "ads", "product_ad_daily", rows, _AD_ID)
+    return _judged(facts, look, Judged.ADS, "product_ad_daily", rows, _AD_ID)
 
 
 _NAMES: Final = (
@@ -132,7 +133,7 @@ _AD_ID: Final = pl.col("product_ad_id").cast(pl.String)
 
 
 def _judged(
-    facts: Facts, look: Look, rows_of: str, kind: str, rows: Callable[[], pl.DataFrame], row_id: pl.Expr
+    facts: Facts, look: Look, rows_of: Judged, kind: str, rows: Callable[[], pl.DataFrame], row_id: pl.Expr
 ) -> pl.DataFrame:
     account = look.account
 
@@ -146,7 +147,7 @@ def _judged(
     return facts.kept("judged", account.id, make, *_judged_key(look, rows_of))
 
 
-def _judged_key(look: Look, rows_of: str) -> tuple[Hashable, ...]:
+def _judged_key(look: Look, rows_of: Judged) -> tuple[Hashable, ...]:
     return (rows_of, *look.judging)
 
 
@@ -160,19 +161,33 @@ def stake_of_targets(facts: Facts, look: Look) -> int:
         rows = look.within(facts, judged_targets(facts, look))
         return int(rows.select(pl.col("stake").filter(flagged()).sum()).item())
 
-    return facts.kept("stake", look.account.id, make, look.part, *_judged_key(look, "targets"))
+    return facts.kept("stake", look.account.id, make, look.part, *_judged_key(look, Judged.TARGETS))
 
 
-def targets_judged(facts: Facts, look: Look) -> bool:
-    """Whether the targets of these days are judged already."""
-    return facts.known("judged", look.account.id, *_judged_key(look, "targets")) is not None
+class Judged(StrEnum):
+    """The rows of an account that are judged all at once."""
+
+    TARGETS = "targets"
+    TERMS = "terms"
+    ADS = "ads"
+
+
+def is_judged(facts: Facts, look: Look, what: Judged) -> bool:
+    """Whether these rows of these days are judged already."""
+    return facts.known("judged", look.account.id, *_judged_key(look, what)) is not None
+
+
+def source_of(facts: Facts, look: Look, what: Judged) -> str:
+    """The report that rows come from."""
+    own = {Judged.TERMS: "search_term_daily", Judged.ADS: "product_ad_daily"}
+    return own.get(what) or facts.held(look.account.id, look.window).kind
 
 
 def stake_known(facts: Facts, look: Look) -> int | None:
     """The same, as far as it is known without judging for it."""
-    key = _judged_key(look, "targets")
+    key = _judged_key(look, Judged.TARGETS)
     known: int | None = facts.known("stake", look.account.id, look.part, *key)
-    if known is None and targets_judged(facts, look):
+    if known is None and is_judged(facts, look, Judged.TARGETS):
         return stake_of_targets(facts, look)
     return known
 

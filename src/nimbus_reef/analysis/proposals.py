@@ -10,7 +10,7 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
-from nimbus_reef.analysis.judged import judged_targets, judged_terms, judged_words, winners
+from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, judged_words, winners
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import bids, costly_words, evidence, words
 from nimbus_reef.core.changes import Action, Change, Entity, Promise, as_ranges
@@ -79,6 +79,11 @@ def sources(subject: Subject) -> tuple[str, ...]:
 def source(facts: Facts, look: Look, subject: Subject) -> str:
     """The one report that rows of a subject come from in a window."""
     return facts.held(look.account.id, look.window).kind if subject is Subject.TARGET else "search_term_daily"
+
+
+def judged_as(subject: Subject) -> Judged:
+    """The rows whose verdicts a subject's rest on."""
+    return Judged.TARGETS if subject is Subject.TARGET else Judged.TERMS
 
 
 def monthly_days(facts: Facts, look: Look, subject: Subject) -> int:

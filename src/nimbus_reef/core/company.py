@@ -247,7 +247,8 @@ def _company(
 ) -> Company:
     others = factors.others(fit, row, rows)
     with_all, free = others.means(), others.means((WORD,))
-    strength, free_strength = factors.strength(with_all), factors.strength(free)
+    strength = factors.strength(with_all)
+    free_strength = factors.strength(free) if WORD in fit.families else strength
     worth, free_worth = with_all.strength(strength), free.strength(free_strength)
     told = {
         "prior_a": with_all.m * worth, "prior_b": (1 - with_all.m) * worth,

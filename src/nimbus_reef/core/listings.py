@@ -21,17 +21,16 @@ def page_changes(pages: pl.DataFrame) -> pl.DataFrame:
     pages: product_id, day and `WATCHED`. Gives product_id, day, field, old, new (as text).
     """
     ordered = pages.sort("product_id", "day")
+    same_product = pl.col("product_id") == pl.col("product_id").shift(1)
     parts = []
     for field in WATCHED:
-        before = pl.col(field).shift(1).over("product_id")
-        changed = ordered.select(
-            "product_id",
-            "day",
-            field=pl.lit(field),
-            old=before.cast(pl.String),
-            new=pl.col(field).cast(pl.String),
-        ).filter(pl.col("old").is_not_null() & (pl.col("old") != pl.col("new")))
-        parts.append(changed)
+        told = ordered.select("product_id", "day", same=same_product, old=pl.col(field).shift(1), new=field)
+        changed = told.filter(pl.col("same") & pl.col("old").is_not_null() & (pl.col("old") != pl.col("new")))
+        parts.append(
+            changed.select(
+                "product_id", "day", pl.lit(field).alias("field"), pl.col("old", "new").cast(pl.String)
+            )
+        )
     return pl.concat(parts).sort("product_id", "day", "field")
 
 
@@ -44,27 +43,29 @@ def falls(daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date) -> pl.D
     the 14 days before. Gives product_id, day, clicks and orders of both sides (…_before,
     …_after), cvr_before, cvr_after, and stake: the spend since, per 30 days, that bought less by the fall.
     """
+    span = timedelta(days=SIDE_DAYS)
+    at = changes.select("product_id", pl.col("day").alias("at")).unique()
+    after = pl.col("day") >= pl.col("at")
+    around = daily.join(at, on="product_id").filter(
+        pl.col("day") >= pl.col("at") - span,
+        pl.col("day") < pl.col("at") + span,
+        ~after | (pl.col("day") <= last_mature),
+    )
+    sides = around.group_by("product_id", "at").agg(
+        *(pl.col(name).filter(~after).sum().alias(f"{name}_before") for name in _SIDE),
+        *(pl.col(name).filter(after).sum().alias(f"{name}_after") for name in _SIDE),
+    )  # fmt: skip
     found = []
-    of_products = daily.partition_by("product_id", as_dict=True)
-    for product_id, day in changes.select("product_id", "day").unique().sort("product_id", "day").rows():
-        own = of_products.get((product_id,))
-        if own is None:
-            continue
-        before = _side(own, day - timedelta(days=SIDE_DAYS), day - timedelta(days=1))
-        end = min(last_mature, day + timedelta(days=SIDE_DAYS - 1))
-        after = _side(own, day, end)
-        if before["clicks"] and after["clicks"] and _jeffreys(after)[1] < _jeffreys(before)[0]:
-            cvr_before, cvr_after = (side["orders"] / side["clicks"] for side in (before, after))
-            monthly = STAKE_DAYS / ((end - day).days + 1)
+    for row in sides.sort("product_id", "at").to_dicts():
+        before, then = ((row[f"clicks_{side}"], row[f"orders_{side}"]) for side in ("before", "after"))
+        if before[0] and then[0] and _jeffreys(*then)[1] < _jeffreys(*before)[0]:
+            cvr_before, cvr_after = before[1] / before[0], then[1] / then[0]
+            end = min(last_mature, row["at"] + timedelta(days=SIDE_DAYS - 1))
+            monthly = STAKE_DAYS / ((end - row["at"]).days + 1)
+            stake = round(row["spend_after"] * (1 - cvr_after / cvr_before) * monthly)
             found.append(
-                {
-                    "product_id": product_id, "day": day,
-                    **{f"{name}_before": before[name] for name in ("clicks", "orders")},
-                    **{f"{name}_after": after[name] for name in ("clicks", "orders")},
-                    "cvr_before": cvr_before, "cvr_after": cvr_after,
-                    "stake": round(after["spend"] * (1 - cvr_after / cvr_before) * monthly),
-                }
-            )  # fmt: skip
+                row | {"day": row["at"], "cvr_before": cvr_before, "cvr_after": cvr_after, "stake": stake}
+            )
     schema = {
         "product_id": pl.UInt32, "day": pl.Date, "clicks_before": pl.Int64, "orders_before": pl.Int64,
         "clicks_after": pl.Int64, "orders_after": pl.Int64, "cvr_before": pl.Float64, "cvr_after": pl.Float64,
@@ -77,14 +78,12 @@ def falls(daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date) -> pl.D
     )
 
 
-def _side(own: pl.DataFrame, first: date, last: date) -> dict[str, int]:
-    part = own.filter(pl.col("day").is_between(first, last))
-    return {name: int(part[name].sum()) for name in ("clicks", "orders", "spend")}
+_SIDE: Final = ("clicks", "orders", "spend")
 
 
-def _jeffreys(side: Mapping[str, int]) -> tuple[float, float]:
-    orders = min(side["orders"], side["clicks"])
-    return interval(orders + 0.5, side["clicks"] - orders + 0.5)
+def _jeffreys(clicks: int, orders: int) -> tuple[float, float]:
+    k = min(orders, clicks)
+    return interval(k + 0.5, clicks - k + 0.5)
 
 
 LEAST_IMAGES: Final = 5

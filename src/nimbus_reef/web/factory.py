@@ -10,6 +10,7 @@ from datetime import timedelta
 from functools import cache
 from pathlib import Path
 from typing import Any, Final
+from urllib.parse import urlencode
 
 import structlog
 from flask import Flask, g, redirect, render_template, request, url_for
@@ -31,8 +32,9 @@ from nimbus_reef.web.areas import AREAS, BY_NAME
 from nimbus_reef.web.bar.routes import bar
 from nimbus_reef.web.exports.routes import exports
 from nimbus_reef.web.frame import Frame
+from nimbus_reef.web.kit.judging import NotJudgedYet, waiting
 from nimbus_reef.web.kit.lacking import NoFigures, told
-from nimbus_reef.web.parts import Parts, current_scope, figures, my_accounts, usual_scope
+from nimbus_reef.web.parts import SECOND_ANSWER, Parts, current_scope, figures, my_accounts, usual_scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.saved.routes import saved
 
@@ -178,6 +180,15 @@ def _map_errors(app: Flask) -> None:
             ),
             200,
             {},
+        )  # fmt: skip
+
+    @app.errorhandler(NotJudgedYet)
+    def judging(problem: NotJudgedYet) -> str:
+        area = BY_NAME[(request.endpoint or "").partition(".")[0]]
+        query = urlencode([*request.args.items(multi=True), SECOND_ANSWER])
+        return render_template(
+            "judging.html", said=waiting(problem.rows, figures()), area=area.title, head=f"{area.name}/_head.html" if area.views else "",
+            view=(request.view_args or {}).get("name", ""), views=area.views, second=f"{request.path}?{query}",
         )  # fmt: skip
 
     @app.errorhandler(ReefError)

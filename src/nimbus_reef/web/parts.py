@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Final
 from urllib.parse import urlsplit
 
 from flask import current_app, g, request, session
@@ -53,6 +54,16 @@ def person() -> Person:
     """Who is signed in."""
     found: Person = current_user.person
     return found
+
+
+SECOND_ANSWER: Final = ("answer", "second")
+"""What the address of a page's second answer says besides: see `kit.judging`."""
+
+
+def is_first_answer() -> bool:
+    """Whether a whole page was asked for, and not already its second answer."""
+    name, value = SECOND_ANSWER
+    return not request.headers.get("HX-Request") and request.args.get(name) != value
 
 
 def must_write() -> Person:

@@ -220,7 +220,7 @@ def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:
         by_day = pl.col("first_day") == pl.col("day")
         trade = product_frames.trade_days(facts, account.id, window).filter(by_day)
         sold = trade.group_by("product_id", week).agg(pl.col("total_sales").sum())
-        ads = product_frames.product_days(facts, account.id, window)
+        ads = product_frames.product_days(facts, account.id, window, measures=("spend",))
         spent = ads.group_by("product_id", week).agg(pl.col("spend").sum())
         known = (
             product_frames.catalog(facts, account.id)

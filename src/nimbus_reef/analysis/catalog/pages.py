@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
 from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.falls import falls
+from nimbus_reef.analysis.falls import around_of, falls, page_changes
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import listings
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MEASURES, MICRO
-from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -34,11 +32,9 @@ def _listed(facts: Facts, look: Look) -> pl.DataFrame:
     account, window = look.account, look.window
 
     def make() -> pl.DataFrame:
-        back = Window(window.first - timedelta(days=listings.SIDE_DAYS), window.last)
-        pages = product_frames.listings(facts, account.id, back)
+        pages = product_frames.listings(facts, account.id, around_of(window))
         newest = pages.sort("day").group_by("product_id").last()
-        changes = listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
-        changed = changes.group_by("product_id").agg(changed=pl.col("day").max())
+        changed = page_changes(facts, look).group_by("product_id").agg(changed=pl.col("day").max())
         ads = product_frames.product_rows(facts, account.id, window).group_by("product_id").agg(
             pl.col(MEASURES).sum()
         )  # fmt: skip

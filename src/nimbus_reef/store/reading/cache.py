@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Callable, Hashable, Mapping
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, fields, is_dataclass
 from typing import Any, Final, TypeVar, cast
 
@@ -17,10 +17,11 @@ T = TypeVar("T")
 
 _KEPT: Final = 256
 _MOST_BYTES: Final = 192 * 2**20
+_WEIGHED: Final = 32
 
 
 def _bytes_of(made: Any) -> int:
-    """What the frames of a result hold: its own, or those of its fields and items."""
+    """What the frames of a result hold: its own, or those of its fields and items; of many alike, as some of them tell."""
     if isinstance(made, pl.DataFrame | pl.Series):
         return int(made.estimated_size())
     if isinstance(made, csr_array):
@@ -30,10 +31,15 @@ def _bytes_of(made: Any) -> int:
     if is_dataclass(made) and not isinstance(made, type):
         return sum(_bytes_of(getattr(made, each.name)) for each in fields(made))
     if isinstance(made, Mapping):
-        return sum(_bytes_of(each) for each in made.values())
+        return _bytes_of_all(list(made.values()))
     if isinstance(made, list | tuple):
-        return sum(_bytes_of(each) for each in made)
+        return _bytes_of_all(made)
     return 0
+
+
+def _bytes_of_all(made: Sequence[Any]) -> int:
+    some = made[:: max(1, len(made) // _WEIGHED)]
+    return sum(_bytes_of(each) for each in some) * len(made) // max(1, len(some))
 
 
 @dataclass(slots=True)
@@ -67,6 +73,11 @@ class Cache:
         self._making: dict[Hashable, threading.Lock] = {}
         self._items: OrderedDict[Hashable, _Kept] = OrderedDict()
         self._floor = 0.0
+
+    def clear(self) -> None:
+        """Lets go of all results."""
+        with self._lock:
+            self._items.clear()
 
     def peek(self, key: Hashable) -> Any:
         """The result kept under the key, or None; nothing is made."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
 from typing import Final
 
@@ -86,14 +87,18 @@ def _ad_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 
 
 def product_days(
-    facts: Facts, account_id: int, window: Window, products: pl.Series | None = None
+    facts: Facts,
+    account_id: int,
+    window: Window,
+    products: pl.Series | None = None,
+    measures: Sequence[str] = MEASURES,
 ) -> pl.DataFrame:
-    """Products (all, or those asked for) by day, single days only: product_id, day, the measures. For who needs no campaigns."""
+    """Products (all, or those asked for) by day, single days only: product_id, day and measures. For who needs no campaigns."""
 
     def make() -> pl.DataFrame:
         versions = facts.days(account_id, "product_ad_daily", window)
         rows = snapshots.read(
-            facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES]
+            facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *measures]
         )
         homes = _ad_homes(facts, account_id).select("product_ad_id", "product_id")
         if products is not None:
@@ -102,12 +107,16 @@ def product_days(
         return (
             rows.join(homes.lazy(), on="product_ad_id")
             .group_by("product_id", "day")
-            .agg(pl.col(MEASURES).cast(pl.Int64).sum())
+            .agg(pl.col(measures).cast(pl.Int64).sum())
             .sort("product_id", "day")
             .collect()
         )
 
-    return make() if products is not None else facts.kept("product days", account_id, make, window)
+    return (
+        make()
+        if products is not None
+        else facts.kept("product days", account_id, make, window, tuple(measures))
+    )
 
 
 def placed_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -192,7 +201,9 @@ def ineligible_days(facts: Facts, account_id: int) -> dict[int, list[date]]:
 
 def shown_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """product_id, day of every held day on which an ad of a product was shown, with what it sold: sales."""
-    shown = product_days(facts, account_id, window).filter(pl.col("impressions") > 0)
+    shown = product_days(facts, account_id, window, measures=("impressions", "sales")).filter(
+        pl.col("impressions") > 0
+    )
     return shown.select("product_id", "day", "sales")
 
 

@@ -171,6 +171,28 @@ _NAMED: Final = {
 """What the ids of rows stand for, in the contract's words."""
 
 
+def largest(facts: Facts, account_id: int, kind: str, window: Window, most: int) -> pl.DataFrame:
+    """The rows of a report that cost most in the window, dearest first: names in the contract's words, the measures."""
+    (key,) = KEYS_OF[kind]
+    rows = (
+        facts.sums(account_id, kind, window)
+        .top_k(most, by="spend")
+        .sort("spend", key, descending=[True, False])
+    )
+    ids = ", ".join(str(int(each)) for each in rows[key]) or "0"
+    names = facts.query(
+        f"SELECT * FROM ({_NAMED[key]}) AS named WHERE id IN ({ids})",  # noqa: S608  # numbers of the account's own rows
+        account=account_id,
+    )
+    return rows.join(
+        names.with_columns(pl.col("id").cast(pl.UInt32)),
+        left_on=key,
+        right_on="id",
+        how="left",
+        maintain_order="left",
+    )
+
+
 def named_rows(facts: Facts, account_id: int, kind: str, window: Window) -> pl.DataFrame:
     """
     The rows held of a report in a window, in the contract's words, with their file: first_day and day,

@@ -20,7 +20,7 @@ def target_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFra
         newest = _newest(facts, account_id, "targets", window, ["target_id", "state", "bid", "ad_group_bid"])
         return newest.with_columns(bid=pl.coalesce("bid", "ad_group_bid")).drop("ad_group_bid")
 
-    return facts.kept("settings", account_id, make, window.last)
+    return facts.kept("settings", account_id, make, _settled(facts, account_id, "targets", window))
 
 
 def ad_group_states(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -30,21 +30,37 @@ def ad_group_states(facts: Facts, account_id: int, window: Window) -> pl.DataFra
         newest = _newest(facts, account_id, "ad_groups", window, ["ad_group_id", "state"])
         return newest.rename({"state": "ad_group_state"})
 
-    return facts.kept("ad group states", account_id, make, window.last)
+    return facts.kept("ad group states", account_id, make, _settled(facts, account_id, "ad_groups", window))
 
 
 def product_ad_states(facts: Facts, account_id: int, window: Window) -> pl.DataFrame | None:
     """product_ad_id, state on the window's last day, or the latest before; None where that report is not held."""
-    if not facts.versions(account_id, "product_ads", Window(date(2000, 1, 1), window.last)):
+    if not _until(facts, account_id, "product_ads", window):
         return None
-    return _newest(facts, account_id, "product_ads", window, ["product_ad_id", "state"])
+
+    def make() -> pl.DataFrame:
+        return _newest(facts, account_id, "product_ads", window, ["product_ad_id", "state"])
+
+    return facts.kept(
+        "product ad states", account_id, make, _settled(facts, account_id, "product_ads", window)
+    )
 
 
 def _newest(facts: Facts, account_id: int, kind: str, window: Window, columns: Sequence[str]) -> pl.DataFrame:
     """The newest row up to the window's end of each thing that the first column names."""
-    days = facts.versions(account_id, kind, Window(date(2000, 1, 1), window.last))
-    rows = snapshots.read(facts.store, account_id, kind, days, columns)
-    return rows.sort("day").group_by(columns[0]).last().drop("day").collect()
+    held = _until(facts, account_id, kind, window)
+    # Read in the order of days: the last row of a thing is its newest.
+    rows = snapshots.read(facts.store, account_id, kind, held, columns)
+    return rows.group_by(columns[0]).last().drop("day").collect()
+
+
+def _until(facts: Facts, account_id: int, kind: str, window: Window) -> dict[Window, int]:
+    return facts.versions(account_id, kind, Window(date(2000, 1, 1), window.last))
+
+
+def _settled(facts: Facts, account_id: int, kind: str, window: Window) -> date | None:
+    """The last day up to the window's end that tells settings: between two such days all windows share theirs."""
+    return max((span.last for span in _until(facts, account_id, kind, window)), default=None)
 
 
 DELIVERY_SETTINGS: Final = (
@@ -56,11 +72,11 @@ def budgets_by_day(facts: Facts, account_id: int, window: Window) -> pl.DataFram
     """campaign_id, day, budget (micro-units) on every day with settings up to the window's end, in order."""
 
     def make() -> pl.DataFrame:
-        held = facts.versions(account_id, "campaigns", Window(date(2000, 1, 1), window.last))
+        held = _until(facts, account_id, "campaigns", window)
         rows = snapshots.read(facts.store, account_id, "campaigns", held, ["campaign_id", "daily_budget"])
         return rows.select("campaign_id", "day", budget="daily_budget").sort("day", "campaign_id").collect()
 
-    return facts.kept("budgets", account_id, make, window.last)
+    return facts.kept("budgets", account_id, make, _settled(facts, account_id, "campaigns", window))
 
 
 def placed(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -83,4 +99,4 @@ def campaign_settings(facts: Facts, account_id: int, window: Window) -> pl.DataF
         )
         return names.join(newest, on="campaign_id", how="left")
 
-    return facts.kept("campaigns", account_id, make, window.last)
+    return facts.kept("campaigns", account_id, make, _settled(facts, account_id, "campaigns", window))

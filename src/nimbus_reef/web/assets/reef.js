@@ -29,7 +29,8 @@ const settled = () => {
 };
 document.addEventListener("htmx:beforeRequest", (event) => {
   // What the page asks for by itself (progress, the rail) is nothing that a key waits for.
-  if (event.detail.requestConfig.triggeringEvent?.type !== "load") swapping += 1;
+  const asked = event.detail.requestConfig.triggeringEvent?.type !== "load";
+  if (asked || event.detail.elt.id === "judging") swapping += 1;
 });
 for (const end of ["htmx:afterSettle", "htmx:sendError", "htmx:responseError", "htmx:sendAbort", "htmx:timeout"]) {
   document.addEventListener(end, () => setTimeout(settled));

@@ -15,7 +15,7 @@ from nimbus_reef.analysis import tables
 from nimbus_reef.analysis.catalog import ads, catch_all, families, files, gaps, names, structure
 from nimbus_reef.analysis.catalog import pages as product_pages
 from nimbus_reef.analysis.catalog.families import ListedFamily
-from nimbus_reef.analysis.judged import targets_judged
+from nimbus_reef.analysis.judged import Judged, is_judged
 from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.windows import Window
@@ -45,12 +45,13 @@ from nimbus_reef.web.catalog import (
 from nimbus_reef.web.catalog.forms import CatchAllForm, NameForm, PatternForm
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import luck, product
+from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.offered import Worded, effect_words, words_head
 from nimbus_reef.web.kit.tables import TableView, heads_of, table_of
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts
+from nimbus_reef.web.parts import current_scope, figures, inside, is_first_answer, must_write, parts
 
 _FAMILIES_A_PAGE: Final = 40
 catalog = Blueprint("catalog", __name__, url_prefix="/catalog")
@@ -78,6 +79,8 @@ def view(name: str) -> str | Response:
         return render_template("catalog/empty.html", view=name, views=pages.VIEWS)
     if _NEEDS[name]:
         need(parts().facts, scope, _NEEDS[name], figures())
+    if name == "ads":
+        judged_first(parts().facts, scope, Judged.ADS, first=is_first_answer())
     made = _VIEWS[name](scope)
     return render_template(
         f"catalog/{name.replace('-', '_')}.html",
@@ -375,7 +378,7 @@ def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
 def _structure(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
     faults, spread = structure.faults(facts, scope.look), structure.spread(facts, scope.look)
-    known = targets_judged(facts, scope.look)
+    known = is_judged(facts, scope.look, Judged.TARGETS)
     bought = structure_pages.bought_twice(structure.duplicates(facts, scope.look), write) if known else None
     return {
         "answer": structure_pages.answer(bought, faults, spread, write),

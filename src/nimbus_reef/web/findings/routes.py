@@ -13,7 +13,7 @@ from nimbus_reef.analysis.catalog import files as catalog_files
 from nimbus_reef.analysis.delivery import files as delivery_files
 from nimbus_reef.analysis.findings import SOURCES, Findings, waits, written_down
 from nimbus_reef.analysis.findings import findings as findings_of
-from nimbus_reef.analysis.judged import judged_targets, judged_terms
+from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms
 from nimbus_reef.analysis.judged_tables import VIEWS, table_to_export
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.look import EVERYTHING, Look
@@ -31,12 +31,19 @@ from nimbus_reef.web.findings import pages
 from nimbus_reef.web.findings import report as sheets_of
 from nimbus_reef.web.findings.forms import PutAwayForm
 from nimbus_reef.web.kit.beats import line as beat_line
+from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.planned import lines as plan_lines
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, must_write, parts
+from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, parts
 
 findings = Blueprint("findings", __name__, url_prefix="/findings")
+
+
+def _judged_first(scope: Scope) -> None:
+    facts = parts().facts
+    need(facts, scope, SOURCES, figures())
+    judged_first(facts, scope, Judged.TARGETS, Judged.TERMS, first=is_first_answer())
 
 
 def found_now() -> Findings:
@@ -53,6 +60,7 @@ def look() -> str:
     scope, write = current_scope(), figures()
     if scope.newest is None:
         return render_template("findings/empty.html")
+    _judged_first(scope)
     found = found_now()
     recurring = since_last(parts().facts, scope.account, found, scope.part)
     days, today = _days(scope), today_of(scope.account)
@@ -119,6 +127,7 @@ def report() -> str:
     scope, write = current_scope(), figures()
     if scope.newest is None:
         return render_template("findings/empty.html")
+    _judged_first(scope)
     found = found_now()
     facts, account = parts().facts, scope.account
     recurring = since_last(facts, account, found, scope.part)

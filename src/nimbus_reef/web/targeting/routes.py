@@ -34,12 +34,13 @@ from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import charts
 from nimbus_reef.web.kit.behind import behind
 from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.marks import changes_of_row
 from nimbus_reef.web.kit.tables import table_of
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts, person
+from nimbus_reef.web.parts import current_scope, figures, inside, is_first_answer, must_write, parts, person
 from nimbus_reef.web.targeting import context, drawer, pages
 from nimbus_reef.web.targeting.forms import NoteForm
 from nimbus_reef.web.targeting.summing import summed
@@ -85,6 +86,8 @@ def table(name: str) -> str | AnyResponse:
         return redirect(scope.link(url_for("targeting.table", name=name)))
     if scope.newest is None:
         return render_template("targeting/empty.html", view=view, views=VIEWS)
+    need(parts().facts, scope, proposals.sources(view.subject), write)
+    judged_first(parts().facts, scope, proposals.judged_as(view.subject), first=is_first_answer())
     rows, listed, known, filters = _listed(view, scope)
     columns = tables.chosen_columns(scope.cols, view.columns, known)
     sums = summed(parts().facts, view, scope, listed.rows)

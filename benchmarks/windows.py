@@ -1,0 +1,117 @@
+"""Days nobody asked for before: each page beside the bare group-bys of the rows it shows, interleaved, medians of five."""
+
+from __future__ import annotations
+
+import statistics
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.record import snapshots
+from nimbus_reef.store.record.engine import Store
+
+HEADING: Final = "## Days nobody asked for"
+_BACK: Final = (3, 5, 9, 11, 13)
+_DAYS: Final = 30
+_WEEKS: Final = 56
+_TRADE: Final = ("total_orders", "total_sales")
+
+
+@dataclass(frozen=True)
+class GroupBy:
+    """One bare group-by of mapped day files; days: how many up to the window's end."""
+
+    kind: str
+    keys: tuple[str, ...]
+    measures: Sequence[str] = MEASURES
+    days: int = _DAYS
+
+
+_TARGETS: Final = GroupBy("target_daily", ("target_id",))
+_ADS: Final = GroupBy("product_ad_daily", ("product_ad_id",))
+_TRADED: Final = GroupBy("product_sales_daily", ("product_id",), _TRADE)
+_HOURS: Final = (
+    GroupBy("hourly", ("campaign_id", "weekday", "hour")), GroupBy("hourly", ("campaign_id", "day")), GroupBy("hourly", ("hour",)),
+)  # fmt: skip
+BARE: Final[Mapping[str, tuple[GroupBy, ...]]] = {
+    "targeting/targets": (_TARGETS,),
+    "targeting/terms": (GroupBy("search_term_daily", ("target_term_id",)),),
+    "findings/": (_TARGETS, GroupBy("search_term_daily", ("target_term_id",))),
+    "catalog/families": (
+        _ADS, _TRADED, GroupBy("product_ad_daily", ("product_ad_id", "day"), ("spend",), _WEEKS),
+        GroupBy("product_sales_daily", ("product_id", "day"), ("total_sales",), _WEEKS),
+    ),
+    "catalog/ads": (_ADS,),
+    "catalog/gaps": (_ADS, _TRADED),
+    "catalog/listings": (_ADS, GroupBy("product_ad_daily", ("product_ad_id", "day"), MEASURES, _DAYS + 14)),
+    "catalog/structure": (_TARGETS,),
+    "catalog/catch-all": (_TARGETS, _ADS, _TRADED),
+    "delivery/placements": (GroupBy("placement_daily", ("campaign_id", "placement")),),
+    "delivery/hours": _HOURS,
+    "delivery/budgets": _HOURS,
+}  # fmt: skip
+"""The rows that a page shows, as the group-bys that nothing could do without."""
+
+
+@dataclass(frozen=True)
+class Fresh:
+    """Seconds of a page on days not asked for, of its second answer, and of its bare group-bys."""
+
+    page: str
+    first: float
+    second: float
+    bare: float
+    ratio: float
+    spread: tuple[float, float]
+
+
+def measure(
+    store: Store, account_id: int, newest: date, ask: Callable[[str, Window, bool], float]
+) -> list[Fresh]:
+    """All pages; ask: seconds until the first answer of a page, or its second."""
+    made = []
+    for page, bare in BARE.items():
+        taken = []
+        for back in _BACK:
+            last = newest - timedelta(days=4 + back)
+            window = Window(last - timedelta(days=_DAYS - 1), last)
+            floor = sum(_seconds(store, account_id, each, window) for each in bare)
+            taken.append((floor, ask(page, window, False), ask(page, window, True)))
+        ratios = [first / floor for floor, first, _ in taken]
+        floor, first, second = (statistics.median(each) for each in zip(*taken, strict=True))
+        made.append(Fresh(page, first, second, floor, statistics.median(ratios), (min(ratios), max(ratios))))
+    return made
+
+
+def _seconds(store: Store, account_id: int, wanted: GroupBy, window: Window) -> float:
+    begun = time.perf_counter()
+    days = Window(window.last - timedelta(days=wanted.days - 1), window.last)
+    versions = snapshots.versions(store, account_id, wanted.kind, days)
+    columns = [key for key in wanted.keys if key not in ("day", "weekday")]
+    rows = snapshots.read(store, account_id, wanted.kind, versions, [*columns, *wanted.measures])
+    keys = [pl.col("day").dt.weekday().alias(key) if key == "weekday" else pl.col(key) for key in wanted.keys]
+    rows.group_by(keys).agg(pl.col(wanted.measures).cast(pl.Int64).sum()).collect()
+    return time.perf_counter() - begun
+
+
+def section(taken: Sequence[Fresh]) -> str:
+    """The part of docs/benchmarks.md about them."""
+    rows = [
+        f"| `/{each.page}` | {each.bare * 1000:.0f} | {each.first * 1000:.0f} | {each.ratio:.1f} | {each.spread[0]:.1f}–{each.spread[1]:.1f} | {each.second * 1000:.0f} |"
+        for each in taken
+    ]
+    return "\n".join(
+        [
+            HEADING, "",
+            "The same account; five windows of 30 days each, a page and the bare group-bys of the rows it shows on mapped files in turn, medians, in a "
+            "warm process. Where 5,000 rows or more have to be judged, the first answer is what they come to, and the second the page with "
+            "its verdicts. Owed: first answer ≤ 3 ×.", "",
+            "| page | bare ms | first answer ms | × | range of × | then with verdicts ms |", "|---|---|---|---|---|---|", *rows, "",
+        ]
+    )  # fmt: skip

@@ -1,0 +1,51 @@
+"""Days that nobody judged yet: what the rows come to at once, the verdicts as a second answer."""
+
+import pytest
+from tests.pages import parsed, row_ids, texts, values, words
+
+from nimbus_reef.analysis import unjudged
+
+LAZY = ("targeting/targets", "targeting/terms", "targeting/words", "catalog/ads", "findings/")
+
+
+@pytest.fixture
+def many(monkeypatch, app):
+    """As if the demo held too many rows to judge at once, and none of it were judged."""
+    monkeypatch.setattr(unjudged, "AT_ONCE", 1)
+    app.extensions["reef"].facts.cache.clear()
+
+
+@pytest.mark.parametrize("page", LAZY)
+def test_sums_come_first_and_the_page_after_them(owner, many, page):
+    first = owner.get(f"/{page}?account=fernhollow-de")
+    assert texts(first, "#judging b")[0].startswith("Judging ")
+    assert len(texts(first, ".rows tbody tr")) == 20
+    (address,) = values(first, "#judging", "hx-get")
+    second = owner.get(address)
+    assert second.status_code == 200
+    assert not texts(second, "#judging")
+    again = owner.get(f"/{page}?account=fernhollow-de")
+    assert not texts(again, "#judging"), "what is judged is shown at once"
+    assert words(parsed(again).select_one("#work")) == words(parsed(second).select_one("#work"))
+
+
+def test_the_sums_are_those_of_the_table(owner, many):
+    address = "/targeting/targets?account=fernhollow-de"
+    said = texts(owner.get(address), ".totals b")
+    table = texts(owner.get(f"{address}&answer=second"), ".totals b")
+    assert said[0] == table[1]
+    assert said[1] == table[2]
+
+
+def test_of_a_part_only_what_it_comes_to_is_told(owner, many):
+    page = owner.get("/targeting/targets?account=fernhollow-de&format=product")
+    assert texts(page, "#judging")
+    assert not texts(page, ".rows")
+
+
+def test_files_and_parts_of_a_page_are_not_put_off(owner, many):
+    of = "account=fernhollow-de"
+    assert owner.get(f"/targeting/targets/export.csv?{of}").mimetype == "text/csv"
+    boosted = owner.get(f"/targeting/terms?{of}", headers={"HX-Request": "true"})
+    assert not texts(boosted, "#judging")
+    assert row_ids(boosted)
