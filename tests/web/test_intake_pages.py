@@ -17,7 +17,7 @@ from nimbus_reef.formats.tables import LINE, RawTable
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record.loads import HeldReport, Job
 from nimbus_reef.web import params
-from nimbus_reef.web.intake import choosing, pages
+from nimbus_reef.web.intake import choosing, pages, possible
 from nimbus_reef.web.kit.figures import Figures
 
 ACCOUNT = Account(
@@ -135,11 +135,23 @@ def test_the_calendar_says_of_every_kind_which_days_are_held():
     assert targets.says == "5 held, 1 missing, 1 loaded before it matured, 3 maturing"
     assert sum(piece.width for piece in targets.pieces if piece.state == "missing") == (made.days - 9) * 5
     assert catalog.pieces == ()
-    assert {*made.unheld} == {kind.title for kind in KINDS.values()} - {"Catalog", "Targets by day"}
     assert len(made.months) == 4
 
 
 def test_an_account_without_a_row_is_told_what_can_be_loaded():
     made = pages.calendar([], {}, None, 3, Figures("en_IE", "EUR"))
     assert (made.rows, made.months) == ((), ())
-    assert len(made.unheld) == len(KINDS)
+    said = possible.lines(())
+    assert {each.kind for each in possible.ORDER} == set(KINDS) - {
+        "keyword_ranks",
+        "rivals",
+        "placement_adjustments",
+    }
+    assert {each.state for each in said} == {"not yet"}
+
+
+def test_what_is_possible_grows_with_what_is_held():
+    said = {each.title: each.state for each in possible.lines({"search_term_daily"})}
+    assert said["Search terms by day"] == "possible"
+    assert said["Targets by day"] == "in part, from search terms by day"
+    assert said["Placements by day"] == "not yet"

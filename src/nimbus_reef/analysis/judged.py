@@ -14,6 +14,7 @@ from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.targeting import Aims
+from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import product_frames, target_frames, word_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -98,7 +99,7 @@ def own_words(facts: Facts, look: Look) -> pl.DataFrame:
         terms = look.within(facts, judged_terms(facts, look))
         days = facts.monthly_days(account.id, "search_term_daily", window)
         cores = product_frames.title_cores(facts, account.id, window, account.brand)
-        brands = product_frames.brand_words(facts, account.id, account.brand)
+        brands = product_frames.brand_words(facts, account.id, account.brand) | never_shut_out(account)
         named = terms.select(example_id="normal_id", example="term").unique("example_id")
         rows = costly_words.with_fate(costly_words.judged(fit, terms, days), cores, brands)
         rows = rows.join(named, on="example_id", how="left", maintain_order="left")
@@ -164,6 +165,14 @@ def stake_of_targets(facts: Facts, look: Look) -> int:
     return facts.kept("stake", look.account.id, make, look.part, *_judged_key(look, Judged.TARGETS))
 
 
+def never_shut_out(account: Account) -> frozenset[str]:
+    """Words that an account never shuts out: those of its own brands, and others it names."""
+    settings = account.settings
+    return frozenset(
+        word for text in (*settings.own_words, *settings.never_words) for word in words.words(text)
+    )
+
+
 class Judged(StrEnum):
     """The rows of an account that are judged all at once."""
 
@@ -198,4 +207,5 @@ def winners(facts: Facts, look: Look) -> pl.DataFrame:
         judged_terms(facts, look),
         target_frames.live_own(facts, look.account.id, look.window),
         target_frames.kin(facts, look.account.id, look.window),
+        look.account.settings.promote_orders,
     )

@@ -10,7 +10,14 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
-from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, judged_words, winners
+from nimbus_reef.analysis.judged import (
+    Judged,
+    judged_targets,
+    judged_terms,
+    judged_words,
+    never_shut_out,
+    winners,
+)
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import bids, costly_words, evidence, words
 from nimbus_reef.core.changes import Action, Change, Entity, Promise, as_ranges
@@ -203,6 +210,7 @@ def _terms(
         row[0]: (row[2], row[3]) for row in target_frames.homes(facts, look.account.id, look.window).rows()
     }
     days = monthly_days(facts, look, Subject.TERM)
+    never = never_shut_out(look.account)
     opened = []
     for row in rows.to_dicts():
         group = row["ad_group_id"]
@@ -217,6 +225,7 @@ def _terms(
             row["term"],
             products=advertised.get(group, []),
             orders_elsewhere=int(orders.get(row["normal_id"], 0) - row["orders"]),
+            never=never,
         )
         opened.append(Proposed(row, None, proposal, None, own, item=item))
     return opened

@@ -1,36 +1,20 @@
-"""Demo data: two simulated brands, loaded through the ordinary intake."""
+"""The demo as a start with it has it: both brands, and somebody to sign in as."""
 
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable, Mapping
-from datetime import date, timedelta
+from datetime import date
 from pathlib import Path
 
-import polars as pl
-
 from nimbus_reef.config import Config
-from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
-from nimbus_reef.jobs import intake
-from nimbus_reef.sim import brand, reports, shapes
-from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
-from nimbus_reef.store.people import accounts, people
+from nimbus_reef.jobs import demo_brands
+from nimbus_reef.jobs.demo_brands import DAYS, Step
+from nimbus_reef.store.people import people
 from nimbus_reef.store.people.people import Role
 from nimbus_reef.store.record import server
 from nimbus_reef.store.record.engine import Store
 
 DEMO_EMAIL = "demo@nimbus-reef.example"
-DAYS = 120
-_SAMPLE_DAYS = 3
-_MATURE = 3
-_FOREIGN = {
-    "date": "Day", "campaign": "Campaign name", "ad_group": "Ad group name", "target": "Bid on",
-    "match_type": "Matching", "search_term": "Shopper searched", "impressions": "Times shown",
-    "clicks": "Clicks", "spend": "Cost (EUR)", "orders": "Purchases", "units": "Pieces",
-    "sales": "Revenue (EUR)",
-}  # fmt: skip
-
-Step = Callable[[str], None]
 
 
 def password_file(config: Config) -> Path:
@@ -48,55 +32,12 @@ def password(config: Config) -> str:
 
 
 def loaded(store: Store) -> bool:
-    """True when the demo accounts are there."""
-    return all(accounts.by_key(store, spec.key) for spec in BRANDS)
+    """True when the demo accounts are there, and who signs in to them."""
+    return demo_brands.loaded(store) and people.by_address(store, DEMO_EMAIL) is not None
 
 
 def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step, days: int = DAYS) -> None:
-    """Simulates both brands up to `last_day` and loads every report; safe to repeat."""
-    for spec in BRANDS:
-        folder = config.var / "demo" / spec.key
-        step(f"{spec.name}: simulating {days} days")
-        made = brand.simulate(spec, seed, days, last_day)
-        paths = reports.write(made.frames, folder / "reports")
-        reports.write_truth(made.truth, folder / "truth.json")
-        if spec is BRANDS[0]:
-            _foreign_sample(spec, made.frames["search_term_daily"], last_day, folder)
-            _mixed_sample(made.frames, last_day, folder)
-        _load_brand(store, spec, paths, last_day, step)
-    people.add(store, email=DEMO_EMAIL, name="Demo", password=password(config), role=Role.OWNER)
-
-
-def _load_brand(store: Store, spec: BrandSpec, paths: dict[str, Path], last_day: date, step: Step) -> None:
-    account = accounts.by_key(store, spec.key) or accounts.add(
-        store, key=spec.key, brand_name=spec.name, marketplace=spec.marketplace,
-        country=spec.country, currency=spec.currency, locale=spec.locale,
-        timezone=spec.timezone, target_acos=spec.target_acos,
-    )  # fmt: skip
-    for path in paths.values():
-        step(f"{spec.name}: loading {path.stem.replace('_', ' ')}")
-        intake.take(store, account, path, path.name, path.stem, today=last_day + timedelta(days=1))
-
-
-def _mixed_sample(frames: Mapping[str, pl.DataFrame], last_day: date, folder: Path) -> None:
-    """A sheet that holds everything: settings and the sums of 30 days of several kinds, without a date."""
-    last = last_day - timedelta(days=_MATURE)
-    first = last - timedelta(days=29)
-    sheet = shapes.mixed(frames, first, last)
-    shapes.write_workbook(folder / "everything-in-one-sheet.xlsx", {f"{first} to {last}": sheet})
-
-
-def _foreign_sample(spec: BrandSpec, terms: pl.DataFrame, last_day: date, folder: Path) -> None:
-    """
-    A workbook as another program might write it, for trying the intake: its own column
-    names and order, and a totals line.
-    """
-    recent = terms.filter(pl.col("date") > last_day - timedelta(days=_SAMPLE_DAYS))
-    headers = {name: header.replace("EUR", spec.currency) for name, header in _FOREIGN.items()}
-    order = ["campaign", "ad_group", "date", "search_term", "target", "match_type",
-             "impressions", "clicks", "orders", "units", "spend", "sales"]  # fmt: skip
-    measures = order[6:]
-    rows = recent.select(order).with_columns(pl.col("date").dt.strftime("%d.%m.%Y")).rows()
-    totals = [*["Total"], *[""] * 5, *[float(recent[name].sum()) for name in measures]]
-    with (folder / "search-terms-as-others-write-them.xlsx").open("wb") as file:
-        write_xlsx(file, [Sheet("report", [SheetColumn(headers[name]) for name in order], [*rows, totals])])
+    """Both brands up to `last_day`, and the owner who looks at them; safe to repeat."""
+    demo_brands.load(config, store, seed=seed, last_day=last_day, step=step, days=days)
+    if people.by_address(store, DEMO_EMAIL) is None:
+        people.add(store, email=DEMO_EMAIL, name="Demo", password=password(config), role=Role.OWNER)

@@ -9,10 +9,10 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.cli.demo import Step
 from nimbus_reef.config import Config
 from nimbus_reef.formats.tables import add_csv
 from nimbus_reef.jobs import intake
+from nimbus_reef.jobs.demo_brands import Step
 from nimbus_reef.sim import brand
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
 from nimbus_reef.store.people import accounts

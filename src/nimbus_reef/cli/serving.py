@@ -15,6 +15,7 @@ from nimbus_reef.cli import demo, wiring
 from nimbus_reef.config import Config
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.jobs.queue import make_queue, take_up_orphans
+from nimbus_reef.store.people import people
 from nimbus_reef.store.record import schema, server
 from nimbus_reef.web.factory import make_app, quieten_collector
 
@@ -142,7 +143,14 @@ def serve(conf: Config) -> None:
 
 
 def _greet(conf: Config) -> None:
-    lines = [f"Nimbus Reef is ready: http://{conf.host}:{conf.port}"]
+    here = f"http://{conf.host}:{conf.port}"
+    lines = [f"Nimbus Reef is ready: {here}"]
+    store = wiring.open_store(conf)
+    token = people.set_up_link(store)
+    store.engine.dispose()
+    if token is not None:
+        lines.append(f"Nobody can sign in yet. Set it up at {here}/set-up/{token}")
+        lines.append("The link works once; the next start prints another.")
     if demo.password_file(conf).exists():
         lines.append(f"Sign in as {demo.DEMO_EMAIL} with {demo.password(conf)}")
     lines.append("Ctrl-C stops it.")

@@ -21,7 +21,9 @@ COSTLY_INDEX: Final = 0.60
 KEPT_SHARE: Final = 0.03
 
 
-def children(rows: pl.DataFrame) -> pl.DataFrame:
+def children(
+    rows: pl.DataFrame, least_share: float = LEAST_SHARE, costly_index: float = COSTLY_INDEX
+) -> pl.DataFrame:
     """
     Children with their place in the family.
 
@@ -41,8 +43,8 @@ def children(rows: pl.DataFrame) -> pl.DataFrame:
     return shares.with_columns(index=index).with_columns(
         costly_child=(
             (pl.col("children") > 1)
-            & (pl.col("share_spend") >= LEAST_SHARE)
-            & (pl.col("index") < COSTLY_INDEX)
+            & (pl.col("share_spend") >= least_share)
+            & (pl.col("index") < costly_index)
             & pl.col("own_test")
         ).fill_null(False),
         excess=pl.max_horizontal(

@@ -135,15 +135,15 @@ def gathered(rows: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def winners(terms: pl.DataFrame, live: pl.DataFrame, kin: pl.DataFrame) -> pl.DataFrame:
+def winners(terms: pl.DataFrame, live: pl.DataFrame, kin: pl.DataFrame, orders: int = 2) -> pl.DataFrame:
     """
-    Terms worth a target of their own: ≥ 2 orders, ACOS within target, no live exact or item
+    Terms worth a target of their own: that many orders or more, ACOS within target, no live exact or item
     target of these words in an ad group that shares an enabled product.
 
     live: ad_group_id, normal_id. kin: ad_group_id, kin_id: ad groups with an enabled product
     in common, each its own kin.
     """
-    good = terms.filter(pl.col("orders") >= 2, within_target())
+    good = terms.filter(pl.col("orders") >= orders, within_target())
     bought = (
         good.select("ad_group_id", "normal_id")
         .join(kin, on="ad_group_id")

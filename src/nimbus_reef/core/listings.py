@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Final
 
@@ -86,31 +87,45 @@ def _jeffreys(clicks: int, orders: int) -> tuple[float, float]:
     return interval(k + 0.5, clicks - k + 0.5)
 
 
-LEAST_IMAGES: Final = 5
-LEAST_BULLETS: Final = 5
-LEAST_REVIEWS: Final = 15
-LEAST_RATING: Final = 4.0
-TITLE_LENGTH: Final = (40, 200)
-LACKS: Final[Mapping[str, str]] = {
-    "in_stock": "out of stock", "images": f"under {LEAST_IMAGES} pictures", "bullets": f"under {LEAST_BULLETS} bullets",
-    "rating": f"rated under {LEAST_RATING:.1f}", "reviews": f"under {LEAST_REVIEWS} reviews", "title": "title too short",
-    "long_title": "title too long", "rich_content": "no rich content", "brand_section": "no brand section",
-}  # fmt: skip
+@dataclass(frozen=True, slots=True)
+class PageLimits:
+    """What a product page should have at least; title: its shortest and its longest, in characters."""
+
+    images: int = 5
+    bullets: int = 5
+    reviews: int = 15
+    rating: float = 4.0
+    title: tuple[int, int] = (40, 200)
+
+
+STANDARD: Final = PageLimits()
+LACKS: Final = (
+    "in_stock", "images", "bullets", "rating", "reviews", "title", "long_title", "rich_content", "brand_section",
+)  # fmt: skip
 """What a page can lack, the gravest first."""
 
 
-def lacks() -> pl.Expr:
+def lacks_words(limits: PageLimits = STANDARD) -> Mapping[str, str]:
+    """What each of `LACKS` is called."""
+    return {
+        "in_stock": "out of stock", "images": f"under {limits.images} pictures", "bullets": f"under {limits.bullets} bullets",
+        "rating": f"rated under {limits.rating:.1f}", "reviews": f"under {limits.reviews} reviews", "title": "title too short",
+        "long_title": "title too long", "rich_content": "no rich content", "brand_section": "no brand section",
+    }  # fmt: skip
+
+
+def lacks(limits: PageLimits = STANDARD) -> pl.Expr:
     """
-    What a page lacks, as a list of keys of `LACKS` in their order.
+    What a page lacks, as a list of `LACKS` in their order.
 
     Over title, bullets, images, rich_content, brand_section, rating, reviews, in_stock; what is not known is not lacking.
     """
-    short, long = TITLE_LENGTH
+    short, long = limits.title
     length = pl.col("title").str.len_chars()
     conditions = {
-        "in_stock": pl.col("in_stock") == "no", "images": pl.col("images") < LEAST_IMAGES,
-        "bullets": pl.col("bullets") < LEAST_BULLETS, "rating": pl.col("rating") < LEAST_RATING,
-        "reviews": pl.col("reviews") < LEAST_REVIEWS, "title": length < short, "long_title": length > long,
+        "in_stock": pl.col("in_stock") == "no", "images": pl.col("images") < limits.images,
+        "bullets": pl.col("bullets") < limits.bullets, "rating": pl.col("rating") < limits.rating,
+        "reviews": pl.col("reviews") < limits.reviews, "title": length < short, "long_title": length > long,
         "rich_content": pl.col("rich_content") == "no", "brand_section": pl.col("brand_section") == "no",
     }  # fmt: skip
     return pl.concat_list(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -121,13 +121,16 @@ def for_term(
     *,
     products: Sequence[AdProduct] = (),
     orders_elsewhere: int = 0,
+    never: Collection[str] = (),
 ) -> Proposal:
     """
     A negative for a costly term with own test, own fault and no order, unless it names
-    what an advertised product is: then it would keep buyers of that product away.
+    what an advertised product is: then it would keep buyers of that product away. never: words that the account never shuts out.
     """
     if kept := _no_negative(row):
         return kept
+    if any(word in never for word in words.words(term)):
+        return Proposal(Move.NONE, (Reason("never_shut_out"),))
     if any(words.names_product(term, product.core) for product in products):
         return Proposal(Move.NONE, (Reason("names_product"),))
     reasons = [Reason("own_test", (row.clicks,)), Reason("own_fault", (row.cvr,))]

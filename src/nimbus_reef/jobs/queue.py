@@ -7,6 +7,7 @@ import socket
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import date, timedelta
 from typing import Any, Final
 
 import structlog
@@ -14,7 +15,7 @@ from huey import Huey, RedisHuey, SqliteHuey, crontab
 
 from nimbus_reef.config import Config
 from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError, StoreAway
-from nimbus_reef.jobs import exports, intake, orders
+from nimbus_reef.jobs import demo_brands, exports, intake, orders
 from nimbus_reef.jobs import watch as watching
 from nimbus_reef.store.loading import undo
 from nimbus_reef.store.loading.ingest import Progress
@@ -179,10 +180,24 @@ def _export(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
     return {"stem": job.request["stem"]}
 
 
+def _demo(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
+    note, done = _progress(store, job), 0
+
+    def step(message: str) -> None:
+        nonlocal done
+        done += 1
+        note(min(0.99, done / demo_brands.STEPS), message)
+
+    last_day = date.today() - timedelta(days=1)
+    demo_brands.load(config, store, seed=demo_brands.SEED, last_day=last_day, step=step)
+    return {}
+
+
 _WORK: Final[dict[str, Callable[[Config, Store, loads.Job], dict[str, Any]]]] = {
     "load": _load,
     "undo": _undo,
     "export": _export,
+    "demo": _demo,
 }
 
 

@@ -37,6 +37,7 @@ from nimbus_reef.web.kit.lacking import NoFigures, told
 from nimbus_reef.web.parts import SECOND_ANSWER, Parts, current_scope, figures, my_accounts, usual_scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.saved.routes import saved
+from nimbus_reef.web.settings.routes import settings
 
 log = structlog.get_logger("web")
 
@@ -71,7 +72,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     _one_moment(app)
     security.guard(app)
     Compress(app)
-    for each in (*(area.blueprint for area in AREAS), people, exports, saved, bar):
+    for each in (*(area.blueprint for area in AREAS), people, settings, exports, saved, bar):
         app.register_blueprint(each)
     app.context_processor(_everywhere)
     app.jinja_env.globals["asset"] = _asset_addresses(app)
@@ -118,6 +119,8 @@ def _asset_addresses(app: Flask) -> Callable[[str], str]:
 
 
 def _start() -> Response:
+    if not my_accounts():
+        return redirect(url_for("settings.look"))
     scope = current_scope()
     several = len(my_accounts()) > 1
     area = BY_NAME["pulse" if several else "targeting" if scope.newest else "intake"]
@@ -129,7 +132,7 @@ def _everywhere() -> dict[str, Any]:
     if g.get("store_away"):
         return {"version": __version__, "signed_in": False}
     base = {"version": __version__, "signed_in": current_user.is_authenticated}
-    if not current_user.is_authenticated or request.endpoint in ("people.sign_in", "static", "alive"):
+    if not current_user.is_authenticated or request.endpoint in security.OPEN_ENDPOINTS:
         return base
     return base | {"person": current_user.person, "f": Frame()}
 
@@ -142,7 +145,8 @@ def _has_frame() -> bool:
     True where the page can stand in its frame: somebody is signed in and has an account. A scope that
     cannot be understood gives way to the usual one.
     """
-    if g.get("store_away") or not current_user.is_authenticated:
+    outside = request.endpoint in security.OPEN_ENDPOINTS
+    if g.get("store_away") or not current_user.is_authenticated or outside:
         return False
     g.erring = True
     try:

@@ -40,8 +40,8 @@ class SignedIn(UserMixin):  # type: ignore[misc]  # Flask-Login has no types
         self.person = person
 
     def get_id(self) -> str:
-        """The id the session keeps."""
-        return str(self.person.id)
+        """What the session keeps: who, and of which of their sessions it is (see `Person.sessions`)."""
+        return f"{self.person.id}.{self.person.sessions}"
 
 
 def parts() -> Parts:
@@ -73,6 +73,14 @@ def must_write() -> Person:
         raise NotAllowed(
             "Viewers look, they do not change things.", remedy="Ask an owner for the role of analyst."
         )
+    return who
+
+
+def must_manage() -> Person:
+    """Who is signed in, if people and accounts are theirs to manage; NotAllowed otherwise."""
+    who = person()
+    if not who.manages:
+        raise NotAllowed("Owners manage people and accounts.", remedy="Ask an owner.")
     return who
 
 

@@ -17,7 +17,8 @@ csrf = CSRFProtect()
 limiter = Limiter(get_remote_address, headers_enabled=False)
 logins = LoginManager()
 
-_OPEN_ENDPOINTS = frozenset({"people.sign_in", "static", "alive"})
+OPEN_ENDPOINTS = frozenset({"people.sign_in", "people.set_up", "people.take_up", "static", "alive"})
+"""What answers without a sign-in, and stands outside the frame."""
 _POLICY = "; ".join(
     (
         "default-src 'none'", "script-src 'self'", "style-src 'self'", "img-src 'self' data:",
@@ -54,12 +55,13 @@ def guard(app: Flask) -> None:
     @logins.user_loader  # type: ignore[untyped-decorator]  # Flask-Login has no types
     def load_user(user_id: str) -> SignedIn | None:
         # The application that asks, not the one that was made last.
-        found = people.by_id(current_app.extensions["reef"].store, int(user_id))
-        return SignedIn(found) if found else None
+        person_id, _, session = user_id.partition(".")
+        found = people.by_id(current_app.extensions["reef"].store, int(person_id))
+        return SignedIn(found) if found and session == str(found.sessions) else None
 
     @app.before_request
     def must_be_signed_in() -> Any:
-        if request.endpoint is None or request.endpoint in _OPEN_ENDPOINTS:
+        if request.endpoint is None or request.endpoint in OPEN_ENDPOINTS:
             return None
         refused = login_required(lambda: None)()
         if refused is None and request.values.get("account"):

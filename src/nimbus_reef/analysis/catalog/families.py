@@ -57,9 +57,9 @@ def children(facts: Facts, look: Look) -> pl.DataFrame:
             evidence.with_priors(named, _CHAIN), days, look.aims, account.min_clicks
         ).with_columns(pl.col("sku").cast(pl.String))
         names = product_frames.family_names(facts, account.id)
-        return families.children(judged).with_columns(
-            row_id=pl.col("sku").str.head(64), family_name=pl.col("family").replace(names)
-        )
+        return families.children(
+            judged, account.settings.child_share, account.settings.child_index
+        ).with_columns(row_id=pl.col("sku").str.head(64), family_name=pl.col("family").replace(names))
 
     made = facts.kept("families", account.id, make, *look.judging)
     return _within(facts, look, made)

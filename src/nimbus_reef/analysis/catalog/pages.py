@@ -45,7 +45,7 @@ def _listed(facts: Facts, look: Look) -> pl.DataFrame:
             .join(ads, on="product_id", how="left")
             .join(changed, on="product_id", how="left")
             .with_columns(texts, pl.col(MEASURES).fill_null(0))
-            .with_columns(lacks=listings.lacks())
+            .with_columns(lacks=listings.lacks(look.account.settings.pages))
         )
 
     made = facts.kept("pages", account.id, make, window)

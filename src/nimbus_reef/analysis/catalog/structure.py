@@ -85,7 +85,7 @@ def faults(facts: Facts, look: Look) -> pl.DataFrame:
         ads = look.within(facts, product_frames.ad_rows(facts, account.id, look.window))
         named = product_frames.family_names(facts, account.id)
         unlike = ads.with_columns(family=pl.col("family").replace(named))
-        return structure.faults(live, unlike)
+        return structure.faults(live, unlike, account.settings.structure)
 
     return facts.kept("structure", account.id, make, look.window, look.part)
 

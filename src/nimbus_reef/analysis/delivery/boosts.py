@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 from typing import Final
@@ -21,10 +21,6 @@ from nimbus_reef.store.reading import delivery_frames, setting_frames, target_fr
 from nimbus_reef.store.reading.facts import Facts
 
 CHECK: Final = "boosts"
-RAISING: Final[Mapping[Placement, float]] = {
-    Placement.TOP_OF_SEARCH: 1.0, Placement.ELSEWHERE_IN_SEARCH: 0.5, Placement.PRODUCT_PAGE: 0.5,
-}  # fmt: skip
-"""How far a marketplace may raise a bid by itself in up-and-down bidding."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +74,7 @@ def boosted(facts: Facts, look: Look, campaign: str) -> Boosted:
             Placement.ELSEWHERE_IN_SEARCH: (row["adj_elsewhere"] or 0) / 100,
             Placement.PRODUCT_PAGE: (row["adj_product_page"] or 0) / 100,
         },
-        in_force(facts, look, campaign), dict(RAISING) if raises else {}, str(row["bidding"] or ""),
+        in_force(facts, look, campaign), dict(account.settings.raising) if raises else {}, str(row["bidding"] or ""),
         main["main_product"][0] if len(main) else "",
     )  # fmt: skip
 

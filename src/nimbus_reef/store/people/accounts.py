@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
 import re
+import unicodedata
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Final
 from zoneinfo import available_timezones
@@ -14,9 +17,9 @@ from sqlalchemy.engine import Row
 
 from nimbus_reef.core import naming
 from nimbus_reef.core.bids import BidLimits
-from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.settings import USUAL, Settings
 from nimbus_reef.errors import BadInput, Conflict
-from nimbus_reef.store.people import trail
+from nimbus_reef.store.people import account_settings, trail
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import account, brand
 
@@ -39,39 +42,46 @@ class Account:
     maturing_days: int
     bid_limits: BidLimits
     naming: str = ""
+    settings: Settings = USUAL
+    resting: bool = False
 
 
 _QUERY = select(account, brand.c.name.label("brand")).join(brand, brand.c.id == account.c.brand_id)
 
 
-def _account(row: Row[tuple[object, ...]]) -> Account:
+def _account(row: Row[tuple[object, ...]], own: Mapping[str, str]) -> Account:
+    settings = account_settings.of_row(row, own)
     return Account(
         id=row.id, key=row.key, brand_id=row.brand_id, brand=row.brand,
         marketplace=row.marketplace, country=row.country, currency=row.currency,
         locale=row.locale, timezone=row.timezone, target_acos=row.target_acos,
         min_clicks=row.min_clicks, maturing_days=row.maturing_days,
-        bid_limits=BidLimits(from_micro(row.bid_floor), from_micro(row.bid_ceiling)), naming=row.naming,
+        bid_limits=settings.bid_limits, naming=row.naming, settings=settings, resting=bool(row.resting),
     )  # fmt: skip
 
 
-def all_accounts(store: Store) -> list[Account]:
-    """Every account, by brand, country and key."""
+def all_accounts(store: Store, *, resting: bool = False) -> list[Account]:
+    """Every account, by brand, country and key; resting: also those put to rest."""
+    query = _QUERY.order_by(brand.c.name, account.c.country, account.c.key)
     with store.read() as connection:
-        rows = connection.execute(_QUERY.order_by(brand.c.name, account.c.country, account.c.key))
-        return [_account(row) for row in rows]
+        rows = connection.execute(query if resting else query.where(~account.c.resting)).all()
+        own = account_settings.kept(connection)
+    return [_account(row, own.get(row.id, {})) for row in rows]
 
 
 def by_key(store: Store, key: str) -> Account | None:
     """The account of that key."""
     with store.read() as connection:
         row = connection.execute(_QUERY.where(account.c.key == key)).first()
-    return _account(row) if row else None
+        own = account_settings.kept(connection, row.id) if row else {}
+    return _account(row, own.get(row.id, {})) if row else None
 
 
 _KEY: Final = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
 
 
-def _must_be_good(key: str, country: str, currency: str, locale: str, timezone: str) -> None:
+def must_be_good(key: str, country: str, currency: str, locale: str, timezone: str) -> None:
+    """BadInput for what no account can have."""
     if not _KEY.fullmatch(key):
         raise BadInput(
             f"“{key}” is not a valid key.", remedy="Use small letters, digits and -, such as acme-de."
@@ -90,13 +100,13 @@ def _must_be_good(key: str, country: str, currency: str, locale: str, timezone: 
 
 def add(
     store: Store, *, key: str, brand_name: str, marketplace: str, country: str, currency: str,
-    locale: str, timezone: str, target_acos: float,
+    locale: str, timezone: str, target_acos: float, person_id: int | None = None,
 ) -> Account:  # fmt: skip
     """
     Makes an account, and its brand when that is new. BadInput for what no account can have,
     Conflict where the key is taken.
     """
-    _must_be_good(key, country, currency, locale, timezone)
+    must_be_good(key, country, currency, locale, timezone)
     if by_key(store, key) is not None:
         raise Conflict(
             f"There is an account “{key}” already.", remedy="Choose another key, or use that account."
@@ -111,12 +121,13 @@ def add(
         if found is None:
             made = connection.execute(insert(brand).values(name=brand_name))
             found = made.inserted_primary_key[0]  # type: ignore[index]
-        connection.execute(
+        made = connection.execute(
             insert(account).values(
                 key=key, brand_id=found, marketplace=marketplace, country=country,
                 currency=currency, locale=locale, timezone=timezone, target_acos=target_acos,
             )
         )  # fmt: skip
+        trail.write(connection, "account added", person_id, made.inserted_primary_key[0], {"key": key})  # type: ignore[index]
 
     store.transact(work)
     made = by_key(store, key)
@@ -134,3 +145,49 @@ def set_naming(store: Store, account_id: int, person_id: int | None, text: str) 
         trail.write(connection, "naming set", person_id, account_id, {"pattern": text})
 
     store.transact(work)
+
+
+def rest(store: Store, account_id: int, person_id: int | None, *, resting: bool) -> None:
+    """Puts an account to rest, kept but shown nowhere, or wakes it."""
+
+    def work(connection: Connection) -> None:
+        connection.execute(update(account).where(account.c.id == account_id).values(resting=resting))
+        trail.write(connection, "put to rest" if resting else "woken", person_id, account_id, {})
+
+    store.transact(work)
+
+
+def describe(
+    store: Store,
+    account_id: int,
+    person_id: int | None,
+    *,
+    marketplace: str,
+    currency: str,
+    locale: str,
+    timezone: str,
+) -> None:
+    """How an account is called and how its figures and days are written; BadInput for what no account can have."""
+    must_be_good("x", "XX", currency, locale, timezone)
+
+    def work(connection: Connection) -> None:
+        values = {"marketplace": marketplace, "currency": currency, "locale": locale, "timezone": timezone}
+        connection.execute(
+            update(account)
+            .where(account.c.id == account_id)
+            .values(**values, settings_version=account.c.settings_version + 1)
+        )
+        trail.write(connection, "account described", person_id, account_id, values)
+
+    store.transact(work)
+
+
+def free_key(store: Store, brand_name: str, country: str) -> str:
+    """A key for a new account that nobody has yet: the brand's name and the country."""
+    plain = unicodedata.normalize("NFKD", brand_name).encode("ascii", "ignore").decode().lower()
+    stem = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:50] or "brand"
+    taken = {each.key for each in all_accounts(store, resting=True)}
+    wanted = f"{stem}-{country.lower()}"
+    return next(
+        key for n in itertools.count(1) if (key := wanted if n == 1 else f"{wanted}-{n}") not in taken
+    )

@@ -4,8 +4,8 @@ What all frames for the core begin with: day files, summed over a window, and wh
 What they are joined with stands beside this, by subject: `setting_frames`, `product_frames`,
 `target_frames`, `campaign_frames`, `market_frames`, and `row_frames` for what is behind a row.
 
-Everything is cached by the account's generation (the sum of its day versions), so a
-load makes all of it new at once and nothing else has to.
+Everything is cached by the account's generation (the sum of its day versions, and that of its settings), so a
+load or a setting makes all of it new at once and nothing else has to.
 """
 
 from __future__ import annotations
@@ -33,7 +33,8 @@ T = TypeVar("T")
 TARGET_SOURCES: Final = ("target_daily", "search_term_daily")
 """Reports that can tell what a target did, the better first."""
 _LOADED: Final = text(
-    "SELECT kind, SUM(version) AS version FROM day_version WHERE account_id = :account GROUP BY kind ORDER BY kind"
+    "SELECT kind, SUM(version) AS version FROM day_version WHERE account_id = :account GROUP BY kind "
+    "UNION ALL SELECT 'settings', settings_version FROM account WHERE id = :account AND settings_version > 0 ORDER BY kind"
 )
 _NEWEST: Final = text(
     "SELECT kind, first_day, day FROM day_version WHERE account_id = :account AND `rows` > 0 "

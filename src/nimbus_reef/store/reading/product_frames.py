@@ -168,7 +168,23 @@ def catalog(facts: Facts, account_id: int) -> pl.DataFrame:
         "WHERE k.account_id = :account AND k.day = (SELECT MAX(n.day) FROM catalog n "
         "WHERE n.account_id = k.account_id AND n.product_id = k.product_id)"
     )
-    return facts.kept("catalog", account_id, lambda: facts.query(query, account=account_id))
+
+    def make() -> pl.DataFrame:
+        rows = facts.query(query, account=account_id)
+        usual = own_setting(facts, account_id, "margin")
+        return rows.with_columns(pl.col("margin").fill_null(100 * float(usual))) if usual else rows
+
+    return facts.kept("catalog", account_id, make)
+
+
+def own_setting(facts: Facts, account_id: int, name: str) -> str:
+    """A setting of an account as it is kept, empty where it has none of its own; see `core.settings`."""
+    rows = facts.query(
+        "SELECT value FROM account_setting WHERE account_id = :account AND name = :name",
+        account=account_id,
+        name=name,
+    )
+    return str(rows["value"][0]) if len(rows) else ""
 
 
 def skus(facts: Facts, account_id: int) -> pl.DataFrame:
@@ -234,6 +250,7 @@ def item_shapes(facts: Facts, account_id: int) -> frozenset[str]:
             "WHERE c.account_id = :account AND t.match_type IN ('item', 'negative_item')",
         ):
             texts |= set(facts.query(query, account=account_id)["text"].cast(pl.String))
+        texts.add(own_setting(facts, account_id, "item_pattern"))
         return frozenset(shape for text in texts if (shape := words.item_shape(text)))
 
     return facts.kept("item shapes", account_id, make)
@@ -246,7 +263,8 @@ def title_cores(facts: Facts, account_id: int, window: Window, brand: str) -> li
         enabled = enabled_ads(facts, account_id, window).select(pl.col("product_id").unique())
         known = catalog(facts, account_id).join(enabled, on="product_id", how="semi")
         titles = known.select(pl.col("title", "brand").cast(pl.String)).drop_nulls("title").unique()
-        return [words.title_core(title, [own or brand]) for title, own in titles.rows()]
+        sizes = own_setting(facts, account_id, "size_words").split("\n")
+        return [words.title_core(title, [own or brand, *sizes]) for title, own in titles.rows()]
 
     return facts.kept("title cores", account_id, make, window, brand)
 

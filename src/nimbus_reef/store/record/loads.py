@@ -150,7 +150,7 @@ def waiting_uploads(store: Store, account_id: int) -> list[Upload]:
 
 
 def start_job(
-    store: Store, *, kind: str, account_id: int, person_id: int | None, upload_id: int | None,
+    store: Store, *, kind: str, account_id: int | None, person_id: int | None, upload_id: int | None,
     request: object,
 ) -> int:  # fmt: skip
     """Notes long work to be done; an upload is loaded by one job at a time."""

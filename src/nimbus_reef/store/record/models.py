@@ -69,7 +69,20 @@ person = Table(
     Column("password_hash", String(_SHORT), nullable=False),
     Column("role", String(10), nullable=False),
     Column("active", Boolean, nullable=False, server_default="1"),
+    # Grows when all sessions shall end: each was begun at one of its values.
+    Column("sessions", Integer, nullable=False, server_default="0"),
     _now("created_at"),
+    **_TABLE,
+)  # fmt: skip
+# A link that works once: the set-up of an empty installation, or somebody's invitation. The token itself is not kept.
+one_time_link = Table(
+    "one_time_link", metadata, _id(),
+    Column("purpose", String(16), nullable=False),
+    Column("digest", CHAR(64, charset="ascii", collation="ascii_bin"), nullable=False, unique=True),
+    _ref("person_id", "person", nullable=True),
+    Column("ends_at", DateTime, nullable=True),
+    Column("used_at", DateTime, nullable=True),
+    _now("made_at"),
     **_TABLE,
 )  # fmt: skip
 brand = Table("brand", metadata, _id(), Column("name", String(_SHORT), nullable=False, unique=True), **_TABLE)
@@ -95,6 +108,18 @@ account = Table(
     Column("bid_ceiling", BIGINT, nullable=False, server_default="10000000"),
     # how campaigns are called: see `core.naming`; empty before one is set
     Column("naming", String(_SHORT), nullable=False, server_default=""),
+    # Put to rest: kept, and shown nowhere but among the accounts.
+    Column("resting", Boolean, nullable=False, server_default="0"),
+    # Grows with every setting, so that what was worked out under the former ones is made anew.
+    Column("settings_version", Integer, nullable=False, server_default="0"),
+    **_TABLE,
+)  # fmt: skip
+# What an account sets otherwise than is usual: see `core.settings`.
+account_setting = Table(
+    "account_setting", metadata,
+    Column("account_id", INTEGER(unsigned=True), ForeignKey("account.id"), primary_key=True),
+    Column("name", String(64), primary_key=True),
+    Column("value", String(2048), nullable=False),
     **_TABLE,
 )  # fmt: skip
 

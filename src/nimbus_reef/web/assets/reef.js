@@ -10,6 +10,16 @@ const hotkey = (key) => {
   return all.find((element) => element.offsetParent !== null);
 };
 
+/** A link to hand over: whoever comes to it has it selected. */
+Alpine.data("copied", () => ({
+  init() {
+    this.$root.focus();
+  },
+  choose() {
+    this.$root.select();
+  },
+}));
+
 /** The printed report. */
 Alpine.data("printing", () => ({
   print() {

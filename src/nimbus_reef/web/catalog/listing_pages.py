@@ -9,7 +9,7 @@ from typing import Any
 
 import polars as pl
 
-from nimbus_reef.core.listings import LACKS
+from nimbus_reef.core.listings import PageLimits, lacks_words
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.charts import Marked, panels
 from nimbus_reef.web.kit.figures import Figures
@@ -38,9 +38,9 @@ class PageLine:
     broken: bool
 
 
-def lines(rows: pl.DataFrame, figures: Figures) -> list[PageLine]:
+def lines(rows: pl.DataFrame, limits: PageLimits, figures: Figures) -> list[PageLine]:
     """Pages, what to mend first by money at the top."""
-    made = []
+    made, called = [], lacks_words(limits)
     for row in rows.to_dicts():
         cvr = row["orders"] / row["clicks"] if row["clicks"] else None
         made.append(
@@ -49,7 +49,7 @@ def lines(rows: pl.DataFrame, figures: Figures) -> list[PageLine]:
                 figures.micro(row["stake"]) if row["stake"] else "–", figures.count(row["month"]), figures.percent(cvr),
                 figures.count(len(row["title"])), figures.count(row["images"]), figures.count(row["bullets"]),
                 figures.number(row["rating"], 1) if row["rating"] is not None else "–",
-                ", ".join(LACKS[key] for key in row["lacks"]) or "nothing", figures.day(row["changed"]) if row["changed"] else "–",
+                ", ".join(called[key] for key in row["lacks"]) or "nothing", figures.day(row["changed"]) if row["changed"] else "–",
                 bool(row["stake"]),
             )
         )  # fmt: skip
@@ -106,6 +106,7 @@ def conversion_line(
     )
 
 
-def to_mend(row: Mapping[str, Any]) -> list[str]:
+def to_mend(row: Mapping[str, Any], limits: PageLimits) -> list[str]:
     """What to look at on a page, the gravest first."""
-    return [LACKS[key] for key in row["lacks"]]
+    called = lacks_words(limits)
+    return [called[key] for key in row["lacks"]]

@@ -334,7 +334,7 @@ def _listings(scope: Scope) -> dict[str, Any]:
         "answer": listing_pages.answer(rows, write),
         "table": TableView(
             here=_here("listings"), name="listings", heads=listing_pages.table_heads(write),
-            groups={"": listing_pages.lines(shown, write)}, page=page, pages=of, empty="No page is held of these products.",
+            groups={"": listing_pages.lines(shown, scope.account.settings.pages, write)}, page=page, pages=of, empty="No page is held of these products.",
         ),
     }  # fmt: skip
 
@@ -355,7 +355,7 @@ def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
     line = listing_pages.conversion_line(
         days["day"].to_list(), days["clicks"].to_list(), days["orders"].to_list(), changed, scope.window.first, write
     )  # fmt: skip
-    mend = listing_pages.to_mend(row)
+    mend = listing_pages.to_mend(row, scope.account.settings.pages)
     bold = (
         f"Conversion fell when the page changed on {write.day(row['fell_on'])}."
         if row["stake"]

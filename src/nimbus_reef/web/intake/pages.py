@@ -162,13 +162,12 @@ class CalendarRow:
 
 @dataclass(frozen=True, slots=True)
 class Calendar:
-    """Report kind × day. months: where each begins and its name; unheld: kinds without a row."""
+    """Report kind × day. months: where each begins and its name."""
 
     days: int
     width: int
     months: tuple[tuple[int, str], ...]
     rows: tuple[CalendarRow, ...]
-    unheld: tuple[str, ...]
     key: tuple[tuple[Piece, str], ...]
 
 
@@ -209,7 +208,6 @@ def calendar(
         _CALENDAR_DAYS * _DAY_WIDTH,
         _months(window, figures) if window else (),
         tuple(rows),
-        tuple(kind.title for kind in KINDS.values() if kind.name not in by_kind),
         tuple((_shape(state, 0, 0), words) for state, words in _IN_THE_KEY.items()),
     )
 

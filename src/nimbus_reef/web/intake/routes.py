@@ -22,7 +22,7 @@ from nimbus_reef.store.people import trail
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record import loads
 from nimbus_reef.store.record.loads import Upload
-from nimbus_reef.web.intake import choosing, pages
+from nimbus_reef.web.intake import choosing, pages, possible
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.parts import account_by_id, current_scope, figures, must_write, my_accounts, parts
 
@@ -35,12 +35,13 @@ def look() -> str:
     """Where files are dropped, the queue, what is held and what was loaded."""
     account, store = current_scope().account, parts().store
     held = loads.batches(store, account.id)
+    reports = loads.held_reports(store, account.id)
     return render_template(
         "intake/intake.html",
         waiting=loads.waiting_uploads(store, account.id),
         jobs=[_job_view(job, name) for job, name in loads.recent_jobs(store, account.id)],
         calendar=pages.calendar(
-            loads.held_reports(store, account.id),
+            reports,
             parts().facts.spans(account.id, account.timezone),
             current_scope().newest,
             account.maturing_days,
@@ -48,6 +49,7 @@ def look() -> str:
         ),
         batches=[(batch, pages.batch_summary(batch, figures())) for batch in held],
         together={batch.together for batch in held},
+        possible=possible.lines({each.kind for each in reports}),
         differ=_differ(account),
         inbox=_as_seen_from_here(parts().config.inbox / account.key),
         titles={kind.name: kind.title for kind in KINDS.values()},

@@ -32,6 +32,19 @@ class FigureField(Field):
             raise ValueError(f"“{text}” is not a number.")
 
 
+class IdsField(Field):
+    """Ids of what was ticked, as many as there are."""
+
+    widget = TextInput()
+    data: list[int] | None
+
+    def process_formdata(self, valuelist: list[str]) -> None:
+        """Reads them; anything but a whole number is refused."""
+        if not all(text.isdecimal() for text in valuelist):
+            raise ValueError("It is none of those offered.")
+        self.data = [int(text) for text in valuelist]
+
+
 class Above:
     """Refuses figures at or below the least."""
 

@@ -1,1 +1,1 @@
-"""Signing in and out."""
+"""Who may sign in: setting up, inviting, oneself, the trail."""

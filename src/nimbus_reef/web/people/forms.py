@@ -1,14 +1,94 @@
-"""Signing in."""
+"""Signing in, setting up, inviting, and what people change of themselves."""
 
 from __future__ import annotations
 
-from wtforms import PasswordField, StringField
+from typing import Any
 
-from nimbus_reef.web.kit.forms import ReefForm, stripped
+from wtforms import DateField, PasswordField, StringField
+from wtforms.validators import AnyOf, Optional, ValidationError
+
+from nimbus_reef.store.people.people import SHORTEST_PASSWORD, Role
+from nimbus_reef.web.kit.forms import IdsField, ReefForm, stripped
+
+
+def _as_typed(text: str | None) -> str:
+    return text or ""
 
 
 class SignInForm(ReefForm):
     """Who asks to be let in."""
 
     email = StringField("address", filters=[stripped])
-    password = PasswordField("password", filters=[lambda text: text or ""])
+    password = PasswordField("password", filters=[_as_typed])
+
+
+class OneselfForm(ReefForm):
+    """A name, and a password typed twice."""
+
+    name = StringField("your name", filters=[stripped], description="Write how others know you.")
+    password = PasswordField(
+        "password", filters=[_as_typed], description=f"Use at least {SHORTEST_PASSWORD} characters."
+    )
+    again = PasswordField("password once more", filters=[_as_typed], description="Type the same twice.")
+
+    def validate_name(self, field: StringField) -> None:
+        """A name is needed."""
+        if not field.data:
+            raise ValidationError("It is needed.")
+
+    def validate_password(self, field: PasswordField) -> None:
+        """It has to be long."""
+        if len(field.data or "") < SHORTEST_PASSWORD:
+            raise ValidationError(f"It has {len(field.data or '')} characters.")
+
+    def validate_again(self, field: PasswordField) -> None:
+        """Typed wrongly once, it would lock out whoever typed it."""
+        if field.data != self.password.data:
+            raise ValidationError("The two differ.")
+
+
+class OwnerForm(OneselfForm):
+    """The first owner."""
+
+    email = StringField("e-mail address", filters=[stripped], description="Write it like ann@example.com.")
+
+    def validate_email(self, field: StringField) -> None:
+        """It is what one signs in with."""
+        if "@" not in (field.data or ""):
+            raise ValidationError("It is needed.")
+
+
+class RightsForm(ReefForm):
+    """What somebody may do, and whose brands they see."""
+
+    role = StringField(
+        "role", [AnyOf(list(Role), "It is none of those offered.")], description="Choose a role."
+    )
+    brands = IdsField("brands", description="Choose from the list.")
+
+    def __init__(self, given: Any, brands: list[tuple[int, str]]) -> None:
+        super().__init__(given)
+        self.known = {brand_id for brand_id, _ in brands}
+
+    def validate_brands(self, field: IdsField) -> None:
+        """Whoever is no owner sees only what is given to them."""
+        if not self.known.issuperset(field.data or ()):
+            raise ValidationError("There is no such brand.")
+        if self.role.data != Role.OWNER and not field.data:
+            raise ValidationError("None is chosen, so there would be nothing to see.")
+
+
+class InviteForm(RightsForm):
+    """Somebody who is invited."""
+
+    email = StringField("e-mail address", filters=[stripped], description="Write it like ann@example.com.")
+    name = StringField("name", filters=[stripped])
+
+
+class TrailForm(ReefForm):
+    """Which lines of the trail are wanted."""
+
+    person = StringField("person", filters=[stripped])
+    what = StringField("what", filters=[stripped])
+    first = DateField("from", [Optional()], description="Write it like 2026-11-01.")
+    last = DateField("to", [Optional()], description="Write it like 2026-11-30.")

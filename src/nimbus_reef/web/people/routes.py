@@ -1,18 +1,38 @@
-"""Signing in and out."""
+"""People: setting up, signing in and out, inviting and managing, oneself, and the trail of what was done."""
 
 from __future__ import annotations
 
-from flask import Blueprint, flash, redirect, render_template, request, url_for
+from datetime import UTC, datetime
+from typing import Any
+
+from flask import Blueprint, flash, redirect, render_template, request, session, url_for
+from flask import Response as PageResponse
 from flask_login import current_user, login_user, logout_user
 from werkzeug.wrappers import Response
 
+from nimbus_reef.errors import BadInput, NotFound, ReefError
+from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.store.people import people as store_people
 from nimbus_reef.store.people import trail
-from nimbus_reef.web.parts import SignedIn, inside, parts
-from nimbus_reef.web.people.forms import SignInForm
+from nimbus_reef.store.people.people import Role
+from nimbus_reef.store.people.trail import Asked
+from nimbus_reef.store.record import loads
+from nimbus_reef.web import new_account
+from nimbus_reef.web.kit.account_forms import AccountForm
+from nimbus_reef.web.parts import SignedIn, inside, must_manage, my_accounts, parts, person
+from nimbus_reef.web.people import pages
+from nimbus_reef.web.people.forms import InviteForm, OneselfForm, OwnerForm, RightsForm, SignInForm, TrailForm
 from nimbus_reef.web.security import limiter, sign_in_limit
 
 people = Blueprint("people", __name__)
+_LINES = 200
+_MOST_EXPORTED = 100_000
+
+
+def _begin(found: store_people.Person) -> None:
+    """A session of somebody, and nothing of whoever was here before."""
+    session.clear()
+    login_user(SignedIn(found))
 
 
 @people.route("/sign-in", methods=["GET", "POST"])
@@ -23,14 +43,18 @@ def sign_in() -> Response | str | tuple[str, int]:
     if request.method == "GET":
         if current_user.is_authenticated:
             return redirect(target)
-        return render_template("people/sign_in.html", target=target, email="")
+        nobody = not store_people.anybody(parts().store)
+        return render_template("people/sign_in.html", target=target, email="", nobody=nobody)
     form = SignInForm(request.form)
     email, password = form.email.data or "", form.password.data or ""
     found = store_people.signed_in(parts().store, email, password)
     if found is None:
+        trail.note(
+            parts().store, "sign-in refused", person_id=None, account_id=None, detail={"address": email[:255]}
+        )
         flash("Address or password is not right.", "problem")
         return render_template("people/sign_in.html", target=target, email=email), 401
-    login_user(SignedIn(found))
+    _begin(found)
     trail.note(parts().store, "signed in", person_id=found.id, account_id=None, detail={})
     return redirect(target)
 
@@ -40,3 +64,273 @@ def sign_out() -> Response:
     """Ends the session."""
     logout_user()
     return redirect(url_for("people.sign_in"))
+
+
+# --- the first start ------------------------------------------------------------------
+
+
+@people.route("/set-up/<token>", methods=["GET", "POST"])
+@limiter.limit(sign_in_limit, methods=["POST"])
+def set_up(token: str) -> Response | str | tuple[str, int]:
+    """The first owner and the first brand account of an empty installation; or the demo brands to look at first."""
+    store = parts().store
+    store_people.may_set_up(store, token)
+    owner, account = OwnerForm(request.form), AccountForm(request.form)
+    if request.method == "GET":
+        return render_template("people/set_up.html", owner=owner, account=account)
+    demo = request.form.get("do") == "demo"
+    try:
+        owner.checked()
+        if not demo:
+            account.checked()
+            new_account.check(account)
+        made = store_people.set_up(
+            store,
+            token,
+            email=owner.email.data or "",
+            name=owner.name.data or "",
+            password=owner.password.data or "",
+        )
+    except BadInput as problem:
+        flash(str(problem), "problem")
+        return render_template("people/set_up.html", owner=owner, account=account), 400
+    _begin(made)
+    trail.note(store, "signed in", person_id=made.id, account_id=None, detail={})
+    if demo:
+        return _load_demo(made.id)
+    added = new_account.add(store, account, made.id)
+    return redirect(url_for("intake.look", account=added.key))
+
+
+@people.post("/demo")
+def demo() -> Response:
+    """Loads the demo brands beside one's own."""
+    return _load_demo(must_manage().id)
+
+
+def _load_demo(person_id: int) -> Response:
+    job_id = loads.start_job(
+        parts().store, kind="demo", account_id=None, person_id=person_id, upload_id=None, request={}
+    )
+    parts().queue.start(job_id)
+    return redirect(url_for("people.demo_loading", job_id=job_id))
+
+
+@people.get("/demo/<int:job_id>")
+def demo_loading(job_id: int) -> str | Response:
+    """How far the demo brands are; once they are there, the way to them."""
+    must_manage()
+    job = loads.get_job(parts().store, job_id)
+    if job is None or job.kind != "demo":
+        raise NotFound("There is no such work.", remedy="Look at the accounts.")
+    return render_template("people/demo_loading.html", job=job)
+
+
+# --- inviting and managing -----------------------------------------------------------------
+
+
+@people.get("/people")
+def listed() -> str:
+    """Everybody, and the way to invite somebody."""
+    must_manage()
+    return _people_page()
+
+
+def _people_page(link: str = "", whose: str = "", form: InviteForm | None = None) -> str:
+    store = parts().store
+    brands = store_people.brands(store)
+    return render_template(
+        "people/people.html", lines=pages.lines(store_people.everybody(store), brands), brands=brands,
+        roles=[(role.value, words) for role, words in pages.ROLES.items()], link=link, whose=whose,
+        form=form or InviteForm(None, brands),
+    )  # fmt: skip
+
+
+def _address(token: str) -> str:
+    return url_for("people.take_up", token=token, _external=True)
+
+
+@people.post("/people/invite")
+def invite() -> str | tuple[str, int]:
+    """Makes a person who is not here yet, and the link to hand over."""
+    who, store = must_manage(), parts().store
+    form = InviteForm(request.form, store_people.brands(store))
+    try:
+        form.checked()
+        role = Role(form.role.data or "")
+        brands = [] if role is Role.OWNER else form.brands.data or []
+        email = form.email.data or ""
+        _, token = store_people.invite(
+            store, who.id, email=email, name=form.name.data or "", role=role, brands=brands
+        )
+    except ReefError as problem:
+        flash(str(problem), "problem")
+        return _people_page(form=form), 400
+    return _people_page(_address(token), email)
+
+
+def _listed(person_id: int) -> store_people.Listed:
+    found = next(
+        (each for each in store_people.everybody(parts().store) if each.person.id == person_id), None
+    )
+    if found is None:
+        raise NotFound("There is no such person.", remedy="Look at the list again.")
+    return found
+
+
+@people.post("/people/<int:person_id>/rights")
+def rights(person_id: int) -> Response:
+    """Another role, other brands."""
+    who, store = must_manage(), parts().store
+    found = _listed(person_id)
+    form = RightsForm(request.form, store_people.brands(store)).checked()
+    store_people.set_rights(store, who.id, person_id, Role(form.role.data or ""), form.brands.data or [])
+    flash(f"{found.person.name} is {form.role.data} now.")
+    return redirect(url_for("people.listed"))
+
+
+@people.post("/people/<int:person_id>/link")
+def new_link(person_id: int) -> str:
+    """Another link, by which somebody chooses a password; the one before stops working."""
+    who = must_manage()
+    found = _listed(person_id)
+    token = store_people.new_link(parts().store, who.id, person_id)
+    return _people_page(_address(token), found.person.email)
+
+
+@people.post("/people/<int:person_id>/switch")
+def switch(person_id: int) -> Response:
+    """Switches somebody off, or on again."""
+    who = must_manage()
+    found = _listed(person_id)
+    store_people.switch(parts().store, who.id, person_id, active=not found.active)
+    flash(f"{found.person.name} {'cannot sign in any more' if found.active else 'may sign in again'}.")
+    return redirect(url_for("people.listed"))
+
+
+@people.route("/invitation/<token>", methods=["GET", "POST"])
+@limiter.limit(sign_in_limit, methods=["POST"])
+def take_up(token: str) -> Response | str | tuple[str, int]:
+    """Whoever holds an invitation chooses a name and a password, and is in."""
+    store = parts().store
+    who = store_people.invited(store, token)
+    form = OneselfForm(request.form)
+    if request.method == "GET":
+        form.name.data = who.name if who.name != who.email else ""
+        return render_template("people/take_up.html", form=form, who=who)
+    try:
+        form.checked()
+    except BadInput as problem:
+        flash(str(problem), "problem")
+        return render_template("people/take_up.html", form=form, who=who), 400
+    made = store_people.take_up(store, token, name=form.name.data or "", password=form.password.data or "")
+    _begin(made)
+    trail.note(store, "signed in", person_id=made.id, account_id=None, detail={})
+    return redirect(url_for("start"))
+
+
+# --- oneself ---------------------------------------------------------------------------------
+
+
+@people.get("/me")
+def me() -> str:
+    """One's name, password, sessions."""
+    return render_template("people/me.html", who=person())
+
+
+@people.post("/me/name")
+def rename() -> Response:
+    """What one is called."""
+    store_people.rename(parts().store, person().id, request.form.get("name", "")[:255])
+    flash("Your name is changed.")
+    return redirect(url_for("people.me"))
+
+
+@people.post("/me/password")
+@limiter.limit(sign_in_limit)
+def change_password() -> Response:
+    """Another password; every other session ends."""
+    new = request.form.get("new", "")
+    if new != request.form.get("again", ""):
+        raise BadInput("The two new passwords differ.", remedy="Type the same twice.")
+    made = store_people.change_password(parts().store, person().id, old=request.form.get("old", ""), new=new)
+    login_user(SignedIn(made))
+    flash("Your password is changed. Wherever else you were signed in, you are not any more.")
+    return redirect(url_for("people.me"))
+
+
+@people.post("/me/sign-out-everywhere")
+def sign_out_everywhere() -> Response:
+    """Ends all of one's sessions, this one too."""
+    store_people.end_sessions(parts().store, person().id)
+    logout_user()
+    return redirect(url_for("people.sign_in"))
+
+
+# --- the trail ---------------------------------------------------------------------------------
+
+
+def _asked() -> tuple[TrailForm, Asked]:
+    form = TrailForm(request.args).checked()
+    named = form.person.data or ""
+    if named and not named.isdecimal():
+        raise BadInput(f"“{named}” is nobody.", remedy="Choose one of the list.")
+    wanted = request.args.get("of", "")
+    of = next((each for each in my_accounts() if each.key == wanted), None)
+    if wanted and of is None:
+        raise NotFound(f"There is no account “{wanted}” for you.", remedy="Choose one of the list.")
+    asked = Asked(
+        int(named) if named else None,
+        of.id if of else None,
+        form.what.data or "",
+        form.first.data,
+        form.last.data,
+    )
+    return form, asked
+
+
+def _entries(asked: Asked, limit: int, skip: int = 0) -> list[trail.Entry]:
+    mine = None if person().manages else [each.id for each in my_accounts()]
+    return trail.entries(parts().store, asked, of_accounts=mine, limit=limit, skip=skip)
+
+
+@people.get("/trail")
+def trail_of() -> str:
+    """Who did what to which thing, when; of those who are no owners, of their own brands."""
+    form, asked = _asked()
+    page = max(1, request.args.get("page", 1, type=int))
+    found = _entries(asked, _LINES + 1, (page - 1) * _LINES)
+    kept: dict[str, Any] = {name: value for name, value in request.args.items() if name != "page" and value}
+    return render_template(
+        "people/trail.html", lines=pages.trail_lines(found[:_LINES]), form=form, kinds=trail.kinds(parts().store),
+        people=store_people.everybody(parts().store) if person().manages else [], accounts=my_accounts(), page=page,
+        more=len(found) > _LINES, kept=kept,
+    )  # fmt: skip
+
+
+@people.get("/trail/export.csv")
+def trail_export() -> PageResponse:
+    """The same as a file."""
+    _, asked = _asked()
+    rows = [
+        [
+            each.at.replace(tzinfo=UTC).isoformat(),
+            each.person,
+            each.account,
+            each.what,
+            pages.told(each.detail),
+        ]
+        for each in _entries(asked, _MOST_EXPORTED)
+    ]
+    trail.note(
+        parts().store,
+        "exported",
+        person_id=person().id,
+        account_id=None,
+        detail={"table": "trail", "rows": len(rows)},
+    )
+    response = PageResponse(
+        csv_lines(["at", "person", "account", "what", "detail"], rows), mimetype="text/csv"
+    )
+    response.headers["Content-Disposition"] = f"attachment; filename=trail-{datetime.now(UTC):%Y-%m-%d}.csv"
+    return response

@@ -235,6 +235,7 @@ def reason_words(reason: Reason, figures: Figures) -> str:
         "word_factor": lambda: f"{figures.rate(value[0], 0)} of the orders due came, {figures.rate(value[1], 0)} would pay for its clicks",
         "word_hits": lambda: f"mind: it also takes {figures.counted(value[0], 'good term')} with {figures.counted(value[1], 'order')}",
         "own_brand": lambda: "it is a word of your own brand",
+        "never_shut_out": lambda: "a word in it is never to be shut out, by the account's settings",
         "names_product": lambda: "its words are what an advertised product here is called: a negative would keep its buyers away",
         "within_target": lambda: "it is within target",
         "wins": lambda: f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS, and no live exact target of these words advertises the product",

@@ -230,6 +230,7 @@ _WHY_NOTHING: Final[Mapping[str, str]] = {
     "has_orders": "they made orders: lower what brings them",
     "no_own_test": "their clicks are too few for an order",
     "its_product": "they convert like their company",
+    "never_shut_out": "a word in them is never to be shut out, by the account's settings",
     "names_product": "their words are what an advertised product is called",
     "within_target": "they are within target",
 }

@@ -1,0 +1,303 @@
+"""
+What an account may set otherwise than is usual: one register of name, default, unit, what it changes.
+
+A field of `Settings` is a setting; what is told of it stands beside its default. Rates are fractions here and per cent where
+people type them, money is in units of the account's currency.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, fields
+from enum import StrEnum
+from functools import cache
+from typing import Any, Final
+
+from nimbus_reef.core.bids import STEP_DOWN, STEP_UP, BidLimits
+from nimbus_reef.core.families import COSTLY_INDEX, LEAST_SHARE
+from nimbus_reef.core.listings import PageLimits
+from nimbus_reef.core.model import Placement
+from nimbus_reef.core.structure import StructureLimits
+
+
+class Holds(StrEnum):
+    """What a setting's value is."""
+
+    COUNT = "count"
+    RATE = "rate"
+    MONEY = "money"
+    FIGURE = "figure"
+    WORDS = "words"
+    TEXT = "text"
+
+
+class SettingGroup(StrEnum):
+    """Where a setting stands among the others."""
+
+    JUDGING = "targets and margins"
+    BIDS = "bids"
+    PLAN = "what the plan asks about"
+    WORDS = "own words"
+    CHECKS = "limits of checks"
+
+
+@dataclass(frozen=True, slots=True)
+class AccountSetting:
+    """
+    One setting. unit: what stands behind its figure; changes: which figures it moves; least, most: what can be meant, both
+    included.
+    """
+
+    key: str
+    label: str
+    group: SettingGroup
+    holds: Holds
+    unit: str
+    changes: str
+    default: Any
+    least: float
+    most: float
+
+
+def _set(
+    default: Any,
+    label: str,
+    group: SettingGroup,
+    holds: Holds,
+    changes: str,
+    unit: str = "",
+    least: float = 0,
+    most: float = 1e6,
+) -> Any:
+    return field(default=default, metadata={
+        "label": label, "group": group, "holds": holds, "changes": changes, "unit": unit, "least": least, "most": most,
+    })  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """All settings of an account."""
+
+    min_clicks: int = _set(
+        10, "minimum clicks of the simple rule", SettingGroup.JUDGING, Holds.COUNT,
+        "the simple rule beside the evidence, in Targeting and its filters", "clicks", 1, 10_000,
+    )  # fmt: skip
+    maturing_days: int = _set(
+        3, "days until sales are complete", SettingGroup.JUDGING, Holds.COUNT,
+        "where “last 30 days” ends, what is marked as maturing, falls of conversion", "days", 0, 60,
+    )  # fmt: skip
+    attribution_days: int = _set(
+        14, "days in which an order counts for a click", SettingGroup.JUDGING, Holds.COUNT,
+        "nothing that is worked out: it is written on the report, for who compares it with others", "days", 1, 90,
+    )  # fmt: skip
+    margin: float = _set(
+        0.0, "margin before ads where the catalog tells none", SettingGroup.JUDGING, Holds.RATE,
+        "break-even cost of sale, profit after ads, the drift chart’s effect on profit; 0: not known", "% of sales", 0, 0.95,
+    )  # fmt: skip
+    bid_floor: float = _set(
+        0.02, "lowest bid", SettingGroup.BIDS, Holds.MONEY, "every proposed bid", least=0.01, most=1000
+    )
+    bid_ceiling: float = _set(
+        10.0, "highest bid", SettingGroup.BIDS, Holds.MONEY, "every proposed bid", least=0.01, most=1000
+    )
+    step_down: float = _set(
+        STEP_DOWN,
+        "largest cut of a bid at a time",
+        SettingGroup.BIDS,
+        Holds.RATE,
+        "every proposed bid",
+        "%",
+        0.01,
+        0.95,
+    )
+    step_up: float = _set(
+        STEP_UP,
+        "largest raise of a bid at a time",
+        SettingGroup.BIDS,
+        Holds.RATE,
+        "every proposed bid",
+        "%",
+        0.01,
+        5,
+    )
+    raise_top: float = _set(
+        1.0, "how far the marketplace may raise a bid at the top of search", SettingGroup.BIDS, Holds.RATE,
+        "the real highest bid under bidding up and down, in Delivery", "%", 0, 9,
+    )  # fmt: skip
+    raise_elsewhere: float = _set(
+        0.5, "the same elsewhere in search", SettingGroup.BIDS, Holds.RATE, "as above", "%", 0, 9
+    )
+    raise_product_page: float = _set(
+        0.5, "the same on product pages", SettingGroup.BIDS, Holds.RATE, "as above", "%", 0, 9
+    )
+    asks_raise: float = _set(
+        1.0, "asks before a bid is raised by more than", SettingGroup.PLAN, Holds.RATE,
+        "values typed on the plan, own bids, sheets read back: beyond it the figure is asked about", "%", 0.05, 9,
+    )  # fmt: skip
+    asks_spend: float = _set(
+        500.0, "asks before one change may spend more than", SettingGroup.PLAN, Holds.MONEY,
+        "the same, by what the change may spend more in 30 days", "in 30 days", 1, 1e7,
+    )  # fmt: skip
+    own_words: tuple[str, ...] = _set(
+        (), "own brand words", SettingGroup.WORDS, Holds.WORDS,
+        "what is never shut out as a word, besides the brand’s name and those of the catalog",
+    )  # fmt: skip
+    never_words: tuple[str, ...] = _set(
+        (), "words never to be shut out", SettingGroup.WORDS, Holds.WORDS,
+        "terms and words with one of them are never proposed as a negative",
+    )  # fmt: skip
+    size_words: tuple[str, ...] = _set(
+        (), "words for sizes and colours", SettingGroup.WORDS, Holds.WORDS,
+        "they are left out of what a product is called, so that a term of another size can be a negative",
+    )  # fmt: skip
+    item_pattern: str = _set(
+        "", "an item’s id as an example", SettingGroup.WORDS, Holds.TEXT,
+        "search terms built like it are item ids: they become item targets, and have no words",
+    )  # fmt: skip
+    promote_orders: int = _set(
+        2,
+        "orders of a term that earns its own target",
+        SettingGroup.CHECKS,
+        Holds.COUNT,
+        "winners not yet targeted",
+        "orders",
+        1,
+        1000,
+    )
+    most_targets: int = _set(
+        60,
+        "targets in an ad group",
+        SettingGroup.CHECKS,
+        Holds.COUNT,
+        "Catalog, structure: hard to steer",
+        "at most",
+        1,
+        10_000,
+    )
+    most_match_types: int = _set(
+        1,
+        "match types in a campaign",
+        SettingGroup.CHECKS,
+        Holds.COUNT,
+        "Catalog, structure",
+        "at most",
+        1,
+        10,
+    )
+    most_families: int = _set(
+        1,
+        "families in an ad group",
+        SettingGroup.CHECKS,
+        Holds.COUNT,
+        "Catalog, structure",
+        "at most",
+        1,
+        100,
+    )
+    child_share: float = _set(
+        LEAST_SHARE, "share of a family’s spend from which a child is looked at", SettingGroup.CHECKS, Holds.RATE,
+        "the wrong child, in Catalog and Findings", "%", 0, 1,
+    )  # fmt: skip
+    child_index: float = _set(
+        COSTLY_INDEX, "share of sales over share of spend under which a child is costly", SettingGroup.CHECKS, Holds.FIGURE,
+        "the wrong child", least=0.01, most=1,
+    )  # fmt: skip
+    least_images: int = _set(
+        5, "pictures of a page", SettingGroup.CHECKS, Holds.COUNT, "Catalog, listings", "at least", 0, 50
+    )
+    least_bullets: int = _set(
+        5, "bullets of a page", SettingGroup.CHECKS, Holds.COUNT, "Catalog, listings", "at least", 0, 50
+    )
+    least_reviews: int = _set(
+        15,
+        "reviews of a product",
+        SettingGroup.CHECKS,
+        Holds.COUNT,
+        "Catalog, listings",
+        "at least",
+        0,
+        100_000,
+    )
+    least_rating: float = _set(
+        4.0, "rating of a product", SettingGroup.CHECKS, Holds.FIGURE, "Catalog, listings", "at least", 0, 5
+    )
+    shortest_title: int = _set(
+        40,
+        "length of a title",
+        SettingGroup.CHECKS,
+        Holds.COUNT,
+        "Catalog, listings",
+        "signs at least",
+        0,
+        500,
+    )
+    longest_title: int = _set(
+        200,
+        "length of a title",
+        SettingGroup.CHECKS,
+        Holds.COUNT,
+        "Catalog, listings",
+        "signs at most",
+        1,
+        1000,
+    )
+
+    @property
+    def bid_limits(self) -> BidLimits:
+        """What a proposed bid keeps to."""
+        return BidLimits(self.bid_floor, self.bid_ceiling, self.step_down, self.step_up)
+
+    @property
+    def structure(self) -> StructureLimits:
+        """More than these cannot be steered."""
+        return StructureLimits(self.most_targets, self.most_match_types, self.most_families)
+
+    @property
+    def pages(self) -> PageLimits:
+        """What a product page should have."""
+        return PageLimits(
+            self.least_images,
+            self.least_bullets,
+            self.least_reviews,
+            self.least_rating,
+            (self.shortest_title, self.longest_title),
+        )
+
+    @property
+    def raising(self) -> Mapping[Placement, float]:
+        """How far the marketplace may raise a bid by itself."""
+        return {
+            Placement.TOP_OF_SEARCH: self.raise_top, Placement.ELSEWHERE_IN_SEARCH: self.raise_elsewhere,
+            Placement.PRODUCT_PAGE: self.raise_product_page,
+        }  # fmt: skip
+
+
+@cache
+def register() -> Mapping[str, AccountSetting]:
+    """Every setting by its key, in the order of the page."""
+    return {
+        each.name: AccountSetting(key=each.name, default=each.default, **each.metadata)
+        for each in fields(Settings)
+    }
+
+
+USUAL: Final = Settings()
+
+
+def problem(setting: AccountSetting, value: Any) -> str | None:
+    """Why a value cannot be meant, or None."""
+    if setting.holds in (Holds.WORDS, Holds.TEXT):
+        return None
+    if not setting.least <= value <= setting.most:
+        per = 100 if setting.holds is Holds.RATE else 1
+        return f"has to be from {setting.least * per:g} to {setting.most * per:g}"
+    return None
+
+
+def together_problem(settings: Settings) -> str | None:
+    """Why settings contradict each other, or None."""
+    if settings.bid_floor > settings.bid_ceiling:
+        return "The lowest bid is above the highest."
+    if settings.shortest_title > settings.longest_title:
+        return "The shortest title is longer than the longest."
+    return None

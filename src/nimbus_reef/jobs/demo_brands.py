@@ -1,0 +1,87 @@
+"""Demo data: two simulated brands, loaded through the ordinary intake."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from datetime import date, timedelta
+from pathlib import Path
+
+import polars as pl
+
+from nimbus_reef.config import Config
+from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
+from nimbus_reef.jobs import intake
+from nimbus_reef.sim import brand, reports, shapes
+from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
+from nimbus_reef.store.people import accounts
+from nimbus_reef.store.record.engine import Store
+
+DAYS = 120
+_SAMPLE_DAYS = 3
+_MATURE = 3
+_FOREIGN = {
+    "date": "Day", "campaign": "Campaign name", "ad_group": "Ad group name", "target": "Bid on",
+    "match_type": "Matching", "search_term": "Shopper searched", "impressions": "Times shown",
+    "clicks": "Clicks", "spend": "Cost (EUR)", "orders": "Purchases", "units": "Pieces",
+    "sales": "Revenue (EUR)",
+}  # fmt: skip
+
+SEED = 11
+STEPS = 50
+"""How often `load` tells how far it is, about."""
+
+Step = Callable[[str], None]
+
+
+def loaded(store: Store) -> bool:
+    """True when the demo accounts are there."""
+    return all(accounts.by_key(store, spec.key) for spec in BRANDS)
+
+
+def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step, days: int = DAYS) -> None:
+    """Simulates both brands up to `last_day` and loads every report; safe to repeat. Nobody is made to sign in as."""
+    for spec in BRANDS:
+        folder = config.var / "demo" / spec.key
+        step(f"{spec.name}: simulating {days} days")
+        made = brand.simulate(spec, seed, days, last_day)
+        paths = reports.write(made.frames, folder / "reports")
+        reports.write_truth(made.truth, folder / "truth.json")
+        if spec is BRANDS[0]:
+            _foreign_sample(spec, made.frames["search_term_daily"], last_day, folder)
+            _mixed_sample(made.frames, last_day, folder)
+        _load_brand(store, spec, paths, last_day, step)
+
+
+def _load_brand(store: Store, spec: BrandSpec, paths: dict[str, Path], last_day: date, step: Step) -> None:
+    account = accounts.by_key(store, spec.key) or accounts.add(
+        store, key=spec.key, brand_name=spec.name, marketplace=spec.marketplace,
+        country=spec.country, currency=spec.currency, locale=spec.locale,
+        timezone=spec.timezone, target_acos=spec.target_acos,
+    )  # fmt: skip
+    for path in paths.values():
+        step(f"{spec.name}: loading {path.stem.replace('_', ' ')}")
+        intake.take(store, account, path, path.name, path.stem, today=last_day + timedelta(days=1))
+
+
+def _mixed_sample(frames: Mapping[str, pl.DataFrame], last_day: date, folder: Path) -> None:
+    """A sheet that holds everything: settings and the sums of 30 days of several kinds, without a date."""
+    last = last_day - timedelta(days=_MATURE)
+    first = last - timedelta(days=29)
+    sheet = shapes.mixed(frames, first, last)
+    shapes.write_workbook(folder / "everything-in-one-sheet.xlsx", {f"{first} to {last}": sheet})
+
+
+def _foreign_sample(spec: BrandSpec, terms: pl.DataFrame, last_day: date, folder: Path) -> None:
+    """
+    A workbook as another program might write it, for trying the intake: its own column
+    names and order, and a totals line.
+    """
+    recent = terms.filter(pl.col("date") > last_day - timedelta(days=_SAMPLE_DAYS))
+    headers = {name: header.replace("EUR", spec.currency) for name, header in _FOREIGN.items()}
+    order = ["campaign", "ad_group", "date", "search_term", "target", "match_type",
+             "impressions", "clicks", "orders", "units", "spend", "sales"]  # fmt: skip
+    measures = order[6:]
+    rows = recent.select(order).with_columns(pl.col("date").dt.strftime("%d.%m.%Y")).rows()
+    totals = [*["Total"], *[""] * 5, *[float(recent[name].sum()) for name in measures]]
+    with (folder / "search-terms-as-others-write-them.xlsx").open("wb") as file:
+        write_xlsx(file, [Sheet("report", [SheetColumn(headers[name]) for name in order], [*rows, totals])])

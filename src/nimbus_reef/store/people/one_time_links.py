@@ -1,0 +1,95 @@
+"""Links that work once: who holds one may set up an empty installation, or take up an invitation."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from enum import StrEnum
+from typing import Final
+
+from sqlalchemy import Connection, insert, or_, select, update
+
+from nimbus_reef.errors import NotFound
+from nimbus_reef.store.record.engine import Store
+from nimbus_reef.store.record.models import one_time_link as link
+
+INVITATION_LASTS: Final = timedelta(days=7)
+
+
+class Purpose(StrEnum):
+    """What a link is for."""
+
+    SET_UP = "set up"
+    INVITATION = "invitation"
+
+
+@dataclass(frozen=True, slots=True)
+class WorkingLink:
+    """A link that works now: whose invitation it is, None for the set-up."""
+
+    id: int
+    person_id: int | None
+
+
+def _now() -> datetime:
+    return datetime.now(UTC).replace(tzinfo=None)
+
+
+def _digest(token: str) -> str:
+    return hashlib.sha256(token.encode()).hexdigest()
+
+
+def make(
+    connection: Connection, purpose: Purpose, person_id: int | None = None, lasts: timedelta | None = None
+) -> str:
+    """The token of a new link, which is kept nowhere; those made before for the same stop working."""
+    connection.execute(
+        update(link)
+        .where(
+            link.c.purpose == purpose.value,
+            link.c.person_id.is_not_distinct_from(person_id),
+            link.c.used_at.is_(None),
+        )
+        .values(used_at=_now())
+    )
+    token = secrets.token_urlsafe(24)
+    connection.execute(
+        insert(link).values(
+            purpose=purpose.value,
+            digest=_digest(token),
+            person_id=person_id,
+            ends_at=_now() + lasts if lasts else None,
+        )
+    )
+    return token
+
+
+def held(connection: Connection, purpose: Purpose, token: str) -> WorkingLink:
+    """The link of a token, locked until the transaction ends; NotFound where it does not work (any more)."""
+    row = connection.execute(
+        select(link.c.id, link.c.person_id)
+        .where(
+            link.c.purpose == purpose.value, link.c.digest == _digest(token), link.c.used_at.is_(None),
+            or_(link.c.ends_at.is_(None), link.c.ends_at > _now()),
+        )
+        .with_for_update()
+    ).first()  # fmt: skip
+    if row is None:
+        raise NotFound(
+            "This link does not work any more: it was used, replaced by a newer one, or its time has run out.",
+            remedy="Ask an owner for a new one; an empty installation prints one when it starts.",
+        )
+    return WorkingLink(row.id, row.person_id)
+
+
+def use(connection: Connection, found: WorkingLink) -> None:
+    """The link will not work again."""
+    connection.execute(update(link).where(link.c.id == found.id).values(used_at=_now()))
+
+
+def works(store: Store, purpose: Purpose, token: str) -> WorkingLink:
+    """As `held`, for looking only."""
+    with store.write() as connection:
+        return held(connection, purpose, token)

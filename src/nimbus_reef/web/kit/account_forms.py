@@ -1,0 +1,93 @@
+"""The form by which a brand account is made: at the first start, and among the accounts."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from wtforms import StringField
+from wtforms.validators import AnyOf, InputRequired, ValidationError
+
+from nimbus_reef.web.kit.countries import countries, usual
+from nimbus_reef.web.kit.forms import FigureField, ReefForm, stripped
+
+_HIGHEST = 500
+
+
+class AccountForm(ReefForm):
+    """
+    A brand on a marketplace in a country, and what a sale may cost: a target, or the margin it follows from. What goes with the
+    country is taken from it where nothing else is chosen.
+    """
+
+    brand = StringField(
+        "brand", [InputRequired("It is needed.")], filters=[stripped], description="Write the brand’s name."
+    )
+    marketplace = StringField(
+        "marketplace",
+        [InputRequired("It is needed.")],
+        filters=[stripped],
+        description="Write where it sells.",
+    )
+    country = StringField("country", description="Choose one of the list.")
+    currency = StringField(
+        "currency",
+        filters=[stripped, str.upper],
+        description="Three letters, such as EUR; empty: the country’s.",
+    )
+    timezone = StringField(
+        "time zone", filters=[stripped], description="Such as Europe/Berlin; empty: the country’s."
+    )
+    number_style = StringField(
+        "number style", filters=[stripped], description="Such as de_DE; empty: the country’s."
+    )
+    aim = StringField(
+        "target", [AnyOf(("target", "margin"))], default="target", description="Say how the target is given."
+    )
+    target = FigureField("target ACOS, in %", description="Write it like 28.")
+    margin = FigureField("margin before ads, in %", description="Write it like 45.")
+    profit = FigureField("profit after ads, in %", description="Write it like 15.")
+
+    @property
+    def countries(self) -> tuple[tuple[str, str], ...]:
+        """What is to choose from."""
+        return countries()
+
+    def validate_country(self, field: StringField) -> None:
+        """One has to be chosen."""
+        if usual(field.data or "") is None:
+            raise ValidationError("None is chosen.")
+
+    def validate_aim(self, field: StringField) -> None:
+        """The target, however it is given, has to be one."""
+        if field.data == "target" and self.target.data is None:
+            raise ValidationError("No target is given.")
+        if field.data == "margin" and (self.margin.data is None or self.profit.data is None):
+            raise ValidationError("Margin and profit are both needed.")
+        if not 0 < self.target_acos * 100 < _HIGHEST:
+            raise ValidationError("It comes to a target that cannot be meant.")
+
+    @property
+    def target_acos(self) -> float:
+        """As a fraction: given, or what the margin leaves once the profit is taken out."""
+        if self.aim.data == "margin":
+            return float((self.margin.data or 0) - (self.profit.data or 0)) / 100
+        return float(self.target.data or 0) / 100
+
+    @property
+    def own_margin(self) -> float | None:
+        """The margin as a fraction, None where it was not given."""
+        return (
+            float(self.margin.data) / 100
+            if self.aim.data == "margin" and self.margin.data is not None
+            else None
+        )
+
+    def values(self) -> dict[str, Any]:
+        """What the account is made of; what was left open as the country has it."""
+        found = usual(self.country.data or "")
+        return {
+            "brand_name": self.brand.data, "marketplace": self.marketplace.data, "country": self.country.data,
+            "currency": self.currency.data or (found.currency if found else ""),
+            "timezone": self.timezone.data or (found.timezone if found else ""),
+            "locale": self.number_style.data or (found.locale if found else "en"), "target_acos": self.target_acos,
+        }  # fmt: skip

@@ -1,0 +1,1 @@
+"""Accounts, and everything that is a setting of one."""

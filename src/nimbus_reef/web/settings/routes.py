@@ -1,0 +1,114 @@
+"""Accounts: adding, describing, putting to rest; and every setting of one, with what it changes."""
+
+from __future__ import annotations
+
+from flask import Blueprint, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response
+
+from nimbus_reef.core.targeting import Aims
+from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.jobs import demo_brands
+from nimbus_reef.store.people import account_settings, accounts, aims
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.web import new_account
+from nimbus_reef.web.kit.account_forms import AccountForm
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.parts import account_of, must_manage, must_write, my_accounts, parts, person
+from nimbus_reef.web.settings import pages
+from nimbus_reef.web.settings.forms import DescribeForm, typed
+
+settings = Blueprint("settings", __name__, url_prefix="/accounts")
+
+
+@settings.get("/")
+def look() -> str:
+    """One's accounts; owners see those put to rest as well, and can add others."""
+    return _accounts_page(AccountForm(None))
+
+
+def _accounts_page(form: AccountForm) -> str:
+    store = parts().store
+    every = accounts.all_accounts(store, resting=True) if person().manages else my_accounts()
+    newest = {each.id: parts().facts.newest_day(each.id) for each in every}
+    return render_template(
+        "settings/accounts.html",
+        accounts=every,
+        newest=newest,
+        form=form,
+        demo_held=demo_brands.loaded(store),
+    )
+
+
+@settings.post("/add")
+def add() -> Response | tuple[str, int]:
+    """Another brand account."""
+    who = must_manage()
+    form = AccountForm(request.form)
+    try:
+        form.checked()
+        new_account.check(form)
+        made = new_account.add(parts().store, form, who.id)
+    except BadInput as problem:
+        flash(str(problem), "problem")
+        return _accounts_page(form), 400
+    flash(f"{made.brand}, {made.country} is added. Load its first report.")
+    return redirect(url_for("intake.look", account=made.key))
+
+
+@settings.get("/<key>")
+def account(key: str) -> str:
+    """All settings of an account."""
+    found = account_of(key)
+    figures = Figures(found.locale, found.currency)
+    return render_template(
+        "settings/account.html", account=found, groups=pages.groups(found.settings, figures), figures=figures,
+        aims=_aim_lines(aims.aims(parts().store, found), figures),
+    )  # fmt: skip
+
+
+def _aim_lines(now: Aims, figures: Figures) -> list[tuple[str, str, str]]:
+    named = [("campaign", now.campaigns), ("portfolio", now.portfolios), ("product", now.products)]
+    return [(level, name, figures.aim(value)) for level, own in named for name, value in own]
+
+
+@settings.post("/<key>")
+def save(key: str) -> Response:
+    """Keeps what was typed, all of it or nothing, and says what it moves."""
+    who, found = must_write(), account_of(key)
+    after = typed(request.form, found.settings, found.locale)
+    changed = account_settings.change(parts().store, found.id, who.id, found.settings, after)
+    flash(pages.changed_words(changed))
+    return redirect(url_for("settings.account", key=key))
+
+
+@settings.post("/<key>/describe")
+def describe(key: str) -> Response:
+    """Marketplace, currency, time zone, number style."""
+    who, found = must_manage(), account_of(key)
+    form = DescribeForm(request.form).checked()
+    accounts.describe(
+        parts().store, found.id, who.id, marketplace=form.marketplace.data or found.marketplace,
+        currency=form.currency.data or found.currency, locale=form.number_style.data or found.locale,
+        timezone=form.timezone.data or found.timezone,
+    )  # fmt: skip
+    flash("Kept. Figures and days are written so from now on.")
+    return redirect(url_for("settings.account", key=key))
+
+
+def _any(key: str) -> Account:
+    found = accounts.by_key(parts().store, key)
+    if found is None:
+        raise NotFound(f"There is no account “{key}”.", remedy="Choose one of the list.")
+    return found
+
+
+@settings.post("/<key>/rest")
+def rest(key: str) -> Response:
+    """Puts an account to rest, or wakes it."""
+    who = must_manage()
+    found = _any(key)
+    accounts.rest(parts().store, found.id, who.id, resting=not found.resting)
+    flash(
+        f"{found.brand}, {found.country} {'is awake again' if found.resting else 'rests: it is kept, and shown only here'}."
+    )
+    return redirect(url_for("settings.look"))
