@@ -8,6 +8,7 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.planned_rows import NO, YES
 from nimbus_reef.analysis.tables import Field, metric_fields
 from nimbus_reef.core import evidence
 from nimbus_reef.core.checks import Subject
@@ -95,6 +96,7 @@ def fields(view: View, judge: str) -> dict[str, Field]:
         Field("simple", "simple rule", pl.col("simple_verdict"),
               options=tuple(verdict.value for verdict in SimpleVerdict),
               definition="clicks enough, then ACOS over target or no order"),
+        Field("planned", "in the plan", pl.col("planned"), options=(YES, NO), definition="whether the plan changes it already"),
     ]  # fmt: skip
     return metrics | {field.key: field for field in (*own, *_OWN_FIELDS[view.name])}
 

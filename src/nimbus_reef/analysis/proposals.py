@@ -24,7 +24,7 @@ from nimbus_reef.core.changes import Action, Change, Entity, Promise, as_ranges
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.targeting import WASTED_TERMS, WINNERS, WORDS_TO_SHUT_OUT, filed_under
 from nimbus_reef.core.costly_words import Fate
-from nimbus_reef.core.model import MEASURES, Verdict, from_micro
+from nimbus_reef.core.model import MEASURES, MatchType, Verdict, from_micro
 from nimbus_reef.core.projection import part_of
 from nimbus_reef.core.proposals import (
     AdProduct,
@@ -226,9 +226,19 @@ def _terms(
             products=advertised.get(group, []),
             orders_elsewhere=int(orders.get(row["normal_id"], 0) - row["orders"]),
             never=never,
+            own_exact=own_exact(row),
         )
         opened.append(Proposed(row, None, proposal, None, own, item=item))
     return opened
+
+
+def own_exact(row: Mapping[str, Any]) -> bool:
+    """Whether a term was brought by an exact target of the same words: its own keyword."""
+    return (
+        row["match_type"] == MatchType.EXACT
+        and row["targets"] == 1
+        and words.normal_form(row["target"]) == words.normal_form(row["term"])
+    )
 
 
 def _advertised(facts: Facts, look: Look) -> dict[Any, list[AdProduct]]:
@@ -341,17 +351,19 @@ def changes_of(opened: Proposed, reason: str) -> list[Change]:
             for spelt in place.spelt
         ]  # fmt: skip
     if move is Move.NEGATIVE:
-        return [_negative(row["term"], WASTED_TERMS.key, _keeping_out(opened), here)]
+        match = opened.proposal.match or _keeping_out(opened)
+        return [_negative(row["term"], WASTED_TERMS.key, match, here)]
     if move is Move.PROMOTE:
         return _promoted(opened, here)
     finding = _finding_of(row)
     target = {"target": row["target"], "match_type": row["match_type"], "finding": finding}
-    if move is Move.PAUSE:
-        paused = Change(
-            action=Action.UPDATE, entity=Entity.TARGET, field="state", old_value=row["state"] or "enabled",
-            new_value="paused", **target, **here,
+    if move in (Move.PAUSE, Move.ENABLE):
+        was, becomes = ("enabled", "paused") if move is Move.PAUSE else ("paused", "enabled")
+        switched = Change(
+            action=Action.UPDATE, entity=Entity.TARGET, field="state", old_value=row.get("state") or was,
+            new_value=becomes, **target, **here,
         )  # fmt: skip
-        return [paused]
+        return [switched]
     moved = Change(
         action=Action.UPDATE, entity=Entity.TARGET, field="bid", old_value=f"{opened.bid:.2f}",
         new_value=f"{opened.proposal.new_bid:.2f}", **target, **here,

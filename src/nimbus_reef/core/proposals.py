@@ -18,6 +18,7 @@ class Move(StrEnum):
 
     NONE = "none"
     PAUSE = "pause"
+    ENABLE = "enable"
     BID = "bid"
     NEGATIVE = "negative"
     PROMOTE = "promote"
@@ -55,12 +56,16 @@ class Row:
 
 @dataclass(frozen=True, slots=True)
 class Proposal:
-    """A move with its reasons; `advice` where it is about a bid, `new_bid` where it moves one."""
+    """
+    A move with its reasons; `advice` where it is about a bid, `new_bid` where it moves one. match: of a negative, where it is not the
+    usual one.
+    """
 
     move: Move
     reasons: tuple[Reason, ...]
     projected: Projected = NOTHING
     advice: BidAdvice | None = None
+    match: str = ""
 
     @property
     def new_bid(self) -> float | None:
@@ -122,10 +127,12 @@ def for_term(
     products: Sequence[AdProduct] = (),
     orders_elsewhere: int = 0,
     never: Collection[str] = (),
+    own_exact: bool = False,
 ) -> Proposal:
     """
     A negative for a costly term with own test, own fault and no order, unless it names
     what an advertised product is: then it would keep buyers of that product away. never: words that the account never shuts out.
+    own_exact: an exact target of just these words brought it; that is paused, for a negative would only stand beside it.
     """
     if kept := _no_negative(row):
         return kept
@@ -136,6 +143,8 @@ def for_term(
     reasons = [Reason("own_test", (row.clicks,)), Reason("own_fault", (row.cvr,))]
     if orders_elsewhere:
         reasons.append(Reason("orders_elsewhere", (orders_elsewhere,)))
+    if own_exact:
+        return Proposal(Move.PAUSE, (*reasons, Reason("own_exact")), stopped(row.basis))
     return Proposal(Move.NEGATIVE, tuple(reasons), stopped(row.basis))
 
 

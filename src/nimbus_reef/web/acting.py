@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final
 
-from flask import Response, flash, request, session
+from flask import Response, flash, request
 
 from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.core.changes import key
@@ -54,12 +54,10 @@ def accept_one(scope: Scope, worded: Worded) -> None:
     who = must_write()
     if not worded.changes:
         raise Conflict("There is nothing to accept here any more.", remedy="Look at it again.")
-    accepted = plans.accept_many(parts().store, scope.account.id, who.id, worded.changes)
-    if not accepted:
+    if not plans.accept_many(parts().store, scope.account.id, who.id, worded.changes):
         raise Conflict(
             "The plan already changes this.", remedy="Take the other change out of the plan first."
         )
-    session["accepted"] = [each.id for each in accepted]
 
 
 def accept_all(scope: Scope, offered: Sequence[Worded], figures: Figures, nothing: str) -> None:
@@ -72,7 +70,6 @@ def accept_all(scope: Scope, offered: Sequence[Worded], figures: Figures, nothin
             remedy="Select fewer rows.",
         )
     accepted = plans.accept_many(parts().store, scope.account.id, who.id, changes)
-    session["accepted"] = [each.id for each in accepted]
     said = [f"{figures.counted(len(accepted), 'change')} accepted into the plan"]
     if len(accepted) < len(changes):
         said.append(f"{figures.count(len(changes) - len(accepted))} were in it already")

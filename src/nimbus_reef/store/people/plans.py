@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from datetime import UTC, datetime
 from typing import Any, Final
@@ -17,6 +17,8 @@ from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.people import trail
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import change
+from nimbus_reef.store.record.models import person as person_table
+from nimbus_reef.store.record.models import trail as trail_table
 
 _FIELDS = tuple(each.name for each in fields(Change))
 
@@ -197,10 +199,146 @@ def take(store: Store, account_id: int, person_id: int, seen: Sequence[Planned],
                 .where(change.c.id == ids[gone.row])
                 .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
             )
+        former = {each.change.row: each.change for each in seen}
         detail = {
-            "edited": [edited.row for edited in answer.edited],
+            "edited": [
+                [edited.row, former[edited.row].new_value, edited.new_value, former[edited.row].reason]
+                for edited in answer.edited
+            ],
             "unplanned": [gone.row for gone in answer.unplanned],
         }
         trail.write(connection, "read back", person_id, account_id, detail)
 
     store.transact(work)
+
+
+# --- steps: what was done to the plan, each to be undone until the next sheet --------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """Something done to the plan: by whom, when, what (accepted, removed, read back), and how many changes it touched."""
+
+    id: int
+    at: datetime
+    person: str
+    what: str
+    changes: int
+
+
+_STEPS: Final = ("accepted", "removed", "read back")
+
+
+def steps(store: Store, account_id: int, most: int = 20) -> list[Step]:
+    """What was done to the plan since its last sheet left, and is not undone; newest first."""
+    with store.read() as connection:
+        rows = _open_steps(connection, account_id)
+    return [Step(row.id, row.at, row.name or "", row.what, _touched(row)) for row in rows[:most]]
+
+
+def _touched(row: Any) -> int:
+    detail = row.detail
+    return sum(len(detail.get(name, ())) for name in ("rows", "changes", "edited", "unplanned"))
+
+
+def _open_steps(connection: Connection, account_id: int) -> list[Any]:
+    mine = trail_table.c.account_id == account_id
+    exported = select(func.max(trail_table.c.id)).where(
+        mine,
+        trail_table.c.what == "exported",
+        func.json_contains_path(trail_table.c.detail, "one", "$.sheet"),
+    )
+    last = connection.execute(exported).scalar() or 0
+    undone = {
+        row.detail["step"]
+        for row in connection.execute(
+            select(trail_table.c.detail).where(mine, trail_table.c.what == "undone in the plan")
+        )
+    }
+    rows = connection.execute(
+        select(trail_table, person_table.c.name)
+        .outerjoin(person_table, person_table.c.id == trail_table.c.person_id)
+        .where(mine, trail_table.c.what.in_(_STEPS), trail_table.c.id > last)
+        .order_by(trail_table.c.id.desc())
+    ).all()
+    return [row for row in rows if row.id not in undone]
+
+
+def undo_step(store: Store, account_id: int, person_id: int, step_id: int | None = None) -> int:
+    """
+    Undoes a step (the person's newest acceptance when none is named); how many changes that touched. What was done to them since stays
+    as it is. NotFound where there is no such step any more.
+    """
+
+    def work(connection: Connection) -> int:
+        rows = _open_steps(connection, account_id)
+        wanted = (
+            (row for row in rows if row.id == step_id)
+            if step_id is not None
+            else (row for row in rows if row.person_id == person_id and row.what == "accepted")
+        )
+        step = next(wanted, None)
+        if step is None:
+            raise NotFound(
+                "This cannot be undone any more.", remedy="Look at the plan: a sheet may have left since."
+            )
+        done = _UNDO[step.what](connection, account_id, step.detail)
+        trail.write(connection, "undone in the plan", person_id, account_id, {"step": step.id})
+        return done
+
+    return store.transact(work)
+
+
+def _of(account_id: int) -> Any:
+    return change.c.account_id == account_id
+
+
+def _undo_accepted(connection: Connection, account_id: int, detail: Mapping[str, Any]) -> int:
+    gone = connection.execute(
+        update(change)
+        .where(_of(account_id), change.c.row.in_(detail["rows"]), change.c.removed_at.is_(None))
+        .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
+    )
+    return gone.rowcount
+
+
+def _undo_removed(connection: Connection, account_id: int, detail: Mapping[str, Any]) -> int:
+    return _back(connection, account_id, change.c.id.in_(detail["changes"]))
+
+
+def _back(connection: Connection, account_id: int, which: Any) -> int:
+    """Puts changes back, but those whose thing the plan changes in another way by now."""
+    taken = set(
+        connection.execute(
+            select(change.c.open_key).where(_of(account_id), change.c.open_key.is_not(None))
+        ).scalars()
+    )
+    done = 0
+    for row in connection.execute(
+        select(change).where(_of(account_id), which, change.c.removed_at.is_not(None))
+    ).all():
+        open_key = _open_key(_planned(row).change)
+        if open_key not in taken:
+            taken.add(open_key)
+            connection.execute(
+                update(change).where(change.c.id == row.id).values(removed_at=None, open_key=open_key)
+            )
+            done += 1
+    return done
+
+
+def _undo_read_back(connection: Connection, account_id: int, detail: Mapping[str, Any]) -> int:
+    done = 0
+    for row, old, new, reason in detail["edited"]:
+        back = connection.execute(
+            update(change)
+            .where(
+                _of(account_id), change.c.row == row, change.c.new_value == new, change.c.removed_at.is_(None)
+            )
+            .values(new_value=old, reason=reason)
+        )
+        done += back.rowcount
+    return done + _back(connection, account_id, change.c.row.in_(detail["unplanned"]))
+
+
+_UNDO: Final = {"accepted": _undo_accepted, "removed": _undo_removed, "read back": _undo_read_back}

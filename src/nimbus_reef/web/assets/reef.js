@@ -73,6 +73,7 @@ Alpine.data("keys", () => ({
     else if (event.key === "[" || event.key === "]") this.area(event.key === "]" ? 1 : -1);
     else if (event.key === "j" || event.key === "k") this.walk(event.key === "j" ? 1 : -1);
     else if (event.key === "x") this.pick();
+    else if (event.key === "a" && this.take()) return event.preventDefault();
     else if (event.key === "z" && !hotkey("z")) this.pick();
     else if (!this.follow(event.key)) {
       if (swapping && event.key.length === 1) waiting.push(event.key);
@@ -106,6 +107,13 @@ Alpine.data("keys", () => ({
     const next = links[Math.min(links.length - 1, Math.max(0, from + step))];
     next.focus({ preventScroll: true });
     next.closest("tr").scrollIntoView({ block: "nearest" });
+  },
+  /** Takes what is proposed on the focused row into the plan, where it is not open. */
+  take() {
+    const row = document.activeElement.closest("tr[data-row]:not(.open)");
+    const button = row?.querySelector(".take");
+    button?.click();
+    return Boolean(button);
   },
   /** Selects the focused row, or else the open one. */
   pick() {
@@ -152,6 +160,15 @@ Alpine.data("picker", () => ({
   boxes() {
     return [...this.$root.querySelectorAll("tbody input.pick")];
   },
+  /** All rows that are filtered, those of the page ticked for the eye. */
+  everything() {
+    for (const box of this.boxes()) box.checked = true;
+    this.$refs.all.checked = true;
+    this.show();
+  },
+  act() {
+    this.$refs.act.click();
+  },
   changed(event) {
     if (event.target.closest(".pop")) return;
     if (event.target === this.$refs.page) for (const box of this.boxes()) box.checked = event.target.checked;
@@ -163,6 +180,7 @@ Alpine.data("picker", () => ({
   },
   show() {
     this.count = this.boxes().filter((box) => box.checked).length;
+    if (!this.count && this.$refs.all) this.$refs.all.checked = false;
     this.$refs.bar.hidden = !this.count;
   },
 }));

@@ -7,7 +7,7 @@ import tempfile
 from dataclasses import replace
 from pathlib import Path
 
-from flask import Blueprint, Response, flash, redirect, render_template, request, session, url_for
+from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.core import plan as rules
@@ -125,10 +125,9 @@ def remove(change_id: int) -> AnyResponse:
 
 @plan.post("/take-back")
 def take_back() -> AnyResponse:
-    """Undoes the last acceptance of many rows at once; what was taken out since stays out."""
+    """Undoes the last acceptance of one's own, or the step that is named; what was taken out since stays out."""
     who = must_write()
-    ids = session.pop("accepted", [])
-    gone = plans.remove_many(parts().store, current_scope().account.id, who.id, ids) if ids else 0
+    gone = plans.undo_step(parts().store, current_scope().account.id, who.id)
     flash(f"{figures().counted(gone, 'change')} taken back out of the plan.")
     return redirect(current_scope().elsewhere(url_for("plan.look")))
 

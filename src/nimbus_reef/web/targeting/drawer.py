@@ -235,6 +235,8 @@ def reason_words(reason: Reason, figures: Figures) -> str:
         "word_factor": lambda: f"{figures.rate(value[0], 0)} of the orders due came, {figures.rate(value[1], 0)} would pay for its clicks",
         "word_hits": lambda: f"mind: it also takes {figures.counted(value[0], 'good term')} with {figures.counted(value[1], 'order')}",
         "own_brand": lambda: "it is a word of your own brand",
+        "own_exact": lambda: "an exact keyword of just these words brings it: pausing that is the same, and leaves no negative behind",
+        "own_deed": lambda: "chosen by hand",
         "never_shut_out": lambda: "a word in it is never to be shut out, by the account's settings",
         "names_product": lambda: "its words are what an advertised product here is called: a negative would keep its buyers away",
         "within_target": lambda: "it is within target",
@@ -281,7 +283,10 @@ def offer(
             "bid lower on what brings it" if lower else "leave it for now", "", reasons, False
         )
     headline = {
-        Move.PAUSE: "pause it",
+        Move.PAUSE: "pause its own exact keyword"
+        if any(each.key == "own_exact" for each in proposal.reasons)
+        else "pause it",
+        Move.ENABLE: "enable it",
         Move.NEGATIVE: "negative phrase" if places else "negative exact in this ad group",
         Move.BID: f"bid {figures.number(bid)} → {figures.number(proposal.new_bid)}",
         Move.PROMOTE: f"exact target at {figures.number(proposal.new_bid)} in {home[1]}",

@@ -10,6 +10,8 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.judged_tables import View
+from nimbus_reef.analysis.planned_rows import YES
+from nimbus_reef.analysis.proposals import Proposed
 from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core import evidence
 from nimbus_reef.core.checks import Subject
@@ -19,6 +21,7 @@ from nimbus_reef.core.model import (
     Verdict,
     from_micro,
 )
+from nimbus_reef.core.proposals import Move
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.tables import Head, head_of
 from nimbus_reef.web.kit.verdicts import mark_of
@@ -38,6 +41,11 @@ def heads(
         replace(name, spoken="verdict mark and"),
         *(head_of(known[key], sort, figures) for key in columns),
         head_of(verdict, sort, figures, css="words", label="verdict"),
+        *(
+            []
+            if view.subject is Subject.PHRASE
+            else [Head("proposed", "what is proposed; a takes it into the plan", css="words")]
+        ),
     )
 
 
@@ -62,6 +70,7 @@ class JudgedLine:
     cells: tuple[Cell, ...]
     verdict: str
     note: str
+    planned: bool = False
 
 
 def _verdict_words(row: Mapping[str, Any], judge: str, more: int | None) -> tuple[str, str]:
@@ -121,6 +130,7 @@ def lines(
                 cells=tuple(cells),
                 verdict=verdict,
                 note=note,
+                planned=row.get("planned") == YES,
             )
         )
     return made
@@ -221,6 +231,42 @@ def _ratio(part: int, whole: int) -> float | None:
     return part / whole if whole else None
 
 
+@dataclass(frozen=True, slots=True)
+class OfferCell:
+    """What is proposed on a row, in its table. key: of the row; deed: empty where nothing is; planned: it is in the plan."""
+
+    key: str
+    name: str
+    deed: str
+    why: str
+    planned: bool
+
+
+def offer_cell(opened: Proposed, figures: Figures) -> OfferCell:
+    """A row's proposal in a few words."""
+    row = opened.row
+    deed = deed_words(opened, figures)
+    why = "" if deed else why_nothing(opened.why)
+    return OfferCell(row["row_id"], row.get("term") or row["target"], deed, why, row["planned"] == YES)
+
+
+def deed_words(each: Proposed, figures: Figures) -> str:
+    """What is done on a row, in a few words; empty for nothing."""
+    advice = each.proposal.advice
+    bid = figures.number(advice.bid if advice else None), figures.number(advice.proposed if advice else None)
+    told: Mapping[Move, str] = {
+        Move.NONE: "", Move.PAUSE: "pause", Move.ENABLE: "enable", Move.NEGATIVE: _negative(each),
+        Move.BID: f"bid {bid[0]} → {bid[1]}", Move.PROMOTE: f"exact target at {bid[1]}",
+    }  # fmt: skip
+    return told[each.proposal.move]
+
+
+def _negative(each: Proposed) -> str:
+    if each.places:
+        return "negative phrase"
+    return (each.proposal.match or ("negative_item" if each.item else "negative_exact")).replace("_", " ")
+
+
 _WHY_NOTHING: Final[Mapping[str, str]] = {
     "no_bid_known": "their bid is not known: load the targets report",
     "undecided": "their clicks do not settle it yet",
@@ -230,11 +276,23 @@ _WHY_NOTHING: Final[Mapping[str, str]] = {
     "has_orders": "they made orders: lower what brings them",
     "no_own_test": "their clicks are too few for an order",
     "its_product": "they convert like their company",
+    "is_paused": "they are paused already",
+    "is_enabled": "they are enabled already",
+    "bid_is_there": "their bid is that already",
+    "raise_without_order": "they would be raised and never made an order",
+    "has_own_target": "an exact keyword of the same words brings them already",
+    "no_worth": "what a click of them is worth is not known",
+    "no_tier": "no rule fits them",
     "never_shut_out": "a word in them is never to be shut out, by the account's settings",
     "names_product": "their words are what an advertised product is called",
     "within_target": "they are within target",
 }
 """Why nothing is proposed on several rows; what is not here is said row by row."""
+
+
+def why_nothing(key: str) -> str:
+    """Why nothing is done on several rows, by the key of the reason."""
+    return _WHY_NOTHING.get(key, "their evidence says why")
 
 
 def accepted_words(accepted: int, planned: int, nothing: Sequence[str], figures: Figures) -> str:
@@ -246,8 +304,6 @@ def accepted_words(accepted: int, planned: int, nothing: Sequence[str], figures:
     said = [f"{figures.counted(accepted, 'change')} accepted into the plan"]
     if planned:
         said.append(f"{figures.count(planned)} were in it already")
-    for why, times in Counter(
-        _WHY_NOTHING.get(key, "their evidence says why") for key in nothing
-    ).most_common():
+    for why, times in Counter(why_nothing(key) for key in nothing).most_common():
         said.append(f"nothing to propose on {figures.count(times)}, {why}")
     return "; ".join(said) + "."

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Mapping
 from typing import Any, Final
 
@@ -19,10 +20,11 @@ from flask import (
 )
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.analysis import judged_tables, order, proposals, tables
+from nimbus_reef.analysis import deeds, judged_tables, order, proposals, tables
 from nimbus_reef.analysis.judged_tables import VIEWS, View
+from nimbus_reef.analysis.planned_rows import marked
 from nimbus_reef.analysis.proposals import Proposed
-from nimbus_reef.core.changes import Change, Promise
+from nimbus_reef.core.changes import Change, Promise, key
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.proposals import Move
@@ -41,7 +43,7 @@ from nimbus_reef.web.kit.tables import table_of
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, inside, is_first_answer, must_write, parts, person
-from nimbus_reef.web.targeting import context, drawer, pages
+from nimbus_reef.web.targeting import context, deed_forms, drawer, pages, preview
 from nimbus_reef.web.targeting.forms import NoteForm
 from nimbus_reef.web.targeting.summing import summed
 
@@ -62,6 +64,8 @@ def _listed(
     known = judged_tables.fields(view, scope.judge)
     filters = tables.parse_filters(scope.where, known)
     rows = proposals.judged(parts().facts, scope.look, view.subject)
+    if any(each.field.key == "planned" for each in filters):
+        rows = marked(rows, view.subject, plans.planned(parts().store, scope.account.id))
     listed = tables.listing(
         rows, filters=filters, query=scope.query, text_columns=view.text_columns,
         sort=scope.sort or judged_tables.usual_sort(view, scope.judge), fields=known, page=scope.page,
@@ -90,13 +94,14 @@ def table(name: str) -> str | AnyResponse:
     judged_first(parts().facts, scope, proposals.judged_as(view.subject), first=is_first_answer())
     rows, listed, known, filters = _listed(view, scope)
     columns = tables.chosen_columns(scope.cols, view.columns, known)
+    shown = marked(listed.shown, view.subject, plans.planned(parts().store, scope.account.id))
     sums = summed(parts().facts, view, scope, listed.rows)
     return render_template(
         "targeting/table.html",
         view=view,
         views=VIEWS,
         table=table_of(
-            listed, len(rows), pages.lines(view, listed.shown, columns, known, scope.judge, write),
+            listed, len(rows), pages.lines(view, shown, columns, known, scope.judge, write),
             pages.heads(view, columns, listed.sort, known, write, scope.judge), write,
             here=url_for("targeting.table", name=name), things=view.things, picks=person().writes,
             empty=f"No {view.thing} fits.", all="Remove all filters",
@@ -109,9 +114,50 @@ def table(name: str) -> str | AnyResponse:
             rows, sums, proposals.monthly_days(parts().facts, scope.look, view.subject), write
         ),
         fields=known,
+        deeds=_deeds(view, known, write),
+        offers=view.subject is not Subject.PHRASE,
         source=parts().facts.held(scope.account.id, scope.window),
         drawer=_drawer(view, scope, scope.open, write) if scope.open else None,
     )  # fmt: skip
+
+
+def _deeds(view: View, known: Mapping[str, tables.Field], write: Figures) -> dict[str, Any] | None:
+    """What the form of own actions offers; None where nothing is done by hand."""
+    offered = deed_forms.deeds_of(view.subject)
+    if not offered or not person().writes:
+        return None
+    last = session.get(f"rules {view.name}")
+    rules = [deed_forms.RuleFields(*each) for each in last] if last else deed_forms.usual(view.subject)
+    return {"offered": offered, "metrics": deed_forms.metrics_of(known, write.symbol), "rules": rules}
+
+
+@targeting.get("/<name>/offers")
+def offers(name: str) -> str:
+    """What is proposed on each row of a page, asked for after the page: a cell for each of its rows."""
+    view, scope = _view(name), current_scope()
+    _, listed, _, _ = _listed(view, scope)
+    return _offer_cells(view, scope, listed.shown)
+
+
+def _offer_cells(view: View, scope: Scope, rows: pl.DataFrame) -> str:
+    planned = plans.planned(parts().store, scope.account.id)
+    opened = proposals.propose(parts().facts, scope.look, view.subject, marked(rows, view.subject, planned))
+    return render_template(
+        "targeting/_offers.html", view=view, cells=[pages.offer_cell(each, figures()) for each in opened]
+    )
+
+
+@targeting.post("/<name>/accept-row")
+def accept_row(name: str) -> str:
+    """Puts the proposal on a row into the plan without opening it; the row's cell anew, and the plan strip."""
+    who = must_write()
+    view, scope, write = _view(name), current_scope(), figures()
+    row_id = request.form["row"]
+    changes = _proposed(view, scope, _open(view, scope, row_id), write)
+    if not changes or not plans.accept_many(parts().store, scope.account.id, who.id, changes):
+        raise Conflict("There is nothing to accept on this row any more.", remedy="Look at it again.")
+    found = proposals.judged(parts().facts, scope.look, view.subject).filter(pl.col("row_id") == row_id)
+    return render_template("plan/_strip_anew.html") + _offer_cells(view, scope, found)
 
 
 @targeting.get("/<name>/export.<ending>")
@@ -318,30 +364,92 @@ def _selected() -> list[str]:
 
 
 @targeting.post("/<name>/accept-many")
-def accept_many(name: str) -> AnyResponse:
-    """Puts the proposals on the selected rows, or on all filtered ones, into the plan."""
-    who = must_write()
-    view, scope, write = _view(name), current_scope(), figures()
+def accept_many(name: str) -> AnyResponse | str:
+    """Puts the proposals on the selected rows, or on all filtered ones, into the plan; of several it first says what they do."""
+    must_write()
+    view, scope = _view(name), current_scope()
+    rows = _chosen_rows(view, scope)
+    opened = proposals.propose(parts().facts, scope.look, view.subject, rows)
+    if len(rows) > 1:
+        opened = deeds.without_raises_of_nothing(opened)
+    return _done_or_shown(view, scope, opened, [_reason(each, figures()) for each in opened], "accept_many")
+
+
+@targeting.post("/<name>/act")
+def act(name: str) -> AnyResponse | str:
+    """Does what one's own rules say on the selected rows, or on all filtered ones; first it says what that is."""
+    must_write()
+    view, scope, facts = _view(name), current_scope(), parts().facts
+    known = judged_tables.fields(view, scope.judge)
+    typed = deed_forms.given(request.form)
+    rules = deed_forms.tiers(typed, view.subject, known, scope.account.locale)
+    session[f"rules {view.name}"] = [dataclasses.astuple(rule) for rule in typed]
+    rows = _chosen_rows(view, scope)
+    worth = {key: field.expr for key, field in known.items()}
+    raises = bool(request.form.get("raises")) or len(rows) == 1
+    opened = deeds.opened(facts, scope.look, view.subject, rows, rules, worth, raises=raises)
+    said = "; ".join(deed_forms.in_words(rule, known) for rule in rules)
+    return _done_or_shown(view, scope, opened, [said[:1024]] * len(opened), "act")
+
+
+def _chosen_rows(view: View, scope: Scope) -> pl.DataFrame:
+    """The rows that a form selects, or all that are filtered; BadInput for none, or too many at once."""
     _, listed, _, _ = _listed(view, scope)
-    rows = listed.ordered
+    rows, write = listed.ordered, figures()
     if not request.form.get("all"):
         rows = rows.filter(pl.col("row_id").is_in(_selected()))
+    if rows.is_empty():
+        raise BadInput("No row is selected.", remedy="Select some first (x), or all that are filtered (X).")
     if len(rows) > MOST_AT_ONCE:
         raise BadInput(
             f"{write.count(len(rows))} rows are selected; at most {write.count(MOST_AT_ONCE)} are accepted at a time.",
             remedy="Filter further: the largest stakes come first.",
         )
-    opened = proposals.propose(parts().facts, scope.look, view.subject, rows)
-    changes = [_proposed(view, scope, each, write) for each in opened]
-    proposed = [change for of_row in changes for change in of_row]
-    accepted = plans.accept_many(parts().store, scope.account.id, who.id, proposed)
-    nothing = [each.why for each, of_row in zip(opened, changes, strict=True) if not of_row]
-    told = pages.accepted_words(len(accepted), len(proposed) - len(accepted), nothing, write)
-    session["accepted"] = [each.id for each in accepted]
-    flash(told, "accepted" if accepted else "message")
+    return rows
+
+
+def _done_or_shown(
+    view: View, scope: Scope, opened: list[Proposed], reasons: list[str], deed: str
+) -> AnyResponse | str:
+    """Deeds on several rows are shown first, those beyond the settings always; what was seen is done."""
+    facts, write = parts().facts, figures()
+    told = deeds.together(facts, scope.look, view.subject, opened)
+    proposed = deeds.changes(facts, scope.look, view.subject, opened, reasons)
+    seen = bool(request.form.get("sure")) and (not told.asks or bool(request.form.get("asked")))
+    if not seen and (len(opened) > 1 or told.asks):
+        sent = [
+            (name, value)
+            for name, value in request.form.items(multi=True)
+            if name not in ("csrf_token", "sure", "asked")
+        ]
+        return render_template(
+            "targeting/preview.html", view=view, rows=write.count(len(opened)), deed=deed, sent=sent, own=deed == "act",
+            told=preview.preview(view, opened, told, write), back=_back(scope, view), already=_already(scope, proposed),
+        )  # fmt: skip
+    accepted = plans.accept_many(parts().store, scope.account.id, person().id, proposed)
+    nothing = [each.why for each in opened if each.proposal.move is Move.NONE]
+    said = pages.accepted_words(len(accepted), len(proposed) - len(accepted), nothing, write)
+    flash(said, "accepted" if accepted else "message")
+    return redirect(_back(scope, view))
+
+
+def _already(scope: Scope, proposed: list[tuple[Change, Promise]]) -> str:
+    """Says how many of the changes the plan makes already: those are passed over."""
+    held = {key(each.change) for each in plans.planned(parts().store, scope.account.id)}
+    count = sum(key(change) in held for change, _ in proposed)
+    return (
+        f"{figures().counted(count, 'of these changes is', 'of these changes are')} in the plan already."
+        if count
+        else ""
+    )
+
+
+def _back(scope: Scope, view: View) -> str:
     back = request.form.get("back")
-    return redirect(
-        scope.elsewhere(inside(back)) if back else scope.link(url_for("targeting.table", name=name), open="")
+    return (
+        scope.elsewhere(inside(back))
+        if back
+        else scope.link(url_for("targeting.table", name=view.name), open="")
     )
 
 

@@ -1,0 +1,147 @@
+"""
+One's own rules: on the rows that meet a condition, a deed of one's own; the first rule that fits counts (N32).
+
+What a deed cannot do on a row is left out with its reason. A raise of something that never made an order is left out unless
+it is asked for by name.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Final
+
+import polars as pl
+
+from nimbus_reef.core import bids
+from nimbus_reef.core.bids import BidAdvice, BidLimits, Reason
+from nimbus_reef.core.model import State
+from nimbus_reef.core.projection import bid_moved, stopped
+from nimbus_reef.core.proposals import Move, Proposal, Row
+
+_HALF_CENT: Final = 0.005
+NO_ORDER: Final = "no order"
+ALWAYS: Final = ""
+
+
+class Deed(StrEnum):
+    """What is done to a row."""
+
+    PAUSE = "pause"
+    ENABLE = "enable"
+    BID_BY = "bid by"
+    BID_TO = "bid to"
+    BID_TO_AIM = "bid to aim"
+    NEGATIVE_EXACT = "negative exact"
+    NEGATIVE_PHRASE = "negative phrase"
+    OWN_TARGET = "target of its own"
+
+
+ON_TARGETS: Final = (Deed.PAUSE, Deed.BID_BY, Deed.BID_TO, Deed.BID_TO_AIM, Deed.ENABLE)
+ON_TERMS: Final = (Deed.NEGATIVE_EXACT, Deed.NEGATIVE_PHRASE, Deed.OWN_TARGET)
+NEEDS_VALUE: Final = (Deed.BID_BY, Deed.BID_TO)
+
+
+@dataclass(frozen=True, slots=True)
+class Tier:
+    """
+    A rule: rows whose metric lies between least and most (both included, None for open), and what is done on them. metric: the key of
+    a field, ALWAYS or NO_ORDER; value: the change of a bid as a fraction, or the bid in units.
+    """
+
+    metric: str
+    least: float | None
+    most: float | None
+    deed: Deed
+    value: float | None = None
+
+
+def tier_of(tiers: Sequence[Tier], fields: dict[str, pl.Expr]) -> pl.Expr:
+    """The place of the first rule that a row meets, null for none. fields: what metrics are worth, in the unit they are typed in."""
+    found = pl.lit(None, pl.Int64)
+    for place in reversed(range(len(tiers))):
+        found = pl.when(_meets(tiers[place], fields)).then(pl.lit(place, pl.Int64)).otherwise(found)
+    return found.alias("tier")
+
+
+def _meets(tier: Tier, fields: dict[str, pl.Expr]) -> pl.Expr:
+    if tier.metric == ALWAYS:
+        return pl.lit(True)
+    if tier.metric == NO_ORDER:
+        return pl.col("orders") == 0
+    value = fields[tier.metric]
+    within = value.is_not_null()
+    if tier.least is not None:
+        within &= value >= tier.least - 1e-9
+    if tier.most is not None:
+        within &= value <= tier.most + 1e-9
+    return within.fill_null(False)
+
+
+def on_target(
+    row: Row,
+    deed: Deed,
+    value: float | None,
+    *,
+    bid: float | None,
+    state: str,
+    limits: BidLimits,
+    raises: bool,
+) -> Proposal:
+    """A deed on a target. bid: its present one, None where it is not known; raises: also where it never made an order."""
+    if deed is Deed.PAUSE:
+        if state == State.PAUSED:
+            return _nothing("is_paused")
+        return Proposal(Move.PAUSE, (Reason("own_deed"),), stopped(row.basis))
+    if deed is Deed.ENABLE:
+        return (
+            _nothing("is_enabled") if state == State.ENABLED else Proposal(Move.ENABLE, (Reason("own_deed"),))
+        )
+    if bid is None:
+        return _nothing("no_bid_known")
+    worth = bids.value_per_click(row.cvr, row.aov)
+    wanted = {
+        Deed.BID_BY: lambda: bid * (1 + (value or 0.0)),
+        Deed.BID_TO: lambda: value or bid,
+        Deed.BID_TO_AIM: lambda: row.target_acos * worth,
+    }[deed]()
+    proposed = round(min(max(wanted, limits.floor), limits.ceiling), 2)
+    if abs(proposed - bid) < _HALF_CENT:
+        return _nothing("bid_is_there")
+    if proposed > bid and not row.orders and not raises:
+        return _nothing("raise_without_order")
+    reasons = [Reason("own_deed")]
+    if proposed > wanted + _HALF_CENT:
+        reasons.append(Reason("floor", (limits.floor,)))
+    if proposed < wanted - _HALF_CENT:
+        reasons.append(Reason("ceiling", (limits.ceiling,)))
+    told = tuple(reasons)
+    return Proposal(
+        Move.BID, told, bid_moved(row.basis, bid, proposed), BidAdvice(bid, proposed, wanted, told)
+    )
+
+
+def on_term(row: Row, deed: Deed, limits: BidLimits, *, own_exact: bool = False) -> Proposal:
+    """
+    A deed on a search term: kept away, exactly or as a phrase, or bought by a target of its own at the bid that meets the target.
+    own_exact: an exact target of just these words brought it: what would keep it away pauses that.
+    """
+    if deed is Deed.OWN_TARGET:
+        worth = bids.value_per_click(row.cvr, row.aov)
+        aim = row.target_acos * worth
+        bid = round(min(max(aim, limits.floor), limits.ceiling), 2)
+        if bid <= 0 or not row.aov:
+            return _nothing("no_worth")
+        if own_exact:
+            return _nothing("has_own_target")
+        told = (Reason("own_deed"), Reason("opening_bid", (bid, worth, row.target_acos)))
+        return Proposal(Move.PROMOTE, told, advice=BidAdvice(0.0, bid, aim, told))
+    if own_exact:
+        return Proposal(Move.PAUSE, (Reason("own_deed"), Reason("own_exact")), stopped(row.basis))
+    match = "negative_phrase" if deed is Deed.NEGATIVE_PHRASE else ""
+    return Proposal(Move.NEGATIVE, (Reason("own_deed"),), stopped(row.basis), match=match)
+
+
+def _nothing(why: str) -> Proposal:
+    return Proposal(Move.NONE, (Reason(why),))

@@ -1,0 +1,127 @@
+"""One's own rules as they are typed: condition, deed, value."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+from nimbus_reef.analysis.tables import Field
+from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.tiers import ALWAYS, NEEDS_VALUE, NO_ORDER, ON_TARGETS, ON_TERMS, Deed, Tier
+from nimbus_reef.errors import BadInput
+from nimbus_reef.formats.typed import number
+
+RULES: Final = 3
+_METRICS: Final = ("acos", "clicks", "orders", "spend", "stake", "cvr", "cpc", "rpc", "bid")
+_WORDS: Final[Mapping[Deed, str]] = {
+    Deed.PAUSE: "pause", Deed.ENABLE: "enable", Deed.BID_BY: "change the bid by, %", Deed.BID_TO: "set the bid to",
+    Deed.BID_TO_AIM: "set the bid that meets the target", Deed.NEGATIVE_EXACT: "negative, exact",
+    Deed.NEGATIVE_PHRASE: "negative, phrase", Deed.OWN_TARGET: "exact target of its own",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class RuleFields:
+    """One rule as it stands in the form."""
+
+    metric: str
+    least: str
+    most: str
+    deed: str
+    value: str
+
+
+def deeds_of(subject: Subject) -> tuple[tuple[str, str], ...]:
+    """What can be done to rows of a subject, with words; nothing by hand for phrases, which stand in many places."""
+    offered = {Subject.TARGET: ON_TARGETS, Subject.TERM: ON_TERMS}.get(subject, ())
+    return tuple((deed.value, _WORDS[deed]) for deed in offered)
+
+
+def metrics_of(fields: Mapping[str, Field], symbol: str) -> tuple[tuple[str, str], ...]:
+    """What rules can ask about."""
+    asked = [
+        (key, f"{fields[key].label} {symbol if fields[key].unit == '¤' else fields[key].unit}".strip())
+        for key in _METRICS
+        if key in fields
+    ]
+    return (ALWAYS, "all of them"), (NO_ORDER, "without an order"), *asked
+
+
+def usual(subject: Subject) -> tuple[RuleFields, ...]:
+    """The rules that stand in the form before any were used."""
+    nothing = RuleFields("", "", "", "", "")
+    if subject is Subject.TARGET:
+        return (
+            RuleFields(NO_ORDER, "", "", Deed.PAUSE.value, ""),
+            RuleFields("acos", "60", "90", Deed.BID_BY.value, "-20"),
+            nothing,
+        )
+    return RuleFields(ALWAYS, "", "", Deed.NEGATIVE_EXACT.value, ""), nothing, nothing
+
+
+def given(form: Mapping[str, str]) -> tuple[RuleFields, ...]:
+    """The rules of a form as they were typed."""
+    return tuple(
+        RuleFields(*(form.get(f"{name}{place}", "").strip() for name in ("if", "from", "to", "do", "by")))
+        for place in range(1, RULES + 1)
+    )
+
+
+def tiers(
+    rules: Sequence[RuleFields], subject: Subject, fields: Mapping[str, Field], locale: str
+) -> list[Tier]:
+    """The rules that do something; BadInput for what cannot be meant, or where none does."""
+    offered = dict(deeds_of(subject))
+    made = [_tier(rule, offered, fields, locale) for rule in rules if rule.deed]
+    if not made:
+        raise BadInput("No rule does anything.", remedy="Choose what is to be done.")
+    return made
+
+
+def _tier(rule: RuleFields, offered: Mapping[str, str], fields: Mapping[str, Field], locale: str) -> Tier:
+    if rule.deed not in offered:
+        raise BadInput(f"“{rule.deed}” is not done here.", remedy=f"Choose {', '.join(offered)}.")
+    if rule.metric not in (ALWAYS, NO_ORDER, *(key for key in _METRICS if key in fields)):
+        raise BadInput(f"There is nothing called “{rule.metric}” here.", remedy="Choose from the list.")
+    least, most = (_figure(text, locale) for text in (rule.least, rule.most))
+    if rule.metric not in (ALWAYS, NO_ORDER) and least is None and most is None:
+        raise BadInput(
+            f"{fields[rule.metric].label}: from what, or up to what?", remedy="Write at least one of the two."
+        )
+    if least is not None and most is not None and most < least:
+        raise BadInput(f"From {rule.least} to {rule.most} holds nothing.", remedy="Swap the two.")
+    deed, value = Deed(rule.deed), _figure(rule.value, locale)
+    if deed in NEEDS_VALUE and value is None:
+        raise BadInput(f"“{offered[rule.deed]}” needs a figure.", remedy="Write it like -20, or 0.85.")
+    if deed is Deed.BID_BY and value is not None:
+        value = value / 100
+        if not -1 < value <= 9:
+            raise BadInput(f"A bid cannot change by {rule.value} %.", remedy="Write it from -99 to 900.")
+    if deed is Deed.BID_TO and value is not None and value <= 0:
+        raise BadInput("A bid is above 0.", remedy="To stop it, pause it.")
+    return Tier(rule.metric, least, most, deed, value)
+
+
+def _figure(text: str, locale: str) -> float | None:
+    if not text:
+        return None
+    read = number(text.removesuffix("%").strip().replace("−", "-"), locale)
+    if read is None:
+        raise BadInput(f"“{text}” is not a number.", remedy="Write it like 60 or -20.")
+    return float(read)
+
+
+def in_words(rule: Tier, fields: Mapping[str, Field]) -> str:
+    """A rule in a few words, as the change sheet has it for a reason."""
+    said = {ALWAYS: "chosen by hand", NO_ORDER: "no order"}.get(rule.metric)
+    if said is None:
+        ends = [f"from {rule.least:g}"] if rule.least is not None else []
+        ends += [f"to {rule.most:g}"] if rule.most is not None else []
+        said = f"{fields[rule.metric].label} {' '.join(ends)}"
+    return f"own rule: {said} → {rule.deed.value}" + ("" if rule.value is None else f" {_value(rule)}")
+
+
+def _value(rule: Tier) -> str:
+    assert rule.value is not None
+    return f"{rule.value * 100:+g} %" if rule.deed is Deed.BID_BY else f"{rule.value:g}"
