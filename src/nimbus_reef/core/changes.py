@@ -245,3 +245,16 @@ def projected(change: Change, promise: Promise) -> Projected:
         promise.days, promise.clicks, promise.spend, promise.sales, promise.a, promise.b, promise.aov
     )
     return projection.bid_moved(basis, float(old), float(new))
+
+
+def guarded(change: Change, promise: Promise, most_raise: float, most_spend: float) -> bool:
+    """
+    Whether a change is to be asked about: it raises a bid or a budget by more than a share of what it was, or may spend more than
+    that much more in 30 days.
+    """
+    kind, old, new = kind_of(change), _number(change.old_value), _number(change.new_value)
+    if kind is None or kind.holds is not ValueKind.AMOUNT or old is None or new is None or old <= 0:
+        return False
+    return float(new / old) - 1 > most_raise + 1e-9 or (
+        new > old and projected(change, promise).spend.high > most_spend
+    )

@@ -60,6 +60,8 @@ OWN_OF_A_PAGE = (
     "last",
     "event",
     "condition",
+    "which",
+    "day",
 )
 """Choices that a page may offer besides: kept in its address, left behind by links to other pages."""
 

@@ -43,13 +43,18 @@ def enabled_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     return _ad_names(facts, account_id).join(enabled, on="product_ad_id", how="semi").select(columns)
 
 
-def ad_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """As `product_rows`, with campaign and ad group, family and category."""
+def ad_groups(facts: Facts, account_id: int) -> pl.DataFrame:
+    """ad_group_id, campaign_id, campaign, ad_group of every ad group."""
     query = (
         "SELECT g.id AS ad_group_id, c.id AS campaign_id, c.name AS campaign, g.name AS ad_group "
         "FROM campaign c JOIN ad_group g ON g.campaign_id = c.id WHERE c.account_id = :account"
     )
-    groups = facts.kept("ad groups", account_id, lambda: facts.query(query, account=account_id))
+    return facts.kept("ad groups", account_id, lambda: facts.query(query, account=account_id))
+
+
+def ad_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """As `product_rows`, with campaign and ad group, family and category."""
+    groups = ad_groups(facts, account_id)
     kinds = catalog(facts, account_id).select(
         "product_id",
         pl.coalesce("parent", "item").cast(pl.String).alias("family"),

@@ -63,6 +63,7 @@ class FindingBlock:
     see_all: tuple[str, ...]
     acceptable: bool
     waits: bool
+    itself: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,6 +95,11 @@ def opens(check: Check) -> Opens:
     if check.subject is Subject.CATEGORY:
         return Opens("standing.view", "tree", key="")
     return Opens("targeting.home", "", key="campaign")
+
+
+def opens_itself(check: Check) -> bool:
+    """Whether each of a check's findings is a thing to do of its own, not a row of a table."""
+    return check.reads in (Reading.MOVED, Reading.FALLS, Reading.GAPS)
 
 
 _WITHOUT_DRAWER: Final = ("eligibility", "budgets")
@@ -134,6 +140,7 @@ def _block(
         see_all=check.see_all,
         acceptable=check.accepts,
         waits=waits(check),
+        itself=check.gathers or opens_itself(check),
     )
 
 
@@ -474,6 +481,42 @@ def hidden(away: Sequence[PutAway], names: Mapping[str, str]) -> list[Hidden]:
         )
         for each in away
     ]  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class OpenedLine:
+    """A row of a check that is not judged: what it is called, where, its money and why; key: what it is accepted by."""
+
+    key: str
+    name: str
+    where: str
+    mark: str
+    amount: str
+    why: str
+
+
+def opened_lines(group: Group, days: int, figures: Figures) -> list[OpenedLine]:
+    """The rows of a finding as its group shows them."""
+    largest = max([*group.rows["stake"].to_list(), 1])
+    return [
+        OpenedLine(line.row_id, line.name, line.where, line.mark, line.amount, line.why)
+        for line in (_line(row, group, largest, days, figures) for row in group.rows.to_dicts())
+    ]
+
+
+def opened_title(group: Group, row_id: str) -> tuple[str, str]:
+    """What an opened finding is called, and what under it: of all of a check its title."""
+    if not row_id:
+        return group.check.title, ""
+    name, where = named(group.check, group.rows.row(0, named=True))
+    return f"{name}: {group.check.title[0].lower()}{group.check.title[1:]}", where
+
+
+def opened_words(group: Group, figures: Figures) -> str:
+    """What is at stake in it."""
+    if group.check.money is Money.EARNED:
+        return figures.counted(len(group.rows), "finding")
+    return f"{figures.micro(group.stake)} {_IS[group.check.money]}"
 
 
 def usual_end(today: date) -> date:

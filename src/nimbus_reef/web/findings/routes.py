@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from datetime import timedelta
+from typing import Any, Final
 
 import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
@@ -17,7 +19,9 @@ from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms
 from nimbus_reef.analysis.judged_tables import VIEWS, table_to_export
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.look import EVERYTHING, Look
-from nimbus_reef.analysis.proposals import judged
+from nimbus_reef.analysis.opened_findings import group_of
+from nimbus_reef.analysis.opened_findings import opened as opening
+from nimbus_reef.analysis.proposals import FILED_AS, judged
 from nimbus_reef.analysis.pulse import beat
 from nimbus_reef.analysis.recurring import since_last
 from nimbus_reef.core.checks import CHECKS
@@ -30,7 +34,9 @@ from nimbus_reef.web.exports.routes import hand_out_workbook
 from nimbus_reef.web.findings import pages
 from nimbus_reef.web.findings import report as sheets_of
 from nimbus_reef.web.findings.forms import PutAwayForm
+from nimbus_reef.web.kit import product
 from nimbus_reef.web.kit.beats import line as beat_line
+from nimbus_reef.web.kit.deeds import preview
 from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.planned import lines as plan_lines
@@ -38,6 +44,7 @@ from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, parts
 
 findings = Blueprint("findings", __name__, url_prefix="/findings")
+WATCHED_DAYS: Final = 28
 
 
 def _judged_first(scope: Scope) -> None:
@@ -119,6 +126,70 @@ def _names(hidden: Sequence[PutAway]) -> dict[str, str]:
         groups,
     )
     return dict(pl.concat(each.filter(pl.col("row_id").is_in(wanted)) for each in named).rows())
+
+
+@findings.get("/<key>")
+def opened(key: str) -> str:
+    """A finding, or all of a check, as a thing to do: its rows, what is proposed on each and together, what may have brought it about."""
+    scope, facts, write = current_scope(), parts().facts, figures()
+    if scope.newest is None:
+        return render_template("findings/empty.html")
+    if key not in CHECKS:
+        raise NotFound(f"There is no finding “{key}”.", remedy="Look at the findings again.")
+    _judged_first(scope)
+    row_id = request.args.get("row", "")
+    group = group_of(found_now(), key, row_id)
+    found, check = opening(facts, scope.look, group, row_id), group.check
+    title, where = pages.opened_title(group, row_id)
+    told = None
+    if found.together is not None:
+        told = preview(VIEWS[FILED_AS[check.subject]], found.proposed, found.together, write)
+    return render_template(
+        "findings/opened.html", check=check, group=group, title=title, where=where, row_id=row_id,
+        stake=pages.opened_words(group, write), told=told, acting=found.acting, opens=pages.opens(check),
+        lines=[] if told else pages.opened_lines(group, _days(scope), write),
+        raises=[
+            (row["row_id"], change, write.day(row["day"]), row) for change, _, row in found.raises
+        ],
+        product=product_of(scope, found.product) if found.product else None, sku=found.product,
+        gaps=group.rows.row(0, named=True).get("gaps") or [] if row_id else [],
+    )  # fmt: skip
+
+
+def product_of(scope: Scope, sku: str) -> dict[str, Any] | None:
+    """What is known of a product that a finding is about; None where it had no ads in these days."""
+    try:
+        return product.drawer(parts().facts, scope, sku, "", figures())
+    except NotFound:
+        return None
+
+
+@findings.post("/tick-off")
+def tick_off() -> AnyResponse:
+    """
+    Notes that what cannot be sent was done, with what was done; it is out of sight for four weeks and comes back if it is
+    still found then.
+    """
+    who, scope = must_write(), current_scope()
+    key, rows = request.form.get("check", ""), request.form.getlist("findings")
+    said = request.form.get("note", "").strip()
+    if key not in CHECKS or not rows:
+        raise BadInput("No finding was named.", remedy="Open one first.")
+    if not said:
+        raise BadInput("What was done?", remedy="Write it down, for whoever looks next.")
+    until = today_of(scope.account) + timedelta(days=WATCHED_DAYS)
+    hidden_findings.put(
+        parts().store,
+        scope.account.id,
+        who.id,
+        key,
+        rows,
+        until_day=until,
+        until_clicks=None,
+        reason=f"done: {said}"[:512],
+    )
+    flash(f"Ticked off. If it is still found on {figures().day(until)}, it comes back.")
+    return redirect(scope.elsewhere(url_for("findings.look")))
 
 
 @findings.get("/report")

@@ -22,6 +22,7 @@ VIEWS: Final[Mapping[str, str]] = {
     "ledger": "Ledger",
     "why": "Why ACOS moved",
     "trends": "Trends",
+    "changes": "Changes",
 }
 LARGEST: Final = 10
 MOST_DRAWN: Final = 60

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from datetime import date
 from typing import Any, Final
 
 import polars as pl
-from flask import Blueprint, redirect, render_template, url_for
+from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from nimbus_reef.analysis import made_changes
 from nimbus_reef.analysis import movement as work
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.movement import GROUPINGS
@@ -18,16 +21,19 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.formats.typed import number
+from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
+from nimbus_reef.web.acting import MOST_AT_ONCE
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import charts, product
 from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.guard import asked_about
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.tables import TableView
-from nimbus_reef.web.movement import courses, ledger, pages, trends, why
+from nimbus_reef.web.movement import change_pages, courses, ledger, pages, trends, why
 from nimbus_reef.web.movement.drift import drift
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, parts
+from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts, person
 
 movement = Blueprint("movement", __name__, url_prefix="/movement")
 LEDGERED: Final = (
@@ -59,7 +65,7 @@ def view(name: str) -> str:
     if name not in pages.VIEWS:
         raise NotFound(f"Movement has no view “{name}”.", remedy="Choose one under the title.")
     scope = current_scope()
-    if scope.newest is None or (scope.against is None and name != "trends"):
+    if scope.newest is None or (scope.against is None and name not in ("trends", "changes")):
         return render_template("movement/empty.html", view=name, views=pages.VIEWS)
     _need(scope, name)
     made = _VIEWS[name](scope)
@@ -93,6 +99,9 @@ def _by(scope: Scope) -> str:
 
 def _need(scope: Scope, name: str) -> None:
     """NoFigures where the view has none of one of its windows."""
+    if name == "changes":
+        need(parts().facts, scope, (made_changes.KIND,), figures(), made_changes.days_of(scope.look))
+        return
     kinds = TOTAL_SOURCES if name == "trends" else work.sources(_by(scope))
     need(parts().facts, scope, kinds, figures())
     if name != "trends":
@@ -254,7 +263,75 @@ def things() -> str:
     return render_template("_options.html", names=trends.offered(parts().facts, current_scope()))
 
 
-_VIEWS: Final = {"drift": _drift, "ledger": _ledger, "why": _why, "trends": _trends}
+def _asked_changes(scope: Scope) -> tuple[str, date | None]:
+    which = scope.choice("which", (made_changes.ALL, made_changes.RAISES, made_changes.CUTS))
+    text = scope.said("day")
+    try:
+        return which, date.fromisoformat(text) if text else None
+    except ValueError:
+        raise BadInput(f"“{text}” is not a day.", remedy="Choose one of the list.") from None
+
+
+def _changes(scope: Scope) -> dict[str, Any]:
+    facts, write = parts().facts, figures()
+    which, day = _asked_changes(scope)
+    rows = made_changes.listed(facts, scope.look, which, day)
+    page, of = page_of(len(rows), scope.page)
+    shown = rows.slice((page - 1) * PAGE_ROWS, PAGE_ROWS)
+    return {
+        "answer": change_pages.answer(rows, write, day),
+        "which": which,
+        "day": day.isoformat() if day else "",
+        "days": change_pages.days(made_changes.by_day(made_changes.listed(facts, scope.look, which)), write),
+        "table": TableView(
+            here=url_for("movement.view", name="changes"), name="changes", heads=change_pages.heads(write),
+            groups={"": change_pages.lines(shown, write)}, page=page, pages=of, opens=False, picks=person().writes,
+            empty="Nothing was changed.", shown=write.count(len(rows)), of=write.count(len(rows)), things="changes",
+        ),
+    }  # fmt: skip
+
+
+@movement.post("/changes/set-back")
+def set_back() -> Response | str:
+    """Sets what was changed back to what it was, on the selected rows or all that are shown; first it says what that does."""
+    who, scope, facts, write = must_write(), current_scope(), parts().facts, figures()
+    which, day = _asked_changes(scope)
+    rows = made_changes.listed(facts, scope.look, which, day)
+    if not request.form.get("all"):
+        rows = rows.filter(pl.col("row_id").is_in(request.form.getlist("rows")))
+    if rows.is_empty():
+        raise BadInput("No change is selected.", remedy="Select some first (x), or all that are shown (X).")
+    if len(rows) > MOST_AT_ONCE:
+        raise BadInput(
+            f"{write.count(len(rows))} changes are selected.",
+            remedy=f"Set back at most {MOST_AT_ONCE:,} at a time.",
+        )
+    made, left = made_changes.set_back(facts, scope.look, rows)
+    asks = asked_about([(change, told) for change, told, _ in made], scope.account.settings, write)
+    if not request.form.get("sure") or (asks and not request.form.get("asked")):
+        sent = [
+            (name, value)
+            for name, value in request.form.items(multi=True)
+            if name not in ("csrf_token", "sure", "asked")
+        ]
+        return render_template(
+            "preview.html", told=change_pages.preview(made, left, asks, write), action=url_for("movement.set_back"), sent=sent,
+            back=scope.link(url_for("movement.view", name="changes")), already="",
+        )  # fmt: skip
+    reason = f"set back to what it was{f' before {write.day(day)}' if day else ''}"
+    wanted = [(replace(change, reason=reason), told) for change, told, _ in made]
+    accepted = plans.accept_many(parts().store, scope.account.id, who.id, wanted)
+    flash(
+        f"{write.counted(len(accepted), 'change')} accepted into the plan.",
+        "accepted" if accepted else "message",
+    )
+    return redirect(
+        (request.form.get("back") and inside(request.form["back"]))
+        or scope.link(url_for("movement.view", name="changes"))
+    )
+
+
+_VIEWS: Final = {"drift": _drift, "ledger": _ledger, "why": _why, "trends": _trends, "changes": _changes}
 
 
 def _drift_file(scope: Scope) -> Table:

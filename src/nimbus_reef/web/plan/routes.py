@@ -16,6 +16,7 @@ from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats import change_sheet
 from nimbus_reef.store.people import plans, trail
 from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.web.kit.guard import asked_about
 from nimbus_reef.web.parts import current_scope, figures, must_write, parts, person
 from nimbus_reef.web.plan import pages
 from nimbus_reef.web.plan.forms import ValueForm
@@ -97,8 +98,8 @@ def read_back() -> AnyResponse | tuple[str, int]:
 
 
 @plan.post("/<int:change_id>/value")
-def edit(change_id: int) -> AnyResponse:
-    """Another new value for one change."""
+def edit(change_id: int) -> AnyResponse | str:
+    """Another new value for one change; one beyond what the settings let pass is asked about first."""
     who = must_write()
     planned = _planned()
     found = next((each for each in planned if each.id == change_id), None)
@@ -109,6 +110,13 @@ def edit(change_id: int) -> AnyResponse:
     reason = value_problem(after)
     if reason:
         raise BadInput(f"Row {after.row}: “{after.new_value}” {reason}.", remedy="Nothing was changed.")
+    asks = asked_about([(after, found.promise)], current_scope().account.settings, figures())
+    if asks and after.new_value != found.change.new_value and not request.form.get("asked"):
+        sent = [(name, text) for name, text in request.form.items(multi=True) if name != "csrf_token"]
+        return render_template(
+            "plan/asked.html", asks=asks, action=url_for("plan.edit", change_id=change_id), sent=sent,
+            back=current_scope().elsewhere(url_for("plan.look")),
+        )  # fmt: skip
     if after.new_value != found.change.new_value:
         answer = rules.ReadBack((after,), (), len(planned) - 1, ())
         plans.take(parts().store, current_scope().account.id, who.id, planned, answer)

@@ -35,7 +35,9 @@ from nimbus_reef.store.reading import row_frames
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import charts
 from nimbus_reef.web.kit.behind import behind
+from nimbus_reef.web.kit.deeds import preview
 from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.judged_rows import name_of, where
 from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.marks import changes_of_row
@@ -43,7 +45,7 @@ from nimbus_reef.web.kit.tables import table_of
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, inside, is_first_answer, must_write, parts, person
-from nimbus_reef.web.targeting import context, deed_forms, drawer, pages, preview
+from nimbus_reef.web.targeting import context, deed_forms, drawer, pages
 from nimbus_reef.web.targeting.forms import NoteForm
 from nimbus_reef.web.targeting.summing import summed
 
@@ -274,8 +276,8 @@ def _drawer(view: View, scope: Scope, row_id: str, write: Figures) -> dict[str, 
     )  # fmt: skip
     return {
         "id": row_id,
-        "name": pages.name_of(view, row),
-        "where": pages.where(view, row, write)
+        "name": name_of(view, row),
+        "where": where(view, row, write)
         if view.subject is Subject.PHRASE else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
         "mark": mark_of(row, "evidence"),
         "verdict": verdict_at_length(row),
@@ -315,7 +317,7 @@ def rows_behind(name: str) -> str:
     opened = _open(view, scope, scope.open)
     source, rows = proposals.report_rows(parts().facts, scope.look, view.subject, opened.row)
     return render_template(
-        "targeting/rows.html", title=pages.name_of(view, opened.row), crumb=pages.where(view, opened.row, figures()),
+        "targeting/rows.html", title=name_of(view, opened.row), crumb=where(view, opened.row, figures()),
         back=scope.link(url_for("targeting.table", name=name)),
         report=KINDS[source].title, behind=behind(rows, figures()),
     )  # fmt: skip
@@ -423,8 +425,8 @@ def _done_or_shown(
             if name not in ("csrf_token", "sure", "asked")
         ]
         return render_template(
-            "targeting/preview.html", view=view, rows=write.count(len(opened)), deed=deed, sent=sent, own=deed == "act",
-            told=preview.preview(view, opened, told, write), back=_back(scope, view), already=_already(scope, proposed),
+            "preview.html", action=url_for(f"targeting.{deed}", name=view.name), sent=sent, asks_alone=deed == "act",
+            told=preview(view, opened, told, write), back=_back(scope, view), already=_already(scope, proposed),
         )  # fmt: skip
     accepted = plans.accept_many(parts().store, scope.account.id, person().id, proposed)
     nothing = [each.why for each in opened if each.proposal.move is Move.NONE]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Final
 
 from nimbus_reef.analysis.deeds import Together
@@ -11,7 +10,9 @@ from nimbus_reef.analysis.judged_tables import View
 from nimbus_reef.analysis.proposals import Proposed
 from nimbus_reef.core.proposals import Move
 from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.targeting import drawer, pages
+from nimbus_reef.web.kit.judged_rows import deed_words, name_of, where, why_nothing
+from nimbus_reef.web.kit.previews import Preview, PreviewLine
+from nimbus_reef.web.kit.verdicts import mark_of
 
 SHOWN: Final = 200
 _KINDS: Final[Mapping[str, tuple[str, str]]] = {
@@ -19,39 +20,6 @@ _KINDS: Final[Mapping[str, tuple[str, str]]] = {
     "raise": ("bid raised", "bids raised"), "negative": ("negative", "negatives"),
     "promote": ("target of its own", "targets of their own"),
 }  # fmt: skip
-
-
-@dataclass(frozen=True, slots=True)
-class PreviewLine:
-    """One row that something is done on."""
-
-    name: str
-    where: str
-    deed: str
-    spend: str
-    sales: str
-    harm: str
-    asks: bool
-
-
-@dataclass(frozen=True, slots=True)
-class Preview:
-    """
-    All of it in words. done: how many changes by kind; effect: of all of it; harm: what is lost with it; skipped: why, and on how many;
-    asks: what is beyond the settings, empty where nothing is; raises: raises of what never made an order, left out.
-    """
-
-    done: str
-    effect: str
-    harm: str
-    skipped: tuple[str, ...]
-    asks: str
-    raises: int
-    stops: tuple[str, ...]
-    stops_more: int
-    lines: tuple[PreviewLine, ...]
-    more: int
-    count: int
 
 
 def preview(view: View, opened: Sequence[Proposed], told: Together, figures: Figures) -> Preview:
@@ -75,12 +43,15 @@ def preview(view: View, opened: Sequence[Proposed], told: Together, figures: Fig
         harm.append(
             f"negatives also stop {figures.counted(len(told.stops), 'other search', 'other searches')}{with_orders}"
         )
+    thing = view.thing if len(opened) == 1 else view.things
     return Preview(
+        title=f"{figures.count(len(opened))} {thing}, before it is done",
+        thing=view.thing,
         done=", ".join(done) or "nothing",
-        effect=drawer.effect_words(told.projected, figures) if acts else "",
+        effect=_effect(told, figures),
         harm=_sentence(harm) or "Nothing that made an order in these days is stopped.",
         skipped=tuple(
-            f"{figures.count(count)}: {pages.why_nothing(key)}" for key, count in sorted(told.skipped.items(), key=lambda each: -each[1])
+            f"{figures.count(count)}: {why_nothing(key)}" for key, count in sorted(told.skipped.items(), key=lambda each: -each[1])
         ),
         asks=_asks(told.asks, figures),
         raises=told.skipped.get("raise_without_order", 0),
@@ -93,6 +64,14 @@ def preview(view: View, opened: Sequence[Proposed], told: Together, figures: Fig
         more=max(0, len(acts) - SHOWN),
         count=len(acts),
     )  # fmt: skip
+
+
+def _effect(told: Together, figures: Figures) -> str:
+    """Of all of it; empty where nothing is known."""
+    spend, sales = told.projected.spend, told.projected.sales
+    if not any((spend.low, spend.high, sales.low, sales.high)):
+        return ""
+    return f"{figures.span(spend)} spend, {figures.span(sales)} sales per 30 days"
 
 
 def _sentence(parts: Sequence[str]) -> str:
@@ -117,7 +96,7 @@ def _line(view: View, each: Proposed, figures: Figures, *, asks: bool) -> Previe
     row, effect = each.row, each.proposal.projected
     stops = each.proposal.move in (Move.PAUSE, Move.NEGATIVE) and row["orders"]
     return PreviewLine(
-        pages.name_of(view, row), pages.where(view, row, figures), pages.deed_words(each, figures),
+        name_of(view, row), where(view, row, figures), deed_words(each, figures),
         figures.span(effect.spend), figures.span(effect.sales),
-        f"{figures.counted(row['orders'], 'order')} stopped" if stops else "", asks,
+        f"{figures.counted(row['orders'], 'order')} stopped" if stops else "", asks, row["row_id"], mark_of(row, "evidence"),
     )  # fmt: skip

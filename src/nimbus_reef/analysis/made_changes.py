@@ -1,0 +1,150 @@
+"""What somebody changed, as a list: old and new, what it stands at now, and setting it back to what it was."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import date
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis.judged import judged_targets
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.offers import NO_BASIS, change, promise
+from nimbus_reef.core.changes import Change, Entity, Promise, value_problem
+from nimbus_reef.core.model import MICRO
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import product_frames, row_frames, setting_frames, target_frames
+from nimbus_reef.store.reading.facts import Facts
+
+CHECK: Final = "set back"
+KIND: Final = "changes"
+ALL, RAISES, CUTS = "all", "raises", "cuts"
+_FIELDS: Final[Mapping[str, tuple[Entity, str]]] = {
+    "bid": (Entity.TARGET, "bid"), "state": (Entity.TARGET, "state"), "daily_budget": (Entity.CAMPAIGN, "daily_budget"),
+}  # fmt: skip
+"""What can be set back: the field on record, and what it is on the change sheet."""
+
+
+def days_of(look: Look) -> Window:
+    """The days whose changes can have moved a figure between the two windows."""
+    first = look.against.first if look.against else look.window.first
+    return Window(min(first, look.window.first), look.window.last)
+
+
+def listed(facts: Facts, look: Look, which: str = ALL, day: date | None = None) -> pl.DataFrame:
+    """
+    Every change of the part looked at, newest day first, the most money first: row_id, day, at, by, field, old, new, campaign, ad_group,
+    target, match_type, target_id, now (what it stands at, null where not known), step (relative, of figures), spend (micro-units of the
+    window that the thing spent) and can (it can be set back).
+    """
+    rows = _rows(facts, look)
+    if day is not None:
+        rows = rows.filter(pl.col("day") == day)
+    if which == RAISES:
+        rows = rows.filter(pl.col("step") > 0)
+    if which == CUTS:
+        rows = rows.filter(pl.col("step") < 0)
+    return rows
+
+
+def _rows(facts: Facts, look: Look) -> pl.DataFrame:
+    account = look.account
+
+    def make() -> pl.DataFrame:
+        made = row_frames.changes(facts, account.id, days_of(look))
+        targets = target_frames.targets(facts, account.id).select(
+            "target_id", "target", pl.col("match_type").cast(pl.String)
+        )
+        groups = product_frames.ad_groups(facts, account.id).select("ad_group_id", "ad_group")
+        settings = setting_frames.campaign_settings(facts, account.id, look.window)
+        placed = settings.select(
+            "campaign_id", pl.col("campaign", "portfolio").cast(pl.String), pl.col("format").cast(pl.String)
+        )
+        budgets = settings.select("campaign_id", budget=pl.col("daily_budget") / MICRO)
+        stands = setting_frames.target_settings(facts, account.id, look.window).select(
+            "target_id", bid_now=pl.col("bid") / MICRO, state_now=pl.col("state").cast(pl.String)
+        )
+        spent = target_frames.target_sums(facts, account.id, look.window).select("target_id", "spend")
+        old, new = (pl.col(name).cast(pl.Float64, strict=False) for name in ("old", "new"))
+        return (
+            made.join(targets, on="target_id", how="left")
+            .join(groups, on="ad_group_id", how="left")
+            .join(placed, on="campaign_id", how="left")
+            .join(stands, on="target_id", how="left")
+            .join(budgets, on="campaign_id", how="left")
+            .join(spent, on="target_id", how="left")
+            .with_columns(
+                row_id=pl.concat_str(
+                    pl.col("at").cast(pl.Int64), "campaign_id", "ad_group_id", "target_id", "field", separator="."
+                ),
+                step=pl.when(old > 0).then(new / old - 1),
+                now=pl.when(pl.col("field") == "bid").then(pl.col("bid_now").cast(pl.String))
+                .when((pl.col("field") == "state") & (pl.col("target_id") > 0)).then("state_now")
+                .when(pl.col("field") == "daily_budget").then(pl.col("budget").cast(pl.String)),
+                spend=pl.col("spend").fill_null(0),
+            )
+            .with_columns(
+                can=pl.col("field").is_in(list(_FIELDS)) & pl.col("now").is_not_null() & pl.col("old").is_not_null()
+                & ((pl.col("target_id") > 0) | (pl.col("field") == "daily_budget")),
+            )
+            .sort(["day", "spend", "row_id"], descending=[True, True, False])
+        )  # fmt: skip
+
+    made = facts.kept("made changes", account.id, make, days_of(look), look.window)
+    return look.within(facts, made)
+
+
+def by_day(rows: pl.DataFrame) -> pl.DataFrame:
+    """Per day, newest first: day, changes, raises, cuts."""
+    return (
+        rows.group_by("day")
+        .agg(changes=pl.len(), raises=(pl.col("step") > 0).sum(), cuts=(pl.col("step") < 0).sum())
+        .sort("day", descending=True)
+    )
+
+
+def set_back(
+    facts: Facts, look: Look, rows: pl.DataFrame
+) -> tuple[list[tuple[Change, Promise, Mapping[str, Any]]], dict[str, int]]:
+    """
+    Changes that set things back to what they were before the oldest of the given ones, each with its promise and row; and how many are
+    left out, by why: "cannot", "is_so" (it stands there already).
+    """
+    left: dict[str, int] = {}
+    oldest = rows.sort("at").unique(
+        ["campaign_id", "ad_group_id", "target_id", "field"], keep="first", maintain_order=True
+    )
+    judged = {}
+    if (oldest["target_id"] > 0).any():
+        ids = oldest["target_id"].unique().implode()
+        judged = {
+            row["target_id"]: row
+            for row in judged_targets(facts, look).filter(pl.col("target_id").is_in(ids)).to_dicts()
+        }
+    made: list[tuple[Change, Promise, Mapping[str, Any]]] = []
+    for row in oldest.to_dicts():
+        if not row["can"]:
+            left["cannot"] = left.get("cannot", 0) + 1
+            continue
+        entity, name = _FIELDS[row["field"]]
+        own: dict[str, Any] = {}
+        if entity is Entity.TARGET:
+            own = {"ad_group": row["ad_group"], "target": row["target"], "match_type": row["match_type"]}
+        amount = row["field"] != "state"
+        back, now = (f"{float(row[key]):.2f}" if amount else str(row[key]) for key in ("old", "now"))
+        wanted = change(entity, name, row["campaign"], back, now, CHECK, **own)
+        if value_problem(wanted):
+            left["is_so"] = left.get("is_so", 0) + 1
+            continue
+        basis = judged.get(row["target_id"], NO_BASIS)
+        told = promise(look, basis, "targets", str(row["target_id"]) if row["target_id"] else "")
+        made.append((wanted, told, {**row, "orders": basis["orders"]}))
+    return made, left
+
+
+def bought_by(facts: Facts, look: Look, sku: str) -> pl.DataFrame:
+    """The raises between the two windows in ad groups that advertise a product."""
+    ads = product_frames.ad_rows(facts, look.account.id, look.window).filter(pl.col("sku") == sku)
+    rows = listed(facts, look, RAISES)
+    return rows.join(ads.select("ad_group_id").unique(), on="ad_group_id", how="semi")

@@ -1,0 +1,25 @@
+"""What is asked about before it is planned: changes beyond what an account lets pass in silence."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from nimbus_reef.core.changes import Change, Promise, guarded, projected
+from nimbus_reef.core.settings import Settings
+from nimbus_reef.web.kit.figures import Figures
+
+
+def asked_about(changes: Sequence[tuple[Change, Promise]], settings: Settings, figures: Figures) -> str:
+    """The question in words, with the largest figure in it; empty where nothing is beyond."""
+    beyond = [
+        (change, projected(change, told))
+        for change, told in changes
+        if guarded(change, told, settings.asks_raise, settings.asks_spend)
+    ]
+    if not beyond:
+        return ""
+    change, effect = max(beyond, key=lambda each: each[1].spend.high)
+    return (
+        f"{figures.counted(len(beyond), 'value')} would rise beyond what the settings let pass unasked; the largest from "
+        f"{change.old_value} to {change.new_value}, with up to {figures.money(max(0.0, effect.spend.high))} more spend in 30 days."
+    )

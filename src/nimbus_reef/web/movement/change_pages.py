@@ -1,0 +1,142 @@
+"""What Changes says: the days, each change with what it stands at, and what setting back does."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.core import projection
+from nimbus_reef.core.changes import Change, Promise, projected
+from nimbus_reef.core.model import from_micro
+from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.previews import Preview, PreviewLine
+from nimbus_reef.web.kit.tables import Head
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeLine:
+    """One change. can: it can be set back; moved: it was changed again since."""
+
+    key: str
+    name: str
+    where: str
+    day: str
+    field: str
+    step: str
+    tone: str
+    now: str
+    by: str
+    spend: str
+    can: bool
+
+
+@dataclass(frozen=True, slots=True)
+class DayLine:
+    """A day with its changes."""
+
+    day: str
+    key: str
+    words: str
+
+
+def days(rows: pl.DataFrame, figures: Figures) -> list[DayLine]:
+    """The days with changes, newest first."""
+    return [
+        DayLine(
+            figures.day(row["day"]), row["day"].isoformat(),
+            f"{figures.count(row['changes'])}: {figures.counted(row['raises'], 'raise')}, {figures.counted(row['cuts'], 'cut')}",
+        )
+        for row in rows.to_dicts()
+    ]  # fmt: skip
+
+
+def lines(rows: pl.DataFrame, figures: Figures) -> list[ChangeLine]:
+    """Changes as rows."""
+    return [_line(row, figures) for row in rows.to_dicts()]
+
+
+def _line(row: Mapping[str, Any], figures: Figures) -> ChangeLine:
+    money = row["field"] in ("bid", "daily_budget")
+    old, new, now = (_value(row[key], figures, money=money) for key in ("old", "new", "now"))
+    step = "" if row["step"] is None else f" {figures.signed(row['step'] * 100, 0)} %"
+    name = row["target"] or row["ad_group"] or row["campaign"] or "–"
+    where = " · ".join(
+        part for part in (row["match_type"], row["campaign"], row["ad_group"]) if part and part != name
+    )
+    return ChangeLine(
+        row["row_id"], name, where, figures.day(row["day"]), row["field"].replace("_", " "), f"{old} → {new}{step}",
+        "" if row["step"] is None else "loss" if row["step"] > 0 else "gain", now if now != new else "as changed",
+        row["by"] or "–", figures.count(from_micro(row["spend"])), row["can"],
+    )  # fmt: skip
+
+
+def _value(text: str | None, figures: Figures, *, money: bool) -> str:
+    if text is None or text == "":
+        return "–"
+    return figures.number(float(text)) if money else text
+
+
+def heads(figures: Figures) -> tuple[Head, ...]:
+    """Their heads."""
+    return (
+        Head("changed", css="first"), Head("day"), Head("what", css="words"), Head("old → new", css="words"),
+        Head("stands at", "on the window's last day"), Head(f"spend {figures.symbol}", "of the target in the window"),
+        Head("by", css="words"),
+    )  # fmt: skip
+
+
+def answer(rows: pl.DataFrame, figures: Figures, day: date | None) -> Answer:
+    """What was changed, and when most."""
+    if rows.is_empty():
+        return Answer("No change is on record here.", "Load the report of changes, or look at other days.")
+    raises, cuts = (int((rows["step"] > 0).sum()), int((rows["step"] < 0).sum()))
+    bold = f"{figures.counted(len(rows), 'change')}, {figures.counted(raises, 'raise')} and {figures.counted(cuts, 'cut')} among them."
+    if day is not None:
+        return Answer(
+            bold, f"All of {figures.day(day)}. Select some, or all (X), and set them back to what they were."
+        )
+    most = rows.group_by("day").len().sort(["len", "day"], descending=True).row(0)
+    return Answer(
+        bold,
+        f"Most of them on {figures.day(most[0])}. Choose a day, or select rows and set them back to what they were.",
+    )
+
+
+_LEFT: Final[Mapping[str, str]] = {
+    "cannot": "what was changed there cannot be set back by a sheet, or where it stands is not known", "is_so": "they stand there already",
+}  # fmt: skip
+
+
+def preview(
+    made: Sequence[tuple[Change, Promise, Mapping[str, Any]]],
+    left: Mapping[str, int],
+    asks: str,
+    figures: Figures,
+) -> Preview:
+    """What setting back would do."""
+    effects = [projected(change, told) for change, told, _ in made]
+    together = projection.total(effects)
+    largest = sorted(
+        zip(made, effects, strict=True), key=lambda each: abs(each[1].spend.middle), reverse=True
+    )
+    shown = tuple(
+        PreviewLine(
+            row["target"] or row["campaign"], " · ".join(each for each in (row["campaign"], row["ad_group"]) if each),
+            f"{change.field.replace('_', ' ')} {change.old_value} → {change.new_value}", figures.span(effect.spend),
+            figures.span(effect.sales), "",
+        )
+        for (change, _, row), effect in largest
+    )  # fmt: skip
+    return Preview(
+        title=f"{figures.counted(len(made), 'thing')} set back, before it is done", thing="what",
+        done=f"{figures.counted(len(made), 'change')} to what was before",
+        effect=f"{figures.span(together.spend)} spend, {figures.span(together.sales)} sales per 30 days" if made else "",
+        harm="What was changed again since then is set back as well, to what it was before the oldest change selected.",
+        lines=shown[:200], more=max(0, len(shown) - 200), count=len(made), asks=asks,
+        skipped=tuple(f"{figures.count(count)}: {_LEFT[why]}" for why, count in left.items()),
+    )  # fmt: skip
