@@ -51,3 +51,13 @@ def row_ids(page) -> list[str]:
 def token(page) -> str:
     """What a form's write is signed with."""
     return str(found(page, "[name=csrf_token]")["value"])
+
+
+def sent_by(page, css: str = "form.sure") -> dict[str, list[str]]:
+    """What a form's hidden fields send, the token left out."""
+    found_form = found(page, css)
+    sent: dict[str, list[str]] = {}
+    for each in found_form.select("input[type=hidden]"):
+        if each["name"] != "csrf_token":
+            sent.setdefault(str(each["name"]), []).append(str(each["value"]))
+    return sent

@@ -92,6 +92,10 @@ def test_from_a_dropped_workbook_to_the_sheet_read_back(page, site, workbook, em
         writer.writerows(rows)
     page.set_input_files("input[name=sheet]", edited)
     page.get_by_role("button", name="Read back").click()
+    expect(
+        page.get_by_text("1 value changed, 0 changes leave the plan, 1 stay as they were.")
+    ).to_be_visible()
+    page.keyboard.press("Enter")
     expect(page.get_by_text("Read back: 1 changed, 0 taken out, 1 as they were.")).to_be_visible()
     expect(page.locator("input[name=new_value]").first).to_have_value("0.33")
 
@@ -152,13 +156,16 @@ def test_a_link_shows_a_colleague_the_same_thing(page, site):
 
 
 def test_rows_are_selected_and_accepted_by_keyboard(page, site, empty_plan):
-    """x selects, A accepts what is proposed, the notice takes it back."""
+    """x selects, A shows what is proposed, Enter accepts it, the notice takes it back."""
     page.goto(f"{site.base}/targeting/targets?where=verdict:is:costly")
     for _ in range(3):
         page.keyboard.press("j")
         page.keyboard.press("x")
     expect(page.locator(".picked")).to_contain_text("3 selected")
     page.keyboard.press("A")
+    expect(page.locator("h1")).to_have_text("3 targets, before it is done")
+    expect(page.get_by_role("button", name="3 into the plan")).to_be_focused()
+    page.keyboard.press("Enter")
     expect(page.locator(".notice")).to_contain_text("3 changes accepted into the plan")
     expect(page.locator("#strip")).to_contain_text("3 changes")
     page.get_by_role("button", name="Take them back").click()

@@ -1,12 +1,14 @@
 """People and plans: who sees what, one open change per key, nothing lost."""
 
+from dataclasses import replace
+
 import pytest
 from sqlalchemy import text
 
 from nimbus_reef.core.changes import Action, Change, Entity, Promise
 from nimbus_reef.core.plan import ReadBack
 from nimbus_reef.errors import BadInput, Conflict, NotFound, StoreAway
-from nimbus_reef.store.people import accounts, people, plans
+from nimbus_reef.store.people import accounts, people, plans, trail
 from nimbus_reef.store.people.people import Role
 from nimbus_reef.store.record import engine
 
@@ -84,20 +86,62 @@ def test_changes_take_numbers_in_turn_and_one_key_is_open_once(store, account, o
     plans.remove(store, account.id, owner.id, first.id)
     second = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
     assert [each.change.row for each in plans.planned(store, account.id)] == [2]
-    with pytest.raises(Conflict, match="another way"):
-        plans.put_back(store, account.id, owner.id, first.id)
     plans.remove(store, account.id, owner.id, second.id)
-    plans.put_back(store, account.id, owner.id, first.id)
-    assert [each.id for each in plans.planned(store, account.id)] == [first.id]
     with pytest.raises(NotFound):
         plans.remove(store, account.id, owner.id, second.id)
+
+
+OTHER = replace(CHANGE, target="u")
+
+
+def ids(store, account):
+    return [each.id for each in plans.planned(store, account.id)]
+
+
+def test_every_step_is_undone_in_any_order_until_the_sheet_leaves(store, account, owner):
+    first, second = plans.accept_many(store, account.id, owner.id, [(CHANGE, PROMISE), (OTHER, PROMISE)])
+    plans.remove_many(store, account.id, owner.id, [first.id])
+    removed, accepted = plans.steps(store, account.id)
+    assert (removed.what, removed.changes, accepted.what, accepted.changes) == ("removed", 1, "accepted", 2)
+    assert plans.undo_step(store, account.id, owner.id, removed.id) == 1
+    assert ids(store, account) == [first.id, second.id]
+    with pytest.raises(NotFound):
+        plans.undo_step(store, account.id, owner.id, removed.id)
+    assert plans.undo_step(store, account.id, owner.id) == 2
+    assert ids(store, account) == []
+    plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    trail.note(
+        store, "exported", person_id=owner.id, account_id=account.id, detail={"sheet": "csv", "changes": 1}
+    )
+    assert plans.steps(store, account.id) == []
+
+
+def test_what_was_put_in_another_way_since_is_not_put_back(store, account, owner):
+    first = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    plans.remove(store, account.id, owner.id, first.id)
+    again = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    removed = next(each for each in plans.steps(store, account.id) if each.what == "removed")
+    assert plans.undo_step(store, account.id, owner.id, removed.id) == 0
+    assert ids(store, account) == [again.id]
+
+
+def test_a_sheet_read_back_is_undone_with_its_values_and_what_it_took_out(store, account, owner):
+    first, second = plans.accept_many(store, account.id, owner.id, [(CHANGE, PROMISE), (OTHER, PROMISE)])
+    seen = plans.planned(store, account.id)
+    edited = replace(first.change, new_value="0.55")
+    plans.take(store, account.id, owner.id, seen, ReadBack((edited,), (second.change,), 0, ()))
+    step = plans.steps(store, account.id)[0]
+    assert (step.what, step.changes) == ("read back", 2)
+    assert plans.undo_step(store, account.id, owner.id, step.id) == 2
+    now = plans.planned(store, account.id)
+    assert [(each.id, each.change.new_value, each.change.reason) for each in now] == [
+        (first.id, "0.70", "why"), (second.id, "0.70", "why"),
+    ]  # fmt: skip
 
 
 def test_a_sheet_is_taken_over_whole_or_not_at_all(store, account, owner):
     planned = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
     seen = plans.planned(store, account.id)
-    from dataclasses import replace
-
     answer = ReadBack((replace(planned.change, new_value="0.80"),), (), 0, ())
     plans.take(store, account.id, owner.id, seen, answer)
     (edited,) = (each.change for each in plans.planned(store, account.id))
@@ -116,8 +160,8 @@ def test_what_people_do_leaves_a_trail(store, account, owner):
     planned = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
     plans.remove(store, account.id, owner.id, planned.id)
     with store.read() as connection:
-        trail = connection.execute(text("SELECT what, person_id FROM trail ORDER BY id")).all()
-    assert [tuple(row) for row in trail][1:] == [("accepted", owner.id), ("removed", owner.id)]
+        lines = connection.execute(text("SELECT what, person_id FROM trail ORDER BY id")).all()
+    assert [tuple(row) for row in lines][1:] == [("accepted", owner.id), ("removed", owner.id)]
 
 
 def test_a_database_that_is_away_says_so(tmp_path):

@@ -131,7 +131,8 @@ def test_winners_sell_within_target_and_are_promoted_with_a_negative_at_their_so
     data = {
         "findings": rows["row_id"].head(3).to_list(),
         "back": FINDINGS,
-        "window": f"{WINDOW.first}..{WINDOW.last}", "sure": "yes",
+        "window": f"{WINDOW.first}..{WINDOW.last}",
+        "sure": "yes",
     }
     done = owner.post("/targeting/terms/accept-many", data=data, follow_redirects=True)
     assert "accepted into the plan" in text_of(done)
@@ -156,7 +157,8 @@ def test_a_change_is_filed_under_the_finding_it_was_accepted_from(found, demo, a
     data = {
         "findings": rows["members"].explode().to_list(),
         "back": FINDINGS,
-        "window": f"{WINDOW.first}..{WINDOW.last}", "sure": "yes",
+        "window": f"{WINDOW.first}..{WINDOW.last}",
+        "sure": "yes",
     }
     owner.post("/targeting/targets/accept-many", data=data)
     filed = [each.change.finding for each in plans.planned(demo.store, account.id)]

@@ -7,7 +7,7 @@ import re
 import openpyxl
 import pytest
 import structlog
-from tests.pages import found, link, parsed, row_ids, text_of, values, words
+from tests.pages import found, link, parsed, row_ids, sent_by, text_of, values, words
 
 from nimbus_reef.store.people import plans
 from nimbus_reef.web.security import limiter
@@ -202,7 +202,10 @@ def test_accepting_from_drawer_to_sheet_and_back(owner, demo):
     edited = io.BytesIO()
     book.save(edited)
     edited.seek(0)
-    done = owner.post("/plan/read-back", data={"sheet": (edited, "changes.xlsx")}, follow_redirects=True)
+    told = owner.post("/plan/read-back", data={"sheet": (edited, "changes.xlsx")})
+    assert "1 value changed, 1 change leaves the plan, 1 stay as they were" in text_of(told)
+    assert len(plans.planned(demo.store, 1)) == 3, "nothing is changed before it was looked at"
+    done = owner.post("/plan/read-back/take", data=sent_by(told), follow_redirects=True)
     assert "Read back: 1 changed, 1 taken out, 1 as they were." in text_of(done)
     values = {each.change.field: each.change.new_value for each in plans.planned(demo.store, 1)}
     assert values["bid"] == "0.21"
@@ -227,9 +230,14 @@ def test_a_value_is_edited_on_the_plan_and_a_removal_is_undone(owner, demo):
     owner.post(f"/plan/{change.id}/value", data={"new_value": "0,5"})
     assert plans.planned(demo.store, 1)[0].change.new_value == "0.50"
     assert owner.post(f"/plan/{change.id}/value", data={"new_value": "-1"}).status_code == 400
-    owner.post(f"/plan/{change.id}/remove")
+    asked = owner.post(f"/plan/{change.id}/value", data={"new_value": "9"})
+    assert "more spend in 30 days" in text_of(asked)
+    assert plans.planned(demo.store, 1)[0].change.new_value == "0.50"
+    owner.post(f"/plan/{change.id}/value", data={"new_value": "9", "asked": "yes"})
+    assert plans.planned(demo.store, 1)[0].change.new_value == "9.00"
+    owner.post("/plan/remove", data={"rows": change.id})
     assert plans.planned(demo.store, 1) == []
-    owner.post(f"/plan/{change.id}/put-back")
+    owner.post("/plan/undo")
     assert [each.id for each in plans.planned(demo.store, 1)] == [change.id]
 
 

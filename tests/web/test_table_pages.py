@@ -75,7 +75,9 @@ def test_a_view_belongs_to_a_table_of_this_application(owner, place):
 def test_selected_rows_are_accepted_together_and_taken_back_together(owner, demo):
     ids = row_ids(owner.get(f"{TARGETS}?where=verdict:is:costly"))[:5]
     done = owner.post(
-        f"{TARGETS}/accept-many", data={"rows": ids, "where": "verdict:is:costly", "sure": "yes"}, follow_redirects=True
+        f"{TARGETS}/accept-many",
+        data={"rows": ids, "where": "verdict:is:costly", "sure": "yes"},
+        follow_redirects=True,
     )
     assert "5 changes accepted into the plan." in text_of(done)
     assert {each.promise.row_id for each in planned(demo)} == set(ids)
@@ -91,7 +93,11 @@ def test_all_filtered_rows_are_accepted_and_a_single_acceptance_is_the_same(owne
     where = "verdict:is:costly"
     count = int(re.search(r"([\d,]+) of", text_of(owner.get(f"{TARGETS}?where={where}")))[1].replace(",", ""))
     done = text_of(
-        owner.post(f"{TARGETS}/accept-many", data={"all": "yes", "where": where, "sure": "yes"}, follow_redirects=True)
+        owner.post(
+            f"{TARGETS}/accept-many",
+            data={"all": "yes", "where": where, "sure": "yes"},
+            follow_redirects=True,
+        )
     )
     accepted = int(re.search(r"([\d,]+) changes? accepted", done)[1])
     nothing = sum(int(each.replace(",", "")) for each in re.findall(r"nothing to propose on ([\d,]+),", done))

@@ -147,32 +147,6 @@ def remove(store: Store, account_id: int, person_id: int, change_id: int) -> Non
         raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
 
 
-def put_back(store: Store, account_id: int, person_id: int, change_id: int) -> None:
-    """Undoes `remove`."""
-
-    def work(connection: Connection) -> None:
-        row = connection.execute(
-            select(change).where(
-                change.c.id == change_id, change.c.account_id == account_id, change.c.removed_at.is_not(None)
-            )
-        ).first()
-        if row is None:
-            raise NotFound("There is no such change to put back.", remedy="Look at the plan again.")
-        connection.execute(
-            update(change)
-            .where(change.c.id == change_id)
-            .values(removed_at=None, open_key=_open_key(_planned(row).change))
-        )
-        trail.write(connection, "put back", person_id, account_id, {"change": change_id})
-
-    try:
-        store.transact(work)
-    except IntegrityError as problem:
-        raise Conflict(
-            "The plan changes this in another way by now.", remedy="Take that change out first."
-        ) from problem
-
-
 def take(store: Store, account_id: int, person_id: int, seen: Sequence[Planned], answer: ReadBack) -> None:
     """Takes over what an edited sheet asks for: all of it, or nothing when the plan moved."""
     ids = {each.change.row: each.id for each in seen}

@@ -20,6 +20,19 @@ Alpine.data("copied", () => ({
   },
 }));
 
+/** A value that was typed is kept when its field is left, not only on Enter. */
+Alpine.data("typed", () => ({
+  sent: false,
+  send() {
+    this.sent = true;
+  },
+  leave(event) {
+    const field = event.target;
+    const typed = field.matches("input[name=new_value]") && field.value !== field.defaultValue;
+    if (typed && !this.sent) this.$root.requestSubmit();
+  },
+}));
+
 /** The printed report. */
 Alpine.data("printing", () => ({
   print() {
@@ -45,6 +58,11 @@ document.addEventListener("htmx:beforeRequest", (event) => {
 for (const end of ["htmx:afterSettle", "htmx:sendError", "htmx:responseError", "htmx:sendAbort", "htmx:timeout"]) {
   document.addEventListener(end, () => setTimeout(settled));
 }
+
+// What was asked for a part of the page that is gone by now has nowhere to go.
+document.addEventListener("htmx:beforeOnLoad", (event) => {
+  if (!event.detail.elt.isConnected) event.preventDefault();
+});
 
 /** Keys that work on every page; see _keys.html for what they do. */
 Alpine.data("keys", () => ({
@@ -89,7 +107,7 @@ Alpine.data("keys", () => ({
     } else if (document.activeElement !== document.body && typing(document.activeElement)) {
       document.activeElement.blur();
     } else {
-      document.querySelector("#drawer:not([hidden]) [data-close]")?.click();
+      (document.querySelector("#drawer:not([hidden]) [data-close]") ?? document.querySelector("[data-back]"))?.click();
     }
   },
   area(step) {
@@ -181,7 +199,7 @@ Alpine.data("picker", () => ({
   show() {
     this.count = this.boxes().filter((box) => box.checked).length;
     if (!this.count && this.$refs.all) this.$refs.all.checked = false;
-    this.$refs.bar.hidden = !this.count;
+    if (this.$refs.bar) this.$refs.bar.hidden = !this.count;
   },
 }));
 

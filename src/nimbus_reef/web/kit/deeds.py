@@ -11,7 +11,7 @@ from nimbus_reef.analysis.proposals import Proposed
 from nimbus_reef.core.proposals import Move
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.judged_rows import deed_words, name_of, where, why_nothing
-from nimbus_reef.web.kit.previews import Preview, PreviewLine
+from nimbus_reef.web.kit.previews import DeedLine, DeedsPreview
 from nimbus_reef.web.kit.verdicts import mark_of
 
 SHOWN: Final = 200
@@ -22,7 +22,7 @@ _KINDS: Final[Mapping[str, tuple[str, str]]] = {
 }  # fmt: skip
 
 
-def preview(view: View, opened: Sequence[Proposed], told: Together, figures: Figures) -> Preview:
+def preview(view: View, opened: Sequence[Proposed], told: Together, figures: Figures) -> DeedsPreview:
     """What deeds on rows of a table would do."""
     acts = [each for each in opened if each.proposal.move is not Move.NONE]
     largest = sorted(acts, key=lambda each: abs(each.proposal.projected.spend.middle), reverse=True)
@@ -44,7 +44,7 @@ def preview(view: View, opened: Sequence[Proposed], told: Together, figures: Fig
             f"negatives also stop {figures.counted(len(told.stops), 'other search', 'other searches')}{with_orders}"
         )
     thing = view.thing if len(opened) == 1 else view.things
-    return Preview(
+    return DeedsPreview(
         title=f"{figures.count(len(opened))} {thing}, before it is done",
         thing=view.thing,
         done=", ".join(done) or "nothing",
@@ -92,10 +92,10 @@ def _asks(asks: Sequence[Proposed], figures: Figures) -> str:
     )
 
 
-def _line(view: View, each: Proposed, figures: Figures, *, asks: bool) -> PreviewLine:
+def _line(view: View, each: Proposed, figures: Figures, *, asks: bool) -> DeedLine:
     row, effect = each.row, each.proposal.projected
     stops = each.proposal.move in (Move.PAUSE, Move.NEGATIVE) and row["orders"]
-    return PreviewLine(
+    return DeedLine(
         name_of(view, row), where(view, row, figures), deed_words(each, figures),
         figures.span(effect.spend), figures.span(effect.sales),
         f"{figures.counted(row['orders'], 'order')} stopped" if stops else "", asks, row["row_id"], mark_of(row, "evidence"),

@@ -11,6 +11,7 @@ import polars as pl
 from nimbus_reef.analysis.delivery.placements import SOLUTION_CHECK
 from nimbus_reef.core import plan, projection
 from nimbus_reef.core.changes import Entity, kind_of, named, projected
+from nimbus_reef.core.model import State
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit.figures import Figures
 
@@ -28,7 +29,7 @@ class PlanStrip:
 def own_shares(planned: Sequence[Planned], shares: pl.DataFrame) -> dict[int, float]:
     """By change id, the part of a negative's money that nothing planned before it stops: see `core.plan.own_shares`."""
     paused = [int(each.promise.row_id) for each in planned if _pauses(each)]
-    negatives = {each.id: _terms_of(each) for each in planned if each.change.entity is Entity.NEGATIVE}
+    negatives = {each.id: _terms_of(each) for each in planned if _keeps_away(each)}
     return plan.own_shares(paused, negatives, shares)
 
 
@@ -39,13 +40,24 @@ def _terms_of(negative: Planned) -> list[str]:
 
 def overlaps(planned: Sequence[Planned]) -> bool:
     """True when a pause or a phrase and a negative are both planned: they may stop the same money."""
-    negatives = [each for each in planned if each.change.entity is Entity.NEGATIVE]
+    negatives = [each for each in planned if _keeps_away(each)]
     wide = any(_pauses(each) for each in planned) or any(each.promise.terms for each in negatives)
     return wide and bool(negatives)
 
 
+def _stops(each: Planned) -> bool:
+    change = each.change
+    return (change.entity, change.field, change.new_value) == (Entity.TARGET, "state", State.PAUSED)
+
+
 def _pauses(each: Planned) -> bool:
-    return each.change.entity is Entity.TARGET and each.change.field == "state"
+    """Stops a whole target."""
+    return _stops(each) and each.promise.view == "targets"
+
+
+def _keeps_away(each: Planned) -> bool:
+    """Stops search terms: a negative, or the pause of a term's own exact keyword."""
+    return each.change.entity is Entity.NEGATIVE or (_stops(each) and each.promise.view == "terms")
 
 
 def strip(

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
-class PreviewLine:
+class DeedLine:
     """One row that something is done on."""
 
     name: str
@@ -21,7 +21,7 @@ class PreviewLine:
 
 
 @dataclass(frozen=True, slots=True)
-class Preview:
+class DeedsPreview:
     """
     All of it in words. title: on what; thing: what a row is; done: how many changes by kind; effect: of all of it; harm: what is lost
     with it; skipped: why, and on how many; asks: what is beyond the settings, empty where nothing is; raises: raises of what never made
@@ -33,7 +33,7 @@ class Preview:
     done: str
     effect: str
     harm: str
-    lines: tuple[PreviewLine, ...]
+    lines: tuple[DeedLine, ...]
     count: int
     skipped: tuple[str, ...] = ()
     asks: str = ""

@@ -14,7 +14,7 @@ from nimbus_reef.core.changes import Change, Promise, projected
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.previews import Preview, PreviewLine
+from nimbus_reef.web.kit.previews import DeedLine, DeedsPreview
 from nimbus_reef.web.kit.tables import Head
 
 
@@ -117,7 +117,7 @@ def preview(
     left: Mapping[str, int],
     asks: str,
     figures: Figures,
-) -> Preview:
+) -> DeedsPreview:
     """What setting back would do."""
     effects = [projected(change, told) for change, told, _ in made]
     together = projection.total(effects)
@@ -125,14 +125,14 @@ def preview(
         zip(made, effects, strict=True), key=lambda each: abs(each[1].spend.middle), reverse=True
     )
     shown = tuple(
-        PreviewLine(
+        DeedLine(
             row["target"] or row["campaign"], " · ".join(each for each in (row["campaign"], row["ad_group"]) if each),
             f"{change.field.replace('_', ' ')} {change.old_value} → {change.new_value}", figures.span(effect.spend),
             figures.span(effect.sales), "",
         )
         for (change, _, row), effect in largest
     )  # fmt: skip
-    return Preview(
+    return DeedsPreview(
         title=f"{figures.counted(len(made), 'thing')} set back, before it is done", thing="what",
         done=f"{figures.counted(len(made), 'change')} to what was before",
         effect=f"{figures.span(together.spend)} spend, {figures.span(together.sales)} sales per 30 days" if made else "",

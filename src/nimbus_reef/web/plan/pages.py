@@ -1,14 +1,33 @@
-"""The plan as a table: its changes by campaign, a page at a time."""
+"""The plan as a table: its changes by campaign, or sorted and filtered; what a sheet read back would change."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
 
 from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
-from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.core.changes import Change, kind_of, named, projected
+from nimbus_reef.core.plan import ReadBack
+from nimbus_reef.errors import BadInput
+from nimbus_reef.store.people.plans import Planned, Step
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.planned import lines
 from nimbus_reef.web.kit.tables import Head, TableView
+
+_SORTS: Final[Mapping[str, Callable[[Planned], Any]]] = {
+    "row": lambda each: each.change.row,
+    "what": lambda each: named(each.change),
+    "change": lambda each: (word_of(each.change), each.change.row),
+    "spend": lambda each: projected(each.change, each.promise).spend.middle,
+    "sales": lambda each: projected(each.change, each.promise).sales.middle,
+}
+
+
+def word_of(change: Change) -> str:
+    """What kind of change it is, as its column says it."""
+    kind = kind_of(change)
+    return kind.word if kind else change.field
 
 
 def campaigns(planned: Sequence[Planned]) -> int:
@@ -16,22 +35,122 @@ def campaigns(planned: Sequence[Planned]) -> int:
     return len({each.change.campaign for each in planned})
 
 
-def table(planned: Sequence[Planned], number: int, here: str, figures: Figures) -> TableView:
-    """A page of the plan; the last where there are not so many."""
-    order = {name: place for place, name in enumerate(dict.fromkeys(p.change.campaign for p in planned))}
-    by_campaign = sorted(planned, key=lambda each: order[each.change.campaign])
-    number, pages = page_of(len(planned), number)
-    shown = by_campaign[(number - 1) * PAGE_ROWS : number * PAGE_ROWS]
+def kinds(planned: Sequence[Planned]) -> list[tuple[str, int]]:
+    """The kinds of change there are, and how many of each, most first."""
+    counts: dict[str, int] = {}
+    for each in planned:
+        counts[word_of(each.change)] = counts.get(word_of(each.change), 0) + 1
+    return sorted(counts.items(), key=lambda each: (-each[1], each[0]))
+
+
+def fitting(planned: Sequence[Planned], query: str, kind: str) -> list[Planned]:
+    """Those of a kind (all where none is named) in which every word that is searched for stands somewhere."""
+    wanted = query.casefold().split()
+    return [
+        each
+        for each in planned
+        if (not kind or word_of(each.change) == kind) and all(word in _text(each) for word in wanted)
+    ]
+
+
+def _text(each: Planned) -> str:
+    change = each.change
+    said = (
+        change.campaign,
+        change.ad_group,
+        change.target,
+        change.sku,
+        change.match_type,
+        change.reason,
+        word_of(change),
+    )
+    return " ".join(said).casefold()
+
+
+def table(
+    planned: Sequence[Planned],
+    shown: Sequence[Planned],
+    number: int,
+    here: str,
+    sort: str,
+    figures: Figures,
+    *,
+    picks: bool,
+) -> TableView:
+    """A page of what is shown of the plan: by campaign, or in the order asked for; the last page where there are not so many."""
+    key = sort.removeprefix("-")
+    if key and key not in _SORTS:
+        raise BadInput(f"The plan is not sorted by “{key}”.", remedy=f"Sort by {', '.join(_SORTS)}.")
+    if key:
+        ordered = sorted(shown, key=_SORTS[key], reverse=sort.startswith("-"))
+    else:
+        order = {name: place for place, name in enumerate(dict.fromkeys(p.change.campaign for p in shown))}
+        ordered = sorted(shown, key=lambda each: order[each.change.campaign])
+    number, pages = page_of(len(ordered), number)
+    cut = ordered[(number - 1) * PAGE_ROWS : number * PAGE_ROWS]
+    groups = lines(cut, figures, planned)
+    flat = {"": [line for each in cut for line in lines([each], figures, planned)[each.change.campaign]]}
     return TableView(
-        here=here, name="plan", heads=_heads(figures.symbol), groups=lines(shown, figures, planned), page=number,
-        pages=pages, opens=False, things="changes",
+        here=here, name="plan", heads=_heads(figures.symbol, sort), groups=flat if key else groups, page=number,
+        pages=pages, opens=False, picks=picks, things="changes", shown=figures.count(len(shown)), of=figures.count(len(planned)),
     )  # fmt: skip
 
 
-def _heads(symbol: str) -> tuple[Head, ...]:
+def _heads(symbol: str, sort: str) -> tuple[Head, ...]:
+    def head(key: str, label: str, *, rises: bool = True, css: str = "") -> Head:
+        now = "ascending" if sort == key else "descending" if sort == f"-{key}" else ""
+        after = (f"-{key}" if sort == key else key) if rises else (key if sort == f"-{key}" else f"-{key}")
+        return Head(label, sorted=now, sort=after, css=css)
+
     return (
-        Head("row", css="num"), Head("what", css="first"), Head("change", css="words"),
-        Head("old"), Head("new"), Head(f"spend {symbol} per 30 days"),
-        Head(f"sales {symbol} per 30 days"), Head("reason", css="words"),
+        head("what", "what", css="first"), head("row", "row", css="num"), head("change", "change", css="words"),
+        Head("old"), Head("new"), head("spend", f"spend {symbol} per 30 days"),
+        head("sales", f"sales {symbol} per 30 days", rises=False), Head("reason", css="words"),
         Head("", spoken="take out"),
     )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class StepLine:
+    """Something done to the plan, to be undone."""
+
+    id: int
+    words: str
+
+
+_STEPS: Final[Mapping[str, str]] = {
+    "accepted": "accepted",
+    "removed": "taken out",
+    "read back": "read back from a sheet",
+}
+
+
+def step_lines(steps: Sequence[Step], figures: Figures) -> list[StepLine]:
+    """What was done to the plan since its last sheet."""
+    return [
+        StepLine(
+            each.id,
+            f"{figures.counted(each.changes, 'change')} {_STEPS[each.what]}{f' by {each.person}' if each.person else ''}, "
+            f"{each.at:%Y-%m-%d %H:%M}",
+        )
+        for each in steps
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class ReadLine:
+    """What a sheet read back would do to one change."""
+
+    row: int
+    what: str
+    where: str
+    planned: str
+    becomes: str
+
+
+def read_lines(planned: Sequence[Planned], answer: ReadBack) -> list[ReadLine]:
+    """The values that would change, then the changes that would leave the plan."""
+    before = {each.change.row: each.change for each in planned}
+    return [
+        ReadLine(each.row, *named(each), before[each.row].new_value, each.new_value) for each in answer.edited
+    ] + [ReadLine(each.row, *named(each), each.new_value, "leaves the plan") for each in answer.unplanned]

@@ -11,8 +11,8 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.core import plan as rules
-from nimbus_reef.core.changes import value_problem
-from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.core.changes import Change, value_problem
+from nimbus_reef.errors import BadInput, Conflict, NotFound
 from nimbus_reef.formats import change_sheet
 from nimbus_reef.store.people import plans, trail
 from nimbus_reef.store.people.plans import Planned
@@ -35,12 +35,22 @@ def look() -> str:
 
 
 def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
+    scope, write = current_scope(), figures()
+    kind = scope.said("what")
+    shown = pages.fitting(planned, scope.query, kind)
     return render_template(
         "plan/plan.html",
-        table=pages.table(planned, current_scope().page, url_for("plan.look"), figures()),
+        table=pages.table(
+            planned, shown, scope.page, url_for("plan.look"), scope.sort, write, picks=person().writes
+        ),
         campaigns=pages.campaigns(planned),
+        kinds=pages.kinds(planned),
+        kind=kind,
+        waiting=len(planned),
         answer=answer,
-        removed=request.args.get("removed"),
+        steps=pages.step_lines(plans.steps(parts().store, scope.account.id), write)
+        if person().writes
+        else [],
     )
 
 
@@ -75,9 +85,9 @@ def sheet(ending: str) -> Response:
 
 
 @plan.post("/read-back")
-def read_back() -> AnyResponse | tuple[str, int]:
-    """Takes over an edited sheet: every row or none."""
-    who = must_write()
+def read_back() -> AnyResponse | str | tuple[str, int]:
+    """Reads an edited sheet and says what it would change; nothing is changed yet."""
+    must_write()
     file = request.files.get("sheet")
     if file is None or not file.filename:
         raise BadInput("No file was chosen.", remedy="Choose the edited change sheet.")
@@ -89,6 +99,36 @@ def read_back() -> AnyResponse | tuple[str, int]:
     answer = rules.read_back([each.change for each in planned], rows)
     if answer.problems:
         return _page(planned, answer), 422
+    if not answer.edited and not answer.unplanned:
+        flash("The sheet says what the plan says: nothing was changed.")
+        return redirect(current_scope().elsewhere(url_for("plan.look")))
+    promises = {each.change.row: each.promise for each in planned}
+    asks = asked_about(
+        [(each, promises[each.row]) for each in answer.edited], current_scope().account.settings, figures()
+    )
+    return render_template(
+        "plan/read_back.html", lines=pages.read_lines(planned, answer), asks=asks, answer=answer, name=file.filename,
+    )  # fmt: skip
+
+
+@plan.post("/read-back/take")
+def take_read_back() -> AnyResponse:
+    """Takes over a sheet that was looked at: all of it, or nothing where the plan moved since."""
+    who, planned = must_write(), _planned()
+    rows = {each.change.row: each.change for each in planned}
+    edited: list[Change] = []
+    gone: list[Change] = []
+    for row, old, new in zip(
+        *(request.form.getlist(name) for name in ("row", "was", "becomes")), strict=True
+    ):
+        change = rows.get(int(row)) if row.isdecimal() else None
+        if change is None or change.new_value != old:
+            raise Conflict("The plan changed meanwhile.", remedy="Read the sheet back once more.")
+        after = replace(change, new_value=new)
+        if new and (wrong := value_problem(after)):
+            raise BadInput(f"Row {row}: “{new}” {wrong}.", remedy="Nothing was changed.")
+        (edited if new else gone).append(after if new else change)
+    answer = rules.ReadBack(tuple(edited), tuple(gone), len(planned) - len(edited) - len(gone), ())
     plans.take(parts().store, current_scope().account.id, who.id, planned, answer)
     flash(
         f"Read back: {len(answer.edited)} changed, {len(answer.unplanned)} taken out, "
@@ -123,12 +163,35 @@ def edit(change_id: int) -> AnyResponse | str:
     return redirect(current_scope().elsewhere(url_for("plan.look")))
 
 
-@plan.post("/<int:change_id>/remove")
-def remove(change_id: int) -> AnyResponse:
-    """Takes a change out; the page offers to put it back."""
+@plan.post("/remove")
+def remove() -> AnyResponse:
+    """Takes changes out, the selected ones or all that fit; the step can be undone."""
+    who, scope = must_write(), current_scope()
+    ids = request.form.getlist("rows", type=int)
+    if request.form.get("all"):
+        ids = [each.id for each in pages.fitting(_planned(), scope.query, scope.said("what"))]
+    if not ids or not plans.remove_many(parts().store, scope.account.id, who.id, ids):
+        raise NotFound(
+            "None of these changes is in the plan.",
+            remedy="Select some first (x), or all that are shown (X).",
+        )
+    flash(f"{figures().counted(len(ids), 'change')} taken out of the plan.", "step")
+    return redirect(scope.link(url_for("plan.look"), page=1))
+
+
+@plan.post("/undo")
+def undo() -> AnyResponse:
+    """Undoes a step that was done to the plan since its last sheet; one's newest where none is named."""
     who = must_write()
-    plans.remove(parts().store, current_scope().account.id, who.id, change_id)
-    return redirect(f"{current_scope().elsewhere(url_for('plan.look'))}&removed={change_id}")
+    step = request.form.get("step", type=int)
+    if step is None:
+        newest = plans.steps(parts().store, current_scope().account.id, 1)
+        if not newest:
+            raise NotFound("Nothing was done to the plan since its last sheet.", remedy="Look at the plan.")
+        step = newest[0].id
+    touched = plans.undo_step(parts().store, current_scope().account.id, who.id, step)
+    flash(f"Undone: {figures().counted(touched, 'change')} as before.")
+    return redirect(current_scope().elsewhere(url_for("plan.look")))
 
 
 @plan.post("/take-back")
@@ -137,12 +200,4 @@ def take_back() -> AnyResponse:
     who = must_write()
     gone = plans.undo_step(parts().store, current_scope().account.id, who.id)
     flash(f"{figures().counted(gone, 'change')} taken back out of the plan.")
-    return redirect(current_scope().elsewhere(url_for("plan.look")))
-
-
-@plan.post("/<int:change_id>/put-back")
-def put_back(change_id: int) -> AnyResponse:
-    """Undoes taking it out."""
-    who = must_write()
-    plans.put_back(parts().store, current_scope().account.id, who.id, change_id)
     return redirect(current_scope().elsewhere(url_for("plan.look")))

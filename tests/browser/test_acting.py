@@ -1,0 +1,147 @@
+"""Acting where one stands: own rules on many rows, causes set back, negatives with what else they stop; steps counted."""
+
+import pytest
+from playwright.sync_api import expect
+
+from nimbus_reef.store.people import plans
+
+
+@pytest.fixture
+def counted(page):
+    """Presses keys, and knows how many."""
+
+    class Keys:
+        count = 0
+
+        def press(self, *keys):
+            for key in keys:
+                page.keyboard.press(key)
+                self.count += 1
+
+        def type(self, text):
+            self.press(*text)
+
+    return Keys()
+
+
+def test_costly_keywords_are_paused_or_cut_by_own_rules_in_thirty_keys(page, site, empty_plan, counted):
+    """Over 30 % and ten clicks: those without an order paused, those between 60 and 90 % cut by 20 %; all by keyboard."""
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
+    counted.press("/")
+    expect(page.get_by_label("Metric")).to_be_focused()
+    counted.press("Tab", "Tab")
+    counted.type("30")
+    counted.press("Enter")
+    expect(page.locator(".chip", has_text="ACOS > 30 %")).to_be_visible()
+    counted.press("/")
+    expect(page.get_by_label("Metric")).to_be_focused()
+    counted.type("cl")
+    counted.press("Tab", "ArrowDown", "Tab")
+    counted.type("10")
+    counted.press("Enter")
+    expect(page.locator(".chip", has_text="clicks ≥ 10")).to_be_visible()
+    counted.press("X")
+    expect(page.locator(".picked")).to_be_visible()
+    counted.press("t")
+    expect(page.get_by_label("Rule 1: on which rows")).to_be_focused()
+    counted.press("Enter")
+    expect(page.locator(".answer")).to_contain_text("no rule fits them")
+    expect(page.locator(".answer")).to_contain_text("pauses")
+    expect(page.locator(".answer")).to_contain_text("bids lowered")
+    assert plans.planned(site.demo.store, 1) == [], "nothing is done before it was seen"
+    counted.press("Enter")
+    expect(page.locator(".notice")).to_contain_text("accepted into the plan")
+    made = [each.change for each in plans.planned(site.demo.store, 1)]
+    assert {each.field for each in made} == {"state", "bid"}
+    for each in made:
+        if each.field == "bid":
+            assert float(each.new_value) == pytest.approx(float(each.old_value) * 0.8, abs=0.006)
+        else:
+            assert each.new_value == "paused"
+    assert counted.count <= 30
+    expect(page.locator("tr[data-row]", has_text="in the plan").first).to_be_visible()
+
+
+def test_from_the_price_per_click_to_the_raises_of_a_day_set_back_in_six_clicks(page, site, empty_plan):
+    clicks = 0
+
+    def click(found):
+        nonlocal clicks
+        found.click()
+        clicks += 1
+
+    page.goto(f"{site.base}/movement/why?account=fernhollow-de")
+    click(page.locator(".steps a", has_text="price per click"))
+    click(page.locator(".by-day a").first)
+    expect(page.locator(".chip")).to_be_visible()
+    day = page.locator(".chip").inner_text().split()[0]
+    rows = page.locator("tr[data-row]").count()
+    click(page.get_by_label("Select this page"))
+    click(page.get_by_role("button", name="Set back to before"))
+    expect(page.locator("h1")).to_contain_text("set back, before it is done")
+    click(page.get_by_role("button", name="into the plan"))
+    expect(page.locator(".notice")).to_contain_text("accepted into the plan")
+    made = plans.planned(site.demo.store, 1)
+    assert 0 < len(made) <= rows
+    assert all(float(each.change.new_value) < float(each.change.old_value) for each in made), (
+        f"raises of {day}"
+    )
+    assert clicks <= 6
+
+
+def test_negatives_show_every_other_search_that_they_stop(page, site, empty_plan):
+    """Terms with ten clicks and no order, as phrases: what else goes is seen before."""
+    page.goto(f"{site.base}/targeting/terms?account=fernhollow-de&where=clicks:ge:10&where=orders:eq:0")
+    page.keyboard.press("X")
+    page.keyboard.press("t")
+    page.get_by_label("Rule 1: what is done").select_option("negative phrase")
+    page.keyboard.press("Enter")
+    expect(page.locator(".answer")).to_contain_text("Negatives also stop")
+    expect(page.locator("section.block li").first).to_contain_text("also stops")
+    page.keyboard.press("Enter")
+    expect(page.locator(".notice")).to_contain_text("accepted into the plan")
+    kinds = {each.change.match_type for each in plans.planned(site.demo.store, 1)}
+    assert "negative_phrase" in kinds
+    page.get_by_role("button", name="Take them back").click()
+    expect(page.locator("#strip")).to_contain_text("0 changes")
+
+
+def test_a_proposal_is_taken_on_its_row_and_the_plan_is_worked_in(page, site, empty_plan):
+    """a on a row; on the plan select, take out, undo, type a value and leave the field."""
+    page.goto(
+        f"{site.base}/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:0"
+    )
+    expect(page.locator("tr[data-row] .take").first).to_be_visible()
+    for number in range(2):
+        page.keyboard.press("j")
+        page.keyboard.press("a")
+        expect(page.locator("tr[data-row]").nth(number)).to_contain_text("in the plan")
+    expect(page.locator("#strip")).to_contain_text("2 changes")
+    page.get_by_role("link", name="Open plan").click()
+    page.keyboard.press("j")
+    page.keyboard.press("x")
+    page.keyboard.press("Delete")
+    expect(page.locator("#strip")).to_contain_text("1 change")
+    page.keyboard.press("u")
+    expect(page.locator("#strip")).to_contain_text("2 changes")
+    field = page.locator("input[name=new_value]").first
+    field.fill("0.21")
+    page.locator("h1").click()
+    expect(page.locator("input[name=new_value]").first).to_have_value("0.21")
+    page.locator("input[name=new_value]").first.fill("9.00")
+    page.keyboard.press("Enter")
+    expect(page.locator("h1")).to_have_text("Is that meant?")
+    page.get_by_role("link", name="No, leave it").click()
+    expect(page.locator("input[name=new_value]").first).to_have_value("0.21")
+
+
+def test_a_whole_finding_is_accepted_with_one_key_and_undone_with_one(page, site, empty_plan):
+    page.goto(f"{site.base}/findings/?account=fernhollow-de")
+    page.locator(".finding a.name[href*='with-its-product']").first.click()
+    expect(page.locator("h1")).to_contain_text("targets that cost too much as a whole")
+    count = int(page.get_by_role("button", name="Accept all").inner_text().split()[2])
+    assert count > 1
+    page.keyboard.press("A")
+    expect(page.locator(".notice")).to_contain_text(f"{count} changes accepted into the plan")
+    page.get_by_role("button", name="Take them back").click()
+    expect(page.locator("#strip")).to_contain_text("0 changes")
