@@ -62,7 +62,7 @@ def test_a_mixed_sheet_is_dropped_and_ends_in_findings_with_product_verdicts(
     expect(page.get_by_role("button", name="Accept all")).to_be_visible()
     page.locator("tr[data-row] .name").first.click()
     expect(page.locator("#drawer svg.luck")).to_be_visible()
-    expect(page.locator("#drawer")).to_contain_text("Its company")
+    expect(page.locator("#drawer")).to_contain_text("Similar ones")
     page.goto(f"{site.base}/findings/?account=new-de&window=last-7")
     expect(page.locator("#lacking")).to_contain_text("No figures for")
     expect(page.locator("#lacking")).to_contain_text("hold only a part of it")

@@ -39,7 +39,7 @@ def test_a_changed_value_is_taken_and_a_removed_row_leaves_the_plan():
     ("column", "value", "reason"),
     [
         ("row", "9", "is not a row of this plan"), ("row", "x", "is not a row of this plan"),
-        ("old_value", "1.10", "is stale"), ("campaign", "D", "only new_value may be edited"),
+        ("old_value", "1.10", "by now"), ("campaign", "D", "only new_value may be edited"),
         ("new_value", "cheap", "is not a number"), ("new_value", "0", "must be above 0"),
         ("new_value", "0.745", "more than two decimals"), ("new_value", "", "is empty"),
         ("new_value", "1.05", "is what it already was"), ("new_value", "nan", "is not a number"),

@@ -5,8 +5,8 @@ import math
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nimbus_reef.web.movement import drift as layout
-from nimbus_reef.web.movement.drift import Mover, drift
+from nimbus_reef.web.kit import drift as layout
+from nimbus_reef.web.kit.drift import Mover, drift
 
 AMOUNT = st.floats(1, 50_000)
 MOVER = st.tuples(st.text("ABC-", min_size=1, max_size=18), AMOUNT, AMOUNT, AMOUNT, AMOUNT)

@@ -67,6 +67,11 @@ def opened(
     return made
 
 
+def rule_of(rows: pl.DataFrame, rules: Sequence[Tier], fields: Mapping[str, pl.Expr]) -> list[int | None]:
+    """The place of the rule that fits each row, None where none does."""
+    return rows.select(tiers.tier_of(rules, dict(fields)))["tier"].to_list()
+
+
 def without_raises_of_nothing(opened_rows: Sequence[Proposed]) -> list[Proposed]:
     """The proposals less raises of rows that never made an order: those are asked for alone."""
     kept = []

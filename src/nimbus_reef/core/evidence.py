@@ -317,7 +317,7 @@ def cause_of(row: Mapping[str, Any]) -> str:
         return ""
     if row["by_words"]:
         return "by its words"
-    return "" if row["own_fault"] else "with its product"
+    return "" if row["own_fault"] else "as its whole product"
 
 
 def flagged() -> pl.Expr:

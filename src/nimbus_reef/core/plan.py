@@ -106,7 +106,7 @@ def _line_problem(change: Change, line: SheetRow) -> RowProblem | None:
             reason = f"was “{planned}” in the plan; only new_value may be edited"
             return RowProblem(change.row, name, written, reason)
     if line.get("old_value", "") != change.old_value:
-        reason = f"is stale: the plan now holds “{change.old_value}”; download the sheet again"
+        reason = f"was read from an older plan: the plan holds “{change.old_value}” by now; download the sheet again"
         return RowProblem(change.row, "old_value", line.get("old_value", ""), reason)
     after = replace(change, new_value=line.get("new_value", "").strip())
     wrong = value_problem(after)

@@ -230,6 +230,12 @@ class Scope:
         """The address of a path in this scope, with some of it changed."""
         return f"{path}?{urlencode(replace(self, **changes).values())}"
 
+    def of(self, path: str, account: Account) -> str:
+        """The address of a path for another account: the same days, and the same judging; parts and targets are the other's own."""
+        kept = {"window": self.window_text, "against": self.against_text, "judge": self.judge}
+        usual = {"window": self.default_window, "against": DEFAULT_AGAINST, "judge": "evidence"}
+        return f"{path}?{urlencode([('account', account.key), *((name, text) for name, text in kept.items() if text != usual[name])])}"
+
     def elsewhere(self, path: str) -> str:
         """The address of another area: the same account, days and target, none of the table."""
         return self.link(path, **OWN_OF_A_TABLE)

@@ -10,6 +10,36 @@ const hotkey = (key) => {
   return all.find((element) => element.offsetParent !== null);
 };
 
+/** What a thing means, for whoever has no pointer to hover with: its title on focus and on a tap. */
+const tip = document.createElement("div");
+tip.id = "tip";
+tip.role = "tooltip";
+tip.hidden = true;
+const explain = (element) => {
+  tip.hidden = !element;
+  if (!element) return;
+  if (!tip.isConnected) document.body.append(tip);
+  tip.textContent = element.title;
+  const place = element.getBoundingClientRect();
+  tip.style.left = `${Math.max(6, Math.min(place.left, window.innerWidth - tip.offsetWidth - 6))}px`;
+  tip.style.top = `${place.bottom + 5}px`;
+};
+const explained = (target) => {
+  const element = target.closest?.("[title]");
+  return element?.title && element.textContent.trim() !== element.title ? element : null;
+};
+document.addEventListener("focusin", (event) => explain(event.target.matches(":focus-visible") ? explained(event.target) : null));
+document.addEventListener("focusout", () => explain(null));
+document.addEventListener("pointerup", (event) => {
+  if (event.pointerType === "touch") explain(explained(event.target));
+});
+
+// After a filter or a search one goes on in the table.
+document.addEventListener("htmx:afterSettle", (event) => {
+  if (event.detail.target.id === "page" && event.detail.requestConfig.elt.matches("form"))
+    document.querySelector("#page .scroll")?.focus({ preventScroll: true });
+});
+
 /** A link to hand over: whoever comes to it has it selected. */
 Alpine.data("copied", () => ({
   init() {
@@ -76,6 +106,24 @@ Alpine.data("keys", () => ({
     });
   },
   help() {
+    const here = new Map();
+    for (const element of document.querySelectorAll("[data-hotkey]")) {
+      if (element.offsetParent === null || here.has(element.dataset.hotkey)) continue;
+      const said = element.cloneNode(true);
+      for (const each of said.querySelectorAll("kbd, .pop")) each.remove();
+      const parts = [...said.querySelectorAll("*")].filter((each) => !each.children.length);
+      const text = (parts.length ? parts : [said]).map((each) => each.textContent.trim()).join(" ");
+      here.set(element.dataset.hotkey, element.ariaLabel || text || said.textContent.trim() || element.title);
+    }
+    this.$refs.here.replaceChildren(
+      ...[...here].flatMap(([key, words]) => {
+        const [term, told, cap] = ["dt", "dd", "kbd"].map((name) => document.createElement(name));
+        cap.textContent = key;
+        term.append(cap);
+        told.textContent = words;
+        return [term, told];
+      }),
+    );
     this.$refs.keys.showModal();
   },
   press(event) {

@@ -512,6 +512,18 @@ def opened_title(group: Group, row_id: str) -> tuple[str, str]:
     return f"{name}: {group.check.title[0].lower()}{group.check.title[1:]}", where
 
 
+def gap_lines(row: Mapping[str, Any], figures: Figures) -> list[dict[str, str]]:
+    """The metrics of a category that lie behind its peers, each in words; none of other findings."""
+    return [
+        {
+            "metric": RATED[each["metric"]].label,
+            "words": f"{value_words(each['metric'], each['value'], figures)} against "
+            f"{value_words(each['metric'], each['typical'], figures)}, {ahead_words(each['percentile'], figures)}",
+        }
+        for each in row.get("gaps") or []
+    ]
+
+
 def opened_words(group: Group, figures: Figures) -> str:
     """What is at stake in it."""
     if group.check.money is Money.EARNED:

@@ -9,6 +9,7 @@ from typing import Any, Final
 
 import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask import Response as PageResponse
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis.catalog import files as catalog_files
@@ -31,7 +32,7 @@ from nimbus_reef.store.people import closed_audits, hidden_findings, plans
 from nimbus_reef.store.people.hidden_findings import PutAway
 from nimbus_reef.store.reading.facts import TARGET_SOURCES
 from nimbus_reef.web.exports.routes import hand_out_workbook
-from nimbus_reef.web.findings import pages
+from nimbus_reef.web.findings import pages, pictures
 from nimbus_reef.web.findings import report as sheets_of
 from nimbus_reef.web.findings.forms import PutAwayForm
 from nimbus_reef.web.kit import product
@@ -39,12 +40,14 @@ from nimbus_reef.web.kit.beats import line as beat_line
 from nimbus_reef.web.kit.deeds import preview
 from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.movers import Ways
 from nimbus_reef.web.kit.planned import lines as plan_lines
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, parts
 
 findings = Blueprint("findings", __name__, url_prefix="/findings")
 WATCHED_DAYS: Final = 28
+NO_WAYS: Final = Ways()
 
 
 def _judged_first(scope: Scope) -> None:
@@ -152,7 +155,7 @@ def opened(key: str) -> str:
             (row["row_id"], change, write.day(row["day"]), row) for change, _, row in found.raises
         ],
         product=product_of(scope, found.product) if found.product else None, sku=found.product,
-        gaps=group.rows.row(0, named=True).get("gaps") or [] if row_id else [],
+        gaps=pages.gap_lines(group.rows.row(0, named=True), write) if row_id else [],
     )  # fmt: skip
 
 
@@ -203,15 +206,31 @@ def report() -> str:
     facts, account = parts().facts, scope.account
     recurring = since_last(facts, account, found, scope.part)
     days = _days(scope)
+    blocks = pages.blocks(found, days, "", write, recurring.since.news)
     return render_template(
         "findings/report.html",
         answer=pages.answer(found, days, write),
-        blocks=pages.blocks(found, days, "", write, recurring.since.news),
+        blocks=blocks,
+        nodes=pictures.nodes(facts, scope.look, write),
+        chart=pictures.moved(facts, scope.look, scope.target_acos),
+        bars=pictures.bars(blocks, [group.stake for group in found.groups]),
+        ways=NO_WAYS,
+        by="product",
         since=pages.since_last(found, recurring, write),
         beat=beat_line(beat(facts, whole(scope)), today_of(account)),
         groups=plan_lines(plans.planned(parts().store, account.id), write),
         today=today_of(account),
     )
+
+
+@findings.get("/report.css")
+def page_foot() -> PageResponse:
+    """What stands at the foot of every printed page: whose audit it is. A sheet of its own, since only one that is loaded can hold names."""
+    scope = current_scope()
+    said = f"{scope.account.brand}, {scope.account.country} · {figures().days(scope.window)}"
+    escaped = "".join(f"\\{ord(sign):06x}" if not sign.isalnum() and sign != " " else sign for sign in said)
+    rule = f'@page {{ @bottom-left {{ content: "{escaped}"; font: 9px sans-serif; color: #4c636b; }} }}'
+    return PageResponse(rule, mimetype="text/css")
 
 
 @findings.get("/workbook.xlsx")

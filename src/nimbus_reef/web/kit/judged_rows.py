@@ -67,7 +67,7 @@ _WHY_NOTHING: Final[Mapping[str, str]] = {
     "no_raise": "they are not shown to be fine, so that no raise is proposed",
     "has_orders": "they made orders: lower what brings them",
     "no_own_test": "their clicks are too few for an order",
-    "its_product": "they convert like their company",
+    "its_product": "they convert like similar ones",
     "is_paused": "they are paused already",
     "is_enabled": "they are enabled already",
     "bid_is_there": "their bid is that already",

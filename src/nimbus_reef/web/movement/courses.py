@@ -85,6 +85,7 @@ class Worked:
     orders: str
     acos: str
     worked: bool
+    told: bool
 
 
 def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[Worked]:
@@ -107,7 +108,7 @@ def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[
             Worked(
                 f"{figures.day(part[0][0])} – {figures.day(part[-1][0])}", figures.money(block.bid, 2),
                 figures.count(block.orders), figures.rate(block.spend / block.sales, 0) if block.sales else "no sales",
-                bids.best_working_bid([block], target_acos) is not None,
+                bids.best_working_bid([block], target_acos) is not None, block.orders >= bids.BLOCK_ORDERS,
             )
         )  # fmt: skip
     return found

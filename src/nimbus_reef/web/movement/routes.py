@@ -25,13 +25,13 @@ from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
 from nimbus_reef.web.acting import MOST_AT_ONCE
 from nimbus_reef.web.exports.routes import hand_out
-from nimbus_reef.web.kit import charts, product
+from nimbus_reef.web.kit import charts, movers, product
 from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.drift import drift
 from nimbus_reef.web.kit.guard import asked_about
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.tables import TableView
 from nimbus_reef.web.movement import change_pages, courses, ledger, pages, trends, why
-from nimbus_reef.web.movement.drift import drift
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts, person
 
@@ -74,21 +74,21 @@ def view(name: str) -> str:
     return render_template(f"movement/{name}.html", view=name, views=pages.VIEWS, groupings=GROUPINGS, **made)
 
 
-def _ways(scope: Scope, by: str, here: str) -> pages.Ways:
+def _ways(scope: Scope, by: str, here: str) -> movers.Ways:
     """A product opens its drawer, a keyword its evidence, a campaign its trend, the rest their drift."""
     if by == "product":
-        return pages.Ways(
+        return movers.Ways(
             scope.link(here, open="") + "&open=",
             scope.link(url_for("standing.evidence"), open="", own=()) + "&open=",
         )
     if by == "keyword":
-        return pages.Ways(scope.elsewhere(url_for("targeting.table", name="targets")) + "&open=")
+        return movers.Ways(scope.elsewhere(url_for("targeting.table", name="targets")) + "&open=")
     if by == "campaign":
-        return pages.Ways(scope.elsewhere(url_for("movement.view", name="trends")) + "&whose=campaign%3A")
+        return movers.Ways(scope.elsewhere(url_for("movement.view", name="trends")) + "&whose=campaign%3A")
     if by in ("portfolio", "format"):
         only = frozenset(Format) if by == "format" else frozenset()
-        return pages.Ways(scope.elsewhere(url_for("movement.view", name="drift")) + f"&{by}=", only=only)
-    return pages.Ways()
+        return movers.Ways(scope.elsewhere(url_for("movement.view", name="drift")) + f"&{by}=", only=only)
+    return movers.Ways()
 
 
 def _by(scope: Scope) -> str:
@@ -130,7 +130,7 @@ def _sides(scope: Scope, by: str) -> pl.DataFrame:
 
 
 def _ranked(scope: Scope, by: str) -> pl.DataFrame:
-    return pages.ranked(_sides(scope, by), *_days(scope, by))
+    return movers.ranked(_sides(scope, by), *_days(scope, by))
 
 
 def _why_page(scope: Scope, by: str) -> why.WhyPage | None:
@@ -150,7 +150,7 @@ def _drift(scope: Scope) -> dict[str, Any]:
     by = _by(scope)
     everything = scope.choice("show", ("largest", "all")) == "all"
     rows, write = _ranked(scope, by), figures()
-    shown = rows.head(pages.MOST_DRAWN if everything else pages.LARGEST)
+    shown = rows.head(pages.MOST_DRAWN if everything else movers.LARGEST)
     whole = _why_of_all(scope)
     page, of = page_of(len(rows), scope.page) if everything else (1, 1)
     sides = _sides(scope, "product" if by != "family" else "family")
@@ -159,7 +159,7 @@ def _drift(scope: Scope) -> dict[str, Any]:
         "steps": whole.steps,
         "by": by,
         "everything": everything,
-        "chart": drift(pages.movers(shown, write), scope.target_acos, pages.break_even(sides)),
+        "chart": drift(movers.movers(shown, write), scope.target_acos, movers.break_even(sides)),
         "table": TableView(
             here=url_for("movement.view", name="drift"), name="drift-list", heads=pages.drift_heads(write.symbol),
             groups={"": pages.drift_lines(

@@ -26,13 +26,13 @@ from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import market_frames, product_frames
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
 from nimbus_reef.web.exports.routes import hand_out
-from nimbus_reef.web.kit import product
+from nimbus_reef.web.kit import product, tree
 from nimbus_reef.web.kit.lacking import need, source_words
 from nimbus_reef.web.kit.strips import strip, value_words
 from nimbus_reef.web.kit.tables import heads_of, table_of
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, must_write, my_accounts, parts
-from nimbus_reef.web.standing import groups, heat, pages, shopping, tree, typed
+from nimbus_reef.web.standing import groups, heat, pages, shopping, typed
 from nimbus_reef.web.standing.forms import PeersForm
 
 standing = Blueprint("standing", __name__, url_prefix="/standing")

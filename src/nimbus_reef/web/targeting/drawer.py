@@ -9,6 +9,7 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
+from nimbus_reef.analysis.deeds import Stopped
 from nimbus_reef.analysis.order import Before, Unsettled
 from nimbus_reef.core import costly_words, evidence
 from nimbus_reef.core.bids import Reason
@@ -38,13 +39,13 @@ def sentence(row: Mapping[str, Any], figures: Figures) -> tuple[str, str]:
     if not orders:
         chance = evidence.miss_chance(clicks, usual)
         measure = (
-            f"Its company converts {figures.rate(usual)}: a miss this long happens "
+            f"Similar ones convert {figures.rate(usual)}: a miss this long happens "
             f"{figures.one_in(chance)} {'times' if chance > 0.5 else 'by luck'}."
         )
         if chance > 0.5:
-            measure = f"Its company converts {figures.rate(usual)}: so few clicks miss {figures.rate(chance, 0)} of the time."
+            measure = f"Similar ones convert {figures.rate(usual)}: so few clicks miss {figures.rate(chance, 0)} of the time."
     else:
-        measure = f"Its company would have made about {figures.number(usual * clicks, 0 if usual * clicks >= 3 else 1)}."
+        measure = f"Similar ones would have made about {figures.number(usual * clicks, 0 if usual * clicks >= 3 else 1)}."
     return fact, f"{measure} {_need_words(row, figures)}"
 
 
@@ -144,13 +145,13 @@ def company(row: Mapping[str, Any], figures: Figures) -> str:
         return ""
     if row.get("account_cvr") is None:
         return (
-            f"Its company: the {figures.count(row['group_rows'])} phrases of as many words, "
+            f"Similar to it are the {figures.count(row['group_rows'])} phrases of as many words, "
             f"{figures.counted(row['group_n'], 'click')} and {figures.counted(row['group_k'], 'order')} together."
         )
     worth = row["prior_a"] + row["prior_b"]
     usual = row["prior_a"] / worth
     said = (
-        f"Its company, without its own clicks, converts {figures.rate(usual)}; that is worth "
+        f"Similar ones, its own clicks left out, convert {figures.rate(usual)}; that is worth "
         f"{figures.counted(round(worth), 'click')} of its own."
     )
     if row["clicks"] and abs(row["p_free"] - row["p_over"]) >= _TELLING:
@@ -220,14 +221,14 @@ def reason_words(reason: Reason, figures: Figures) -> str:
         "best_bid": lambda: f"no further than 10 % past {figures.money(value[0], 2)}, the highest bid at which it worked",
         "stays": lambda: f"the bid of {figures.money(value[0], 2)} is right as it is",
         "own_test": lambda: f"{figures.count(value[0])} clicks were enough for an order at the rate it needs",
-        "own_fault": lambda: f"it converts below its own company: {figures.rate(value[0])} to expect of it",
+        "own_fault": lambda: f"it converts below similar ones: {figures.rate(value[0])} to expect of it",
         "undecided": lambda: f"about {figures.count(value[0])} more clicks without an order would settle it"
         if value else "clicks alone will not settle it",
         "too_small": lambda: "the account has too few clicks and orders to tell luck from fact",
         "no_bid_known": lambda: "its bid is not known: load the targets report to get one proposed",
         "has_orders": lambda: f"it made {figures.counted(value[0], 'order')}: lower the bid of the target that brings it rather than block it",
         "no_own_test": lambda: f"{figures.count(value[0])} clicks are too few for an order at the rate it needs",
-        "its_product": lambda: f"it converts like its company ({figures.rate(value[0])}): the product, its price or its bids are wrong, not the term",
+        "its_product": lambda: f"it converts like similar ones ({figures.rate(value[0])}): the product, its price or its bids are wrong, not the term",
         "its_words": lambda: "its words say more than its own clicks: look at the word, not at this search alone",
         "word_unsure": lambda: f"{figures.rate(value[0], 0)} sure that it converts less than its clicks cost: 90 % are asked for",
         "word_lower": lambda: f"it still brings {figures.rate(value[0], 0)} of the orders that its clicks cost: bid that much on what brings it rather than shut it out",
@@ -322,6 +323,21 @@ def elsewhere_terms(terms: pl.DataFrame, figures: Figures, most: int = 4) -> lis
         )
         for row in terms.head(most).to_dicts()
         if row["spend"]
+    ]
+
+
+STOPPED_SHOWN: Final = 8
+
+
+def stopped_lines(stops: Sequence[Stopped], figures: Figures) -> list[Elsewhere]:
+    """Other searches that a negative would stop, the most orders first."""
+    return [
+        Elsewhere(
+            f"“{each.term}”",
+            f"{figures.counted(each.clicks, 'click')}, {figures.counted(each.orders, 'order')}",
+            figures.micro(each.spend),
+        )
+        for each in stops[:STOPPED_SHOWN]
     ]
 
 

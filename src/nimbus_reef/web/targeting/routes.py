@@ -236,6 +236,35 @@ def _about(change: Change) -> tuple[str, ...]:
     return (change.entity, change.campaign, change.ad_group, change.target, change.match_type)
 
 
+def _harm(view: View, scope: Scope, opened: Proposed, write: Figures) -> dict[str, Any]:
+    """What a negative on a term would also stop, exactly and as a phrase, and where else the term sells; nothing of other rows."""
+    if view.subject is not Subject.TERM:
+        return {"exact": [], "phrase": [], "phrase_more": 0, "sells": "", "sells_in": []}
+    facts, move = parts().facts, opened.proposal
+    exact, phrase = (
+        deeds.stops(
+            facts,
+            scope.look,
+            [
+                dataclasses.replace(
+                    opened, proposal=dataclasses.replace(move, move=Move.NEGATIVE, match=match)
+                )
+            ],
+        )
+        for match in ("negative_exact", "negative_phrase")
+    )
+    elsewhere = deeds.sells_elsewhere(facts, scope.look, opened.row)
+    return {
+        "exact": drawer.stopped_lines(exact, write),
+        "phrase": drawer.stopped_lines(phrase, write),
+        "phrase_more": max(0, len(phrase) - drawer.STOPPED_SHOWN),
+        "sells": write.counted(sum(row["orders"] for row in elsewhere), "order") if elsewhere else "",
+        "sells_in": [
+            (f"{row['campaign']} · {row['ad_group']}", write.counted(row["orders"], "order"), row["row_id"]) for row in elsewhere[:4]
+        ],
+    }  # fmt: skip
+
+
 def _needs_days(view: View, scope: Scope) -> str:
     """Says that a trend and the bid that worked need days, where the window's figures are sums of several."""
     facts = parts().facts
@@ -298,6 +327,7 @@ def _drawer(view: View, scope: Scope, row_id: str, write: Figures) -> dict[str, 
         "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here, len(opened.places)),
         "elsewhere": _elsewhere(view, scope, row, write),
         "all_terms": " ".join(proposals.beginnings(row["phrase"])) if view.subject is Subject.PHRASE else "",
+        "harm": _harm(view, scope, opened, write),
         "products": drawer.products_hit(opened.products, write, len(opened.places))
         if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
         "places": len(opened.places),
@@ -390,8 +420,9 @@ def act(name: str) -> AnyResponse | str:
     worth = {key: field.expr for key, field in known.items()}
     raises = bool(request.form.get("raises")) or len(rows) == 1
     opened = deeds.opened(facts, scope.look, view.subject, rows, rules, worth, raises=raises)
-    said = "; ".join(deed_forms.in_words(rule, known) for rule in rules)
-    return _done_or_shown(view, scope, opened, [said[:1024]] * len(opened), "act")
+    said = [deed_forms.in_words(rule, known) for rule in rules]
+    reasons = ["" if place is None else said[place] for place in deeds.rule_of(rows, rules, worth)]
+    return _done_or_shown(view, scope, opened, reasons, "act")
 
 
 def _chosen_rows(view: View, scope: Scope) -> pl.DataFrame:
