@@ -310,6 +310,13 @@ VIEWS = {
     "plan": "/plan/",
     "words": "/targeting/words",
     "report": "/findings/report",
+    "changes": "/movement/changes",
+    "opened": "/findings/costly-targets",
+    "accounts": "/accounts/",
+    "settings": "/accounts/fernhollow-de",
+    "people": "/people",
+    "me": "/me",
+    "trail": "/trail",
     "tree": "/standing/tree",
     "products": "/standing/products",
     "formats": "/standing/formats",
@@ -364,9 +371,38 @@ def test_axe_finds_nothing_serious(site, page, view):
 
 
 def test_the_page_is_usable_at_390_wide(page, site):
-    """Nothing but the table's own frame scrolls sideways."""
+    """Nothing but the table's own frame scrolls sideways; the scope folds to one line and unfolds."""
     page.set_viewport_size({"width": 390, "height": 844})
     page.goto(f"{site.base}/targeting/targets")
-    assert page.evaluate("document.documentElement.scrollWidth") <= 390
     page.locator("tr[data-row] .name").first.click()
-    expect(page.get_by_role("button", name="Accept")).to_be_in_viewport()
+    expect(page.locator("#drawer").get_by_role("button", name="Accept")).to_be_in_viewport()
+    page.keyboard.press("Escape")
+    expect(page.locator(".scope .part").first).to_be_hidden()
+    page.locator(".fold").click()
+    expect(page.locator(".scope .part").first).to_be_visible()
+    wide = {}
+    for name, address in VIEWS.items():
+        if name == "error":
+            continue
+        page.goto(site.base + address)
+        width = page.evaluate("document.documentElement.scrollWidth")
+        if width > 390:
+            wide[name] = width
+    assert wide == {}
+
+
+def test_what_a_column_means_is_said_on_focus(page, site):
+    page.goto(f"{site.base}/targeting/targets")
+    page.locator("th a", has_text="at stake").focus()
+    page.keyboard.press("Shift+Tab")
+    page.keyboard.press("Tab")
+    expect(page.get_by_role("tooltip")).to_contain_text("overspend per 30 days")
+    page.keyboard.press("Tab")
+    expect(page.get_by_role("tooltip")).not_to_contain_text("overspend")
+
+
+def test_the_keys_of_the_page_are_listed_first(page, site):
+    page.goto(f"{site.base}/plan/")
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_contain_text("Keys of this page")
+    expect(page.get_by_role("dialog").locator("dl").first).to_contain_text("window")

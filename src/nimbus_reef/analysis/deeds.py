@@ -69,7 +69,7 @@ def opened(
 
 def rule_of(rows: pl.DataFrame, rules: Sequence[Tier], fields: Mapping[str, pl.Expr]) -> list[int | None]:
     """The place of the rule that fits each row, None where none does."""
-    return rows.select(tiers.tier_of(rules, dict(fields)))["tier"].to_list()
+    return rows.with_columns(tiers.tier_of(rules, dict(fields)))["tier"].to_list()
 
 
 def without_raises_of_nothing(opened_rows: Sequence[Proposed]) -> list[Proposed]:

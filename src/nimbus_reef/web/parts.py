@@ -10,8 +10,9 @@ from flask import current_app, g, request, session
 from flask_login import UserMixin, current_user
 from werkzeug.datastructures import MultiDict
 
+from nimbus_reef.analysis.named_parts import unknown
 from nimbus_reef.config import Config
-from nimbus_reef.errors import NotAllowed, NotFound
+from nimbus_reef.errors import BadInput, NotAllowed, NotFound
 from nimbus_reef.jobs.queue import Queue
 from nimbus_reef.store.people import accounts, aims
 from nimbus_reef.store.people.accounts import Account
@@ -128,7 +129,16 @@ def current_scope() -> Scope:
     if "scope" not in g:
         account = account_of(request.values.get("account") or _last_account())
         session["account"] = account.key
-        g.scope = params.of_account(request.values, account, parts().facts, aims.aims(parts().store, account))
+        made = params.of_account(request.values, account, parts().facts, aims.aims(parts().store, account))
+        if made.newest is not None and (missing := unknown(parts().facts, made.look)):
+            near = (
+                f" Did you mean {' or '.join(f'“{each}”' for each in missing.near)}?" if missing.near else ""
+            )
+            raise BadInput(
+                f"There is no {missing.kind} “{missing.name}” in this account.",
+                remedy=f"Choose one in the bar above.{near}",
+            )
+        g.scope = made
     found: Scope = g.scope
     return found
 

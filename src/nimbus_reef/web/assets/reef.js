@@ -35,7 +35,7 @@ document.addEventListener("pointerup", (event) => {
 });
 
 // After a filter or a search one goes on in the table.
-document.addEventListener("htmx:afterSettle", (event) => {
+document.addEventListener("htmx:afterSwap", (event) => {
   if (event.detail.target.id === "page" && event.detail.requestConfig.elt.matches("form"))
     document.querySelector("#page .scroll")?.focus({ preventScroll: true });
 });

@@ -228,7 +228,7 @@ def page_foot() -> PageResponse:
     """What stands at the foot of every printed page: whose audit it is. A sheet of its own, since only one that is loaded can hold names."""
     scope = current_scope()
     said = f"{scope.account.brand}, {scope.account.country} · {figures().days(scope.window)}"
-    escaped = "".join(f"\\{ord(sign):06x}" if not sign.isalnum() and sign != " " else sign for sign in said)
+    escaped = "".join(f"\\{ord(sign):06x} " if not sign.isalnum() and sign != " " else sign for sign in said)
     rule = f'@page {{ @bottom-left {{ content: "{escaped}"; font: 9px sans-serif; color: #4c636b; }} }}'
     return PageResponse(rule, mimetype="text/css")
 
