@@ -43,14 +43,6 @@ def findings(page: Page, base: str) -> None:
         page.keyboard.press("x")
 
 
-def targeting_wide(page: Page, base: str) -> None:
-    """The targets at 1920, with the evidence columns."""
-    page.set_viewport_size({"width": 1920, "height": 1080})
-    page.goto(f"{base}/targeting/targets?cols=evidence&where=clicks:ge:10")
-    page.locator("tr[data-row] .name").first.click()
-    page.wait_for_selector("#drawer svg")
-
-
 def targeting_narrow(page: Page, base: str) -> None:
     """The targets at 390."""
     page.set_viewport_size({"width": 390, "height": 844})
@@ -68,13 +60,6 @@ def search_terms(page: Page, base: str) -> None:
     """The search terms, the costliest opened."""
     page.goto(f"{base}/targeting/terms?where=verdict:is:costly")
     page.locator("tr[data-row] .name").nth(1).click()
-    page.wait_for_selector("#drawer svg")
-
-
-def words(page: Page, base: str) -> None:
-    """Words by their own waste, the dearest opened."""
-    page.goto(f"{base}/targeting/words?account=fernhollow-de")
-    page.locator("tr[data-row] .name").first.click()
     page.wait_for_selector("#drawer svg")
 
 
@@ -113,6 +98,22 @@ def families(page: Page, base: str) -> None:
     page.wait_for_selector("#drawer .shifted")
 
 
+def finding(page: Page, base: str) -> None:
+    """A finding opened as itself."""
+    page.goto(f"{base}/findings/?account=fernhollow-de")
+    page.locator(".finding a.name[href*='growth-not-worth']").first.click()
+    page.wait_for_selector(".block.sides")
+
+
+def preview(page: Page, base: str) -> None:
+    """What one's own rules would do, before they do it."""
+    page.goto(f"{base}/targeting/targets?account=fernhollow-de&where=acos:gt:30&where=clicks:ge:10")
+    for key in ("X", "t", "Enter"):
+        page.keyboard.press(key)
+        page.wait_for_timeout(200)
+    page.wait_for_selector(".sure")
+
+
 def plan(page: Page, base: str) -> None:
     """The plan with a few accepted changes."""
     page.goto(f"{base}/plan/")
@@ -124,7 +125,7 @@ def plan(page: Page, base: str) -> None:
             rows = page.locator("tr[data-row]")
             for row in [rows.nth(number).get_attribute("data-row") for number in (0, 2, 3)]:
                 page.goto(f"{base}/targeting/{view}?where={where}&open={row}")
-                accept = page.get_by_role("button", name="Accept")
+                accept = page.locator("#drawer").get_by_role("button", name="Accept")
                 if accept.count():
                     accept.click()
                     page.get_by_text("In the plan").wait_for()
@@ -132,16 +133,16 @@ def plan(page: Page, base: str) -> None:
 
 
 VIEWS = {
-    "pulse": pulse, "findings": findings, "targeting-1920": targeting_wide, "targeting-390": targeting_narrow,
-    "targeting": targeting, "search-terms": search_terms, "words": words, "intake": intake, "mapping": mapping, "plan": plan,
+    "pulse": pulse, "findings": findings, "targeting-390": targeting_narrow,
+    "targeting": targeting, "search-terms": search_terms, "intake": intake, "mapping": mapping, "plan": plan,
     "standing": at("/standing/tree?account=fernhollow-de", ".tree svg"),
-    "shoppers-path": at("/standing/path?account=fernhollow-de"),
     "movement": at("/movement/drift?account=fernhollow-de", ".drift svg"),
     "families": families,
     "placements": at("/delivery/placements?account=fernhollow-de", "svg.solved"),
     "hours": at("/delivery/hours?account=fernhollow-de", ".grid-of-hours"),
     "budgets": at("/delivery/budgets?account=fernhollow-de", ".day-strip"),
     "trends": at("/movement/trends?account=fernhollow-de&whose=product:SW-20-SLATE&metric=spend,sales,cvr,acos&smooth=7", ".chart svg"),
+    "finding": finding, "preview": preview, "settings": at("/accounts/fernhollow-de"),
     "report": at("/findings/report?account=fernhollow-de"),
 }  # fmt: skip
 

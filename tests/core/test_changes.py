@@ -9,6 +9,7 @@ from nimbus_reef.core.changes import (
     Entity,
     Promise,
     ValueKind,
+    guarded,
     named,
     projected,
     value_problem,
@@ -85,3 +86,27 @@ def test_an_edited_bid_is_projected_anew_and_a_pause_as_it_was_accepted():
         for new in ("0.90", "0.70")
     ]
     assert cut[1] < cut[0] < 0
+
+
+@pytest.mark.parametrize(
+    ("field", "old", "new", "asked"),
+    [("bid", "0.87", "9.00", True), ("bid", "1.00", "2.00", False), ("bid", "1.00", "2.01", True), ("bid", "2.00", "0.50", False),
+     ("state", "enabled", "paused", False), ("bid", "1.00", "1.50", True)],
+)  # fmt: skip
+def test_a_rise_beyond_the_settings_is_asked_about(field, old, new, asked):
+    """By more than it was, or where it may spend more than is let pass: the last one spends 900 in 30 days."""
+    wanted = Change(1, Action.UPDATE, Entity.TARGET, "C", field, new, old, "G", "t", "exact")
+    spend = 900.0 if (old, new) == ("1.00", "1.50") else 10.0
+    promise = Promise(
+        ("2026-10-01", "2026-10-30"),
+        300,
+        20,
+        spend,
+        900.0,
+        10.0,
+        90.0,
+        30.0,
+        0.3,
+        {"spend": (0, 0, 0), "sales": (0, 0, 0)},
+    )
+    assert guarded(wanted, promise, 1.0, 500.0) is asked
