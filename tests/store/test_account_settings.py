@@ -19,10 +19,10 @@ def test_every_setting_is_kept_and_read_back(store, account):
     others = {
         each.name: {
             Holds.COUNT: lambda s: int(s.least) + 4, Holds.RATE: lambda s: s.least + 0.01, Holds.MONEY: lambda s: s.least + 1.5,
-            Holds.FIGURE: lambda s: s.least + 0.25, Holds.WORDS: lambda _: ("one", "two three"), Holds.TEXT: lambda _: "AB12CD34",
+            Holds.FIGURE: lambda s: s.least + 0.25, Holds.WORDS: lambda _: ("one 3", "two three 4"), Holds.TEXT: lambda _: "AB12CD34",
         }[register()[each.name].holds](register()[each.name])
         for each in fields(Settings)
-    } | {"bid_ceiling": 7.5, "longest_title": 300}  # fmt: skip
+    } | {"bid_ceiling": 7.5, "longest_title": 300, "export_columns": ("Campaign = campaign", 'Op = "Update"')}  # fmt: skip
     assert set(changed(store, account, **others)) == set(others)
     read = accounts.by_key(store, account.key)
     assert read.settings == Settings(**others)
@@ -40,7 +40,14 @@ def test_what_is_usual_is_not_kept(store, account):
 
 @pytest.mark.parametrize(
     "values",
-    [{"most_targets": 0}, {"step_up": 50}, {"bid_floor": 5.0, "bid_ceiling": 4.0}, {"shortest_title": 400}],
+    [
+        {"min_clicks_of": ("SW-20",)},
+        {"export_columns": ("Campaign = nothing",)},
+        {"most_targets": 0},
+        {"step_up": 50},
+        {"bid_floor": 5.0, "bid_ceiling": 4.0},
+        {"shortest_title": 400},
+    ],
 )
 def test_what_cannot_be_meant_changes_nothing(store, account, values):
     with pytest.raises(BadInput):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Sequence
 from enum import StrEnum
 from typing import Final
 
@@ -140,12 +140,24 @@ def _judged(
 
     def make() -> pl.DataFrame:
         days = facts.monthly_days(account.id, kind, look.window)
-        judged = targeting.judged(rows(), days, look.aims, account.min_clicks)
+        unjudged = rows()
+        judged = targeting.judged(unjudged, days, look.aims, _least_clicks(account, unjudged.columns))
         # Many rows and few names: as categories they take a quarter of the room.
         names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
         return judged.with_columns(row_id.alias("row_id"), *names)
 
     return facts.kept("judged", account.id, make, *_judged_key(look, rows_of))
+
+
+def _least_clicks(account: Account, columns: Sequence[str]) -> int | pl.Expr:
+    """The minimum clicks of the simple rule; of what advertises a product with a minimum of its own, that."""
+    own = account.settings.clicks_of_products
+    named = next((each for each in ("sku", "main_product") if each in columns), None)
+    if not own or named is None:
+        return account.min_clicks
+    return (
+        pl.col(named).cast(pl.String).replace_strict(own, default=account.min_clicks, return_dtype=pl.Int64)
+    )
 
 
 def _judged_key(look: Look, rows_of: Judged) -> tuple[Hashable, ...]:

@@ -63,6 +63,11 @@ class Change:
     finding: str = ""
 
 
+SHEET_COLUMNS: Final = (
+    "row", "action", "entity", "campaign", "ad_group", "target", "match_type", "sku", "placement",
+    "days", "from_hour", "to_hour", "field", "old_value", "new_value", "reason", "finding",
+)  # fmt: skip
+"""The columns of the change sheet, in their order."""
 KEY_FIELDS = (
     "action", "entity", "campaign", "ad_group", "target", "match_type",
     "sku", "placement", "days", "from_hour", "to_hour", "field",

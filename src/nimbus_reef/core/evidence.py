@@ -368,8 +368,8 @@ def miss_chance(clicks: int, rate: float) -> float:
     return float((1 - rate) ** clicks)
 
 
-def simple_rule(min_clicks: int) -> pl.Expr:
-    """The rule of thumb beside the evidence: ≥ min_clicks, then ACOS over target or no order."""
+def simple_rule(min_clicks: int | pl.Expr) -> pl.Expr:
+    """The rule of thumb beside the evidence: ≥ min_clicks (of the row), then ACOS over target or no order."""
     return (
         pl.when(pl.col("clicks") < min_clicks)
         .then(pl.lit(SimpleVerdict.FEW_CLICKS.value))

@@ -7,13 +7,14 @@ people type them, money is in units of the account's currency.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from enum import StrEnum
 from functools import cache
 from typing import Any, Final
 
 from nimbus_reef.core.bids import STEP_DOWN, STEP_UP, BidLimits
+from nimbus_reef.core.changes import SHEET_COLUMNS
 from nimbus_reef.core.families import COSTLY_INDEX, LEAST_SHARE
 from nimbus_reef.core.listings import PageLimits
 from nimbus_reef.core.model import Placement
@@ -81,6 +82,10 @@ class Settings:
     min_clicks: int = _set(
         10, "minimum clicks of the simple rule", SettingGroup.JUDGING, Holds.COUNT,
         "the simple rule beside the evidence, in Targeting and its filters", "clicks", 1, 10_000,
+    )  # fmt: skip
+    min_clicks_of: tuple[str, ...] = _set(
+        (), "the same for single products, as “SKU 20”", SettingGroup.JUDGING, Holds.WORDS,
+        "the simple rule on what advertises them",
     )  # fmt: skip
     maturing_days: int = _set(
         3, "days until sales are complete", SettingGroup.JUDGING, Holds.COUNT,
@@ -242,10 +247,29 @@ class Settings:
         1000,
     )
 
+    export_name: str = _set(
+        "",
+        "name of an own layout of the sheet",
+        SettingGroup.PLAN,
+        Holds.TEXT,
+        "a third way to take the sheet away",
+    )
+    export_columns: tuple[str, ...] = _set(
+        (), "its columns in order, as “Their header = our column”, or = \"fixed text\"", SettingGroup.PLAN, Holds.WORDS,
+        "what stands in that sheet; ours are row, action, entity, campaign, ad_group, target, match_type, sku, placement, days, "
+        "from_hour, to_hour, field, old_value, new_value, reason, finding",
+    )  # fmt: skip
+
     @property
     def bid_limits(self) -> BidLimits:
         """What a proposed bid keeps to."""
         return BidLimits(self.bid_floor, self.bid_ceiling, self.step_down, self.step_up)
+
+    @property
+    def clicks_of_products(self) -> Mapping[str, int]:
+        """The minimum clicks of single products, by SKU."""
+        told = (each.rsplit(maxsplit=1) for each in self.min_clicks_of)
+        return {sku: int(clicks) for sku, clicks in told}
 
     @property
     def structure(self) -> StructureLimits:
@@ -286,11 +310,36 @@ USUAL: Final = Settings()
 
 def problem(setting: AccountSetting, value: Any) -> str | None:
     """Why a value cannot be meant, or None."""
+    if setting.key == "min_clicks_of" and not all(
+        len(each.split()) > 1 and each.split()[-1].isdecimal() for each in value
+    ):
+        return "has to be a SKU and a number of clicks, such as SW-20 15"
+    if setting.key == "export_columns" and (wrong := export_problem(value)):
+        return wrong
     if setting.holds in (Holds.WORDS, Holds.TEXT):
         return None
     if not setting.least <= value <= setting.most:
         per = 100 if setting.holds is Holds.RATE else 1
         return f"has to be from {setting.least * per:g} to {setting.most * per:g}"
+    return None
+
+
+def export_columns(settings: Settings) -> list[tuple[str, str, bool]]:
+    """The own layout of the sheet: header, our column or the fixed text, and whether it is fixed."""
+    made = []
+    for each in settings.export_columns:
+        header, _, told = each.partition("=")
+        text = told.strip()
+        fixed = len(text) > 1 and text[0] == text[-1] == '"'
+        made.append((header.strip(), text.strip('"') if fixed else text, fixed))
+    return made
+
+
+def export_problem(value: Sequence[str]) -> str | None:
+    """Why columns of an own layout cannot stand, or None."""
+    for header, told, fixed in export_columns(Settings(export_columns=tuple(value))):
+        if not header or (not fixed and told not in SHEET_COLUMNS):
+            return f"has “{header} = {told}”: after the = stands one of our columns, or a text in quotes"
     return None
 
 

@@ -82,7 +82,7 @@ class Aims:
         return pl.coalesce(*own, pl.lit(self.account, pl.Float64)).alias("target_acos")
 
 
-def judged(rows: pl.DataFrame, days: int, aims: Aims, min_clicks: int) -> pl.DataFrame:
+def judged(rows: pl.DataFrame, days: int, aims: Aims, min_clicks: int | pl.Expr) -> pl.DataFrame:
     """
     Adds everything a table of targets, terms, phrases or product ads shows, filters and sorts by.
 

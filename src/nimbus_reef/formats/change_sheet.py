@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import IO, Final
 
-from nimbus_reef.core.changes import KINDS, Change
+from nimbus_reef.core.changes import KINDS, SHEET_COLUMNS, Change
 from nimbus_reef.core.plan import SheetRow
 from nimbus_reef.errors import BadFile
 from nimbus_reef.formats.tables import Sheet, SheetColumn, csv_lines, plain_cell, read_table, write_xlsx
 from nimbus_reef.formats.typed import two_decimals
 
-COLUMNS: Final = (
-    "row", "action", "entity", "campaign", "ad_group", "target", "match_type", "sku", "placement",
-    "days", "from_hour", "to_hour", "field", "old_value", "new_value", "reason", "finding",
-)  # fmt: skip
+COLUMNS: Final = SHEET_COLUMNS
 _NUMERIC_FIELDS: Final = frozenset(field for (_, field), kind in KINDS.items() if kind.holds.is_number)
 _WIDTHS: Final = {"row": 6, "campaign": 34, "ad_group": 22, "target": 30, "reason": 60, "finding": 22}
 
@@ -27,6 +24,14 @@ def _cells(change: Change) -> list[str]:
 def as_csv(changes: Iterable[Change]) -> Iterator[str]:
     """The sheet as CSV text."""
     return csv_lines(COLUMNS, (_cells(change) for change in changes))
+
+
+def in_layout(changes: Iterable[Change], columns: Sequence[tuple[str, str, bool]]) -> Iterator[str]:
+    """The sheet in a layout of one's own, as CSV text. columns: header, our column or a fixed text, whether it is fixed."""
+    rows = (
+        [told if fixed else str(getattr(change, told)) for _, told, fixed in columns] for change in changes
+    )
+    return csv_lines([header for header, _, _ in columns], rows)
 
 
 def _typed_cells(change: Change) -> list[str | int | float]:

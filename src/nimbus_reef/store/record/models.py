@@ -491,6 +491,8 @@ saved_view = Table(
     Column("place", String(64), nullable=False),
     Column("name", String(64), nullable=False),
     Column("query", String(2048), nullable=False),
+    # The brand whose people see it besides; null for nobody else.
+    _ref("brand_id", "brand", nullable=True),
     _now("saved_at"),
     UniqueConstraint("person_id", "place", "name"),
     **_TABLE,

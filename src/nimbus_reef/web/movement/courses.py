@@ -88,6 +88,29 @@ class Worked:
     told: bool
 
 
+@dataclass(frozen=True, slots=True)
+class BestDay:
+    """A day of a keyword on which it sold within target."""
+
+    day: str
+    bid: str
+    clicks: str
+    orders: str
+    acos: str
+
+
+def best_days(days: pl.DataFrame, target_acos: float, figures: Figures, most: int = 6) -> list[BestDay]:
+    """The days within target, most orders first, then least spend; days as in `stretches`."""
+    good = days.filter(pl.col("orders") > 0, pl.col("spend") <= target_acos * pl.col("sales"))
+    return [
+        BestDay(
+            figures.day(row["day"]), figures.money(row["bid"] / MICRO, 2) if row["bid"] is not None else "–",
+            figures.count(row["clicks"]), figures.count(row["orders"]), figures.rate(row["spend"] / row["sales"], 0),
+        )
+        for row in good.sort(["orders", "spend", "day"], descending=[True, False, True]).head(most).to_dicts()
+    ]  # fmt: skip
+
+
 def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[Worked]:
     """
     The 14-day blocks of a keyword, newest first. days: day, clicks, orders, spend, sales and

@@ -253,6 +253,7 @@ def _trends(scope: Scope) -> dict[str, Any]:
         "only": only,
         "smooth": scope.said("smooth"),
         "stretches": courses.stretches(found.days, found.target_acos, write) if found.bids else [],
+        "best": courses.best_days(found.days, found.target_acos, write) if found.bids else [],
         "changes": [(write.day(each.day), each.at_length or each.words) for each in found.changes[-12:]][::-1],
     }  # fmt: skip
 

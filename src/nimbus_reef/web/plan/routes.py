@@ -12,6 +12,7 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.core import plan as rules
 from nimbus_reef.core.changes import Change, value_problem
+from nimbus_reef.core.settings import export_columns
 from nimbus_reef.errors import BadInput, Conflict, NotFound
 from nimbus_reef.formats import change_sheet
 from nimbus_reef.store.people import plans, trail
@@ -57,9 +58,10 @@ def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
 @plan.get("/sheet.<ending>")
 def sheet(ending: str) -> Response:
     """The change sheet as CSV or XLSX; refused while a row of the plan contradicts another."""
-    if ending not in ("csv", "xlsx"):
-        raise NotFound("The sheet comes as CSV or XLSX.", remedy="Choose one of them on the plan.")
     account, planned = current_scope().account, _planned()
+    layout = export_columns(account.settings)
+    if ending not in ("csv", "xlsx") and not (ending == "own" and layout):
+        raise NotFound("The sheet comes as CSV or XLSX.", remedy="Choose one of them on the plan.")
     changes = [each.change for each in planned]
     wrong = rules.problems(changes)
     if wrong:
@@ -67,7 +69,9 @@ def sheet(ending: str) -> Response:
         raise BadInput(
             f"Row {first.row}: {first.column} {first.reason}.", remedy="Mend or remove it on the plan first."
         )
-    if ending == "csv":
+    if ending == "own":
+        response = Response(change_sheet.in_layout(changes, layout), mimetype="text/csv")
+    elif ending == "csv":
         response = Response(change_sheet.as_csv(changes), mimetype="text/csv")
     else:
         target = io.BytesIO()
@@ -80,7 +84,9 @@ def sheet(ending: str) -> Response:
         parts().store, "exported", person_id=person().id, account_id=account.id,
         detail={"sheet": ending, "changes": len(changes)},
     )  # fmt: skip
-    response.headers["Content-Disposition"] = f"attachment; filename=changes-{account.key}.{ending}"
+    response.headers["Content-Disposition"] = (
+        f"attachment; filename=changes-{account.key}.{'csv' if ending == 'own' else ending}"
+    )
     return response
 
 

@@ -25,8 +25,9 @@ def save() -> Response:
     name = form.checked().name.data or ""
     scope = current_scope()
     query = urlencode([(n, v) for n, v in scope.values() if n not in ("account", "open", "page")])
-    store_saved.save(parts().store, person().id, place, name, query)
-    flash(f"“{name}” is among your views now.")
+    shared = scope.account.brand_id if request.form.get("shared") and person().writes else None
+    store_saved.save(parts().store, person().id, place, name, query, shared)
+    flash(f"“{name}” is among {'the brand’s' if shared else 'your'} views now.")
     return redirect(scope.link(place))
 
 

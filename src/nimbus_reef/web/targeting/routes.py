@@ -111,7 +111,7 @@ def table(name: str) -> str | AnyResponse:
         ),
         columns=columns,
         column_sets=view.columns,
-        saved_views=saved_views.views(parts().store, person().id, request.path),
+        saved_views=saved_views.views(parts().store, person().id, request.path, scope.account.brand_id),
         totals=pages.totals(
             rows, sums, proposals.monthly_days(parts().facts, scope.look, view.subject), write
         ),

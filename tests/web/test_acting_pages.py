@@ -1,9 +1,13 @@
-"""Changes as a list, and set back: from what moved the price of a click to the bids as they were."""
+"""Acting by the pages: changes set back, findings opened and ticked off, own settings in force, views shared."""
+
+from dataclasses import fields, replace
 
 import pytest
-from tests.pages import row_ids, sent_by, text_of, texts, values
+from tests.pages import parsed, row_ids, sent_by, text_of, texts, values
 
-from nimbus_reef.store.people import plans
+from nimbus_reef.core.model import SimpleVerdict
+from nimbus_reef.core.settings import USUAL
+from nimbus_reef.store.people import account_settings, accounts, plans
 
 CHANGES = "/movement/changes?account=fernhollow-de"
 
@@ -83,3 +87,58 @@ def test_another_brand_keeps_the_days(owner):
     )
     (other,) = [each for each in values(page, ".scope a", "href") if "account=pellwick-gb" in each]
     assert other == "/targeting/targets?account=pellwick-gb&window=last-14"
+
+
+@pytest.fixture
+def own_settings(demo):
+    """Sets settings of the account, and puts them back."""
+
+    def change(**values):
+        now = accounts.by_key(demo.store, "fernhollow-de")
+        account_settings.change(demo.store, now.id, 1, now.settings, replace(now.settings, **values))
+
+    yield change
+    change(**{each.name: getattr(USUAL, each.name) for each in fields(USUAL)})
+
+
+def test_a_sheet_leaves_in_the_account_s_own_layout(owner, demo, own_settings):
+    own_settings(
+        export_name="Upload",
+        export_columns=("Campaign Name = campaign", 'Operation = "Update"', "Bid = new_value"),
+    )
+    page = owner.get("/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:0")
+    owner.post("/targeting/targets/accept", data={"account": "fernhollow-de", "row": row_ids(page)[0]})
+    assert "Sheet as Upload" in text_of(owner.get("/plan/?account=fernhollow-de"))
+    lines = owner.get("/plan/sheet.own?account=fernhollow-de").get_data(as_text=True).splitlines()
+    (made,) = plans.planned(demo.store, 1)
+    assert lines == ["Campaign Name,Operation,Bid", f"{made.change.campaign},Update,{made.change.new_value}"]
+
+
+def test_a_product_has_its_own_minimum_of_clicks(owner, own_settings):
+    few = SimpleVerdict.FEW_CLICKS.value.replace(" ", "+")
+    address = f"/targeting/targets?account=fernhollow-de&where=simple:is:{few}"
+    before = texts(owner.get(address), ".totals b")[0]
+    own_settings(min_clicks_of=("GL-PANEL-25W 10000",))
+    after = texts(owner.get(address), ".totals b")[0]
+    assert int(after.replace(",", "")) > int(before.replace(",", ""))
+
+
+def test_a_view_is_shared_with_the_brand_s_people(owner, viewer):
+    data = {
+        "account": "fernhollow-de",
+        "place": "/targeting/targets",
+        "name": "ours",
+        "where": "clicks:ge:10",
+        "shared": "yes",
+    }
+    owner.post("/saved/", data=data)
+    page = viewer.get("/targeting/targets?account=fernhollow-de")
+    assert "ours by Demo" in text_of(page)
+    assert not parsed(page).select("[aria-label='Delete the view ours']")
+    assert "ours by" not in text_of(viewer.get("/targeting/targets?account=pellwick-gb"))
+    mine = owner.get("/targeting/targets?account=fernhollow-de")
+    (form,) = [
+        each.find_parent("form") for each in parsed(mine).select("[aria-label='Delete the view ours']")
+    ]
+    owner.post(form["action"], data={"place": "/targeting/targets"})
+    assert "ours" not in texts(owner.get("/targeting/targets?account=fernhollow-de"), "details .pop a")
