@@ -143,7 +143,13 @@ def test_the_database_killed_in_a_load_leaves_the_old_state_or_the_new(installat
 @pytest.mark.parametrize("after", [0.0, 0.1, 0.3])
 def test_the_web_killed_in_accepting_many_keeps_all_of_them_or_none(installation, account, after):
     browser, token = installation.signed_in()
-    form = {"csrf_token": token, "all": "yes", "where": "verdict:is:costly", "account": account.key}
+    form = {
+        "csrf_token": token,
+        "all": "yes",
+        "where": "verdict:is:costly",
+        "account": account.key,
+        "sure": "yes",
+    }
     path = "/targeting/targets/accept-many"
     asking = threading.Thread(target=lambda: installation.ask(path, form, browser))
     asking.start()

@@ -18,6 +18,7 @@ from nimbus_reef.sim.stories import Stories
 from nimbus_reef.sim.vocabulary import BRANDS
 from nimbus_reef.store.people import accounts, aims
 from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.web.kit import movers
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.movement import pages
 
@@ -108,7 +109,7 @@ def the_one_that_leaks_leads_the_leaks(told):
 
 
 def the_one_that_gained_leads_the_drift_list(told):
-    rows = pages.ranked(told.sides, 30, 30)
+    rows = movers.ranked(told.sides, 30, 30)
     best = rows.sort("profit", descending=True).head(3)
     assert set(best["key"]) & set(told.stories.gained)
     lines = {line.key: line for line in pages.drift_lines(rows, Figures("en_IE", "EUR"))}

@@ -7,10 +7,11 @@ import polars as pl
 import pytest
 
 from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit import planned as pages
 from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.plan.pages import campaigns, table
+from nimbus_reef.web.plan.pages import campaigns, fitting, table
 
 WRITE = Figures("en_IE", "EUR")
 SHARES = pl.DataFrame(
@@ -70,10 +71,18 @@ def test_the_plan_comes_in_pages_with_a_campaign_s_changes_together():
         return replace(each, change=replace(each.change, campaign=campaign))
 
     waiting = [change(number, "ab"[number % 2]) for number in range(250)]
-    first, last = (table(waiting, number, "/plan/", WRITE) for number in (1, 9))
+    first, last = (table(waiting, waiting, number, "/plan/", "", WRITE, picks=True) for number in (1, 9))
     assert (first.page, first.pages, campaigns(waiting), len(first.groups["a"])) == (1, 3, 2, 100)
     assert list(first.groups) == ["a"]
     assert (last.page, sum(map(len, last.groups.values()))) == (3, 50)
+    some = fitting(waiting, "b", "new negative")
+    assert {each.change.campaign for each in some} == {"b"}
+    ordered = table(waiting, some, 1, "/plan/", "-row", WRITE, picks=True)
+    rows = [line.row for line in ordered.groups[""]]
+    assert rows == sorted(rows, reverse=True)
+    assert (ordered.shown, ordered.of) == ("125", "250")
+    with pytest.raises(BadInput):
+        table(waiting, waiting, 1, "/plan/", "colour", WRITE, picks=True)
 
 
 def test_the_strip_counts_an_ad_and_the_targets_of_its_ad_group_once():

@@ -11,9 +11,8 @@ from nimbus_reef.analysis.totals import Totals
 from nimbus_reef.core import peers
 from nimbus_reef.store.loading import undo
 from nimbus_reef.store.record import loads
-from nimbus_reef.web.kit import strips
+from nimbus_reef.web.kit import strips, tree
 from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.standing import tree
 
 VIEWS = ("tree", "products", "formats", "path", "queries", "shape", "peers")
 

@@ -108,7 +108,7 @@ def test_the_sentence_has_its_figures_in_it():
            "target_acos": 0.28, "cpc": 0.94}  # fmt: skip
     fact, measure = drawer.sentence(row, EURO)
     assert fact == "38 clicks brought no order."
-    assert "converts 9.1 %: a miss this long happens 1 in 40 by luck." in plain(measure)
+    assert "convert 9.1 %: a miss this long happens 1 in 40 by luck." in plain(measure)
     assert (
         "To meet 28 % at € 0.94 a click it must convert 10.8 %; the chance that it does is 1 in 200."
         in plain(measure)

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from typing import Final
 
-import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request
 from werkzeug.wrappers import Response
 
+from nimbus_reef.analysis import named_parts
 from nimbus_reef.analysis.judged import stake_of_targets
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.people import aims
-from nimbus_reef.store.reading import product_frames, setting_frames
 from nimbus_reef.web.bar.forms import AimForm
 from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts
 
@@ -20,14 +19,9 @@ MOST_OFFERED: Final = 3_000
 
 
 def _names(kind: str) -> list[str]:
-    account, facts = current_scope().account, parts().facts
-    if kind == "product":
-        catalog = product_frames.catalog(facts, account.id)
-        return catalog.sort("sku")["sku"].to_list()
-    campaigns = setting_frames.campaign_settings(facts, account.id, current_scope().window)
-    if kind in ("campaign", "portfolio"):
-        return campaigns.select(pl.col(kind).cast(pl.String)).drop_nulls().unique().sort(kind)[kind].to_list()
-    raise NotFound(f"There is no list of “{kind}”.", remedy="Ask for campaign, portfolio or product.")
+    if kind not in ("campaign", "portfolio", "product"):
+        raise NotFound(f"There is no list of “{kind}”.", remedy="Ask for campaign, portfolio or product.")
+    return named_parts.names(parts().facts, current_scope().look, kind)
 
 
 @bar.get("/options/<kind>")

@@ -124,9 +124,10 @@ def take_read_back() -> AnyResponse:
     rows = {each.change.row: each.change for each in planned}
     edited: list[Change] = []
     gone: list[Change] = []
-    for row, old, new in zip(
-        *(request.form.getlist(name) for name in ("row", "was", "becomes")), strict=True
-    ):
+    told = [request.form.getlist(name) for name in ("row", "was", "becomes")]
+    if not told[0] or len({len(each) for each in told}) > 1:
+        raise BadInput("No row of a sheet was sent.", remedy="Read the sheet back once more.")
+    for row, old, new in zip(*told, strict=True):
         change = rows.get(int(row)) if row.isdecimal() else None
         if change is None or change.new_value != old:
             raise Conflict("The plan changed meanwhile.", remedy="Read the sheet back once more.")
