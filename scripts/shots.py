@@ -102,7 +102,7 @@ def finding(page: Page, base: str) -> None:
     """A finding opened as itself."""
     page.goto(f"{base}/findings/?account=fernhollow-de")
     page.locator(".finding a.name[href*='growth-not-worth']").first.click()
-    page.wait_for_selector(".block.sides")
+    page.wait_for_selector(".sides")
 
 
 def preview(page: Page, base: str) -> None:
@@ -128,7 +128,7 @@ def plan(page: Page, base: str) -> None:
                 accept = page.locator("#drawer").get_by_role("button", name="Accept")
                 if accept.count():
                     accept.click()
-                    page.get_by_text("In the plan").wait_for()
+                    page.locator("#drawer").get_by_text("In the plan").wait_for()
     page.goto(f"{base}/plan/")
 
 
