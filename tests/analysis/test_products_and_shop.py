@@ -2,10 +2,11 @@
 
 from datetime import date, timedelta
 
+import polars as pl
 import pytest
 from tests.jobs.test_labels import put
 
-from nimbus_reef.analysis import standing
+from nimbus_reef.analysis import products, standing
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings import reading
 from nimbus_reef.core import peers
@@ -51,6 +52,20 @@ def test_orders_still_to_come_are_no_fall(store, account, tmp_path, changed, ord
     if fell:
         # 11 mature days of € 25 since, three fifths of them bought nothing more; said per 30 days.
         assert rows["stake"][0] == pytest.approx(25 * 30 * 0.6 * 1e6, rel=0.001)
+
+
+def test_a_price_stands_beside_those_of_its_family_alone():
+    catalog = pl.DataFrame(
+        {
+            "sku": ["A", "B", "C", "D", "LONE", "ALONE"],
+            "parent": ["P", "P", "P", "P", None, None],
+            "price": [20_000_000, 35_500_000, None, 15_000_000, 9_000_000, 8_000_000],
+        }
+    )
+    assert products.prices(catalog, "A") == (20.0, (15.0, 35.5))
+    assert products.prices(catalog, "C") == (None, (15.0, 20.0, 35.5))
+    assert products.prices(catalog, "LONE") == (9.0, ())
+    assert products.prices(catalog, "gone") == (None, ())
 
 
 def test_months_of_shop_rates_weigh_by_the_weeks_own_clicks_and_cart_adds(demo):

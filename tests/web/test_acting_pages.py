@@ -5,9 +5,12 @@ from dataclasses import fields, replace
 import pytest
 from tests.pages import parsed, row_ids, sent_by, text_of, texts, values
 
+from nimbus_reef.analysis import products
 from nimbus_reef.core.model import SimpleVerdict
 from nimbus_reef.core.settings import USUAL
 from nimbus_reef.store.people import account_settings, accounts, plans
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.store.reading.facts import Facts
 
 CHANGES = "/movement/changes?account=fernhollow-de"
 
@@ -55,6 +58,25 @@ def test_a_finding_opens_as_a_thing_to_do(owner, key):
     page = owner.get(links[0])
     assert page.status_code == 200
     assert len(texts(page, ".answer b")[0]) > 10
+
+
+def test_a_product_found_tells_its_price_beside_its_siblings(owner, demo):
+    account = "account=fernhollow-de"
+    links = values(owner.get(f"/findings/?{account}"), ".finding a.name", "href")
+    link = next(each for each in links if "/findings/growth-not-worth?" in each)
+    found = owner.get(link)
+    sku = texts(found, ".sides h2")[0].split(":")[0]
+    own, kin = products.prices(product_frames.catalog(Facts(demo.store), 1), sku)
+    told = f"Costs € {own:.2f}"
+    if kin:
+        told += (
+            f"; its sibling € {kin[0]:.2f}"
+            if len(kin) == 1
+            else f"; its {len(kin)} siblings € {kin[0]:.2f} to"
+        )
+    drawer = owner.get(f"/standing/products?{account}&open={sku}")
+    for page in (found, drawer):
+        assert told in text_of(page).replace("\u202f", " ").replace("\xa0", " ")
 
 
 def test_what_cannot_be_sent_is_ticked_off_with_a_note_and_comes_back(owner):

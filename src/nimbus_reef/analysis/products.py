@@ -12,7 +12,7 @@ from nimbus_reef.analysis import movement, standing
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.proposals import history
 from nimbus_reef.core import listings
-from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.core.peers import BOTTOM, Standing
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import product_frames, row_frames
@@ -24,6 +24,7 @@ class OpenedProduct:
     """
     A product in a look. now, then: its sums, money in units, then None where nothing is compared with; moved: its row of
     `core.movement.moved`. standings: by metric; campaigns: campaign, spend and sales of the five that spent most.
+    price: of the catalog, in units, None where none is known; siblings: those of the others of its family, lowest first.
     """
 
     title: str
@@ -34,6 +35,8 @@ class OpenedProduct:
     moved: Mapping[str, Any] | None
     standings: Mapping[str, Standing]
     campaigns: pl.DataFrame
+    price: float | None
+    siblings: tuple[float, ...]
 
     @property
     def weakest(self) -> str:
@@ -55,6 +58,7 @@ def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
         moved = sides.to_dicts()[0] if len(sides) else None
     first = rows.row(0, named=True)
     spent = rows.group_by("campaign").agg(pl.col("spend", "sales").sum())
+    price, siblings = prices(product_frames.catalog(facts, look.account.id), sku)
     return OpenedProduct(
         title=first["title"] or "", category=first["category"] or "", family=first["family"] or "",
         now={name: float(rows[name].sum()) for name in MEASURES},
@@ -62,7 +66,21 @@ def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
         moved=moved,
         standings={name: each.standing for name, each in standing.places(on, rows).items()},
         campaigns=spent.sort(["spend", "campaign"], descending=[True, False]).head(5),
+        price=price, siblings=siblings,
     )  # fmt: skip
+
+
+def prices(catalog: pl.DataFrame, sku: str) -> tuple[float | None, tuple[float, ...]]:
+    """
+    What a product costs by the catalog (sku, parent, price in micro-units), and what the others of its family cost, lowest first;
+    in units, None where none is known.
+    """
+    of_it = catalog.filter(pl.col("sku") == sku).head(1)
+    if of_it.is_empty():
+        return None, ()
+    kin = catalog.filter(pl.col("sku") != sku).join(of_it.select("parent"), on="parent")["price"].drop_nulls()
+    own = of_it["price"].item()
+    return None if own is None else from_micro(own), tuple(from_micro(each) for each in kin.sort())
 
 
 def page_changes(facts: Facts, look: Look, sku: str) -> pl.DataFrame:

@@ -43,6 +43,7 @@ def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) 
         "title": found.title,
         "where": f"{found.category or 'no category'} · {found.family or 'no family'}",
         "sentence": _sentence(found.now, found.moved, figures),
+        "priced": _priced(found.price, found.siblings, figures),
         "strips": [
             (RATED[name].label, value_words(name, each.value, figures), strip(each, figures), name == weak)
             for name, each in found.standings.items()
@@ -69,6 +70,18 @@ def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures
     )
     # A line must not end between a sign and its figure.
     return bold, re.sub("([+−])", "\\1\u2060", rest)
+
+
+def _priced(price: float | None, siblings: Sequence[float], figures: Figures) -> str:
+    """What it costs beside the others of its family; empty where the catalog tells no price of it."""
+    if price is None:
+        return ""
+    own = f"Costs {figures.money(price, 2)}"
+    if not siblings:
+        return f"{own}."
+    lowest, highest = figures.money(siblings[0], 2), figures.money(siblings[-1], 2)
+    among = lowest if lowest == highest else f"{lowest} to {highest}"
+    return f"{own}; {'its sibling' if len(siblings) == 1 else f'its {len(siblings)} siblings'} {among}."
 
 
 def page_changes(facts: Facts, look: Look, sku: str) -> list[Marked]:
