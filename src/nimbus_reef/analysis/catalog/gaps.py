@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.look import EVERYTHING, Look
 from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise
 from nimbus_reef.core import gaps as rules
 from nimbus_reef.core.changes import Action, Entity
@@ -156,12 +156,16 @@ def unadvertised(facts: Facts, look: Look) -> pl.DataFrame:
     )
 
 
-def add_offer(facts: Facts, look: Look, row: Mapping[str, Any]) -> Offer | None:
+def add_offers(facts: Facts, look: Look, rows: Iterable[Mapping[str, Any]]) -> list[Offer | None]:
     """
-    Ads for a product that has none: wherever the older SKU of its item stands, else in the ad group in which its family's siblings
-    made most orders; None where neither is known (the catch-all is for those).
+    Ads for each product that has none: wherever the older SKU of its item stands, else in the ad group in which its family's
+    siblings made most orders; None where neither is known (the catch-all is for those).
     """
     homes = _homes(facts, look)
+    return [_add_offer(look, homes, row) for row in rows]
+
+
+def _add_offer(look: Look, homes: _Homes, row: Mapping[str, Any]) -> Offer | None:
     places = (
         homes.of_sku.get(row["replaces"], ())
         if row["replaces"] is not None
@@ -184,7 +188,10 @@ def add_offer(facts: Facts, look: Look, row: Mapping[str, Any]) -> Offer | None:
 
 @dataclass(frozen=True, slots=True)
 class _Homes:
-    """Ad groups, as (campaign, ad group): of each running SKU all, of each family the one with most orders."""
+    """
+    Ad groups, as (campaign, ad group), for what sells without ads: of each SKU that one replaces all it runs in, of each of their
+    families the one with most orders.
+    """
 
     of_sku: Mapping[str, tuple[tuple[str, str], ...]]
     of_family: Mapping[str, tuple[tuple[str, str], ...]]
@@ -192,13 +199,18 @@ class _Homes:
 
 def _homes(facts: Facts, look: Look) -> _Homes:
     def make() -> _Homes:
-        texts = pl.col("campaign", "ad_group", "sku", "family").cast(pl.String)
-        ads = _running(facts, look).with_columns(texts)
-        by_sku = ads.group_by("sku").agg(pl.struct("campaign", "ad_group").unique().sort())
+        group = pl.col("campaign", "ad_group").cast(pl.String)
+        wanting = rules.unadvertised(products(facts, replace(look, part=EVERYTHING)))
+        older, families = (wanting[name].drop_nulls().unique() for name in ("replaces", "family"))
+        ads = _running(facts, look).with_columns(pl.col("sku", "family").cast(pl.String))
+        places = ads.filter(pl.col("sku").is_in(older.implode())).with_columns(group)
+        by_sku = places.group_by("sku").agg(pl.struct("campaign", "ad_group").unique().sort())
         best = (
-            ads.group_by("family", "campaign", "ad_group")
+            ads.filter(pl.col("family").is_in(families.implode()))
+            .group_by("family", "campaign", "ad_group")
             .agg(pl.col("orders", "spend").sum())
-            .filter((pl.col("orders") > 0) & pl.col("family").is_not_null())
+            .filter(pl.col("orders") > 0)
+            .with_columns(group)
             .sort(["orders", "spend", "campaign", "ad_group"], descending=[True, True, False, False])
             .unique("family", keep="first", maintain_order=True)
         )

@@ -16,7 +16,6 @@ from nimbus_reef.analysis.catalog import ads, catch_all, families, files, gaps, 
 from nimbus_reef.analysis.catalog import pages as product_pages
 from nimbus_reef.analysis.catalog.families import ListedFamily
 from nimbus_reef.analysis.judged import Judged, is_judged
-from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput, NotFound
@@ -282,10 +281,6 @@ def _eligibility(scope: Scope) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _gap_offers(scope: Scope, rows: pl.DataFrame) -> list[Offer | None]:
-    return [gaps.add_offer(parts().facts, scope.look, row) for row in rows.to_dicts()]
-
-
 def _gaps(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
     rows, curve = gaps.unadvertised(facts, scope.look), gaps.concentration(facts, scope.look)
@@ -296,7 +291,7 @@ def _gaps(scope: Scope) -> dict[str, Any]:
         "curve": gap_pages.curve_drawn(curve, write),
         "table": TableView(
             here=_here("gaps"), name="gaps", heads=gap_pages.gap_heads(write),
-            groups={"": gap_pages.gap_lines(shown, _gap_offers(scope, shown), write)}, page=page, pages=of, picks=True,
+            groups={"": gap_pages.gap_lines(shown, gaps.add_offers(facts, scope.look, shown.to_dicts()), write)}, page=page, pages=of, picks=True,
             empty="Everything that sold in these days has an ad.",
         ),
     }  # fmt: skip
@@ -313,7 +308,7 @@ def _gap_row(scope: Scope, row_id: str) -> Mapping[str, Any]:
 
 def _gap_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
     write, row = figures(), _gap_row(scope, row_id)
-    worded = gap_pages.gap_worded(row, gaps.add_offer(parts().facts, scope.look, row), write)
+    worded = gap_pages.gap_worded(row, gaps.add_offers(parts().facts, scope.look, [row])[0], write)
     return {
         "id": row_id, "name": row["sku"], "where": row["title"] or "",
         "bold": f"{write.money(row['month'])} sold a month, {write.counted(row['total_orders'], 'order')} in these days.",
@@ -586,7 +581,8 @@ def _ads_worded(scope: Scope, keys: Sequence[str]) -> list[Worded]:
 def _gaps_worded(scope: Scope, keys: Sequence[str]) -> list[Worded]:
     rows = [_gap_row(scope, key) for key in keys]
     return [
-        gap_pages.gap_worded(row, gaps.add_offer(parts().facts, scope.look, row), figures()) for row in rows
+        gap_pages.gap_worded(row, offer, figures())
+        for row, offer in zip(rows, gaps.add_offers(parts().facts, scope.look, rows), strict=True)
     ]
 
 
