@@ -129,7 +129,7 @@ def listed(facts: Facts, look: Look) -> list[ListedFamily]:
         return [
             ListedFamily(
                 str(row["family"]), row["family_name"] or str(row["family"]), own[row["family"],], row["spend"], row["sales"],
-                row["sold"], row["stake"], _shift(own[row["family"],] if row["costly"] else rows.clear(), ads, days), row["alike"],
+                row["sold"], row["stake"], _shift(own[row["family"],] if row["costly"] else rows.head(0), ads, days), row["alike"],
             )
             for row in sums.to_dicts()
         ]  # fmt: skip
