@@ -14,7 +14,7 @@ from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.proposals import Proposed, core_row, own_exact
 from nimbus_reef.core import projection, tiers, words
 from nimbus_reef.core.bids import Reason
-from nimbus_reef.core.changes import Change, Promise
+from nimbus_reef.core.changes import Change, Promise, raises_beyond
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import State, from_micro
 from nimbus_reef.core.projection import Projected
@@ -135,11 +135,10 @@ def together(facts: Facts, look: Look, subject: Subject, opened_rows: Sequence[P
 def asks(look: Look, proposal: Proposal) -> bool:
     """Whether a deed is beyond what the account's settings let pass unasked."""
     settings, advice = look.account.settings, proposal.advice
-    if proposal.move is not Move.BID or advice is None or not advice.bid:
+    if proposal.move is not Move.BID or advice is None:
         return False
-    return (
-        advice.proposed / advice.bid - 1 > settings.asks_raise
-        or proposal.projected.spend.high > settings.asks_spend
+    return raises_beyond(
+        advice.bid, advice.proposed, proposal.projected.spend.high, settings.asks_raise, settings.asks_spend
     )
 
 
@@ -174,7 +173,9 @@ def _stopped(negative: str, term: str, *, phrase: bool) -> bool:
     own, other = words.words(negative), words.words(term)
     if not phrase:
         return own == other
-    return any(other[place : place + len(own)] == own for place in range(len(other) - len(own) + 1))
+    return bool(own) and any(
+        other[place : place + len(own)] == own for place in range(len(other) - len(own) + 1)
+    )
 
 
 def changes(

@@ -19,6 +19,14 @@ from nimbus_reef.store.reading import product_frames, target_frames, word_frames
 from nimbus_reef.store.reading.facts import Facts
 
 
+class Judged(StrEnum):
+    """The rows of an account that are judged all at once."""
+
+    TARGETS = "targets"
+    TERMS = "terms"
+    ADS = "ads"
+
+
 def judged_targets(facts: Facts, look: Look) -> pl.DataFrame:
     """All targets of the window, judged, with their row_id; kept until something is loaded."""
     account, window = look.account, look.window
@@ -183,14 +191,6 @@ def never_shut_out(account: Account) -> frozenset[str]:
     return frozenset(
         word for text in (*settings.own_words, *settings.never_words) for word in words.words(text)
     )
-
-
-class Judged(StrEnum):
-    """The rows of an account that are judged all at once."""
-
-    TARGETS = "targets"
-    TERMS = "terms"
-    ADS = "ads"
 
 
 def is_judged(facts: Facts, look: Look, what: Judged) -> bool:

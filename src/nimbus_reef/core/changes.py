@@ -258,8 +258,13 @@ def guarded(change: Change, promise: Promise, most_raise: float, most_spend: flo
     that much more in 30 days.
     """
     kind, old, new = kind_of(change), _number(change.old_value), _number(change.new_value)
-    if kind is None or kind.holds is not ValueKind.AMOUNT or old is None or new is None or old <= 0:
+    if kind is None or kind.holds is not ValueKind.AMOUNT or old is None or new is None:
         return False
-    return float(new / old) - 1 > most_raise + 1e-9 or (
-        new > old and projected(change, promise).spend.high > most_spend
+    return raises_beyond(
+        float(old), float(new), projected(change, promise).spend.high, most_raise, most_spend
     )
+
+
+def raises_beyond(old: float, new: float, spend: float, most_raise: float, most_spend: float) -> bool:
+    """Whether an amount rises by more than a share of what it was, or rises and may spend that much more (both in units)."""
+    return 0 < old < new and (new / old - 1 > most_raise + 1e-9 or spend > most_spend)
