@@ -222,7 +222,9 @@ def test_words_that_change_the_verdict_make_a_row_costly_by_them():
     ("row", "cause"),
     [
         ({}, ""),
-        ({"own_fault": False}, "as its whole product"),
+        ({"own_fault": False}, "as its whole ad group"),
+        ({"own_fault": False, "main_product": "SKU-1"}, "as its whole product"),
+        ({"own_fault": False, "main_product": None, "name_part": "LAMP"}, "as its whole product"),
         ({"own_fault": False, "by_words": True}, "by its words"),
         ({"verdict": "leaning costly", "by_words": True}, "by its words"),
         ({"verdict": "fine", "own_fault": False}, ""),

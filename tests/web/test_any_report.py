@@ -4,7 +4,7 @@ from datetime import date, timedelta
 
 import polars as pl
 import pytest
-from tests.pages import row_ids, text_of
+from tests.pages import row_ids, text_of, texts
 
 from nimbus_reef import config
 from nimbus_reef.analysis.findings import SOURCES
@@ -137,6 +137,28 @@ def test_what_no_report_tells_is_not_called_well(visitor, store, account, paths)
     )
     assert "No two of these products are known to be of one family" in shown["/catalog/families"]
     assert "– of spend" not in shown["/findings/"]
+
+
+def test_search_terms_alone_claim_nothing_of_products_bids_or_states(visitor, store, account, paths):
+    """What only other reports tell is called unknown, with the report that tells it; nothing is offered that could not be done."""
+    load(store, account, paths, ["search_term_daily"])
+    shape = text_of(visitor.get("/standing/shape"))
+    assert "Unknown which products are advertised: that needs the catalog and product ads by day." in shape
+    assert "Which targets are live is told by the targets report." in shape
+    assert "without one" not in shape
+    visitor.get("/targeting/targets")
+    structure = text_of(visitor.get("/catalog/structure"))
+    assert "Unknown what is bought twice: which product a keyword sells is told by product ads by day." in structure
+    assert "Whether families are mixed is told by product ads by day" in structure
+    assert "can be steered" not in structure
+    catch_all = visitor.get("/catalog/catch-all")
+    assert "which products may be advertised is told by the catalog" in text_of(catch_all)
+    assert not texts(catch_all, "form[action*=build]")
+    opened = visitor.get("/findings/costly-targets")
+    assert "their bid is not known: load the targets report" in text_of(opened)
+    assert len(row_ids(opened)) > 0, "what is costly stands there all the same"
+    assert not texts(opened, "[data-hotkey=A]")
+    assert "Done by hand?" in text_of(opened)
 
 
 def test_a_month_of_hours_as_one_sum_has_hours_and_no_weekdays(visitor, store, account, tmp_path):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Final
+
 import polars as pl
 
 from nimbus_reef.core.windows import Window
@@ -10,10 +12,14 @@ from nimbus_reef.store.reading import product_frames, setting_frames, target_fra
 from nimbus_reef.store.reading.facts import Facts
 
 Counts = dict[str, dict[str, int]]
+NOT_HELD: Final = "not held"
 
 
 def shape(facts: Facts, account: Account, window: Window) -> Counts:
-    """How many there are of each thing at the window's end, as far as settings are held; kept."""
+    """
+    How many there are of each thing at the window's end, as far as settings are held; kept. Nothing is said of ad groups where no
+    target's state is held, nor of products without a catalog, nor of which are advertised without reports of product ads.
+    """
     return facts.kept("shape", account.id, lambda: _count(facts, account, window), window)
 
 
@@ -27,6 +33,7 @@ def _count(facts: Facts, account: Account, window: Window) -> Counts:
     )
     catalog = product_frames.catalog(facts, account.id)
     advertised = product_frames.product_rows(facts, account.id, window)["product_id"].unique()
+    states_held = targets["state"].count() > 0
     in_ads = catalog["product_id"].is_in(advertised.implode())
     eligible = catalog["ad_eligible"].cast(pl.String).fill_null("yes") == "yes"
     return {
@@ -34,16 +41,16 @@ def _count(facts: Facts, account: Account, window: Window) -> Counts:
         "Campaigns by format": _counted(campaigns["format"]),
         "Ad groups": {
             "with a live target": int(groups["live"].sum()), "without one": int((~groups["live"]).sum()),
-        },
+        } if states_held else {NOT_HELD: len(groups)},
         "Targets by state": _counted(targets["state"]),
         "Targets by match type": _counted(targets["match_type"]),
         "Products": {
             "advertised": int(in_ads.sum()), "eligible, not advertised": int((~in_ads & eligible).sum()),
             "not eligible": int((~in_ads & ~eligible).sum()),
-        },
+        } if len(advertised) and len(catalog) else {NOT_HELD: len(catalog)},
     }  # fmt: skip
 
 
 def _counted(values: pl.Series) -> dict[str, int]:
-    named = values.cast(pl.String).fill_null("not held").alias("value")
+    named = values.cast(pl.String).fill_null(NOT_HELD).alias("value")
     return dict(named.value_counts(sort=True).rows())

@@ -312,12 +312,19 @@ def verdict_at(chance: float) -> str:
 
 
 def cause_of(row: Mapping[str, Any]) -> str:
-    """What a judged row is costly by, other than itself: its words, or its product; empty where it is itself."""
+    """What a judged row is costly by, other than itself: its words, its product or its ad group; empty where it is itself."""
     if row["verdict"] not in (Verdict.COSTLY.value, Verdict.LEANING.value):
         return ""
     if row["by_words"]:
         return "by its words"
-    return "" if row["own_fault"] else "as its whole product"
+    if row["own_fault"]:
+        return ""
+    return "as its whole product" if knows_product(row) else "as its whole ad group"
+
+
+def knows_product(row: Mapping[str, Any]) -> bool:
+    """Whether it is known which product a row advertises, by its ads or by what its campaign is called."""
+    return any(row.get(name) is not None for name in ("main_product", "name_part", "sku"))
 
 
 def flagged() -> pl.Expr:

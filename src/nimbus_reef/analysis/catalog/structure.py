@@ -26,6 +26,11 @@ _POSTERIOR_CVR: Final = (pl.col("prior_a") + pl.col("k")) / (
 )
 
 
+def told(facts: Facts, look: Look) -> bool:
+    """Whether it is known which products ad groups hold: without it nothing is bought twice, and no families are mixed."""
+    return not product_frames.product_rows(facts, look.account.id, look.window).is_empty()
+
+
 def duplicates(facts: Facts, look: Look) -> pl.DataFrame:
     """
     Targets bought more than once for the same main product: see `core.structure.duplicates`; judged, with row_id. A whole group is

@@ -44,6 +44,7 @@ from nimbus_reef.web.catalog import (
 from nimbus_reef.web.catalog.forms import CatchAllForm, NameForm, PatternForm
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import luck, product
+from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.offered import Worded, effect_words, words_head
@@ -374,10 +375,12 @@ def _structure(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
     faults, spread = structure.faults(facts, scope.look), structure.spread(facts, scope.look)
     known = is_judged(facts, scope.look, Judged.TARGETS)
-    bought = structure_pages.bought_twice(structure.duplicates(facts, scope.look), write) if known else None
+    bought, told = _bought_twice(scope) if known else None, structure.told(facts, scope.look)
     return {
-        "answer": structure_pages.answer(bought, faults, spread, write),
+        "answer": structure_pages.answer(bought, faults, spread, write, told=told),
         "faults": structure_pages.fault_lines(faults, write),
+        "steered": structure_pages.steered(told=told),
+        "told": told,
         "faults_more": max(0, len(faults) - 40),
         "spread": spread[:20],
         "patterned": bool(scope.account.naming),
@@ -391,10 +394,13 @@ def bought_twice() -> str:
     """Keywords bought twice alone, asked for after the page: which to keep rests on targets that may have to be judged first."""
     scope = current_scope()
     need(parts().facts, scope, _NEEDS["structure"], figures())
-    rows = structure.duplicates(parts().facts, scope.look)
-    return render_template(
-        "catalog/_twins.html", bought=structure_pages.bought_twice(rows, figures()), table=_twin_table(scope)
-    )
+    return render_template("catalog/_twins.html", bought=_bought_twice(scope), table=_twin_table(scope))
+
+
+def _bought_twice(scope: Scope) -> Answer:
+    facts = parts().facts
+    rows = structure.duplicates(facts, scope.look)
+    return structure_pages.bought_twice(rows, figures(), told=structure.told(facts, scope.look))
 
 
 def _twin_table(scope: Scope) -> TableView:
@@ -403,7 +409,7 @@ def _twin_table(scope: Scope) -> TableView:
     shown = rows.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS)
     return TableView(
         here=_here("structure"), name="twins", heads=structure_pages.twin_heads(write),
-        groups={"": structure_pages.twin_lines(shown, write)}, page=page, pages=of, empty="No keyword is bought twice.",
+        groups={"": structure_pages.twin_lines(shown, write)}, page=page, pages=of, empty="No keyword is known to be bought twice.",
     )  # fmt: skip
 
 
@@ -544,6 +550,13 @@ def _catch_all_worded(scope: Scope, made: catch_all.CatchAll) -> Worded:
             f"{write.counted(found.cheap, 'click')} of the last 90 days cost no more than {write.money(made.bid, 2)}; they converted {write.rate(found.cvr)}",
             f"expected a month: {write.counted(round(found.clicks), 'click')}, {write.counted(round(found.orders), 'order')}, ACOS {write.rate(found.acos, 0)}",
         )
+    if made.products.is_empty():
+        known = (
+            "no product is left for it"
+            if made.skipped
+            else "which products may be advertised is told by the catalog"
+        )
+        return Worded(None, "nothing", (known,), "")
     return Worded(
         offer,
         f"one automatic campaign, {count}, each in an ad group of its own",

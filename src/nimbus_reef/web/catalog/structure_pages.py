@@ -67,9 +67,13 @@ def twin_heads(figures: Figures) -> Any:
     )  # fmt: skip
 
 
-def bought_twice(rows: pl.DataFrame, figures: Figures) -> Answer:
-    """What is bought in several places, and what that takes."""
+def bought_twice(rows: pl.DataFrame, figures: Figures, *, told: bool) -> Answer:
+    """What is bought in several places, and what that takes; told: it is known which products ad groups hold."""
     groups = rows["group"].n_unique() if len(rows) else 0
+    if not groups and not told:
+        return Answer(
+            "Unknown what is bought twice: which product a keyword sells is told by product ads by day.", ""
+        )
     if not groups:
         return Answer("No keyword is bought twice for the same product.", "")
     spent = from_micro(int(rows.filter(~pl.col("keep"))["spend"].sum()))
@@ -79,8 +83,16 @@ def bought_twice(rows: pl.DataFrame, figures: Figures) -> Answer:
     )
 
 
+def steered(*, told: bool) -> str:
+    """What is said where nothing is hard to steer; told: it is known which products ad groups hold."""
+    if told:
+        return "Every ad group and campaign can be steered."
+    return "No ad group has too many targets, no campaign several match types."
+
+
 def answer(
-    bought: Answer | None, faults: pl.DataFrame, spread: Sequence[tuple[Mapping[str, str], Sequence[str]]], figures: Figures
+    bought: Answer | None, faults: pl.DataFrame, spread: Sequence[tuple[Mapping[str, str], Sequence[str]]], figures: Figures, *,
+    told: bool,
 ) -> Answer:  # fmt: skip
     """What is bought twice (None where that is told later) and what cannot be steered."""
     rest = [bought.rest] if bought is not None and bought.rest else []
@@ -96,7 +108,7 @@ def answer(
         )
     if bought is not None:
         return Answer(bought.bold, " ".join(rest))
-    return Answer(rest[0] if rest else "Every ad group and campaign can be steered.", " ".join(rest[1:]))
+    return Answer(rest[0] if rest else steered(told=told), " ".join(rest[1:]))
 
 
 @dataclass(frozen=True, slots=True)

@@ -75,8 +75,9 @@ def of_row(
             ("the account", row["account_cvr"]), ("its product elsewhere", row["company_cvr"]), ("its ad group", expected),
         ]  # fmt: skip
     elif row.get("account_cvr") is not None:
+        group = "its product and ad group" if evidence.knows_product(row) else "its ad group"
         told = [
-            ("the account", row["account_cvr"]), ("its product and ad group", row["company_cvr"]),
+            ("the account", row["account_cvr"]), (group, row["company_cvr"]),
             ("what brought it", row["free_cvr"]), ("its words", expected),
         ]  # fmt: skip
     return _drawn(

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from nimbus_reef.analysis.shape import NOT_HELD
 from nimbus_reef.analysis.standing import Placed
 from nimbus_reef.core import peers
 from nimbus_reef.core.peers import RATED
@@ -111,16 +112,19 @@ def shape_lines(counts: Mapping[str, Mapping[str, int]], figures: Figures) -> li
 
 def shape_answer(counts: Mapping[str, Mapping[str, int]], figures: Figures) -> Answer:
     """What of the account lies idle: products that could be advertised, ad groups where nothing runs."""
-    idle_products = counts["Products"]["eligible, not advertised"]
-    idle_groups = counts["Ad groups"]["without one"]
-    advertised = counts["Products"]["advertised"]
-    if idle_products:
+    products, groups = counts["Products"], counts["Ad groups"]
+    idle_products, idle_groups = products.get("eligible, not advertised", 0), groups.get("without one", 0)
+    if NOT_HELD in products:
+        bold = "Unknown which products are advertised: that needs the catalog and product ads by day."
+    elif idle_products:
         are = "is" if idle_products == 1 else "are"
         bold = f"{figures.counted(idle_products, 'eligible product')} {are} not advertised."
     else:
-        bold = f"Every product that may be is advertised, {figures.count(advertised)} in all."
+        bold = f"Every product that may be is advertised, {figures.count(products['advertised'])} in all."
     rest = "Every ad group has a live target."
-    if idle_groups:
+    if NOT_HELD in groups:
+        rest = "Which targets are live is told by the targets report."
+    elif idle_groups:
         has = "has" if idle_groups == 1 else "have"
         rest = f"{figures.counted(idle_groups, 'ad group')} {has} no live target: nothing can run there."
     return Answer(bold, rest)
