@@ -13,11 +13,13 @@ from enum import StrEnum
 from functools import cache
 from typing import Any, Final
 
-from nimbus_reef.core.bids import STEP_DOWN, STEP_UP, BidLimits
+from nimbus_reef.core.bids import STANDARD_LIMITS, BidLimits
 from nimbus_reef.core.changes import SHEET_COLUMNS
 from nimbus_reef.core.families import COSTLY_INDEX, LEAST_SHARE
+from nimbus_reef.core.listings import STANDARD as FULL_PAGE
 from nimbus_reef.core.listings import PageLimits
 from nimbus_reef.core.model import Placement
+from nimbus_reef.core.structure import STANDARD as STEERABLE
 from nimbus_reef.core.structure import StructureLimits
 
 
@@ -75,6 +77,11 @@ def _set(
     })  # fmt: skip
 
 
+def _limit(default: int, label: str, changes: str, unit: str, least: float, most: float) -> Any:
+    """A limit of a check that is counted."""
+    return _set(default, label, SettingGroup.CHECKS, Holds.COUNT, changes, unit, least, most)
+
+
 @dataclass(frozen=True, slots=True)
 class Settings:
     """All settings of an account."""
@@ -100,31 +107,29 @@ class Settings:
         "break-even cost of sale, profit after ads, the drift chart’s effect on profit; 0: not known", "% of sales", 0, 0.95,
     )  # fmt: skip
     bid_floor: float = _set(
-        0.02, "lowest bid", SettingGroup.BIDS, Holds.MONEY, "every proposed bid", least=0.01, most=1000
+        STANDARD_LIMITS.floor,
+        "lowest bid",
+        SettingGroup.BIDS,
+        Holds.MONEY,
+        "every proposed bid",
+        least=0.01,
+        most=1000,
     )
     bid_ceiling: float = _set(
-        10.0, "highest bid", SettingGroup.BIDS, Holds.MONEY, "every proposed bid", least=0.01, most=1000
+        STANDARD_LIMITS.ceiling,
+        "highest bid",
+        SettingGroup.BIDS,
+        Holds.MONEY,
+        "every proposed bid",
+        least=0.01,
+        most=1000,
     )
     step_down: float = _set(
-        STEP_DOWN,
-        "largest cut of a bid at a time",
-        SettingGroup.BIDS,
-        Holds.RATE,
-        "every proposed bid",
-        "%",
-        0.01,
-        0.95,
-    )
+        STANDARD_LIMITS.step_down, "largest cut of a bid at a time", SettingGroup.BIDS, Holds.RATE, "every proposed bid", "%", 0.01, 0.95,
+    )  # fmt: skip
     step_up: float = _set(
-        STEP_UP,
-        "largest raise of a bid at a time",
-        SettingGroup.BIDS,
-        Holds.RATE,
-        "every proposed bid",
-        "%",
-        0.01,
-        5,
-    )
+        STANDARD_LIMITS.step_up, "largest raise of a bid at a time", SettingGroup.BIDS, Holds.RATE, "every proposed bid", "%", 0.01, 5,
+    )  # fmt: skip
     raise_top: float = _set(
         1.0, "how far the marketplace may raise a bid at the top of search", SettingGroup.BIDS, Holds.RATE,
         "the real highest bid under bidding up and down, in Delivery", "%", 0, 9,
@@ -159,45 +164,22 @@ class Settings:
         "", "an item’s id as an example", SettingGroup.WORDS, Holds.TEXT,
         "search terms built like it are item ids: they become item targets, and have no words",
     )  # fmt: skip
-    promote_orders: int = _set(
-        2,
-        "orders of a term that earns its own target",
-        SettingGroup.CHECKS,
-        Holds.COUNT,
-        "winners not yet targeted",
-        "orders",
-        1,
-        1000,
+    promote_orders: int = _limit(
+        2, "orders of a term that earns its own target", "winners not yet targeted", "orders", 1, 1000
     )
-    most_targets: int = _set(
-        60,
+    most_targets: int = _limit(
+        STEERABLE.targets,
         "targets in an ad group",
-        SettingGroup.CHECKS,
-        Holds.COUNT,
         "Catalog, structure: hard to steer",
         "at most",
         1,
         10_000,
     )
-    most_match_types: int = _set(
-        1,
-        "match types in a campaign",
-        SettingGroup.CHECKS,
-        Holds.COUNT,
-        "Catalog, structure",
-        "at most",
-        1,
-        10,
+    most_match_types: int = _limit(
+        STEERABLE.match_types, "match types in a campaign", "Catalog, structure", "at most", 1, 10
     )
-    most_families: int = _set(
-        1,
-        "families in an ad group",
-        SettingGroup.CHECKS,
-        Holds.COUNT,
-        "Catalog, structure",
-        "at most",
-        1,
-        100,
+    most_families: int = _limit(
+        STEERABLE.families, "families in an ad group", "Catalog, structure", "at most", 1, 100
     )
     child_share: float = _set(
         LEAST_SHARE, "share of a family’s spend from which a child is looked at", SettingGroup.CHECKS, Holds.RATE,
@@ -207,53 +189,26 @@ class Settings:
         COSTLY_INDEX, "share of sales over share of spend under which a child is costly", SettingGroup.CHECKS, Holds.FIGURE,
         "the wrong child", least=0.01, most=1,
     )  # fmt: skip
-    least_images: int = _set(
-        5, "pictures of a page", SettingGroup.CHECKS, Holds.COUNT, "Catalog, listings", "at least", 0, 50
+    least_images: int = _limit(FULL_PAGE.images, "pictures of a page", "Catalog, listings", "at least", 0, 50)
+    least_bullets: int = _limit(
+        FULL_PAGE.bullets, "bullets of a page", "Catalog, listings", "at least", 0, 50
     )
-    least_bullets: int = _set(
-        5, "bullets of a page", SettingGroup.CHECKS, Holds.COUNT, "Catalog, listings", "at least", 0, 50
-    )
-    least_reviews: int = _set(
-        15,
-        "reviews of a product",
-        SettingGroup.CHECKS,
-        Holds.COUNT,
-        "Catalog, listings",
-        "at least",
-        0,
-        100_000,
+    least_reviews: int = _limit(
+        FULL_PAGE.reviews, "reviews of a product", "Catalog, listings", "at least", 0, 100_000
     )
     least_rating: float = _set(
-        4.0, "rating of a product", SettingGroup.CHECKS, Holds.FIGURE, "Catalog, listings", "at least", 0, 5
+        FULL_PAGE.rating, "rating of a product", SettingGroup.CHECKS, Holds.FIGURE, "Catalog, listings", "at least", 0, 5
+    )  # fmt: skip
+    shortest_title: int = _limit(
+        FULL_PAGE.title[0], "length of a title", "Catalog, listings", "signs at least", 0, 500
     )
-    shortest_title: int = _set(
-        40,
-        "length of a title",
-        SettingGroup.CHECKS,
-        Holds.COUNT,
-        "Catalog, listings",
-        "signs at least",
-        0,
-        500,
-    )
-    longest_title: int = _set(
-        200,
-        "length of a title",
-        SettingGroup.CHECKS,
-        Holds.COUNT,
-        "Catalog, listings",
-        "signs at most",
-        1,
-        1000,
+    longest_title: int = _limit(
+        FULL_PAGE.title[1], "length of a title", "Catalog, listings", "signs at most", 1, 1000
     )
 
     export_name: str = _set(
-        "",
-        "name of an own layout of the sheet",
-        SettingGroup.PLAN,
-        Holds.TEXT,
-        "a third way to take the sheet away",
-    )
+        "", "name of an own layout of the sheet", SettingGroup.PLAN, Holds.TEXT, "a third way to take the sheet away",
+    )  # fmt: skip
     export_columns: tuple[str, ...] = _set(
         (), "its columns in order, as “Their header = our column”, or = \"fixed text\"", SettingGroup.PLAN, Holds.WORDS,
         "what stands in that sheet; ours are row, action, entity, campaign, ad_group, target, match_type, sku, placement, days, "
