@@ -107,23 +107,11 @@ class Settings:
         "break-even cost of sale, profit after ads, the drift chart’s effect on profit; 0: not known", "% of sales", 0, 0.95,
     )  # fmt: skip
     bid_floor: float = _set(
-        STANDARD_LIMITS.floor,
-        "lowest bid",
-        SettingGroup.BIDS,
-        Holds.MONEY,
-        "every proposed bid",
-        least=0.01,
-        most=1000,
-    )
+        STANDARD_LIMITS.floor, "lowest bid", SettingGroup.BIDS, Holds.MONEY, "every proposed bid", least=0.01, most=1000,
+    )  # fmt: skip
     bid_ceiling: float = _set(
-        STANDARD_LIMITS.ceiling,
-        "highest bid",
-        SettingGroup.BIDS,
-        Holds.MONEY,
-        "every proposed bid",
-        least=0.01,
-        most=1000,
-    )
+        STANDARD_LIMITS.ceiling, "highest bid", SettingGroup.BIDS, Holds.MONEY, "every proposed bid", least=0.01, most=1000,
+    )  # fmt: skip
     step_down: float = _set(
         STANDARD_LIMITS.step_down, "largest cut of a bid at a time", SettingGroup.BIDS, Holds.RATE, "every proposed bid", "%", 0.01, 0.95,
     )  # fmt: skip
@@ -168,13 +156,8 @@ class Settings:
         2, "orders of a term that earns its own target", "winners not yet targeted", "orders", 1, 1000
     )
     most_targets: int = _limit(
-        STEERABLE.targets,
-        "targets in an ad group",
-        "Catalog, structure: hard to steer",
-        "at most",
-        1,
-        10_000,
-    )
+        STEERABLE.targets, "targets in an ad group", "Catalog, structure: hard to steer", "at most", 1, 10_000,
+    )  # fmt: skip
     most_match_types: int = _limit(
         STEERABLE.match_types, "match types in a campaign", "Catalog, structure", "at most", 1, 10
     )
