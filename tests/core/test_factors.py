@@ -392,3 +392,11 @@ def test_joined_words_are_offered_as_they_stand():
     assert costly_words.phrase_of("hand + second", ["second hand lamp", "lamp second hand"]) == "second hand"
     assert costly_words.phrase_of("hand + second", ["second lamp hand", "lamp second hand"]) == "second"
     assert costly_words.phrase_of("lamp", []) == "lamp"
+
+
+def test_nothing_moves_where_no_level_stands_in_two_rows():
+    """A single row: no family has a level, and the account's own mean is all that there is."""
+    cells = Cells(np.array([400.0]), np.array([20.0]), np.array([0]), 1, {PRODUCT: np.array([0])})
+    fit = factors.fit(cells)
+    assert not fit.families
+    assert factors.others(fit, cells.row, 1).means().m == pytest.approx([0.05], rel=0.1)

@@ -4,6 +4,8 @@ from datetime import date, timedelta
 
 import polars as pl
 import pytest
+from tests.analysis.test_products_and_shop import days, listings
+from tests.jobs.test_labels import put
 from tests.pages import row_ids, text_of, texts
 
 from nimbus_reef import config
@@ -148,7 +150,10 @@ def test_search_terms_alone_claim_nothing_of_products_bids_or_states(visitor, st
     assert "without one" not in shape
     visitor.get("/targeting/targets")
     structure = text_of(visitor.get("/catalog/structure"))
-    assert "Unknown what is bought twice: which product a keyword sells is told by product ads by day." in structure
+    assert (
+        "Unknown what is bought twice: which product a keyword sells is told by product ads by day."
+        in structure
+    )
     assert "Whether families are mixed is told by product ads by day" in structure
     assert "can be steered" not in structure
     catch_all = visitor.get("/catalog/catch-all")
@@ -159,6 +164,16 @@ def test_search_terms_alone_claim_nothing_of_products_bids_or_states(visitor, st
     assert len(row_ids(opened)) > 0, "what is costly stands there all the same"
     assert not texts(opened, "[data-hotkey=A]")
     assert "Done by hand?" in text_of(opened)
+
+
+def test_a_page_that_broke_opens_as_a_thing_to_do(visitor, store, account, tmp_path):
+    ads = days(lambda day: 5 if day < date(2026, 10, 1) else 1)
+    put(store, account, tmp_path, "ads.csv", ads, "product_ad_daily", scope="all")
+    put(store, account, tmp_path, "pages.csv", listings(date(2026, 10, 1)), "listings")
+    row = row_ids(visitor.get("/findings/page-broke"))[0]
+    page = visitor.get(f"/findings/page-broke?row={row}")
+    assert "images 7 → 3" in text_of(page)
+    assert "Done by hand?" in text_of(page)
 
 
 def test_a_month_of_hours_as_one_sum_has_hours_and_no_weekdays(visitor, store, account, tmp_path):

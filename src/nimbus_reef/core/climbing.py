@@ -50,8 +50,10 @@ def climb(
 
     wk, wn: orders and clicks of every cell, weighted; moving: those of `parts` that may move, the others stand.
     L = Σ w·(k·η - n·e^η) + Σ α·(β - e^β) is strictly concave; a step that would lose is halved. The steps'
-    equations, a level each, are solved by conjugate gradients.
+    equations, a level each, are solved by conjugate gradients. Where nothing may move, nothing does.
     """
+    if not moving:
+        return
     edges = np.cumsum([0, *(len(part.beta) for part in moving)])
     slices = [slice(a, b) for a, b in pairwise(edges.tolist())]
     spread = np.concatenate([np.full(len(part.beta), part.spread) for part in moving])

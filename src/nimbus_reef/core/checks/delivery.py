@@ -28,7 +28,7 @@ COSTLY_PLACEMENTS = register(
         title="Placements that cost more than they may",
         question="In which placements do campaigns miss the target ACOS after a fair test?",
         to_do="set the base bid and the raises together",
-        condition=flagged() & pl.col("own_test") & ~_OFF_SITE, view="placements",
+        condition=flagged() & pl.col("own_test") & ~_OFF_SITE, accepts=True, view="placements",
     )
 )  # fmt: skip
 

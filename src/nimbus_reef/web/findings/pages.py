@@ -485,9 +485,10 @@ def hidden(away: Sequence[PutAway], names: Mapping[str, str]) -> list[Hidden]:
 
 @dataclass(frozen=True, slots=True)
 class OpenedLine:
-    """A row of a check that is not judged: what it is called, where, its money and why; key: what it is accepted by."""
+    """A row of a check that is not judged: what it is called, where, its money and why; key and open: how it is accepted and opened."""
 
     key: str
+    open: str
     name: str
     where: str
     mark: str
@@ -499,7 +500,7 @@ def opened_lines(group: Group, days: int, figures: Figures) -> list[OpenedLine]:
     """The rows of a finding as its group shows them."""
     largest = max([*group.rows["stake"].to_list(), 1])
     return [
-        OpenedLine(line.row_id, line.name, line.where, line.mark, line.amount, line.why)
+        OpenedLine(line.row_id, line.open, line.name, line.where, line.mark, line.amount, line.why)
         for line in (_line(row, group, largest, days, figures) for row in group.rows.to_dicts())
     ]
 

@@ -150,6 +150,7 @@ def opened(key: str) -> str:
     return render_template(
         "findings/opened.html", check=check, group=group, title=title, where=where, row_id=row_id,
         stake=pages.opened_words(group, write), told=told, acting=found.acting, opens=pages.opens(check),
+        itself=pages.opens_itself(check),
         lines=[] if told and told.count else pages.opened_lines(group, _days(scope), write),
         raises=[
             (row["row_id"], change, write.day(row["day"]), row) for change, _, row in found.raises

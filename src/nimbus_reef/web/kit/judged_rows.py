@@ -78,6 +78,10 @@ _WHY_NOTHING: Final[Mapping[str, str]] = {
     "never_shut_out": "a word in them is never to be shut out, by the account's settings",
     "names_product": "their words are what an advertised product is called",
     "within_target": "they are within target",
+    "word_unsure": "it is not sure yet that they convert less than their clicks cost",
+    "word_lower": "they still bring orders: open one to see what brings it, and bid lower there",
+    "word_few": "they stand in too few searches for a phrase",
+    "own_brand": "they are the brand’s own",
 }
 """Why nothing is proposed on several rows; what is not here is said row by row."""
 
