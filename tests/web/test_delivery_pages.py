@@ -7,6 +7,7 @@ import polars as pl
 import pytest
 from tests.pages import found, row_ids, text_of, texts, values
 
+from nimbus_reef.analysis.delivery import placements
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.store.people import plans
 from nimbus_reef.web.delivery.pages import VIEWS
@@ -91,6 +92,22 @@ def test_a_campaign_s_solution_puts_bids_and_raises_into_the_plan(owner, demo):
     assert values(partly, "[name=change]", "value") == own[1:]
     owner.post(f"{DELIVERY}/placements/take-back", data={"row": campaign, "change": own[1:]})
     assert planned(demo) == []
+
+
+def test_campaigns_not_judged_yet_are_told_after_the_page(owner, monkeypatch):
+    """The account's own placements at once; then the campaigns, and the limits in the answer, as the page tells them once it knows."""
+    address = f"{DELIVERY}/placements?window=2026-09-04..2026-10-11&by=portfolio"
+    monkeypatch.setattr(placements, "AT_ONCE", 0)
+    first = owner.get(address)
+    assert "Off-site takes" in text_of(first)
+    assert "Campaigns whose placements cost most" not in text_of(first)
+    later = owner.get(found(first, "[hx-get*='placements/campaigns']")["hx-get"])
+    assert found(later, "#off-site")["hx-swap-oob"] == "true"
+    known = owner.get(address)
+    assert not values(known, "[hx-get*='placements/campaigns']", "hx-get")
+    for part in (".answer", "table.plain"):
+        assert texts(later, part) == texts(known, part)
+    assert values(later, "table.plain a", "href") == values(known, "table.plain a", "href")
 
 
 def test_a_placement_opens_with_what_it_needs_and_is_accepted_from_its_drawer(owner, demo):

@@ -12,6 +12,7 @@ from nimbus_reef.analysis import movement, proposals
 from nimbus_reef.analysis.judged import Judged, is_judged
 from nimbus_reef.analysis.look import EVERYTHING, Look
 from nimbus_reef.analysis.offers import Offer, change, promise
+from nimbus_reef.analysis.unjudged import AT_ONCE
 from nimbus_reef.core import placements as rules
 from nimbus_reef.core.changes import Change, Entity, Promise
 from nimbus_reef.core.checks import Subject
@@ -57,9 +58,21 @@ def judged(facts: Facts, look: Look, by: str = "campaign") -> pl.DataFrame:
         sums = _grouped(facts, look, rows, by)
         return _shaped(rules.judge(sums, "whose", days, look.aims, account.min_clicks), "whose")
 
-    part = () if by == "campaign" else (look.part, account.naming)
-    made = facts.kept("placements", account.id, make, *look.judging, by, *part)
-    return look.within(facts, made) if by == "campaign" else made
+    if by == "campaign":
+        return look.within(facts, facts.kept("placements", account.id, make, *_by_campaign(look)))
+    return facts.kept("placements", account.id, make, *look.judging, by, look.part, account.naming)
+
+
+def _by_campaign(look: Look) -> tuple[Hashable, ...]:
+    return *look.judging, "campaign"
+
+
+def judged_soon(facts: Facts, look: Look) -> bool:
+    """Whether the campaigns' placements are judged already, or are so few that they are at once."""
+    account = look.account
+    if facts.known("placements", account.id, *_by_campaign(look)) is not None:
+        return True
+    return len(delivery_frames.placement_sums(facts, account.id, look.window)) < AT_ONCE
 
 
 def _grouped(facts: Facts, look: Look, rows: pl.DataFrame, by: str) -> pl.DataFrame:

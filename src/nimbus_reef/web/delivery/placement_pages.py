@@ -115,8 +115,12 @@ def _x(value: float, furthest: float) -> float:
     return round(4 + (_LINE - 8) * min(value, furthest) / furthest, 1)
 
 
-def answer(rows: pl.DataFrame, limits: int, figures: Figures) -> Answer:
-    """What off-site takes and brings, by all of the account; and what the best placement earns."""
+def answer(rows: pl.DataFrame, limits: int | None, figures: Figures) -> Answer:
+    """
+    What off-site takes and brings, by all of the account; and what the best placement earns.
+
+    limits: in how many campaigns it would be limited; None where that is not known yet.
+    """
     told = {row["placement"]: row for row in rows.to_dicts()}
     off = told.get(Placement.OFF_SITE.value)
     on_site = [
@@ -138,12 +142,14 @@ def answer(rows: pl.DataFrame, limits: int, figures: Figures) -> Answer:
     return Answer(bold, f"{off_site_words(off, limits, figures)} {rest}")
 
 
-def off_site_words(off: Mapping[str, Any], limits: int, figures: Figures) -> str:
+def off_site_words(off: Mapping[str, Any], limits: int | None, figures: Figures) -> str:
     """Whether to limit it, with the reason either way."""
     clicks = figures.counted(off["clicks"], "click")
     acos = figures.rate(off["acos"], 0) if off["acos"] is not None else "no sales"
     if off["verdict"] == Verdict.COSTLY.value:
         said = f"{figures.micro(off['stake'])} a month above target after {clicks}: no matter of luck."
+        if limits is None:
+            return said
         if limits:
             return f"{said} Limit it in {figures.counted(limits, 'campaign')}."
         return f"{said} No single campaign is costly for sure by itself."

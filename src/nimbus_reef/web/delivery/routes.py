@@ -89,27 +89,45 @@ def _placements(scope: Scope) -> dict[str, Any]:
     of = max(1, -(-len(named) // _GROUPS_A_PAGE))
     page = min(scope.page, of)
     shown = named.slice((page - 1) * _GROUPS_A_PAGE, _GROUPS_A_PAGE)
-    whole = placements.judged(facts, scope.look, "account")
-    limits = len(placements.to_limit(facts, scope.look))
-    worst = placements.worst(facts, scope.look).filter(pl.col("on_site") > 0).head(_WORST)
-    chosen = scope.said("whose") or (worst["campaign"][0] if len(worst) else "")
-    if chosen:
-        placements.of_campaign(facts, scope.look, chosen)
+    now = by == "campaign" or scope.said("whose") or placements.judged_soon(facts, scope.look)
     lines = placement_pages.groups(rows.filter(pl.col("whose").cast(pl.String).is_in(shown.implode())), write)
     return {
         "by": by,
         "groupings": _groupings(scope),
-        "answer": placement_pages.answer(whole, limits, write),
-        "limits": limits,
-        "worst": placement_pages.worst_lines(worst, write),
-        "solved": _solved(scope, chosen) if chosen and placements.solved_known(facts, scope.look, chosen) else None,
-        "solving": chosen,
+        "answer": placement_pages.answer(placements.judged(facts, scope.look, "account"), None, write),
+        **(_by_campaign(scope) if now else {}),
+        "campaigns_told": now,
         "table": TableView(
             here=_here("placements"), name="placements", heads=placement_pages.table_heads(write),
             groups=lines if len(lines) > 1 or by != "account" else {"": next(iter(lines.values()), [])}, page=page, pages=of,
             empty="No placement had figures in these days.", opens=by == "campaign",
         ),
     }  # fmt: skip
+
+
+def _by_campaign(scope: Scope) -> dict[str, Any]:
+    """What is told of single campaigns: where off-site is to be limited, which overspend most, the solution of one."""
+    facts, write = parts().facts, figures()
+    limits = len(placements.to_limit(facts, scope.look))
+    worst = placements.worst(facts, scope.look).filter(pl.col("on_site") > 0).head(_WORST)
+    chosen = scope.said("whose") or (worst["campaign"][0] if len(worst) else "")
+    if chosen:
+        placements.of_campaign(facts, scope.look, chosen)
+    return {
+        "answer": placement_pages.answer(placements.judged(facts, scope.look, "account"), limits, write),
+        "limits": limits,
+        "worst": placement_pages.worst_lines(worst, write),
+        "solved": _solved(scope, chosen) if chosen and placements.solved_known(facts, scope.look, chosen) else None,
+        "solving": chosen,
+    }  # fmt: skip
+
+
+@delivery.get("/placements/campaigns")
+def campaigns() -> str:
+    """What is told of single campaigns alone, asked for after the page that shows it: they may have to be judged first."""
+    scope = current_scope()
+    need(parts().facts, scope, _NEEDS["placements"], figures())
+    return render_template("delivery/_campaigns_told.html", drawer=None, **_by_campaign(scope))
 
 
 @delivery.get("/placements/solution")
