@@ -145,3 +145,42 @@ def test_a_whole_finding_is_accepted_with_one_key_and_undone_with_one(page, site
     expect(page.locator(".notice")).to_contain_text(f"{count} changes accepted into the plan")
     page.get_by_role("button", name="Take them back").click()
     expect(page.locator("#strip")).to_contain_text("0 changes")
+
+
+def test_what_is_selected_stays_so_over_pages_and_goes_into_the_plan_together(page, site, empty_plan):
+    """Selected on two pages, told on both, forgotten with other filters, acted on at once, and cleared when it was done."""
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
+    picks, count = page.locator("tbody input.pick"), page.locator(".picked b")
+    picks.first.check()
+    page.get_by_role("link", name="next 100").click()
+    expect(page.locator("nav[aria-label=Pages]")).to_contain_text("page 2")
+    expect(count).to_have_text("1 selected, 1 of them on other pages")
+    picks.nth(1).check()
+    expect(count).to_have_text("2 selected, 1 of them on other pages")
+    page.get_by_role("link", name="previous 100").click()
+    expect(picks.first).to_be_checked()
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de&where=clicks:ge:5")
+    expect(page.locator(".picked")).to_be_hidden()
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de&page=2")
+    expect(count).to_have_text("2 selected, 1 of them on other pages")
+    page.keyboard.press("A")
+    expect(page.locator(".answer, .notice").first).to_be_visible()
+    expect(page.locator("main")).to_contain_text("2 targets")
+    page.go_back()
+    expect(count).to_contain_text("2 selected")
+    page.get_by_role("button", name="clear").click()
+    expect(page.locator(".picked")).to_be_hidden()
+    page.reload()
+    expect(page.locator(".picked")).to_be_hidden()
+
+
+def test_a_verdict_says_what_it_means_on_focus(page, site):
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
+    said = page.locator("tbody td.words span[title]").first
+    assert "chance of being over target" in said.get_attribute("title")
+    page.locator("a.name").first.click()
+    told = page.locator(".drawer figcaption span[title]")
+    told.focus()
+    page.keyboard.press("Shift+Tab")
+    page.keyboard.press("Tab")
+    expect(page.locator("#tip")).to_contain_text("chance of being over target")

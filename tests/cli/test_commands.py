@@ -259,6 +259,9 @@ def test_what_the_pages_show_comes_as_data(reef, report, tmp_path):
     for name in ("t.xlsx", "t.parquet", "t.csv"):
         assert reef("table", *window, "-o", tmp_path / name).exit_code == 0
         assert (tmp_path / name).stat().st_size > 500
+    marked = reef("table", *window, "--where", "planned:is:no", "--where", "brand:is:own")
+    assert marked.exit_code == 0
+    assert len(marked.stdout.splitlines()) >= 1
     assert reef("table", *window, "-o", tmp_path / "t.pdf").exit_code == 1
     assert json.loads(reef("plan", "--account", "fern-de", "--format", "json").stdout) == []
 

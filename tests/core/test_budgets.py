@@ -21,6 +21,7 @@ def test_who_stays_below_sixty_per_cent_on_nine_days_in_ten_can_give():
     assert used.spare.tolist() == pytest.approx([39.5, 0, 4, 0])
     assert used.usual_share.tolist() == pytest.approx([0.2, 0.2, 0, 1])
     assert not budgets.usage(np.array([50.0]), np.zeros((1, 0))).idle.any()
+    assert budgets.usage(np.array([50.0]), spent[1:2], budgets.IdleLimits(0.6, 0.85)).idle.all()
 
 
 def test_a_move_keeps_the_total_and_gives_what_a_dry_day_misses():

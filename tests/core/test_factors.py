@@ -374,6 +374,8 @@ def test_words_to_shut_out_and_words_to_bid_lower_on():
     ) == {"in few searches"}
     assert fates([frozenset({"tank", "lamp"})], [])["tank"] == "names a product"
     assert fates([], ["tank"])["tank"] == "own brand"
+    strict = costly_words.with_fate(judged, [], [], costly_words.WordLimits(cells=100))
+    assert "negative phrase" not in set(strict["fate"])
     by_word = {row["word"]: row for row in judged.to_dicts()}
     assert (by_word["lamp"]["good_terms"], by_word["lamp"]["good_orders"]) == (1, 66)
     assert by_word["tank"]["good_terms"] == 0

@@ -57,6 +57,8 @@ def test_a_fall_is_one_whose_interval_lies_below_the_one_before():
     assert found["product_id"].to_list() == [1]
     assert (found["clicks_before"][0], found["clicks_after"][0]) == (700, 700)
     assert listings.falls(both.clear(), changes, DAY).is_empty()
+    week = listings.falls(both, changes, DAY + timedelta(days=39), side_days=7)
+    assert (week["clicks_before"][0], week["clicks_after"][0]) == (350, 350)
 
 
 def test_days_that_mature_are_left_out():
@@ -71,3 +73,11 @@ def test_a_fall_stakes_the_spend_since_that_bought_less_by_it():
     for last in (20, 39):
         found = listings.falls(daily(1, 0.12, 0.02), changes, DAY + timedelta(days=last))
         assert found["stake"][0] == round(30 * 25_000_000 * 5 / 6)
+
+
+def test_what_was_done_is_told_by_intervals_that_lie_apart():
+    """Twice the conversion over few clicks is too early; over many it is better, and half of it worse."""
+    assert listings.repaired((40, 2), (20, 2)) is listings.Repaired.OPEN
+    assert listings.repaired((400, 20), (400, 40)) is listings.Repaired.BETTER
+    assert listings.repaired((400, 40), (400, 20)) is listings.Repaired.WORSE
+    assert listings.repaired((400, 40), (0, 0)) is listings.Repaired.OPEN

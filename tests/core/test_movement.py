@@ -69,3 +69,5 @@ def test_exactly_five_per_cent_is_flat_and_a_hair_more_is_not():
                for when, value in ((0, then), (1, now))} | {"target_acos": 0.3, "margin": None}  # fmt: skip
         rows = pl.DataFrame([row], schema_overrides={"margin": pl.Float64})
         assert (movement.moved(rows, *days)["movement"][0] == "steady") is flat, (then, now)
+        wider = movement.MovementLimits(flat=0.06, clicks=0, orders=0)
+        assert movement.moved(rows, *days, wider).select("movement", "thin").row(0) == ("steady", False)

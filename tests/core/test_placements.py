@@ -46,6 +46,7 @@ def test_a_placement_with_few_clicks_does_not_set_the_base_and_off_site_has_no_p
     found = placements.solve(places, 0.3)
     assert found.sets_base is ELSEWHERE
     assert placements.solve(places[:3], 0.3) == found
+    assert placements.solve(places, 0.3, base_share=0.04).sets_base is PAGE
 
 
 def test_a_campaign_without_sales_has_no_solution():

@@ -104,6 +104,15 @@ def test_a_phrase_is_found_as_it_is_spelt_in_the_term():
     assert words.spelt("led lamp", "grow light") is None
 
 
+def test_a_name_of_several_words_is_named_by_all_of_them():
+    """An own word alone names its brand; of a rival of two words one is not enough."""
+    texts = pl.Series(["Fern lamps", "briar cliff lamp", "cliff lamp", "", "BRIAR fern cliff"])
+    told = words.naming(texts.str.to_lowercase(), {"fern"}, [("briar", "cliff")])
+    assert told["own"].to_list() == [True, False, False, False, True]
+    assert told["rival"].to_list() == [False, True, False, False, True]
+    assert not words.naming(texts, set(), []).to_numpy().any()
+
+
 def test_a_family_is_called_by_the_words_that_all_its_titles_begin_with():
     titles = ["Acme Planter 20 cm, slate", "Acme Planter 20 cm, moss", "Acme Planter 30 cm, moss"]
     assert words.common_start(titles, "Acme") == "Planter"

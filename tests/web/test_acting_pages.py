@@ -99,7 +99,9 @@ def test_what_cannot_be_sent_is_ticked_off_with_a_note_and_comes_back(owner):
         "/findings/tick-off", data=sent | {"note": "asked the marketplace"}, follow_redirects=True
     )
     assert "Ticked off" in text_of(done)
-    assert "done: asked the marketplace" in text_of(done)
+    ticked = texts(done, ".block tr:has(input[name=away])")
+    assert "asked the marketplace" in ticked[0]
+    assert "if it is still found" in ticked[0]
     away = values(done, "input[name=away]", "value")
     owner.post("/findings/bring-back", data={"account": "fernhollow-de", "away": away})
     assert owner.get("/findings/ineligible?account=fernhollow-de").status_code == 200
@@ -175,3 +177,21 @@ def test_a_view_is_shared_with_the_brand_s_people(owner, viewer):
     ]
     owner.post(form["action"], data={"place": "/targeting/targets"})
     assert "ours" not in texts(owner.get("/targeting/targets?account=fernhollow-de"), "details .pop a")
+
+
+def test_rivals_are_filtered_by_and_told(owner, own_settings):
+    """Words of the settings mark terms as a rival's or one's own; a name of two words wants both."""
+    address, plain = "/targeting/terms?account=fernhollow-de", {"account": "fernhollow-de"}
+    assert row_ids(owner.get("/targeting/terms", query_string=plain | {"where": "brand:is:a rival’s"})) == []
+    own_settings(rival_words=("light", "seed tray"), own_words=("seedling",))
+    for view in ("terms", "targets", "words"):
+        found = owner.get(f"/targeting/{view}", query_string=plain | {"where": "brand:is:a rival’s"})
+        named = [each.lower() for each in texts(found, "tbody .name .text")]
+        assert named
+        assert all("light" in each or ("seed" in each and "tray" in each) for each in named)
+        assert not any("seedling" in each for each in named)
+    row = row_ids(owner.get("/targeting/terms", query_string=plain | {"where": "brand:is:a rival’s"}))[0]
+    assert "It names a rival’s brand." in text_of(owner.get(f"{address}&open={row}"))
+    own = owner.get("/targeting/terms", query_string=plain | {"where": "brand:is:own", "q": "seedling"})
+    assert row_ids(own)
+    assert owner.get(f"{address}&sort=-brand").status_code == 400

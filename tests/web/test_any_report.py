@@ -1,12 +1,13 @@
 """Any report is enough to begin: every kind alone, every kind left out once; pages say what they lack."""
 
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 
 import polars as pl
 import pytest
+from sqlalchemy import update
 from tests.analysis.test_products_and_shop import days, listings
 from tests.jobs.test_labels import put
-from tests.pages import row_ids, text_of, texts
+from tests.pages import row_ids, sent_by, text_of, texts, values
 
 from nimbus_reef import config
 from nimbus_reef.analysis.findings import SOURCES
@@ -20,6 +21,7 @@ from nimbus_reef.store.loading import undo
 from nimbus_reef.store.people import people
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
 from nimbus_reef.store.record import loads
+from nimbus_reef.store.record.models import put_away
 from nimbus_reef.web.factory import make_app
 
 LAST = date(2026, 10, 20)
@@ -166,14 +168,25 @@ def test_search_terms_alone_claim_nothing_of_products_bids_or_states(visitor, st
     assert "Done by hand?" in text_of(opened)
 
 
-def test_a_page_that_broke_opens_as_a_thing_to_do(visitor, store, account, tmp_path):
-    ads = days(lambda day: 5 if day < date(2026, 10, 1) else 1)
+def test_a_page_that_broke_is_done_by_hand_and_watched(visitor, store, account, tmp_path):
+    """It opens as itself; ticked off, its conversion since then is told beside that of the days before."""
+    ads = days(lambda day: 1 if date(2026, 10, 1) <= day < date(2026, 10, 10) else 5)
     put(store, account, tmp_path, "ads.csv", ads, "product_ad_daily", scope="all")
     put(store, account, tmp_path, "pages.csv", listings(date(2026, 10, 1)), "listings")
     row = row_ids(visitor.get("/findings/page-broke"))[0]
     page = visitor.get(f"/findings/page-broke?row={row}")
     assert "images 7 → 3" in text_of(page)
-    assert "Done by hand?" in text_of(page)
+    sent = sent_by(page, "form.sheet") | {"note": "pictures are back"}
+    told = visitor.post("/findings/tick-off", data=sent, follow_redirects=True)
+    assert "no clicks yet on days whose sales are complete" in text_of(told)
+    assert not values(told, "a[href*='page-broke']", "href")
+    with store.write() as connection:
+        connection.execute(update(put_away).values(at=datetime(2026, 10, 10)))
+    told = texts(visitor.get("/findings/"), ".block tr:has(input[name=away])")[0]
+    assert "pictures are back" in told
+    assert "converts 10.0 % of 100 clicks, before 4.9 % of 700 clicks: better" in told.replace(
+        "\u202f", " "
+    ).replace("\xa0", " ")
 
 
 def test_a_month_of_hours_as_one_sum_has_hours_and_no_weekdays(visitor, store, account, tmp_path):

@@ -80,6 +80,7 @@ def things(demo):
         "upload_id": upload, "batch_id": loads.batches(store, account.id)[0].id, "job_id": job,
         "change_id": change.id, "remark_id": notes.of_row(store, account.id, "targets", "1")[0].id, "view_id": 999,
     }  # fmt: skip
+    accounts.rest(store, account.id, None, resting=False)
     plans.remove_many(store, account.id, 1, [change.id])
     hidden_findings.bring_back(
         store, account.id, 1, [each.id for each in hidden_findings.away(store, account.id)]

@@ -119,7 +119,7 @@ def test_the_sentence_has_its_figures_in_it():
     assert "too small" in drawer.sentence(row | {"prior_a": None}, EURO)[1]
 
 
-ROW = {"prior_a": 1.0, "prior_b": 19.0, "account_cvr": 0.07, "company_cvr": 0.06, "free_cvr": 0.06, "needed_cvr": 0.06}  # fmt: skip
+ROW = {"prior_a": 1.0, "prior_b": 19.0, "account_cvr": 0.07, "company_cvr": 0.06, "free_cvr": 0.06, "needed_cvr": 0.06, "main_product": "P"}  # fmt: skip
 
 
 def test_the_picture_of_luck_is_a_step_for_all_that_moves_what_is_expected():
@@ -133,6 +133,10 @@ def test_the_picture_of_luck_is_a_step_for_all_that_moves_what_is_expected():
     assert x == sorted(x, reverse=True)
     assert [step.before for step in drawn.steps[1:]] == x[:-1]
     assert x[2] < drawn.needed_x == x[1]
+    unknown = luck.of_row(
+        ROW | {"main_product": None}, (1.0, 59.0), "40 clicks, no order", ("loss", True), EURO
+    )
+    assert unknown.steps[1].label == "its ad group", "where no report says what is advertised"
     assert drawn.low < x[3] < drawn.high
     assert luck.LEFT <= min(x) <= max(x) <= luck.WIDTH
     high = luck.of_row(ROW | {"needed_cvr": 3.0}, (1.0, 59.0), "", ("", False), EURO)
@@ -194,7 +198,7 @@ def test_accepting_many_says_on_what_nothing_is_proposed_and_why():
         "1 change accepted into the plan; 2 were in it already; "
         "nothing to propose on 2, their bid is not known: load the targets report; "
         "nothing to propose on 1, their clicks do not settle it yet; "
-        "nothing to propose on 1, their evidence says why."
+        "nothing to propose on 1, they are the brand’s own."
     )
 
 

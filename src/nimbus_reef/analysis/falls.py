@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import timedelta
+from dataclasses import dataclass
+from datetime import date, timedelta
 from typing import Any, Final
 
 import polars as pl
@@ -26,9 +27,10 @@ _FALL: Final[Mapping[str, Any]] = {
 }  # fmt: skip
 
 
-def around_of(window: Window) -> Window:
+def around_of(look: Look) -> Window:
     """The window with the days before it that a change on its first day is compared with."""
-    return Window(window.first - timedelta(days=listings.SIDE_DAYS), window.last)
+    window = look.window
+    return Window(window.first - timedelta(days=look.account.settings.fall_days), window.last)
 
 
 def page_changes(facts: Facts, look: Look) -> pl.DataFrame:
@@ -36,7 +38,7 @@ def page_changes(facts: Facts, look: Look) -> pl.DataFrame:
     window = look.window
 
     def make() -> pl.DataFrame:
-        pages = product_frames.listings(facts, look.account.id, around_of(window))
+        pages = product_frames.listings(facts, look.account.id, around_of(look))
         return listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
 
     return facts.kept("page changes", look.account.id, make, window)
@@ -48,7 +50,7 @@ def falls(facts: Facts, look: Look) -> pl.DataFrame:
     changes = page_changes(facts, look)
     if changes.is_empty():
         return pl.DataFrame(schema={**COMMON, **_FALL})
-    around = look.at(around_of(window))
+    around = look.at(around_of(look))
     daily = _days(facts, around, changes["product_id"].unique())
     sold = daily.group_by("product_id").agg(pl.col("clicks", "orders", "spend", "sales").sum())
     titles = product_frames.catalog(facts, account.id).select("product_id", pl.col("title").cast(pl.String))
@@ -58,12 +60,11 @@ def falls(facts: Facts, look: Look) -> pl.DataFrame:
         .join(sold, on="product_id")
         .join(titles, on="product_id", how="left")
     )
-    newest = facts.newest_day(account.id) or window.last
-    mature = min(window.last, newest - timedelta(days=account.maturing_days))
+    mature = min(window.last, _mature(facts, look))
     page = changes.group_by("product_id", "day", maintain_order=True).agg(
         page=pl.struct("field", "old", "new")
     )
-    found = listings.falls(daily, changes, mature).join(
+    found = listings.falls(daily, changes, mature, account.settings.fall_days).join(
         page, on=["product_id", "day"], maintain_order="left"
     ).join(named, on="product_id", maintain_order="left")  # fmt: skip
     return found.select(
@@ -75,6 +76,50 @@ def falls(facts: Facts, look: Look) -> pl.DataFrame:
             *_FALL,
         )
     )  # fmt: skip
+
+
+def _mature(facts: Facts, look: Look) -> date:
+    newest = facts.newest_day(look.account.id) or look.window.last
+    return newest - timedelta(days=look.account.maturing_days)
+
+
+@dataclass(frozen=True, slots=True)
+class Watched:
+    """
+    What a product's conversion did since its fall was ticked off: clicks and orders of as many days before as a fall is told by
+    (`before`), and since then, up to the last day whose sales are complete.
+    """
+
+    before: tuple[int, int]
+    after: tuple[int, int]
+    said: listings.Repaired
+
+
+def watched(facts: Facts, look: Look, done: Mapping[str, date]) -> dict[str, Watched]:
+    """Products, by SKU, whose fall was ticked off on a day: what all of their ads did since; none that had no ads by day."""
+    if not done:
+        return {}
+    side = timedelta(days=look.account.settings.fall_days)
+    last = max(_mature(facts, look), *done.values())
+    skus = product_frames.skus(facts, look.account.id).with_columns(pl.col("sku").cast(pl.String))
+    asked = skus.join(pl.DataFrame({"sku": list(done), "done": list(done.values())}), on="sku")
+    window = Window(min(done.values()) - side, last)
+    daily = product_frames.product_days(
+        facts, look.account.id, window, asked["product_id"], ("clicks", "orders")
+    )
+    after = pl.col("day") >= pl.col("done")
+    sums = (
+        daily.join(asked, on="product_id")
+        .filter(pl.col("day") >= pl.col("done") - side, ~after | (pl.col("day") <= _mature(facts, look)))
+        .group_by("sku", after=after)
+        .agg(pl.col("clicks", "orders").sum())
+    )
+    told = {(sku, late): (clicks, orders) for sku, late, clicks, orders in sums.rows()}
+    return {
+        sku: Watched(before, then, listings.repaired(before, then))
+        for sku in {each for each, _ in told}
+        for before, then in [(told.get((sku, False), (0, 0)), told.get((sku, True), (0, 0)))]
+    }
 
 
 def _days(facts: Facts, around: Look, products: pl.Series) -> pl.DataFrame:

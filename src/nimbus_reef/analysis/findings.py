@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, Final
 
@@ -81,7 +81,9 @@ def findings(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> 
     hidden = tuple(each for each in away if _still_away(facts, look, each, today))
     names = frozenset((each.check, each.row_id) for each in hidden)
     account_id, key = look.account.id, _key(look)
-    found = facts.kept("findings", account_id, lambda: _findings(facts, look, hidden), *key, names)
+    made = facts.kept("findings", account_id, lambda: _findings(facts, look, hidden), *key, names)
+    # The same rows may have been brought back and put away anew, with another reason.
+    found = replace(made, hidden=hidden)
     # For whoever only wants to tell of it without working it out: see `overspend_known`.
     facts.note("latest findings", account_id, found, *key)
     return found

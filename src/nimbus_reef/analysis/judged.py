@@ -109,7 +109,8 @@ def own_words(facts: Facts, look: Look) -> pl.DataFrame:
         cores = product_frames.title_cores(facts, account.id, window, account.brand)
         brands = product_frames.brand_words(facts, account.id, account.brand) | never_shut_out(account)
         named = terms.select(example_id="normal_id", example="term").unique("example_id")
-        rows = costly_words.with_fate(costly_words.judged(fit, terms, days), cores, brands)
+        judged = costly_words.judged(fit, terms, days)
+        rows = costly_words.with_fate(judged, cores, brands, account.settings.words_out)
         rows = rows.join(named, on="example_id", how="left", maintain_order="left")
         return rows.with_columns(
             spelt=_as_spelt(rows["example"], rows["word"]),

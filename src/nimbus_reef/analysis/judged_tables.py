@@ -8,6 +8,7 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.brands import NEITHER, OWN, RIVAL
 from nimbus_reef.analysis.planned_rows import NO, YES
 from nimbus_reef.analysis.tables import Field, metric_fields
 from nimbus_reef.core import evidence
@@ -97,6 +98,8 @@ def fields(view: View, judge: str) -> dict[str, Field]:
               options=tuple(verdict.value for verdict in SimpleVerdict),
               definition="clicks enough, then ACOS over target or no order"),
         Field("planned", "in the plan", pl.col("planned"), options=(YES, NO), definition="whether the plan changes it already"),
+        Field("brand", "brand", pl.col("brand"), options=(OWN, RIVAL, NEITHER),
+              definition="whether it names one of your own brands, or a rival's"),
     ]  # fmt: skip
     return metrics | {field.key: field for field in (*own, *_OWN_FIELDS[view.name])}
 

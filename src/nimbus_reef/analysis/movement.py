@@ -55,7 +55,7 @@ def sides(facts: Facts, look: Look, by: str) -> pl.DataFrame:
             joined = pl.concat([joined, _rest(facts, account, windows, joined, aims)])
         money = [*in_units(suffix="0"), *in_units(suffix="1")]
         then, now = held_days(facts, look, by)
-        rated = moved(joined.with_columns(money), then, now)
+        rated = moved(joined.with_columns(money), then, now, account.settings.movement)
         return rated.sort(~active(), -pl.col("profit").abs(), maintain_order=True)
 
     return facts.kept("sides", account.id, make, *windows, aims, by, look.part, account.naming)

@@ -215,7 +215,7 @@ def listing(
         kept = kept.filter(search_condition(query, text_columns))
     key = sort.lstrip("-")
     field = fields.get(key)
-    if field is None:
+    if field is None or not set(field.expr.meta.root_names()) <= set(kept.columns):
         raise BadInput(f"Rows cannot be sorted by “{key}”.", remedy="Click a column head instead.")
     page, pages = page_of(len(kept), page)
     shown = kept[_order(kept, field.expr, sort, (page - 1) * PAGE_ROWS, PAGE_ROWS)]

@@ -23,6 +23,7 @@ from nimbus_reef.analysis.movement import MOVED
 from nimbus_reef.analysis.proposals import judged
 from nimbus_reef.analysis.pulse import beat, idle
 from nimbus_reef.analysis.recurring import since_last
+from nimbus_reef.analysis.row_marks import with_marks
 from nimbus_reef.cli import output, wiring
 from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.core import change
@@ -234,8 +235,10 @@ def table(
         facts = Facts(store)
         look = _look(store, facts, key, window)
         known = judged_tables.fields(shown, "evidence")
+        filters = tables.parse_filters(where, known)
+        rows = with_marks(facts, look, shown.subject, judged(facts, look, shown.subject), filters)
         listed = tables.listing(
-            judged(facts, look, shown.subject), filters=tables.parse_filters(where, known), query=search.strip(),
+            rows, filters=filters, query=search.strip(),
             text_columns=shown.text_columns, sort=sort, fields=known, page=1,
         )  # fmt: skip
     made = judged_tables.table_to_export(shown, listed.ordered, look.window)

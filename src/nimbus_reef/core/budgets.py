@@ -17,8 +17,6 @@ from nimbus_reef.core.model import Placement
 from nimbus_reef.core.placements import ADJUSTABLE
 
 Floats = npt.NDArray[np.float64]
-IDLE_BELOW: Final = 0.60
-IDLE_DAYS: Final = 0.90
 KEPT_QUANTILE: Final = 0.95
 LEAST_BUDGET: Final = 1.0
 MOST_BOOST: Final = 900
@@ -27,9 +25,20 @@ HOURS: Final = 24
 
 
 @dataclass(frozen=True, slots=True)
+class IdleLimits:
+    """A campaign is idle that spends below this part of its budget on at least this part of the days."""
+
+    below: float = 0.60
+    days: float = 0.90
+
+
+STANDARD: Final = IdleLimits()
+
+
+@dataclass(frozen=True, slots=True)
 class Usage:
     """
-    How campaigns use their budgets, an entry a campaign: idle, below 60 % of it on at least 90 % of the days; spare, what it can give
+    How campaigns use their budgets, an entry a campaign: idle, below 60 % of it on at least 90 % of the days (of the limits); spare, what it can give
     away: down to its 95th percentile day (linear), and to one unit at least; usual_share, the part that a middling day spends.
     """
 
@@ -38,13 +47,13 @@ class Usage:
     usual_share: Floats
 
 
-def usage(budgets: Floats, spent: Floats) -> Usage:
+def usage(budgets: Floats, spent: Floats, limits: IdleLimits = STANDARD) -> Usage:
     """budgets: units a day, one a campaign; spent: campaign × day, units."""
     if not spent.size:
         nothing = np.zeros(len(budgets))
         return Usage(np.zeros(len(budgets), dtype=bool), nothing, nothing)
-    low = (spent < IDLE_BELOW * budgets[:, None]).sum(axis=1)
-    idle = (low >= IDLE_DAYS * spent.shape[1]) & (budgets > 0)
+    low = (spent < limits.below * budgets[:, None]).sum(axis=1)
+    idle = (low >= limits.days * spent.shape[1]) & (budgets > 0)
     kept = np.maximum(LEAST_BUDGET, np.quantile(spent, KEPT_QUANTILE, axis=1))
     share = np.divide(np.median(spent, axis=1), budgets, out=np.zeros(len(budgets)), where=budgets > 0)
     return Usage(idle, np.where(idle, np.maximum(0.0, budgets - kept), 0.0), share)

@@ -8,6 +8,7 @@ it costs. Formulas: docs/calculations.md, "Words to shut out".
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from dataclasses import dataclass
 from enum import StrEnum
 from typing import Final
 
@@ -20,8 +21,16 @@ from nimbus_reef.core import evidence, words
 from nimbus_reef.core.company import SURE_OF_A_WORD, Fitted
 from nimbus_reef.core.evidence import COSTLY_AT, INTERVAL, STAKE_DAYS, Floats
 
-SHUT_OUT_BELOW: Final = 0.6
-LEAST_CELLS: Final = 3
+
+@dataclass(frozen=True, slots=True)
+class WordLimits:
+    """A word may be shut out where it brings at most this part of the orders due, and stands in so many cells at least."""
+
+    factor: float = 0.6
+    cells: int = 3
+
+
+STANDARD: Final = WordLimits()
 
 
 class Fate(StrEnum):
@@ -122,7 +131,12 @@ def _terms_of(holds: csr_array, cells: pl.DataFrame) -> pl.DataFrame:
     )  # fmt: skip
 
 
-def with_fate(rows: pl.DataFrame, cores: Sequence[frozenset[str]], brand: Collection[str]) -> pl.DataFrame:
+def with_fate(
+    rows: pl.DataFrame,
+    cores: Sequence[frozenset[str]],
+    brand: Collection[str],
+    limits: WordLimits = STANDARD,
+) -> pl.DataFrame:
     """
     Adds fate: what is to be done about each word, or the first condition for shutting it out that fails.
 
@@ -136,17 +150,16 @@ def with_fate(rows: pl.DataFrame, cores: Sequence[frozenset[str]], brand: Collec
         return Fate.OWN_PRODUCT if any(core.issuperset(own) for core in cores) else Fate.SHUT_OUT
 
     sure = (pl.col("p_word") >= COSTLY_AT).fill_null(False)
-    bad = rows.with_columns(
-        sure=sure, strong=sure & (pl.col("factor") <= SHUT_OUT_BELOW) & (pl.col("cells") >= LEAST_CELLS)
-    )
+    mild, few = pl.col("factor") > limits.factor, pl.col("cells") < limits.cells
+    bad = rows.with_columns(sure=sure, strong=sure & ~mild & ~few)
     # Few words get this far: only those are looked at as texts.
     fates = [str(named(word)) if strong else "" for word, strong in bad.select("word", "strong").rows()]
     return bad.with_columns(
         fate=pl.when(~pl.col("sure"))
         .then(pl.lit(Fate.UNSURE.value))
-        .when(pl.col("factor") > SHUT_OUT_BELOW)
+        .when(mild)
         .then(pl.lit(Fate.BID_LOWER.value))
-        .when(pl.col("cells") < LEAST_CELLS)
+        .when(few)
         .then(pl.lit(Fate.FEW.value))
         .otherwise(pl.Series(fates, dtype=pl.String))
     ).drop("sure", "strong")

@@ -311,15 +311,47 @@ def verdict_at(chance: float) -> str:
     return str(pl.select(chance=chance).select(verdict_of("chance")).item())
 
 
+_BY_WORDS: Final = "by its words"
+_BY_PRODUCT: Final = "as its whole product"
+_BY_GROUP: Final = "as its whole ad group"
+
+
 def cause_of(row: Mapping[str, Any]) -> str:
     """What a judged row is costly by, other than itself: its words, its product or its ad group; empty where it is itself."""
     if row["verdict"] not in (Verdict.COSTLY.value, Verdict.LEANING.value):
         return ""
     if row["by_words"]:
-        return "by its words"
+        return _BY_WORDS
     if row["own_fault"]:
         return ""
-    return "as its whole product" if knows_product(row) else "as its whole ad group"
+    return _BY_PRODUCT if knows_product(row) else _BY_GROUP
+
+
+_AT_LEAST: Final = "chance of being over target at least"
+_MEANS: Final[Mapping[str, str]] = {
+    Verdict.COSTLY: f"{_AT_LEAST} {100 * COSTLY_AT:.0f} %, luck taken out",
+    Verdict.LEANING: f"{_AT_LEAST} {100 * LEANING_AT:.0f} %, luck taken out: not sure enough to act on a row alone",
+    Verdict.FINE: f"chance of being over target at most {100 * FINE_AT:.0f} %, luck taken out",
+    Verdict.UNDECIDED: "its clicks do not settle yet whether it is over target",
+    Verdict.TOO_SMALL: "the account has too few clicks and orders to tell luck from fact",
+    SimpleVerdict.OVER: "clicks enough for the simple rule, and ACOS over target",
+    SimpleVerdict.NO_ORDER: "clicks enough for the simple rule, and no order",
+    SimpleVerdict.UNDER: "ACOS within target, luck included",
+    SimpleVerdict.FEW_CLICKS: "fewer clicks than the simple rule asks for",
+}
+_CAUSES: Final[Mapping[str, str]] = {
+    _BY_WORDS: "without its words it would not be: look at the word",
+    _BY_PRODUCT: "it converts like its company: the product, its price or its bids are wrong, not this row",
+    _BY_GROUP: "it converts like its company: what the ad group advertises, its price or its bids are wrong, not this row",
+}
+
+
+def meaning(said: str) -> str:
+    """What a verdict means, with its cause where it names one (see `cause_of`); empty for what is no verdict."""
+    if said in _MEANS:
+        return _MEANS[said]
+    verdict, _, cause = said.partition(", ")
+    return f"{_MEANS[verdict]}; {_CAUSES[cause]}" if verdict in _MEANS and cause in _CAUSES else ""
 
 
 def knows_product(row: Mapping[str, Any]) -> bool:

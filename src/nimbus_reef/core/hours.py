@@ -17,8 +17,6 @@ from scipy.special import xlog1py, xlogy
 DAY: Final = 24
 MOST_SEGMENTS: Final = 6
 LEAST_HOURS: Final = 2
-NEAR_BUDGET: Final = 0.90
-DUE_CLICKS: Final = 2.0
 USUAL_DAYS: Final = 3
 ELASTICITY: Final = 0.7
 ELASTICITIES: Final = (0.4, 1.0)
@@ -122,7 +120,22 @@ _DRY: Final = {
 }  # fmt: skip
 
 
-def dry(rows: pl.DataFrame, budgets: pl.DataFrame) -> pl.DataFrame:
+@dataclass(frozen=True, slots=True)
+class DryLimits:
+    """
+    A day ran dry that spent this part of its budget where so many clicks were still due. often: a campaign runs dry that did so on
+    this part of the days.
+    """
+
+    near_budget: float = 0.90
+    due_clicks: float = 2.0
+    often: float = 0.10
+
+
+STANDARD: Final = DryLimits()
+
+
+def dry(rows: pl.DataFrame, budgets: pl.DataFrame, limits: DryLimits = STANDARD) -> pl.DataFrame:
     """
     The hours in which campaigns had no budget left, and what that missed.
 
@@ -131,13 +144,13 @@ def dry(rows: pl.DataFrame, budgets: pl.DataFrame) -> pl.DataFrame:
     hour, share (of the hour), missed_sales and missed_spend (micro-units; sales at full elasticity).
 
     Told minutes count where they are told. Else a day is dry from the hour after its last impressions when it spent ≥ 90 %
-    of its budget and ≥ 2 clicks were due after that. Sales missed are the mean of that hour over ≥ 3 days on which it was
+    of its budget and ≥ 2 clicks were due after that (of the limits). Sales missed are the mean of that hour over ≥ 3 days on which it was
     not dry, else the clicks due × the campaign's sales per click.
     """
     if rows.is_empty():
         return pl.DataFrame(schema=_DRY)
     hourly = rows.with_columns(pl.col("hour").cast(pl.Int64))
-    days = _days(hourly, budgets)
+    days = _days(hourly, budgets, limits.near_budget)
     calm = hourly.join(
         days.filter("calm").select("campaign_id", "day"), on=["campaign_id", "day"], how="semi"
     )
@@ -147,13 +160,13 @@ def dry(rows: pl.DataFrame, budgets: pl.DataFrame) -> pl.DataFrame:
         {"hour": list(range(DAY)), "usual": shares, "until": before[1:]},
         schema={"hour": pl.Int64, "usual": pl.Float64, "until": pl.Float64},
     )
-    found = pl.concat([_told(hourly), _inferred(days, clock)])
+    found = pl.concat([_told(hourly), _inferred(days, clock, limits.due_clicks)])
     if found.is_empty():
         return pl.DataFrame(schema=_DRY)
     return _valued(found, hourly, days, clock).select(pl.col(name).cast(kind) for name, kind in _DRY.items())
 
 
-def _days(hourly: pl.DataFrame, budgets: pl.DataFrame) -> pl.DataFrame:
+def _days(hourly: pl.DataFrame, budgets: pl.DataFrame, near_budget: float) -> pl.DataFrame:
     """Campaign-days: what they did, until when, whether minutes are told, whether their budget was not near."""
     # One number for the pair, and columns made before the grouping: half the time over millions of rows.
     pair = pl.col("campaign_id").cast(pl.Int64) * 2**32 + pl.col("day").to_physical().cast(pl.Int64)
@@ -172,7 +185,7 @@ def _days(hourly: pl.DataFrame, budgets: pl.DataFrame) -> pl.DataFrame:
         .drop("pair")
         .join(budgets, on=["campaign_id", "day"], how="left")
         .with_columns(
-            near=(pl.col("spend") >= NEAR_BUDGET * pl.col("budget")).fill_null(False),
+            near=(pl.col("spend") >= near_budget * pl.col("budget")).fill_null(False),
         )
         .with_columns(calm=~pl.col("near"))
     )
@@ -184,12 +197,12 @@ def _told(hourly: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def _inferred(days: pl.DataFrame, clock: pl.DataFrame) -> pl.DataFrame:
+def _inferred(days: pl.DataFrame, clock: pl.DataFrame, due_clicks: float) -> pl.DataFrame:
     """Hours after the last impressions of days that were near their budget, where clicks were still due."""
     ended = (
         days.filter(pl.col("near") & ~pl.col("told") & (pl.col("last_hour") < DAY - 1))
         .join(clock.select(last_hour="hour", until="until"), on="last_hour")
-        .filter(pl.col("clicks") * (1 - pl.col("until")) >= DUE_CLICKS * pl.col("until"))
+        .filter(pl.col("clicks") * (1 - pl.col("until")) >= due_clicks * pl.col("until"))
     )
     after = ended.select("campaign_id", "day", "last_hour").join(clock.select("hour"), how="cross")
     return after.filter(pl.col("hour") > pl.col("last_hour")).select(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date, timedelta
+from enum import StrEnum
 from typing import Final
 
 import polars as pl
@@ -35,16 +36,18 @@ def page_changes(pages: pl.DataFrame) -> pl.DataFrame:
     return pl.concat(parts).sort("product_id", "day", "field")
 
 
-def falls(daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date) -> pl.DataFrame:
+def falls(
+    daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date, side_days: int = SIDE_DAYS
+) -> pl.DataFrame:
     """
     Products whose conversion fell when their page changed, the largest fall of each.
 
     daily: product_id, day, clicks, orders, spend (micro-units; of ads). changes: see `page_changes`. A fall:
-    the 80 % interval of CVR in the 14 days from the change (mature ones) lies below that of
-    the 14 days before. Gives product_id, day, clicks and orders of both sides (…_before,
+    the 80 % interval of CVR in the 14 days (`side_days`) from the change (mature ones) lies below that of
+    as many before. Gives product_id, day, clicks and orders of both sides (…_before,
     …_after), cvr_before, cvr_after, and stake: the spend since, per 30 days, that bought less by the fall.
     """
-    span = timedelta(days=SIDE_DAYS)
+    span = timedelta(days=side_days)
     at = changes.select("product_id", pl.col("day").alias("at")).unique()
     after = pl.col("day") >= pl.col("at")
     around = daily.join(at, on="product_id").filter(
@@ -61,7 +64,7 @@ def falls(daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date) -> pl.D
         before, then = ((row[f"clicks_{side}"], row[f"orders_{side}"]) for side in ("before", "after"))
         if before[0] and then[0] and _jeffreys(*then)[1] < _jeffreys(*before)[0]:
             cvr_before, cvr_after = before[1] / before[0], then[1] / then[0]
-            end = min(last_mature, row["at"] + timedelta(days=SIDE_DAYS - 1))
+            end = min(last_mature, row["at"] + timedelta(days=side_days - 1))
             monthly = STAKE_DAYS / ((end - row["at"]).days + 1)
             stake = round(row["spend_after"] * (1 - cvr_after / cvr_before) * monthly)
             found.append(
@@ -77,6 +80,24 @@ def falls(daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date) -> pl.D
         .sort(pl.col("cvr_after") / pl.col("cvr_before"), maintain_order=True)
         .unique("product_id", keep="first", maintain_order=True)
     )
+
+
+class Repaired(StrEnum):
+    """What conversion did since something was done about it."""
+
+    BETTER = "better"
+    WORSE = "worse"
+    OPEN = "too early to tell"
+
+
+def repaired(before: tuple[int, int], after: tuple[int, int]) -> Repaired:
+    """Clicks and orders before and since: better or worse where the 80 % intervals lie apart, as with a fall."""
+    if not before[0] or not after[0]:
+        return Repaired.OPEN
+    (low, high), (low_after, high_after) = _jeffreys(*before), _jeffreys(*after)
+    if low_after > high:
+        return Repaired.BETTER
+    return Repaired.WORSE if high_after < low else Repaired.OPEN
 
 
 _SIDE: Final = ("clicks", "orders", "spend")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from enum import StrEnum
 from typing import Final
 
@@ -10,11 +11,21 @@ import polars as pl
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MICRO
 
-FLAT_PERCENT: Final = 5
 _TINY: Final = 1e-9
 """Below any difference that money can make to a marginal cost: what dividing leaves over."""
-ENOUGH_CLICKS: Final = 100
-ENOUGH_ORDERS: Final = 10
+_PARTS: Final = 10_000
+
+
+@dataclass(frozen=True, slots=True)
+class MovementLimits:
+    """flat: the change that counts as none, a fraction; clicks, orders: so many in each window tell who moved."""
+
+    flat: float = 0.05
+    clicks: int = 100
+    orders: int = 10
+
+
+STANDARD: Final = MovementLimits()
 
 
 class Movement(StrEnum):
@@ -31,13 +42,15 @@ class Movement(StrEnum):
     GONE = "gone"
 
 
-def moved(rows: pl.DataFrame, days_then: int, days_now: int) -> pl.DataFrame:
+def moved(
+    rows: pl.DataFrame, days_then: int, days_now: int, limits: MovementLimits = STANDARD
+) -> pl.DataFrame:
     """
     Adds what each row did between two windows, money per 30 days in the unit of the rows.
 
     rows: spend0, sales0, clicks0, orders0, the same with 1 (ad sales, sums of each window),
     target_acos and margin (a fraction, null where unknown). Adds
-    movement: see `Movement`, from per-day figures, flat within ±5 % inclusive;
+    movement: see `Movement`, from per-day figures, flat within ±5 % (of the limits) inclusive;
     spend_change, sales_change: per 30 days; acos0, acos1 (null without sales);
     marginal: Δspend/Δsales of what bought growth or shrank; worth: whether that is within the
     target; profit: margin·Δsales − Δspend per 30 days, with the target in the margin's place
@@ -50,7 +63,7 @@ def moved(rows: pl.DataFrame, days_then: int, days_now: int) -> pl.DataFrame:
         pl.when(pl.col(f"sales{when}") > 0).then(pl.col(f"spend{when}") / pl.col(f"sales{when}"))
         for when in (0, 1)
     ]
-    spend, sales = (_direction(name, days_then, days_now) for name in ("spend", "sales"))
+    spend, sales = (_direction(name, days_then, days_now, limits.flat) for name in ("spend", "sales"))
     endless = [pl.when(pl.col(f"spend{when}") > 0).then(each.fill_null(float("inf"))).otherwise(each)
                for when, each in enumerate(acos)]  # fmt: skip
     rose, fell = endless[1] > endless[0], endless[1] < endless[0]
@@ -73,7 +86,7 @@ def moved(rows: pl.DataFrame, days_then: int, days_now: int) -> pl.DataFrame:
     earned = pl.coalesce("margin", "target_acos")
     few = pl.lit(False)
     for when in (0, 1):
-        few = few | (pl.col(f"clicks{when}") < ENOUGH_CLICKS) | (pl.col(f"orders{when}") < ENOUGH_ORDERS)
+        few = few | (pl.col(f"clicks{when}") < limits.clicks) | (pl.col(f"orders{when}") < limits.orders)
     return rows.with_columns(
         movement=movement, spend_change=spend1 - spend0, sales_change=sales1 - sales0, acos0=acos[0],
         acos1=acos[1], thin=few,
@@ -102,18 +115,18 @@ def stake() -> pl.Expr:
     return pl.max_horizontal(0.0, money)
 
 
-def _direction(name: str, days_then: int, days_now: int) -> pl.Expr:
+def _direction(name: str, days_then: int, days_now: int, flat: float) -> pl.Expr:
     """−1 down, 0 flat, 1 up per day, compared in micro-units; from nothing to something is up."""
     then, now = ((pl.col(f"{name}{when}") * MICRO).round().cast(pl.Int128) for when in (0, 1))
-    # Per day without dividing: 100·|now/days_now − then/days_then| ≤ 5·then/days_then.
+    # Per day without dividing: 100·|now/days_now − then/days_then| ≤ 5·then/days_then, flat as a decimal of four places.
     base = then * days_now
-    change = (now * days_then - base) * 100
+    change, most = (now * days_then - base) * _PARTS, base * round(flat * _PARTS)
     return (
         pl.when(then == 0)
         .then(pl.when(now > 0).then(1).otherwise(0))
-        .when(change > FLAT_PERCENT * base)
+        .when(change > most)
         .then(1)
-        .when(change < -FLAT_PERCENT * base)
+        .when(change < base * -round(flat * _PARTS))
         .then(-1)
         .otherwise(0)
     )

@@ -113,7 +113,7 @@ class Solution:
     """
     base: what a click may cost where nothing is added, in units; ratio: by how much a bid that was right for all
     placements together is multiplied. adjustments: fractions by placement; worth: what a click may cost there.
-    sets_base: the placement of the lowest worth.
+    sets_base: the placement of the lowest worth among those with base_share of the clicks.
     """
 
     base: float
@@ -121,14 +121,17 @@ class Solution:
     adjustments: Mapping[Placement, float]
     worth: Mapping[Placement, float]
     sets_base: Placement
+    base_share: float
 
 
-def solve(places: Sequence[PlacementSums], target_acos: float) -> Solution | None:
+def solve(
+    places: Sequence[PlacementSums], target_acos: float, base_share: float = BASE_SHARE
+) -> Solution | None:
     """
     The base bid and the adjustments that together meet the target in every placement.
 
     RPC_c = their sales ÷ clicks; RPC_p = (sales_p + 20·RPC_c)/(clicks_p + 20); v_p = RPC_p × target. Base = the least v of
-    placements with ≥ 10 % of their clicks; adjustment = clip(v_p/base − 1, 0, 9), whole per cent downwards.
+    placements with ≥ 10 % (`base_share`) of their clicks; adjustment = clip(v_p/base − 1, 0, 9), whole per cent downwards.
     None where the campaign sold nothing.
     """
     own = [each for each in places if each.placement in ADJUSTABLE]
@@ -142,13 +145,13 @@ def solve(places: Sequence[PlacementSums], target_acos: float) -> Solution | Non
         * ((told[name].sales + RPC_WEIGHT * rpc) / (told[name].clicks + RPC_WEIGHT) if name in told else rpc)
         for name in ADJUSTABLE
     }
-    used = [each.placement for each in own if each.clicks >= BASE_SHARE * clicks]
+    used = [each.placement for each in own if each.clicks >= base_share * clicks]
     lowest = min(used, key=lambda name: (worth[name], ADJUSTABLE.index(name)))
     base = worth[lowest]
     adjustments = {
         name: int(min(max(value / base - 1, 0.0), MOST_ADJUSTMENT) * 100 + 1e-9) / 100 for name, value in worth.items()
     }  # fmt: skip
-    return Solution(base, base / (rpc * target_acos), adjustments, worth, lowest)
+    return Solution(base, base / (rpc * target_acos), adjustments, worth, lowest, base_share)
 
 
 def outcome(

@@ -14,11 +14,20 @@ from functools import cache
 from typing import Any, Final
 
 from nimbus_reef.core.bids import STANDARD_LIMITS, BidLimits
+from nimbus_reef.core.budgets import STANDARD as IDLE
+from nimbus_reef.core.budgets import IdleLimits
 from nimbus_reef.core.changes import SHEET_COLUMNS
+from nimbus_reef.core.costly_words import STANDARD as OUT
+from nimbus_reef.core.costly_words import WordLimits
 from nimbus_reef.core.families import COSTLY_INDEX, LEAST_SHARE
+from nimbus_reef.core.hours import STANDARD as DRY
+from nimbus_reef.core.hours import DryLimits
+from nimbus_reef.core.listings import SIDE_DAYS, PageLimits
 from nimbus_reef.core.listings import STANDARD as FULL_PAGE
-from nimbus_reef.core.listings import PageLimits
 from nimbus_reef.core.model import Placement
+from nimbus_reef.core.movement import STANDARD as TOLD
+from nimbus_reef.core.movement import MovementLimits
+from nimbus_reef.core.placements import BASE_SHARE
 from nimbus_reef.core.structure import STANDARD as STEERABLE
 from nimbus_reef.core.structure import StructureLimits
 
@@ -82,6 +91,11 @@ def _limit(default: int, label: str, changes: str, unit: str, least: float, most
     return _set(default, label, SettingGroup.CHECKS, Holds.COUNT, changes, unit, least, most)
 
 
+def _share(default: float, label: str, changes: str, least: float, most: float) -> Any:
+    """A limit of a check that is a share."""
+    return _set(default, label, SettingGroup.CHECKS, Holds.RATE, changes, "%", least, most)
+
+
 @dataclass(frozen=True, slots=True)
 class Settings:
     """All settings of an account."""
@@ -138,7 +152,11 @@ class Settings:
     )  # fmt: skip
     own_words: tuple[str, ...] = _set(
         (), "own brand words", SettingGroup.WORDS, Holds.WORDS,
-        "what is never shut out as a word, besides the brand’s name and those of the catalog",
+        "what is never shut out as a word, and the filter “brand”, besides the brand’s name and those of the catalog",
+    )  # fmt: skip
+    rival_words: tuple[str, ...] = _set(
+        (), "rival brand words", SettingGroup.WORDS, Holds.WORDS,
+        "the filter “brand” in Targeting, and what a row says of it, besides the brands of the rivals report",
     )  # fmt: skip
     never_words: tuple[str, ...] = _set(
         (), "words never to be shut out", SettingGroup.WORDS, Holds.WORDS,
@@ -155,6 +173,74 @@ class Settings:
     promote_orders: int = _limit(
         2, "orders of a term that earns its own target", "winners not yet targeted", "orders", 1, 1000
     )
+    flat_change: float = _share(
+        TOLD.flat,
+        "change that counts as none",
+        "who leaks and who buys growth, in Movement and Findings",
+        0,
+        0.5,
+    )
+    told_clicks: int = _limit(
+        TOLD.clicks,
+        "clicks that tell who moved",
+        "Movement: what is too thin to tell",
+        "in each window",
+        1,
+        100_000,
+    )
+    told_orders: int = _limit(
+        TOLD.orders,
+        "orders that tell who moved",
+        "Movement: what is too thin to tell",
+        "in each window",
+        1,
+        10_000,
+    )
+    fall_days: int = _limit(
+        SIDE_DAYS,
+        "days before and after a page’s change",
+        "conversion that fell when a page changed",
+        "days",
+        3,
+        60,
+    )
+    word_share: float = _share(
+        OUT.factor, "part of the orders due that a word to shut out brings at most",
+        "words to shut out; above it: bid lower", 0.05, 1,
+    )  # fmt: skip
+    word_places: int = _limit(
+        OUT.cells,
+        "searches and targets that a word to shut out stands in",
+        "words to shut out",
+        "at least",
+        1,
+        100,
+    )
+    near_budget: float = _share(
+        DRY.near_budget, "part of a budget from which a day ran dry", "dry hours and what they cost", 0.5, 1
+    )
+    due_clicks: float = _set(
+        DRY.due_clicks, "clicks still due on a day that ran dry", SettingGroup.CHECKS, Holds.FIGURE, "dry hours and what they cost",
+        "at least", 0.1, 1000,
+    )  # fmt: skip
+    dry_often: float = _share(
+        DRY.often, "part of the days that a campaign that runs dry is dry", "budgets that run dry", 0.01, 1
+    )
+    idle_below: float = _share(
+        IDLE.below,
+        "part of its budget that a campaign with budget to give stays under",
+        "budgets to move",
+        0.05,
+        1,
+    )
+    idle_days: float = _share(IDLE.days, "part of the days on which it does", "budgets to move", 0.1, 1)
+    base_share: float = _share(
+        BASE_SHARE,
+        "part of the clicks from which a placement may set the base bid",
+        "base bid and raises, in Delivery",
+        0.01,
+        0.3,
+    )
     most_targets: int = _limit(
         STEERABLE.targets, "targets in an ad group", "Catalog, structure: hard to steer", "at most", 1, 10_000,
     )  # fmt: skip
@@ -164,9 +250,8 @@ class Settings:
     most_families: int = _limit(
         STEERABLE.families, "families in an ad group", "Catalog, structure", "at most", 1, 100
     )
-    child_share: float = _set(
-        LEAST_SHARE, "share of a family’s spend from which a child is looked at", SettingGroup.CHECKS, Holds.RATE,
-        "the wrong child, in Catalog and Findings", "%", 0, 1,
+    child_share: float = _share(
+        LEAST_SHARE, "share of a family’s spend from which a child is looked at", "the wrong child, in Catalog and Findings", 0, 1,
     )  # fmt: skip
     child_index: float = _set(
         COSTLY_INDEX, "share of sales over share of spend under which a child is costly", SettingGroup.CHECKS, Holds.FIGURE,
@@ -213,6 +298,26 @@ class Settings:
     def structure(self) -> StructureLimits:
         """More than these cannot be steered."""
         return StructureLimits(self.most_targets, self.most_match_types, self.most_families)
+
+    @property
+    def movement(self) -> MovementLimits:
+        """From when on something moved."""
+        return MovementLimits(self.flat_change, self.told_clicks, self.told_orders)
+
+    @property
+    def words_out(self) -> WordLimits:
+        """Which costly words may be shut out."""
+        return WordLimits(self.word_share, self.word_places)
+
+    @property
+    def dry(self) -> DryLimits:
+        """From when on a day, and a campaign, ran dry."""
+        return DryLimits(self.near_budget, self.due_clicks, self.dry_often)
+
+    @property
+    def idle(self) -> IdleLimits:
+        """Which campaigns have budget to give."""
+        return IdleLimits(self.idle_below, self.idle_days)
 
     @property
     def pages(self) -> PageLimits:

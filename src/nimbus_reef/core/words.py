@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from functools import lru_cache
 
 import polars as pl
@@ -102,6 +102,34 @@ def spelt(term: str, phrase: str) -> str | None:
         if found[start : start + len(wanted)] == wanted:
             return " ".join(written[start : start + len(wanted)])
     return None
+
+
+def naming(texts: pl.Series, own: Collection[str], rivals: Collection[Sequence[str]]) -> pl.DataFrame:
+    """
+    Which texts name whom, in their order: own, one of these words stands in it; rival, all words of one of these names do.
+
+    Words are compared as `words` gives them.
+    """
+    asked = [*own, *{word for name in rivals for word in name}]
+    held = (
+        pl.DataFrame({"word": spelling(texts)})
+        .with_row_index("at")
+        .explode("word")
+        .filter(pl.col("word").is_in(asked))
+        .group_by("at")
+        .agg("word")
+        .sort("at")
+    )
+    stems = [set(each) for each in held["word"].to_list()]
+    told = held.select(
+        "at",
+        own=pl.Series([not each.isdisjoint(own) for each in stems], dtype=pl.Boolean),
+        rival=pl.Series([any(each.issuperset(name) for name in rivals) for each in stems], dtype=pl.Boolean),
+    )
+    every = pl.DataFrame({"at": pl.int_range(len(texts), dtype=pl.UInt32, eager=True)})
+    return every.join(told, on="at", how="left", maintain_order="left").select(
+        pl.col("own", "rival").fill_null(False)
+    )
 
 
 def spelling(normal: pl.Series) -> pl.Series:

@@ -22,6 +22,7 @@ from werkzeug.wrappers import Response
 
 from nimbus_reef import __version__
 from nimbus_reef.config import Config
+from nimbus_reef.core.evidence import meaning
 from nimbus_reef.errors import BadFile, BadInput, Conflict, NotAllowed, NotFound, ReefError, StoreAway
 from nimbus_reef.jobs.queue import Queue
 from nimbus_reef.store.reading.facts import Facts
@@ -75,6 +76,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     for each in (*(area.blueprint for area in AREAS), people, settings, exports, saved, bar):
         app.register_blueprint(each)
     app.context_processor(_everywhere)
+    app.jinja_env.globals["means"] = meaning
     app.jinja_env.globals["asset"] = _asset_addresses(app)
     app.add_url_rule("/", "start", _start)
     app.add_url_rule("/alive", "alive", lambda: ("alive", {"Content-Type": "text/plain"}))

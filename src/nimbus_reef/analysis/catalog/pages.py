@@ -32,7 +32,7 @@ def _listed(facts: Facts, look: Look) -> pl.DataFrame:
     account, window = look.account, look.window
 
     def make() -> pl.DataFrame:
-        pages = product_frames.listings(facts, account.id, around_of(window))
+        pages = product_frames.listings(facts, account.id, around_of(look))
         newest = pages.sort("day").group_by("product_id").last()
         changed = page_changes(facts, look).group_by("product_id").agg(changed=pl.col("day").max())
         ads = product_frames.product_rows(facts, account.id, window).group_by("product_id").agg(

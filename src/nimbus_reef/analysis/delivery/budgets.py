@@ -24,7 +24,6 @@ from nimbus_reef.store.reading import campaign_frames, delivery_frames, setting_
 from nimbus_reef.store.reading.facts import Facts
 
 CHECK: Final = "dry-budgets"
-OFTEN: Final = 0.1
 """The part of the days from which on a budget runs dry: less happens to any."""
 SOURCES: Final = ("campaign_daily", "placement_daily", "hourly")
 """Reports that tell what campaigns spend by day, the better first."""
@@ -108,7 +107,7 @@ def _held(facts: Facts, look: Look, source: str | None) -> pl.DataFrame:
         pl.col("campaign").cast(pl.String), budget=pl.col("daily_budget") / MICRO
     )
     spent = _spent(facts, look, source or SOURCES[0], rows["campaign_id"])
-    used = rules.usage(rows["budget"].to_numpy(), spent)
+    used = rules.usage(rows["budget"].to_numpy(), spent, account.settings.idle)
     days = facts.monthly_days(account.id, "hourly", window)
     monthly = STAKE_DAYS / days / MICRO
     return (
@@ -122,7 +121,8 @@ def _held(facts: Facts, look: Look, source: str | None) -> pl.DataFrame:
             held_days=pl.lit(days),
             missed=pl.col("missed_sales").fill_null(0.0) * monthly,
             missed_spend=pl.col("gone_spend").fill_null(0.0) * monthly,
-            runs_dry=(pl.col("dry_days") > 0).fill_null(False) & (pl.col("dry_days") >= OFTEN * days),
+            runs_dry=(pl.col("dry_days") > 0).fill_null(False)
+            & (pl.col("dry_days") >= account.settings.dry.often * days),
         )
         .with_columns(
             missed_a_day=pl.when("runs_dry")

@@ -184,7 +184,7 @@ def dry(facts: Facts, look: Look) -> pl.DataFrame:
     def make() -> pl.DataFrame:
         rows = delivery_frames.hour_days(facts, account.id, look.window)
         budgets = delivery_frames.budgets_in_force(facts, account.id, look.window)
-        return hours.dry(rows, budgets)
+        return hours.dry(rows, budgets, account.settings.dry)
 
     found = facts.kept("dry hours", account.id, make, look.window)
     settings = setting_frames.campaign_settings(facts, account.id, look.window).select(

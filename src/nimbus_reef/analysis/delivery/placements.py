@@ -212,7 +212,7 @@ def _solved(facts: Facts, look: Look, campaign: str) -> Solved:
     listed = rows.to_dicts()
     places = [_place(row) for row in listed]
     target = float(listed[0]["target_acos"])
-    found = rules.solve(places, target)
+    found = rules.solve(places, target, look.account.settings.base_share)
     spend, sales = sum(each.spend for each in places), sum(each.sales for each in places)
     now = spend / sales if sales else None
     bidding = str(listed[0]["bidding"] or "")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
+from typing import Final
 
 from sqlalchemy import select, update
 from sqlalchemy.dialects.mysql import insert
@@ -12,6 +13,9 @@ from sqlalchemy.dialects.mysql import insert
 from nimbus_reef.store.people import trail
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import person, put_away
+
+DONE: Final = "done: "
+"""What the reason of a finding begins with that was ticked off."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +30,11 @@ class PutAway:
     reason: str
     since: date
     by: str
+
+    @property
+    def done(self) -> bool:
+        """True when it was ticked off: what could not be sent was done by hand."""
+        return self.reason.startswith(DONE)
 
     @property
     def for_good(self) -> bool:

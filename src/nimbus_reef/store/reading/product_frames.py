@@ -280,6 +280,18 @@ def brand_words(facts: Facts, account_id: int, brand: str) -> frozenset[str]:
     return frozenset(word for each in named for word in words.words(each))
 
 
+def rival_brands(facts: Facts, account_id: int) -> frozenset[str]:
+    """The brands of the rivals report."""
+
+    def make() -> frozenset[str]:
+        held = facts.query(
+            "SELECT DISTINCT brand AS text FROM rivals WHERE account_id = :account", account=account_id
+        )
+        return frozenset(held["text"].cast(pl.String).drop_nulls())
+
+    return facts.kept("rival brands", account_id, make)
+
+
 def family_names(facts: Facts, account_id: int) -> dict[str, str]:
     """What product families are called, by id: the words that all their titles begin with."""
 

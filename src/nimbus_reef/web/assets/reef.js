@@ -220,9 +220,36 @@ Alpine.data("filterForm", () => ({
   },
 }));
 
-/** Selecting rows: how many are, and the bar that says what can be done with them. */
+/**
+ * Selecting rows: how many are, and the bar that says what can be done with them. What is selected on other pages of the same rows
+ * (`data-shelf` names them) is kept until it was acted on, and goes along with the form.
+ */
 Alpine.data("picker", () => ({
   count: 0,
+  elsewhere: "",
+  others: new Set(),
+  init() {
+    const kept = JSON.parse(sessionStorage.getItem(this.shelf()) ?? "{}");
+    // What was acted on is done with where the page says so; who came back without it finds the rows selected.
+    if (!kept.rows || (kept.sent && document.querySelector(".notice:not(.cut)"))) return this.keep([]);
+    this.others = new Set(kept.rows);
+    for (const box of this.boxes()) box.checked = !box.disabled && this.others.delete(box.value);
+    this.$nextTick(() => this.show());
+  },
+  shelf() {
+    return `selected ${this.$root.dataset.shelf}`;
+  },
+  keep(rows, sent = false) {
+    if (!this.$root.dataset.shelf) return;
+    if (rows.length) sessionStorage.setItem(this.shelf(), JSON.stringify({ rows, sent }));
+    else sessionStorage.removeItem(this.shelf());
+  },
+  chosen() {
+    return [...this.others, ...this.boxes().filter((box) => box.checked).map((box) => box.value)];
+  },
+  sent() {
+    this.keep(this.chosen(), true);
+  },
   boxes() {
     return [...this.$root.querySelectorAll("tbody input.pick")];
   },
@@ -242,10 +269,17 @@ Alpine.data("picker", () => ({
   },
   cleared() {
     if (this.$refs.page) this.$refs.page.checked = false;
-    queueMicrotask(() => this.show());
+    this.others = new Set();
+    // The boxes are reset after this event.
+    setTimeout(() => this.show());
   },
   show() {
-    this.count = this.boxes().filter((box) => box.checked).length;
+    this.count = this.chosen().length;
+    this.elsewhere = this.others.size ? `, ${this.others.size} of them on other pages` : "";
+    this.$refs.others?.replaceChildren(
+      ...[...this.others].map((value) => Object.assign(document.createElement("input"), { type: "hidden", name: "rows", value })),
+    );
+    this.keep(this.chosen());
     if (!this.count && this.$refs.all) this.$refs.all.checked = false;
     if (this.$refs.bar) this.$refs.bar.hidden = !this.count;
   },

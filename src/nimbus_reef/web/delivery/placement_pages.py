@@ -12,7 +12,7 @@ from nimbus_reef.analysis.delivery.placements import Solved, paid_now
 from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.core import evidence
 from nimbus_reef.core.model import Bidding, Placement, Verdict, from_micro
-from nimbus_reef.core.placements import ADJUSTABLE, BASE_SHARE
+from nimbus_reef.core.placements import ADJUSTABLE
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.axes import round_steps
 from nimbus_reef.web.kit.figures import Figures
@@ -248,7 +248,7 @@ def solved_worded(solved: Solved, highest: float | None, figures: Figures) -> Wo
     headline = f"{bids} on {figures.counted(solved.moved, 'target')}" + (f", {raises}" if raises else "")
     reasons = [
         f"{NAMES[found.sets_base.value]} sets the base: the lowest worth of a click among placements with at least "
-        f"{figures.rate(BASE_SHARE, 0)} of the clicks",
+        f"{figures.rate(found.base_share, 0)} of the clicks",
         f"at that base with its raises a click in every placement costs what it may at {figures.aim(solved.target_acos)}",
     ]
     if solved.base_next is not None and abs(solved.base_next - found.base) > _NEAR * found.base:

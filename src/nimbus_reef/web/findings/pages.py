@@ -9,16 +9,19 @@ from types import MappingProxyType
 from typing import Any, Final
 from urllib.parse import parse_qsl, urlencode
 
+from nimbus_reef.analysis.falls import Watched
 from nimbus_reef.analysis.findings import Findings, Group, company_name, named, waits
 from nimbus_reef.analysis.proposals import FILED_AS
 from nimbus_reef.analysis.recurring import Recurring
 from nimbus_reef.core.checks import CHECKS, Check, Money, Reading, Subject
+from nimbus_reef.core.checks.products import FELL
 from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.listings import Repaired
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.recurring import Key, News
 from nimbus_reef.store.people.closed_audits import Closing
-from nimbus_reef.store.people.hidden_findings import PutAway
+from nimbus_reef.store.people.hidden_findings import DONE, PutAway
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.strips import ahead_words, value_words
 from nimbus_reef.web.kit.verdicts import mark_of, word_fact
@@ -481,6 +484,47 @@ def hidden(away: Sequence[PutAway], names: Mapping[str, str]) -> list[Hidden]:
         )
         for each in away
     ]  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Ticked:
+    """A finding that was done by hand: what was done, and how it went since."""
+
+    id: int
+    what: str
+    title: str
+    done: str
+    by: str
+    since: str
+    tone: str
+
+
+def ticked(
+    done: Sequence[PutAway], names: Mapping[str, str], since: Mapping[str, Watched], figures: Figures
+) -> list[Ticked]:
+    """What was ticked off; since: what conversion did since a fall of it was."""
+    return [
+        Ticked(
+            each.id, names.get(each.row_id, _known_as(each.row_id)), CHECKS[each.check].title, each.reason.removeprefix(DONE),
+            f"{each.by}, {figures.day(each.since)}", *_since_words(each, since.get(each.row_id), figures),
+        )
+        for each in done
+    ]  # fmt: skip
+
+
+def _since_words(each: PutAway, found: Watched | None, figures: Figures) -> tuple[str, str]:
+    """How it went since, and its tone; of what is not measured when it comes back."""
+    if each.check != FELL.key:
+        back = f" on {figures.day(each.until_day)}" if each.until_day else ""
+        return f"comes back{back} if it is still found", ""
+    if found is None or not found.after[0]:
+        return "no clicks yet on days whose sales are complete", ""
+    sides = [
+        f"{figures.rate(orders / clicks if clicks else None)} of {figures.counted(clicks, 'click')}"
+        for clicks, orders in (found.before, found.after)
+    ]
+    tone = {Repaired.BETTER: "gain", Repaired.WORSE: "loss"}.get(found.said, "")
+    return f"converts {sides[1]}, before {sides[0]}: {found.said}", tone
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,6 +14,7 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis.catalog import files as catalog_files
 from nimbus_reef.analysis.delivery import files as delivery_files
+from nimbus_reef.analysis.falls import watched
 from nimbus_reef.analysis.findings import SOURCES, Findings, waits, written_down
 from nimbus_reef.analysis.findings import findings as findings_of
 from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms
@@ -26,6 +27,7 @@ from nimbus_reef.analysis.proposals import FILED_AS, judged
 from nimbus_reef.analysis.pulse import beat
 from nimbus_reef.analysis.recurring import since_last
 from nimbus_reef.core.checks import CHECKS
+from nimbus_reef.core.checks.products import FELL
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import closed_audits, hidden_findings, plans
@@ -80,10 +82,22 @@ def look() -> str:
         blocks=pages.blocks(found, days, request.args.get("all", ""), write, recurring.since.news),
         since=pages.since_last(found, recurring, write, scope.window.days),
         past=pages.past(recurring.closings, write),
-        hidden=pages.hidden(found.hidden, _names(found.hidden)),
+        **_put_aside(scope, found.hidden),
         until=pages.usual_end(today),
         clicks=pages.SNOOZE_CLICKS,
     )
+
+
+def _put_aside(scope: Scope, away: Sequence[PutAway]) -> dict[str, Any]:
+    """What is out of sight: put away, or ticked off and watched since."""
+    names, write = _names(away), figures()
+    done = [each for each in away if each.done]
+    fell = {each.row_id: each.since for each in done if each.check == FELL.key}
+    since = watched(parts().facts, scope.look, fell)
+    return {
+        "hidden": pages.hidden([each for each in away if not each.done], names),
+        "ticked": pages.ticked(done, names, since, write),
+    }
 
 
 def whole(scope: Scope) -> Look:
@@ -190,9 +204,9 @@ def tick_off() -> AnyResponse:
         rows,
         until_day=until,
         until_clicks=None,
-        reason=f"done: {said}"[:512],
+        reason=f"{hidden_findings.DONE}{said}"[:512],
     )
-    flash(f"Ticked off. If it is still found on {figures().day(until)}, it comes back.")
+    flash(f"Ticked off, and watched. If it is still found on {figures().day(until)}, it comes back.")
     return redirect(scope.elsewhere(url_for("findings.look")))
 
 

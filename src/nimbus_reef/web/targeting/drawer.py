@@ -9,6 +9,7 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
+from nimbus_reef.analysis import brands
 from nimbus_reef.analysis.deeds import Stopped
 from nimbus_reef.analysis.order import Before, Unsettled
 from nimbus_reef.core import costly_words, evidence
@@ -139,6 +140,13 @@ def word_measure(row: Mapping[str, Any], figures: Figures) -> str:
     )
 
 
+def brand_words(brand: str) -> str:
+    """Whose brand a row names; empty for nobody's."""
+    return {brands.OWN: "It names one of your own brands.", brands.RIVAL: "It names a rival’s brand."}.get(
+        brand, ""
+    )
+
+
 def company(row: Mapping[str, Any], figures: Figures) -> str:
     """What the prior is made of, in a sentence."""
     if row["prior_a"] is None or row.get("factor") is not None:
@@ -232,7 +240,7 @@ def reason_words(reason: Reason, figures: Figures) -> str:
         "its_words": lambda: "its words say more than its own clicks: look at the word, not at this search alone",
         "word_unsure": lambda: f"{figures.rate(value[0], 0)} sure that it converts less than its clicks cost: 90 % are asked for",
         "word_lower": lambda: f"it still brings {figures.rate(value[0], 0)} of the orders that its clicks cost: bid that much on what brings it rather than shut it out",
-        "word_few": lambda: f"it stands in {figures.counted(value[0], 'search')} only: a phrase wants three",
+        "word_few": lambda: f"it stands in {figures.counted(value[0], 'search')} only, too few for a phrase",
         "word_factor": lambda: f"{figures.rate(value[0], 0)} of the orders due came, {figures.rate(value[1], 0)} would pay for its clicks",
         "word_hits": lambda: f"mind: it also takes {figures.counted(value[0], 'good term')} with {figures.counted(value[1], 'order')}",
         "own_brand": lambda: "it is a word of your own brand",

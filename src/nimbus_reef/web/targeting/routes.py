@@ -21,9 +21,11 @@ from flask import (
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis import deeds, judged_tables, order, proposals, tables
+from nimbus_reef.analysis.brands import brand_of
 from nimbus_reef.analysis.judged_tables import VIEWS, View
 from nimbus_reef.analysis.planned_rows import marked
 from nimbus_reef.analysis.proposals import Proposed
+from nimbus_reef.analysis.row_marks import with_marks
 from nimbus_reef.core.changes import Change, Promise, key
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import from_micro
@@ -66,8 +68,7 @@ def _listed(
     known = judged_tables.fields(view, scope.judge)
     filters = tables.parse_filters(scope.where, known)
     rows = proposals.judged(parts().facts, scope.look, view.subject)
-    if any(each.field.key == "planned" for each in filters):
-        rows = marked(rows, view.subject, plans.planned(parts().store, scope.account.id))
+    rows = with_marks(parts().facts, scope.look, view.subject, rows, filters)
     listed = tables.listing(
         rows, filters=filters, query=scope.query, text_columns=view.text_columns,
         sort=scope.sort or judged_tables.usual_sort(view, scope.judge), fields=known, page=scope.page,
@@ -311,6 +312,7 @@ def _drawer(view: View, scope: Scope, row_id: str, write: Figures) -> dict[str, 
         "mark": mark_of(row, "evidence"),
         "verdict": verdict_at_length(row),
         "by_words": drawer.decided_by_words(row, proposals.deciding(parts().facts, scope.look, view.subject, row), write),
+        "brand": drawer.brand_words(brand_of(parts().facts, scope.look, name_of(view, row))),
         "fact": fact,
         "measure": measure,
         "company": drawer.company(row, write),
