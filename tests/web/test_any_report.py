@@ -184,7 +184,7 @@ def test_a_page_that_broke_is_done_by_hand_and_watched(visitor, store, account, 
         connection.execute(update(put_away).values(at=datetime(2026, 10, 10)))
     told = texts(visitor.get("/findings/"), ".block tr:has(input[name=away])")[0]
     assert "pictures are back" in told
-    assert "converts 10.0 % of 100 clicks, before 4.9 % of 700 clicks: better" in told.replace(
+    assert "converts 10.0 % of 100 clicks, before 2.0 % of 450 clicks: better" in told.replace(
         "\u202f", " "
     ).replace("\xa0", " ")
 

@@ -78,6 +78,9 @@ def falls(facts: Facts, look: Look) -> pl.DataFrame:
     )  # fmt: skip
 
 
+_CHANGED_WITHIN: Final = timedelta(days=60)
+
+
 def _mature(facts: Facts, look: Look) -> date:
     newest = facts.newest_day(look.account.id) or look.window.last
     return newest - timedelta(days=look.account.maturing_days)
@@ -86,8 +89,8 @@ def _mature(facts: Facts, look: Look) -> date:
 @dataclass(frozen=True, slots=True)
 class Watched:
     """
-    What a product's conversion did since its fall was ticked off: clicks and orders of as many days before as a fall is told by
-    (`before`), and since then, up to the last day whose sales are complete.
+    What a product's conversion did since its fall was ticked off: clicks and orders from the last change of its page until then
+    (`before`; of as many days as a fall is told by where none is held), and since then, up to the last day whose sales are complete.
     """
 
     before: tuple[int, int]
@@ -103,14 +106,24 @@ def watched(facts: Facts, look: Look, done: Mapping[str, date]) -> dict[str, Wat
     last = max(_mature(facts, look), *done.values())
     skus = product_frames.skus(facts, look.account.id).with_columns(pl.col("sku").cast(pl.String))
     asked = skus.join(pl.DataFrame({"sku": list(done), "done": list(done.values())}), on="sku")
-    window = Window(min(done.values()) - side, last)
+    window = Window(min(done.values()) - side - _CHANGED_WITHIN, last)
+    changed = (
+        listings.page_changes(product_frames.listings(facts, look.account.id, window))
+        .join(asked, on="product_id")
+        .filter(pl.col("day") < pl.col("done"))
+        .group_by("product_id")
+        .agg(fell=pl.col("day").max())
+    )
+    asked = asked.join(changed, on="product_id", how="left").with_columns(
+        pl.col("fell").fill_null(pl.col("done") - side)
+    )
     daily = product_frames.product_days(
         facts, look.account.id, window, asked["product_id"], ("clicks", "orders")
     )
     after = pl.col("day") >= pl.col("done")
     sums = (
         daily.join(asked, on="product_id")
-        .filter(pl.col("day") >= pl.col("done") - side, ~after | (pl.col("day") <= _mature(facts, look)))
+        .filter(pl.col("day") >= pl.col("fell"), ~after | (pl.col("day") <= _mature(facts, look)))
         .group_by("sku", after=after)
         .agg(pl.col("clicks", "orders").sum())
     )
