@@ -8,6 +8,8 @@ message is shown, and the web maps each class to one HTTP status at one border.
 
 from __future__ import annotations
 
+import errno
+
 
 class ReefError(Exception):
     """Something a person can act on. `remedy` says how, in one plain sentence."""
@@ -41,6 +43,18 @@ class NotAllowed(ReefError):
 
 class Conflict(ReefError):
     """The state changed under the person's hands; looking again settles it."""
+
+
+class DiskFull(ReefError):
+    """There is no room for what is to be written; whatever was begun is taken back."""
+
+    def __init__(self, what: str = "The disk is full") -> None:
+        super().__init__(f"{what}: nothing was changed.", remedy="Make room in REEF_VAR, then try it again.")
+
+
+def is_full_disk(problem: OSError) -> bool:
+    """Whether a fault of the file system is that there is no room, or no more of one's share."""
+    return problem.errno in (errno.ENOSPC, errno.EDQUOT)
 
 
 class StoreAway(ReefError):

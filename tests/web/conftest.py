@@ -3,8 +3,9 @@
 import pytest
 from tests.conftest import PASSWORD
 
+from nimbus_reef import config
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store.people import accounts, plans
+from nimbus_reef.store.people import accounts, people, plans
 from nimbus_reef.web.factory import make_app
 from nimbus_reef.web.security import limiter
 
@@ -41,3 +42,15 @@ def owner(app, demo):
 @pytest.fixture
 def viewer(app):
     return signed_in(app, "viewer@nimbus-reef.example", PASSWORD)
+
+
+@pytest.fixture
+def visitor(store, account, tmp_path):
+    """A signed-in owner of an installation with just this account."""
+    conf = config.load({"REEF_VAR": str(tmp_path / "var")})
+    people.add(store, email="o@example.com", name="O", password="a long password", role=people.Role.OWNER)
+    app = make_app(conf, store, make_queue(conf, store, immediate=True), secret_key="x", testing=True)
+    app.config["WTF_CSRF_ENABLED"] = False
+    client = app.test_client()
+    client.post("/sign-in", data={"email": "o@example.com", "password": "a long password"})
+    return client

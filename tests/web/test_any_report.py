@@ -9,20 +9,16 @@ from tests.analysis.test_products_and_shop import days, listings
 from tests.jobs.test_labels import put
 from tests.pages import row_ids, sent_by, text_of, texts, values
 
-from nimbus_reef import config
 from nimbus_reef.analysis.findings import SOURCES
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.jobs import intake
-from nimbus_reef.jobs.queue import make_queue
 from nimbus_reef.sim import brand, shapes
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
 from nimbus_reef.store.loading import undo
-from nimbus_reef.store.people import people
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
 from nimbus_reef.store.record import loads
 from nimbus_reef.store.record.models import put_away
-from nimbus_reef.web.factory import make_app
 
 LAST = date(2026, 10, 20)
 TODAY = LAST + timedelta(days=1)
@@ -71,18 +67,6 @@ def paths(tmp_path_factory):
     for kind, frame in made.items():
         frame.write_csv(folder / f"{kind}.csv")
     return {kind: folder / f"{kind}.csv" for kind in made}
-
-
-@pytest.fixture
-def visitor(store, account, tmp_path):
-    """A signed-in owner of an installation with just this account."""
-    conf = config.load({"REEF_VAR": str(tmp_path / "var")})
-    people.add(store, email="o@example.com", name="O", password="a long password", role=people.Role.OWNER)
-    app = make_app(conf, store, make_queue(conf, store, immediate=True), secret_key="x", testing=True)
-    app.config["WTF_CSRF_ENABLED"] = False
-    client = app.test_client()
-    client.post("/sign-in", data={"email": "o@example.com", "password": "a long password"})
-    return client
 
 
 def load(store, account, paths, kinds):

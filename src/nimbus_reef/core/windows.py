@@ -10,6 +10,8 @@ from datetime import date, timedelta
 
 from nimbus_reef.errors import BadInput
 
+EARLIEST, LATEST = date(1990, 1, 1), date(2199, 12, 31)
+"""No report is of days outside; within them every window has one before it."""
 LAST_N_DAYS = (7, 14, 30, 60, 90, 120)
 SAME_WEEKDAYS_LAST_YEAR = 364
 
@@ -93,6 +95,16 @@ def parse(text: str, newest: date, maturing_days: int) -> Window:
 
     `last-30`, `2026-10` (a month) or `2026-09-17..2026-10-16` (any range).
     """
+    found = _said(text, newest, maturing_days)
+    if found is None or found.first < EARLIEST or found.last > LATEST:
+        raise BadInput(
+            f"“{text}” is not a window.",
+            remedy="Use last-30, a month such as 2026-10, or 2026-09-17..2026-10-16.",
+        )
+    return found
+
+
+def _said(text: str, newest: date, maturing_days: int) -> Window | None:
     try:
         if match := re.fullmatch(r"last-(\d{1,3})", text):
             return last_days(max(1, int(match[1])), newest, maturing_days)
@@ -102,10 +114,7 @@ def parse(text: str, newest: date, maturing_days: int) -> Window:
             return Window(date.fromisoformat(match[1]), date.fromisoformat(match[2]))
     except ValueError:
         pass
-    raise BadInput(
-        f"“{text}” is not a window.",
-        remedy="Use last-30, a month such as 2026-10, or 2026-09-17..2026-10-16.",
-    )
+    return None
 
 
 ALIKE_DAYS = 3

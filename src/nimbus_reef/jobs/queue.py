@@ -14,7 +14,7 @@ import structlog
 from huey import Huey, RedisHuey, SqliteHuey, crontab
 
 from nimbus_reef.config import Config
-from nimbus_reef.errors import BadFile, NeedsYes, NotFound, ReefError, StoreAway
+from nimbus_reef.errors import BadFile, DiskFull, NeedsYes, NotFound, ReefError, StoreAway, is_full_disk
 from nimbus_reef.jobs import demo_brands, exports, intake, orders
 from nimbus_reef.jobs import watch as watching
 from nimbus_reef.store.loading import undo
@@ -102,16 +102,26 @@ def run(config: Config, store: Store, job_id: int) -> None:
             "result": {"questions": list(asked.questions)}, "upload_state": "waiting",
         }  # fmt: skip
     except ReefError as problem:
-        end = {"state": "failed", "message": str(problem), "upload_state": "waiting"}
+        end = _failed(problem)
+    except OSError as problem:
+        end = _failed(DiskFull()) if is_full_disk(problem) else _fault(job_id)
     except Exception:
         # The one broad catch: a worker must survive any job, and the page must say so.
-        log.exception("job failed", job=job_id)
-        end = {
-            "state": "failed", "upload_state": "waiting",
-            "message": f"This stopped on a fault of the application; nothing was changed (job {job_id}).",
-            "remedy": "The log has the details under that number.",
-        }  # fmt: skip
+        end = _fault(job_id)
     _finish(store, job_id, end)
+
+
+def _failed(problem: ReefError) -> dict[str, Any]:
+    return {"state": "failed", "message": str(problem), "upload_state": "waiting"}
+
+
+def _fault(job_id: int) -> dict[str, Any]:
+    log.exception("job failed", job=job_id)
+    return {
+        "state": "failed", "upload_state": "waiting",
+        "message": f"This stopped on a fault of the application; nothing was changed (job {job_id}).",
+        "remedy": "The log has the details under that number.",
+    }  # fmt: skip
 
 
 def _finish(store: Store, job_id: int, end: dict[str, Any]) -> None:

@@ -23,7 +23,17 @@ from werkzeug.wrappers import Response
 from nimbus_reef import __version__
 from nimbus_reef.config import Config
 from nimbus_reef.core.evidence import meaning
-from nimbus_reef.errors import BadFile, BadInput, Conflict, NotAllowed, NotFound, ReefError, StoreAway
+from nimbus_reef.errors import (
+    BadFile,
+    BadInput,
+    Conflict,
+    DiskFull,
+    NotAllowed,
+    NotFound,
+    ReefError,
+    StoreAway,
+    is_full_disk,
+)
 from nimbus_reef.jobs.queue import Queue
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import moments
@@ -42,7 +52,15 @@ from nimbus_reef.web.settings.routes import settings
 
 log = structlog.get_logger("web")
 
-_STATUS = {BadInput: 400, BadFile: 422, NotFound: 404, NotAllowed: 403, Conflict: 409, StoreAway: 503}
+_STATUS = {
+    BadInput: 400,
+    BadFile: 422,
+    NotFound: 404,
+    NotAllowed: 403,
+    Conflict: 409,
+    StoreAway: 503,
+    DiskFull: 507,
+}
 
 
 def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, testing: bool = False) -> Flask:
@@ -68,6 +86,8 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         SEND_FILE_MAX_AGE_DEFAULT=timedelta(days=30),
         TESTING=testing,
     )
+    # Two slashes in an address are no other way to say one: the redirect would name the host that the request names.
+    app.url_map.merge_slashes = False
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.extensions["reef"] = Parts(config, store, Facts(store), queue)
     _one_moment(app)
@@ -203,6 +223,10 @@ def _map_errors(app: Flask) -> None:
         where = f"{problem.place}: " if problem.place else ""
         g.store_away = isinstance(problem, StoreAway)
         return page(status, f"{where}{problem.message}", problem.remedy)
+
+    @app.errorhandler(OSError)
+    def unwritable(problem: OSError) -> tuple[str, int, dict[str, str]]:
+        return known(DiskFull()) if is_full_disk(problem) else unknown(problem)
 
     @app.errorhandler(CSRFError)
     def forged(_: CSRFError) -> tuple[str, int, dict[str, str]]:

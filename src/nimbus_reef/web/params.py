@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import date
-from typing import Any
+from typing import Any, Final
 from urllib.parse import urlencode
 
 from werkzeug.datastructures import MultiDict
@@ -284,13 +284,16 @@ def parse(
         query=args.get("q", "").strip(),
         sort=args.get("sort", ""),
         cols=",".join(each for each in args.getlist("cols") if each),
-        page=int(page) if page.isdecimal() and int(page) > 0 else 1,
+        page=max(1, int(page)) if page.isdecimal() and len(page) <= _MOST_DIGITS else 1,
         open=args.get("open", ""),
         own=tuple((name, args[name].strip()) for name in OWN_OF_A_PAGE if args.get(name, "").strip()),
     )
     # Reading them now turns a bad part into an error of this request, whoever uses it later.
     _ = scope.window, scope.against, scope.target_acos
     return scope
+
+
+_MOST_DIGITS: Final = 9
 
 
 def _name_parts(args: MultiDict[str, str]) -> tuple[tuple[str, str], ...]:

@@ -162,5 +162,5 @@ def inside(target: str) -> str:
     """A path of this application to go on to, or the start: never somebody else's address."""
     split = urlsplit(target)
     # A backslash counts as a slash in browsers; `/\other` would leave.
-    safe = target.startswith("/") and not target.startswith(("//", "/\\"))
+    safe = target.startswith("/") and not target.startswith(("//", "/\\")) and target.isprintable()
     return target if safe and not split.netloc and not split.scheme else "/"

@@ -7,11 +7,11 @@ from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from wtforms import DateField, IntegerField, StringField
+from wtforms import DateField, StringField
 from wtforms.validators import InputRequired, NumberRange, Optional, ValidationError
 
 from nimbus_reef.core.budgets import Boost, boost_problem
-from nimbus_reef.web.kit.forms import FigureField, ReefForm, stripped
+from nimbus_reef.web.kit.forms import FigureField, ReefForm, WholeField, stripped
 
 _CONDITION = re.compile(r"(roas|acos|cvr|ctr|orders) (>=|<=|>|<) (\d+(?:\.\d+)?)", re.IGNORECASE)
 
@@ -36,10 +36,10 @@ class BoostForm(ReefForm):
         "The per cent", [InputRequired("Say by how much.")], description="Write it like 20."
     )
     days = StringField("The weekdays", filters=[stripped])
-    from_hour = IntegerField(
+    from_hour = WholeField(
         "From which hour", [Optional(), NumberRange(0, 23, "It is an hour from 0 to 23.")], default=0
     )
-    to_hour = IntegerField(
+    to_hour = WholeField(
         "To which hour", [Optional(), NumberRange(1, 24, "It is an hour from 1 to 24.")], default=24
     )
     first = DateField("The first day", [Optional()], description="Write it like 2026-12-01.")

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from datetime import date
 
-from wtforms import DateField, IntegerField, RadioField, StringField
+from wtforms import DateField, RadioField, StringField
 from wtforms.validators import NumberRange, Optional, ValidationError
 
-from nimbus_reef.web.kit.forms import ReefForm, stripped
+from nimbus_reef.web.kit.forms import ReefForm, WholeField, stripped
 
 LONGEST_REASON = 512
 _UNTIL = ("day", "clicks", "good")
@@ -23,7 +23,7 @@ class PutAwayForm(ReefForm):
         description="Choose a day, clicks, or for good.",
     )  # fmt: skip
     day = DateField("day", [Optional()], description="Choose a later day, and write it like 2026-12-01.")
-    clicks = IntegerField(
+    clicks = WholeField(
         "clicks", [Optional(), NumberRange(1, 100_000, "It is from 1 to 100,000.")],
         description="Write a whole number above 0.",
     )  # fmt: skip

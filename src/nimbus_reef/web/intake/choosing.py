@@ -144,7 +144,10 @@ def choices(looked: Looked, fields: Fields) -> Choices:
         chosen = len(looked.sheets) == 1 or (name in asked_for if asked_for else name in usual)
         own = _maps_of(number, sheet, known.get(name, []), fields) if chosen else []
         offset = len(maps)
-        own = [_with_choices(each, _prefix(offset + step), fields) for step, each in enumerate(own)]
+        own = [
+            _with_choices(each, _prefix(offset + step), fields, sheet.table.headers)
+            for step, each in enumerate(own)
+        ]
         maps += own
         sheets.append(_sheet(number, sheet, own, offset, chosen, fields))
     return _file_choices(looked, tuple(maps), tuple(sheets), fields)
@@ -190,16 +193,19 @@ def _word_kinds(number: int, sheet: SheetLook, told_by: str, fields: Fields) -> 
     return found
 
 
+_DATE_ORDERS: Final = {order.value: order for order in DateOrder}
+
+
 def _mark(columns: ColumnMap) -> str:
     return "|".join((columns.sheet, columns.kind, columns.told_by, *columns.only))
 
 
-def _with_choices(suggested: ColumnMap, prefix: str, fields: Fields) -> ColumnMap:
+def _with_choices(suggested: ColumnMap, prefix: str, fields: Fields, headers: Sequence[str]) -> ColumnMap:
     """The mapping with the columns and words that the form says, where they are said of this one."""
     order = fields.get("dates")
     made = replace(
         suggested,
-        date_order=DateOrder(order) if order else suggested.date_order,
+        date_order=_DATE_ORDERS.get(order or "", suggested.date_order),
         decimal=_decimal(fields.get("decimal") or "") or suggested.decimal,
     )
     mark = fields.get(f"{prefix}mark")
@@ -207,6 +213,8 @@ def _with_choices(suggested: ColumnMap, prefix: str, fields: Fields) -> ColumnMa
         return made
     names = [column.name for column in READ_KINDS[made.kind].columns]
     columns = {name: header for name in names if (header := fields.get(f"{prefix}column-{name}"))}
+    if wrong := sorted(set(columns.values()).difference(headers)):
+        raise BadInput(f"“{wrong[0]}” is not a column of the file.", remedy="Choose one of its own.")
     made = replace(made, columns=columns)
     said: dict[str, dict[str, str]] = {name: dict(words) for name, words in made.values.items()}
     for name in names:

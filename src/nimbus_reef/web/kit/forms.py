@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Any, Self
+from typing import Any, Final, Self
 
-from wtforms import Field, Form
+from wtforms import Field, Form, IntegerField
 from wtforms.validators import ValidationError
 from wtforms.widgets import TextInput
 
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.typed import number
+
+_LONGEST: Final = 18
 
 
 def stripped(text: str | None) -> str:
@@ -32,6 +34,17 @@ class FigureField(Field):
             raise ValueError(f"“{text}” is not a number.")
 
 
+class WholeField(IntegerField):
+    """A whole number of a length that anything counted here can have."""
+
+    def process_formdata(self, valuelist: list[str]) -> None:
+        """Reads what was typed; what is longer is none."""
+        if valuelist and len(valuelist[0].strip()) > _LONGEST:
+            self.data = None
+            raise ValueError("It is too long.")
+        super().process_formdata(valuelist)
+
+
 class IdsField(Field):
     """Ids of what was ticked, as many as there are."""
 
@@ -40,7 +53,7 @@ class IdsField(Field):
 
     def process_formdata(self, valuelist: list[str]) -> None:
         """Reads them; anything but a whole number is refused."""
-        if not all(text.isdecimal() for text in valuelist):
+        if not all(text.isdecimal() and len(text) <= _LONGEST for text in valuelist):
             raise ValueError("It is none of those offered.")
         self.data = [int(text) for text in valuelist]
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Final
 
-from wtforms import IntegerField, SelectField, StringField
+from wtforms import SelectField, StringField
 from wtforms.validators import InputRequired, NumberRange, Regexp, ValidationError
 
 from nimbus_reef.core.peers import FEWEST_BRANDS, RATED
-from nimbus_reef.web.kit.forms import Above, FigureField, ReefForm, stripped
+from nimbus_reef.web.kit.forms import Above, FigureField, ReefForm, WholeField, stripped
 
 ASKED: Final = ("p20", "p50", "p80")
 _LIKE: Final = "Write it like 4.5."
@@ -35,7 +35,7 @@ class PeersForm(ReefForm):
         "category", [InputRequired("It is not there.")], filters=[stripped], description="Name a category."
     )
     p20, p50, p80 = _mark(20), _mark(50), _mark(80)
-    brands = IntegerField(
+    brands = WholeField(
         "the number of brands", [NumberRange(min=FEWEST_BRANDS, message="They are too few to stand against.")],
         description=f"It takes {FEWEST_BRANDS} or more.",
     )  # fmt: skip

@@ -1,0 +1,87 @@
+"""Files that nobody meant: each is read, or refused with what is wrong; a full disk is said and loses nothing."""
+
+import errno
+import io
+from datetime import date, timedelta
+
+import polars as pl
+import pytest
+from tests.pages import text_of
+
+from nimbus_reef.jobs import intake
+
+HEAD = "date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales\n"
+FRAME = {
+    "date": [date(2026, 9, 1)], "campaign": ["A"], "ad_group": ["B"], "target": ["lamp"], "match_type": ["exact"],
+    "impressions": [100], "clicks": [3], "spend": [1.5], "orders": [0], "sales": [0.0],
+}  # fmt: skip
+
+
+def sent(client, content, name):
+    """A file dropped, and the page that it leads to."""
+    data = {"files": (io.BytesIO(content), name)}
+    return client.post("/intake/files", data=data, content_type="multipart/form-data", follow_redirects=True)
+
+
+def parquet(**columns):
+    made = io.BytesIO()
+    pl.DataFrame(FRAME | columns).write_parquet(made)
+    return made.getvalue()
+
+
+def loaded(client, page):
+    """What became of it once its mapping is confirmed as it is suggested, in words."""
+    data = {"scope": "product"}
+    done = client.post(f"{page.request.path}/load", data=data, follow_redirects=True)
+    assert done.status_code < 500
+    return text_of(done)
+
+
+@pytest.mark.parametrize(
+    "columns",
+    [
+        {"notes": [["a", "b"]]}, {"notes": [{"a": 1}]}, {"notes": [timedelta(hours=2)]}, {"__line": [7]}, {"campaign": [["A"]]},
+        {"clicks": [timedelta(hours=2)]}, {"notes": [b"\xff\x00"]}, {"notes": [None]}, {"clicks": [2**63 - 1]}, {"spend": [float("inf")]},
+    ],
+    ids=str,
+)  # fmt: skip
+def test_parquet_columns_of_any_type_are_no_fault(visitor, columns):
+    page = sent(visitor, parquet(**columns), "x.parquet")
+    assert page.status_code == 200
+    if page.request.path != "/intake/":
+        loaded(visitor, page)
+
+
+@pytest.mark.parametrize("clicks", [2**63, 2**64, 10**30])
+def test_counts_beyond_what_can_be_kept_are_rejects(visitor, clicks):
+    said = loaded(
+        visitor, sent(visitor, f"{HEAD}2026-09-01,A,B,lamp,exact,100,{clicks},1,0,0\n".encode(), "x.csv")
+    )
+    assert (
+        "nothing was loaded" in said.lower() or "turned away" in said.lower() or "reject" in said.lower()
+    ), said
+
+
+def test_a_name_too_long_is_a_reject_of_its_row(visitor):
+    lines = "".join(f"2026-09-01,A,B,lamp {n},exact,100,1,1,0,0\n" for n in range(40))
+    page = sent(visitor, f"{HEAD}{lines}2026-09-01,A,B,{'x' * 600},exact,100,1,1,0,0\n".encode(), "x.csv")
+    said = loaded(visitor, page)
+    assert "rows 40" in said
+    assert "rejected 1" in said
+
+
+@pytest.mark.parametrize("step", ["keep", "load"])
+def test_a_full_disk_is_said_and_loses_nothing(visitor, monkeypatch, step):
+    def full(*_, **__):
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    text = f"{HEAD}2026-09-02,A,B,lamp,exact,100,3,1,0,0\n".encode()
+    if step == "keep":
+        monkeypatch.setattr(intake.os, "fdopen", full)
+        page = sent(visitor, text, "x.csv")
+        assert page.status_code == 507
+        assert "disk is full" in text_of(page)
+        return
+    page = sent(visitor, text, "x.csv")
+    monkeypatch.setattr(intake.ingest, "load", full)
+    assert "disk is full" in loaded(visitor, page)

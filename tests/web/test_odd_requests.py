@@ -1,0 +1,72 @@
+"""Requests that no page makes: each has an answer that says what is wrong, and none a fault."""
+
+import io
+
+import pytest
+
+
+@pytest.mark.parametrize(
+    "query",
+    [
+        "window=0001-01", "window=0001-01-01..9999-12-31", "window=9999-12", "window=9999-12-30..9999-12-31", "window=last-99999",
+        "against=0001-01-01..0001-01-02", "window=2026-11&against=9999-12", "page=" + "9" * 5000, "page=-1", "sort=" + "x" * 5000,
+    ],
+    ids=lambda query: query[:30],
+)  # fmt: skip
+@pytest.mark.parametrize(
+    "path",
+    ["/pulse/", "/standing/tree", "/movement/ledger", "/catalog/ads", "/delivery/placements", "/targeting/targets", "/findings/", "/plan/", "/intake/"],
+)  # fmt: skip
+def test_days_and_pages_that_cannot_be_are_no_fault(owner, path, query):
+    assert owner.get(f"{path}?account=fernhollow-de&{query}").status_code in (200, 400, 404)
+
+
+@pytest.mark.parametrize(
+    "target", ["/%0aX", "/%0d%0aX: y", "//else.example", "/\\else.example", "/" + "x" * 9000]
+)
+def test_where_a_sign_in_leads_stays_inside(owner, target):
+    answer = owner.get(f"/sign-in?next={target}")
+    assert answer.status_code == 302
+    assert answer.location.startswith("/")
+    assert not answer.location.startswith(("//", "/\\"))
+    assert "\n" not in answer.location
+
+
+@pytest.mark.parametrize(
+    "path", ["/plan/remove", "/targeting/targets/accept-many", "/catalog/ads/accept-many"]
+)
+def test_a_page_number_of_five_thousand_digits_is_refused(owner, path):
+    answer = owner.post(path, data={"account": "fernhollow-de", "page": "9" * 5000, "rows": "1"})
+    assert answer.status_code < 500
+
+
+@pytest.mark.parametrize(
+    "query", ["dates=bogus", "mapped=yes&column-date=nope", "decimal=x", "mapped=yes&kind=nope", "sheet=nope", "mapped=yes&value-match_type-0=zzz"]
+)  # fmt: skip
+def test_a_mapping_that_cannot_be_is_refused(owner, query):
+    text = b"Date,Campaign,Clicks,Cost\n2026-11-01,A,1,2.00\n"
+    data = {"account": "fernhollow-de", "files": (io.BytesIO(text), "x.csv")}
+    address = owner.post("/intake/files", data=data, content_type="multipart/form-data").location
+    path = address.partition("?")[0]
+    assert owner.get(f"{path}?account=fernhollow-de&{query}").status_code in (200, 400, 404)
+    owner.post(f"{path}/discard", data={"account": "fernhollow-de"})
+
+
+@pytest.mark.parametrize("brands", ["inf", "nan", "-inf", "1e400", "9" * 400])
+def test_a_number_of_brands_that_cannot_be_is_refused(owner, brands):
+    data = {
+        "account": "fernhollow-de",
+        "month": "2026-10",
+        "category": "x",
+        "metric": "cvr",
+        "brands": brands,
+        "p50": "10",
+    }
+    answer = owner.post("/standing/peers", data=data)
+    assert 400 <= answer.status_code < 500
+
+
+def test_an_address_of_two_slashes_leads_nowhere_else(owner):
+    for path in ("//static/reef.min.js", "/static//reef.min.js", "//pulse/"):
+        answer = owner.get(path, headers={"Host": "else.example"})
+        assert "else.example" not in answer.headers.get("Location", "")
