@@ -118,6 +118,7 @@ def test_a_proposal_is_taken_on_its_row_and_the_plan_is_worked_in(page, site, em
         expect(page.locator("tr[data-row]").nth(number)).to_contain_text("in the plan")
     expect(page.locator("#strip")).to_contain_text("2 changes")
     page.get_by_role("link", name="Open plan").click()
+    expect(page.get_by_role("heading", name="Plan")).to_be_visible()
     page.keyboard.press("j")
     page.keyboard.press("x")
     page.keyboard.press("Delete")
