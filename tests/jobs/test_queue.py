@@ -2,18 +2,20 @@
 
 import os
 import socket
-from datetime import date
+from datetime import date, datetime
 from pathlib import Path
 
 import pytest
+from sqlalchemy import update
 
 from nimbus_reef import config
-from nimbus_reef.errors import Conflict
+from nimbus_reef.errors import Conflict, StoreAway
 from nimbus_reef.formats import mapping, tables
 from nimbus_reef.jobs import intake, orders, queue
 from nimbus_reef.jobs.orders import LoadOrder
 from nimbus_reef.store.loading import undo
 from nimbus_reef.store.record import loads
+from nimbus_reef.store.record.models import job
 
 GOOD = (
     "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
@@ -40,9 +42,14 @@ def start(store, account, conf, text, scope="product"):
     )  # fmt: skip
 
 
+def done(conf, store, job_id, again=None):
+    """What a worker does with a job; again: what asks for it once more."""
+    queue.run(conf, store, job_id, again or (lambda *_: pytest.fail("nothing was to be done again")))
+
+
 def test_a_load_ends_done_with_its_summary(store, account, conf):
     job_id = start(store, account, conf, GOOD)
-    queue.run(conf, store, job_id)
+    done(conf, store, job_id)
     job = loads.get_job(store, job_id)
     assert (job.state, job.progress) == ("done", 1.0)
     (did,) = job.result["loads"]
@@ -55,7 +62,7 @@ def test_a_load_ends_done_with_its_summary(store, account, conf):
 
 def test_a_bad_file_ends_failed_with_the_reason_and_waits_for_another_try(store, account, conf):
     job_id = start(store, account, conf, GOOD.replace("2.50", "lots", 2))
-    queue.run(conf, store, job_id)
+    done(conf, store, job_id)
     job = loads.get_job(store, job_id)
     assert job.state == "failed"
     assert "spend is not a number" in job.message
@@ -65,7 +72,7 @@ def test_a_bad_file_ends_failed_with_the_reason_and_waits_for_another_try(store,
 
 def test_a_load_that_asks_waits_for_its_yes(store, account, conf):
     job_id = start(store, account, conf, GOOD.replace("2026-10-10", "2036-10-10"))
-    queue.run(conf, store, job_id)
+    done(conf, store, job_id)
     job = loads.get_job(store, job_id)
     assert job.state == "asks"
     assert len(job.result["questions"]) == 2
@@ -74,7 +81,7 @@ def test_a_load_that_asks_waits_for_its_yes(store, account, conf):
 def test_a_fault_of_ours_fails_the_job_and_not_the_worker(store, account, conf, monkeypatch):
     job_id = start(store, account, conf, GOOD)
     monkeypatch.setattr(intake, "load", lambda *_, **__: 1 / 0)
-    queue.run(conf, store, job_id)
+    done(conf, store, job_id)
     job = loads.get_job(store, job_id)
     assert job.state == "failed"
     assert f"job {job_id}" in job.message
@@ -106,7 +113,7 @@ def test_a_dead_worker_s_job_is_taken_up_once_and_then_failed(store, account, co
 
 
 def test_an_undo_whose_worker_died_before_saying_so_is_done(store, account, conf):
-    queue.run(conf, store, start(store, account, conf, GOOD))
+    done(conf, store, start(store, account, conf, GOOD))
     batch = loads.batches(store, account.id)[0]
     again = loads.start_job(
         store, kind="undo", account_id=account.id, person_id=None, upload_id=None, request={"batch": batch.id}
@@ -119,9 +126,84 @@ def test_an_undo_whose_worker_died_before_saying_so_is_done(store, account, conf
 
 def test_a_living_worker_keeps_its_job(store, account, conf):
     job_id = start(store, account, conf, GOOD)
-    loads.claim_job(store, job_id, f"{socket.gethostname()}:{os.getppid()}")
-    assert loads.take_back_orphans(store, queue.still_alive) == []
-    assert queue.still_alive("another-machine:1")
+    loads.claim_job(store, job_id, queue.worker_name())
+    assert queue.take_up_orphans(store, queue.make_queue(conf, store, immediate=True)) == 0
+    assert queue.still_alive("another:1:2", {"another:1:2"}), "it said so lately"
+    assert not queue.still_alive("another:1:2", {"another:1:3"})
+
+
+def test_a_worker_whose_number_another_process_has_now_is_dead(store, account, conf):
+    job_id = start(store, account, conf, GOOD)
+    loads.claim_job(store, job_id, f"{socket.gethostname()}:{os.getppid()}:12")
+    assert queue.take_up_orphans(store, queue.make_queue(conf, store, immediate=True)) == 1
+    assert loads.get_job(store, job_id).state == "done"
+
+
+def test_a_job_that_was_noted_and_never_asked_for_is_taken_up(store, account, conf):
+    """The database, or the web server, died between the two; the next minute sees to it."""
+    job_id, made = start(store, account, conf, GOOD), queue.make_queue(conf, store, immediate=True)
+    queue.sweep_jobs(store, made)
+    assert loads.get_job(store, job_id).state == "queued", "it may only just be on its way"
+    with store.write() as connection:
+        connection.execute(update(job).where(job.c.id == job_id).values(created_at=datetime(2026, 1, 1)))
+    queue.sweep_jobs(store, made)
+    assert loads.get_job(store, job_id).state == "done"
+
+
+def test_a_database_that_is_away_when_a_job_is_taken_is_waited_for(store, account, conf, monkeypatch):
+    job_id, claim, tries = start(store, account, conf, GOOD), loads.claim_job, []
+
+    def away(*arguments):
+        tries.append(1)
+        if len(tries) < 3:
+            raise StoreAway("The database does not answer.")
+        return claim(*arguments)
+
+    monkeypatch.setattr(queue.loads, "claim_job", away)
+    monkeypatch.setattr(queue.time, "sleep", lambda _: None)
+    done(conf, store, job_id)
+    assert loads.get_job(store, job_id).state == "done"
+
+
+def test_a_load_that_the_database_left_is_done_again_and_once_only(store, account, conf, monkeypatch):
+    """It says that it is tried again, and is; the second time it says that it is not."""
+    job_id, asked = start(store, account, conf, GOOD), []
+
+    def away(*_, **__):
+        raise StoreAway("The database does not answer.")
+
+    monkeypatch.setattr(queue.intake, "load", away)
+    done(conf, store, job_id, lambda *job: asked.append(job))
+    found = loads.get_job(store, job_id)
+    assert (found.state, asked) == ("queued", [(job_id, "load")])
+    assert "taken up again" in found.message
+    done(conf, store, job_id)
+    found = loads.get_job(store, job_id)
+    assert found.state == "failed"
+    assert "twice" in found.message
+    assert loads.get_upload(store, found.upload_id).state == "waiting", "it can be loaded again"
+
+
+def test_a_job_that_nobody_wants_any_more_stops(store, account, conf):
+    """Cancelled while it waits it is not begun; while it runs it stops where it says how far it is."""
+    waiting = start(store, account, conf, GOOD)
+    assert loads.cancel(store, waiting)
+    done(conf, store, waiting)
+    assert loads.get_job(store, waiting).state == "cancelled"
+    assert not loads.cancel(store, waiting)
+    running = start(store, account, conf, GOOD.replace("C,G", "E,G"))
+    loads.claim_job(store, running, queue.worker_name())
+    loads.cancel(store, running)
+    with pytest.raises(loads.Cancelled):
+        loads.note_progress(store, running, 0.5, "half")
+
+
+def test_exports_and_loads_do_not_wait_for_each_other(store, conf):
+    made = queue.make_queue(conf, store)
+    made.start(1, "load")
+    made.start(2, "export")
+    assert [huey.pending_count() for huey in made.lanes.values()] == [1, 1]
+    assert not made.idle
 
 
 def test_an_uploaded_name_is_never_a_path(conf):

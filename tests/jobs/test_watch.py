@@ -1,5 +1,6 @@
 """The watched folder: known sources load by themselves, others wait, nothing is taken twice."""
 
+import errno
 import os
 import threading
 import time
@@ -87,3 +88,48 @@ def test_a_folder_that_cannot_be_read_does_not_stop_the_worker(store, account, c
     conf.inbox.parent.mkdir(parents=True, exist_ok=True)
     conf.inbox.write_text("a file where the folder should be")
     queue.sweep_inbox(conf, store, lambda _: None)
+
+
+def test_a_file_that_cannot_be_taken_in_now_is_tried_again(account, conf, sweep, monkeypatch):
+    """A full disk: the file keeps its name and its place, and the next minute takes it."""
+    folder = put(conf, account, "a.csv", HEAD + DAY.format(1))
+
+    def full(*_):
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(watch.intake, "keep_file", full)
+        assert sweep() == 0
+    assert (folder / "a.csv").exists()
+    os.utime(folder / "a.csv", (time.time() - 60, time.time() - 60))
+    assert sweep() == 1
+
+
+def test_a_file_whose_taker_died_gets_its_name_back(account, conf, sweep):
+    folder = put(conf, account, ".taking-0123456789ab-my-report.csv", HEAD + DAY.format(1), age=3600)
+    assert sweep() == 1
+    assert next((folder / watch.DONE).iterdir()).name.endswith("-my-report.csv")
+    young = put(conf, account, ".taking-0123456789ab-other.csv", HEAD + DAY.format(2))
+    assert sweep() == 0, "somebody has it in hand"
+    assert (young / ".taking-0123456789ab-other.csv").exists()
+
+
+def test_a_name_of_any_bytes_is_taken_in(store, account, conf, sweep):
+    folder = put(conf, account, os.fsdecode(b"M\xe4rz.csv"), HEAD + DAY.format(1))
+    assert sweep() == 1
+    assert loads.waiting_uploads(store, account.id)[0].file_name == "M\ufffdrz.csv"
+    assert len(list((folder / watch.DONE).iterdir())) == 1
+
+
+def test_a_link_shows_nothing_of_what_it_leads_to(store, account, conf, sweep, tmp_path):
+    secret = tmp_path / "secret"
+    secret.write_text(HEAD + DAY.format(1))
+    folder = put(conf, account, "other.txt", "x", age=0)
+    (folder / "link.csv").symlink_to(secret)
+    os.utime(folder / "link.csv", (time.time() - 60, time.time() - 60), follow_symlinks=False)
+    sweep()
+    assert loads.waiting_uploads(store, account.id) == []
+    (found, name), *_ = loads.recent_jobs(store, account.id)
+    assert (found.state, name) == ("failed", "link.csv")
+    assert "a link, not a file" in found.message
+    assert not any(conf.uploads.glob("*")) if conf.uploads.exists() else True

@@ -3,6 +3,8 @@
 import io
 
 import pytest
+from tests.pages import text_of, values
+from tests.web.conftest import signed_in
 
 
 @pytest.mark.parametrize(
@@ -70,3 +72,40 @@ def test_an_address_of_two_slashes_leads_nowhere_else(owner):
     for path in ("//static/reef.min.js", "/static//reef.min.js", "//pulse/"):
         answer = owner.get(path, headers={"Host": "else.example"})
         assert "else.example" not in answer.headers.get("Location", "")
+
+
+def test_what_is_told_is_told_whole_however_much_it_is(owner):
+    """Texts for the next page and what a session remembers do not ride in the cookie, which browsers drop beyond 4 kB."""
+    long = "x" * 17_000
+    answer = owner.post(
+        "/intake/files?account=fernhollow-de",
+        data={"files": (io.BytesIO(b"\x00"), f"{long}.csv")},
+        content_type="multipart/form-data",
+    )
+    assert answer.status_code == 302
+    assert all(len(cookie) < 3_000 for cookie in answer.headers.getlist("Set-Cookie"))
+    told = owner.get(answer.location)
+    assert long[:200] in told.text
+    assert long[:200] not in owner.get(answer.location).text, "once"
+
+
+def test_a_cookie_is_worth_nothing_after_signing_out(app, demo):
+    """Sessions end on the server: a copy of the cookie does not let anybody in."""
+    client = signed_in(app, "demo@nimbus-reef.example", demo.password)
+    copy = client.get_cookie("session").value
+    assert client.get("/me").status_code == 200
+    client.post("/sign-out")
+    thief = app.test_client()
+    thief.set_cookie("session", copy)
+    assert thief.get("/me").status_code == 302
+
+
+def test_sessions_are_named_and_ended_one_by_one(app, demo):
+    here, there = (signed_in(app, "demo@nimbus-reef.example", demo.password) for _ in range(2))
+    page = here.get("/me", headers={"User-Agent": "Mozilla/5.0 (X11; Linux x86_64) Firefox/128.0"})
+    assert "now, here" in text_of(page)
+    end = values(page, "form[action*='/me/sessions/']", "action")[0]
+    assert here.post(end).status_code == 302
+    assert there.get("/me").status_code == 302
+    assert here.get("/me").status_code == 200
+    assert here.post(end).status_code == 404

@@ -14,7 +14,7 @@ from nimbus_reef.store.record import loads
 OPEN = {"static", "alive", "people.sign_in", "people.set_up", "people.take_up"}
 """Routes that answer without a sign-in."""
 ANYBODY_S = {
-    "people.sign_out", "saved.save", "saved.forget", "start", "pulse.look", "people.me", "people.rename",
+    "people.sign_out", "saved.save", "saved.forget", "start", "pulse.look", "people.me", "people.rename", "people.end_session",
     "people.change_password", "people.sign_out_everywhere", "people.trail_of", "people.trail_export", "settings.look",
 }  # fmt: skip
 OWNERS = {
@@ -94,6 +94,7 @@ WORDS = {
     "filename": "x",
     "key": OTHER,
     "person_id": 999,
+    "session_id": 999,
     "token": "x",
 }
 

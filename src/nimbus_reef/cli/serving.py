@@ -5,19 +5,25 @@ from __future__ import annotations
 import os
 import shutil
 import sys
+import threading
 import time
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+import structlog
 from gunicorn.app.base import BaseApplication
 
 from nimbus_reef.cli import demo, wiring
 from nimbus_reef.config import Config
 from nimbus_reef.errors import StoreAway
-from nimbus_reef.jobs.queue import make_queue, take_up_orphans
+from nimbus_reef.jobs.queue import EXPORTS, LOADS, make_queue, sweep_jobs, worker_name
 from nimbus_reef.store.people import people
-from nimbus_reef.store.record import schema, server
+from nimbus_reef.store.record import schema, server, workers
+from nimbus_reef.store.record.engine import Store
 from nimbus_reef.web.factory import make_app, quieten_collector
+
+log = structlog.get_logger("worker")
 
 _PATIENCE = 120.0
 _THREADS = 4
@@ -161,5 +167,26 @@ def work(conf: Config) -> None:
     """Runs the worker in the foreground until stopped."""
     store = wiring.open_store(conf)
     queue = make_queue(conf, store)
-    take_up_orphans(store, queue)
-    queue.huey.create_consumer(workers=conf.job_workers, periodic=True).run()
+    sweep_jobs(store, queue)
+    done = threading.Event()
+    threading.Thread(target=_beat, args=(store, done), daemon=True).start()
+    exporting = queue.lanes[EXPORTS].create_consumer(workers=1, periodic=False)
+    exporting.start()
+    try:
+        queue.lanes[LOADS].create_consumer(workers=conf.job_workers, periodic=True).run()
+    finally:
+        exporting.stop(graceful=False)
+        done.set()
+        with suppress(StoreAway):
+            workers.leave(store, worker_name())
+
+
+def _beat(store: Store, done: threading.Event) -> None:
+    """Says every few seconds that this worker is there."""
+    while True:
+        try:
+            workers.beat(store, worker_name())
+        except StoreAway:
+            log.warning("the database is away; nobody hears that this worker is there")
+        if done.wait(workers.BEATS_EVERY):
+            return

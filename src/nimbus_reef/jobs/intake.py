@@ -69,8 +69,13 @@ def keep(folder: Path, stream: IO[bytes]) -> Kept:
 
 def keep_file(folder: Path, path: Path) -> Kept:
     """The same for a file on this machine."""
-    with path.open("rb") as stream:
+    with open(path, "rb", opener=_not_following) as stream:
         return keep(folder, stream)
+
+
+def _not_following(path: str, flags: int) -> int:
+    """A link that took the file's place meanwhile is not followed."""
+    return os.open(path, flags | os.O_NOFOLLOW)
 
 
 @dataclass(frozen=True, slots=True)

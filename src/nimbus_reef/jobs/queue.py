@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 import socket
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from datetime import date, timedelta
-from typing import Any, Final
+from functools import cache
+from pathlib import Path
+from typing import Any, Final, TypeVar
 
 import structlog
 from huey import Huey, RedisHuey, SqliteHuey, crontab
@@ -19,68 +21,98 @@ from nimbus_reef.jobs import demo_brands, exports, intake, orders
 from nimbus_reef.jobs import watch as watching
 from nimbus_reef.store.loading import undo
 from nimbus_reef.store.loading.ingest import Progress
-from nimbus_reef.store.people import accounts, people
-from nimbus_reef.store.record import json_columns, loads
+from nimbus_reef.store.people import accounts, people, sessions
+from nimbus_reef.store.record import json_columns, loads, workers
 from nimbus_reef.store.record.engine import Store
 
 log = structlog.get_logger("jobs")
 
+T = TypeVar("T")
 _NAME = "nimbus-reef"
+LOADS, EXPORTS = "loads", "exports"
+_BEGAN_FIELD: Final = 19
+"""Where `/proc/PID/stat` tells it, behind the name of the program."""
 _PAUSES: Final = (0.5, 1, 2, 4, 8, *([15] * 40))
 """Seconds between tries to write a job's end: ten minutes in all."""
 
 
 @dataclass(frozen=True, slots=True)
 class Queue:
-    """Enqueues jobs, and in a worker does them."""
+    """
+    Enqueues jobs, and in a worker does them. lanes: loads, undos and the demo in one, exports in another, so that neither waits for the
+    other.
+    """
 
-    huey: Huey
-    task: Any
+    lanes: Mapping[str, Huey]
+    tasks: Mapping[str, Any]
 
-    def start(self, job_id: int) -> None:
+    def start(self, job_id: int, kind: str = "load") -> None:
         """Asks a worker to do the noted job."""
-        self.task(job_id)
+        self.tasks[_lane(kind)](job_id)
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing waits in it."""
+        return not any(huey.pending_count() for huey in self.lanes.values())
 
 
-def worker_name() -> str:
-    """Tells this process from all others, for as long as it runs."""
-    return f"{socket.gethostname()}:{os.getpid()}"
+def _lane(kind: str) -> str:
+    return EXPORTS if kind == "export" else LOADS
 
 
-def still_alive(worker: str | None) -> bool:
-    """True unless the worker ran on this machine and is gone; other machines are trusted."""
-    host, _, pid = (worker or "").partition(":")
-    if host != socket.gethostname() or not pid.isdecimal():
-        return bool(worker)
+def _began(pid: int) -> str:
+    """When a process of this machine began, in the kernel's count; empty where it is gone."""
     try:
-        os.kill(int(pid), 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return int(pid) != os.getpid()
+        told = Path(f"/proc/{pid}/stat").read_text(encoding="ascii", errors="replace")
+    except OSError:
+        return ""
+    return told.rpartition(")")[2].split()[_BEGAN_FIELD]
+
+
+@cache
+def worker_name() -> str:
+    """Tells this process from all others, past ones of the same number too."""
+    return f"{socket.gethostname()}:{os.getpid()}:{_began(os.getpid())}"
+
+
+def still_alive(worker: str | None, present: Collection[str] = ()) -> bool:
+    """Whether a worker still runs: one of this machine by its process, one of another by what it said lately."""
+    host, _, rest = (worker or "").partition(":")
+    pid, _, began = rest.partition(":")
+    if host != socket.gethostname() or not pid.isdecimal():
+        return worker in present
+    return bool(began) and _began(int(pid)) == began
 
 
 def make_queue(config: Config, store: Store, *, immediate: bool = False) -> Queue:
     """The queue of this installation. immediate: do jobs at once in this process (tests)."""
-    if config.redis_url:
-        huey: Huey = RedisHuey(_NAME, url=config.redis_url, immediate=immediate)
-    else:
-        config.var.mkdir(parents=True, exist_ok=True)
-        huey = SqliteHuey(_NAME, filename=str(config.var / "queue.db"), immediate=immediate)
+    lanes = {name: _huey(config, name, immediate=immediate) for name in (LOADS, EXPORTS)}
+    tasks = {}
+    for name, huey in lanes.items():
 
-    @huey.task(name="job")  # type: ignore[untyped-decorator]  # huey has no types
-    def task(job_id: int) -> None:
-        run(config, store, job_id)
+        @huey.task(name="job")  # type: ignore[untyped-decorator]  # huey has no types
+        def task(job_id: int) -> None:
+            run(config, store, job_id, queue.start)
 
-    @huey.periodic_task(crontab(minute="*"), name="watch")  # type: ignore[untyped-decorator]
+        tasks[name] = task
+    queue = Queue(lanes, tasks)
+
+    @lanes[LOADS].periodic_task(crontab(minute="*"), name="watch")  # type: ignore[untyped-decorator]
     def watch() -> None:
-        sweep_inbox(config, store, task)
+        sweep_inbox(config, store, queue.start)
+        sweep_jobs(store, queue)
 
-    return Queue(huey, task)
+    return queue
 
 
-def sweep_inbox(config: Config, store: Store, start: Callable[[int], Any]) -> None:
+def _huey(config: Config, lane: str, *, immediate: bool) -> Huey:
+    if config.redis_url:
+        return RedisHuey(f"{_NAME}-{lane}", url=config.redis_url, immediate=immediate)
+    config.var.mkdir(parents=True, exist_ok=True)
+    return SqliteHuey(f"{_NAME}-{lane}", filename=str(config.var / "queue.db"), immediate=immediate)
+
+
+def sweep_inbox(config: Config, store: Store, start: Callable[[int, str], None]) -> None:
     """Takes in what lies in the watched folder; a fault is logged, the next minute tries again."""
     try:
         watching.sweep(store, watching.Folders(config.inbox, config.uploads), start)
@@ -88,11 +120,12 @@ def sweep_inbox(config: Config, store: Store, start: Callable[[int], Any]) -> No
         log.exception("the watched folder could not be read")
 
 
-def run(config: Config, store: Store, job_id: int) -> None:
-    """Does one noted job; whatever comes of it is written to the job."""
-    job = loads.claim_job(store, job_id, worker_name())
+def run(config: Config, store: Store, job_id: int, start: Callable[[int, str], None]) -> None:
+    """Does one noted job; whatever comes of it is written to the job. start: asks for it once more where the database went away."""
+    job = _patiently(lambda: loads.claim_job(store, job_id, worker_name()), job_id)
     if job is None:
         return
+    end: dict[str, Any]
     try:
         done = _WORK[job.kind](config, store, job)
         end = {"state": "done", "message": "done", "result": done, "upload_state": "loaded"}
@@ -101,6 +134,22 @@ def run(config: Config, store: Store, job_id: int) -> None:
             "state": "asks", "message": asked.message, "remedy": asked.remedy,
             "result": {"questions": list(asked.questions)}, "upload_state": "waiting",
         }  # fmt: skip
+    except StoreAway:
+        if _patiently(lambda: loads.queue_again(store, job_id), job_id):
+            start(job_id, job.kind)
+            return
+        end = _failed(
+            StoreAway(
+                "The database went away while this was done, twice; nothing was changed.",
+                remedy="Try it again.",
+            )
+        )
+    except loads.Cancelled:
+        end = {
+            "state": "cancelled",
+            "message": "It was cancelled; nothing was made of it.",
+            "upload_state": "waiting",
+        }
     except ReefError as problem:
         end = _failed(problem)
     except OSError as problem:
@@ -108,7 +157,7 @@ def run(config: Config, store: Store, job_id: int) -> None:
     except Exception:
         # The one broad catch: a worker must survive any job, and the page must say so.
         end = _fault(job_id)
-    _finish(store, job_id, end)
+    _patiently(lambda: loads.finish_job(store, job_id, **end), job_id)
 
 
 def _failed(problem: ReefError) -> dict[str, Any]:
@@ -124,17 +173,15 @@ def _fault(job_id: int) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _finish(store: Store, job_id: int, end: dict[str, Any]) -> None:
-    """Writes a job's end, however long the database is away: else it would seem to run for ever."""
+def _patiently(work: Callable[[], T], job_id: int) -> T:
+    """What is noted of a job, however long the database is away: else it would seem to wait, or to run, for ever."""
     for pause in _PAUSES:
         try:
-            loads.finish_job(store, job_id, **end)
+            return work()
         except StoreAway:
-            log.warning("the database is away; the end of a job waits", job=job_id)
+            log.warning("the database is away; what is noted of a job waits", job=job_id)
             time.sleep(pause)
-        else:
-            return
-    loads.finish_job(store, job_id, **end)
+    return work()
 
 
 def _progress(store: Store, job: loads.Job) -> Progress:
@@ -212,8 +259,25 @@ _WORK: Final[dict[str, Callable[[Config, Store, loads.Job], dict[str, Any]]]] = 
 
 
 def take_up_orphans(store: Store, queue: Queue) -> int:
-    """At a worker's start: jobs whose worker died are queued again, or failed with a reason."""
-    again = loads.take_back_orphans(store, still_alive)
-    for job_id in again:
-        queue.start(job_id)
+    """Jobs whose worker died are queued again, or failed with a reason; how many are queued."""
+    present = workers.present(store)
+    again = loads.take_back_orphans(store, lambda worker: still_alive(worker, present))
+    for job_id, kind in again:
+        queue.start(job_id, kind)
     return len(again)
+
+
+def sweep_jobs(store: Store, queue: Queue) -> None:
+    """
+    Every minute: jobs of dead workers are taken up; so are those that wait though nothing stands in the queue, since whoever noted
+    them died before saying so. What is over of sessions and workers is forgotten.
+    """
+    try:
+        take_up_orphans(store, queue)
+        if queue.idle:
+            for job_id, kind in loads.left_waiting(store):
+                queue.start(job_id, kind)
+        sessions.sweep(store)
+        workers.sweep(store)
+    except StoreAway:
+        log.warning("the database is away; jobs are looked after in the next minute")

@@ -48,6 +48,7 @@ from nimbus_reef.web.kit.lacking import NoFigures, told
 from nimbus_reef.web.parts import SECOND_ANSWER, Parts, current_scope, figures, my_accounts, usual_scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.saved.routes import saved
+from nimbus_reef.web.sessions import ReefSessions
 from nimbus_reef.web.settings.routes import settings
 
 log = structlog.get_logger("web")
@@ -90,6 +91,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     app.url_map.merge_slashes = False
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.extensions["reef"] = Parts(config, store, Facts(store), queue)
+    app.session_interface = ReefSessions(store)
     _one_moment(app)
     security.guard(app)
     Compress(app)

@@ -41,8 +41,8 @@ class SignedIn(UserMixin):  # type: ignore[misc]  # Flask-Login has no types
         self.person = person
 
     def get_id(self) -> str:
-        """What the session keeps: who, and of which of their sessions it is (see `Person.sessions`)."""
-        return f"{self.person.id}.{self.person.sessions}"
+        """What the session keeps of who it is."""
+        return str(self.person.id)
 
 
 def parts() -> Parts:

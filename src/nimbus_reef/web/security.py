@@ -11,7 +11,8 @@ from flask_login import LoginManager, login_required
 from flask_wtf import CSRFProtect
 
 from nimbus_reef.store.people import people
-from nimbus_reef.web.parts import SignedIn, account_of
+from nimbus_reef.web import sessions
+from nimbus_reef.web.parts import account_of
 
 csrf = CSRFProtect()
 limiter = Limiter(get_remote_address, headers_enabled=False)
@@ -52,12 +53,7 @@ def guard(app: Flask) -> None:
     logins.login_view = "people.sign_in"
     logins.login_message = ""
 
-    @logins.user_loader  # type: ignore[untyped-decorator]  # Flask-Login has no types
-    def load_user(user_id: str) -> SignedIn | None:
-        # The application that asks, not the one that was made last.
-        person_id, _, session = user_id.partition(".")
-        found = people.by_id(current_app.extensions["reef"].store, int(person_id))
-        return SignedIn(found) if found and session == str(found.sessions) else None
+    logins.user_loader(sessions.loader(people.by_id))
 
     @app.before_request
     def must_be_signed_in() -> Any:

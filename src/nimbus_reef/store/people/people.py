@@ -14,7 +14,7 @@ from argon2.exceptions import InvalidHashError, VerifyMismatchError
 from sqlalchemy import ColumnElement, Connection, delete, func, insert, select, update
 
 from nimbus_reef.errors import BadInput, Conflict, NotAllowed, NotFound
-from nimbus_reef.store.people import one_time_links, trail
+from nimbus_reef.store.people import one_time_links, sessions, trail
 from nimbus_reef.store.people.one_time_links import INVITATION_LASTS, Purpose
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import brand, person, person_brand
@@ -34,17 +34,13 @@ class Role(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Person:
-    """
-    Somebody who may sign in. brands: ids given to them; owners need none. sessions: which of their sessions are good: those begun
-    at this number.
-    """
+    """Somebody who may sign in. brands: ids given to them; owners need none."""
 
     id: int
     email: str
     name: str
     role: Role
     brands: frozenset[int]
-    sessions: int = 0
 
     def sees(self, brand_id: int) -> bool:
         """Whether this brand is theirs to see: the one place where that is decided."""
@@ -84,7 +80,7 @@ def _people(rows: Sequence[Any]) -> dict[int, tuple[Person, Any]]:
         first.setdefault(row.id, row)
         brands.setdefault(row.id, set()).update([row.brand_id] if row.brand_id is not None else [])
     return {
-        id_: (Person(id_, row.email, row.name, Role(row.role), frozenset(brands[id_]), row.sessions), row)
+        id_: (Person(id_, row.email, row.name, Role(row.role), frozenset(brands[id_])), row)
         for id_, row in first.items()
     }
 
@@ -380,11 +376,8 @@ def switch(store: Store, by: int | None, person_id: int, *, active: bool) -> Non
         who = _known(connection, person_id)
         if not active and who.role == Role.OWNER.value:
             _must_leave_an_owner(connection, person_id)
-        connection.execute(
-            update(person)
-            .where(person.c.id == person_id)
-            .values(active=active, sessions=person.c.sessions + 1)
-        )
+        connection.execute(update(person).where(person.c.id == person_id).values(active=active))
+        sessions.end_all(connection, person_id)
         trail.write(connection, "switched on" if active else "switched off", by, None, {"person": who.email})
 
     store.transact(work)
@@ -428,16 +421,13 @@ def set_password(store: Store, email: str, new: str) -> None:
 
 def _new_password(connection: Connection, person_id: int, password: str) -> None:
     connection.execute(
-        update(person)
-        .where(person.c.id == person_id)
-        .values(password_hash=_HASHER.hash(password), sessions=person.c.sessions + 1)
+        update(person).where(person.c.id == person_id).values(password_hash=_HASHER.hash(password))
     )
+    sessions.end_all(connection, person_id)
 
 
 def end_sessions(store: Store, person_id: int) -> None:
     """Signs somebody out everywhere."""
     with store.write() as connection:
-        connection.execute(
-            update(person).where(person.c.id == person_id).values(sessions=person.c.sessions + 1)
-        )
+        sessions.end_all(connection, person_id)
         trail.write(connection, "signed out everywhere", person_id, None, {})

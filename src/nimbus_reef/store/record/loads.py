@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from typing import Any, Final
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import insert, select, text, update
+from sqlalchemy import Connection, func, insert, select, text, update
 from sqlalchemy.engine import Row
 
 from nimbus_reef.core.coverage import Span, standing
 from nimbus_reef.core.windows import Window, month
-from nimbus_reef.errors import Conflict
+from nimbus_reef.errors import Conflict, ReefError
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.store.record import json_columns
@@ -23,6 +23,7 @@ from nimbus_reef.store.record.models import batch, batch_day, job, reject, uploa
 
 ATTEMPTS: Final = 2
 _OPEN: Final = ("queued", "running")
+_SOON: Final = timedelta(seconds=60)
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +42,7 @@ class Upload:
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """Long work and how far it is. state: queued, running, done, failed, asks."""
+    """Long work and how far it is. state: queued, running, done, failed, asks, cancelled."""
 
     id: int
     account_id: int | None
@@ -85,6 +86,10 @@ class Batch:
     loaded_at: datetime
     undone_at: datetime | None
     together: int | None = None
+
+
+def _now() -> datetime:
+    return datetime.now(UTC).replace(tzinfo=None)
 
 
 def _upload(row: Row[Any]) -> Upload:
@@ -206,12 +211,69 @@ def claim_job(store: Store, job_id: int, worker: str) -> Job | None:
     return get_job(store, job_id) if taken.rowcount else None
 
 
+class Cancelled(ReefError):
+    """Somebody does not want this job any more."""
+
+
 def note_progress(store: Store, job_id: int, progress: float, message: str) -> None:
-    """Says how far a job is."""
+    """Says how far a job is; Cancelled where nobody wants it any more."""
     with store.write() as connection:
-        connection.execute(
-            update(job).where(job.c.id == job_id).values(progress=progress, message=message[:1024])
+        noted = connection.execute(
+            update(job)
+            .where(job.c.id == job_id, job.c.state == "running")
+            .values(progress=progress, message=message[:1024])
         )
+        wanted = noted.rowcount or _state(connection, job_id) == "running"
+    if not wanted:
+        raise Cancelled("It was cancelled.")
+
+
+def _state(connection: Connection, job_id: int) -> str | None:
+    return connection.execute(select(job.c.state).where(job.c.id == job_id)).scalar()
+
+
+def cancel(store: Store, job_id: int) -> bool:
+    """Takes back what was asked for, as long as it is not done; False where it is."""
+    with store.write() as connection:
+        done = connection.execute(
+            update(job)
+            .where(job.c.id == job_id, job.c.state.in_(_OPEN))
+            .values(state="cancelled", message="It was cancelled.", finished_at=_now())
+        )
+        return bool(done.rowcount)
+
+
+def queue_again(store: Store, job_id: int) -> bool:
+    """Puts a job back that could not be done now; False where that was tried often enough."""
+    with store.write() as connection:
+        done = connection.execute(
+            update(job)
+            .where(job.c.id == job_id, job.c.state == "running", job.c.attempts < ATTEMPTS)
+            .values(state="queued", message="the database was away; it is taken up again")
+        )
+        return bool(done.rowcount)
+
+
+def left_waiting(store: Store) -> list[tuple[int, str]]:
+    """Jobs that have waited for a minute and more, with their kinds."""
+    with store.read() as connection:
+        rows = connection.execute(
+            select(job.c.id, job.c.kind)
+            .where(job.c.state == "queued", job.c.created_at < _now() - _SOON)
+            .order_by(job.c.id)
+        )
+        return [(row.id, row.kind) for row in rows]
+
+
+def open_jobs(store: Store, person_id: int, kind: str) -> int:
+    """How many jobs of a kind somebody has that are not done."""
+    with store.read() as connection:
+        count = connection.execute(
+            select(func.count()).where(
+                job.c.person_id == person_id, job.c.kind == kind, job.c.state.in_(_OPEN)
+            )
+        ).scalar()
+    return int(count or 0)
 
 
 def finish_job(
@@ -227,7 +289,7 @@ def finish_job(
                 state=state, message=message[:1024], remedy=remedy[:1024],
                 progress=1.0 if state == "done" else job.c.progress,
                 result=dict(result) if result is not None else None,
-                finished_at=datetime.now(UTC).replace(tzinfo=None),
+                finished_at=_now(),
             )
         )  # fmt: skip
         if upload_state:
@@ -239,11 +301,11 @@ def finish_job(
             )
 
 
-def take_back_orphans(store: Store, alive: Any) -> list[int]:
+def take_back_orphans(store: Store, alive: Callable[[str | None], bool]) -> list[tuple[int, str]]:
     """
     Jobs whose worker is gone: queued once more, or failed when that was tried already.
 
-    alive: tells of a worker's name whether it still runs. Returns the ids queued again.
+    alive: tells of a worker's name whether it still runs. Returns those queued again, with their kinds.
     """
     again = []
     with store.write() as connection:
@@ -252,7 +314,7 @@ def take_back_orphans(store: Store, alive: Any) -> list[int]:
             if alive(row.worker):
                 continue
             if row.attempts < ATTEMPTS:
-                again.append(row.id)
+                again.append((row.id, row.kind))
                 values = {"state": "queued", "message": "its worker stopped; it is taken up again"}
             else:
                 values = {

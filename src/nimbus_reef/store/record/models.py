@@ -20,7 +20,7 @@ from sqlalchemy import (
     UniqueConstraint,
     func,
 )
-from sqlalchemy.dialects.mysql import BIGINT, CHAR, INTEGER, LONGBLOB, SMALLINT, TEXT, TINYINT
+from sqlalchemy.dialects.mysql import BIGINT, CHAR, INTEGER, LONGBLOB, MEDIUMTEXT, SMALLINT, TEXT, TINYINT
 
 from nimbus_reef.core.changes import Promise
 from nimbus_reef.formats.kinds import KINDS
@@ -70,7 +70,6 @@ person = Table(
     Column("role", String(10), nullable=False),
     Column("active", Boolean, nullable=False, server_default="1"),
     # Grows when all sessions shall end: each was begun at one of its values.
-    Column("sessions", Integer, nullable=False, server_default="0"),
     _now("created_at"),
     **_TABLE,
 )  # fmt: skip
@@ -83,6 +82,18 @@ one_time_link = Table(
     Column("ends_at", DateTime, nullable=True),
     Column("used_at", DateTime, nullable=True),
     _now("made_at"),
+    **_TABLE,
+)  # fmt: skip
+person_session = Table(
+    "person_session", metadata, _id(), _ref("person_id", "person"),
+    Column("digest", CHAR(64, charset="ascii", collation="ascii_bin"), nullable=False, unique=True),
+    Column("agent", String(_SHORT), nullable=False),
+    Column("address", String(64), nullable=False),
+    # what the session remembers, but for what its cookie holds
+    Column("kept", MEDIUMTEXT, nullable=True),
+    _now("begun_at"),
+    _now("seen_at"),
+    Column("ended_at", DateTime, nullable=True),
     **_TABLE,
 )  # fmt: skip
 brand = Table("brand", metadata, _id(), Column("name", String(_SHORT), nullable=False, unique=True), **_TABLE)
@@ -259,11 +270,14 @@ job = Table(
     Column("remedy", String(1024), nullable=False, server_default=""),
     Column("request", JSON, nullable=False),
     Column("result", JSON, nullable=True),
-    Column("worker", String(64), nullable=True),
+    Column("worker", String(128), nullable=True),
     Column("attempts", TINYINT(unsigned=True), nullable=False, server_default="0"),
     _now("created_at"),
     Column("finished_at", DateTime, nullable=True),
     **_TABLE,
+)  # fmt: skip
+worker = Table(
+    "worker", metadata, Column("name", String(128), primary_key=True), _now("begun_at"), _now("seen_at"), **_TABLE
 )  # fmt: skip
 
 # --- facts: one row per key and day, primary key in the order files are loaded ------

@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from typing import Final
+from typing import Any, Final
 
 from flask import Blueprint, Response, redirect, render_template, send_file, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.errors import BadInput, Conflict, NotAllowed, NotFound
 from nimbus_reef.formats.tables import Table, csv_lines
 from nimbus_reef.jobs import exports as work
 from nimbus_reef.store.people import trail
-from nimbus_reef.store.record import loads
+from nimbus_reef.store.record import loads, workers
 from nimbus_reef.web.parts import account_by_id, current_scope, parts, person
 
 exports = Blueprint("exports", __name__, url_prefix="/exports")
-AT_ONCE_ROWS: Final = 5_000
+AT_ONCE_ROWS: Final = 1_000
+"""So many rows are a workbook before anybody would wait; more are a worker's."""
+_AT_A_TIME: Final = 3
 _XLSX: Final = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 _PARQUET: Final = "application/vnd.apache.parquet"
 
@@ -57,12 +59,17 @@ def _as_workbook(tables: Sequence[Table], file_name: str) -> AnyResponse:
         target = io.BytesIO()
         work.as_xlsx(tables, target)
         return _attached(Response(target.getvalue(), mimetype=_XLSX), file_name)
+    if loads.open_jobs(parts().store, person().id, "export") >= _AT_A_TIME:
+        raise Conflict(
+            f"{_AT_A_TIME} exports of yours are being made.",
+            remedy="Wait for one of them, or cancel it, then export again.",
+        )
     request = work.hand_over(parts().config.exports, tables) | {"file": file_name}
     job_id = loads.start_job(
         parts().store, kind="export", account_id=current_scope().account.id, person_id=person().id, upload_id=None,
         request=request,
     )  # fmt: skip
-    parts().queue.start(job_id)
+    parts().queue.start(job_id, "export")
     return redirect(current_scope().elsewhere(url_for("exports.look", job_id=job_id)))
 
 
@@ -82,13 +89,28 @@ def _job(job_id: int) -> loads.Job:
 @exports.get("/<int:job_id>")
 def look(job_id: int) -> str:
     """How far an export is, then its file."""
-    return render_template("exports/export.html", job=_job(job_id))
+    return render_template("exports/export.html", **_shown(job_id))
 
 
 @exports.get("/<int:job_id>/progress")
 def progress(job_id: int) -> str:
     """The same, for following it live."""
-    return render_template("exports/_job.html", job=_job(job_id))
+    return render_template("exports/_job.html", **_shown(job_id))
+
+
+def _shown(job_id: int) -> dict[str, Any]:
+    job = _job(job_id)
+    return {"job": job, "nobody": job.open and not workers.present(parts().store)}
+
+
+@exports.post("/<int:job_id>/cancel")
+def cancel(job_id: int) -> AnyResponse:
+    """Takes an export back that is still being made; who only looks may do so with their own."""
+    job, who = _job(job_id), person()
+    if job.person_id != who.id and not who.writes:
+        raise NotAllowed("Somebody else asked for this export.", remedy="Leave it to them.")
+    loads.cancel(parts().store, job_id)
+    return redirect(current_scope().elsewhere(url_for("exports.look", job_id=job_id)))
 
 
 @exports.get("/<int:job_id>/file")

@@ -20,7 +20,7 @@ from nimbus_reef.jobs import intake as loading
 from nimbus_reef.jobs.orders import LoadOrder, load_order
 from nimbus_reef.store.people import trail
 from nimbus_reef.store.people.accounts import Account
-from nimbus_reef.store.record import loads
+from nimbus_reef.store.record import loads, workers
 from nimbus_reef.store.record.loads import Upload
 from nimbus_reef.web.intake import choosing, pages, possible
 from nimbus_reef.web.kit.figures import Figures
@@ -75,7 +75,13 @@ def _job_view(job: loads.Job, file_name: str) -> dict[str, Any]:
     }
     failed = loads.get_upload(parts().store, job.upload_id or 0) if job.state == "failed" else None
     waits = failed is not None and failed.state == "waiting"
-    return {"job": job, "file_name": file_name, "summaries": pages.job_summaries(job, seen), "waits": waits}
+    return {
+        "job": job,
+        "file_name": file_name,
+        "summaries": pages.job_summaries(job, seen),
+        "waits": waits,
+        "nobody": job.open and not workers.present(parts().store),
+    }
 
 
 @intake.post("/files")

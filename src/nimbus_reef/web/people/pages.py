@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from nimbus_reef.store.people.people import Listed, Role
+from nimbus_reef.store.people.sessions import PersonSession
 from nimbus_reef.store.people.trail import Entry
 
 ROLES: Final[Mapping[Role, str]] = {
@@ -50,6 +51,41 @@ def _state(each: Listed) -> str:
     if each.invited:
         return "invited, has not been here"
     return f"last signed in {each.seen:%Y-%m-%d %H:%M} UTC" if each.seen else "has not signed in yet"
+
+
+_BROWSERS: Final = {
+    "Edg": "Edge",
+    "OPR": "Opera",
+    "Firefox": "Firefox",
+    "Chrome": "Chrome",
+    "Safari": "Safari",
+}
+_SYSTEMS: Final = {
+    "Android": "Android", "iPhone": "iPhone", "iPad": "iPad", "Windows": "Windows", "Mac OS": "macOS", "Linux": "Linux"
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class SessionLine:
+    """One of one's sessions; here: the one that asks."""
+
+    id: int
+    agent: str
+    address: str
+    begun: str
+    seen: str
+    here: bool
+
+
+def session_line(each: PersonSession, *, here: bool) -> SessionLine:
+    """A session as *Me* lists it: browser and system as far as the browser tells them, times in UTC."""
+    told = [
+        next((name for sign, name in known.items() if sign in each.agent), "")
+        for known in (_BROWSERS, _SYSTEMS)
+    ]
+    agent = " on ".join(name for name in told if name) or each.agent[:60] or "unknown"
+    begun, seen = (f"{at:%Y-%m-%d %H:%M} UTC" for at in (each.begun_at, each.seen_at))
+    return SessionLine(each.id, agent, each.address, begun, seen, here)
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,21 +5,22 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
-from flask import Blueprint, flash, redirect, render_template, request, session, url_for
+from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask import Response as PageResponse
-from flask_login import current_user, login_user, logout_user
+from flask_login import current_user
 from werkzeug.wrappers import Response
 
 from nimbus_reef.errors import BadInput, NotFound, ReefError
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.store.people import people as store_people
+from nimbus_reef.store.people import sessions as store_sessions
 from nimbus_reef.store.people import trail
 from nimbus_reef.store.people.people import Role
 from nimbus_reef.store.people.trail import Asked
-from nimbus_reef.store.record import loads
-from nimbus_reef.web import new_account
+from nimbus_reef.store.record import loads, workers
+from nimbus_reef.web import new_account, sessions
 from nimbus_reef.web.kit.account_forms import AccountForm
-from nimbus_reef.web.parts import SignedIn, inside, must_manage, my_accounts, parts, person
+from nimbus_reef.web.parts import inside, must_manage, my_accounts, parts, person
 from nimbus_reef.web.people import pages
 from nimbus_reef.web.people.forms import InviteForm, OneselfForm, OwnerForm, RightsForm, SignInForm, TrailForm
 from nimbus_reef.web.security import limiter, sign_in_limit
@@ -27,12 +28,6 @@ from nimbus_reef.web.security import limiter, sign_in_limit
 people = Blueprint("people", __name__)
 _LINES = 200
 _MOST_EXPORTED = 100_000
-
-
-def _begin(found: store_people.Person) -> None:
-    """A session of somebody, and nothing of whoever was here before."""
-    session.clear()
-    login_user(SignedIn(found))
 
 
 @people.route("/sign-in", methods=["GET", "POST"])
@@ -54,7 +49,7 @@ def sign_in() -> Response | str | tuple[str, int]:
         )
         flash("Address or password is not right.", "problem")
         return render_template("people/sign_in.html", target=target, email=email), 401
-    _begin(found)
+    sessions.begin(found)
     trail.note(parts().store, "signed in", person_id=found.id, account_id=None, detail={})
     return redirect(target)
 
@@ -62,7 +57,7 @@ def sign_in() -> Response | str | tuple[str, int]:
 @people.post("/sign-out")
 def sign_out() -> Response:
     """Ends the session."""
-    logout_user()
+    sessions.end()
     return redirect(url_for("people.sign_in"))
 
 
@@ -94,7 +89,7 @@ def set_up(token: str) -> Response | str | tuple[str, int]:
     except BadInput as problem:
         flash(str(problem), "problem")
         return render_template("people/set_up.html", owner=owner, account=account), 400
-    _begin(made)
+    sessions.begin(made)
     trail.note(store, "signed in", person_id=made.id, account_id=None, detail={})
     if demo:
         return _load_demo(made.id)
@@ -123,7 +118,8 @@ def demo_loading(job_id: int) -> str | Response:
     job = loads.get_job(parts().store, job_id)
     if job is None or job.kind != "demo":
         raise NotFound("There is no such work.", remedy="Look at the accounts.")
-    return render_template("people/demo_loading.html", job=job)
+    nobody = job.open and not workers.present(parts().store)
+    return render_template("people/demo_loading.html", job=job, nobody=nobody)
 
 
 # --- inviting and managing -----------------------------------------------------------------
@@ -224,7 +220,7 @@ def take_up(token: str) -> Response | str | tuple[str, int]:
         flash(str(problem), "problem")
         return render_template("people/take_up.html", form=form, who=who), 400
     made = store_people.take_up(store, token, name=form.name.data or "", password=form.password.data or "")
-    _begin(made)
+    sessions.begin(made)
     trail.note(store, "signed in", person_id=made.id, account_id=None, detail={})
     return redirect(url_for("start"))
 
@@ -235,7 +231,10 @@ def take_up(token: str) -> Response | str | tuple[str, int]:
 @people.get("/me")
 def me() -> str:
     """One's name, password, sessions."""
-    return render_template("people/me.html", who=person())
+    now = sessions.here().row
+    open_now = store_sessions.of_person(parts().store, person().id)
+    lines = [pages.session_line(each, here=now is not None and each.id == now.id) for each in open_now]
+    return render_template("people/me.html", who=person(), sessions=lines)
 
 
 @people.post("/me/name")
@@ -254,8 +253,17 @@ def change_password() -> Response:
     if new != request.form.get("again", ""):
         raise BadInput("The two new passwords differ.", remedy="Type the same twice.")
     made = store_people.change_password(parts().store, person().id, old=request.form.get("old", ""), new=new)
-    login_user(SignedIn(made))
+    sessions.begin(made)
     flash("Your password is changed. Wherever else you were signed in, you are not any more.")
+    return redirect(url_for("people.me"))
+
+
+@people.post("/me/sessions/<int:session_id>/end")
+def end_session(session_id: int) -> Response:
+    """Ends one of one's sessions, wherever it is."""
+    if not store_sessions.end(parts().store, person().id, session_id):
+        raise NotFound("This session has ended already.", remedy="Look at the list again.")
+    flash("The session has ended.")
     return redirect(url_for("people.me"))
 
 
@@ -263,7 +271,7 @@ def change_password() -> Response:
 def sign_out_everywhere() -> Response:
     """Ends all of one's sessions, this one too."""
     store_people.end_sessions(parts().store, person().id)
-    logout_user()
+    sessions.end()
     return redirect(url_for("people.sign_in"))
 
 

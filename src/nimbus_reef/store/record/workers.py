@@ -1,0 +1,46 @@
+"""Workers that say they are there, so that a page can say when none is, and their jobs are taken up when they are gone."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import Final
+
+from sqlalchemy import delete, select
+from sqlalchemy.dialects.mysql import insert
+
+from nimbus_reef.store.record.engine import Store
+from nimbus_reef.store.record.models import worker
+
+BEATS_EVERY: Final = 15.0
+GONE_AFTER: Final = timedelta(seconds=90)
+"""A worker that was silent for so long is taken to be gone."""
+
+
+def _now() -> datetime:
+    return datetime.now(UTC).replace(tzinfo=None)
+
+
+def beat(store: Store, name: str) -> None:
+    """Says that a worker is there."""
+    with store.write() as connection:
+        made = insert(worker).values(name=name, begun_at=_now(), seen_at=_now())
+        connection.execute(made.on_duplicate_key_update(seen_at=made.inserted.seen_at))
+
+
+def leave(store: Store, name: str) -> None:
+    """Says that a worker stops."""
+    with store.write() as connection:
+        connection.execute(delete(worker).where(worker.c.name == name))
+
+
+def present(store: Store) -> frozenset[str]:
+    """The workers that were heard of lately."""
+    with store.read() as connection:
+        rows = connection.execute(select(worker.c.name).where(worker.c.seen_at > _now() - GONE_AFTER))
+        return frozenset(row.name for row in rows)
+
+
+def sweep(store: Store) -> None:
+    """Forgets those that are long gone."""
+    with store.write() as connection:
+        connection.execute(delete(worker).where(worker.c.seen_at < _now() - 10 * GONE_AFTER))
