@@ -57,6 +57,10 @@ def is_full_disk(problem: OSError) -> bool:
     return problem.errno in (errno.ENOSPC, errno.EDQUOT)
 
 
+class TooMany(ReefError):
+    """Something was tried too often lately."""
+
+
 class StoreAway(ReefError):
     """The database does not answer."""
 

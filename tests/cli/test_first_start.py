@@ -9,6 +9,7 @@ import sys
 import time
 import urllib.parse
 import urllib.request
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
@@ -30,6 +31,32 @@ def processes_of(folder):
         if str(folder).encode() in told and int(entry.name) != os.getpid():
             found.append(entry.name)
     return found
+
+
+def told_by(folder, program):
+    """Numbers of a program's processes, by their command lines."""
+    sign = "mariadbd" if program == "database" else f"nimbus_reef\0{program}"
+    return {
+        number for number in processes_of(folder) if sign.encode() in (Path("/proc") / number / "cmdline").read_bytes()
+    }  # fmt: skip
+
+
+def dies_and_comes_back(folder, program, base):
+    """Killed, it is started again after a pause; the others go on."""
+    others = {each: told_by(folder, each) for each in ("worker", "database", "serve") if each != program}
+    before = told_by(folder, program)
+    for number in before:
+        os.kill(int(number), signal.SIGKILL)
+    end = time.monotonic() + 60
+    while time.monotonic() < end:
+        time.sleep(0.3)
+        if told_by(folder, program) - before:
+            with suppress(OSError):
+                urllib.request.urlopen(f"{base}/ready", timeout=5).close()
+                break
+    else:
+        pytest.fail(f"{program} did not come back")
+    assert {each: told_by(folder, each) for each in others} == others
 
 
 def test_from_nothing_to_a_page_and_back(tmp_path):
@@ -55,14 +82,21 @@ def test_from_nothing_to_a_page_and_back(tmp_path):
         text = log.read_text()
         assert "Fernhollow: loading search term daily" in text
         base = re.search(r"http://[\d.:]+", text)[0]
-        email, password = re.search(r"Sign in as (\S+) with (\S+)", text).groups()
+        email, told = re.search(r"Sign in as (\S+) with the password in (\S+)", text).groups()
+        password = Path(told).read_text()
+        assert password not in text, "a log outlives whoever reads it"
         browser = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar()))
         form = browser.open(f"{base}/sign-in", timeout=10).read().decode()
         fields = {"email": email, "password": password, "csrf_token": token(form)}
         browser.open(f"{base}/sign-in", urllib.parse.urlencode(fields).encode(), timeout=30)
         page = browser.open(f"{base}/targeting/targets", timeout=30).read().decode()
         assert ">costly</span>" in page
-        assert oct((tmp_path / "mariadb/secrets.json").stat().st_mode)[-3:] == "600"
+        readable = [
+            path for path in tmp_path.rglob("*") if path.lstat().st_mode & 0o077 and not path.is_socket()
+        ]
+        assert [path for path in readable if path != log] == [], "what it writes is its own"
+        for program in ("worker", "database", "serve"):
+            dies_and_comes_back(tmp_path, program, base)
     finally:
         os.killpg(up.pid, signal.SIGINT)
         up.wait(timeout=30)

@@ -85,3 +85,29 @@ def test_a_full_disk_is_said_and_loses_nothing(visitor, monkeypatch, step):
     page = sent(visitor, text, "x.csv")
     monkeypatch.setattr(intake.ingest, "load", full)
     assert "disk is full" in loaded(visitor, page)
+
+
+TEXT = HEAD + "".join(f"2026-09-{day:02},Ä,B,lamp {day},exact,100,3,1.50,0,0\n" for day in range(1, 9))
+
+
+@pytest.mark.parametrize(
+    "encoding",
+    ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be", "utf-32", "utf-32-le", "utf-32-be", "cp1252"],
+)
+def test_text_of_any_width_is_read(visitor, encoding):
+    """With a mark at the start or without."""
+    said = loaded(visitor, sent(visitor, TEXT.encode(encoding), "x.csv"))
+    assert "rows 8" in said
+
+
+@pytest.mark.parametrize(
+    ("content", "what"),
+    [
+        (b"\x89PNG\r\n\x1a\n" + b"\0" * 50, "a picture (PNG)"), (b"%PDF-1.7 x", "a document (PDF)"), (b"PK\x03\x04 x", "a workbook or an archive"),
+        (bytes(range(256)) * 4, "bytes that are no text"), (parquet(), "a table in Parquet"),
+    ],
+    ids=lambda value: value if isinstance(value, str) else "",
+)  # fmt: skip
+def test_what_is_no_text_says_what_it_is(visitor, content, what):
+    page = sent(visitor, content, "report.csv")
+    assert f"This file is {what}" in text_of(page)

@@ -7,6 +7,7 @@ do); 2 the command line cannot be understood; 3 a question needs a yes (--yes).
 
 from __future__ import annotations
 
+import os
 from importlib import import_module
 from typing import Any, Final
 
@@ -154,5 +155,7 @@ def cli(ctx: click.Context) -> None:
     """
     from nimbus_reef.cli import wiring
 
+    # What the application writes is its own: reports, exports, keys.
+    os.umask(0o077)
     ctx.obj = config.load()
     wiring.set_up_logging(ctx.obj.log_level)

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import getpass
 import os
-import shutil
+import shlex
+import socket
+import struct
 import sys
 import threading
 import time
+from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -26,21 +30,21 @@ from nimbus_reef.web.factory import make_app, quieten_collector
 log = structlog.get_logger("worker")
 
 _PATIENCE = 120.0
-_THREADS = 4
+_THREADS = 24
+"""Many wait for slow senders and hardly any works: what computes takes all cores by itself."""
+_SENDERS_PATIENCE = 20
+"""Seconds for which a sender may be silent in the middle of a request."""
+_REEF = f"{shlex.quote(sys.executable)} -m nimbus_reef"
+_AT_A_TERMINAL = "REEF_AT_A_TERMINAL"
 _MEMORY = "/dev/shm"  # noqa: S108  gunicorn's heartbeat files, never to touch a slow disk
 
 
-def project_folder() -> Path:
-    """Where the Procfile lies."""
-    return Path(__file__).resolve().parents[3]
-
-
 def up(conf: Config, *, with_demo: bool) -> None:
-    """Settles ports and hands over to the Procfile runner; does not return."""
-    processes = ["worker", "web"]
+    """Settles ports and hands over to a supervisor, which starts again what stops; does not return."""
+    programs = {"worker": f"{_REEF} worker --wait", "web": _web_command(with_demo=with_demo)}
     environment = dict(os.environ)
     if conf.private_database:
-        processes.insert(0, "database")
+        programs = {"database": f"{_REEF} database", **programs}
         place = server.prepare(
             wiring.database_folder(conf), wiring.free_port("127.0.0.1", conf.database_port)
         )
@@ -48,12 +52,40 @@ def up(conf: Config, *, with_demo: bool) -> None:
         environment["REEF_DATABASE_PORT"] = str(place.port)
     environment["REEF_PORT"] = str(wiring.free_port(conf.host, conf.port))
     environment["REEF_VAR"] = str(conf.var)
-    environment["REEF_PREPARE_OPTIONS"] = "--demo" if with_demo else ""
-    here = str(Path(sys.executable).parent)
-    environment["PATH"] = f"{here}:{environment.get('PATH', '/usr/bin:/bin')}"
-    runner = shutil.which("honcho", path=environment["PATH"]) or "honcho"
-    os.chdir(project_folder())
-    os.execve(runner, [runner, "--no-colour", "--no-prefix", "start", *processes], environment)
+    environment[_AT_A_TERMINAL] = "yes" if sys.stdout.isatty() else ""
+    conf.var.mkdir(parents=True, exist_ok=True)
+    told = conf.var / "supervisor.ini"
+    server.write_whole(told, supervised(programs, conf.var))
+    os.execve(sys.executable, [sys.executable, "-m", "supervisor.supervisord", "-c", str(told)], environment)
+
+
+def _web_command(*, with_demo: bool) -> str:
+    prepared = f"{_REEF} prepare{' --demo' if with_demo else ''}"
+    return f"/bin/sh -c {shlex.quote(f'{prepared} && exec {_REEF} serve')}"
+
+
+def supervised(programs: Mapping[str, str], folder: Path) -> str:
+    """
+    What the supervisor is told: each program in the foreground, its lines on our own output, started again after a pause that grows
+    with every try; the first one stops last.
+    """
+    lines = [
+        "[supervisord]",
+        "nodaemon=true",
+        "loglevel=warn",
+        "logfile=/dev/null",
+        "logfile_maxbytes=0",
+        f"pidfile={folder / 'supervisor.pid'}",
+    ]
+    # It warns where root runs it without having said so.
+    lines += [f"user={getpass.getuser()}"] if os.geteuid() == 0 else []
+    for place, (name, command) in enumerate(programs.items()):
+        lines += [
+            f"[program:{name}]", f"command={command}".replace("%", "%%"), f"priority={place}", "autorestart=true", "startsecs=3",
+            "startretries=1000000", "stopwaitsecs=20", "stopasgroup=false", "killasgroup=true", "redirect_stderr=true",
+            "stdout_logfile=/dev/fd/1", "stdout_logfile_maxbytes=0",
+        ]  # fmt: skip
+    return "\n".join(lines) + "\n"
 
 
 def run_database(conf: Config) -> None:
@@ -140,12 +172,25 @@ def serve(conf: Config) -> None:
         "timeout": 120,
         "graceful_timeout": 3,
         "control_socket_disable": True,
-        "when_ready": lambda _: _greet(conf),
+        "when_ready": lambda arbiter: _ready(arbiter, conf),
         "accesslog": None,
         "loglevel": "warning",
         "worker_tmp_dir": _MEMORY if Path(_MEMORY).is_dir() else None,
     }
     _Web(conf, options).run()
+
+
+def _ready(arbiter: Any, conf: Config) -> None:
+    _be_impatient(arbiter)
+    _greet(conf)
+
+
+def _be_impatient(arbiter: Any) -> None:
+    """Connections have the listener's options: whoever falls silent while sending gives the thread free."""
+    for listener in arbiter.LISTENERS:
+        listener.sock.setsockopt(
+            socket.SOL_SOCKET, socket.SO_RCVTIMEO, struct.pack("ll", _SENDERS_PATIENCE, 0)
+        )
 
 
 def _greet(conf: Config) -> None:
@@ -158,7 +203,10 @@ def _greet(conf: Config) -> None:
         lines.append(f"Nobody can sign in yet. Set it up at {here}/set-up/{token}")
         lines.append("The link works once; the next start prints another.")
     if demo.password_file(conf).exists():
-        lines.append(f"Sign in as {demo.DEMO_EMAIL} with {demo.password(conf)}")
+        # A log outlives whoever reads it: there stands only where the password is.
+        shown = sys.stdout.isatty() or os.environ.get(_AT_A_TERMINAL)
+        known = demo.password(conf) if shown else f"the password in {demo.password_file(conf)}"
+        lines.append(f"Sign in as {demo.DEMO_EMAIL} with {known}")
     lines.append("Ctrl-C stops it.")
     print("\n" + "\n".join(f"  {line}" for line in lines) + "\n", flush=True)
 

@@ -55,6 +55,7 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None) -> RawTab
     Rows with more or fewer cells than the header, with a quote left open or a byte that is no
     text are `problems`; they never shift or swallow another row.
     """
+    _must_be_text(path, file_name)
     data, encoding = _content(path, None if rows is None else max(_PROBE_BYTES, rows * 2_000))
     head = data[:_PROBE_BYTES].decode("utf-8", "replace").lstrip("\ufeff")
     shape = _shape(head)
@@ -90,14 +91,15 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None) -> RawTab
 def _content(path: Path, most: int | None) -> tuple[bytes | mmap.mmap, str]:
     """The file in UTF-8 (or its first bytes, to the end of a line), and what it was written in."""
     with path.open("rb") as handle:
-        start = handle.read(4)
+        start = handle.read(_START)
         handle.seek(0)
-        if start.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        if wide := _wide_encoding(start):
             # A piece may end within a character; what is left of it says nothing.
-            text = handle.read(-1 if most is None else 2 * most).decode(
-                "utf-16", "replace" if most is None else "ignore"
+            size = 4 if wide.startswith("utf-32") else 2
+            text = handle.read(-1 if most is None else size * most).decode(
+                wide, "replace" if most is None else "ignore"
             )
-            return _with_newlines(text.encode()), "utf-16"
+            return _with_newlines(text.encode()), wide[:6]
         if most is None:
             data: bytes | mmap.mmap = mmap.mmap(handle.fileno(), 0, access=mmap.ACCESS_READ)
         else:
@@ -109,6 +111,47 @@ def _content(path: Path, most: int | None) -> tuple[bytes | mmap.mmap, str]:
     if _other_encoding(data):
         return _with_newlines(bytes(data).decode("cp1252", "replace").encode()), "cp1252"
     return _with_newlines(data), "utf-8"
+
+
+def _must_be_text(path: Path, file_name: str) -> None:
+    """BadFile for what is no text at all: a picture, an archive, bytes of whatever kind."""
+    with path.open("rb") as handle:
+        start = handle.read(_START)
+    what = next((what for sign, what in _SIGNS.items() if start.startswith(sign)), "")
+    strange = sum(byte in _NO_TEXT for byte in start)
+    if not what and strange > _STRANGE * len(start) and not _wide_encoding(start):
+        what = "bytes that are no text"
+    if what:
+        raise BadFile(
+            f"This file is {what}, whatever its name says.", place=file_name,
+            remedy="Rename it to .xlsx if it is a workbook; else download the report as CSV, XLSX or Parquet.",
+        )  # fmt: skip
+
+
+_START: Final = 1024
+_SIGNS: Final = {
+    b"\x89PNG": "a picture (PNG)", b"\xff\xd8\xff": "a picture (JPEG)", b"GIF8": "a picture (GIF)", b"%PDF": "a document (PDF)",
+    b"PK\x03\x04": "a workbook or an archive (ZIP)", b"\xd0\xcf\x11\xe0": "a workbook of an old kind (XLS)", b"\x1f\x8b": "packed (GZIP)",
+    b"PAR1": "a table in Parquet",
+}  # fmt: skip
+_MOSTLY: Final = 0.4
+_NO_TEXT: Final = frozenset(range(32)) - frozenset(b"\t\n\r\f\x1b")
+_STRANGE: Final = 0.05
+"""One odd byte is a fault of its row; so many of them are another kind of file."""
+
+
+def _wide_encoding(start: bytes) -> str:
+    """UTF-32 or UTF-16, by the mark at its start, or without one by where the zeros of plain letters stand; else empty."""
+    if start.startswith((codecs.BOM_UTF32_LE, codecs.BOM_UTF32_BE)):
+        return "utf-32"
+    if start.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        return "utf-16"
+    zeros = [start[at::4].count(0) / max(1, len(start[at::4])) for at in range(4)]
+    told = [share > _MOSTLY for share in zeros]
+    return {
+        (False, True, True, True): "utf-32-le", (True, True, True, False): "utf-32-be",
+        (False, True, False, True): "utf-16-le", (True, False, True, False): "utf-16-be",
+    }.get((told[0], told[1], told[2], told[3]), "")  # fmt: skip
 
 
 def _with_newlines(data: bytes | mmap.mmap) -> bytes | mmap.mmap:

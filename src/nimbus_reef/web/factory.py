@@ -32,6 +32,7 @@ from nimbus_reef.errors import (
     NotFound,
     ReefError,
     StoreAway,
+    TooMany,
     is_full_disk,
 )
 from nimbus_reef.jobs.queue import Queue
@@ -61,6 +62,7 @@ _STATUS = {
     Conflict: 409,
     StoreAway: 503,
     DiskFull: 507,
+    TooMany: 429,
 }
 
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from datetime import timedelta
+from typing import Any, Final
 
 from flask import Flask, Response, current_app, request
 from flask_limiter import Limiter
 from flask_limiter.util import get_remote_address
-from flask_login import LoginManager, login_required
+from flask_login import LoginManager, current_user, login_required
 from flask_wtf import CSRFProtect
+from limits import parse
 
 from nimbus_reef.store.people import people
 from nimbus_reef.web import sessions
@@ -20,6 +22,7 @@ logins = LoginManager()
 
 OPEN_ENDPOINTS = frozenset({"people.sign_in", "people.set_up", "people.take_up", "static", "alive"})
 """What answers without a sign-in, and stands outside the frame."""
+_VISITORS_BYTES: Final = 64 * 1024
 _POLICY = "; ".join(
     (
         "default-src 'none'", "script-src 'self'", "style-src 'self'", "img-src 'self' data:",
@@ -43,8 +46,31 @@ def sign_in_limit() -> str:
     return limit
 
 
+def most_tries() -> tuple[int, timedelta]:
+    """The same as a number, and the time that it is counted over."""
+    found = parse(sign_in_limit())
+    return found.amount, timedelta(seconds=found.get_expiry())
+
+
 def guard(app: Flask) -> None:
     """Puts every route behind sign-in but the few that are open, and headers on every answer."""
+
+    @app.before_request
+    def bodies_of_visitors_are_small() -> Any:
+        # Before anything reads it: a form of somebody who is not signed in is a sign-in, never a file.
+        if not request.content_length and "chunked" not in request.headers.get("Transfer-Encoding", ""):
+            return None
+        if current_user.is_authenticated:
+            return None
+        request.max_content_length = _VISITORS_BYTES
+        if (request.content_length or _VISITORS_BYTES + 1) <= _VISITORS_BYTES:
+            return None
+        response = current_app.make_response(
+            ("Sign in first.\n", 401 if request.endpoint not in OPEN_ENDPOINTS else 413)
+        )
+        response.headers["Connection"] = "close"
+        return response
+
     csrf.init_app(app)
     limiter.init_app(app)
     # Templates get the person from the frame; Flask-Login's own way there would ask the database

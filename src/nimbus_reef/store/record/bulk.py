@@ -46,9 +46,9 @@ def load(connection: Connection, table: str, frame: pl.DataFrame, scratch: Path)
     if result.rowcount != len(frame) or warned:
         first = connection.exec_driver_sql("SHOW WARNINGS LIMIT 1").first()
         raise Conflict(
-            f"{len(frame)} rows were to go into {table}, {result.rowcount} did"
-            f"{f' ({first[2]})' if first else ''}.",
-            remedy="Nothing was changed. Load the file again; report it if this comes back.",
+            f"The database took {result.rowcount:,} of {len(frame):,} rows of {table.replace('_', ' ')}, so none was kept"
+            f"{f': {first[2]}' if first else ''}.",
+            remedy="Nothing was changed. Load the file once more; if it comes back, whoever runs this installation needs this sentence.",
         )
 
 

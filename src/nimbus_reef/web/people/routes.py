@@ -13,8 +13,8 @@ from werkzeug.wrappers import Response
 from nimbus_reef.errors import BadInput, NotFound, ReefError
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.store.people import people as store_people
+from nimbus_reef.store.people import refused_sign_ins, trail
 from nimbus_reef.store.people import sessions as store_sessions
-from nimbus_reef.store.people import trail
 from nimbus_reef.store.people.people import Role
 from nimbus_reef.store.people.trail import Asked
 from nimbus_reef.store.record import loads, workers
@@ -23,7 +23,7 @@ from nimbus_reef.web.kit.account_forms import AccountForm
 from nimbus_reef.web.parts import inside, must_manage, my_accounts, parts, person
 from nimbus_reef.web.people import pages
 from nimbus_reef.web.people.forms import InviteForm, OneselfForm, OwnerForm, RightsForm, SignInForm, TrailForm
-from nimbus_reef.web.security import limiter, sign_in_limit
+from nimbus_reef.web.security import limiter, most_tries, sign_in_limit
 
 people = Blueprint("people", __name__)
 _LINES = 200
@@ -31,7 +31,6 @@ _MOST_EXPORTED = 100_000
 
 
 @people.route("/sign-in", methods=["GET", "POST"])
-@limiter.limit(sign_in_limit, methods=["POST"])
 def sign_in() -> Response | str | tuple[str, int]:
     """The sign-in page."""
     target = inside(request.values.get("next", "/"))
@@ -42,11 +41,11 @@ def sign_in() -> Response | str | tuple[str, int]:
         return render_template("people/sign_in.html", target=target, email="", nobody=nobody)
     form = SignInForm(request.form)
     email, password = form.email.data or "", form.password.data or ""
+    place = request.remote_addr or ""
+    refused_sign_ins.must_be_few(parts().store, email, place, *most_tries())
     found = store_people.signed_in(parts().store, email, password)
     if found is None:
-        trail.note(
-            parts().store, "sign-in refused", person_id=None, account_id=None, detail={"address": email[:255]}
-        )
+        refused_sign_ins.note(parts().store, email, place)
         flash("Address or password is not right.", "problem")
         return render_template("people/sign_in.html", target=target, email=email), 401
     sessions.begin(found)
