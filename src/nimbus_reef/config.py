@@ -33,6 +33,11 @@ SETTINGS = (
     Setting("REEF_INBOX", "", "Watched folder: files put into its folder of an account (by the account's key) are taken in every minute; inbox in REEF_VAR when empty."),
     Setting("REEF_MAX_UPLOAD_MB", "2048", "Largest file taken in."),
     Setting("REEF_SIGN_IN_LIMIT", "10 per minute", "How often one address may try to sign in."),
+    Setting("REEF_KEEP_UPLOADS_DAYS", "400", "Days for which reports taken in are kept as files; their rows stay."),
+    Setting("REEF_BACKUP_FOLDER", "", "Where backups are written; backups in REEF_VAR when empty. Better on another disk."),
+    Setting("REEF_BACKUP_HOURS", "0", "A worker writes a backup every so many hours; 0: none by itself."),
+    Setting("REEF_BACKUP_KEEP", "14", "So many of these backups are kept, the newest."),
+    Setting("REEF_PROXIES", "", "Addresses of the proxies in front, commas between them: what they say of who asks, over which scheme, host and path prefix, is believed, and nobody else."),
     Setting("REEF_LOG_LEVEL", "INFO", "DEBUG, INFO, WARNING or ERROR."),
 )  # fmt: skip
 
@@ -54,6 +59,11 @@ class Config:
     secure_cookies: bool
     max_upload_bytes: int
     sign_in_limit: str
+    uploads_kept_days: int
+    backups: Path
+    backup_hours: int
+    backups_kept: int
+    proxies: frozenset[str]
     log_level: str
 
     @property
@@ -109,5 +119,10 @@ def load(environ: Mapping[str, str] | None = None) -> Config:
         secure_cookies=value["REEF_SECURE_COOKIES"].lower() in ("yes", "true", "1"),
         max_upload_bytes=number("REEF_MAX_UPLOAD_MB") * 1024 * 1024,
         sign_in_limit=value["REEF_SIGN_IN_LIMIT"],
+        uploads_kept_days=number("REEF_KEEP_UPLOADS_DAYS"),
+        backups=Path(value["REEF_BACKUP_FOLDER"] or Path(value["REEF_VAR"]) / "backups").absolute(),
+        backup_hours=number("REEF_BACKUP_HOURS"),
+        backups_kept=max(1, number("REEF_BACKUP_KEEP")),
+        proxies=frozenset(each.strip() for each in value["REEF_PROXIES"].split(",") if each.strip()),
         log_level=value["REEF_LOG_LEVEL"].upper(),
     )

@@ -11,7 +11,7 @@ from nimbus_reef.core.changes import Action, Change, Entity, Promise
 from nimbus_reef.store.people import accounts, hidden_findings, notes, people, plans
 from nimbus_reef.store.record import loads
 
-OPEN = {"static", "alive", "people.sign_in", "people.set_up", "people.take_up"}
+OPEN = {"static", "alive", "ready", "people.sign_in", "people.set_up", "people.take_up"}
 """Routes that answer without a sign-in."""
 ANYBODY_S = {
     "people.sign_out", "saved.save", "saved.forget", "start", "pulse.look", "people.me", "people.rename", "people.end_session",

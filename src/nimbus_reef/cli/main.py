@@ -23,6 +23,11 @@ COMMANDS: Final = {
         "audit",
         "Show which targets and search terms cost much and convert little, and how sure that is.",
     ),
+    "backup": (
+        "backups",
+        "write",
+        "Write everything that the installation holds into one file; it may go on meanwhile.",
+    ),
     "batches": ("record", "batches", "List what was loaded into an account, newest first."),
     "catalog": (
         "looking",
@@ -74,6 +79,11 @@ COMMANDS: Final = {
         "record",
         "rebuild_snapshots",
         "Make the columnar day files anew from MariaDB; they can always be deleted.",
+    ),
+    "restore": (
+        "backups",
+        "put_back",
+        "Put back what a backup holds, and check it. Stop the web server and the worker first.",
     ),
     "rows": (
         "record",

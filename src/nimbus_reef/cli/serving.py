@@ -170,6 +170,7 @@ def serve(conf: Config) -> None:
         "worker_class": "gthread",
         "threads": _THREADS,
         "timeout": 120,
+        "forwarded_allow_ips": ",".join(conf.proxies),
         "graceful_timeout": 3,
         "control_socket_disable": True,
         "when_ready": lambda arbiter: _ready(arbiter, conf),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import secrets
+import shutil
 import socket
 import sys
 from collections.abc import Iterator
@@ -14,9 +15,10 @@ import structlog
 
 from nimbus_reef.config import Config
 from nimbus_reef.errors import NotFound, StoreAway
+from nimbus_reef.jobs import upkeep
 from nimbus_reef.store.people import accounts
 from nimbus_reef.store.people.accounts import Account
-from nimbus_reef.store.record import engine, schema, server
+from nimbus_reef.store.record import backup, engine, schema, server
 from nimbus_reef.store.record.engine import Store
 
 
@@ -82,6 +84,18 @@ def migrate(config: Config) -> str:
         return schema.migrate(owner.engine)
     finally:
         owner.engine.dispose()
+
+
+def restore(config: Config, source: Path) -> None:
+    """Puts back what a backup holds; day files are made anew when they are asked for."""
+    owner = engine.connect(
+        config.database_url or private_server(config).owner_url, config.snapshots, config.scratch
+    )
+    try:
+        backup.restore(owner.engine, source, upkeep.kept_files(config), config.scratch)
+    finally:
+        owner.engine.dispose()
+    shutil.rmtree(config.snapshots, ignore_errors=True)
 
 
 @contextmanager

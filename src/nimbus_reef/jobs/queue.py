@@ -17,7 +17,7 @@ from huey import Huey, RedisHuey, SqliteHuey, crontab
 
 from nimbus_reef.config import Config
 from nimbus_reef.errors import BadFile, DiskFull, NeedsYes, NotFound, ReefError, StoreAway, is_full_disk
-from nimbus_reef.jobs import demo_brands, exports, intake, orders
+from nimbus_reef.jobs import demo_brands, exports, intake, orders, upkeep
 from nimbus_reef.jobs import watch as watching
 from nimbus_reef.store.loading import undo
 from nimbus_reef.store.loading.ingest import Progress
@@ -57,7 +57,7 @@ class Queue:
 
 
 def _lane(kind: str) -> str:
-    return EXPORTS if kind == "export" else LOADS
+    return EXPORTS if kind in ("export", "backup") else LOADS
 
 
 def _began(pid: int) -> str:
@@ -101,6 +101,7 @@ def make_queue(config: Config, store: Store, *, immediate: bool = False) -> Queu
     def watch() -> None:
         sweep_inbox(config, store, queue.start)
         sweep_jobs(store, queue)
+        look_after(config, store, queue)
 
     return queue
 
@@ -250,11 +251,17 @@ def _demo(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
     return {}
 
 
+def _backup(config: Config, store: Store, _: loads.Job) -> dict[str, Any]:
+    made = upkeep.back_up(config, store)
+    return {"file": made.name, "bytes": made.stat().st_size}
+
+
 _WORK: Final[dict[str, Callable[[Config, Store, loads.Job], dict[str, Any]]]] = {
     "load": _load,
     "undo": _undo,
     "export": _export,
     "demo": _demo,
+    "backup": _backup,
 }
 
 
@@ -281,3 +288,16 @@ def sweep_jobs(store: Store, queue: Queue) -> None:
         workers.sweep(store)
     except StoreAway:
         log.warning("the database is away; jobs are looked after in the next minute")
+
+
+def look_after(config: Config, store: Store, queue: Queue) -> None:
+    """Every minute: files that are over go, and a backup that is due is asked for."""
+    try:
+        upkeep.tidy(config)
+        if upkeep.backup_is_due(config) and not loads.any_open(store, "backup"):
+            job_id = loads.start_job(
+                store, kind="backup", account_id=None, person_id=None, upload_id=None, request={}
+            )
+            queue.start(job_id, "backup")
+    except (ReefError, OSError):
+        log.exception("files could not be looked after")

@@ -44,10 +44,21 @@ from nimbus_reef.web.areas import AREAS, BY_NAME
 from nimbus_reef.web.bar.routes import bar
 from nimbus_reef.web.exports.routes import exports
 from nimbus_reef.web.frame import Frame
+from nimbus_reef.web.health import health
 from nimbus_reef.web.kit.judging import NotJudgedYet, waiting
 from nimbus_reef.web.kit.lacking import NoFigures, told
-from nimbus_reef.web.parts import SECOND_ANSWER, Parts, current_scope, figures, my_accounts, usual_scope
+from nimbus_reef.web.parts import (
+    SECOND_ANSWER,
+    Parts,
+    current_scope,
+    figures,
+    here_path,
+    my_accounts,
+    parts,
+    usual_scope,
+)
 from nimbus_reef.web.people.routes import people
+from nimbus_reef.web.proxies import NamedProxies
 from nimbus_reef.web.saved.routes import saved
 from nimbus_reef.web.sessions import ReefSessions
 from nimbus_reef.web.settings.routes import settings
@@ -93,6 +104,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     app.url_map.merge_slashes = False
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.extensions["reef"] = Parts(config, store, Facts(store), queue)
+    app.wsgi_app = NamedProxies(app.wsgi_app, config.proxies)  # type: ignore[method-assign]
     app.session_interface = ReefSessions(store)
     _one_moment(app)
     security.guard(app)
@@ -101,8 +113,10 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         app.register_blueprint(each)
     app.context_processor(_everywhere)
     app.jinja_env.globals["means"] = meaning
+    app.jinja_env.globals["here_path"] = here_path
     app.jinja_env.globals["asset"] = _asset_addresses(app)
     app.add_url_rule("/", "start", _start)
+    app.add_url_rule("/ready", "ready", _ready)
     app.add_url_rule("/alive", "alive", lambda: ("alive", {"Content-Type": "text/plain"}))
     _map_errors(app)
     return app
@@ -142,6 +156,11 @@ def _asset_addresses(app: Flask) -> Callable[[str], str]:
         return url_for("static", filename=name, v=digest)
 
     return address
+
+
+def _ready() -> tuple[str, int, dict[str, str]]:
+    found = health(parts().config, parts().store)
+    return "\n".join(found.lines) + "\n", 200 if found.ready else 503, {"Content-Type": "text/plain"}
 
 
 def _start() -> Response:
@@ -218,7 +237,7 @@ def _map_errors(app: Flask) -> None:
         query = urlencode([*request.args.items(multi=True), SECOND_ANSWER])
         return render_template(
             "judging.html", said=waiting(problem.rows, figures()), area=area.title, head=f"{area.name}/_head.html" if area.views else "",
-            view=(request.view_args or {}).get("name", ""), views=area.views, second=f"{request.path}?{query}",
+            view=(request.view_args or {}).get("name", ""), views=area.views, second=f"{here_path()}?{query}",
         )  # fmt: skip
 
     @app.errorhandler(ReefError)

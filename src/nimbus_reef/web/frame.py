@@ -26,7 +26,7 @@ from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.lacking import widened
 from nimbus_reef.web.kit.planned import PlanStrip, overlaps, own_shares, strip
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, my_accounts, parts
+from nimbus_reef.web.parts import current_scope, figures, here_path, my_accounts, parts
 
 _MOST_VALUES = 30
 
@@ -69,7 +69,7 @@ class Frame:
     @property
     def here(self) -> str:
         """Where the scope bar's links lead: this page, or the start where there is none to come back to."""
-        return "/" if g.get("erring") or request.method != "GET" else request.path
+        return url_for("start") if g.get("erring") or request.method != "GET" else here_path()
 
     @cached_property
     def cuts(self) -> list[tuple[str, str]]:

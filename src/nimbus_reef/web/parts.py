@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Final
 from urllib.parse import urlsplit
 
-from flask import current_app, g, request, session
+from flask import current_app, g, request, session, url_for
 from flask_login import UserMixin, current_user
 from werkzeug.datastructures import MultiDict
 
@@ -49,6 +49,11 @@ def parts() -> Parts:
     """The application's parts."""
     found: Parts = current_app.extensions["reef"]
     return found
+
+
+def here_path() -> str:
+    """The path of this request as a browser has it: with the prefix that a proxy in front may add."""
+    return f"{request.script_root}{request.path}"
 
 
 def person() -> Person:
@@ -163,4 +168,4 @@ def inside(target: str) -> str:
     split = urlsplit(target)
     # A backslash counts as a slash in browsers; `/\other` would leave.
     safe = target.startswith("/") and not target.startswith(("//", "/\\")) and target.isprintable()
-    return target if safe and not split.netloc and not split.scheme else "/"
+    return target if safe and not split.netloc and not split.scheme else url_for("start")

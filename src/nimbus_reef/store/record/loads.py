@@ -265,6 +265,17 @@ def left_waiting(store: Store) -> list[tuple[int, str]]:
         return [(row.id, row.kind) for row in rows]
 
 
+def any_open(store: Store, kind: str) -> bool:
+    """Whether a job of this kind is not done yet."""
+    with store.read() as connection:
+        return (
+            connection.execute(
+                select(job.c.id).where(job.c.kind == kind, job.c.state.in_(_OPEN)).limit(1)
+            ).first()
+            is not None
+        )
+
+
 def open_jobs(store: Store, person_id: int, kind: str) -> int:
     """How many jobs of a kind somebody has that are not done."""
     with store.read() as connection:

@@ -48,3 +48,14 @@ def is_current(engine: Engine) -> bool:
     head = ScriptDirectory.from_config(_alembic()).get_current_head()
     with engine.connect() as connection:
         return MigrationContext.configure(connection).get_current_revision() == head
+
+
+def current(engine: Engine) -> str:
+    """The revision that the tables stand at; empty where there are none yet."""
+    with engine.connect() as connection:
+        return MigrationContext.configure(connection).get_current_revision() or ""
+
+
+def knows(name: str) -> bool:
+    """Whether this version of the application knows a revision."""
+    return name in {each.revision for each in ScriptDirectory.from_config(_alembic()).walk_revisions()}

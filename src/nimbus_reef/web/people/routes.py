@@ -33,7 +33,7 @@ _MOST_EXPORTED = 100_000
 @people.route("/sign-in", methods=["GET", "POST"])
 def sign_in() -> Response | str | tuple[str, int]:
     """The sign-in page."""
-    target = inside(request.values.get("next", "/"))
+    target = inside(request.values.get("next", ""))
     if request.method == "GET":
         if current_user.is_authenticated:
             return redirect(target)

@@ -1,0 +1,83 @@
+"""Behind a proxy, under a path prefix, and what whoever watches over it is told."""
+
+from dataclasses import replace
+
+import pytest
+from tests.pages import parsed, text_of
+
+from nimbus_reef.errors import StoreAway
+from nimbus_reef.jobs.queue import make_queue
+from nimbus_reef.store.record import workers
+from nimbus_reef.web.factory import make_app
+
+PROXY = "192.0.2.1"
+SAID = {
+    "X-Forwarded-For": "198.51.100.7", "X-Forwarded-Proto": "https", "X-Forwarded-Host": "audits.example",
+    "X-Forwarded-Prefix": "/reef",
+}  # fmt: skip
+PAGES = (
+    "/pulse/", "/intake/", "/standing/tree", "/standing/products", "/movement/drift", "/movement/trends", "/catalog/families", "/catalog/ads",
+    "/delivery/placements", "/delivery/hours", "/targeting/targets", "/findings/", "/findings/report", "/plan/", "/accounts/", "/people", "/me",
+    "/trail", "/targeting/targets?window=nonsense", "/nowhere",
+)  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def proxied(demo):
+    """The site behind a proxy that the settings name, and somebody signed in through it."""
+    conf = replace(demo.config, proxies=frozenset({PROXY}))
+    app = make_app(
+        conf, demo.store, make_queue(conf, demo.store, immediate=True), secret_key="x", testing=True
+    )
+    app.config["WTF_CSRF_ENABLED"] = False
+    client = app.test_client()
+    data = {"email": "demo@nimbus-reef.example", "password": demo.password}
+    signed = client.post("/sign-in", data=data, headers=SAID, environ_base={"REMOTE_ADDR": PROXY})
+    assert signed.location == "/reef/"
+    return client
+
+
+@pytest.mark.parametrize("path", PAGES)
+def test_under_a_prefix_every_address_of_a_page_has_it(proxied, path):
+    page = proxied.get(path, headers=SAID, environ_base={"REMOTE_ADDR": PROXY}, follow_redirects=False)
+    assert page.status_code in (200, 400, 404)
+    found = parsed(page)
+    told = [
+        str(each[name])
+        for name in ("href", "action", "src", "hx-get", "formaction", "data-href")
+        for each in found.select(f"[{name}]")
+    ]
+    assert len(told) > 10
+    assert [each for each in told if each.startswith("/") and not each.startswith("/reef/")] == []
+
+
+def test_what_a_proxy_says_is_believed_of_it_alone(proxied, demo):
+    """The same headers from anybody else count for nothing: neither address, nor host, nor prefix."""
+    stranger = proxied.get("/me", headers=SAID)
+    assert 'action="/me/name"' in stranger.text
+    listed = text_of(proxied.get("/me", headers=SAID, environ_base={"REMOTE_ADDR": PROXY}))
+    assert "198.51.100.7" in listed
+    invited = proxied.post(
+        "/people/invite", headers=SAID, environ_base={"REMOTE_ADDR": PROXY},
+        data={"email": "ann@example.com", "name": "Ann", "role": "owner"},
+    )  # fmt: skip
+    assert "https://audits.example/reef/invitation/" in invited.text
+
+
+def test_readiness_says_what_is_wrong(app, demo, monkeypatch):
+    client = app.test_client()
+    workers.beat(demo.store, "here:1:2")
+    told = client.get("/ready")
+    assert told.status_code == 200
+    assert "workers: 1 running" in told.text
+    workers.leave(demo.store, "here:1:2")
+    assert "none was heard of" in client.get("/ready").text
+
+    def away(_):
+        raise StoreAway("The database does not answer.")
+
+    monkeypatch.setattr("nimbus_reef.store.record.engine.Store.read", away)
+    told = client.get("/ready")
+    assert told.status_code == 503
+    assert "database: The database does not answer." in told.text
+    assert client.get("/alive").status_code == 200
