@@ -1,5 +1,5 @@
 # What people and CI run. Each target installs what it misses (scripts/install.sh).
-.PHONY: demo test quick check bench bench-pages truth assets shots ratio docs
+.PHONY: demo test quick check bench bench-pages soak truth assets shots ratio docs
 
 reef := .venv/bin/reef
 python := .venv/bin/python
@@ -33,6 +33,10 @@ bench:           ## measure against the bare floors; writes docs/benchmarks.md
 bench-pages:     ## measure every page on the account at size (made anew in var/large: minutes)
 	REEF_VAR=var/large .venv/bin/reef demo --size large
 	REEF_VAR=var/large PYTHONPATH=src:. $(python) benchmarks/pages.py --write
+
+soak:            ## 50 people at once for ten minutes, loads and exports between; writes docs/reliability.md
+	@scripts/install.sh dev
+	PYTHONPATH=src:. $(python) benchmarks/soak.py --write
 
 truth:           ## the audit's judgement against the simulator's truth; writes docs/judgement.md and docs/before-keywords.md
 	@scripts/install.sh dev

@@ -1,0 +1,217 @@
+"""
+Many people at once for some minutes: pages of every area, loads and exports between.
+
+Starts an installation of its own in var/soak (demo brands, everything on loopback), signs people in, lets each look at one page after the
+other, and writes what came of it to docs/reliability.md: answers, errors, waiting times, memory of the web processes at the start and at the end.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import random
+import re
+import signal
+import statistics
+import subprocess
+import sys
+import threading
+import time
+from collections import Counter
+from dataclasses import dataclass, field
+from datetime import date, timedelta
+from pathlib import Path
+
+import httpx
+
+from nimbus_reef.cli import wiring
+
+ROOT = Path(__file__).resolve().parents[1]
+DOCUMENT = ROOT / "docs" / "reliability.md"
+ACCOUNTS = ("fernhollow-de", "pellwick-gb")
+PAGES = (
+    "/pulse/", "/intake/", "/standing/tree", "/standing/products", "/movement/drift", "/movement/ledger", "/movement/why", "/movement/trends",
+    "/catalog/families", "/catalog/ads", "/catalog/gaps", "/catalog/listings", "/catalog/structure", "/delivery/placements", "/delivery/hours",
+    "/delivery/budgets", "/targeting/targets", "/targeting/terms", "/targeting/words", "/findings/", "/plan/",
+)  # fmt: skip
+EXPORTS = ("/targeting/terms/export.xlsx", "/targeting/targets/export.csv", "/catalog/ads/export.parquet")
+PASSWORD = "a password for the soak"
+
+
+@dataclass
+class Told:
+    """What happened: status codes, seconds of each page, what went wrong."""
+
+    codes: Counter[int] = field(default_factory=Counter)
+    seconds: list[float] = field(default_factory=list)
+    wrong: list[str] = field(default_factory=list)
+    loads: Counter[str] = field(default_factory=Counter)
+
+    def note(self, answer: httpx.Response, path: str) -> None:
+        """One answer."""
+        self.codes[answer.status_code] += 1
+        self.seconds.append(answer.elapsed.total_seconds())
+        if answer.status_code >= 400:
+            self.wrong.append(f"{answer.status_code} {path}")
+
+
+def token_of(page: str) -> str:
+    """The token that a form of a page carries."""
+    found = re.search(r'name="csrf_token" value="([^"]+)"', page)
+    return found[1] if found else ""
+
+
+def signed_in(base: str, email: str, password: str) -> httpx.Client:
+    """A browser in which somebody is signed in."""
+    client = httpx.Client(base_url=base, timeout=60, follow_redirects=True)
+    form = {"csrf_token": token_of(client.get("/sign-in").text), "email": email, "password": password}
+    assert client.post("/sign-in", data=form).status_code == 200, email
+    return client
+
+
+def look(base: str, number: int, until: float, told: Told) -> None:
+    """One person, page after page, with a breath between."""
+    chance = random.Random(number)
+    with signed_in(base, f"person-{number}@example.com", PASSWORD) as client:
+        while time.monotonic() < until:
+            days = chance.choice(("last-30", "last-14", "last-7", "last-60"))
+            path = f"{chance.choice(PAGES)}?account={chance.choice(ACCOUNTS)}&window={days}"
+            if chance.random() < 0.02:
+                path = f"{chance.choice(EXPORTS)}?account={chance.choice(ACCOUNTS)}"
+            try:
+                told.note(client.get(path), path)
+            except httpx.HTTPError as problem:
+                told.wrong.append(f"{type(problem).__name__} {path}")
+            time.sleep(chance.uniform(0.5, 3))
+
+
+def load(base: str, password: str, until: float, told: Told) -> None:
+    """A day restated again and again, through the page, each time with other figures."""
+    with signed_in(base, "demo@nimbus-reef.example", password) as client:
+        number = 0
+        while time.monotonic() < until:
+            number += 1
+            day = date.today() - timedelta(days=2)
+            lines = [f"{day},Soak,Soak,term {n},exact,term {n},100,5,{number}.00,1,20.00" for n in range(500)]
+            head = (
+                "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales"
+            )
+            page = client.get("/intake/?account=pellwick-gb")
+            form = {"csrf_token": token_of(page.text), "account": "pellwick-gb"}
+            mapped = client.post(
+                "/intake/files", data=form, files={"files": (f"soak-{number}.csv", "\n".join([head, *lines]))}
+            )
+            asked = client.post(f"{mapped.url.path}/load", data=form | {"scope": "display"})
+            job = re.search(r"/intake/jobs/(\d+)", asked.text)
+            told.codes[asked.status_code] += 1
+            end = time.monotonic() + 60
+            while job and time.monotonic() < end and "<progress" in client.get(f"/intake/jobs/{job[1]}").text:
+                time.sleep(0.3)
+            state = client.get(f"/intake/jobs/{job[1]}").text if job else asked.text
+            told.loads[
+                "done"
+                if "✓" in state or 'class="job done' in state
+                else "needs a yes"
+                if "needs a yes" in state
+                else "not"
+            ] += 1
+            time.sleep(10)
+
+
+def private_mb(port: int) -> float:
+    """Private memory of the web processes together, in MB."""
+    total = 0
+    for entry in Path("/proc").glob("[0-9]*"):
+        try:
+            if b"nimbus_reef\0serve" not in (entry / "cmdline").read_bytes():
+                continue
+            if f"REEF_PORT={port}\0".encode() not in (entry / "environ").read_bytes():
+                continue
+            total += int(re.search(r"RssAnon:\s+(\d+)", (entry / "status").read_text())[1])  # type: ignore[index]
+        except OSError:
+            continue
+    return total / 1024
+
+
+def main() -> None:
+    """Runs it."""
+    ask = argparse.ArgumentParser()
+    ask.add_argument("--people", type=int, default=50)
+    ask.add_argument("--minutes", type=float, default=10)
+    ask.add_argument("--write", action="store_true")
+    asked = ask.parse_args()
+    folder, port = ROOT / "var" / "soak", wiring.free_port("127.0.0.1", 8750)
+    environment = os.environ | {
+        "REEF_VAR": str(folder), "REEF_PORT": str(port), "REEF_DATABASE_PORT": "3350", "REEF_LOG_LEVEL": "WARNING",
+        "PYTHONPATH": str(ROOT / "src"),
+    }  # fmt: skip
+    reef = [sys.executable, "-m", "nimbus_reef"]
+    up = subprocess.Popen([*reef, "up", "--demo"], env=environment)
+    base = f"http://127.0.0.1:{port}"
+    try:
+        _wait(base)
+        for number in range(asked.people):
+            added = subprocess.run(
+                [*reef, "user", "add", f"person-{number}@example.com", "--password", PASSWORD, "--role", "owner"],
+                env=environment, capture_output=True, text=True, check=False,
+            )  # fmt: skip
+            assert added.returncode == 0 or "taken" in added.stderr, added.stderr
+        told, until = Told(), time.monotonic() + asked.minutes * 60
+        password = (folder / "demo-password").read_text().strip()
+        work = [
+            threading.Thread(target=look, args=(base, number, until, told)) for number in range(asked.people)
+        ]
+        work.append(threading.Thread(target=load, args=(base, password, until, told)))
+        for each in work:
+            each.start()
+        memory = []
+        while time.monotonic() < until:
+            time.sleep(15)
+            memory.append(private_mb(port))
+        for each in work:
+            each.join()
+    finally:
+        up.send_signal(signal.SIGINT)
+        up.wait(timeout=60)
+    text = section(told, asked.people, asked.minutes, memory)
+    print(text)
+    if asked.write:
+        before = DOCUMENT.read_text().partition("\n## Many people at once")[0].rstrip()
+        DOCUMENT.write_text(f"{before}\n{text}")
+
+
+def _wait(base: str) -> None:
+    end = time.monotonic() + 600
+    while time.monotonic() < end:
+        try:
+            if httpx.get(f"{base}/ready", timeout=2).status_code == 200:
+                return
+        except httpx.HTTPError:
+            pass
+        time.sleep(1)
+    raise SystemExit("It did not start.")
+
+
+def section(told: Told, people: int, minutes: float, memory: list[float]) -> str:
+    """What came of it, for the document."""
+    cuts = statistics.quantiles(told.seconds, n=100)
+    third = max(1, len(memory) // 3)
+    first, last = (statistics.median(part) for part in (memory[:third], memory[-third:]))
+    codes = ", ".join(f"{count:,} × {code}" for code, count in sorted(told.codes.items()))
+    loads = ", ".join(f"{count} {what}" for what, count in told.loads.items()) or "none"
+    wrong = "".join(f"\n- {what}: {count}" for what, count in Counter(told.wrong).most_common(10))
+    return f"""
+## Many people at once
+
+`make soak`: {people} people for {minutes:g} minutes on the demo brands, a page every half to three seconds each, on any of {len(PAGES)} pages and four
+lengths of days, two exports in a hundred; loads all the while. Everything on one machine of {os.cpu_count()} cores, people included.
+
+| people × minutes | answers | errors | p50 ms | p95 ms | p99 ms | memory of web, first third → last, MB | loads |
+|---|---|---|---|---|---|---|---|
+| {people} × {minutes:g} | {codes} | {len(told.wrong)} | {cuts[49] * 1000:.0f} | {cuts[94] * 1000:.0f} | {cuts[98] * 1000:.0f} | {first:.0f} → {last:.0f} | {loads} |
+{wrong}
+"""
+
+
+if __name__ == "__main__":
+    main()
