@@ -38,6 +38,7 @@ SETTINGS = (
     Setting("REEF_BACKUP_HOURS", "0", "A worker writes a backup every so many hours; 0: none by itself."),
     Setting("REEF_BACKUP_KEEP", "14", "So many of these backups are kept, the newest."),
     Setting("REEF_PROXIES", "", "Addresses of the proxies in front, commas between them: what they say of who asks, over which scheme, host and path prefix, is believed, and nobody else."),
+    Setting("REEF_METRICS_TOKEN", "", "Whoever shows it (`Authorization: Bearer …`) gets counts at /metrics, in the open text format; nobody does when it is empty."),
     Setting("REEF_LOG_LEVEL", "INFO", "DEBUG, INFO, WARNING or ERROR."),
 )  # fmt: skip
 
@@ -64,6 +65,7 @@ class Config:
     backup_hours: int
     backups_kept: int
     proxies: frozenset[str]
+    metrics_token: str
     log_level: str
 
     @property
@@ -124,5 +126,6 @@ def load(environ: Mapping[str, str] | None = None) -> Config:
         backup_hours=number("REEF_BACKUP_HOURS"),
         backups_kept=max(1, number("REEF_BACKUP_KEEP")),
         proxies=frozenset(each.strip() for each in value["REEF_PROXIES"].split(",") if each.strip()),
+        metrics_token=value["REEF_METRICS_TOKEN"],
         log_level=value["REEF_LOG_LEVEL"].upper(),
     )

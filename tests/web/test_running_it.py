@@ -7,7 +7,7 @@ from tests.pages import parsed, text_of
 
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store.record import workers
+from nimbus_reef.store.record import loads, workers
 from nimbus_reef.web.factory import make_app
 
 PROXY = "192.0.2.1"
@@ -81,3 +81,31 @@ def test_readiness_says_what_is_wrong(app, demo, monkeypatch):
     assert told.status_code == 503
     assert "database: The database does not answer." in told.text
     assert client.get("/alive").status_code == 200
+
+
+def test_counts_are_told_to_whoever_has_the_token_and_to_nobody_else(demo):
+    conf = replace(demo.config, metrics_token="a token")
+    app = make_app(
+        conf, demo.store, make_queue(conf, demo.store, immediate=True), secret_key="x", testing=True
+    )
+    job_id = loads.start_job(
+        demo.store, kind="export", account_id=None, person_id=None, upload_id=None, request={}
+    )
+    loads.cancel(demo.store, job_id)
+    client = app.test_client()
+    assert client.get("/alive").status_code == 200
+    assert client.get("/metrics").status_code == 404
+    assert client.get("/metrics", headers={"Authorization": "Bearer wrong"}).status_code == 404
+    told = client.get("/metrics", headers={"Authorization": "Bearer a token"})
+    assert told.status_code == 200
+    assert 'reef_requests_total{endpoint="alive",method="GET",status="200"} 1.0' in told.text
+    assert "reef_database_up 1.0" in told.text
+    assert 'reef_jobs{kind="export",state="cancelled"}' in told.text
+    off = make_app(
+        demo.config,
+        demo.store,
+        make_queue(demo.config, demo.store, immediate=True),
+        secret_key="x",
+        testing=True,
+    )
+    assert off.test_client().get("/metrics", headers={"Authorization": "Bearer "}).status_code == 302

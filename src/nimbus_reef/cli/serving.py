@@ -5,6 +5,7 @@ from __future__ import annotations
 import getpass
 import os
 import shlex
+import shutil
 import socket
 import struct
 import sys
@@ -164,6 +165,12 @@ def serve(conf: Config) -> None:
     hangs after it: so `reef prepare`, which loads data, is a process of its own.
     """
     wiring.secret_key(conf)
+    if conf.metrics_token:
+        # The processes count together, in files that those of the last start must not be among.
+        counted = conf.var / "metrics"
+        shutil.rmtree(counted, ignore_errors=True)
+        counted.mkdir(parents=True)
+        os.environ["PROMETHEUS_MULTIPROC_DIR"] = str(counted)
     options = {
         "bind": f"{conf.host}:{conf.port}",
         "workers": conf.web_workers,

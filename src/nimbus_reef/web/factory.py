@@ -118,6 +118,10 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     app.add_url_rule("/", "start", _start)
     app.add_url_rule("/ready", "ready", _ready)
     app.add_url_rule("/alive", "alive", lambda: ("alive", {"Content-Type": "text/plain"}))
+    if config.metrics_token:
+        from nimbus_reef.web import metrics
+
+        metrics.measure(app, config.metrics_token, store, app.extensions["reef"].facts)
     _map_errors(app)
     return app
 

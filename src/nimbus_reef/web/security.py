@@ -20,7 +20,9 @@ csrf = CSRFProtect()
 limiter = Limiter(get_remote_address, headers_enabled=False)
 logins = LoginManager()
 
-OPEN_ENDPOINTS = frozenset({"people.sign_in", "people.set_up", "people.take_up", "static", "alive", "ready"})
+OPEN_ENDPOINTS = frozenset(
+    {"people.sign_in", "people.set_up", "people.take_up", "static", "alive", "ready", "metrics"}
+)
 """What answers without a sign-in, and stands outside the frame."""
 _VISITORS_BYTES: Final = 64 * 1024
 _POLICY = "; ".join(

@@ -79,6 +79,12 @@ class Cache:
         with self._lock:
             self._items.clear()
 
+    @property
+    def bytes_held(self) -> int:
+        """What the results hold together, as they were weighed."""
+        with self._lock:
+            return sum(each.size for each in self._items.values())
+
     def peek(self, key: Hashable) -> Any:
         """The result kept under the key, or None; nothing is made."""
         with self._lock:

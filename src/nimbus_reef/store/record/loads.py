@@ -265,6 +265,15 @@ def left_waiting(store: Store) -> list[tuple[int, str]]:
         return [(row.id, row.kind) for row in rows]
 
 
+def states(store: Store) -> dict[tuple[str, str], int]:
+    """How many jobs of each kind stand in each state."""
+    with store.read() as connection:
+        rows = connection.execute(
+            select(job.c.kind, job.c.state, func.count()).group_by(job.c.kind, job.c.state)
+        )
+        return {(kind, state): count for kind, state, count in rows}
+
+
 def any_open(store: Store, kind: str) -> bool:
     """Whether a job of this kind is not done yet."""
     with store.read() as connection:
