@@ -108,4 +108,4 @@ def test_counts_are_told_to_whoever_has_the_token_and_to_nobody_else(demo):
         secret_key="x",
         testing=True,
     )
-    assert off.test_client().get("/metrics", headers={"Authorization": "Bearer "}).status_code == 302
+    assert off.test_client().get("/metrics", headers={"Authorization": "Bearer "}).status_code == 404
