@@ -64,23 +64,22 @@ def test_what_a_proxy_says_is_believed_of_it_alone(proxied, demo):
     assert "https://audits.example/reef/invitation/" in invited.text
 
 
-def test_readiness_says_what_is_wrong(app, demo, monkeypatch):
-    client = app.test_client()
-    workers.beat(demo.store, "here:1:2")
-    told = client.get("/ready")
+def test_readiness_says_what_is_wrong(visitor, store, monkeypatch):
+    workers.beat(store, "here:1:2")
+    told = visitor.get("/ready")
     assert told.status_code == 200
     assert "workers: 1 running" in told.text
-    workers.leave(demo.store, "here:1:2")
-    assert "none was heard of" in client.get("/ready").text
+    workers.leave(store, "here:1:2")
+    assert "none was heard of" in visitor.get("/ready").text
 
     def away(_):
         raise StoreAway("The database does not answer.")
 
     monkeypatch.setattr("nimbus_reef.store.record.engine.Store.read", away)
-    told = client.get("/ready")
+    told = visitor.get("/ready")
     assert told.status_code == 503
     assert "database: The database does not answer." in told.text
-    assert client.get("/alive").status_code == 200
+    assert visitor.get("/alive").status_code == 200
 
 
 def test_counts_are_told_to_whoever_has_the_token_and_to_nobody_else(demo):

@@ -94,7 +94,7 @@ def run_database(conf: Config) -> None:
     place = server.prepare(wiring.database_folder(conf), conf.database_port)
     wiring.note_port(place)
     command = [*server.command(place), f"--log-error={place.folder / 'mariadb.log'}"]
-    os.execv(command[0], command)
+    os.execve(command[0], command, os.environ | server.PRIVATE)
 
 
 def wait_for_database(conf: Config) -> None:

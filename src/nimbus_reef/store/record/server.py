@@ -26,6 +26,8 @@ import MySQLdb
 from nimbus_reef.errors import StoreAway
 
 DATABASE: Final = "nimbus_reef"
+PRIVATE: Final = {"UMASK": "0600", "UMASK_DIR": "0700"}
+"""In MariaDB's environment: its files are readable by nobody else. It takes no notice of the process's own mask."""
 _PATH: Final = "/usr/local/sbin:/usr/sbin:/sbin:/usr/local/bin:/usr/bin:/bin"
 _LONGEST_SOCKET: Final = 100
 _APP_RIGHTS: Final = "SELECT, INSERT, UPDATE, DELETE, CREATE TEMPORARY TABLES"
@@ -120,7 +122,7 @@ def _initialise(server: Server) -> None:
             "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve",
             f"--user={getpass.getuser()}",
         ],
-        check=True, capture_output=True, text=True,
+        check=True, capture_output=True, text=True, env=os.environ | PRIVATE,
     )  # fmt: skip
     fresh.rename(server.data)
 
@@ -159,7 +161,9 @@ def command(server: Server, buffer_mb: int = 512) -> list[str]:
 def start(server: Server, buffer_mb: int = 512) -> subprocess.Popen[bytes]:
     """Starts the server as a child and waits until it answers."""
     with (server.folder / "mariadb.log").open("ab") as log:
-        process = subprocess.Popen(command(server, buffer_mb), stdout=log, stderr=log)
+        process = subprocess.Popen(
+            command(server, buffer_mb), stdout=log, stderr=log, env=os.environ | PRIVATE
+        )
     wait(server, seconds=60, process=process)
     return process
 
