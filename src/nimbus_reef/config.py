@@ -32,7 +32,7 @@ SETTINGS = (
     Setting("REEF_SECURE_COOKIES", "no", "yes sends cookies over HTTPS only; set it wherever HTTPS ends in front."),
     Setting("REEF_INBOX", "", "Watched folder: files put into its folder of an account (by the account's key) are taken in every minute; inbox in REEF_VAR when empty."),
     Setting("REEF_MAX_UPLOAD_MB", "2048", "Largest file taken in."),
-    Setting("REEF_SIGN_IN_LIMIT", "10 per minute", "How often one address may try to sign in."),
+    Setting("REEF_SIGN_IN_LIMIT", "10 per minute", "How often signing in may be refused for one address from one place; five times as often for either of them alone."),
     Setting("REEF_KEEP_UPLOADS_DAYS", "400", "Days for which reports taken in are kept as files; their rows stay."),
     Setting("REEF_BACKUP_FOLDER", "", "Where backups are written; backups in REEF_VAR when empty. Better on another disk."),
     Setting("REEF_BACKUP_HOURS", "0", "A worker writes a backup every so many hours; 0: none by itself."),

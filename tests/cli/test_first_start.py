@@ -4,12 +4,13 @@ import http.cookiejar
 import os
 import re
 import signal
+import socket
 import subprocess
 import sys
 import time
 import urllib.parse
 import urllib.request
-from contextlib import suppress
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
 import pytest
@@ -31,6 +32,23 @@ def processes_of(folder):
         if str(folder).encode() in told and int(entry.name) != os.getpid():
             found.append(entry.name)
     return found
+
+
+@contextmanager
+def slow_senders(base, count=40):
+    """So many who begin to send a form and stop in the middle of it; one who wants to send 200 MB is refused before a byte of it came."""
+    host, _, port = base.removeprefix("http://").partition(":")
+    head = "POST /sign-in HTTP/1.1\r\nHost: x\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: {}\r\n\r\n"
+    with ExitStack() as stack:
+        senders = [
+            stack.enter_context(socket.create_connection((host, int(port)), timeout=10))
+            for _ in range(count + 1)
+        ]
+        senders[0].sendall(head.format(200_000_000).encode())
+        assert b" 413 " in senders[0].recv(64)
+        for each in senders[1:]:
+            each.sendall(head.format(5_000).encode() + b"email=a")
+        yield
 
 
 def told_by(folder, program):
@@ -95,6 +113,8 @@ def test_from_nothing_to_a_page_and_back(tmp_path):
             path for path in tmp_path.rglob("*") if path.lstat().st_mode & 0o077 and not path.is_socket()
         ]
         assert [path for path in readable if path != log] == [], "what it writes is its own"
+        with slow_senders(base):
+            urllib.request.urlopen(f"{base}/alive", timeout=10).close()
         for program in ("worker", "database", "serve"):
             dies_and_comes_back(tmp_path, program, base)
     finally:

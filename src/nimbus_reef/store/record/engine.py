@@ -12,7 +12,7 @@ from urllib.parse import quote
 
 from sqlalchemy import Connection, Engine, create_engine
 from sqlalchemy.engine import make_url
-from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
+from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError, TimeoutError  # noqa: A004  the pool's own
 
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.store.record import moments
@@ -23,6 +23,8 @@ _RETRY_CODES: Final = frozenset({1205, 1213, 1047})
 """Lock wait timeout, deadlock, a cluster node that is not ready."""
 _AWAY_CODES: Final = frozenset({1040, 1053, 1927, 2002, 2003, 2005, 2006, 2013, 2026, 2055})
 _TRIES: Final = 4
+_CONNECTIONS_KEPT, _CONNECTIONS_MOST = 8, 60
+"""Of one process: each of its threads may read in a moment of its own and write beside it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,8 +85,8 @@ def _code(problem: DBAPIError) -> int:
 def _telling_absence() -> Iterator[None]:
     try:
         yield
-    except (OperationalError, InterfaceError) as problem:
-        if _code(problem) not in _AWAY_CODES:
+    except (OperationalError, InterfaceError, TimeoutError) as problem:
+        if isinstance(problem, DBAPIError) and _code(problem) not in _AWAY_CODES:
             raise
         raise StoreAway(
             "The database does not answer.",
@@ -101,6 +103,8 @@ def connect(url: str, snapshots: Path, scratch: Path) -> Store:
         pool_pre_ping=True,
         pool_recycle=1800,
         pool_timeout=3,
+        pool_size=_CONNECTIONS_KEPT,
+        max_overflow=_CONNECTIONS_MOST - _CONNECTIONS_KEPT,
         connect_args={"local_infile": 1, "connect_timeout": 3, "charset": "utf8mb4"},
     )
     for folder in (snapshots, scratch):

@@ -154,7 +154,7 @@ def command(server: Server, buffer_mb: int = 512) -> list[str]:
         "--skip-name-resolve", "--local-infile=1", f"--init-file={setup}",
         "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
         f"--innodb-buffer-pool-size={buffer_mb}M", "--innodb-log-file-size=256M",
-        "--max-allowed-packet=64M", "--log-warnings=1", f"--tmpdir={passing}",
+        "--max-connections=400", "--max-allowed-packet=64M", "--log-warnings=1", f"--tmpdir={passing}",
     ]  # fmt: skip
 
 
