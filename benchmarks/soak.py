@@ -18,10 +18,12 @@ import sys
 import threading
 import time
 from collections import Counter
+from collections.abc import Callable
 from contextlib import closing
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from pathlib import Path
+from typing import Any
 
 import httpx
 
@@ -66,13 +68,26 @@ def signed_in(base: str, email: str, password: str) -> httpx.Client:
     """A browser in which somebody is signed in."""
     client = httpx.Client(base_url=base, timeout=60, follow_redirects=True)
     form = {"csrf_token": token_of(client.get("/sign-in").text), "email": email, "password": password}
-    assert client.post("/sign-in", data=form).status_code == 200, email
+    client.post("/sign-in", data=form).raise_for_status()
     return client
+
+
+_COMING = 20
+"""Seconds within which all are there: people do not sign in at one stroke."""
+
+
+def bravely(work: Callable[..., None], told: Told, *arguments: Any) -> None:
+    """What ends somebody's work is an error like any other, never fewer people than are told of."""
+    try:
+        work(*arguments, told)
+    except (httpx.HTTPError, OSError) as problem:
+        told.wrong.append(f"{type(problem).__name__}: {problem} ended {work.__name__}")
 
 
 def look(base: str, number: int, until: float, told: Told) -> None:
     """One person, page after page, with a breath between."""
     chance = random.Random(number)
+    time.sleep(chance.uniform(0, _COMING))
     with closing(signed_in(base, f"person-{number}@example.com", PASSWORD)) as client:
         while time.monotonic() < until:
             days = chance.choice(("last-30", "last-14", "last-7", "last-60"))
@@ -160,9 +175,10 @@ def main() -> None:
         told, until = Told(), time.monotonic() + asked.minutes * 60
         password = (folder / "demo-password").read_text().strip()
         work = [
-            threading.Thread(target=look, args=(base, number, until, told)) for number in range(asked.people)
+            threading.Thread(target=bravely, args=(look, told, base, number, until))
+            for number in range(asked.people)
         ]
-        work.append(threading.Thread(target=load, args=(base, password, until, told)))
+        work.append(threading.Thread(target=bravely, args=(load, told, base, password, until)))
         for each in work:
             each.start()
         memory = []

@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from typing import Final
 
 import polars as pl
@@ -15,6 +14,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.loading import versions
 from nimbus_reef.store.record import bulk, loads, snapshots
+from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.loads import Batch
 from nimbus_reef.store.record.models import FACTS, batch, batch_day
@@ -119,11 +119,7 @@ def _undo_one(
         progress(begun + share * number / len(spans), f"putting back {span.last}")
         _put_back(store, connection, found, span)
     if not left:
-        connection.execute(
-            update(batch)
-            .where(batch.c.id == found.id)
-            .values(undone_at=datetime.now(UTC).replace(tzinfo=None))
-        )
+        connection.execute(update(batch).where(batch.c.id == found.id).values(undone_at=utc_now()))
     changed: snapshots.Spans = ()
     if spans:
         no_rows = snapshots.no_rows(found.kind)

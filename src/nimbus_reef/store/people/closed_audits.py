@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy import delete, func, insert, select
 
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.people import trail
+from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import closing, person
 
@@ -66,7 +67,7 @@ def close(
     with store.write() as connection:
         made = connection.execute(
             insert(closing).values(
-                account_id=account_id, person_id=person_id, at=datetime.now(UTC).replace(tzinfo=None),
+                account_id=account_id, person_id=person_id, at=utc_now(),
                 part=part, address=address, overspend=overspend, found=list(found),
             )
         )  # fmt: skip

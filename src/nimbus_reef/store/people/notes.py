@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Final
 
 from sqlalchemy import insert, select, update
 
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people import trail
+from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import person, remark
 
@@ -62,7 +63,7 @@ def remove(store: Store, account_id: int, person_id: int, remark_id: int) -> Non
         connection.execute(
             update(remark)
             .where(remark.c.id == remark_id, remark.c.account_id == account_id)
-            .values(removed_at=datetime.now(UTC).replace(tzinfo=None))
+            .values(removed_at=utc_now())
         )
         detail = {"note": remark_id}
         trail.write(connection, "note removed", person_id, account_id, detail)

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import hashlib
-import secrets
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from enum import StrEnum
 from typing import Final
 
 from sqlalchemy import Connection, insert, or_, select, update
 
 from nimbus_reef.errors import NotFound
+from nimbus_reef.store.people.tokens import digest, new_token
+from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import one_time_link as link
 
@@ -33,14 +33,6 @@ class WorkingLink:
     person_id: int | None
 
 
-def _now() -> datetime:
-    return datetime.now(UTC).replace(tzinfo=None)
-
-
-def _digest(token: str) -> str:
-    return hashlib.sha256(token.encode()).hexdigest()
-
-
 def make(
     connection: Connection, purpose: Purpose, person_id: int | None = None, lasts: timedelta | None = None
 ) -> str:
@@ -52,15 +44,15 @@ def make(
             link.c.person_id.is_not_distinct_from(person_id),
             link.c.used_at.is_(None),
         )
-        .values(used_at=_now())
+        .values(used_at=utc_now())
     )
-    token = secrets.token_urlsafe(24)
+    token = new_token()
     connection.execute(
         insert(link).values(
             purpose=purpose.value,
-            digest=_digest(token),
+            digest=digest(token),
             person_id=person_id,
-            ends_at=_now() + lasts if lasts else None,
+            ends_at=utc_now() + lasts if lasts else None,
         )
     )
     return token
@@ -71,8 +63,8 @@ def held(connection: Connection, purpose: Purpose, token: str) -> WorkingLink:
     row = connection.execute(
         select(link.c.id, link.c.person_id)
         .where(
-            link.c.purpose == purpose.value, link.c.digest == _digest(token), link.c.used_at.is_(None),
-            or_(link.c.ends_at.is_(None), link.c.ends_at > _now()),
+            link.c.purpose == purpose.value, link.c.digest == digest(token), link.c.used_at.is_(None),
+            or_(link.c.ends_at.is_(None), link.c.ends_at > utc_now()),
         )
         .with_for_update()
     ).first()  # fmt: skip
@@ -86,7 +78,7 @@ def held(connection: Connection, purpose: Purpose, token: str) -> WorkingLink:
 
 def use(connection: Connection, found: WorkingLink) -> None:
     """The link will not work again."""
-    connection.execute(update(link).where(link.c.id == found.id).values(used_at=_now()))
+    connection.execute(update(link).where(link.c.id == found.id).values(used_at=utc_now()))
 
 
 def works(store: Store, purpose: Purpose, token: str) -> WorkingLink:

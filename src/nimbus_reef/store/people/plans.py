@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any, Final
 
 from sqlalchemy import Connection, bindparam, func, insert, select, update
@@ -15,6 +15,7 @@ from nimbus_reef.core.changes import Action, Change, Entity, Promise, key
 from nimbus_reef.core.plan import ReadBack, edited_reason
 from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.people import trail
+from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import change
 from nimbus_reef.store.record.models import person as person_table
@@ -133,7 +134,7 @@ def remove_many(store: Store, account_id: int, person_id: int, change_ids: Seque
             .where(
                 change.c.id.in_(change_ids), change.c.account_id == account_id, change.c.removed_at.is_(None)
             )
-            .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
+            .values(removed_at=utc_now(), open_key=None)
         )
         trail.write(connection, "removed", person_id, account_id, {"changes": list(change_ids)})
         return done.rowcount
@@ -169,9 +170,7 @@ def take(store: Store, account_id: int, person_id: int, seen: Sequence[Planned],
             )
         for gone in answer.unplanned:
             connection.execute(
-                update(change)
-                .where(change.c.id == ids[gone.row])
-                .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
+                update(change).where(change.c.id == ids[gone.row]).values(removed_at=utc_now(), open_key=None)
             )
         former = {each.change.row: each.change for each in seen}
         detail = {
@@ -271,7 +270,7 @@ def _undo_accepted(connection: Connection, account_id: int, detail: Mapping[str,
     gone = connection.execute(
         update(change)
         .where(_of(account_id), change.c.row.in_(detail["rows"]), change.c.removed_at.is_(None))
-        .values(removed_at=datetime.now(UTC).replace(tzinfo=None), open_key=None)
+        .values(removed_at=utc_now(), open_key=None)
     )
     return gone.rowcount
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from typing import Final
 
 from sqlalchemy import select
 
 from nimbus_reef.errors import TooMany
 from nimbus_reef.store.people import trail
+from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import trail as lines
 
@@ -29,7 +30,7 @@ def must_be_few(store: Store, address: str, place: str, most: int, within: timed
     TooMany where an address was refused from this place as often as may be; or either of them, with whatever other, several times as
     often. A person who mistypes locks out nobody else, even where all come through one proxy.
     """
-    since = datetime.now(UTC).replace(tzinfo=None) - within
+    since = utc_now() - within
     with store.read() as connection:
         rows = connection.execute(
             select(lines.c.detail).where(lines.c.what == REFUSED, lines.c.at > since)

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import hashlib
-import secrets
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from typing import Final
 
 from sqlalchemy import ColumnElement, Connection, delete, insert, or_, select, update
 
+from nimbus_reef.store.people.tokens import digest, new_token
+from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import person_session as session
 
@@ -31,39 +31,31 @@ class PersonSession:
     seen_at: datetime
 
 
-def _now() -> datetime:
-    return datetime.now(UTC).replace(tzinfo=None)
-
-
-def _digest(token: str) -> str:
-    return hashlib.sha256(token.encode()).hexdigest()
-
-
 def begin(store: Store, person_id: int, *, agent: str, address: str) -> str:
     """The token of a new session; it is kept nowhere."""
-    token = secrets.token_urlsafe(32)
+    token = new_token()
     with store.write() as connection:
         connection.execute(
             insert(session).values(
-                person_id=person_id, digest=_digest(token), agent=agent[:255], address=address[:64]
+                person_id=person_id, digest=digest(token), agent=agent[:255], address=address[:64]
             )
         )
     return token
 
 
 def _open() -> tuple[ColumnElement[bool], ...]:
-    return session.c.ended_at.is_(None), session.c.seen_at > _now() - IDLE_AFTER
+    return session.c.ended_at.is_(None), session.c.seen_at > utc_now() - IDLE_AFTER
 
 
 def of_token(store: Store, token: str) -> PersonSession | None:
     """The session of a token; None once it has ended, or was left for too long. That it is used is noted now and then."""
     with store.read() as connection:
-        row = connection.execute(select(session).where(session.c.digest == _digest(token), *_open())).first()
+        row = connection.execute(select(session).where(session.c.digest == digest(token), *_open())).first()
     if row is None:
         return None
-    if row.seen_at < _now() - _SEEN_EVERY:
+    if row.seen_at < utc_now() - _SEEN_EVERY:
         with store.write() as connection:
-            connection.execute(update(session).where(session.c.id == row.id).values(seen_at=_now()))
+            connection.execute(update(session).where(session.c.id == row.id).values(seen_at=utc_now()))
     return PersonSession(
         row.id, row.person_id, row.agent, row.address, row.kept or "", row.begun_at, row.seen_at
     )
@@ -95,7 +87,7 @@ def end(store: Store, person_id: int, session_id: int) -> bool:
         done = connection.execute(
             update(session)
             .where(session.c.id == session_id, session.c.person_id == person_id, session.c.ended_at.is_(None))
-            .values(ended_at=_now(), kept=None)
+            .values(ended_at=utc_now(), kept=None)
         )
         return bool(done.rowcount)
 
@@ -105,7 +97,7 @@ def end_all(connection: Connection, person_id: int) -> None:
     connection.execute(
         update(session)
         .where(session.c.person_id == person_id, session.c.ended_at.is_(None))
-        .values(ended_at=_now(), kept=None)
+        .values(ended_at=utc_now(), kept=None)
     )
 
 
@@ -114,7 +106,7 @@ def sweep(store: Store) -> int:
     with store.write() as connection:
         done = connection.execute(
             delete(session).where(
-                or_(session.c.ended_at < _now() - IDLE_AFTER, session.c.seen_at < _now() - IDLE_AFTER)
+                or_(session.c.ended_at < utc_now() - IDLE_AFTER, session.c.seen_at < utc_now() - IDLE_AFTER)
             )
         )
         return int(done.rowcount)

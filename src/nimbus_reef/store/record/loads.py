@@ -18,6 +18,7 @@ from nimbus_reef.errors import Conflict, ReefError
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.store.record import json_columns
+from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import batch, batch_day, job, reject, upload
 
@@ -86,10 +87,6 @@ class Batch:
     loaded_at: datetime
     undone_at: datetime | None
     together: int | None = None
-
-
-def _now() -> datetime:
-    return datetime.now(UTC).replace(tzinfo=None)
 
 
 def _upload(row: Row[Any]) -> Upload:
@@ -238,7 +235,7 @@ def cancel(store: Store, job_id: int) -> bool:
         done = connection.execute(
             update(job)
             .where(job.c.id == job_id, job.c.state.in_(_OPEN))
-            .values(state="cancelled", message="It was cancelled.", finished_at=_now())
+            .values(state="cancelled", message="It was cancelled.", finished_at=utc_now())
         )
         return bool(done.rowcount)
 
@@ -259,7 +256,7 @@ def left_waiting(store: Store) -> list[tuple[int, str]]:
     with store.read() as connection:
         rows = connection.execute(
             select(job.c.id, job.c.kind)
-            .where(job.c.state == "queued", job.c.created_at < _now() - _SOON)
+            .where(job.c.state == "queued", job.c.created_at < utc_now() - _SOON)
             .order_by(job.c.id)
         )
         return [(row.id, row.kind) for row in rows]
@@ -309,7 +306,7 @@ def finish_job(
                 state=state, message=message[:1024], remedy=remedy[:1024],
                 progress=1.0 if state == "done" else job.c.progress,
                 result=dict(result) if result is not None else None,
-                finished_at=_now(),
+                finished_at=utc_now(),
             )
         )  # fmt: skip
         if upload_state:

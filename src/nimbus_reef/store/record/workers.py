@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from typing import Final
 
 from sqlalchemy import delete, select
 from sqlalchemy.dialects.mysql import insert
 
+from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import worker
 
@@ -16,14 +17,10 @@ GONE_AFTER: Final = timedelta(seconds=90)
 """A worker that was silent for so long is taken to be gone."""
 
 
-def _now() -> datetime:
-    return datetime.now(UTC).replace(tzinfo=None)
-
-
 def beat(store: Store, name: str) -> None:
     """Says that a worker is there."""
     with store.write() as connection:
-        made = insert(worker).values(name=name, begun_at=_now(), seen_at=_now())
+        made = insert(worker).values(name=name, begun_at=utc_now(), seen_at=utc_now())
         connection.execute(made.on_duplicate_key_update(seen_at=made.inserted.seen_at))
 
 
@@ -36,11 +33,11 @@ def leave(store: Store, name: str) -> None:
 def present(store: Store) -> frozenset[str]:
     """The workers that were heard of lately."""
     with store.read() as connection:
-        rows = connection.execute(select(worker.c.name).where(worker.c.seen_at > _now() - GONE_AFTER))
+        rows = connection.execute(select(worker.c.name).where(worker.c.seen_at > utc_now() - GONE_AFTER))
         return frozenset(row.name for row in rows)
 
 
 def sweep(store: Store) -> None:
     """Forgets those that are long gone."""
     with store.write() as connection:
-        connection.execute(delete(worker).where(worker.c.seen_at < _now() - 10 * GONE_AFTER))
+        connection.execute(delete(worker).where(worker.c.seen_at < utc_now() - 10 * GONE_AFTER))
