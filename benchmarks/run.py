@@ -141,7 +141,7 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
             )
 
             def bare() -> None:
-                with store.write() as connection:
+                with store.engine.begin() as connection:
                     bulk.load(connection, "search_term_daily", ready, store.scratch)
 
             begun = time.perf_counter()
@@ -312,7 +312,7 @@ def _one_day(store: Store, account: Account, path: Path, chosen: ColumnMap, read
     rows = ready.filter(pl.col("day") == LAST)
 
     def bare() -> None:
-        with store.write() as connection:
+        with store.engine.begin() as connection:
             gone = f"DELETE FROM search_term_daily WHERE account_id = 60000 AND day = '{LAST}'"
             connection.exec_driver_sql(gone)
             bulk.load(connection, "search_term_daily", rows, store.scratch)

@@ -54,7 +54,7 @@ def database(tmp_path_factory: pytest.TempPathFactory) -> Iterator[server.Server
 def store(database: server.Server, tmp_path: Path) -> Iterator[Store]:
     """An empty store: every table emptied, no day file."""
     made = engine.connect(database.app_url, tmp_path / "snapshots", tmp_path / "scratch")
-    with made.write() as connection:
+    with made.engine.begin() as connection:
         connection.execute(text("SET FOREIGN_KEY_CHECKS = 0"))
         for table in metadata.sorted_tables:
             connection.execute(table.delete())

@@ -82,7 +82,8 @@ def test_a_worker_writes_backups_in_time_and_keeps_the_newest(store, account, tm
         for path in conf.backups.iterdir():
             os.utime(path, (1, 1))
     assert len(list(conf.backups.iterdir())) == 2
-    assert not loads.any_open(store, "backup")
+    assert loads.start_only(store, "backup") is not None
+    assert loads.start_only(store, "backup") is None, "another machine has begun one"
     assert server.program("mariadb-dump")
 
 

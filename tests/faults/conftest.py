@@ -26,13 +26,22 @@ from nimbus_reef.store.record import server
 from nimbus_reef.store.record.engine import Store
 
 
+@dataclass(frozen=True)
+class Person:
+    """Who can sign in."""
+
+    email: str
+    password: str
+
+
 @dataclass
 class Installation:
-    """Its settings, its store, and its running parts."""
+    """Its settings, its store, who may sign in, and its running parts."""
 
     config: Config
     store: Store
     environment: dict[str, str]
+    person: Person
     parts: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
 
     def start(self, name: str) -> None:
@@ -90,11 +99,23 @@ class Installation:
         """A browser that is signed in, and its CSRF token."""
         browser = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar()))
         form = {
-            "csrf_token": token(self.get("/sign-in", browser)[1]), "email": demo_data.DEMO_EMAIL,
-            "password": demo_data.password(self.config),
+            "csrf_token": token(self.get("/sign-in", browser)[1]), "email": self.person.email,
+            "password": self.person.password,
         }  # fmt: skip
         assert self.ask("/sign-in", form, browser)[0] == 200
         return browser, token(self.get("/plan/", browser)[1])
+
+    def end(self) -> None:
+        """Ends all parts, the last one first."""
+        for part in reversed(self.parts.values()):
+            part.terminate()
+            part.wait(timeout=30)
+        self.store.engine.dispose()
+
+
+def environment_of(settings: dict[str, str]) -> dict[str, str]:
+    """What processes of an installation are told."""
+    return os.environ | settings | {"PYTHONPATH": os.pathsep.join(sys.path)}
 
 
 def until(true: Callable[[], bool], seconds: float = 60) -> None:
@@ -114,13 +135,11 @@ def installation(kept_demo: Path, tmp_path_factory: pytest.TempPathFactory) -> I
     var = tmp_path_factory.mktemp("faults")
     conf, database = installed(kept_demo, var, **settings)
     place = {"REEF_VAR": str(var), "REEF_DATABASE_PORT": str(conf.database_port)}
-    environment = os.environ | settings | place | {"PYTHONPATH": os.pathsep.join(sys.path)}
-    made = Installation(conf, wiring.open_store(conf), environment, {"database": database})
+    person = Person(demo_data.DEMO_EMAIL, demo_data.password(conf))
+    made = Installation(
+        conf, wiring.open_store(conf), environment_of(settings | place), person, {"database": database}
+    )
     for name in ("worker", "web"):
         made.start(name)
     yield made
-    for name, part in reversed(made.parts.items()):
-        part.terminate()
-        part.wait(timeout=30)
-        assert name
-    made.store.engine.dispose()
+    made.end()

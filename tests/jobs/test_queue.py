@@ -144,7 +144,7 @@ def test_a_job_that_was_noted_and_never_asked_for_is_taken_up(store, account, co
     job_id, made = start(store, account, conf, GOOD), queue.make_queue(conf, store, immediate=True)
     queue.sweep_jobs(store, made)
     assert loads.get_job(store, job_id).state == "queued", "it may only just be on its way"
-    with store.write() as connection:
+    with store.engine.begin() as connection:
         connection.execute(update(job).where(job.c.id == job_id).values(created_at=datetime(2026, 1, 1)))
     queue.sweep_jobs(store, made)
     assert loads.get_job(store, job_id).state == "done"
@@ -182,6 +182,26 @@ def test_a_load_that_the_database_left_is_done_again_and_once_only(store, accoun
     assert found.state == "failed"
     assert "twice" in found.message
     assert loads.get_upload(store, found.upload_id).state == "waiting", "it can be loaded again"
+
+
+def test_a_load_whose_end_was_not_heard_of_is_not_done_twice(store, account, conf, monkeypatch):
+    """The database took it, and its answer was lost: the second try sees what the first put there."""
+    job_id, whole = start(store, account, conf, GOOD), queue.intake.load
+    made = []
+
+    def lost(*given, **named):
+        made.append(whole(*given, **named))
+        raise StoreAway("The database does not answer.")
+
+    monkeypatch.setattr(queue.intake, "load", lost)
+    done(conf, store, job_id)
+    assert loads.get_job(store, job_id).state == "queued"
+    monkeypatch.setattr(queue.intake, "load", whole)
+    done(conf, store, job_id)
+    found = loads.get_job(store, job_id)
+    assert found.state == "done"
+    assert tuple(orders.loads_done(found)) == made[0]
+    assert len(loads.batches(store, account.id)) == 1
 
 
 def test_a_job_that_nobody_wants_any_more_stops(store, account, conf):

@@ -151,10 +151,10 @@ def test_the_words_of_a_term_are_kept_with_its_normal_form(store, account, tmp_p
     first = held()
     assert first
     assert first == {term: words.words(term) for term in first}
-    with store.write() as connection:
+    with store.engine.begin() as connection:
         connection.execute(text("UPDATE phrase SET words = NULL"))
     assert held() == {}
-    with store.write() as connection:
+    with store.engine.begin() as connection:
         spelling.fill_in(connection)
     assert held() == first
 
@@ -197,9 +197,9 @@ def test_a_load_that_fails_half_way_changes_nothing(store, account, tmp_path, mo
 
 def test_a_row_that_repeats_a_key_stops_the_load(store, account, tmp_path):
     """LOAD DATA LOCAL would drop it in silence."""
-    frame = pl.DataFrame({"account_id": [1, 1], "kind": ["x", "x"]})
-    with pytest.raises(Conflict), store.write() as connection:
-        bulk.load(connection, "load_lock", frame, tmp_path)
+    frame = pl.DataFrame({"account_id": [1, 1], "what": ["x", "x"], "taken": [1, 1]})
+    with pytest.raises(Conflict), store.engine.begin() as connection:
+        bulk.load(connection, "turn", frame, tmp_path)
 
 
 def test_a_name_too_long_to_keep_is_a_reject_of_its_row(store, account, tmp_path):

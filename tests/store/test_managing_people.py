@@ -68,7 +68,7 @@ def test_a_newer_link_stops_the_older_and_time_stops_both(store, account, owner)
     with pytest.raises(NotFound):
         people.invited(store, old)
     assert people.invited(store, new).id == person_id
-    with store.write() as connection:
+    with store.engine.begin() as connection:
         late = one_time_links.make(connection, Purpose.INVITATION, person_id, timedelta(seconds=-1))
     with pytest.raises(NotFound):
         people.invited(store, late)

@@ -20,7 +20,7 @@ def number_of(connection):
 
 
 def bump(store, account):
-    with store.write() as connection:
+    with store.engine.begin() as connection:
         connection.execute(
             text(
                 "INSERT INTO day_version (account_id, kind, day, first_day, version, `rows`) "
@@ -52,7 +52,7 @@ def test_what_is_loaded_meanwhile_is_seen_by_the_next_moment_only(store, account
 def test_a_connection_that_broke_is_let_go_and_the_next_read_takes_another(store, moment):
     with store.read() as connection:
         broken = number_of(connection)
-    with store.write() as other:
+    with store.engine.begin() as other:
         other.execute(text(f"KILL {broken}"))
     with pytest.raises(StoreAway), store.read() as connection:
         number_of(connection)

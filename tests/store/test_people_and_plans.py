@@ -175,7 +175,7 @@ def test_the_application_s_user_cannot_change_tables(store):
     """Least rights: rows, not tables."""
     from sqlalchemy.exc import DBAPIError
 
-    with pytest.raises(DBAPIError, match="denied"), store.write() as connection:
+    with pytest.raises(DBAPIError, match="denied"), store.engine.begin() as connection:
         connection.execute(text("DROP TABLE trail"))
 
 

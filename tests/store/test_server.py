@@ -43,6 +43,16 @@ def test_the_first_to_write_wins_where_asked_and_nobody_else_may_read(tmp_path):
     assert stat.S_IMODE(file.stat().st_mode) == 0o600
 
 
+def test_a_log_that_grew_long_gives_way_to_a_new_one(tmp_path):
+    place = server.Server(tmp_path, 1, "", "")
+    log = server.log_of(place)
+    log.write_bytes(b"a line\n")
+    assert server.log_of(place).read_bytes() == b"a line\n"
+    log.write_bytes(b"a line\n" * 2_000_000)
+    assert not server.log_of(place).exists()
+    assert [each.name for each in tmp_path.iterdir()] == ["mariadb.log.1"]
+
+
 @pytest.fixture(scope="module")
 def bare(tmp_path_factory):
     """The tables' owner on a server of its own without any table."""

@@ -27,7 +27,7 @@ def told(store, account):
 
 
 def change(store, statement):
-    with store.write() as connection:
+    with store.engine.begin() as connection:
         connection.execute(text(statement))
 
 

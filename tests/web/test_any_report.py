@@ -164,7 +164,7 @@ def test_a_page_that_broke_is_done_by_hand_and_watched(visitor, store, account, 
     told = visitor.post("/findings/tick-off", data=sent, follow_redirects=True)
     assert "no clicks yet on days whose sales are complete" in text_of(told)
     assert not values(told, "a[href*='page-broke']", "href")
-    with store.write() as connection:
+    with store.engine.begin() as connection:
         connection.execute(update(put_away).values(at=datetime(2026, 10, 10)))
     told = texts(visitor.get("/findings/"), ".block tr:has(input[name=away])")[0]
     assert "pictures are back" in told

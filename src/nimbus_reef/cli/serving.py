@@ -54,9 +54,10 @@ def up(conf: Config, *, with_demo: bool) -> None:
     environment["REEF_PORT"] = str(wiring.free_port(conf.host, conf.port))
     environment["REEF_VAR"] = str(conf.var)
     environment[_AT_A_TERMINAL] = "yes" if sys.stdout.isatty() else ""
-    conf.var.mkdir(parents=True, exist_ok=True)
-    told = conf.var / "supervisor.ini"
-    server.write_whole(told, supervised(programs, conf.var))
+    for folder in (conf.var, conf.local):
+        folder.mkdir(parents=True, exist_ok=True)
+    told = conf.local / "supervisor.ini"
+    server.write_whole(told, supervised(programs, conf.local))
     os.execve(sys.executable, [sys.executable, "-m", "supervisor.supervisord", "-c", str(told)], environment)
 
 
@@ -93,7 +94,7 @@ def run_database(conf: Config) -> None:
     """Becomes the private MariaDB; does not return."""
     place = server.prepare(wiring.database_folder(conf), conf.database_port)
     wiring.note_port(place)
-    command = [*server.command(place), f"--log-error={place.folder / 'mariadb.log'}"]
+    command = [*server.command(place), f"--log-error={server.log_of(place)}"]
     os.execve(command[0], command, os.environ | server.PRIVATE)
 
 
@@ -167,7 +168,7 @@ def serve(conf: Config) -> None:
     wiring.secret_key(conf)
     if conf.metrics_token:
         # The processes count together, in files that those of the last start must not be among.
-        counted = conf.var / "metrics"
+        counted = conf.local / "metrics"
         shutil.rmtree(counted, ignore_errors=True)
         counted.mkdir(parents=True)
         os.environ["PROMETHEUS_MULTIPROC_DIR"] = str(counted)

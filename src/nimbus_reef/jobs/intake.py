@@ -228,6 +228,7 @@ class LoadRequest:
     sha256: str = ""
     person_id: int | None = None
     upload_id: int | None = None
+    job_id: int | None = None
 
     @property
     def maps(self) -> list[ColumnMap]:
@@ -254,7 +255,11 @@ def load(
         for owner, own in _by_account(parsed, asked.account, asked.others, asked.file_name)
     ]  # fmt: skip
     source = Source(
-        asked.file_name, asked.sha256 or keep_digest(asked.path), asked.person_id, asked.upload_id
+        asked.file_name,
+        asked.sha256 or keep_digest(asked.path),
+        asked.person_id,
+        asked.upload_id,
+        asked.job_id,
     )
     return ingest.load(store, parts, source, confirmed=asked.confirmed, progress=progress)
 

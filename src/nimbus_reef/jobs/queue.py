@@ -9,17 +9,19 @@ from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from datetime import date, timedelta
 from functools import cache
+from itertools import count
 from pathlib import Path
 from typing import Any, Final, TypeVar
 
 import structlog
 from huey import Huey, RedisHuey, SqliteHuey, crontab
+from redis.exceptions import RedisError
 
 from nimbus_reef.config import Config
 from nimbus_reef.errors import BadFile, DiskFull, NeedsYes, NotFound, ReefError, StoreAway, is_full_disk
 from nimbus_reef.jobs import demo_brands, exports, intake, orders, upkeep
 from nimbus_reef.jobs import watch as watching
-from nimbus_reef.store.loading import undo
+from nimbus_reef.store.loading import ingest, undo
 from nimbus_reef.store.loading.ingest import Progress
 from nimbus_reef.store.people import accounts, people, sessions
 from nimbus_reef.store.record import json_columns, loads, workers
@@ -47,13 +49,19 @@ class Queue:
     tasks: Mapping[str, Any]
 
     def start(self, job_id: int, kind: str = "load") -> None:
-        """Asks a worker to do the noted job."""
-        self.tasks[_lane(kind)](job_id)
+        """Asks a worker to do the noted job. Where the queue is away it is taken up as soon as that is back: see `sweep_jobs`."""
+        try:
+            self.tasks[_lane(kind)](job_id)
+        except RedisError:
+            log.warning("the queue is away; a job waits for it", job=job_id)
 
     @property
     def idle(self) -> bool:
-        """Whether nothing waits in it."""
-        return not any(huey.pending_count() for huey in self.lanes.values())
+        """Whether nothing waits in it; what is away is not."""
+        try:
+            return not any(huey.pending_count() for huey in self.lanes.values())
+        except RedisError:
+            return False
 
 
 def _lane(kind: str) -> str:
@@ -123,7 +131,8 @@ def sweep_inbox(config: Config, store: Store, start: Callable[[int, str], None])
 
 def run(config: Config, store: Store, job_id: int, start: Callable[[int, str], None]) -> None:
     """Does one noted job; whatever comes of it is written to the job. start: asks for it once more where the database went away."""
-    job = _patiently(lambda: loads.claim_job(store, job_id, worker_name()), job_id)
+    tries = count()
+    job = _patiently(lambda: loads.claim_job(store, job_id, worker_name(), once_more=next(tries) > 0), job_id)
     if job is None:
         return
     end: dict[str, Any]
@@ -193,6 +202,10 @@ def _progress(store: Store, job: loads.Job) -> Progress:
 
 
 def _load(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
+    # The worker, or the database's answer, may have been lost after the commit and before it could be noted.
+    before = ingest.loaded_by(store, job.id) if job.attempts > 1 else ()
+    if before:
+        return {"loads": [json_columns.plain(each) for each in before]}
     upload = loads.get_upload(store, job.upload_id or 0)
     known = accounts.all_accounts(store)
     account = next((a for a in known if a.id == job.account_id), None)
@@ -217,6 +230,7 @@ def _load(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
             sha256=upload.sha256,
             person_id=job.person_id,
             upload_id=upload.id,
+            job_id=job.id,
         ),
         _progress(store, job),
     )
@@ -294,10 +308,7 @@ def look_after(config: Config, store: Store, queue: Queue) -> None:
     """Every minute: files that are over go, and a backup that is due is asked for."""
     try:
         upkeep.tidy(config)
-        if upkeep.backup_is_due(config) and not loads.any_open(store, "backup"):
-            job_id = loads.start_job(
-                store, kind="backup", account_id=None, person_id=None, upload_id=None, request={}
-            )
+        if upkeep.backup_is_due(config) and (job_id := loads.start_only(store, "backup")) is not None:
             queue.start(job_id, "backup")
     except (ReefError, OSError):
         log.exception("files could not be looked after")

@@ -89,6 +89,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         PERMANENT_SESSION_LIFETIME=timedelta(days=14),
         SIGN_IN_LIMIT=config.sign_in_limit,
         RATELIMIT_STORAGE_URI=config.redis_url or "memory://",
+        RATELIMIT_IN_MEMORY_FALLBACK_ENABLED=bool(config.redis_url),
         WTF_CSRF_TIME_LIMIT=None,
         COMPRESS_MIMETYPES=[
             "text/html",

@@ -18,7 +18,7 @@ from nimbus_reef.formats.reports import Parsed
 from nimbus_reef.store.loading import claims, losses, names, undo, versions
 from nimbus_reef.store.loading.claims import Claim
 from nimbus_reef.store.loading.losses import Incoming
-from nimbus_reef.store.record import bulk, snapshots
+from nimbus_reef.store.record import bulk, loads, snapshots, turns
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import FACTS, KEYS_OF, batch, reject
 
@@ -29,12 +29,13 @@ Progress = Callable[[float, str], None]
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """Where the rows came from, for the record of the batch."""
+    """Where the rows came from, for the record of the batch. job_id: the job that loads them, where it is one."""
 
     file_name: str
     sha256: str
     person_id: int | None = None
     upload_id: int | None = None
+    job_id: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,22 +109,24 @@ def load(
     def work(connection: Connection) -> list[tuple[Loaded, snapshots.Spans]]:
         # In one order for all, so that two files of the same accounts cannot lock each other out.
         for account_id, kind in sorted({(part.account_id, part.parsed.kind.name) for part in parts}):
-            versions.take_turns(connection, account_id, kind)
-        loads = []
+            turns.take(connection, account_id, kind)
+        keyed_loads = []
         for number, (part, each) in enumerate(rows):
             progress(0.3 + 0.15 * number / len(rows), "naming campaigns, targets and terms")
             kind = part.parsed.kind.name
             keyed = names.with_ids(connection, part.account_id, kind, each, store.scratch)
             scope, given = _label(connection, part, keyed)
-            loads.append(_Load(part.account_id, part.parsed.kind, keyed, scope, given, part))
+            keyed_loads.append(_Load(part.account_id, part.parsed.kind, keyed, scope, given, part))
         if not confirmed:
-            asked = [question for one in loads for question in losses.asked(connection, one, store.scratch)]
+            asked = [
+                question for one in keyed_loads for question in losses.asked(connection, one, store.scratch)
+            ]
             if asked:
                 raise NeedsYes(tuple(dict.fromkeys(asked)))
         done: list[tuple[Loaded, snapshots.Spans]] = []
         first_of: dict[int, int] = {}
-        for number, one in enumerate(loads):
-            share = (0.45 + 0.45 * number / len(loads), 0.45 / len(loads))
+        for number, one in enumerate(keyed_loads):
+            share = (0.45 + 0.45 * number / len(keyed_loads), 0.45 / len(keyed_loads))
             done.append(_replace(store, connection, one, source, first_of, progress, share))
         return done
 
@@ -132,6 +135,21 @@ def load(
     for loaded, spans in done:
         snapshots.keep(store.snapshots, loaded.account_id, loaded.kind, spans)
     return tuple(loaded for loaded, _ in done)
+
+
+def loaded_by(store: Store, job_id: int) -> tuple[Loaded, ...]:
+    """What a job has loaded already, where its end was not heard of: all that it was to load, or nothing."""
+    found = []
+    for each in loads.of_job(store, job_id):
+        with store.read() as connection:
+            spans = undo.spans_of(connection, each.id)
+        found.append(
+            Loaded(
+                each.account_id, each.id, each.kind, each.rows, len({*_all_days(spans)}), each.first_day, each.last_day, each.rejected,
+                each.removed, dict(each.sums), each.warnings, each.scope, tuple(sorted(one for one in spans if one.days > 1)),
+            )
+        )  # fmt: skip
+    return tuple(found)
 
 
 def _with_day(parsed: Parsed, today: date) -> pl.DataFrame:
@@ -268,7 +286,7 @@ def _record(
     daily = parsed.kind.has_days
     done = connection.execute(
         insert(batch).values(
-            account_id=each.account_id, upload_id=source.upload_id, person_id=source.person_id,
+            account_id=each.account_id, upload_id=source.upload_id, job_id=source.job_id, person_id=source.person_id,
             kind=parsed.kind.name, scope=each.scope, file_name=source.file_name, sha256=source.sha256,
             signature=each.part.signature, mapping=each.part.mapping,
             first_day=span.first if daily else None, last_day=span.last if daily else None,

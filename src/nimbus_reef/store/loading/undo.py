@@ -13,7 +13,7 @@ from sqlalchemy import Connection, insert, or_, select, text, update
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.loading import versions
-from nimbus_reef.store.record import bulk, loads, snapshots
+from nimbus_reef.store.record import bulk, loads, snapshots, turns
 from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.loads import Batch
@@ -79,7 +79,7 @@ def undo(
 
     def work(connection: Connection) -> list[tuple[Batch, Undone, snapshots.Spans]]:
         for each in sorted(several, key=lambda each: (each.account_id, each.kind)):
-            versions.take_turns(connection, each.account_id, each.kind)
+            turns.take(connection, each.account_id, each.kind)
         states = [(each, *_open_spans(connection, each)) for each in several]
         if not any(spans - left for _, spans, left in states):
             raise _nothing_to_undo(any(left for _, _, left in states))
@@ -97,13 +97,18 @@ def undo(
 
 def _open_spans(connection: Connection, found: Batch) -> tuple[set[Window], set[Window]]:
     """What a batch wrote and nobody has undone, and which of it a newer batch stands on."""
+    spans = spans_of(connection, found.id)
+    return spans, spans & _taken_over(connection, found)
+
+
+def spans_of(connection: Connection, batch_id: int) -> set[Window]:
+    """The days and blocks that a batch wrote and nobody has undone."""
     rows = connection.execute(
         select(batch_day.c.first_day, batch_day.c.day).where(
-            batch_day.c.batch_id == found.id, ~batch_day.c.undone
+            batch_day.c.batch_id == batch_id, ~batch_day.c.undone
         )
     )
-    spans = {Window(row.first_day, row.day) for row in rows}
-    return spans, spans & _taken_over(connection, found)
+    return {Window(row.first_day, row.day) for row in rows}
 
 
 def _undo_one(

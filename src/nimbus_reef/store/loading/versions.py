@@ -1,4 +1,4 @@
-"""Day versions: what a change of the record tells its readers, and whose turn it is to change it."""
+"""Day versions: what a change of the record tells its readers."""
 
 from __future__ import annotations
 
@@ -6,24 +6,10 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 import polars as pl
-from sqlalchemy import Connection, select, text
+from sqlalchemy import Connection, text
 
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.record import snapshots
-from nimbus_reef.store.record.models import load_lock
-
-
-def take_turns(connection: Connection, account_id: int, kind: str) -> None:
-    """Loads of one kind into one account wait for each other here, until the commit."""
-    connection.execute(
-        text("INSERT IGNORE INTO load_lock (account_id, kind) VALUES (:account, :kind)"),
-        {"account": account_id, "kind": kind},
-    )
-    connection.execute(
-        select(load_lock.c.kind)
-        .where(load_lock.c.account_id == account_id, load_lock.c.kind == kind)
-        .with_for_update()
-    )
 
 
 def _counts(rows: Iterable[Sequence[Any]]) -> dict[Window, int]:

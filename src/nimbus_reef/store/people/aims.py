@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Final
 
-from sqlalchemy import delete, select, update
+from sqlalchemy import Connection, delete, select, update
 from sqlalchemy.dialects.mysql import insert
 
 from nimbus_reef.core.targeting import Aims
@@ -47,7 +47,8 @@ def set_aim(
     if level == "account" and target_acos is None:
         raise BadInput("An account always has a target.", remedy="Set another one.")
     key = {"account_id": account.id, "level": level, "name": name}
-    with store.write() as connection:
+
+    def work(connection: Connection) -> None:
         if level == "account":
             connection.execute(
                 update(account_table).where(account_table.c.id == account.id).values(target_acos=target_acos)
@@ -59,3 +60,5 @@ def set_aim(
             connection.execute(kept.on_duplicate_key_update(target_acos=target_acos))
         detail = {"level": level, "name": name, "target_acos": target_acos}
         trail.write(connection, "target set", person_id, account.id, detail)
+
+    store.transact(work)

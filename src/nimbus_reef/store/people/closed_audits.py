@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import delete, func, insert, select
+from sqlalchemy import Connection, delete, func, insert, select
 
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.people import trail
@@ -64,7 +64,8 @@ def close(
     found: Sequence[Mapping[str, Any]],
 ) -> int:  # fmt: skip
     """Writes down an audit; its id."""
-    with store.write() as connection:
+
+    def work(connection: Connection) -> int:
         made = connection.execute(
             insert(closing).values(
                 account_id=account_id, person_id=person_id, at=utc_now(),
@@ -75,10 +76,13 @@ def close(
         _note(connection, account_id, person_id, "audit closed", number, len(found))
         return number
 
+    return store.transact(work)
+
 
 def reopen(store: Store, account_id: int, person_id: int, closing_id: int) -> None:
     """Takes back the closing of an audit."""
-    with store.write() as connection:
+
+    def work(connection: Connection) -> None:
         done = connection.execute(
             delete(closing).where(closing.c.id == closing_id, closing.c.account_id == account_id)
         )
@@ -86,9 +90,11 @@ def reopen(store: Store, account_id: int, person_id: int, closing_id: int) -> No
             raise NotFound("This audit is not closed.", remedy="Look at the list under Findings.")
         _note(connection, account_id, person_id, "audit reopened", closing_id, 0)
 
+    store.transact(work)
+
 
 def _note(
-    connection: Any, account_id: int, person_id: int | None, action: str, number: int, count: int
+    connection: Connection, account_id: int, person_id: int | None, action: str, number: int, count: int
 ) -> None:
     detail = {"audit": number, "findings": count}
     trail.write(connection, action, person_id, account_id, detail)

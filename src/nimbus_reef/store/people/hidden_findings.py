@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Final
 
-from sqlalchemy import select, update
+from sqlalchemy import Connection, select, update
 from sqlalchemy.dialects.mysql import insert
 
 from nimbus_reef.store.people import trail
@@ -66,7 +66,8 @@ def put(
 ) -> None:  # fmt: skip
     """Puts findings away; one that is away already gets the new end and reason."""
     values = {"until_day": until_day, "until_clicks": until_clicks, "reason": reason, "person_id": person_id}
-    with store.write() as connection:
+
+    def work(connection: Connection) -> None:
         kept = insert(put_away).values(
             [
                 {"account_id": account_id, "check": check, "row_id": row_id, "open": 1, **values}
@@ -77,14 +78,19 @@ def put(
         detail = {"check": check, "rows": list(row_ids), "reason": reason}
         trail.write(connection, "put away", person_id, account_id, detail)
 
+    store.transact(work)
+
 
 def bring_back(store: Store, account_id: int, person_id: int, ids: Sequence[int]) -> int:
     """Brings findings back into the list; how many."""
-    with store.write() as connection:
+
+    def work(connection: Connection) -> int:
         done = connection.execute(
             update(put_away)
             .where(put_away.c.id.in_(ids), put_away.c.account_id == account_id, put_away.c.open == 1)
             .values(open=None)
         )
         trail.write(connection, "brought back", person_id, account_id, {"ids": list(ids)})
-        return done.rowcount
+        return int(done.rowcount)
+
+    return store.transact(work)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Final
 
-from sqlalchemy import insert, select, update
+from sqlalchemy import Connection, insert, select, update
 
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people import trail
@@ -47,7 +47,8 @@ def add(store: Store, account_id: int, person_id: int, view: str, row_id: str, t
     text = text.strip()
     if not text or len(text) > LONGEST:
         raise BadInput(f"A note has 1 to {LONGEST:,} characters.", remedy="Write a little, or a little less.")
-    with store.write() as connection:
+
+    def work(connection: Connection) -> None:
         connection.execute(
             insert(remark).values(
                 account_id=account_id, person_id=person_id, view=view, row_id=row_id, text=text
@@ -56,10 +57,13 @@ def add(store: Store, account_id: int, person_id: int, view: str, row_id: str, t
         detail = {"view": view, "row": row_id}
         trail.write(connection, "noted", person_id, account_id, detail)
 
+    store.transact(work)
+
 
 def remove(store: Store, account_id: int, person_id: int, remark_id: int) -> None:
     """Takes a note off its row; it stays on record."""
-    with store.write() as connection:
+
+    def work(connection: Connection) -> None:
         connection.execute(
             update(remark)
             .where(remark.c.id == remark_id, remark.c.account_id == account_id)
@@ -67,3 +71,5 @@ def remove(store: Store, account_id: int, person_id: int, remark_id: int) -> Non
         )
         detail = {"note": remark_id}
         trail.write(connection, "note removed", person_id, account_id, detail)
+
+    store.transact(work)

@@ -83,5 +83,4 @@ def use(connection: Connection, found: WorkingLink) -> None:
 
 def works(store: Store, purpose: Purpose, token: str) -> WorkingLink:
     """As `held`, for looking only."""
-    with store.write() as connection:
-        return held(connection, purpose, token)
+    return store.transact(lambda connection: held(connection, purpose, token))

@@ -16,6 +16,7 @@ from sqlalchemy import ColumnElement, Connection, delete, func, insert, select, 
 from nimbus_reef.errors import BadInput, Conflict, NotAllowed, NotFound
 from nimbus_reef.store.people import one_time_links, sessions, trail
 from nimbus_reef.store.people.one_time_links import INVITATION_LASTS, Purpose
+from nimbus_reef.store.record import turns
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import brand, person, person_brand
 from nimbus_reef.store.record.models import trail as trail_table
@@ -339,13 +340,12 @@ def _known(connection: Connection, person_id: int) -> Any:
 
 
 def _must_leave_an_owner(connection: Connection, person_id: int) -> None:
-    """There is always an owner who can sign in; the rows of all are locked, so that two do not go at once."""
+    """There is always an owner who can sign in; they go in turn, so that the last two do not go at once."""
+    turns.take(connection, turns.NO_ACCOUNT, turns.OWNERS)
     others = connection.execute(
-        select(person.c.id)
-        .where(
+        select(person.c.id).where(
             person.c.role == Role.OWNER.value, person.c.active, person.c.password_hash != "", person.c.id != person_id
         )
-        .with_for_update()
     ).all()  # fmt: skip
     if not others:
         raise NotAllowed(
@@ -387,8 +387,7 @@ def rename(store: Store, person_id: int, name: str) -> None:
     """What somebody is called."""
     if not name.strip():
         raise BadInput("A name is needed.", remedy="Write how others know you.")
-    with store.write() as connection:
-        connection.execute(update(person).where(person.c.id == person_id).values(name=name.strip()))
+    store.execute(update(person).where(person.c.id == person_id).values(name=name.strip()))
 
 
 def change_password(store: Store, person_id: int, *, old: str, new: str) -> Person:
@@ -428,6 +427,9 @@ def _new_password(connection: Connection, person_id: int, password: str) -> None
 
 def end_sessions(store: Store, person_id: int) -> None:
     """Signs somebody out everywhere."""
-    with store.write() as connection:
+
+    def work(connection: Connection) -> None:
         sessions.end_all(connection, person_id)
         trail.write(connection, "signed out everywhere", person_id, None, {})
+
+    store.transact(work)

@@ -15,6 +15,7 @@ from nimbus_reef.core.changes import Action, Change, Entity, Promise, key
 from nimbus_reef.core.plan import ReadBack, edited_reason
 from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.people import trail
+from nimbus_reef.store.record import turns
 from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import change
@@ -91,9 +92,9 @@ def accept_many(
     """
 
     def work(connection: Connection) -> list[int]:
-        # Locking the newest row makes two acceptances take their numbers in turn.
+        turns.take(connection, account_id, turns.PLAN)
         newest = connection.execute(
-            select(func.max(change.c.row)).where(change.c.account_id == account_id).with_for_update()
+            select(func.max(change.c.row)).where(change.c.account_id == account_id)
         ).scalar()
         taken = set(
             connection.execute(
@@ -129,6 +130,7 @@ def remove_many(store: Store, account_id: int, person_id: int, change_ids: Seque
     """Takes changes out of the plan, those that are still in it; how many."""
 
     def work(connection: Connection) -> int:
+        turns.take(connection, account_id, turns.PLAN)
         done = connection.execute(
             update(change)
             .where(
@@ -153,10 +155,11 @@ def take(store: Store, account_id: int, person_id: int, seen: Sequence[Planned],
     ids = {each.change.row: each.id for each in seen}
 
     def work(connection: Connection) -> None:
+        turns.take(connection, account_id, turns.PLAN)
         now = connection.execute(
-            select(change.c.id, change.c.new_value)
-            .where(change.c.account_id == account_id, change.c.removed_at.is_(None))
-            .with_for_update()
+            select(change.c.id, change.c.new_value).where(
+                change.c.account_id == account_id, change.c.removed_at.is_(None)
+            )
         )
         if {row.id: row.new_value for row in now} != {e.id: e.change.new_value for e in seen}:
             raise Conflict("The plan changed meanwhile.", remedy="Read the sheet back once more.")
@@ -244,6 +247,7 @@ def undo_step(store: Store, account_id: int, person_id: int, step_id: int | None
     """
 
     def work(connection: Connection) -> int:
+        turns.take(connection, account_id, turns.PLAN)
         rows = _open_steps(connection, account_id)
         wanted = (
             (row for row in rows if row.id == step_id)

@@ -59,19 +59,15 @@ def save(
         raise BadInput("A view needs a name of up to 64 characters.", remedy="Write a short one.")
     if len(query) > _LONGEST_QUERY:
         raise BadInput("This view has too many filters to be kept.", remedy="Remove some of them.")
-    with store.write() as connection:
-        kept = insert(saved_view).values(
-            person_id=person_id, place=place, name=name, query=query, brand_id=brand_id
-        )
-        connection.execute(
-            kept.on_duplicate_key_update(query=kept.inserted.query, brand_id=kept.inserted.brand_id)
-        )
+    kept = insert(saved_view).values(
+        person_id=person_id, place=place, name=name, query=query, brand_id=brand_id
+    )
+    store.execute(kept.on_duplicate_key_update(query=kept.inserted.query, brand_id=kept.inserted.brand_id))
 
 
 def forget(store: Store, person_id: int, view_id: int) -> bool:
     """Drops one of the person's own views; False when it is none of them."""
-    with store.write() as connection:
-        done = connection.execute(
-            delete(saved_view).where(saved_view.c.id == view_id, saved_view.c.person_id == person_id)
-        )
-        return bool(done.rowcount)
+    done = store.execute(
+        delete(saved_view).where(saved_view.c.id == view_id, saved_view.c.person_id == person_id)
+    )
+    return bool(done.rowcount)

@@ -34,12 +34,11 @@ class PersonSession:
 def begin(store: Store, person_id: int, *, agent: str, address: str) -> str:
     """The token of a new session; it is kept nowhere."""
     token = new_token()
-    with store.write() as connection:
-        connection.execute(
-            insert(session).values(
-                person_id=person_id, digest=digest(token), agent=agent[:255], address=address[:64]
-            )
+    store.execute(
+        insert(session).values(
+            person_id=person_id, digest=digest(token), agent=agent[:255], address=address[:64]
         )
+    )
     return token
 
 
@@ -54,8 +53,7 @@ def of_token(store: Store, token: str) -> PersonSession | None:
     if row is None:
         return None
     if row.seen_at < utc_now() - _SEEN_EVERY:
-        with store.write() as connection:
-            connection.execute(update(session).where(session.c.id == row.id).values(seen_at=utc_now()))
+        store.execute(update(session).where(session.c.id == row.id).values(seen_at=utc_now()))
     return PersonSession(
         row.id, row.person_id, row.agent, row.address, row.kept or "", row.begun_at, row.seen_at
     )
@@ -63,8 +61,7 @@ def of_token(store: Store, token: str) -> PersonSession | None:
 
 def keep(store: Store, session_id: int, kept: str) -> None:
     """What a session remembers from now on."""
-    with store.write() as connection:
-        connection.execute(update(session).where(session.c.id == session_id).values(kept=kept))
+    store.execute(update(session).where(session.c.id == session_id).values(kept=kept))
 
 
 def of_person(store: Store, person_id: int) -> list[PersonSession]:
@@ -83,13 +80,12 @@ def of_person(store: Store, person_id: int) -> list[PersonSession]:
 
 def end(store: Store, person_id: int, session_id: int) -> bool:
     """Ends one of somebody's sessions; False where it is none of theirs, or has ended."""
-    with store.write() as connection:
-        done = connection.execute(
-            update(session)
-            .where(session.c.id == session_id, session.c.person_id == person_id, session.c.ended_at.is_(None))
-            .values(ended_at=utc_now(), kept=None)
-        )
-        return bool(done.rowcount)
+    done = store.execute(
+        update(session)
+        .where(session.c.id == session_id, session.c.person_id == person_id, session.c.ended_at.is_(None))
+        .values(ended_at=utc_now(), kept=None)
+    )
+    return bool(done.rowcount)
 
 
 def end_all(connection: Connection, person_id: int) -> None:
@@ -103,10 +99,9 @@ def end_all(connection: Connection, person_id: int) -> None:
 
 def sweep(store: Store) -> int:
     """Forgets sessions that are over; how many."""
-    with store.write() as connection:
-        done = connection.execute(
-            delete(session).where(
-                or_(session.c.ended_at < utc_now() - IDLE_AFTER, session.c.seen_at < utc_now() - IDLE_AFTER)
-            )
+    done = store.execute(
+        delete(session).where(
+            or_(session.c.ended_at < utc_now() - IDLE_AFTER, session.c.seen_at < utc_now() - IDLE_AFTER)
         )
-        return int(done.rowcount)
+    )
+    return int(done.rowcount)

@@ -30,8 +30,7 @@ def note(
     store: Store, action: str, *, person_id: int | None, account_id: int | None, detail: Mapping[str, Any]
 ) -> None:
     """The same of what is not a transaction of its own."""
-    with store.write() as connection:
-        write(connection, action, person_id, account_id, detail)
+    store.transact(lambda connection: write(connection, action, person_id, account_id, detail))
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,31 +7,38 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Final, TypeVar
+from typing import Any, Final, TypeVar
 from urllib.parse import quote
 
-from sqlalchemy import Connection, Engine, create_engine
+from sqlalchemy import Connection, CursorResult, Engine, Executable, create_engine, event
 from sqlalchemy.engine import make_url
+from sqlalchemy.engine.interfaces import ExceptionContext
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError, TimeoutError  # noqa: A004  the pool's own
 
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.store.record import moments
+from nimbus_reef.store.record.nodes import NOT_READY, Nodes, several
 
 T = TypeVar("T")
 
-_RETRY_CODES: Final = frozenset({1205, 1213, 1047})
-"""Lock wait timeout, deadlock, a cluster node that is not ready."""
-_AWAY_CODES: Final = frozenset({1040, 1053, 1927, 2002, 2003, 2005, 2006, 2013, 2026, 2055})
-_TRIES: Final = 4
+_RETRY_CODES: Final = frozenset({1205, 1213})
+"""Lock wait timeout; deadlock, which is also what a cluster calls two writes that met."""
+_AWAY_CODES: Final = frozenset({1040, NOT_READY, 1053, 1927, 2002, 2003, 2005, 2006, 2013, 2026, 2055})
+_TRIES: Final = 6
 _CONNECTIONS_KEPT, _CONNECTIONS_MOST = 8, 60
 """Of one process: each of its threads may read in a moment of its own and write beside it."""
 
 
+class _LostOnTheWay(StoreAway):
+    """The database went away before anything was asked to be kept: nothing can have been."""
+
+
 @dataclass(frozen=True, slots=True)
 class Store:
-    """The database and the folders beside it. snapshots: day files; scratch: passing files."""
+    """The database and the folders beside it. nodes: where it runs; snapshots: day files; scratch: passing files."""
 
     engine: Engine
+    nodes: Nodes
     snapshots: Path
     scratch: Path
 
@@ -50,30 +57,41 @@ class Store:
             moment.let_go()
             raise
 
-    @contextmanager
-    def write(self) -> Iterator[Connection]:
-        """One transaction: all of it is kept, or none."""
-        with _telling_absence(), self.engine.begin() as connection:
-            yield connection
-
     def transact(self, work: Callable[[Connection], T]) -> T:
-        """Runs `work` in one transaction, again from the start after a deadlock."""
+        """
+        Runs `work` in one transaction, of which all is kept or nothing; again from the start after a deadlock, or where the database
+        went away before the end and is back, or another of its nodes answers.
+        """
         for attempt in range(_TRIES):
             try:
-                with self.write() as connection:
-                    return work(connection)
+                return self._once(work)
             except DBAPIError as problem:
                 if _code(problem) not in _RETRY_CODES or attempt == _TRIES - 1:
                     raise
-                time.sleep(0.05 * 2**attempt)
+            except _LostOnTheWay:
+                if attempt == _TRIES - 1:
+                    raise
+            time.sleep(0.05 * 2**attempt)
         raise AssertionError("unreachable")
+
+    def _once(self, work: Callable[[Connection], T]) -> T:
+        with _telling_absence(), self.engine.connect() as connection, connection.begin() as transaction:
+            with _telling_absence(_LostOnTheWay):
+                done = work(connection)
+            transaction.commit()
+            return done
+
+    def execute(self, statement: Executable) -> CursorResult[Any]:
+        """One statement in a transaction of its own."""
+        return self.transact(lambda connection: connection.execute(statement))
 
     @property
     def url(self) -> str:
-        """The address in the form that connectorx reads."""
+        """The address in the form that connectorx reads: that of the node which answered last."""
         url = self.engine.url
         password = quote(url.password or "", safe="")
-        return f"mysql://{url.username}:{password}@{url.host}:{url.port or 3306}/{url.database}"
+        host, port = self.nodes.preferred
+        return f"mysql://{url.username}:{password}@{host}:{port}/{url.database}"
 
 
 def _code(problem: DBAPIError) -> int:
@@ -82,23 +100,23 @@ def _code(problem: DBAPIError) -> int:
 
 
 @contextmanager
-def _telling_absence() -> Iterator[None]:
+def _telling_absence(told: type[StoreAway] = StoreAway) -> Iterator[None]:
     try:
         yield
     except (OperationalError, InterfaceError, TimeoutError) as problem:
         if isinstance(problem, DBAPIError) and _code(problem) not in _AWAY_CODES:
             raise
-        raise StoreAway(
+        raise told(
             "The database does not answer.",
             remedy="It is being tried again; nothing that was saved is lost.",
         ) from problem
 
 
 def connect(url: str, snapshots: Path, scratch: Path) -> Store:
-    """A store on the MariaDB at `url`; nothing is opened before it is used."""
-    parsed = make_url(url).set(drivername="mysql+mysqldb")
+    """A store on the MariaDB at `url`, or on the nodes named in it; nothing is opened before it is used."""
+    first, nodes = several(url)
     engine = create_engine(
-        parsed,
+        make_url(first).set(drivername="mysql+mysqldb"),
         isolation_level="READ COMMITTED",
         pool_pre_ping=True,
         pool_recycle=1800,
@@ -107,6 +125,15 @@ def connect(url: str, snapshots: Path, scratch: Path) -> Store:
         max_overflow=_CONNECTIONS_MOST - _CONNECTIONS_KEPT,
         connect_args={"local_infile": 1, "connect_timeout": 3, "charset": "utf8mb4"},
     )
+    event.listen(engine, "do_connect", nodes.connect)
+    event.listen(engine, "handle_error", _let_go_of_unready)
     for folder in (snapshots, scratch):
         folder.mkdir(parents=True, exist_ok=True)
-    return Store(engine, snapshots, scratch)
+    return Store(engine, nodes, snapshots, scratch)
+
+
+def _let_go_of_unready(context: ExceptionContext) -> None:
+    """A node that fell out of its cluster still answers, but with this alone: another one is asked."""
+    arguments = getattr(context.original_exception, "args", ())
+    if arguments and arguments[0] == NOT_READY:
+        context.is_disconnect = True

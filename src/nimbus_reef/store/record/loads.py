@@ -17,7 +17,7 @@ from nimbus_reef.core.windows import Window, month
 from nimbus_reef.errors import Conflict, ReefError
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
-from nimbus_reef.store.record import json_columns
+from nimbus_reef.store.record import json_columns, turns
 from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import batch, batch_day, job, reject, upload
@@ -58,6 +58,7 @@ class Job:
     result: Mapping[str, Any]
     attempts: int
     created_at: datetime
+    worker: str = ""
 
     @property
     def open(self) -> bool:
@@ -99,7 +100,7 @@ def _job(row: Row[Any]) -> Job:
     return Job(
         row.id, row.account_id, row.upload_id, row.person_id, row.kind, row.state, row.progress,
         row.message, row.remedy, row.request, row.result or {}, row.attempts,
-        row.created_at,
+        row.created_at, row.worker or "",
     )  # fmt: skip
 
 
@@ -116,13 +117,12 @@ def add_upload(
     store: Store, *, account_id: int, person_id: int | None, file_name: str, sha256: str, size: int
 ) -> int:
     """Notes a file that was taken in."""
-    with store.write() as connection:
-        made = connection.execute(
-            insert(upload).values(
-                account_id=account_id, person_id=person_id, file_name=file_name[-255:], sha256=sha256,
-                size=size, state="waiting",
-            )
-        )  # fmt: skip
+    made = store.execute(
+        insert(upload).values(
+            account_id=account_id, person_id=person_id, file_name=file_name[-255:], sha256=sha256,
+            size=size, state="waiting",
+        )
+    )  # fmt: skip
     return int(made.inserted_primary_key[0])  # type: ignore[index]
 
 
@@ -135,8 +135,7 @@ def get_upload(store: Store, upload_id: int) -> Upload | None:
 
 def set_upload_state(store: Store, upload_id: int, state: str) -> None:
     """Moves an upload on."""
-    with store.write() as connection:
-        connection.execute(update(upload).where(upload.c.id == upload_id).values(state=state))
+    store.execute(update(upload).where(upload.c.id == upload_id).values(state=state))
 
 
 def waiting_uploads(store: Store, account_id: int) -> list[Upload]:
@@ -197,15 +196,21 @@ def recent_jobs(store: Store, account_id: int, limit: int = 8) -> list[tuple[Job
     return [(each, name or each.request.get("file", "")) for each, name in jobs]
 
 
-def claim_job(store: Store, job_id: int, worker: str) -> Job | None:
-    """Takes a queued job; None when it is not to be had (done, or another's)."""
-    with store.write() as connection:
-        taken = connection.execute(
-            update(job)
-            .where(job.c.id == job_id, job.c.state == "queued")
-            .values(state="running", worker=worker, attempts=job.c.attempts + 1, message="reading the file")
-        )
-    return get_job(store, job_id) if taken.rowcount else None
+def claim_job(store: Store, job_id: int, worker: str, *, once_more: bool = False) -> Job | None:
+    """
+    Takes a queued job; None when it is not to be had (done, or another's).
+
+    once_more: an earlier try went unanswered, so that the worker may have it already.
+    """
+    taken = store.execute(
+        update(job)
+        .where(job.c.id == job_id, job.c.state == "queued")
+        .values(state="running", worker=worker, attempts=job.c.attempts + 1, message="reading the file")
+    )
+    found = get_job(store, job_id)
+    if taken.rowcount or found is None:
+        return found
+    return found if once_more and (found.state, found.worker) == ("running", worker) else None
 
 
 class Cancelled(ReefError):
@@ -214,14 +219,16 @@ class Cancelled(ReefError):
 
 def note_progress(store: Store, job_id: int, progress: float, message: str) -> None:
     """Says how far a job is; Cancelled where nobody wants it any more."""
-    with store.write() as connection:
+
+    def work(connection: Connection) -> bool:
         noted = connection.execute(
             update(job)
             .where(job.c.id == job_id, job.c.state == "running")
             .values(progress=progress, message=message[:1024])
         )
-        wanted = noted.rowcount or _state(connection, job_id) == "running"
-    if not wanted:
+        return bool(noted.rowcount) or _state(connection, job_id) == "running"
+
+    if not store.transact(work):
         raise Cancelled("It was cancelled.")
 
 
@@ -231,24 +238,23 @@ def _state(connection: Connection, job_id: int) -> str | None:
 
 def cancel(store: Store, job_id: int) -> bool:
     """Takes back what was asked for, as long as it is not done; False where it is."""
-    with store.write() as connection:
-        done = connection.execute(
-            update(job)
-            .where(job.c.id == job_id, job.c.state.in_(_OPEN))
-            .values(state="cancelled", message="It was cancelled.", finished_at=utc_now())
-        )
-        return bool(done.rowcount)
+    done = store.execute(
+        update(job)
+        .where(job.c.id == job_id, job.c.state.in_(_OPEN))
+        .values(state="cancelled", message="It was cancelled.", finished_at=utc_now())
+    )
+    return bool(done.rowcount)
 
 
 def queue_again(store: Store, job_id: int) -> bool:
     """Puts a job back that could not be done now; False where that was tried often enough."""
-    with store.write() as connection:
-        done = connection.execute(
-            update(job)
-            .where(job.c.id == job_id, job.c.state == "running", job.c.attempts < ATTEMPTS)
-            .values(state="queued", message="the database was away; it is taken up again")
-        )
-        return bool(done.rowcount)
+    done = store.execute(
+        update(job)
+        # Queued already where an earlier try went unanswered.
+        .where(job.c.id == job_id, job.c.state.in_(_OPEN), job.c.attempts < ATTEMPTS)
+        .values(state="queued", message="the database was away; it is taken up again")
+    )
+    return bool(done.rowcount)
 
 
 def left_waiting(store: Store) -> list[tuple[int, str]]:
@@ -271,15 +277,20 @@ def states(store: Store) -> dict[tuple[str, str], int]:
         return {(kind, state): count for kind, state, count in rows}
 
 
-def any_open(store: Store, kind: str) -> bool:
-    """Whether a job of this kind is not done yet."""
-    with store.read() as connection:
-        return (
-            connection.execute(
-                select(job.c.id).where(job.c.kind == kind, job.c.state.in_(_OPEN)).limit(1)
-            ).first()
-            is not None
+def start_only(store: Store, kind: str) -> int | None:
+    """Notes work of the installation's own, where none of its kind is open; None where one is, another machine's too."""
+
+    def work(connection: Connection) -> int | None:
+        turns.take(connection, turns.NO_ACCOUNT, kind)
+        held = select(job.c.id).where(job.c.kind == kind, job.c.state.in_(_OPEN)).limit(1)
+        if connection.execute(held).first() is not None:
+            return None
+        made = connection.execute(
+            insert(job).values(kind=kind, state="queued", request={}, message="waiting for its turn")
         )
+        return int(made.inserted_primary_key[0])  # type: ignore[index]
+
+    return store.transact(work)
 
 
 def open_jobs(store: Store, person_id: int, kind: str) -> int:
@@ -298,7 +309,8 @@ def finish_job(
     result: Mapping[str, Any] | None = None, upload_state: str | None = None,
 ) -> None:  # fmt: skip
     """Ends a job, and moves its upload on in the same breath."""
-    with store.write() as connection:
+
+    def work(connection: Connection) -> None:
         connection.execute(
             update(job)
             .where(job.c.id == job_id)
@@ -317,6 +329,8 @@ def finish_job(
                 {"state": upload_state, "job": job_id},
             )
 
+    store.transact(work)
+
 
 def take_back_orphans(store: Store, alive: Callable[[str | None], bool]) -> list[tuple[int, str]]:
     """
@@ -324,8 +338,9 @@ def take_back_orphans(store: Store, alive: Callable[[str | None], bool]) -> list
 
     alive: tells of a worker's name whether it still runs. Returns those queued again, with their kinds.
     """
-    again = []
-    with store.write() as connection:
+
+    def work(connection: Connection) -> list[tuple[int, str]]:
+        again = []
         rows = connection.execute(select(job).where(job.c.state == "running").with_for_update()).all()
         for row in rows:
             if alive(row.worker):
@@ -341,7 +356,9 @@ def take_back_orphans(store: Store, alive: Callable[[str | None], bool]) -> list
                 }
                 connection.execute(update(upload).where(upload.c.id == row.upload_id).values(state="waiting"))
             connection.execute(update(job).where(job.c.id == row.id).values(**values))
-    return again
+        return again
+
+    return store.transact(work)
 
 
 def batches(store: Store, account_id: int, limit: int = 30) -> list[Batch]:
@@ -358,6 +375,13 @@ def get_batch(store: Store, batch_id: int) -> Batch | None:
     with store.read() as connection:
         row = connection.execute(select(batch).where(batch.c.id == batch_id)).first()
     return _batch(row) if row else None
+
+
+def of_job(store: Store, job_id: int) -> list[Batch]:
+    """What a job has put into the record: all that it was to put there, or nothing."""
+    with store.read() as connection:
+        rows = connection.execute(select(batch).where(batch.c.job_id == job_id).order_by(batch.c.id))
+        return [_batch(row) for row in rows]
 
 
 def of_one_file(store: Store, found: Batch) -> list[Batch]:

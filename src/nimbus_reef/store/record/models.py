@@ -216,6 +216,8 @@ batch = Table(
     Column("warnings", JSON, nullable=False),
     # the first batch of the same file, where that feeds several kinds: they are undone together
     Column("together", INTEGER(unsigned=True), nullable=True, index=True),
+    # the job that loaded it: a job that is done again sees by it that it was done
+    Column("job_id", INTEGER(unsigned=True), nullable=True, index=True),
     _now("loaded_at"),
     Column("undone_at", DateTime, nullable=True),
     **_TABLE,
@@ -243,10 +245,11 @@ reject = Table(
     Column("reason", String(_SHORT), nullable=False),
     **_TABLE,
 )  # fmt: skip
-load_lock = Table(
-    "load_lock", metadata,
+turn = Table(
+    "turn", metadata,
     Column("account_id", INTEGER(unsigned=True), primary_key=True, autoincrement=False),
-    Column("kind", String(32), primary_key=True),
+    Column("what", String(32), primary_key=True),
+    Column("taken", BIGINT(unsigned=True), nullable=False),
     **_TABLE,
 )  # fmt: skip
 day_version = Table(

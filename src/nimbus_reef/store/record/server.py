@@ -30,6 +30,7 @@ PRIVATE: Final = {"UMASK": "0600", "UMASK_DIR": "0700"}
 """In MariaDB's environment: its files are readable by nobody else. It takes no notice of the process's own mask."""
 _PATH: Final = "/usr/local/sbin:/usr/sbin:/sbin:/usr/local/bin:/usr/bin:/bin"
 _LONGEST_SOCKET: Final = 100
+_LONG_LOG: Final = 8 << 20
 _APP_RIGHTS: Final = "SELECT, INSERT, UPDATE, DELETE, CREATE TEMPORARY TABLES"
 _OWNER_RIGHTS: Final = f"{_APP_RIGHTS}, CREATE, ALTER, DROP, INDEX, REFERENCES"
 
@@ -116,18 +117,24 @@ def _initialise(server: Server) -> None:
     # A first start that was cut off leaves half a directory; only a whole one gets its name.
     fresh = server.folder / "data.new"
     shutil.rmtree(fresh, ignore_errors=True)
-    subprocess.run(
-        [
-            program("mariadb-install-db"), "--no-defaults", f"--datadir={fresh}",
-            "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve",
-            f"--user={getpass.getuser()}",
-        ],
-        check=True, capture_output=True, text=True, env=os.environ | PRIVATE,
-    )  # fmt: skip
+    initialise(fresh)
     fresh.rename(server.data)
 
 
-def _setup_sql(server: Server) -> str:
+def initialise(data: Path, user: str | None = None) -> None:
+    """Makes a data directory. user: whose it is to be; one's own where none is named."""
+    subprocess.run(
+        [
+            program("mariadb-install-db"), "--no-defaults", f"--datadir={data}",
+            "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve",
+            f"--user={user or getpass.getuser()}",
+        ],
+        check=True, capture_output=True, text=True, env=os.environ | PRIVATE,
+    )  # fmt: skip
+
+
+def setup_sql(server: Server) -> str:
+    """What makes database and users where they are missing; the server runs it each time it starts."""
     lines = [f"CREATE DATABASE IF NOT EXISTS {DATABASE} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;"]
     for user, password, rights in (
         ("reef_app", server.app_password, _APP_RIGHTS),
@@ -143,7 +150,7 @@ def _setup_sql(server: Server) -> str:
 def command(server: Server, buffer_mb: int = 512) -> list[str]:
     """The command line that runs the server in the foreground until SIGTERM."""
     setup = server.folder / "setup.sql"
-    write_whole(setup, _setup_sql(server))
+    write_whole(setup, setup_sql(server))
     # A server that starts removes the temporary tables it finds, another server's too.
     passing = server.folder / "tmp"
     passing.mkdir(exist_ok=True)
@@ -158,9 +165,17 @@ def command(server: Server, buffer_mb: int = 512) -> list[str]:
     ]  # fmt: skip
 
 
+def log_of(server: Server) -> Path:
+    """The file that the server tells of itself in; one that grew long gives way to a new one, the one before that goes."""
+    log = server.folder / "mariadb.log"
+    if log.exists() and log.stat().st_size > _LONG_LOG:
+        log.replace(log.with_suffix(".log.1"))
+    return log
+
+
 def start(server: Server, buffer_mb: int = 512) -> subprocess.Popen[bytes]:
     """Starts the server as a child and waits until it answers."""
-    with (server.folder / "mariadb.log").open("ab") as log:
+    with log_of(server).open("ab") as log:
         process = subprocess.Popen(
             command(server, buffer_mb), stdout=log, stderr=log, env=os.environ | PRIVATE
         )

@@ -19,15 +19,13 @@ GONE_AFTER: Final = timedelta(seconds=90)
 
 def beat(store: Store, name: str) -> None:
     """Says that a worker is there."""
-    with store.write() as connection:
-        made = insert(worker).values(name=name, begun_at=utc_now(), seen_at=utc_now())
-        connection.execute(made.on_duplicate_key_update(seen_at=made.inserted.seen_at))
+    made = insert(worker).values(name=name, begun_at=utc_now(), seen_at=utc_now())
+    store.execute(made.on_duplicate_key_update(seen_at=made.inserted.seen_at))
 
 
 def leave(store: Store, name: str) -> None:
     """Says that a worker stops."""
-    with store.write() as connection:
-        connection.execute(delete(worker).where(worker.c.name == name))
+    store.execute(delete(worker).where(worker.c.name == name))
 
 
 def present(store: Store) -> frozenset[str]:
@@ -39,5 +37,4 @@ def present(store: Store) -> frozenset[str]:
 
 def sweep(store: Store) -> None:
     """Forgets those that are long gone."""
-    with store.write() as connection:
-        connection.execute(delete(worker).where(worker.c.seen_at < utc_now() - 10 * GONE_AFTER))
+    store.execute(delete(worker).where(worker.c.seen_at < utc_now() - 10 * GONE_AFTER))
