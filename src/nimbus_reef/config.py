@@ -34,6 +34,7 @@ SETTINGS = (
     Setting("REEF_INBOX", "", "Watched folder: files put into its folder of an account (by the account's key) are taken in every minute; inbox in REEF_VAR when empty."),
     Setting("REEF_MAX_UPLOAD_MB", "2048", "Largest file taken in."),
     Setting("REEF_SIGN_IN_LIMIT", "10 per minute", "How often signing in may be refused for one address from one place; five times as often for either of them alone."),
+    Setting("REEF_JUDGED_MB", "2048", "Disk for results that are worked out ahead and shared by the processes of a machine, in REEF_LOCAL; those longest not asked for give way."),
     Setting("REEF_KEEP_UPLOADS_DAYS", "400", "Days for which reports taken in are kept as files; their rows stay."),
     Setting("REEF_BACKUP_FOLDER", "", "Where backups are written; backups in REEF_VAR when empty. Better on another disk."),
     Setting("REEF_BACKUP_HOURS", "0", "A worker writes a backup every so many hours; 0: none by itself."),
@@ -62,6 +63,7 @@ class Config:
     secure_cookies: bool
     max_upload_bytes: int
     sign_in_limit: str
+    judged_bytes: int
     uploads_kept_days: int
     backups: Path
     backup_hours: int
@@ -79,6 +81,11 @@ class Config:
     def snapshots(self) -> Path:
         """Where the columnar day files lie; they can always be deleted."""
         return self.local / "snapshots"
+
+    @property
+    def judged(self) -> Path:
+        """Where results lie that are worked out ahead; they can always be deleted."""
+        return self.local / "judged"
 
     @property
     def uploads(self) -> Path:
@@ -124,6 +131,7 @@ def load(environ: Mapping[str, str] | None = None) -> Config:
         secure_cookies=value["REEF_SECURE_COOKIES"].lower() in ("yes", "true", "1"),
         max_upload_bytes=number("REEF_MAX_UPLOAD_MB") * 1024 * 1024,
         sign_in_limit=value["REEF_SIGN_IN_LIMIT"],
+        judged_bytes=number("REEF_JUDGED_MB") * 1024 * 1024,
         uploads_kept_days=number("REEF_KEEP_UPLOADS_DAYS"),
         backups=Path(value["REEF_BACKUP_FOLDER"] or Path(value["REEF_VAR"]) / "backups").absolute(),
         backup_hours=number("REEF_BACKUP_HOURS"),

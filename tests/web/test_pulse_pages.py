@@ -32,7 +32,7 @@ def test_a_beat_sums_one_report_and_holds_it_against_all_trade(demo, account):
     """The totals are those of the rows; the days before lie outside the 45 days held."""
     facts = Facts(demo.store)
     before = Window(WINDOW.first - timedelta(days=10), WINDOW.first - timedelta(days=1))
-    made = beat(facts, Look(account, WINDOW, AIMS, before))
+    made = beat(facts, Look(account, WINDOW, AIMS, before), WINDOW.last)
     assert made.source == "campaign_daily"
     assert made.now.spend == int(target_frames.target_rows(facts, account.id, WINDOW)["spend"].sum())
     assert made.now.spend < made.now.sales < made.now.total_sales
@@ -44,7 +44,7 @@ def test_a_beat_sums_one_report_and_holds_it_against_all_trade(demo, account):
 
 def test_all_trade_that_is_not_held_whole_gives_no_tacos(demo, account):
     early = Window(WINDOW.first - timedelta(days=60), WINDOW.last)
-    assert beat(Facts(demo.store), Look(account, early, AIMS)).now.tacos is None
+    assert beat(Facts(demo.store), Look(account, early, AIMS), early.last).now.tacos is None
 
 
 def test_an_account_without_days_says_where_to_begin(demo, account):

@@ -78,27 +78,31 @@ class Findings:
 
 def findings(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> Findings:
     """The findings of a look, those put away left out while their time runs."""
-    hidden = tuple(each for each in away if _still_away(facts, look, each, today))
-    names = frozenset((each.check, each.row_id) for each in hidden)
-    account_id, key = look.account.id, _key(look)
-    made = facts.kept("findings", account_id, lambda: _findings(facts, look, hidden), *key, names)
-    # The same rows may have been brought back and put away anew, with another reason.
-    found = replace(made, hidden=hidden)
-    # For whoever only wants to tell of it without working it out: see `overspend_known`.
-    facts.note("latest findings", account_id, found, *key)
-    return found
+
+    def make() -> Findings:
+        hidden = tuple(each for each in away if _still_away(facts, look, each, today))
+        names = frozenset((each.check, each.row_id) for each in hidden)
+        made = facts.kept(
+            "findings", look.account.id, lambda: _findings(facts, look, hidden), *_key(look), names
+        )
+        # The same rows may have been brought back and put away anew, with another reason.
+        return replace(made, hidden=hidden)
+
+    return facts.kept(_NOW, look.account.id, make, *_key(look), _away_on(away, today))
 
 
-def findings_known(facts: Facts, look: Look) -> Findings | None:
+_NOW: Final = "findings now"
+
+
+def _away_on(away: Sequence[PutAway], today: date) -> tuple[PutAway, ...]:
+    """What may be away on a day, before anybody counts clicks for it."""
+    return tuple(each for each in away if each.until_day is None or today < each.until_day)
+
+
+def findings_known(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> Findings | None:
     """The findings of a look where they were worked out since the last load; else None."""
-    known: Findings | None = facts.known("latest findings", look.account.id, *_key(look))
+    known: Findings | None = facts.known(_NOW, look.account.id, *_key(look), _away_on(away, today))
     return known
-
-
-def overspend_known(facts: Facts, look: Look) -> int | None:
-    """Their overspend, as far as it is known."""
-    known = findings_known(facts, look)
-    return None if known is None else known.overspend
 
 
 def _key(look: Look) -> tuple[Hashable, ...]:

@@ -7,13 +7,13 @@ from datetime import date
 
 import polars as pl
 
-from nimbus_reef.analysis.findings import SOURCES, overspend_known
+from nimbus_reef.analysis.findings import SOURCES, findings_known
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.totals import totals
 from nimbus_reef.core.metrics import METRICS, TACOS, difference
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store.people import plans
+from nimbus_reef.store.people import hidden_findings, plans
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import loads
@@ -84,8 +84,8 @@ def _begun(facts: Facts, account: Account, newest: date | None) -> Beat:
     return Beat(account, newest, planned=planned, loaded_at=loaded_at)
 
 
-def beat(facts: Facts, look: Look) -> Beat:
-    """The pulse of an account, or of a part of it."""
+def beat(facts: Facts, look: Look, today: date) -> Beat:
+    """The pulse of an account, or of a part of it. today: in the account's time zone, for what is put away until some day."""
     account, window, against = look.account, look.window, look.against
     begun = replace(_begun(facts, account, facts.newest_day(account.id)), window=window)
     found = totals(facts, look)
@@ -94,13 +94,14 @@ def beat(facts: Facts, look: Look) -> Beat:
     then = None
     if against and found.then is not None and found.held_then:
         then = _sums(facts, look.at(against), found.then, found.held_then)
+    known = findings_known(facts, look, hidden_findings.away(facts.store, account.id), today)
     return replace(
         begun,
         source=found.source,
         days=found.now,
         now=_sums(facts, look, found.now, found.held_now),
         then=then,
-        overspend=overspend_known(facts, look),
+        overspend=known.overspend if known else None,
         unread=lacking(facts, account, window, SOURCES) is not None,
         cut=tuple(block for blocks in facts.cut(account.id, window).values() for block in blocks)[:1],
     )

@@ -75,7 +75,7 @@ def pulse(conf: config.Config, window: str, form: str) -> None:
         for account in accounts.all_accounts(store):
             newest = facts.newest_day(account.id)
             look = asked(facts, account, aims.aims(store, account), window)
-            made = idle(facts, account) if look is None else beat(facts, look)
+            made = idle(facts, account) if look is None else beat(facts, look, today_of(account))
             now, then = made.now, made.then
             rows.append(
                 {

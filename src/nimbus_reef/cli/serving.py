@@ -22,6 +22,7 @@ from gunicorn.app.base import BaseApplication
 from nimbus_reef.cli import demo, wiring
 from nimbus_reef.config import Config
 from nimbus_reef.errors import StoreAway
+from nimbus_reef.jobs.ahead import Ahead
 from nimbus_reef.jobs.queue import EXPORTS, LOADS, make_queue, sweep_jobs, worker_name
 from nimbus_reef.store.people import people
 from nimbus_reef.store.record import schema, server, workers
@@ -227,6 +228,8 @@ def work(conf: Config) -> None:
     sweep_jobs(store, queue)
     done = threading.Event()
     threading.Thread(target=_beat, args=(store, done), daemon=True).start()
+    ahead = Ahead(store, conf.judged, conf.judged_bytes, lambda: queue.busy)
+    threading.Thread(target=ahead.keep_on, args=(done,), daemon=True).start()
     exporting = queue.lanes[EXPORTS].create_consumer(workers=1, periodic=False)
     exporting.start()
     try:

@@ -95,7 +95,8 @@ def restore(config: Config, source: Path) -> None:
         backup.restore(owner.engine, source, upkeep.kept_files(config), config.scratch)
     finally:
         owner.engine.dispose()
-    shutil.rmtree(config.snapshots, ignore_errors=True)
+    for made_from_it in (config.snapshots, config.judged):
+        shutil.rmtree(made_from_it, ignore_errors=True)
 
 
 @contextmanager

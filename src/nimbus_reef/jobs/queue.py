@@ -42,11 +42,12 @@ _PAUSES: Final = (0.5, 1, 2, 4, 8, *([15] * 40))
 class Queue:
     """
     Enqueues jobs, and in a worker does them. lanes: loads, undos and the demo in one, exports in another, so that neither waits for the
-    other.
+    other. running: jobs that this process does now.
     """
 
     lanes: Mapping[str, Huey]
     tasks: Mapping[str, Any]
+    running: set[int]
 
     def start(self, job_id: int, kind: str = "load") -> None:
         """Asks a worker to do the noted job. Where the queue is away it is taken up as soon as that is back: see `sweep_jobs`."""
@@ -54,6 +55,11 @@ class Queue:
             self.tasks[_lane(kind)](job_id)
         except RedisError:
             log.warning("the queue is away; a job waits for it", job=job_id)
+
+    @property
+    def busy(self) -> bool:
+        """Whether somebody waits for something that this process does, or is to do."""
+        return bool(self.running) or not self.idle
 
     @property
     def idle(self) -> bool:
@@ -95,15 +101,20 @@ def still_alive(worker: str | None, present: Collection[str] = ()) -> bool:
 def make_queue(config: Config, store: Store, *, immediate: bool = False) -> Queue:
     """The queue of this installation. immediate: do jobs at once in this process (tests)."""
     lanes = {name: _huey(config, name, immediate=immediate) for name in (LOADS, EXPORTS)}
-    tasks = {}
+    tasks: dict[str, Any] = {}
+    running: set[int] = set()
     for name, huey in lanes.items():
 
         @huey.task(name="job")  # type: ignore[untyped-decorator]  # huey has no types
         def task(job_id: int) -> None:
-            run(config, store, job_id, queue.start)
+            running.add(job_id)
+            try:
+                run(config, store, job_id, queue.start)
+            finally:
+                running.discard(job_id)
 
         tasks[name] = task
-    queue = Queue(lanes, tasks)
+    queue = Queue(lanes, tasks, running)
 
     @lanes[LOADS].periodic_task(crontab(minute="*"), name="watch")  # type: ignore[untyped-decorator]
     def watch() -> None:

@@ -37,6 +37,7 @@ from nimbus_reef.errors import (
 )
 from nimbus_reef.jobs.queue import Queue
 from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.reading.shelf import Shelf
 from nimbus_reef.store.record import moments
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.web import security
@@ -104,7 +105,9 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     # Two slashes in an address are no other way to say one: the redirect would name the host that the request names.
     app.url_map.merge_slashes = False
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    app.extensions["reef"] = Parts(config, store, Facts(store), queue)
+    app.extensions["reef"] = Parts(
+        config, store, Facts(store, shelf=Shelf(config.judged, config.judged_bytes)), queue
+    )
     app.wsgi_app = NamedProxies(app.wsgi_app, config.proxies)  # type: ignore[method-assign]
     app.session_interface = ReefSessions(store)
     _one_moment(app)

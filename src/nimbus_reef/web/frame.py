@@ -18,7 +18,8 @@ from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import LAST_N_DAYS, Window
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.store.people import closed_audits, plans
+from nimbus_reef.jobs.intake import today_of
+from nimbus_reef.store.people import closed_audits, hidden_findings, plans
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import product_frames, target_frames
 from nimbus_reef.web.areas import AREAS, BY_NAME, Area
@@ -202,7 +203,8 @@ class Frame:
     @cached_property
     def _known(self) -> Findings | None:
         scope = self.scope
-        return findings_known(parts().facts, scope.look)
+        away = hidden_findings.away(parts().store, scope.account.id)
+        return findings_known(parts().facts, scope.look, away, today_of(scope.account))
 
     @cached_property
     def name_parts(self) -> list[str]:

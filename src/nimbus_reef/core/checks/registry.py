@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import ClassVar
@@ -127,6 +128,15 @@ class Check:
     accepts: bool = False
     see_all: tuple[str, ...] = ()
     view: str = ""
+
+    def __reduce__(self) -> tuple[Callable[[str], Check], tuple[str]]:
+        """A check that is passed on is the one of its key."""
+        return registered, (self.key,)
+
+
+def registered(key: str) -> Check:
+    """The check of a key."""
+    return CHECKS[key]
 
 
 @dataclass(frozen=True, slots=True)

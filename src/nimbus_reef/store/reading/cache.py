@@ -123,6 +123,12 @@ class Cache:
                 found.worth = self._floor + found.rate
             return found
 
+    def swap(self, key: Hashable, same: Any) -> None:
+        """Holds an equal result in place of the one under the key, if that is still kept."""
+        with self._lock:
+            if (found := self._items.get(key)) is not None:
+                found.made = same
+
     def put(self, key: Hashable, made: Any) -> None:
         """Keeps a result that cost nothing to make."""
         self._keep(key, made, 0.0)

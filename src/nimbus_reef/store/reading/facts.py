@@ -23,6 +23,7 @@ from nimbus_reef.core.coverage import Span, held_days, labels_in_use
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading.cache import Cache
+from nimbus_reef.store.reading.shelf import Shelf
 from nimbus_reef.store.record import loads, moments, snapshots
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import KEYS_OF
@@ -58,10 +59,11 @@ class Held:
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """The frames of one store. Safe to share between threads."""
+    """The frames of one store. Safe to share between threads. shelf: where results lie that other processes share, if anywhere."""
 
     store: Store
     cache: Cache = field(default_factory=Cache)
+    shelf: Shelf | None = None
 
     def generation(self, account_id: int) -> Generation:
         """Changes whenever anything is loaded into the account; one small query, one per moment."""
@@ -72,11 +74,22 @@ class Facts:
         A result about an account, made once for what is loaded now. of: whatever else it depends on, and no more, so
         that looks that differ in something else share it.
         """
-        return self.cache.get((name, account_id, self.generation(account_id), *of), make)
+        key, shelf = (name, account_id, self.generation(account_id), *of), self.shelf
+        if shelf is None:
+            return self.cache.get(key, make)
+        return self.cache.get(
+            key, lambda: shelf.get(account_id, key, make, lambda same: self.cache.swap(key, same))
+        )
 
     def known(self, name: str, account_id: int, *of: Hashable) -> Any:
-        """The same where it was made already, else None."""
-        return self.cache.peek((name, account_id, self.generation(account_id), *of))
+        """The same where it was made already, here or by another process, else None."""
+        key = (name, account_id, self.generation(account_id), *of)
+        found = self.cache.peek(key)
+        if found is None and self.shelf is not None:
+            found = self.shelf.peek(account_id, key)
+            if found is not None:
+                self.cache.put(key, found)
+        return found
 
     def note(self, name: str, account_id: int, made: Any, *of: Hashable) -> None:
         """Keeps a result that cost nothing to make."""

@@ -370,6 +370,15 @@ def batches(store: Store, account_id: int, limit: int = 30) -> list[Batch]:
         return [_batch(row) for row in rows]
 
 
+def newest_batches(store: Store) -> dict[int, int]:
+    """The newest batch of each account, by its id."""
+    with store.read() as connection:
+        rows = connection.execute(
+            select(batch.c.account_id, func.max(batch.c.id)).group_by(batch.c.account_id)
+        )
+        return {row[0]: row[1] for row in rows}
+
+
 def get_batch(store: Store, batch_id: int) -> Batch | None:
     """One batch."""
     with store.read() as connection:

@@ -232,7 +232,7 @@ def report() -> str:
         ways=NO_WAYS,
         by="product",
         since=pages.since_last(found, recurring, write),
-        beat=beat_line(beat(facts, whole(scope)), today_of(account)),
+        beat=beat_line(beat(facts, whole(scope), today_of(account)), today_of(account)),
         groups=plan_lines(plans.planned(parts().store, account.id), write),
         today=today_of(account),
     )
@@ -256,7 +256,7 @@ def workbook() -> AnyResponse:
         raise NotFound("There is nothing to write down yet.", remedy="Load a report first.")
     found, facts = found_now(), parts().facts
     recurring = since_last(facts, scope.account, found, scope.part)
-    made = beat(facts, whole(scope))
+    made = beat(facts, whole(scope), today_of(scope.account))
     tables = []
     for view in VIEWS.values():
         rows = judged(facts, scope.look, view.subject).sort("stake", descending=True)

@@ -1,0 +1,72 @@
+"""
+Judging ahead: what the usual days of an account come to, worked out before anybody asks.
+
+What is worked out lies on the shelf (`store.reading.shelf`), from where every process takes it; so this returns nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from datetime import date
+from typing import Any, Final
+
+from nimbus_reef.analysis import movement, standing
+from nimbus_reef.analysis.catalog import ads, families, gaps, pages, structure
+from nimbus_reef.analysis.delivery import budgets, hours, placements
+from nimbus_reef.analysis.findings import SOURCES, findings
+from nimbus_reef.analysis.judged import judged_ads, judged_targets, judged_terms, judged_words
+from nimbus_reef.analysis.lacking import lacking
+from nimbus_reef.analysis.look import Look, asked
+from nimbus_reef.core.targeting import Aims
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.people.hidden_findings import PutAway
+from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES, Facts
+
+DAYS: Final = ("last-30", "last-7", "last-14", "last-60", "last-90")
+"""The usual days, those looked at first before the others; the month of the newest day besides."""
+_ADS, _TRADE, _TERMS = ("product_ad_daily",), ("product_sales_daily",), ("search_term_daily",)
+_PLACED, _HOURLY = (placements.KIND,), (hours.KIND,)
+_ROWS: Final[Sequence[tuple[tuple[str, ...], Callable[[Facts, Look], Any]]]] = (
+    (TARGET_SOURCES, judged_targets), (_TERMS, judged_terms), (_ADS, judged_ads), (_TERMS, judged_words),
+)  # fmt: skip
+_PAGES: Final[Sequence[tuple[tuple[str, ...], Callable[[Facts, Look], Any]]]] = (
+    (_ADS, families.listed), (_ADS, families.profit_by_week), (_ADS, ads.listed), (_TRADE, gaps.products), (_TRADE, gaps.unadvertised),
+    (_TRADE, gaps.concentration), ((*_ADS, *_TRADE), gaps.ineligible), (("listings",), pages.listed), (TARGET_SOURCES, structure.duplicates),
+    (TARGET_SOURCES, structure.faults),
+    (_PLACED, lambda facts, look: placements.judged(facts, look, "account")), (_PLACED, placements.judged),
+    (_HOURLY, hours.grid), (_HOURLY, hours.by_hour), (_HOURLY, hours.found_segments), (_HOURLY, hours.dry), (_HOURLY, hours.judged),
+    (budgets.SOURCES, budgets.held), (budgets.SOURCES, budgets.moved), (_ADS, standing.ground),
+)  # fmt: skip
+_MOVED: Final[Mapping[str, tuple[str, ...]]] = {
+    "product": TOTAL_SOURCES, "campaign": TOTAL_SOURCES, "keyword": TARGET_SOURCES,
+}  # fmt: skip
+"""What pages of movement show first, of which it is told who moved it."""
+
+
+def looks(facts: Facts, account: Account, aims: Aims) -> Iterator[Look]:
+    """The usual looks at an account, each compared with what it usually is."""
+    newest = facts.newest_day(account.id)
+    if newest is None:
+        return
+    seen = set()
+    for text in ("", *DAYS, f"{newest:%Y-%m}"):
+        look = asked(facts, account, aims, text)
+        if look is not None and look.window not in seen:
+            seen.add(look.window)
+            yield look
+
+
+def steps(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> Iterator[Callable[[], Any]]:
+    """What is worked out for one look, piece by piece, so that whoever does it can stop between two."""
+    for needed, work in (*_ROWS, (SOURCES, _findings(away, today)), *_PAGES):
+        if lacking(facts, look.account, look.window, needed) is None:
+            yield lambda work=work: work(facts, look)  # type: ignore[misc]
+    if look.against is None:
+        return
+    for by, needed in _MOVED.items():
+        if not any(lacking(facts, look.account, days, needed) for days in (look.window, look.against)):
+            yield lambda by=by: movement.sides(facts, look, by)  # type: ignore[misc]
+
+
+def _findings(away: Sequence[PutAway], today: date) -> Callable[[Facts, Look], Any]:
+    return lambda facts, look: findings(facts, look, away, today)

@@ -1,0 +1,106 @@
+"""Keeps the usual days of every account judged, the newest account first, whenever a worker has nothing to load."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+from threading import Event
+from typing import Final
+from zoneinfo import ZoneInfo
+
+import polars as pl
+import structlog
+
+from nimbus_reef.analysis import ahead
+from nimbus_reef.errors import ReefError, StoreAway
+from nimbus_reef.store.people import accounts, hidden_findings
+from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.people.aims import aims as aims_of
+from nimbus_reef.store.reading.cache import Cache
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.reading.shelf import Shelf, told
+from nimbus_reef.store.record import loads, moments
+from nimbus_reef.store.record.engine import Store
+
+log = structlog.get_logger("ahead")
+
+_MOST_BYTES: Final = 64 << 20
+_LOOKS_EVERY: Final = 2.0
+_SWEEPS_EVERY: Final = 60.0
+
+
+class _Stopped(Exception):
+    """Something more urgent came."""
+
+
+class Ahead:
+    """What one worker judges ahead. busy: whether something more urgent is to be done."""
+
+    def __init__(self, store: Store, folder: Path, most_bytes: int, busy: Callable[[], bool]) -> None:
+        self._store, self._busy = store, busy
+        self._shelf = Shelf(folder, most_bytes)
+        self._facts = Facts(store, Cache(most_bytes=_MOST_BYTES), self._shelf)
+        self._swept = 0.0
+
+    def keep_on(self, done: Event) -> None:
+        """Until it is done: judges what is not judged yet, and removes what is over."""
+        while not done.wait(_LOOKS_EVERY):
+            try:
+                self.once()
+            except StoreAway:
+                log.warning("the database is away; nothing is judged ahead")
+            except OSError:
+                log.exception("nothing can be judged ahead")
+
+    def once(self) -> int:
+        """One round over all accounts; how many were judged."""
+        newest = loads.newest_batches(self._store)
+        every = sorted(accounts.all_accounts(self._store), key=lambda each: -newest.get(each.id, 0))
+        judged = 0
+        for account in every:
+            try:
+                judged += self._judge(account)
+            except _Stopped:
+                return judged
+        if judged or time.monotonic() - self._swept > _SWEEPS_EVERY:
+            self._shelf.settle()
+            self._shelf.sweep({each.id: told(self._facts.generation(each.id)) for each in every})
+            self._swept = time.monotonic()
+        return judged
+
+    def _judge(self, account: Account) -> bool:
+        begun = moments.begin()
+        try:
+            aims, away = aims_of(self._store, account), hidden_findings.away(self._store, account.id)
+            today = datetime.now(ZoneInfo(account.timezone)).date()
+            made = False
+
+            def work() -> bool:
+                nonlocal made
+                made = True
+                for look in ahead.looks(self._facts, account, aims):
+                    for step in ahead.steps(self._facts, look, away, today):
+                        self._do(step, account)
+                return True
+
+            # Kept like any other result, so that it is done once for what is loaded and set, and once after each change of it.
+            names = tuple(sorted((each.check, each.row_id) for each in away))
+            self._facts.kept("judged ahead", account.id, work, account, aims, names)
+        finally:
+            moments.end(begun)
+        if made:
+            self._shelf.settle()
+            log.info("judged ahead", account=account.key)
+        return made
+
+    def _do(self, step: Callable[[], object], account: Account) -> None:
+        if self._busy():
+            raise _Stopped
+        try:
+            step()
+        except (ReefError, pl.exceptions.PolarsError) as problem:
+            if isinstance(problem, StoreAway):
+                raise
+            log.exception("could not be judged ahead", account=account.key)

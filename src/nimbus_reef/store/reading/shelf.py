@@ -1,0 +1,272 @@
+"""
+Results on disk, which all processes of a machine share: what one of them has worked out the others take from there.
+
+A result lies under its account, what is loaded of it, and everything else it depends on, so that a reader can never see one that is
+stale; frames are mapped, so that their memory is shared too. All of it can always be deleted.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import os
+import pickle
+import queue
+import shutil
+import tempfile
+import threading
+import time
+from collections.abc import Callable, Hashable, Mapping, Set
+from contextlib import suppress
+from dataclasses import fields, is_dataclass
+from datetime import date, datetime
+from enum import Enum
+from functools import cache
+from pathlib import Path
+from typing import Any, Final, TypeVar, cast
+
+import polars as pl
+import pyarrow as pa
+import structlog
+
+import nimbus_reef
+
+T = TypeVar("T")
+log = structlog.get_logger("shelf")
+
+DEAR: Final = 0.05
+"""Seconds from which on a result is worth its place."""
+_SHARED_FROM: Final = 1 << 20
+_OWN_CODE: Final = ("core", "analysis", "store")
+_ALLOWED: Final = ("nimbus_reef.", "numpy", "scipy.", "datetime", "collections", "zoneinfo", "polars.")
+_PLAIN: Final = frozenset({"frozenset", "set", "slice", "complex", "range", "bytearray"})
+_RESULT: Final = "result"
+
+
+class _Unnameable(TypeError):
+    """A key that is not made of plain values: its result stays in memory."""
+
+
+def _plain(value: Any) -> Any:
+    """A part of a key in a spelling that is the same in every process."""
+    if value is None or isinstance(value, bool | int | float | str):
+        return value
+    if isinstance(value, Enum):
+        return [type(value).__qualname__, value.name]
+    if isinstance(value, date | datetime):
+        return ["date", value.isoformat()]
+    if is_dataclass(value) and not isinstance(value, type):
+        return [type(value).__qualname__, *(_plain(getattr(value, each.name)) for each in fields(value))]
+    if isinstance(value, Mapping):
+        return ["map", *sorted((str(_plain(key)), _plain(each)) for key, each in value.items())]
+    if isinstance(value, Set):
+        return ["set", *sorted(str(_plain(each)) for each in value)]
+    if isinstance(value, list | tuple):
+        return [_plain(each) for each in value]
+    raise _Unnameable(type(value).__qualname__)
+
+
+@cache
+def _code() -> str:
+    """Tells this version of what works results out, and of what reads them, from all others."""
+    found = hashlib.sha256(f"{pl.__version__} {pa.__version__}".encode())
+    home = Path(nimbus_reef.__file__).parent
+    for name in _OWN_CODE:
+        for file in sorted((home / name).rglob("*.py")):
+            found.update(file.read_bytes())
+    return found.hexdigest()[:12]
+
+
+class _Writer(pickle.Pickler):
+    """Frames go into files of their own, everything else into one."""
+
+    def __init__(self, file: io.BytesIO, folder: Path) -> None:
+        super().__init__(file, protocol=5)
+        self._folder, self._frames = folder, 0
+
+    def persistent_id(self, obj: Any) -> Any:
+        if not isinstance(obj, pl.DataFrame):
+            return None
+        name = f"{self._frames}.arrow"
+        self._frames += 1
+        obj.write_ipc(self._folder / name, compression="uncompressed")
+        return name
+
+    def reducer_override(self, obj: Any) -> Any:
+        # By its value: Python's own way asks for `getattr`, which no reader is to have.
+        return (type(obj), (obj.value,)) if isinstance(obj, Enum) else NotImplemented
+
+
+class _Reader(pickle.Unpickler):
+    """Reads what `_Writer` wrote; makes nothing but values of this application and the frames' libraries."""
+
+    def __init__(self, file: io.BufferedReader, folder: Path) -> None:
+        super().__init__(file)
+        self._folder = folder
+
+    def persistent_load(self, pid: Any) -> pl.DataFrame:
+        with pa.memory_map(str(self._folder / pid)) as source:
+            frame = pl.from_arrow(pa.ipc.open_file(source).read_all(), rechunk=False)
+        assert isinstance(frame, pl.DataFrame)
+        return frame
+
+    def find_class(self, module: str, name: str) -> Any:
+        if module.startswith(_ALLOWED) or (module == "builtins" and name in _PLAIN):
+            return super().find_class(module, name)
+        raise pickle.UnpicklingError(f"{module}.{name} is not kept on the shelf")
+
+
+class Shelf:
+    """The results of one machine. folder: where they lie; most_bytes: how much there may be of them."""
+
+    def __init__(self, folder: Path, most_bytes: int = 2 << 30) -> None:
+        self._folder, self.most_bytes = folder, most_bytes
+        self._waiting: queue.SimpleQueue[tuple[Path, Any, Callable[[Any], None]]] = queue.SimpleQueue()
+        self._writer: threading.Thread | None = None
+        self._lock = threading.Lock()
+
+    def get(self, account_id: int, key: Hashable, make: Callable[[], T], kept: Callable[[T], None]) -> T:
+        """
+        The result of a key of an account, worked out where it is not there, and put there where that took long.
+
+        kept: is told, from another thread and only of large results, what to hold in place of the one returned: the same from disk.
+        """
+        place = self._place(account_id, key)
+        if place is None:
+            return make()
+        found = _read(place)
+        if found is not None:
+            return cast(T, found[0])
+        begun = time.perf_counter()
+        made = make()
+        if time.perf_counter() - begun >= DEAR:
+            self._put(place, made, cast(Callable[[Any], None], kept))
+        return made
+
+    def peek(self, account_id: int, key: Hashable) -> Any:
+        """The result of a key, or None; nothing is worked out."""
+        place = self._place(account_id, key)
+        found = _read(place) if place is not None else None
+        return None if found is None else found[0]
+
+    def settle(self) -> None:
+        """Returns once all that was to be put there is."""
+        done = threading.Event()
+        self._ask((Path(), done, lambda _: done.set()))
+        done.wait()
+
+    def sweep(self, present: Mapping[int, str]) -> int:
+        """
+        Removes what nobody can ask for any more (an account's results for what was loaded before, and of other code), then those longest
+        not asked for until the rest has room; how many. present: what is loaded of each account, as `told` has it.
+        """
+        gone, rest = 0, []
+        for home in [each for each in self._folder.glob("*/*") if each.is_dir()]:
+            if home.name == f"{present.get(int(home.parent.name))}-{_code()}":
+                rest += [each for each in home.iterdir() if not _given_up(each)]
+            elif time.time() - home.stat().st_mtime > _STILL_READ:
+                shutil.rmtree(home, ignore_errors=True)
+                gone += 1
+        sizes = [(each.stat().st_mtime, each, _size(each)) for each in rest]
+        held = sum(size for _, _, size in sizes)
+        for _, place, size in sorted(sizes, key=lambda each: each[0]):
+            if held <= self.most_bytes:
+                break
+            shutil.rmtree(place, ignore_errors=True)
+            held, gone = held - size, gone + 1
+        return gone
+
+    def _place(self, account_id: int, key: Hashable) -> Path | None:
+        assert isinstance(key, tuple)
+        name, _, generation, *of = key
+        try:
+            digest = hashlib.sha256(repr(_plain((name, of))).encode()).hexdigest()[:32]
+        except _Unnameable:
+            return None
+        return self._folder / str(account_id) / f"{told(generation)}-{_code()}" / digest
+
+    def _put(self, place: Path, made: Any, kept: Callable[[Any], None]) -> None:
+        self._ask((place, made, kept))
+
+    def _ask(self, work: tuple[Path, Any, Callable[[Any], None]]) -> None:
+        with self._lock:
+            if self._writer is None or not self._writer.is_alive():
+                self._writer = threading.Thread(target=self._write_on, daemon=True)
+                self._writer.start()
+        self._waiting.put(work)
+
+    def _write_on(self) -> None:
+        while True:
+            place, made, kept = self._waiting.get()
+            if isinstance(made, threading.Event):
+                kept(made)
+                continue
+            try:
+                _write(place, made)
+                if _size(place) >= _SHARED_FROM and (found := _read(place)) is not None:
+                    kept(found[0])
+            except (OSError, pickle.PicklingError, TypeError, AttributeError) as problem:
+                # A disk that is full, or a result that cannot be written, costs speed and nothing else.
+                log.warning(
+                    "a result cannot be put on the shelf", kind=type(made).__qualname__, problem=str(problem)
+                )
+            del made
+
+
+_STILL_READ: Final = 600.0
+"""Seconds for which results of what was loaded before stay, for pages that began with it."""
+
+
+def _given_up(place: Path) -> bool:
+    """Whether it is not a result (yet); one whose writer died goes."""
+    if not place.name.startswith("."):
+        return False
+    if time.time() - place.stat().st_mtime > _STILL_READ:
+        shutil.rmtree(place, ignore_errors=True)
+    return True
+
+
+def told(generation: Hashable) -> str:
+    """What is loaded of an account, as a name."""
+    return hashlib.sha256(repr(_plain(generation)).encode()).hexdigest()[:16]
+
+
+def _size(place: Path) -> int:
+    return sum(file.stat().st_size for file in place.iterdir())
+
+
+def _read(place: Path) -> tuple[Any] | None:
+    """The result there in a tuple of its own, since it may be None; None where none is, or it cannot be read."""
+    try:
+        with (place / _RESULT).open("rb") as file:
+            found = _Reader(file, place).load()
+        os.utime(place)
+    except FileNotFoundError:
+        return None
+    except (
+        OSError,
+        pickle.UnpicklingError,
+        EOFError,
+        AttributeError,
+        ImportError,
+        LookupError,
+        pa.ArrowInvalid,
+    ):
+        log.exception("a result on the shelf cannot be read; it is worked out anew", place=str(place))
+        shutil.rmtree(place, ignore_errors=True)
+        return None
+    return (found,)
+
+
+def _write(place: Path, made: Any) -> None:
+    """Writes beside the place and renames, so that a reader sees a whole result or none."""
+    place.parent.mkdir(parents=True, exist_ok=True)
+    passing = Path(tempfile.mkdtemp(dir=place.parent, prefix="."))
+    try:
+        told_of = io.BytesIO()
+        _Writer(told_of, passing).dump(made)
+        (passing / _RESULT).write_bytes(told_of.getvalue())
+        with suppress(FileExistsError, OSError):
+            passing.rename(place)
+    finally:
+        shutil.rmtree(passing, ignore_errors=True)

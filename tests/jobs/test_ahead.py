@@ -1,0 +1,88 @@
+"""What a worker judges ahead: the usual days of every account, once for what is loaded and set, and out of the way."""
+
+import threading
+
+import pytest
+
+from nimbus_reef.analysis import ahead as judging
+from nimbus_reef.analysis.findings import findings_known
+from nimbus_reef.analysis.judged import Judged, is_judged
+from nimbus_reef.jobs.ahead import Ahead
+from nimbus_reef.jobs.intake import today_of
+from nimbus_reef.store.people import accounts, aims, hidden_findings
+from nimbus_reef.store.people.aims import set_aim
+from nimbus_reef.store.reading import shelf
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.reading.shelf import Shelf
+
+
+@pytest.fixture
+def folder(tmp_path, monkeypatch):
+    # The demo is small: what takes long at size does not here.
+    monkeypatch.setattr(shelf, "DEAR", 0.0)
+    return tmp_path / "judged"
+
+
+def looks(demo, folder, account):
+    facts = Facts(demo.store, shelf=Shelf(folder))
+    return facts, list(judging.looks(facts, account, aims.aims(demo.store, account)))
+
+
+def test_the_usual_days_are_judged_when_somebody_asks_for_them(demo, folder):
+    """By another process, which has nothing in its memory yet; the month of the newest day is among them."""
+    ahead = Ahead(demo.store, folder, 1 << 30, lambda: False)
+    every = accounts.all_accounts(demo.store)
+    assert ahead.once() == len(every) == 2
+    assert ahead.once() == 0
+    for account in every:
+        facts, asked = looks(demo, folder, account)
+        assert {look.window.days for look in asked} >= {7, 14, 30, 60, 90}
+        assert any(look.window.first.day == 1 for look in asked)
+        for look in asked:
+            assert is_judged(facts, look, Judged.TARGETS)
+            assert is_judged(facts, look, Judged.TERMS)
+            away = hidden_findings.away(demo.store, account.id)
+            assert findings_known(facts, look, away, today_of(account)) is not None
+    assert Ahead(demo.store, folder, 1 << 30, lambda: False).once() == 0, (
+        "what one worker did the next does not do again"
+    )
+
+
+def test_other_aims_are_judged_anew(demo, folder):
+    ahead = Ahead(demo.store, folder, 1 << 30, lambda: False)
+    ahead.once()
+    account = accounts.by_key(demo.store, "pellwick-gb")
+    set_aim(demo.store, account, 1, "account", "", account.target_acos + 0.05)
+    try:
+        assert ahead.once() == 1
+        facts, asked = looks(demo, folder, accounts.by_key(demo.store, "pellwick-gb"))
+        assert all(is_judged(facts, look, Judged.TARGETS) for look in asked)
+    finally:
+        set_aim(demo.store, account, 1, "account", "", account.target_acos)
+
+
+def test_whoever_waits_comes_first(demo, folder):
+    """It stops between two pieces as soon as something is to be loaded, and goes on where it stopped."""
+    pieces = []
+
+    def busy():
+        pieces.append(1)
+        return len(pieces) > 5
+
+    ahead = Ahead(demo.store, folder, 1 << 30, busy)
+    assert ahead.once() == 0
+    assert len(pieces) == 6
+    facts, asked = looks(demo, folder, max(accounts.all_accounts(demo.store), key=lambda each: each.id))
+    facts.shelf.settle()
+    assert not is_judged(facts, asked[-1], Judged.TARGETS)
+
+
+def test_it_goes_on_until_it_is_told_to_stop(demo, folder, monkeypatch):
+    monkeypatch.setattr("nimbus_reef.jobs.ahead._LOOKS_EVERY", 0.01)
+    done, rounds = threading.Event(), []
+    ahead = Ahead(demo.store, folder, 1 << 30, lambda: True)
+    monkeypatch.setattr(
+        Ahead, "once", lambda _: rounds.append(1) or (done.set() if len(rounds) > 2 else None)
+    )
+    ahead.keep_on(done)
+    assert len(rounds) == 3

@@ -1,0 +1,155 @@
+"""The shelf: results that processes share, none of them stale, all of them to be deleted at will."""
+
+import os
+import pickle
+import threading
+from datetime import date
+from enum import StrEnum
+
+import polars as pl
+import pytest
+
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import shelf
+from nimbus_reef.store.reading.shelf import Shelf, told
+
+GENERATION = (("search_term_daily", 4), ("settings", 1))
+KEY = ("judged", 7, GENERATION, Window(date(2026, 1, 1), date(2026, 1, 30)), 0.28)
+
+
+class Colour(StrEnum):
+    RED = "red"
+
+
+@pytest.fixture(autouse=True)
+def everything_is_dear(monkeypatch):
+    monkeypatch.setattr(shelf, "DEAR", 0.0)
+
+
+def rows(size=3):
+    frame = pl.DataFrame({"n": range(size), "name": [f"name {n}" for n in range(size)]})
+    return frame.with_columns(
+        kind=pl.col("name").cast(pl.Categorical), part=pl.concat_list("n", "n"), none=pl.lit(None)
+    )
+
+
+def kept(place, made, key=KEY):
+    """What the next process takes from there, after this one put it there."""
+    first = Shelf(place)
+    assert first.get(7, key, lambda: made, lambda _: None) is made
+    first.settle()
+    return Shelf(place).get(7, key, lambda: pytest.fail("it was to be there"), lambda _: None)
+
+
+def test_frames_come_back_as_they_were_whatever_they_lie_in(tmp_path):
+    made = {"rows": rows(), "all": [(rows(5), Window(date(2026, 1, 1), date(2026, 1, 2)))], "none": None}
+    found = kept(tmp_path, made)
+    assert found["rows"].equals(made["rows"])
+    assert found["rows"].schema == made["rows"].schema
+    assert found["all"][0][0].equals(rows(5))
+    assert (found["all"][0][1], found["none"]) == (made["all"][0][1], None)
+
+
+def test_a_result_that_is_nothing_is_a_result(tmp_path):
+    assert kept(tmp_path, None) is None
+
+
+def test_large_results_are_held_from_disk_from_then_on(tmp_path):
+    """Whoever made one is told of the same on disk, whose memory all share."""
+    made, held, told_of = rows(200_000), [], threading.Event()
+    first = Shelf(tmp_path)
+    first.get(7, KEY, lambda: made, lambda same: (held.append(same), told_of.set()))
+    assert told_of.wait(20)
+    assert held[0].equals(made)
+    first.get(7, (*KEY, 1), lambda: rows(), held.append)
+    first.settle()
+    assert len(held) == 1
+
+
+def test_what_is_quickly_made_is_not_put_there(tmp_path, monkeypatch):
+    monkeypatch.setattr(shelf, "DEAR", 5.0)
+    first = Shelf(tmp_path)
+    first.get(7, KEY, lambda: 1, lambda _: None)
+    first.settle()
+    assert first.peek(7, KEY) is None
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_another_load_another_key_another_code_are_other_results(tmp_path, monkeypatch):
+    kept(tmp_path, "found")
+    here = Shelf(tmp_path)
+    assert here.peek(7, KEY) == "found"
+    later = (*KEY[:2], (("search_term_daily", 5), ("settings", 1)), *KEY[3:])
+    others = [
+        later,
+        (*KEY[:-1], 0.29),
+        ("judged", 7, GENERATION, Window(date(2026, 1, 1), date(2026, 1, 29)), 0.28),
+    ]
+    assert [here.peek(7, each) for each in others] == [None] * 3
+    assert here.peek(8, KEY) is None
+    monkeypatch.setattr(shelf, "_code", lambda: "another")
+    assert here.peek(7, KEY) is None
+
+
+def test_a_key_is_spelt_alike_in_every_process():
+    """Sets have no order of their own, and mappings one that nobody meant."""
+    spelt = [
+        shelf._plain((frozenset("abc"), {"b": 1, "a": {Colour.RED}}, date(2026, 1, 1))),
+        shelf._plain((frozenset("cab"), {"a": {Colour.RED}, "b": 1}, date(2026, 1, 1))),
+    ]
+    assert spelt[0] == spelt[1]
+
+
+def test_a_key_that_cannot_be_spelt_leaves_its_result_in_memory(tmp_path):
+    here = Shelf(tmp_path)
+    assert here.get(7, ("x", 7, GENERATION, object()), lambda: "made", lambda _: None) == "made"
+    here.settle()
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_what_cannot_be_written_costs_nothing_but_speed(tmp_path):
+    here = Shelf(tmp_path)
+    assert callable(here.get(7, KEY, lambda: lambda: 1, lambda _: None))
+    here.settle()
+    assert here.peek(7, KEY) is None
+    assert [each for each in tmp_path.rglob("*") if each.is_file()] == []
+
+
+def test_a_result_that_is_broken_is_worked_out_anew(tmp_path):
+    kept(tmp_path, rows())
+    (file,) = tmp_path.rglob("result")
+    file.write_bytes(file.read_bytes()[:20])
+    assert kept(tmp_path, "anew") == "anew"
+
+
+def test_only_values_are_read(tmp_path):
+    """Whoever could write there must not be able to run anything here."""
+
+    class Bad:
+        def __reduce__(self):
+            return os.system, ("touch /tmp/it-ran",)
+
+    kept(tmp_path, "good")
+    (file,) = tmp_path.rglob("result")
+    file.write_bytes(pickle.dumps(Bad()))
+    assert Shelf(tmp_path).peek(7, KEY) is None
+
+
+def test_what_is_over_goes_and_the_rest_has_a_bound(tmp_path, monkeypatch):
+    """An account's results for what was loaded before, those of other code, then those longest not asked for."""
+    old = ("judged", 7, (("search_term_daily", 3),), 1)
+    kept(tmp_path, rows(1000), old)
+    for number in range(4):
+        kept(tmp_path, rows(1000), (*KEY, number))
+    here = Shelf(tmp_path, most_bytes=1 << 30)
+    assert here.sweep({7: told(GENERATION)}) == 0, "a page may still be reading it"
+    monkeypatch.setattr(shelf, "_STILL_READ", -1.0)
+    assert here.sweep({7: told(GENERATION)}) == 1
+    assert here.peek(7, old) is None
+    places = [here._place(7, (*KEY, number)) for number in range(4)]
+    for age, place in enumerate(places):
+        os.utime(place, (1_000_000 - age, 1_000_000 - age))
+    here.peek(7, (*KEY, 3))
+    small = Shelf(tmp_path, most_bytes=2 * sum(file.stat().st_size for file in places[0].iterdir()))
+    assert small.sweep({7: told(GENERATION)}) == 2
+    assert [place.exists() for place in places] == [True, False, False, True]

@@ -1,0 +1,75 @@
+"""What one process has worked out the others take from the shelf: the same page, the same file, byte for byte."""
+
+import re
+import shutil
+import sys
+from dataclasses import replace
+
+import pytest
+from tests.web.conftest import signed_in
+
+from nimbus_reef.cli import demo as demo_data
+from nimbus_reef.jobs.queue import make_queue
+from nimbus_reef.store.reading import shelf
+from nimbus_reef.web.factory import make_app
+
+ACCOUNT = "account=fernhollow-de"
+PAGES = (
+    "/pulse/", "/standing/tree", "/standing/products", "/standing/formats", "/standing/path", "/standing/queries", "/standing/shape",
+    "/movement/drift", "/movement/ledger", "/movement/why", "/movement/trends", "/catalog/families", "/catalog/ads", "/catalog/eligibility",
+    "/catalog/gaps", "/catalog/listings", "/catalog/structure", "/catalog/names", "/catalog/catch-all", "/delivery/placements",
+    "/delivery/placements?by=campaign", "/delivery/hours", "/delivery/budgets", "/delivery/boosts", "/targeting/targets", "/targeting/terms",
+    "/targeting/words", "/findings/",
+)  # fmt: skip
+FILES = (
+    "/targeting/targets/export.csv", "/targeting/terms/export.csv", "/targeting/words/export.csv", "/catalog/ads/export.csv",
+    "/catalog/families/export.csv", "/catalog/gaps/export.csv", "/catalog/listings/export.csv", "/catalog/structure/export.csv",
+    "/delivery/placements/export.csv", "/delivery/hours/export.csv", "/delivery/budgets/export.csv", "/movement/drift/export.csv",
+)  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def processes(demo):
+    """Makes web processes that share a shelf of their own, on which everything is put."""
+    conf = replace(demo.config, local=demo.config.var / "machine")
+    shutil.rmtree(conf.judged, ignore_errors=True)
+
+    def make():
+        app = make_app(conf, demo.store, make_queue(conf, demo.store), secret_key="x", testing=True)
+        app.config["WTF_CSRF_ENABLED"] = False
+        return app
+
+    return make
+
+
+_TOKEN = re.compile(rb"(?<=X-CSRFToken\": \")[^\"]+|(?<=name=\"csrf_token\" value=\")[^\"]+")
+
+_FINE = re.compile(rb"(?<=\.\d{9})\d+")
+"""Sums of fractions in another order differ there."""
+
+
+def told(app, password, pages):
+    client = signed_in(app, demo_data.DEMO_EMAIL, password)
+    answers = [client.get(f"{page}{'&' if '?' in page else '?'}{ACCOUNT}&answer=second") for page in pages]
+    assert [each.status_code for each in answers] == [200] * len(pages)
+    return [_FINE.sub(b"", _TOKEN.sub(b"", each.data)) for each in answers]
+
+
+def test_what_is_taken_from_the_shelf_is_what_was_worked_out(processes, demo, monkeypatch):
+    """Every result can be put there; the second process works out hardly any, and shows the same."""
+    monkeypatch.setattr(shelf, "DEAR", 0.0)
+    refused, worked_out = [], []
+    for told_of in ("warning", "exception"):
+        monkeypatch.setattr(
+            shelf.log, told_of, lambda *said, **more: refused.append((said, more, sys.exc_info()[1]))
+        )
+    # The first one asks twice: what a page shows as soon as it is known is known then.
+    first = processes()
+    told(first, demo.password, PAGES)
+    before = told(first, demo.password, (*PAGES, *FILES))
+    first.extensions["reef"].facts.shelf.settle()
+    monkeypatch.setattr(shelf.Shelf, "_put", lambda _, place, made, kept: worked_out.append(type(made)))
+    after = told(processes(), demo.password, (*PAGES, *FILES))
+    unlike = [page for page, one, other in zip((*PAGES, *FILES), before, after, strict=True) if one != other]
+    assert unlike == []
+    assert (worked_out, refused) == ([], [])
