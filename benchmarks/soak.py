@@ -72,6 +72,8 @@ def signed_in(base: str, email: str, password: str) -> httpx.Client:
     return client
 
 
+_LOOKING, _BETWEEN_LOADS = (2, 10), 45
+"""Seconds that somebody looks at a page, and between two loads."""
 _COMING = 20
 """Seconds within which all are there: people do not sign in at one stroke."""
 
@@ -98,7 +100,7 @@ def look(base: str, number: int, until: float, told: Told) -> None:
                 told.note(client.get(path), path)
             except httpx.HTTPError as problem:
                 told.wrong.append(f"{type(problem).__name__} {path}")
-            time.sleep(chance.uniform(0.5, 3))
+            time.sleep(chance.uniform(*_LOOKING))
 
 
 def load(base: str, password: str, until: float, told: Told) -> None:
@@ -131,7 +133,7 @@ def load(base: str, password: str, until: float, told: Told) -> None:
                 if "needs a yes" in state
                 else "not"
             ] += 1
-            time.sleep(10)
+            time.sleep(_BETWEEN_LOADS)
 
 
 def private_mb(port: int) -> float:
@@ -220,8 +222,8 @@ def section(told: Told, people: int, minutes: float, memory: list[float]) -> str
     return f"""
 ## Many people at once
 
-`make soak`: {people} people for {minutes:g} minutes on the demo brands, a page every half to three seconds each, on any of {len(PAGES)} pages and four
-lengths of days, two exports in a hundred; loads all the while. Everything on one machine of {os.cpu_count()} cores, people included.
+`make soak`: {people} people for {minutes:g} minutes on the demo brands, a page every {_LOOKING[0]} to {_LOOKING[1]} seconds each, on any of {len(PAGES)} pages and four
+lengths of days, two exports in a hundred; a load every {_BETWEEN_LOADS} seconds, after which all of its brand's pages are new. Everything on one machine of {os.cpu_count()} cores, people included.
 
 | people × minutes | answers | errors | p50 ms | p95 ms | p99 ms | memory of web, first third → last, MB | loads |
 |---|---|---|---|---|---|---|---|

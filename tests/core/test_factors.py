@@ -239,6 +239,23 @@ def test_the_fit_is_the_slow_reference_s(seed):
                 assert ours == pytest.approx(p, abs=1e-5)
 
 
+@pytest.mark.parametrize("entries", [1, 2, 7, 40])
+def test_rows_are_told_the_same_by_pieces_of_any_size(entries, monkeypatch):
+    """An account of more than 131,000 targets with their terms is looked at piece by piece: families of one level a cell too."""
+    rows = made_up(11)
+    whole = fitted(rows)
+    monkeypatch.setattr(factors, "_PIECE", entries)
+    parts = fitted(rows)
+    for name in ("terms", "targets"):
+        one, other = getattr(whole, name).rows, getattr(parts, name).rows
+        assert one.columns == other.columns
+        for column in one.columns:
+            if one[column].dtype.is_float():
+                np.testing.assert_allclose(one[column], other[column], rtol=1e-9)
+            else:
+                assert one[column].equals(other[column]), column
+
+
 @settings(max_examples=8, deadline=None)
 @given(st.randoms())
 def test_rows_in_any_order_agree(random):

@@ -181,6 +181,8 @@ def serve(conf: Config) -> None:
         "timeout": 120,
         "forwarded_allow_ips": ",".join(conf.proxies),
         "graceful_timeout": 3,
+        # A browser that comes back within this finds its connection open; one that is idle costs no thread.
+        "keepalive": 75,
         "control_socket_disable": True,
         "when_ready": lambda arbiter: _ready(arbiter, conf),
         "accesslog": None,

@@ -232,8 +232,8 @@ def _said(family: Family, wk: Floats, wdue: Floats, row: Ints, order: Ints | Non
     """The logarithm of a family's factors for every cell, its own row left out, and how far off they may be."""
     log, off = np.zeros(len(wk)), np.zeros(len(wk))
     cells, levels = family.holding.entries(order)
-    # By pieces of whole levels: words are several to a cell, and copies of all their entries are most of the memory.
-    for piece in _pieces(levels):
+    # By pieces: words are several to a cell, and copies of all their entries are most of the memory.
+    for piece in _pieces(levels, cells, row):
         cell, level = cells[piece], levels[piece]
         new = starts(level, row[cell])
         begin = np.flatnonzero(new)
@@ -250,16 +250,14 @@ def _said(family: Family, wk: Floats, wdue: Floats, row: Ints, order: Ints | Non
 _PIECE: Final = 2**17
 
 
-def _pieces(levels: Ints) -> Iterator[slice]:
-    """Slices of about so many entries that cut no level in two; levels: ascending."""
+def _pieces(levels: Ints, cells: Ints, row: Ints) -> Iterator[slice]:
+    """Slices of about so many entries that part none of one level in one row, which stand beside each other."""
     begin = 0
     while begin < len(levels):
         end = begin + _PIECE
-        if end < len(levels):
-            end = int(np.searchsorted(levels, levels[end], side="left"))
-            if end == begin:
-                end = int(np.searchsorted(levels, levels[begin], side="right"))
-        yield slice(begin, end)
+        while end < len(levels) and levels[end] == levels[end - 1] and row[cells[end]] == row[cells[end - 1]]:
+            end += 1
+        yield slice(begin, min(end, len(levels)))
         begin = end
 
 

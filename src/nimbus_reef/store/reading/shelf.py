@@ -122,6 +122,7 @@ class Shelf:
     def __init__(self, folder: Path, most_bytes: int = 2 << 30) -> None:
         self._folder, self.most_bytes = folder, most_bytes
         self._waiting: queue.SimpleQueue[tuple[Path, Any, Callable[[Any], None]]] = queue.SimpleQueue()
+        self._on_its_way: dict[Path, Any] = {}
         self._writer: threading.Thread | None = None
         self._lock = threading.Lock()
 
@@ -134,7 +135,7 @@ class Shelf:
         place = self._place(account_id, key)
         if place is None:
             return make()
-        found = _read(place)
+        found = self._found(place)
         if found is not None:
             return cast(T, found[0])
         begun = time.perf_counter()
@@ -146,8 +147,18 @@ class Shelf:
     def peek(self, account_id: int, key: Hashable) -> Any:
         """The result of a key, or None; nothing is worked out."""
         place = self._place(account_id, key)
-        found = _read(place) if place is not None else None
+        found = self._found(place) if place is not None else None
         return None if found is None else found[0]
+
+    def _found(self, place: Path) -> tuple[Any] | None:
+        """What is there, or is still to be written there, in a tuple of its own, since it may be None."""
+        found = _read(place)
+        if found is not None:
+            return found
+        try:
+            return (self._on_its_way[place],)
+        except KeyError:
+            return None
 
     def settle(self) -> None:
         """Returns once all that was to be put there is."""
@@ -186,6 +197,7 @@ class Shelf:
         return self._folder / str(account_id) / f"{told(generation)}-{_code()}" / digest
 
     def _put(self, place: Path, made: Any, kept: Callable[[Any], None]) -> None:
+        self._on_its_way[place] = made
         self._ask((place, made, kept))
 
     def _ask(self, work: tuple[Path, Any, Callable[[Any], None]]) -> None:
@@ -210,6 +222,8 @@ class Shelf:
                 log.warning(
                     "a result cannot be put on the shelf", kind=type(made).__qualname__, problem=str(problem)
                 )
+            finally:
+                self._on_its_way.pop(place, None)
             del made
 
 
