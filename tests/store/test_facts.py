@@ -16,7 +16,7 @@ from nimbus_reef.formats import mapping, reports, tables
 from nimbus_reef.store.loading import ingest
 from nimbus_reef.store.loading.ingest import FilePart, Source
 from nimbus_reef.store.reading import row_frames, target_frames
-from nimbus_reef.store.reading.cache import Cache
+from nimbus_reef.store.reading.cache import Cache, Mapped
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import loads
 
@@ -227,3 +227,19 @@ def test_what_takes_long_to_make_outlives_what_is_quickly_made_again_but_not_for
     for n in range(12):
         make(n, 0.1)
     assert cache.peek("names") is None, "what nobody asks for any more gives way in the end"
+
+
+def test_what_lies_on_disk_weighs_little_and_is_handed_out_plain():
+    """Its frames are mapped: they cost no memory of this process. What is swapped for the same from disk weighs anew."""
+    cache, frame = Cache(most_bytes=200_000), pl.DataFrame({"n": range(20_000)})
+    for key in range(8):
+        assert cache.get(key, lambda: Mapped([frame])) == [frame]
+    assert cache.bytes_held == 8 * (frame.estimated_size() // 8)
+    assert all(cache.peek(key) is not None for key in range(8))
+    cache.get("own", lambda: frame)
+    assert cache.bytes_held > frame.estimated_size()
+    cache.swap("own", Mapped(frame))
+    assert cache.bytes_held < 200_000
+    assert cache.peek("own") is frame
+    cache.swap("never kept", Mapped(frame))
+    assert cache.peek("never kept") is None

@@ -38,7 +38,7 @@ def kept(place, made, key=KEY):
     first = Shelf(place)
     assert first.get(7, key, lambda: made, lambda _: None) is made
     first.settle()
-    return Shelf(place).get(7, key, lambda: pytest.fail("it was to be there"), lambda _: None)
+    return Shelf(place).get(7, key, lambda: pytest.fail("it was to be there"), lambda _: None).made
 
 
 def test_frames_come_back_as_they_were_whatever_they_lie_in(tmp_path):
@@ -60,7 +60,7 @@ def test_large_results_are_held_from_disk_from_then_on(tmp_path):
     first = Shelf(tmp_path)
     first.get(7, KEY, lambda: made, lambda same: (held.append(same), told_of.set()))
     assert told_of.wait(20)
-    assert held[0].equals(made)
+    assert held[0].made.equals(made)
     first.get(7, (*KEY, 1), lambda: rows(), held.append)
     first.settle()
     assert len(held) == 1
@@ -78,7 +78,7 @@ def test_what_is_quickly_made_is_not_put_there(tmp_path, monkeypatch):
 def test_another_load_another_key_another_code_are_other_results(tmp_path, monkeypatch):
     kept(tmp_path, "found")
     here = Shelf(tmp_path)
-    assert here.peek(7, KEY) == "found"
+    assert here.peek(7, KEY).made == "found"
     later = (*KEY[:2], (("search_term_daily", 5), ("settings", 1)), *KEY[3:])
     others = [
         later,

@@ -1,5 +1,7 @@
 """Days that nobody judged yet: what the rows come to at once, the verdicts as a second answer."""
 
+import shutil
+
 import pytest
 from tests.pages import parsed, row_ids, texts, values, words
 
@@ -9,10 +11,13 @@ LAZY = ("targeting/targets", "targeting/terms", "targeting/words", "catalog/ads"
 
 
 @pytest.fixture
-def many(monkeypatch, app):
-    """As if the demo held too many rows to judge at once, and none of it were judged."""
+def many(monkeypatch, app, demo):
+    """As if the demo held too many rows to judge at once, and none of it were judged, here or by another process."""
     monkeypatch.setattr(unjudged, "AT_ONCE", 1)
-    app.extensions["reef"].facts.cache.clear()
+    facts = app.extensions["reef"].facts
+    facts.shelf.settle()
+    facts.cache.clear()
+    shutil.rmtree(demo.config.judged, ignore_errors=True)
 
 
 @pytest.mark.parametrize("page", LAZY)
@@ -27,6 +32,17 @@ def test_sums_come_first_and_the_page_after_them(owner, many, page):
     again = owner.get(f"/{page}?account=fernhollow-de")
     assert not texts(again, "#judging"), "what is judged is shown at once"
     assert words(parsed(again).select_one("#work")) == words(parsed(second).select_one("#work"))
+
+
+def test_findings_are_more_than_judged_rows(owner, many):
+    """Their page waits for the rest of them too, whose rows other pages have judged."""
+    of = "account=fernhollow-de"
+    for page in ("targets", "terms"):
+        assert owner.get(f"/targeting/{page}?{of}&answer=second").status_code == 200
+        assert not texts(owner.get(f"/targeting/{page}?{of}"), "#judging")
+    first = owner.get(f"/findings/?{of}")
+    assert texts(first, "#judging b")[0].startswith("Judging ")
+    assert not texts(owner.get(values(first, "#judging", "hx-get")[0]), "#judging")
 
 
 def test_the_sums_are_those_of_the_table(owner, many):

@@ -64,6 +64,16 @@ def test_what_a_proxy_says_is_believed_of_it_alone(proxied, demo):
     assert "https://audits.example/reef/invitation/" in invited.text
 
 
+def test_behind_tls_browsers_are_told_to_ask_for_nothing_else(demo, viewer):
+    secure = replace(demo.config, secure_cookies=True)
+    app = make_app(
+        secure, demo.store, make_queue(secure, demo.store, immediate=True), secret_key="x", testing=True
+    )
+    told = app.test_client().get("/sign-in").headers
+    assert told["Strict-Transport-Security"].startswith("max-age=31536000")
+    assert "Strict-Transport-Security" not in viewer.get("/me").headers
+
+
 def test_readiness_says_what_is_wrong(visitor, store, monkeypatch):
     workers.beat(store, "here:1:2")
     told = visitor.get("/ready")

@@ -31,10 +31,14 @@ class Unjudged:
     largest: pl.DataFrame
 
 
-def unjudged(facts: Facts, look: Look, wanted: Sequence[Judged]) -> Unjudged | None:
-    """What is not judged yet of what a page needs; None where it is, or is so little that nobody has to wait."""
+def unjudged(facts: Facts, look: Look, wanted: Sequence[Judged], *, more: bool = False) -> Unjudged | None:
+    """
+    What is not judged yet of what a page needs; None where it is, or is so little that nobody has to wait.
+
+    more: the page makes more of its rows than their verdicts, and that is not worked out either.
+    """
     account = look.account
-    missing = [what for what in wanted if not is_judged(facts, look, what)]
+    missing = [what for what in wanted if more or not is_judged(facts, look, what)]
     counts = {
         what: len(facts.sums(account.id, source_of(facts, look, what), look.window)) for what in missing
     }

@@ -41,6 +41,9 @@ _HEADERS = {
     "Permissions-Policy": "camera=(), microphone=(), geolocation=()",
 }
 
+_TLS_ONLY: Final = "max-age=31536000; includeSubDomains"
+"""Said where TLS ends in front of the application: browsers that heard it ask for nothing else for a year."""
+
 
 def sign_in_limit() -> str:
     """How often one address may try to sign in."""
@@ -97,6 +100,8 @@ def guard(app: Flask) -> None:
     def add_headers(response: Response) -> Response:
         for name, value in _HEADERS.items():
             response.headers.setdefault(name, value)
+        if current_app.config["SESSION_COOKIE_SECURE"]:
+            response.headers.setdefault("Strict-Transport-Security", _TLS_ONLY)
         if request.endpoint != "static":
             response.headers.setdefault("Cache-Control", "no-store")
         return response

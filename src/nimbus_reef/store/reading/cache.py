@@ -20,26 +20,48 @@ _MOST_BYTES: Final = 192 * 2**20
 _WEIGHED: Final = 32
 
 
-def _bytes_of(made: Any) -> int:
-    """What the frames of a result hold: its own, or those of its fields and items; of many alike, as some of them tell."""
-    if isinstance(made, pl.DataFrame | pl.Series):
+@dataclass(frozen=True, slots=True)
+class Mapped:
+    """A result whose frames lie on disk: what it weighs is what they hold besides, and a share of what they keep others from keeping."""
+
+    made: Any
+
+
+_MAPPED_SHARE: Final = 8
+
+
+def _plain(made: Any) -> Any:
+    return made.made if isinstance(made, Mapped) else made
+
+
+def _bytes_of(made: Any, share: int = 1) -> int:
+    """
+    What the frames of a result hold: its own, or those of its fields and items; of many alike, as some of them tell.
+
+    share: by which frames count.
+    """
+    if isinstance(made, Mapped):
+        return _bytes_of(made.made, _MAPPED_SHARE)
+    if isinstance(made, pl.DataFrame):
+        return int(made.estimated_size()) // share
+    if isinstance(made, pl.Series):
         return int(made.estimated_size())
     if isinstance(made, csr_array):
         return sum(_bytes_of(each) for each in (made.data, made.indices, made.indptr))
     if isinstance(made, np.ndarray):
         return int(made.nbytes)
     if is_dataclass(made) and not isinstance(made, type):
-        return sum(_bytes_of(getattr(made, each.name)) for each in fields(made))
+        return sum(_bytes_of(getattr(made, each.name), share) for each in fields(made))
     if isinstance(made, Mapping):
-        return _bytes_of_all(list(made.values()))
+        return _bytes_of_all(list(made.values()), share)
     if isinstance(made, list | tuple):
-        return _bytes_of_all(made)
+        return _bytes_of_all(made, share)
     return 0
 
 
-def _bytes_of_all(made: Sequence[Any]) -> int:
+def _bytes_of_all(made: Sequence[Any], share: int) -> int:
     some = made[:: max(1, len(made) // _WEIGHED)]
-    return sum(_bytes_of(each) for each in some) * len(made) // max(1, len(some))
+    return sum(_bytes_of(each, share) for each in some) * len(made) // max(1, len(some))
 
 
 @dataclass(slots=True)
@@ -91,11 +113,12 @@ class Cache:
             found = self._items.get(key)
             return None if found is None else found.made
 
-    def get(self, key: Hashable, make: Callable[[], T]) -> T:
+    def get(self, key: Hashable, make: Callable[[], T | Mapped]) -> T:
         """
         The result kept under the key, made when it is not there.
 
-        `make` may ask for other keys, never for its own. Where it fails, whoever waited for it tries for themselves.
+        `make` may ask for other keys, never for its own, and may answer with a `Mapped` one. Where it fails, whoever waited for it tries
+        for themselves.
         """
         found = self._found(key)
         if found is not None:
@@ -113,7 +136,7 @@ class Cache:
             finally:
                 with self._lock:
                     self._making.pop(key, None)
-            return made
+            return cast(T, _plain(made))
 
     def _found(self, key: Hashable) -> _Kept | None:
         with self._lock:
@@ -123,11 +146,12 @@ class Cache:
                 found.worth = self._floor + found.rate
             return found
 
-    def swap(self, key: Hashable, same: Any) -> None:
-        """Holds an equal result in place of the one under the key, if that is still kept."""
+    def swap(self, key: Hashable, same: Mapped) -> None:
+        """Holds an equal result from disk in place of the one under the key, if that is still kept."""
+        size = _bytes_of(same)
         with self._lock:
             if (found := self._items.get(key)) is not None:
-                found.made = same
+                found.made, found.size = same.made, size
 
     def put(self, key: Hashable, made: Any) -> None:
         """Keeps a result that cost nothing to make."""
@@ -135,6 +159,7 @@ class Cache:
 
     def _keep(self, key: Hashable, made: Any, seconds: float) -> None:
         size = _bytes_of(made)
+        made = _plain(made)
         # Hundredths of a second: less is chance, and then age decides.
         rate = round(seconds, 2) / size if size else 0.0
         with self._lock:

@@ -86,9 +86,10 @@ class Facts:
         key = (name, account_id, self.generation(account_id), *of)
         found = self.cache.peek(key)
         if found is None and self.shelf is not None:
-            found = self.shelf.peek(account_id, key)
-            if found is not None:
-                self.cache.put(key, found)
+            on_shelf = self.shelf.peek(account_id, key)
+            if on_shelf is not None:
+                self.cache.put(key, on_shelf)
+                return on_shelf.made
         return found
 
     def note(self, name: str, account_id: int, made: Any, *of: Hashable) -> None:

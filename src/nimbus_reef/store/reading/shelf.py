@@ -23,13 +23,14 @@ from datetime import date, datetime
 from enum import Enum
 from functools import cache
 from pathlib import Path
-from typing import Any, Final, TypeVar, cast
+from typing import Any, Final, TypeVar
 
 import polars as pl
 import pyarrow as pa
 import structlog
 
 import nimbus_reef
+from nimbus_reef.store.reading.cache import Mapped
 
 T = TypeVar("T")
 log = structlog.get_logger("shelf")
@@ -121,14 +122,16 @@ class Shelf:
 
     def __init__(self, folder: Path, most_bytes: int = 2 << 30) -> None:
         self._folder, self.most_bytes = folder, most_bytes
-        self._waiting: queue.SimpleQueue[tuple[Path, Any, Callable[[Any], None]]] = queue.SimpleQueue()
+        self._waiting: queue.SimpleQueue[tuple[Path, Any, Callable[[Mapped], None]]] = queue.SimpleQueue()
         self._on_its_way: dict[Path, Any] = {}
         self._writer: threading.Thread | None = None
         self._lock = threading.Lock()
 
-    def get(self, account_id: int, key: Hashable, make: Callable[[], T], kept: Callable[[T], None]) -> T:
+    def get(
+        self, account_id: int, key: Hashable, make: Callable[[], T], kept: Callable[[Mapped], None]
+    ) -> T | Mapped:
         """
-        The result of a key of an account, worked out where it is not there, and put there where that took long.
+        The result of a key of an account, as it lies there, or worked out and put there where that took long.
 
         kept: is told, from another thread and only of large results, what to hold in place of the one returned: the same from disk.
         """
@@ -137,33 +140,30 @@ class Shelf:
             return make()
         found = self._found(place)
         if found is not None:
-            return cast(T, found[0])
+            return found
         begun = time.perf_counter()
         made = make()
         if time.perf_counter() - begun >= DEAR:
-            self._put(place, made, cast(Callable[[Any], None], kept))
+            self._put(place, made, kept)
         return made
 
-    def peek(self, account_id: int, key: Hashable) -> Any:
-        """The result of a key, or None; nothing is worked out."""
+    def peek(self, account_id: int, key: Hashable) -> Mapped | None:
+        """The result of a key; None where there is none, nothing is worked out."""
         place = self._place(account_id, key)
-        found = self._found(place) if place is not None else None
-        return None if found is None else found[0]
+        return self._found(place) if place is not None else None
 
-    def _found(self, place: Path) -> tuple[Any] | None:
-        """What is there, or is still to be written there, in a tuple of its own, since it may be None."""
+    def _found(self, place: Path) -> Mapped | None:
+        """What is there, or is still to be written there."""
         found = _read(place)
-        if found is not None:
-            return found
-        try:
-            return (self._on_its_way[place],)
-        except KeyError:
-            return None
+        if found is None and place in self._on_its_way:
+            with suppress(KeyError):
+                return Mapped(self._on_its_way[place])
+        return found
 
     def settle(self) -> None:
         """Returns once all that was to be put there is."""
         done = threading.Event()
-        self._ask((Path(), done, lambda _: done.set()))
+        self._ask((Path(), done, lambda _: None))
         done.wait()
 
     def sweep(self, present: Mapping[int, str]) -> int:
@@ -196,11 +196,11 @@ class Shelf:
             return None
         return self._folder / str(account_id) / f"{told(generation)}-{_code()}" / digest
 
-    def _put(self, place: Path, made: Any, kept: Callable[[Any], None]) -> None:
+    def _put(self, place: Path, made: Any, kept: Callable[[Mapped], None]) -> None:
         self._on_its_way[place] = made
         self._ask((place, made, kept))
 
-    def _ask(self, work: tuple[Path, Any, Callable[[Any], None]]) -> None:
+    def _ask(self, work: tuple[Path, Any, Callable[[Mapped], None]]) -> None:
         with self._lock:
             if self._writer is None or not self._writer.is_alive():
                 self._writer = threading.Thread(target=self._write_on, daemon=True)
@@ -211,12 +211,12 @@ class Shelf:
         while True:
             place, made, kept = self._waiting.get()
             if isinstance(made, threading.Event):
-                kept(made)
+                made.set()
                 continue
             try:
                 _write(place, made)
                 if _size(place) >= _SHARED_FROM and (found := _read(place)) is not None:
-                    kept(found[0])
+                    kept(found)
             except (OSError, pickle.PicklingError, TypeError, AttributeError) as problem:
                 # A disk that is full, or a result that cannot be written, costs speed and nothing else.
                 log.warning(
@@ -249,8 +249,8 @@ def _size(place: Path) -> int:
     return sum(file.stat().st_size for file in place.iterdir())
 
 
-def _read(place: Path) -> tuple[Any] | None:
-    """The result there in a tuple of its own, since it may be None; None where none is, or it cannot be read."""
+def _read(place: Path) -> Mapped | None:
+    """The result there; None where none is, or it cannot be read."""
     try:
         with (place / _RESULT).open("rb") as file:
             found = _Reader(file, place).load()
@@ -269,7 +269,7 @@ def _read(place: Path) -> tuple[Any] | None:
         log.exception("a result on the shelf cannot be read; it is worked out anew", place=str(place))
         shutil.rmtree(place, ignore_errors=True)
         return None
-    return (found,)
+    return Mapped(found)
 
 
 def _write(place: Path, made: Any) -> None:

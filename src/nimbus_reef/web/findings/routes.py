@@ -15,7 +15,7 @@ from werkzeug.wrappers import Response as AnyResponse
 from nimbus_reef.analysis.catalog import files as catalog_files
 from nimbus_reef.analysis.delivery import files as delivery_files
 from nimbus_reef.analysis.falls import watched
-from nimbus_reef.analysis.findings import SOURCES, Findings, waits, written_down
+from nimbus_reef.analysis.findings import SOURCES, Findings, findings_known, waits, written_down
 from nimbus_reef.analysis.findings import findings as findings_of
 from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms
 from nimbus_reef.analysis.judged_tables import VIEWS, table_to_export
@@ -55,7 +55,9 @@ NO_WAYS: Final = Ways()
 def _judged_first(scope: Scope) -> None:
     facts = parts().facts
     need(facts, scope, SOURCES, figures())
-    judged_first(facts, scope, Judged.TARGETS, Judged.TERMS, first=is_first_answer())
+    away = hidden_findings.away(parts().store, scope.account.id)
+    known = findings_known(facts, scope.look, away, today_of(scope.account)) is not None
+    judged_first(facts, scope, Judged.TARGETS, Judged.TERMS, first=is_first_answer(), more=not known)
 
 
 def found_now() -> Findings:

@@ -29,12 +29,12 @@ class NotJudgedYet(ReefError):
         self.rows = rows
 
 
-def judged_first(facts: Facts, scope: Scope, *wanted: Judged, first: bool) -> None:
+def judged_first(facts: Facts, scope: Scope, *wanted: Judged, first: bool, more: bool = False) -> None:
     """
     NotJudgedYet where a page needs rows that are not judged and too many to be judged at once. first: this is the first answer of a
-    page, not its second, a part of it or a file.
+    page, not its second, a part of it or a file; more: see `unjudged`.
     """
-    rows = unjudged(facts, scope.look, wanted) if first else None
+    rows = unjudged(facts, scope.look, wanted, more=more) if first else None
     if rows is not None:
         raise NotJudgedYet(rows)
 
