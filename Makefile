@@ -32,7 +32,7 @@ bench:           ## measure against the bare floors; writes docs/benchmarks.md
 
 bench-pages:     ## measure every page on the account at size (made anew in var/large: minutes)
 	REEF_VAR=var/large .venv/bin/reef demo --size large
-	_RJEM_MALLOC_CONF=dirty_decay_ms:0,muzzy_decay_ms:0 REEF_VAR=var/large PYTHONPATH=src:. $(python) benchmarks/pages.py --write
+	REEF_VAR=var/large PYTHONPATH=src:. $(python) benchmarks/pages.py --write
 
 soak:            ## 50 people at once for ten minutes, loads and exports between; writes docs/reliability.md
 	@scripts/install.sh dev

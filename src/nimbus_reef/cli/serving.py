@@ -38,8 +38,6 @@ _SENDERS_PATIENCE = 20
 """Seconds for which a sender may be silent in the middle of a request."""
 _REEF = f"{shlex.quote(sys.executable)} -m nimbus_reef"
 _AT_A_TERMINAL = "REEF_AT_A_TERMINAL"
-_GIVES_BACK = "_RJEM_MALLOC_CONF=dirty_decay_ms:0,muzzy_decay_ms:0"
-"""Has Polars' allocator give memory back at once: a page of days nobody asked for before needs a sixth less at its peak."""
 _MEMORY = "/dev/shm"  # noqa: S108  gunicorn's heartbeat files, never to touch a slow disk
 
 
@@ -66,7 +64,7 @@ def up(conf: Config, *, with_demo: bool) -> None:
 
 def _web_command(*, with_demo: bool) -> str:
     prepared = f"{_REEF} prepare{' --demo' if with_demo else ''}"
-    return f"/bin/sh -c {shlex.quote(f'{prepared} && exec env {_GIVES_BACK} {_REEF} serve')}"
+    return f"/bin/sh -c {shlex.quote(f'{prepared} && exec {_REEF} serve')}"
 
 
 def supervised(programs: Mapping[str, str], folder: Path) -> str:
