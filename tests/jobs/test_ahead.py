@@ -1,12 +1,15 @@
 """What a worker judges ahead: the usual days of every account, once for what is loaded and set, and out of the way."""
 
+import fcntl
 import threading
+import time
 
 import pytest
 
 from nimbus_reef.analysis import ahead as judging
 from nimbus_reef.analysis.findings import findings_known
 from nimbus_reef.analysis.judged import Judged, is_judged
+from nimbus_reef.errors import StoreAway
 from nimbus_reef.jobs.ahead import Ahead
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import accounts, aims, hidden_findings
@@ -77,12 +80,50 @@ def test_whoever_waits_comes_first(demo, folder):
     assert not is_judged(facts, asked[-1], Judged.TARGETS)
 
 
-def test_it_goes_on_until_it_is_told_to_stop(demo, folder, monkeypatch):
+def test_it_goes_on_until_it_is_told_to_stop_whatever_happens(demo, folder, monkeypatch):
+    monkeypatch.setattr("nimbus_reef.jobs.ahead._LOOKS_EVERY", 0.01)
+    monkeypatch.setattr("nimbus_reef.jobs.ahead._SWEEPS_EVERY", 0.01)
+    done, rounds = threading.Event(), []
+
+    def once(_):
+        rounds.append(1)
+        if len(rounds) == 1:
+            raise StoreAway("The database does not answer.")
+        if len(rounds) == 2:
+            raise ZeroDivisionError
+        done.set()
+
+    monkeypatch.setattr(Ahead, "once", once)
+    Ahead(demo.store, folder, 1 << 30, lambda: True).keep_on(done)
+    assert len(rounds) == 3
+
+
+def test_one_worker_of_a_machine_does_it(demo, folder, monkeypatch):
+    """The others wait until its lock is free, as it is where it died."""
     monkeypatch.setattr("nimbus_reef.jobs.ahead._LOOKS_EVERY", 0.01)
     done, rounds = threading.Event(), []
-    ahead = Ahead(demo.store, folder, 1 << 30, lambda: True)
-    monkeypatch.setattr(
-        Ahead, "once", lambda _: rounds.append(1) or (done.set() if len(rounds) > 2 else None)
-    )
-    ahead.keep_on(done)
-    assert len(rounds) == 3
+    monkeypatch.setattr(Ahead, "once", lambda _: rounds.append(1) or done.set())
+    folder.mkdir()
+    with (folder / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        waiting = threading.Thread(
+            target=Ahead(demo.store, folder, 1 << 30, lambda: True).keep_on, args=(done,)
+        )
+        waiting.start()
+        time.sleep(0.2)
+        assert rounds == []
+    waiting.join(10)
+    assert rounds == [1]
+
+
+def test_a_page_that_has_trouble_keeps_no_other_from_being_ready(demo, folder, monkeypatch):
+    def trouble(*_):
+        raise ZeroDivisionError
+
+    monkeypatch.setattr(judging, "_ROWS", (((), trouble), *judging._ROWS))
+    monkeypatch.setattr(judging, "lacking", lambda *_: None)
+    monkeypatch.setattr(judging, "_PAGES", ())
+    assert Ahead(demo.store, folder, 1 << 30, lambda: False).once() == 2
+    account = accounts.by_key(demo.store, "fernhollow-de")
+    facts, asked = looks(demo, folder, account)
+    assert is_judged(facts, asked[0], Judged.TERMS)

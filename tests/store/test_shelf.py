@@ -5,6 +5,7 @@ import pickle
 import threading
 from datetime import date
 from enum import StrEnum
+from pathlib import Path
 
 import polars as pl
 import pytest
@@ -12,6 +13,7 @@ import pytest
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import shelf
 from nimbus_reef.store.reading.shelf import Shelf, told
+from nimbus_reef.store.record.server import write_whole
 
 GENERATION = (("search_term_daily", 4), ("settings", 1))
 KEY = ("judged", 7, GENERATION, Window(date(2026, 1, 1), date(2026, 1, 30)), 0.28)
@@ -122,12 +124,15 @@ def test_a_result_that_is_broken_is_worked_out_anew(tmp_path):
     assert kept(tmp_path, "anew") == "anew"
 
 
-def test_only_values_are_read(tmp_path):
-    """Whoever could write there must not be able to run anything here."""
+@pytest.mark.parametrize(
+    "call", [(os.system, ("false",)), (write_whole, (Path("/nowhere"), "")), (eval, ("1",))]
+)
+def test_only_values_are_read(tmp_path, call):
+    """Whoever could write there must not be able to run anything here, nor any function of the application."""
 
     class Bad:
         def __reduce__(self):
-            return os.system, ("touch /tmp/it-ran",)
+            return call
 
     kept(tmp_path, "good")
     (file,) = tmp_path.rglob("result")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import time
 from collections.abc import Callable
 from datetime import datetime
@@ -10,11 +11,10 @@ from threading import Event
 from typing import Final
 from zoneinfo import ZoneInfo
 
-import polars as pl
 import structlog
 
 from nimbus_reef.analysis import ahead
-from nimbus_reef.errors import ReefError, StoreAway
+from nimbus_reef.errors import StoreAway
 from nimbus_reef.store.people import accounts, hidden_findings
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.people.aims import aims as aims_of
@@ -39,20 +39,30 @@ class Ahead:
     """What one worker judges ahead. busy: whether something more urgent is to be done."""
 
     def __init__(self, store: Store, folder: Path, most_bytes: int, busy: Callable[[], bool]) -> None:
-        self._store, self._busy = store, busy
+        self._store, self._folder, self._busy = store, folder, busy
         self._shelf = Shelf(folder, most_bytes)
         self._facts = Facts(store, Cache(most_bytes=_MOST_BYTES), self._shelf)
         self._swept = 0.0
 
     def keep_on(self, done: Event) -> None:
-        """Until it is done: judges what is not judged yet, and removes what is over."""
-        while not done.wait(_LOOKS_EVERY):
+        """Until it is done: judges what is not judged yet, and removes what is over; one worker of a machine at a time."""
+        pause = _LOOKS_EVERY
+        while not done.wait(pause):
+            pause = _LOOKS_EVERY
             try:
-                self.once()
+                self._folder.mkdir(parents=True, exist_ok=True)
+                with (self._folder / "lock").open("w") as lock:
+                    fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                    self.once()
+            except BlockingIOError:
+                # Another worker does it; should that die, its lock goes with it.
+                continue
             except StoreAway:
                 log.warning("the database is away; nothing is judged ahead")
-            except OSError:
+            except Exception:
+                # As with jobs: a worker must survive whatever comes of it, and the log must say so.
                 log.exception("nothing can be judged ahead")
+                pause = _SWEEPS_EVERY
 
     def once(self) -> int:
         """One round over all accounts; how many were judged."""
@@ -100,7 +110,8 @@ class Ahead:
             raise _Stopped
         try:
             step()
-        except (ReefError, pl.exceptions.PolarsError) as problem:
-            if isinstance(problem, StoreAway):
-                raise
+        except StoreAway:
+            raise
+        except Exception:
+            # One page's trouble with odd reports is that page's to tell, and keeps no other from being ready.
             log.exception("could not be judged ahead", account=account.key)
