@@ -153,16 +153,28 @@ def test_a_job_that_was_noted_and_never_asked_for_is_taken_up(store, account, co
 def test_a_database_that_is_away_when_a_job_is_taken_is_waited_for(store, account, conf, monkeypatch):
     job_id, claim, tries = start(store, account, conf, GOOD), loads.claim_job, []
 
-    def away(*arguments):
-        tries.append(1)
+    def away(*arguments, once_more):
+        tries.append(once_more)
         if len(tries) < 3:
             raise StoreAway("The database does not answer.")
-        return claim(*arguments)
+        return claim(*arguments, once_more=once_more)
 
     monkeypatch.setattr(queue.loads, "claim_job", away)
     monkeypatch.setattr(queue.time, "sleep", lambda _: None)
     done(conf, store, job_id)
     assert loads.get_job(store, job_id).state == "done"
+    assert tries == [False, True, True]
+
+
+def test_a_job_that_was_taken_without_hearing_of_it_is_done(store, account, conf):
+    """The answer to taking it was lost; nobody else gets it, and who asks for the first time does not get it twice."""
+    job_id, me = start(store, account, conf, GOOD), queue.worker_name()
+    assert loads.claim_job(store, job_id, me).worker == me
+    assert loads.claim_job(store, job_id, me) is None
+    assert loads.claim_job(store, job_id, "another:1:2", once_more=True) is None
+    assert loads.claim_job(store, job_id, me, once_more=True).id == job_id
+    assert loads.queue_again(store, job_id)
+    assert loads.queue_again(store, job_id), "that answer was lost too"
 
 
 def test_a_load_that_the_database_left_is_done_again_and_once_only(store, account, conf, monkeypatch):
@@ -194,7 +206,7 @@ def test_a_load_whose_end_was_not_heard_of_is_not_done_twice(store, account, con
         raise StoreAway("The database does not answer.")
 
     monkeypatch.setattr(queue.intake, "load", lost)
-    done(conf, store, job_id)
+    done(conf, store, job_id, lambda *_: None)
     assert loads.get_job(store, job_id).state == "queued"
     monkeypatch.setattr(queue.intake, "load", whole)
     done(conf, store, job_id)

@@ -78,7 +78,7 @@ def _code() -> str:
     return found.hexdigest()[:12]
 
 
-class _Writer(pickle.Pickler):
+class _ResultWriter(pickle.Pickler):
     """Frames go into files of their own, everything else into one."""
 
     def __init__(self, file: io.BytesIO, folder: Path) -> None:
@@ -98,8 +98,8 @@ class _Writer(pickle.Pickler):
         return (type(obj), (obj.value,)) if isinstance(obj, Enum) else NotImplemented
 
 
-class _Reader(pickle.Unpickler):
-    """Reads what `_Writer` wrote; makes nothing but values of this application and the frames' libraries."""
+class _ResultReader(pickle.Unpickler):
+    """Reads what `_ResultWriter` wrote; makes nothing but values of this application and the frames' libraries."""
 
     def __init__(self, file: io.BufferedReader, folder: Path) -> None:
         super().__init__(file)
@@ -257,7 +257,7 @@ def _read(place: Path) -> Mapped | None:
     """The result there; None where none is, or it cannot be read."""
     try:
         with (place / _RESULT).open("rb") as file:
-            found = _Reader(file, place).load()
+            found = _ResultReader(file, place).load()
         os.utime(place)
     except FileNotFoundError:
         return None
@@ -282,7 +282,7 @@ def _write(place: Path, made: Any) -> None:
     passing = Path(tempfile.mkdtemp(dir=place.parent, prefix="."))
     try:
         told_of = io.BytesIO()
-        _Writer(told_of, passing).dump(made)
+        _ResultWriter(told_of, passing).dump(made)
         (passing / _RESULT).write_bytes(told_of.getvalue())
         with suppress(FileExistsError, OSError):
             passing.rename(place)
