@@ -102,7 +102,7 @@ class Ahead:
             moments.end(begun)
         if made:
             self._shelf.settle()
-            log.info("judged ahead", account=account.key)
+            log.debug("judged ahead", account=account.key)
         return made
 
     def _do(self, step: Callable[[], object], account: Account) -> None:
