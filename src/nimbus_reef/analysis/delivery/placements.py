@@ -9,7 +9,7 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis import movement, proposals
-from nimbus_reef.analysis.judged import Judged, is_judged
+from nimbus_reef.analysis.judged import Judged, is_judged, judged_targets
 from nimbus_reef.analysis.look import EVERYTHING, Look
 from nimbus_reef.analysis.offers import Offer, change, promise
 from nimbus_reef.analysis.unjudged import AT_ONCE
@@ -186,9 +186,10 @@ def solved(facts: Facts, look: Look, campaign: str) -> Solved:
 
 
 def solved_known(facts: Facts, look: Look, campaign: str) -> bool:
-    """Whether that costs next to nothing: it was done, or the targets that it asks for are judged already."""
-    known = facts.known("solved placements", look.account.id, *_solved_key(look, campaign)) is not None
-    return known or is_judged(facts, look, Judged.TARGETS)
+    """Whether that costs next to nothing: it was done, or the targets that it asks for are judged already and few."""
+    if facts.known("solved placements", look.account.id, *_solved_key(look, campaign)) is not None:
+        return True
+    return is_judged(facts, look, Judged.TARGETS) and len(judged_targets(facts, look)) < AT_ONCE
 
 
 def of_campaign(facts: Facts, look: Look, campaign: str) -> pl.DataFrame:
