@@ -81,6 +81,25 @@ def test_the_order_of_day_and_month_is_proved_or_asked_for(cells, order):
     assert values.date_order(pl.Series(cells)) is order
 
 
+@pytest.mark.parametrize(
+    ("text", "first", "last"),
+    [
+        ("Suchbegriffe Oktober 2026", date(2026, 10, 1), date(2026, 10, 31)),
+        ("Search terms, Feb. 2028", date(2028, 2, 1), date(2028, 2, 29)),
+        ("terms_october_2026.csv", date(2026, 10, 1), date(2026, 10, 31)),
+        ("search-terms-2026-10.csv", date(2026, 10, 1), date(2026, 10, 31)),
+        ("terms_2026-10-17.csv", None, None),
+        ("made on 1. Oktober 2026", None, None),
+        ("3-Oct-2026", None, None),
+        ("budget 2026", None, None),
+        ("2026-13", None, None),
+    ],
+)
+def test_a_month_in_a_title_is_all_of_its_days(text, first, last):
+    """A month with a day before it is that day, and no month."""
+    assert values.month_in(text) == ((first, last) if first else None)
+
+
 def test_choices_go_by_their_letters():
     aliases = {"exact": "exact", "exact match": "exact", "negative exact": "negative_exact"}
     cells = pl.Series(["Exact match", "EXACT", "Negative_Exact", "near"])

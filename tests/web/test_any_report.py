@@ -194,6 +194,10 @@ def test_a_month_of_hours_as_one_sum_has_hours_and_no_weekdays(visitor, store, a
 
 def test_an_account_with_nothing_answers_too(visitor):
     check(visitor, set())
+    refused = visitor.get("/targeting/terms/export.csv")
+    assert refused.status_code == 404
+    assert "Nothing is loaded for Fernhollow yet." in text_of(refused)
+    assert "2000" not in text_of(refused)
 
 
 def test_one_sum_of_each_report_opens_everywhere(visitor, store, account, paths, tmp_path):

@@ -98,6 +98,20 @@ def test_cells_are_shown_as_they_stand_and_as_they_are_read():
     assert shown["campaign"] == ()
 
 
+def test_cells_that_say_nothing_are_shown_as_loading_takes_them():
+    """In a sum 0, in what may be left out nothing; only where something has to stand they are not readable."""
+    raw = table(Tag=["13.10.2026", "–"], Klicks=["n/a", ""], Kampagne=["n/a", ""], Anteil=["–", ""])
+    chosen = ColumnMap(
+        "target_daily",
+        {"date": "Tag", "clicks": "Klicks", "campaign": "Kampagne", "top_of_search_share": "Anteil"},
+    )
+    shown = {column.name: column.samples for column in choosing.mapped(raw, chosen)}
+    assert shown["clicks"] == (("n/a", "0"), ("", "0"))
+    assert shown["top_of_search_share"] == (("–", "nothing"), ("", ""))
+    assert shown["date"][1] == ("–", "")
+    assert shown["campaign"] == (("n/a", "n/a"), ("", ""))
+
+
 def test_kinds_come_best_first_with_their_fit():
     raw = table(sku=["A"], item_id=["1"], title=["Lamp"])
     kinds = choosing.kinds_by_fit(mapping.suggest_kind(raw))

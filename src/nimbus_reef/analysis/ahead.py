@@ -12,11 +12,15 @@ from typing import Any, Final
 
 from nimbus_reef.analysis import movement, standing
 from nimbus_reef.analysis.catalog import ads, families, gaps, pages, structure
+from nimbus_reef.analysis.catalog.files import NEEDS as CATALOG
 from nimbus_reef.analysis.delivery import budgets, hours, placements
+from nimbus_reef.analysis.delivery.files import NEEDS as DELIVERY
 from nimbus_reef.analysis.findings import SOURCES, findings
 from nimbus_reef.analysis.judged import judged_ads, judged_targets, judged_terms, judged_words
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.look import Look, asked
+from nimbus_reef.analysis.proposals import sources
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.people.hidden_findings import PutAway
@@ -24,18 +28,19 @@ from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES, Facts
 
 DAYS: Final = ("last-30", "last-7", "last-14", "last-60", "last-90")
 """The usual days, those looked at first before the others; the month of the newest day besides."""
-_ADS, _TRADE, _TERMS = ("product_ad_daily",), ("product_sales_daily",), ("search_term_daily",)
-_PLACED, _HOURLY = (placements.KIND,), (hours.KIND,)
-_ROWS: Final[Sequence[tuple[tuple[str, ...], Callable[[Facts, Look], Any]]]] = (
-    (TARGET_SOURCES, judged_targets), (_TERMS, judged_terms), (_ADS, judged_ads), (_TERMS, judged_words),
+_Work = tuple[tuple[str, ...], Callable[[Facts, Look], Any]]
+"""The reports of which any one makes it, and how it is made."""
+_ADS: Final = CATALOG["ads"]
+_ROWS: Final[Sequence[_Work]] = (
+    (sources(Subject.TARGET), judged_targets), (sources(Subject.TERM), judged_terms), (_ADS, judged_ads), (sources(Subject.PHRASE), judged_words),
 )  # fmt: skip
-_PAGES: Final[Sequence[tuple[tuple[str, ...], Callable[[Facts, Look], Any]]]] = (
-    (_ADS, families.listed), (_ADS, families.profit_by_week), (_ADS, ads.listed), (_TRADE, gaps.products), (_TRADE, gaps.unadvertised),
-    (_TRADE, gaps.concentration), ((*_ADS, *_TRADE), gaps.ineligible), (("listings",), pages.listed), (TARGET_SOURCES, structure.duplicates),
-    (TARGET_SOURCES, structure.faults),
-    (_PLACED, lambda facts, look: placements.judged(facts, look, "account")), (_PLACED, placements.judged),
-    (_HOURLY, hours.grid), (_HOURLY, hours.by_hour), (_HOURLY, hours.found_segments), (_HOURLY, hours.dry), (_HOURLY, hours.judged),
-    (budgets.SOURCES, budgets.held), (budgets.SOURCES, budgets.moved), (_ADS, standing.ground),
+_PAGES: Final[Sequence[_Work]] = (
+    (CATALOG["families"], families.listed), (CATALOG["families"], families.profit_by_week), (_ADS, ads.listed), (CATALOG["gaps"], gaps.products),
+    (CATALOG["gaps"], gaps.unadvertised), (CATALOG["gaps"], gaps.concentration), (CATALOG["eligibility"], gaps.ineligible),
+    (CATALOG["listings"], pages.listed), (CATALOG["structure"], structure.duplicates), (CATALOG["structure"], structure.faults),
+    (DELIVERY["placements"], lambda facts, look: placements.judged(facts, look, "account")), (DELIVERY["placements"], placements.judged),
+    *((DELIVERY["hours"], work) for work in (hours.grid, hours.by_hour, hours.found_segments, hours.dry, hours.judged)),
+    (DELIVERY["budgets"], budgets.held), (DELIVERY["budgets"], budgets.moved), (_ADS, standing.ground),
 )  # fmt: skip
 _MOVED: Final[Mapping[str, tuple[str, ...]]] = {
     "product": TOTAL_SOURCES, "campaign": TOTAL_SOURCES, "keyword": TARGET_SOURCES,

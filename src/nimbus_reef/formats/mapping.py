@@ -306,11 +306,13 @@ def suggest_kind(table: RawTable) -> list[Suggestion]:
 
 
 def days_told(table: RawTable, file_name: str) -> Window | None:
-    """The days that the title, the sheet's or the file's name tells; None where none does."""
-    for text in (table.title, table.sheet, file_name):
-        if span := values.period_in(text):
-            return Window(*span)
-    for text in (table.title, table.sheet, file_name):
+    """The days that the title, the sheet's or the file's name tells, a span or a month before a single day; None where none does."""
+    said = (table.title, table.sheet, file_name)
+    for told in (values.period_in, values.month_in):
+        for text in said:
+            if span := told(text):
+                return Window(*span)
+    for text in said:
         if day := values.day_in(text):
             return Window(day, day)
     return None

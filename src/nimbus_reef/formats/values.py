@@ -8,6 +8,7 @@ null where the text cannot be read; `empty` tells which cells say nothing at all
 from __future__ import annotations
 
 import re
+from calendar import monthrange
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
@@ -271,6 +272,20 @@ def period_in(text: str) -> tuple[date, date] | None:
             ends = [one_date(part, order) for part in match.groups()]
             if ends[0] is not None and ends[1] is not None and ends[0] <= ends[1]:
                 return ends[0], ends[1]
+    return None
+
+
+_ISO_MONTH = re.compile(r"(?<!\d)(20\d{2}-(?:0[1-9]|1[0-2]))(?![-\d])")
+_NAMED_MONTH = re.compile(r"(?<!\d[ _-])(?<!\d[.,] )(?<![^\W_])([^\W\d_]{3,9})\.?[ _-](20\d{2})(?!\d)")
+
+
+def month_in(text: str) -> tuple[date, date] | None:
+    """The first and last day of the month that a text tells of: October 2026, Okt. 2026, 2026-10; no month with a day before it."""
+    written = [f"{month}-01" for month in _ISO_MONTH.findall(text)]
+    written += [f"1 {name} {year}" for name, year in _NAMED_MONTH.findall(text)]
+    for first in (one_date(each, DateOrder.DAY_FIRST) for each in written):
+        if first:
+            return first, first.replace(day=monthrange(first.year, first.month)[1])
     return None
 
 

@@ -30,7 +30,7 @@ class Mapped:
 _MAPPED_SHARE: Final = 8
 
 
-def _plain(made: Any) -> Any:
+def _bare(made: Any) -> Any:
     return made.made if isinstance(made, Mapped) else made
 
 
@@ -136,7 +136,7 @@ class Cache:
             finally:
                 with self._lock:
                     self._making.pop(key, None)
-            return cast(T, _plain(made))
+            return cast(T, _bare(made))
 
     def _found(self, key: Hashable) -> _Kept | None:
         with self._lock:
@@ -159,7 +159,7 @@ class Cache:
 
     def _keep(self, key: Hashable, made: Any, seconds: float) -> None:
         size = _bytes_of(made)
-        made = _plain(made)
+        made = _bare(made)
         # Hundredths of a second: less is chance, and then age decides.
         rate = round(seconds, 2) / size if size else 0.0
         with self._lock:

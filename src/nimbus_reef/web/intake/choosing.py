@@ -364,6 +364,18 @@ def _become(cells: Any, column: Column, chosen: ColumnMap, style: Style) -> list
     return ["" if number is None else f"{number:g}" for number in values.numbers(text, style)]
 
 
+def _with_nothing(cells: pl.Series, column: Column, read: Sequence[str]) -> list[str]:
+    """What cells that say nothing become, as loading has it: 0 in a sum, else nothing where that may be."""
+    if column.holds is CellKind.TEXT:
+        return list(read)
+    blank = "0" if column.summed else "" if column.required else "nothing"
+    trimmed = values.trimmed(cells)
+    nothing = values.empty(trimmed) & ((trimmed != "") | column.summed)
+    return [
+        blank if empty and not told else told for told, empty in zip(read, nothing.to_list(), strict=True)
+    ]
+
+
 def _telling_rows(table: RawTable) -> pl.DataFrame:
     """The few rows that say most: rows of zeros show nothing about how figures are read."""
     says = [~pl.col(header).fill_null("").str.contains(r"^[\s0.,–-]*$") for header in table.headers]
@@ -383,7 +395,8 @@ def mapped(table: RawTable, chosen: ColumnMap) -> list[MappedColumn]:
         samples: tuple[tuple[str, str], ...] = ()
         if header in table.headers:
             cells = telling[header]
-            become = _become(cells, column, chosen, Style.DOT if header in table.numeric else style)
+            read = _become(cells, column, chosen, Style.DOT if header in table.numeric else style)
+            become = _with_nothing(cells, column, read)
             samples = tuple(zip([cell or "" for cell in cells.to_list()], become, strict=True))
         by_id = NAMED_BY_ID.get(column.name) in chosen.columns
         required = column.required and not by_id and column.name not in ("date", *SPAN_COLUMNS)

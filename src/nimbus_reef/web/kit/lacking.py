@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from nimbus_reef.analysis.lacking import Lack, lacking
 from nimbus_reef.core.windows import Window
-from nimbus_reef.errors import ReefError
+from nimbus_reef.errors import NotFound, ReefError
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit.figures import Figures
@@ -37,7 +37,12 @@ class Told:
 def need(
     facts: Facts, scope: Scope, kinds: Sequence[str], figures: Figures, window: Window | None = None
 ) -> None:
-    """NoFigures where none of the reports holds a day of the window (that of the scope when not given)."""
+    """
+    NoFigures where none of the reports holds a day of the window (that of the scope when not given); NotFound where nothing is loaded at
+    all, which leaves no window to speak of.
+    """
+    if scope.newest is None:
+        raise NotFound(f"Nothing is loaded for {scope.account.brand} yet.", remedy="Drop a report in Intake.")
     lack = lacking(facts, scope.account, window or scope.window, kinds)
     if lack is not None:
         raise NoFigures(
