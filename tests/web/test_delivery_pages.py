@@ -2,6 +2,7 @@
 
 import io
 import json
+import re
 
 import polars as pl
 import pytest
@@ -46,7 +47,10 @@ def test_every_table_leaves_as_a_file(owner, name, ending):
 
 
 def test_off_site_is_to_be_limited_where_it_rarely_buys_and_left_where_it_pays(owner, demo, truth):
-    assert "Limit it in" in text_of(owner.get(f"{DELIVERY}/placements?account=fernhollow-de"))
+    said = text_of(owner.get(f"{DELIVERY}/placements?account=fernhollow-de"))
+    there = re.search(r"Limit it in \d+ campaigns, each costly by itself: (€ [\d,]+) a month", said)
+    findings = text_of(owner.get("/findings/?account=fernhollow-de"))
+    assert f"that does not come back {there[1]} at stake" in findings, "both pages say the same of it"
     assert "Leave it: it pays" in text_of(owner.get(f"{DELIVERY}/placements?account=pellwick-gb"))
     owner.post(f"{DELIVERY}/placements/accept-many", data={"account": "fernhollow-de"})
     changes = planned(demo)

@@ -115,11 +115,11 @@ def _x(value: float, furthest: float) -> float:
     return round(4 + (_LINE - 8) * min(value, furthest) / furthest, 1)
 
 
-def answer(rows: pl.DataFrame, limits: int | None, figures: Figures) -> Answer:
+def answer(rows: pl.DataFrame, limits: pl.DataFrame | None, figures: Figures) -> Answer:
     """
     What off-site takes and brings, by all of the account; and what the best placement earns.
 
-    limits: in how many campaigns it would be limited; None where that is not known yet.
+    limits: the campaigns in which it would be limited (`to_limit`); None where that is not known yet.
     """
     told = {row["placement"]: row for row in rows.to_dicts()}
     off = told.get(Placement.OFF_SITE.value)
@@ -142,7 +142,7 @@ def answer(rows: pl.DataFrame, limits: int | None, figures: Figures) -> Answer:
     return Answer(bold, f"{off_site_words(off, limits, figures)} {rest}")
 
 
-def off_site_words(off: Mapping[str, Any], limits: int | None, figures: Figures) -> str:
+def off_site_words(off: Mapping[str, Any], limits: pl.DataFrame | None, figures: Figures) -> str:
     """Whether to limit it, with the reason either way."""
     clicks = figures.counted(off["clicks"], "click")
     acos = figures.rate(off["acos"], 0) if off["acos"] is not None else "no sales"
@@ -150,11 +150,13 @@ def off_site_words(off: Mapping[str, Any], limits: int | None, figures: Figures)
         said = f"{figures.micro(off['stake'])} a month above target after {clicks}: no matter of luck."
         if limits is None:
             return said
-        if limits:
-            return f"{said} Limit it in {figures.counted(limits, 'campaign')}."
+        if len(limits):
+            there = f"Limit it in {figures.counted(len(limits), 'campaign')}, each costly by itself"
+            return f"{said} {there}: {figures.micro(int(limits['stake'].sum()))} a month."
         return f"{said} No single campaign is costly for sure by itself."
     if off["verdict"] == Verdict.FINE.value:
-        also = f", but for {figures.counted(limits, 'campaign')}" if limits else ""
+        several = limits is not None and len(limits)
+        also = f", but for {figures.counted(several, 'campaign')}" if several else ""
         return f"Leave it: it pays, ACOS {acos} after {clicks}{also}."
     return f"{clicks} do not settle yet whether it pays (ACOS {acos})."
 

@@ -108,14 +108,14 @@ def _placements(scope: Scope) -> dict[str, Any]:
 def _by_campaign(scope: Scope) -> dict[str, Any]:
     """What is told of single campaigns: where off-site is to be limited, which overspend most, the solution of one."""
     facts, write = parts().facts, figures()
-    limits = len(placements.to_limit(facts, scope.look))
+    limits = placements.to_limit(facts, scope.look)
     worst = placements.worst(facts, scope.look).filter(pl.col("on_site") > 0).head(_WORST)
     chosen = scope.said("whose") or (worst["campaign"][0] if len(worst) else "")
     if chosen:
         placements.of_campaign(facts, scope.look, chosen)
     return {
         "answer": placement_pages.answer(placements.judged(facts, scope.look, "account"), limits, write),
-        "limits": limits,
+        "limits": len(limits),
         "worst": placement_pages.worst_lines(worst, write),
         "solved": _solved(scope, chosen) if chosen and placements.solved_known(facts, scope.look, chosen) else None,
         "solving": chosen,
