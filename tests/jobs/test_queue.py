@@ -2,6 +2,7 @@
 
 import os
 import socket
+from dataclasses import replace
 from datetime import date, datetime
 from pathlib import Path
 
@@ -259,3 +260,17 @@ def test_what_an_earlier_version_noted_of_a_load_is_read_too(store, account):
     (done,) = orders.loads_done(loads.get_job(store, job_id))
     assert (done.account_id, done.batch_id, done.first_day) == (account.id, 7, date(2026, 10, 1))
     assert (done.warnings, done.scope, done.blocks) == (("a line was left out",), "all", ())
+
+
+def test_a_queue_that_is_away_costs_a_minute_and_no_job(store, account, conf):
+    """Whoever asks is not refused: the job is noted, and waits until the queue is back; nobody takes it for forgotten meanwhile."""
+    nowhere = replace(conf, redis_url="redis://127.0.0.1:9/0")
+    job_id, away = start(store, account, conf, GOOD), queue.make_queue(nowhere, store)
+    away.start(job_id, "load")
+    assert (away.idle, away.busy) == (False, True)
+    queue.sweep_jobs(store, away)
+    assert loads.get_job(store, job_id).state == "queued"
+    with store.engine.begin() as connection:
+        connection.execute(update(job).where(job.c.id == job_id).values(created_at=datetime(2026, 1, 1)))
+    queue.sweep_jobs(store, queue.make_queue(conf, store, immediate=True))
+    assert loads.get_job(store, job_id).state == "done"

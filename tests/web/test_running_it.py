@@ -9,6 +9,7 @@ from nimbus_reef.errors import StoreAway
 from nimbus_reef.jobs.queue import make_queue
 from nimbus_reef.store.record import loads, workers
 from nimbus_reef.web.factory import make_app
+from nimbus_reef.web.security import limiter
 
 PROXY = "192.0.2.1"
 SAID = {
@@ -72,6 +73,19 @@ def test_behind_tls_browsers_are_told_to_ask_for_nothing_else(demo, viewer):
     told = app.test_client().get("/sign-in").headers
     assert told["Strict-Transport-Security"].startswith("max-age=31536000")
     assert "Strict-Transport-Security" not in viewer.get("/me").headers
+
+
+def test_people_sign_in_while_the_queue_is_away(demo):
+    """Tries are counted there; without it each process counts its own."""
+    conf = replace(demo.config, redis_url="redis://127.0.0.1:9/0")
+    app = make_app(conf, demo.store, make_queue(conf, demo.store), secret_key="x", testing=True)
+    app.config["WTF_CSRF_ENABLED"] = False
+    limiter.enabled = True
+    try:
+        data = {"email": "demo@nimbus-reef.example", "password": demo.password}
+        assert app.test_client().post("/sign-in", data=data).status_code == 302
+    finally:
+        limiter.enabled = False
 
 
 def test_readiness_says_what_is_wrong(visitor, store, monkeypatch):
