@@ -2,7 +2,7 @@
 Many people at once for some minutes: pages of every area, loads and exports between.
 
 Starts an installation of its own in var/soak (demo brands, everything on loopback), signs people in, lets each look at one page after the
-other, and writes what came of it to docs/reliability.md: answers, errors, waiting times, memory of the web processes at the start and at the end.
+other, and writes what came of it to docs/reliability.md: answers, errors, waiting times, memory of the web processes all along.
 """
 
 from __future__ import annotations
@@ -214,8 +214,10 @@ def _wait(base: str) -> None:
 def section(told: Told, people: int, minutes: float, memory: list[float]) -> str:
     """What came of it, for the document."""
     cuts = statistics.quantiles(told.seconds, n=100)
-    third = max(1, len(memory) // 3)
-    first, last = (statistics.median(part) for part in (memory[:third], memory[-third:]))
+    fifth = max(1, len(memory) // 5)
+    held = " · ".join(
+        f"{statistics.median(memory[at : at + fifth]):.0f}" for at in range(0, fifth * 5, fifth)
+    )
     codes = ", ".join(f"{count:,} × {code}" for code, count in sorted(told.codes.items()))
     loads = ", ".join(f"{count} {what}" for what, count in told.loads.items()) or "none"
     wrong = "".join(f"\n- {what}: {count}" for what, count in Counter(told.wrong).most_common(10))
@@ -225,9 +227,9 @@ def section(told: Told, people: int, minutes: float, memory: list[float]) -> str
 `make soak`: {people} people for {minutes:g} minutes on the demo brands, a page every {_LOOKING[0]} to {_LOOKING[1]} seconds each, on any of {len(PAGES)} pages and four
 lengths of days, two exports in a hundred; a load every {_BETWEEN_LOADS} seconds, after which all of its brand's pages are new. Everything on one machine of {os.cpu_count()} cores, people included.
 
-| people × minutes | answers | errors | p50 ms | p95 ms | p99 ms | memory of web, first third → last, MB | loads |
+| people × minutes | answers | errors | p50 ms | p95 ms | p99 ms | memory of web in each fifth of the time, MB | loads |
 |---|---|---|---|---|---|---|---|
-| {people} × {minutes:g} | {codes} | {len(told.wrong)} | {cuts[49] * 1000:.0f} | {cuts[94] * 1000:.0f} | {cuts[98] * 1000:.0f} | {first:.0f} → {last:.0f} | {loads} |
+| {people} × {minutes:g} | {codes} | {len(told.wrong)} | {cuts[49] * 1000:.0f} | {cuts[94] * 1000:.0f} | {cuts[98] * 1000:.0f} | {held} | {loads} |
 {wrong}
 """
 

@@ -134,3 +134,12 @@ def test_a_family_is_called_by_the_words_that_all_its_titles_begin_with():
 )
 def test_an_item_id_is_known_by_how_it_is_built(text, shape):
     assert words.item_shape(text) == shape
+
+
+@given(st.lists(st.text(max_size=12)))
+def test_normal_forms_are_those_of_each(texts):
+    """Also where some are plain and some are not."""
+    given_ones = [*texts, "A \t b\x1c", "Ⅷ x", ""]
+    assert words.normal_forms(pl.Series(given_ones)).to_list() == [
+        words.normal_form(each) for each in given_ones
+    ]

@@ -24,6 +24,16 @@ def normal_form(term: str) -> str:
     return " ".join(folded.split())
 
 
+def normal_forms(terms: pl.Series) -> pl.Series:
+    """`normal_form` of each; plain ASCII, as most terms are, all at once."""
+    plain = terms.str.len_bytes() == terms.str.len_chars()
+    folded = terms.str.to_lowercase().str.replace_all(r"[\s\x1c-\x1f]+", " ").str.strip_chars(" ")
+    if plain.all():
+        return folded
+    others = pl.Series([normal_form(term) for term in terms.filter(~plain).to_list()], dtype=pl.String)
+    return folded.scatter(plain.not_().arg_true(), others)
+
+
 def singular(word: str) -> str:
     """English plurals of words over 3 letters: -ies→y, -(x|ch|sh|ss)es→, -s unless ss/us/is."""
     if len(word) <= 3 or not word.endswith("s"):

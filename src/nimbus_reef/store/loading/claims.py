@@ -53,7 +53,7 @@ def claim(
     # Where no other label was ever loaded, whole days go: far quicker than row by row.
     if scope == "all" or labels <= {scope}:
         return Claim("TRUE")
-    campaigns = set(keyed["campaign_id"].unique().to_list())
+    campaigns = set(keyed["campaign_id"].drop_nulls().unique().to_list())
     campaigns |= {one for one, of in formats_of(connection, account_id).items() if of == scope}
     listed = ", ".join(str(int(number)) for number in sorted(campaigns)) or "0"
     return Claim(f"(f.scope = {SCOPES.index(scope)} OR o.campaign_id IN ({listed}))", by_campaign=True)

@@ -18,6 +18,7 @@ from nimbus_reef.formats.reports import Parsed
 from nimbus_reef.store.loading import claims, losses, names, undo, versions
 from nimbus_reef.store.loading.claims import Claim
 from nimbus_reef.store.loading.losses import Incoming
+from nimbus_reef.store.loading.names import Named
 from nimbus_reef.store.record import bulk, loads, snapshots, turns
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import FACTS, KEYS_OF, batch, reject
@@ -110,19 +111,24 @@ def load(
         # In one order for all, so that two files of the same accounts cannot lock each other out.
         for account_id, kind in sorted({(part.account_id, part.parsed.kind.name) for part in parts}):
             turns.take(connection, account_id, kind)
-        keyed_loads = []
-        for number, (part, each) in enumerate(rows):
-            progress(0.3 + 0.15 * number / len(rows), "naming campaigns, targets and terms")
-            kind = part.parsed.kind.name
-            keyed = names.with_ids(connection, part.account_id, kind, each, store.scratch)
-            scope, given = _label(connection, part, keyed)
-            keyed_loads.append(_Load(part.account_id, part.parsed.kind, keyed, scope, given, part))
+        progress(0.3, "naming campaigns, targets and terms")
+        looked = [
+            names.looked_up(store, connection, part.account_id, part.parsed.kind.name, each)
+            for part, each in rows
+        ]
         if not confirmed:
             asked = [
-                question for one in keyed_loads for question in losses.asked(connection, one, store.scratch)
+                question
+                for (part, _), named in zip(rows, looked, strict=True)
+                for question in losses.asked(connection, _keyed(connection, part, named), store.scratch)
             ]
             if asked:
                 raise NeedsYes(tuple(dict.fromkeys(asked)))
+        keyed_loads = []
+        for number, ((part, _), named) in enumerate(zip(rows, looked, strict=True)):
+            progress(0.35 + 0.1 * number / len(rows), "making the names that are new")
+            whole = named if named.complete else names.made(store, named)
+            keyed_loads.append(_keyed(connection, part, whole))
         done: list[tuple[Loaded, snapshots.Spans]] = []
         first_of: dict[int, int] = {}
         for number, one in enumerate(keyed_loads):
@@ -168,6 +174,13 @@ def _unusual(rows: pl.DataFrame, part: FilePart) -> list[str]:
     if span.last > part.today:
         asked.append(f"The file holds days after today, up to {span.last}.")
     return asked
+
+
+def _keyed(connection: Connection, part: FilePart, named: Named) -> _Load:
+    """A part as it goes into the record; before its names are made without the ids of new ones."""
+    keyed = named.keyed
+    scope, given = _label(connection, part, keyed)
+    return _Load(part.account_id, part.parsed.kind, keyed, scope, given, part)
 
 
 # --- the label ------------------------------------------------------------------------

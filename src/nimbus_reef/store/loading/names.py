@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable
-from pathlib import Path
+from dataclasses import dataclass, replace
 from typing import Final
 
 import polars as pl
-from sqlalchemy import Connection, Table, select, update
+from sqlalchemy import Connection, Table, bindparam, select, update
 
-from nimbus_reef.core.words import normal_form
-from nimbus_reef.store.loading import spelling
+from nimbus_reef.store.loading import clerk as clerks
+from nimbus_reef.store.loading.clerk import Clerk
 from nimbus_reef.store.record import bulk
+from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import (
     KEYS_OF,
-    MAX_PHRASE,
     ad_group,
     campaign,
-    phrase,
     product,
     product_ad,
     target,
@@ -27,26 +25,6 @@ from nimbus_reef.store.record.models import (
 
 WHOLE_CAMPAIGN: Final = ""
 """Name of the ad group that stands for the whole campaign (campaign-wide negatives)."""
-
-
-def with_ids(
-    connection: Connection, account_id: int, kind: str, rows: pl.DataFrame, scratch: Path
-) -> pl.DataFrame:
-    """Adds the key column of the kind's fact table, and campaign_id where rows have one."""
-    # A report repeats its names day after day: each combination of them is looked up once.
-    said = [column for column in _SAID if column in rows.columns]
-    if not said:
-        return rows
-    distinct = rows.select(said).unique(maintain_order=True).with_row_index(_COMBINATION)
-    named = _with_ids(connection, account_id, kind, distinct, scratch)
-    return (
-        rows.join(distinct, on=said, nulls_equal=True, maintain_order="left")
-        .drop(said)
-        .join(named, on=_COMBINATION, maintain_order="left")
-        .drop(_COMBINATION)
-    )
-
-
 _COMBINATION: Final = "_combination"
 _SAID: Final = (
     "campaign", "campaign_id", "ad_group", "ad_group_id", "target", "target_id", "match_type", "search_term",
@@ -55,63 +33,197 @@ _SAID: Final = (
 """What names something, in the contract's words."""
 
 
-def _with_ids(
-    connection: Connection, account_id: int, kind: str, rows: pl.DataFrame, scratch: Path
-) -> pl.DataFrame:
+@dataclass(frozen=True, slots=True)
+class Named:
+    """
+    Rows of a report whose names are on their way to ids: each combination of names is looked up once, since a report repeats it day
+    after day.
+
+    rows: without names, each with its `_combination`. said: the names of each combination. ids: its key columns, and campaign_id where
+    rows have one; null where nobody has that name yet. settled: nothing that is known has another name or id of the marketplace now.
+    """
+
+    account_id: int
+    kind: str
+    rows: pl.DataFrame
+    said: pl.DataFrame
+    ids: pl.DataFrame
+    settled: bool
+
+    @property
+    def keyed(self) -> pl.DataFrame:
+        """The rows with their ids."""
+        return self.rows.join(self.ids, on=_COMBINATION, how="left", maintain_order="left").drop(_COMBINATION)
+
+    @property
+    def complete(self) -> bool:
+        """True where nothing has to be made or renamed."""
+        return self.settled and not any(column.null_count() for column in self.ids)
+
+
+def looked_up(store: Store, connection: Connection, account_id: int, kind: str, rows: pl.DataFrame) -> Named:
+    """Rows with the ids of the names that are known; nothing is changed."""
+    columns = [column for column in _SAID if column in rows.columns]
+    if columns:
+        said = rows.select(columns).unique(maintain_order=True).with_row_index(_COMBINATION)
+        rows = rows.join(said, on=columns, nulls_equal=True, maintain_order="left").drop(columns)
+    else:
+        # Nothing in them has a name: all are of one combination, that of none.
+        said = pl.DataFrame({_COMBINATION: pl.Series([0], dtype=pl.UInt32)})
+        rows = rows.with_columns(pl.lit(0, pl.UInt32).alias(_COMBINATION))
+    clerk = Clerk(connection, store.dictionary, store.scratch, making=False)
+    ids = _ids_of(clerk, account_id, kind, said)
+    return Named(account_id, kind, rows, said, ids, clerk.settled)
+
+
+def made(store: Store, named: Named) -> Named:
+    """The same with all of its ids: what nobody has yet is made, and kept at once, whatever becomes of the rows."""
+    ids = clerks.with_turn(store, lambda clerk: _ids_of(clerk, named.account_id, named.kind, named.said))
+    return replace(named, ids=ids, settled=True)
+
+
+def _ids_of(clerk: Clerk, account_id: int, kind: str, said: pl.DataFrame) -> pl.DataFrame:
+    """The ids of combinations of names, in place of the names."""
+    rows = said.with_columns(account_id=pl.lit(account_id, pl.UInt32))
     if "campaign" in rows.columns:
-        rows = _campaigns(connection, account_id, rows, scratch)
+        rows = _named(clerk, campaign, account_id, rows, "campaign")
     if "ad_group" in rows.columns:
-        rows = _ad_groups(connection, rows, scratch)
+        rows = rows.with_columns(pl.col("ad_group").fill_null(WHOLE_CAMPAIGN))
+        rows = _named(clerk, ad_group, account_id, rows, "ad_group")
     if "target" in rows.columns:
-        rows = _where_given(rows, "target", "target_id", lambda given: _targets(connection, given, scratch))
+        rows = _where_given(rows, "target", "target_id", lambda given: _targets(clerk, given))
     if "search_term" in rows.columns:
-        rows = _terms(connection, rows, scratch)
+        rows = _with(rows, clerk.phrases(rows["search_term"]), "search_term", "phrase_id")
+        rows = _keyed(clerk, target_term, rows, "target_term_id").drop("phrase_id")
     if "sku" in rows.columns:
         rows = _where_given(
-            rows, "sku", "product_id", lambda given: _products(connection, account_id, given, scratch)
+            rows, "sku", "product_id", lambda given: _keyed(clerk, product, given, "product_id")
         )
     for column in ("query", "keyword"):
         if column in rows.columns:
-            ids = _phrase_ids(connection, rows[column], scratch)
-            rows = rows.join(ids.rename({"id": f"{column}_phrase_id", "text": column}), on=column)
+            rows = _with(rows, clerk.phrases(rows[column]), column, f"{column}_phrase_id")
     if "product_ad_id" in KEYS_OF[kind]:
-        ids = bulk.ensure_ids(connection, product_ad, ["ad_group_id", "product_id"], rows, scratch)
-        rows = rows.join(ids.rename({"id": "product_ad_id"}), on=["ad_group_id", "product_id"])
-    return rows
+        rows = _keyed(clerk, product_ad, rows, "product_ad_id")
+    return rows.select(_COMBINATION, *(name for name in rows.columns if name in _IDS))
+
+
+_IDS: Final = frozenset({
+    "campaign_id", "ad_group_id", "target_id", "target_term_id", "product_id", "product_ad_id", "query_phrase_id", "keyword_phrase_id",
+})  # fmt: skip
 
 
 def _where_given(
     rows: pl.DataFrame, column: str, key: str, with_key: Callable[[pl.DataFrame], pl.DataFrame]
 ) -> pl.DataFrame:
     """Ids for the rows whose column says something; 0 for those in which it is left open."""
+    rows = rows.drop(key, strict=False)
     given = rows.filter(pl.col(column).is_not_null())
     if len(given) == len(rows):
-        return with_key(rows)
+        return with_key(given)
     rest = rows.filter(pl.col(column).is_null()).with_columns(pl.lit(0, pl.UInt32).alias(key))
     return pl.concat([with_key(given), rest], how="diagonal") if len(given) else rest
 
 
-def _by_external_id(
-    connection: Connection, table: Table, parent: str, rows: pl.DataFrame, name: str, id_column: str
-) -> None:
-    """An id that stays while the name changes is a rename: the held row takes the new name."""
-    if id_column not in rows.columns:
-        return
-    pairs = rows.select(parent, name, id_column).drop_nulls().unique(maintain_order=True)
-    for pair in pairs.unique(subset=[parent, id_column], keep="last", maintain_order=True).to_dicts():
-        same_id = (table.c[parent] == pair[parent]) & (table.c.external_id == pair[id_column])
-        held = connection.execute(select(table.c.id, table.c.name).where(same_id)).first()
-        same_name = (table.c[parent] == pair[parent]) & (table.c.name == pair[name])
-        if held is None:
-            connection.execute(
-                update(table)
-                .where(same_name & table.c.external_id.is_(None))
-                .values(external_id=pair[id_column])
-            )
-        elif held.name != pair[name]:
-            taken = connection.execute(select(table.c.id).where(same_name)).first()
-            if taken is None:
-                connection.execute(update(table).where(same_id).values(name=pair[name]))
+def _with(rows: pl.DataFrame, ids: pl.DataFrame, column: str, key: str) -> pl.DataFrame:
+    return rows.join(ids.rename({"text": column, "id": key}), on=column, how="left", maintain_order="left")
+
+
+def _keyed(clerk: Clerk, table: Table, rows: pl.DataFrame, key: str) -> pl.DataFrame:
+    """Rows with the ids of one table, found by the columns that are its keys."""
+    ids = clerk.ids(table, rows).rename({"id": key})
+    return rows.join(ids, on=[name for name in ids.columns if name != key], how="left", maintain_order="left")
+
+
+def _targets(clerk: Clerk, rows: pl.DataFrame) -> pl.DataFrame:
+    rows = _with(rows, clerk.phrases(rows["target"]), "target", "phrase_id")
+    return _keyed(clerk, target, rows, "target_id").drop("phrase_id")
+
+
+# --- campaigns and ad groups: few, and of these alone the names change -------------------
+
+
+def _held(connection: Connection, table: Table, account_id: int) -> pl.DataFrame:
+    """What an account has of a table: id, parent, name, external_id."""
+    parent = table.c[_PARENT[table.name]]
+    wanted = select(table.c.id, parent.label("parent"), table.c.name, table.c.external_id)
+    if table is ad_group:
+        wanted = wanted.join(campaign, campaign.c.id == parent).where(campaign.c.account_id == account_id)
+    else:
+        wanted = wanted.where(parent == account_id)
+    schema = {"id": pl.UInt32, "parent": pl.UInt32, "name": pl.String, "external_id": pl.String}
+    return pl.DataFrame(connection.execute(wanted).fetchall(), schema=schema, orient="row")
+
+
+_PARENT: Final = {"campaign": "account_id", "ad_group": "campaign_id"}
+
+
+def _named(clerk: Clerk, table: Table, account_id: int, rows: pl.DataFrame, column: str) -> pl.DataFrame:
+    """Rows with `<column>_id`, the id of the name in that column under its parent, in place of the marketplace's id."""
+    own, parent = f"{column}_id", _PARENT[table.name]
+    told = pl.col(own) if own in rows.columns else pl.lit(None, pl.String)
+    names = rows.select(
+        pl.col(parent).alias("parent"), pl.col(column).alias("name"), told.alias("external_id")
+    )
+    names = names.unique(maintain_order=True)
+    held, renamed = _renamed(_held(clerk.connection, table, account_id), names)
+    given = _to_give(held, names)
+    if clerk.making:
+        _change(clerk.connection, table, renamed)
+        missing = names.select("parent", "name").unique(maintain_order=True)
+        missing = missing.join(held, on=["parent", "name"], how="anti", maintain_order="left")
+        new = clerk.numbered(table, missing)
+        bulk.load(clerk.connection, table.name, new.rename({"parent": parent}), clerk.scratch)
+        held = pl.concat([held, new], how="diagonal")
+        _change(clerk.connection, table, _to_give(held, names))
+    clerk.settled &= renamed.is_empty() and given.is_empty()
+    ids = held.select(pl.col("parent").alias(parent), pl.col("name").alias(column), pl.col("id").alias(own))
+    return rows.drop(own, strict=False).join(ids, on=[parent, column], how="left", maintain_order="left")
+
+
+def _renamed(held: pl.DataFrame, names: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:
+    """
+    An id that stays while the name changes is a rename: what is held, under the names of now, and id, name of what changed.
+
+    A name that another has stays with that one.
+    """
+    told = _told(names).rename({"name": "now"})
+    changes = [pl.DataFrame(schema={"id": pl.UInt32, "name": pl.String})]
+    while True:
+        changed = (
+            held.join(told, on=["parent", "external_id"]).filter(pl.col("name") != pl.col("now"))
+            .join(held.select("parent", now="name"), on=["parent", "now"], how="anti")
+            .unique(["parent", "now"], keep="first", maintain_order=True).select("id", "now")
+        )  # fmt: skip
+        if changed.is_empty():
+            return held, pl.concat(changes)
+        # A name that this sets free may be what another is called now.
+        changes.append(changed.rename({"now": "name"}))
+        held = held.join(changed, on="id", how="left", maintain_order="left")
+        held = held.with_columns(name=pl.coalesce("now", "name")).drop("now")
+
+
+def _told(names: pl.DataFrame) -> pl.DataFrame:
+    """What each id of the marketplace is called, as said last."""
+    return names.drop_nulls().unique(["parent", "external_id"], keep="last", maintain_order=True)
+
+
+def _to_give(held: pl.DataFrame, names: pl.DataFrame) -> pl.DataFrame:
+    """id, external_id: what was met without an id of the marketplace takes that of its name, unless another has it."""
+    bare = held.filter(pl.col("external_id").is_null()).select("id", "parent", "name")
+    taken = held.drop_nulls("external_id")
+    return (
+        _told(names).join(taken, on=["parent", "external_id"], how="anti", maintain_order="left")
+        .join(bare, on=["parent", "name"], maintain_order="left").unique("id", keep="first", maintain_order=True)
+        .select("id", "external_id")
+    )  # fmt: skip
+
+
+def _change(connection: Connection, table: Table, changed: pl.DataFrame) -> None:
+    """One other column of rows, by their ids."""
+    if len(changed):
+        column = changed.columns[1]
+        statement = update(table).where(table.c.id == bindparam("of")).values({column: bindparam("now")})
+        connection.execute(statement, changed.rename({"id": "of", column: "now"}).to_dicts())
 
 
 def known_by_id(connection: Connection, account_id: int) -> dict[str, dict[str, str]]:
@@ -126,119 +238,3 @@ def known_by_id(connection: Connection, account_id: int) -> dict[str, dict[str, 
         .where(own, ad_group.c.external_id.is_not(None))
     )
     return {"campaign": {row[0]: row[1] for row in campaigns}, "ad_group": {row[0]: row[1] for row in groups}}
-
-
-def _campaigns(connection: Connection, account_id: int, rows: pl.DataFrame, scratch: Path) -> pl.DataFrame:
-    rows = rows.rename({"campaign_id": "campaign_external"}, strict=False).with_columns(
-        account_id=pl.lit(account_id, pl.UInt32)
-    )
-    return _named(connection, campaign, "account_id", rows, "campaign", scratch)
-
-
-def _ad_groups(connection: Connection, rows: pl.DataFrame, scratch: Path) -> pl.DataFrame:
-    rows = rows.rename({"ad_group_id": "ad_group_external"}, strict=False).with_columns(
-        pl.col("ad_group").fill_null(WHOLE_CAMPAIGN)
-    )
-    return _named(connection, ad_group, "campaign_id", rows, "ad_group", scratch)
-
-
-def _named(
-    connection: Connection, table: Table, parent: str, rows: pl.DataFrame, column: str, scratch: Path
-) -> pl.DataFrame:
-    """Adds `<column>_id`, the id of the name in that column under its parent."""
-    external = f"{column}_external"
-    kept = [parent, column, *([external] if external in rows.columns else [])]
-    names = rows.select(kept).unique(maintain_order=True).rename({column: "name"})
-    _by_external_id(connection, table, parent, names, "name", external)
-    ids = bulk.ensure_ids(connection, table, [parent, "name"], names, scratch)
-    # A second pass gives a name met for the first time its id of the marketplace.
-    _by_external_id(connection, table, parent, names, "name", external)
-    return rows.join(ids.rename({"id": f"{column}_id", "name": column}), on=[parent, column])
-
-
-def _digest(text: str) -> str:
-    """What a text is found by: it may be longer than an index of the database can hold."""
-    return hashlib.md5(text.encode(), usedforsecurity=False).hexdigest()
-
-
-def _ensure_phrases(connection: Connection, texts: pl.Series, scratch: Path) -> pl.DataFrame:
-    """The id of every text, rows made where they are missing: text, id."""
-    distinct = texts.unique()
-    wanted = distinct.to_frame("text").with_columns(
-        pl.Series("digest", [_digest(text) for text in distinct.to_list()], dtype=pl.String)
-    )
-    ids = bulk.ensure_ids(connection, phrase, ["digest"], wanted, scratch, carried=["text"])
-    return wanted.join(ids, on="digest").select("text", "id")
-
-
-def _phrase_ids(connection: Connection, texts: pl.Series, scratch: Path) -> pl.DataFrame:
-    """Text → id, each new phrase linked to its normal form."""
-    known = _ensure_phrases(connection, texts, scratch)
-    bare = pl.DataFrame(
-        connection.execute(select(phrase.c.id, phrase.c.text).where(phrase.c.normal_id.is_(None))).fetchall(),
-        schema={"id": pl.UInt32, "text": pl.String},
-        orient="row",
-    )
-    if len(bare):
-        # A normal form can be longer than its text; terms as long as that are alike in their beginning.
-        normal = bare.with_columns(
-            normal=pl.col("text").map_elements(normal_form, return_dtype=pl.String).str.head(MAX_PHRASE)
-        )
-        # Most texts are in their normal form already, and need nobody else's id.
-        own = pl.col("normal") == pl.col("text")
-        others = normal.filter(~own)
-        normals = _ensure_phrases(connection, others["normal"], scratch).rename(
-            {"id": "normal_id", "text": "normal"}
-        )
-        links = others.join(normals, on="normal").select("id", "normal_id")
-        # A normal form is its own; one that was just made is not among the bare ones.
-        selves = pl.concat(
-            [
-                normal.filter(own).select("id", "text"),
-                normals.select(pl.col("normal_id").alias("id"), pl.col("normal").alias("text")),
-            ]
-        ).unique("id")
-        spelt = spelling.spelt(connection, selves, scratch).with_columns(normal_id="id")
-        _link(connection, pl.concat([spelt, links], how="diagonal").unique("id", keep="first"), scratch)
-    return known
-
-
-def _link(connection: Connection, links: pl.DataFrame, scratch: Path) -> None:
-    connection.exec_driver_sql("DROP TEMPORARY TABLE IF EXISTS `links`")
-    connection.exec_driver_sql(
-        "CREATE TEMPORARY TABLE `links` (id INT UNSIGNED PRIMARY KEY, normal_id INT UNSIGNED NOT NULL, "
-        "words TEXT CHARACTER SET ascii COLLATE ascii_bin)"
-    )
-    bulk.load(connection, "links", links, scratch)
-    connection.exec_driver_sql(
-        "UPDATE phrase p JOIN `links` l USING (id) SET p.normal_id = l.normal_id, p.words = l.words "
-        "WHERE p.normal_id IS NULL"
-    )
-    connection.exec_driver_sql("DROP TEMPORARY TABLE `links`")
-
-
-def _targets(connection: Connection, rows: pl.DataFrame, scratch: Path) -> pl.DataFrame:
-    texts = [rows["target"]]
-    if "search_term" in rows.columns:
-        texts.append(rows["search_term"].alias("target"))
-    phrases = _phrase_ids(connection, pl.concat([series.unique() for series in texts]), scratch)
-    rows = rows.join(phrases.rename({"id": "phrase_id", "text": "target"}), on="target")
-    if "search_term" in rows.columns:
-        rows = rows.join(phrases.rename({"id": "term_phrase_id", "text": "search_term"}), on="search_term")
-    key = ["ad_group_id", "phrase_id", "match_type"]
-    ids = bulk.ensure_ids(connection, target, key, rows, scratch)
-    rows = rows.drop("target_id", strict=False)
-    return rows.join(ids.rename({"id": "target_id"}), on=key).drop("phrase_id")
-
-
-def _terms(connection: Connection, rows: pl.DataFrame, scratch: Path) -> pl.DataFrame:
-    rows = rows.rename({"term_phrase_id": "phrase_id"})
-    key = ["target_id", "phrase_id"]
-    ids = bulk.ensure_ids(connection, target_term, key, rows, scratch)
-    return rows.join(ids.rename({"id": "target_term_id"}), on=key).drop("phrase_id")
-
-
-def _products(connection: Connection, account_id: int, rows: pl.DataFrame, scratch: Path) -> pl.DataFrame:
-    rows = rows.with_columns(account_id=pl.lit(account_id, pl.UInt32))
-    ids = bulk.ensure_ids(connection, product, ["account_id", "sku"], rows, scratch)
-    return rows.join(ids.rename({"id": "product_id"}), on=["account_id", "sku"])

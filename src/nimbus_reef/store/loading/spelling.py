@@ -1,4 +1,4 @@
-"""The words of search terms, kept beside their normal forms from the intake on."""
+"""The words of search terms that were kept before their words were."""
 
 from __future__ import annotations
 
@@ -9,22 +9,11 @@ from typing import Final
 import polars as pl
 from sqlalchemy import Connection, text
 
-from nimbus_reef.core import words
+from nimbus_reef.store.loading.clerk import Clerk
 from nimbus_reef.store.record import bulk
-from nimbus_reef.store.record.models import MAX_WORD, word
+from nimbus_reef.store.record.dictionary import Dictionary
 
 _AT_ONCE: Final = 50_000
-
-
-def spelt(connection: Connection, normal: pl.DataFrame, scratch: Path) -> pl.DataFrame:
-    """The ids of the words of normal forms, as they are kept: id, words. normal: id, text."""
-    lists = pl.DataFrame({"id": normal["id"], "text": words.spelling(normal["text"])})
-    tokens = lists.explode("text").with_columns(pl.col("text").str.head(MAX_WORD))
-    ids = bulk.ensure_ids(connection, word, ["text"], tokens.select("text").drop_nulls(), scratch)
-    named = tokens.join(ids.rename({"id": "word_id"}), on="text", how="left", maintain_order="left")
-    return named.group_by("id", maintain_order=True).agg(
-        pl.col("word_id").drop_nulls().cast(pl.String).str.join(",").fill_null("").alias("words")
-    )
 
 
 def fill_in(connection: Connection) -> None:
@@ -39,6 +28,8 @@ def fill_in(connection: Connection) -> None:
                 "CREATE TEMPORARY TABLE `spelt` (id INT UNSIGNED PRIMARY KEY, "
                 "words TEXT CHARACTER SET ascii COLLATE ascii_bin NOT NULL)"
             )
-            bulk.load(connection, "spelt", spelt(connection, held, scratch), scratch)
+            clerk = Clerk(connection, Dictionary(scratch), scratch, making=True)
+            spelt = held.select("id", words=clerk.words(held["text"]))
+            bulk.load(connection, "spelt", spelt, scratch)
             connection.exec_driver_sql("UPDATE phrase p JOIN `spelt` s USING (id) SET p.words = s.words")
             connection.exec_driver_sql("DROP TEMPORARY TABLE `spelt`")

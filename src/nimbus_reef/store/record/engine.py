@@ -17,6 +17,7 @@ from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError, Timeout
 
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.store.record import moments
+from nimbus_reef.store.record.dictionary import Dictionary
 from nimbus_reef.store.record.nodes import NOT_READY, Nodes, several
 
 T = TypeVar("T")
@@ -35,12 +36,16 @@ class _LostOnTheWay(StoreAway):
 
 @dataclass(frozen=True, slots=True)
 class Store:
-    """The database and the folders beside it. nodes: where it runs; snapshots: day files; scratch: passing files."""
+    """
+    The database and the folders beside it. nodes: where it runs; snapshots: day files; scratch: passing files; dictionary: what is
+    known of names.
+    """
 
     engine: Engine
     nodes: Nodes
     snapshots: Path
     scratch: Path
+    dictionary: Dictionary
 
     @contextmanager
     def read(self) -> Iterator[Connection]:
@@ -129,7 +134,7 @@ def connect(url: str, snapshots: Path, scratch: Path) -> Store:
     event.listen(engine, "handle_error", _let_go_of_unready)
     for folder in (snapshots, scratch):
         folder.mkdir(parents=True, exist_ok=True)
-    return Store(engine, nodes, snapshots, scratch)
+    return Store(engine, nodes, snapshots, scratch, Dictionary(snapshots / "names"))
 
 
 def _let_go_of_unready(context: ExceptionContext) -> None:
