@@ -5,6 +5,7 @@ import threading
 import polars as pl
 import pytest
 from sqlalchemy import select, text
+from tests.store.test_ingest import WINDOW, days, load, term_rows
 
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NeedsYes
@@ -12,7 +13,6 @@ from nimbus_reef.store.loading import clerk
 from nimbus_reef.store.reading import target_frames
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import dictionary, engine, models
-from tests.store.test_ingest import WINDOW, days, load, term_rows
 
 TABLES = (models.phrase, models.word, models.target, models.target_term, models.product, models.product_ad)
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Final, TypeVar
 
 import polars as pl
-from sqlalchemy import Connection, Table, text
+from sqlalchemy import Connection, Table, func, select
 
 from nimbus_reef.core.words import normal_forms, spelling
 from nimbus_reef.store.record import bulk, turns
@@ -58,9 +58,7 @@ class Clerk:
 
     def numbered(self, table: Table, rows: pl.DataFrame) -> pl.DataFrame:
         """Rows with the ids that they would get, beginning after the newest."""
-        newest = self.connection.execute(
-            text(f"SELECT COALESCE(MAX(id), 0) FROM `{table.name}`")
-        ).scalar_one()  # noqa: S608  # names are the models’ own
+        newest = self.connection.execute(select(func.coalesce(func.max(table.c.id), 0))).scalar_one()
         return rows.select(
             pl.int_range(newest + 1, newest + 1 + pl.len(), dtype=pl.UInt32).alias("id"), pl.all()
         )
@@ -77,21 +75,16 @@ class Clerk:
     def _add_phrases(self, texts: pl.Series) -> None:
         # A normal form can be longer than its text; terms as long as that are alike in their beginning.
         new = pl.DataFrame({"text": texts, "normal": normal_forms(texts).str.head(MAX_PHRASE)})
-        own = new.filter(pl.col("text") == pl.col("normal"))["text"]
-        others = new.filter(pl.col("text") != pl.col("normal"))
-        # Their normal forms come first, whose ids they refer to; one that is not known is a phrase too.
-        normals = _found(
-            others.select(text="normal").unique(maintain_order=True), self._known(phrase), ["text"]
-        )
-        normals = normals.filter(pl.col("id").is_null())["text"]
-        selves = pl.concat([own, normals.filter(~normals.is_in(own.implode()))]).to_frame("text")
+        # Normal forms come first, whose ids the others refer to; one that nobody has is a phrase too.
+        normals = _found(new.select(text="normal").unique(maintain_order=True), self._known(phrase), ["text"])
+        selves = normals.filter(pl.col("id").is_null()).select("text")
         selves = self.numbered(phrase, selves.with_columns(words=self.words(selves["text"])))
         self._add(phrase, selves.with_columns(normal_id="id"), _DIGEST)
+        others = new.join(selves, on="text", how="anti", maintain_order="left")
         links = _found(others.select(text="normal").unique(), self._known(phrase), ["text"])
-        linked = others.join(
-            links.rename({"text": "normal", "id": "normal_id"}), on="normal", maintain_order="left"
-        )
-        self._add(phrase, self.numbered(phrase, linked.select("text", "normal_id")), _DIGEST)
+        links = links.rename({"text": "normal", "id": "normal_id"})
+        linked = others.join(links, on="normal", maintain_order="left").select("text", "normal_id")
+        self._add(phrase, self.numbered(phrase, linked), _DIGEST)
 
     def words(self, normal: pl.Series) -> pl.Series:
         """The ids of the words of normal forms as they are kept: “12,7,99”."""

@@ -188,18 +188,19 @@ def _renamed(held: pl.DataFrame, names: pl.DataFrame) -> tuple[pl.DataFrame, pl.
     """
     told = _told(names).rename({"name": "now"})
     changes = [pl.DataFrame(schema={"id": pl.UInt32, "name": pl.String})]
-    while True:
+    while len(told):
         changed = (
             held.join(told, on=["parent", "external_id"]).filter(pl.col("name") != pl.col("now"))
             .join(held.select("parent", now="name"), on=["parent", "now"], how="anti")
             .unique(["parent", "now"], keep="first", maintain_order=True).select("id", "now")
         )  # fmt: skip
         if changed.is_empty():
-            return held, pl.concat(changes)
+            break
         # A name that this sets free may be what another is called now.
         changes.append(changed.rename({"now": "name"}))
         held = held.join(changed, on="id", how="left", maintain_order="left")
         held = held.with_columns(name=pl.coalesce("now", "name")).drop("now")
+    return held, pl.concat(changes)
 
 
 def _told(names: pl.DataFrame) -> pl.DataFrame:
@@ -209,10 +210,13 @@ def _told(names: pl.DataFrame) -> pl.DataFrame:
 
 def _to_give(held: pl.DataFrame, names: pl.DataFrame) -> pl.DataFrame:
     """id, external_id: what was met without an id of the marketplace takes that of its name, unless another has it."""
+    told = _told(names)
+    if told.is_empty():
+        return held.select("id", "external_id").clear()
     bare = held.filter(pl.col("external_id").is_null()).select("id", "parent", "name")
     taken = held.drop_nulls("external_id")
     return (
-        _told(names).join(taken, on=["parent", "external_id"], how="anti", maintain_order="left")
+        told.join(taken, on=["parent", "external_id"], how="anti", maintain_order="left")
         .join(bare, on=["parent", "name"], maintain_order="left").unique("id", keep="first", maintain_order=True)
         .select("id", "external_id")
     )  # fmt: skip

@@ -33,7 +33,7 @@ _PIECE: Final = 200_000
 
 
 def schema(table: Table) -> dict[str, type[pl.DataType]]:
-    """id and the keys of a table, with their types."""
+    """Id and the keys of a table, with their types."""
     return {"id": pl.UInt32, **{key: pl.String if key in _TEXTS else pl.UInt32 for key in KEYS[table.name]}}
 
 
@@ -47,7 +47,7 @@ class Dictionary:
         self._lock = threading.Lock()
 
     def of(self, connection: Connection, table: Table) -> pl.DataFrame:
-        """id and keys of every row that is committed; only those since the last time are read."""
+        """Id and keys of every row that is committed; only those since the last time are read."""
         with self._lock:
             known = self._known.get(table.name)
             if known is None:
