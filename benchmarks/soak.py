@@ -26,6 +26,7 @@ from pathlib import Path
 from typing import Any
 
 import httpx
+import numpy as np
 
 from nimbus_reef.cli import wiring
 
@@ -187,6 +188,7 @@ def main() -> None:
         while time.monotonic() < until:
             time.sleep(15)
             memory.append(private_mb(port))
+            print(f"{memory[-1]:.0f} MB, {sum(told.codes.values()):,} answers", flush=True)
         for each in work:
             each.join()
     finally:
@@ -214,9 +216,8 @@ def _wait(base: str) -> None:
 def section(told: Told, people: int, minutes: float, memory: list[float]) -> str:
     """What came of it, for the document."""
     cuts = statistics.quantiles(told.seconds, n=100)
-    fifth = max(1, len(memory) // 5)
     held = " · ".join(
-        f"{statistics.median(memory[at : at + fifth]):.0f}" for at in range(0, fifth * 5, fifth)
+        f"{statistics.median(part):.0f}" for part in np.array_split(memory, min(5, len(memory)))
     )
     codes = ", ".join(f"{count:,} × {code}" for code, count in sorted(told.codes.items()))
     loads = ", ".join(f"{count} {what}" for what, count in told.loads.items()) or "none"

@@ -115,8 +115,19 @@ def only_rows(frame: pl.DataFrame, headers: Sequence[str]) -> tuple[pl.DataFrame
     The rows in which any cell says something, without the remarks under the last of them, and
     what those remarks say.
     """
-    blank = pl.all_horizontal(pl.col(name).fill_null("").str.strip_chars() == "" for name in headers)
-    return _without_notes(frame.filter(~blank), headers)
+    # A row that says nothing says nothing in its first column: mostly no other has to be looked at.
+    maybe = frame.with_row_index("_at").filter(_blank(headers[0]))
+    blank = maybe.filter(pl.all_horizontal(_blank(name) for name in headers))["_at"]
+    rows = (
+        frame
+        if blank.is_empty()
+        else frame.with_row_index("_at").filter(~pl.col("_at").is_in(blank.implode())).drop("_at")
+    )
+    return _without_notes(rows, headers)
+
+
+def _blank(name: str) -> pl.Expr:
+    return pl.col(name).fill_null("").str.strip_chars() == ""
 
 
 def told_above(lines: int) -> list[str]:

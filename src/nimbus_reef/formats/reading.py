@@ -193,7 +193,7 @@ def _together(parts: Sequence[Parsed]) -> Parsed:
     if len(parts) == 1:
         return parts[0]
     kind = parts[0].kind
-    rows, _ = repeats.combined(pl.concat([part.rows for part in parts]), kind)
+    rows, _ = repeats.combined(reports.texts_apart(pl.concat([part.rows for part in parts]), kind), kind)
     return Parsed(
         kind, rows, pl.concat([part.rejects for part in parts]),
         tuple(dict.fromkeys(warning for part in parts for warning in part.warnings)),
@@ -221,7 +221,7 @@ def _adjusted(campaigns: Parsed, adjustments: Sequence[Parsed]) -> Parsed:
                 .with_columns(pl.coalesce("_told", column).alias(column))
                 .drop("_told")
             )
-    return replace(campaigns, rows=rows)
+    return replace(campaigns, apart=reports.texts_apart(rows, campaigns.kind))
 
 
 def whole_table(path: Path, file_name: str, sheet: str = "") -> RawTable:

@@ -2,23 +2,35 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import polars as pl
 
-from nimbus_reef.formats.contract import CellKind, Column, ReportKind
+from nimbus_reef.formats.apart import Apart, apart
+from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
 from nimbus_reef.formats.raw import LINE
 
 
-def combined(rows: pl.DataFrame, kind: ReportKind) -> tuple[pl.DataFrame, int]:
+def columns_of(kind: ReportKind) -> list[str]:
+    """The columns of parsed rows, in the contract's order; spans are told by `date` and `first_day` in the end."""
+    if not kind.takes_blocks:
+        return [column.name for column in kind.columns]
+    return [*(column.name for column in kind.columns if column.name not in SPAN_COLUMNS), "first_day"]
+
+
+def combined(told: Apart, kind: ReportKind) -> tuple[Apart, int]:
     """One row per key: measures summed, settings the last, shares and ranks by impressions."""
     days = (
         [kind.day_column, "first_day"] if kind.takes_blocks else [kind.day_column] if kind.day_column else []
     )
     key = list(dict.fromkeys((*days, *kind.key, "account")))
-    names = [column.name for column in kind.columns if column.name in rows.columns]
-    if kind.takes_blocks:
-        names.append("first_day")
-    if not rows.select(key).is_duplicated().any():
-        return rows.select(names), 0
+    names, texts = columns_of(kind), told.said.columns
+    alike = told.same([name for name in key if name in texts])
+    keyed = pl.DataFrame([alike, *(told.rows[name] for name in key if name not in texts)])
+    # Most files repeat none; hashes tell that at once.
+    if not keyed.hash_rows().is_duplicated().any() or not keyed.is_duplicated().any():
+        return replace(told, rows=told.rows.drop(LINE, strict=False)), 0
+    rows = told.whole
     rest = [column for column in kind.columns if column.name in names and column.name not in key]
     in_order = rows.sort(LINE) if LINE in rows.columns else rows
     whole = (
@@ -26,7 +38,7 @@ def combined(rows: pl.DataFrame, kind: ReportKind) -> tuple[pl.DataFrame, int]:
         .agg(*(_combining(column) for column in rest))
         .select(names)
     )
-    return whole, len(rows) - len(whole)
+    return apart(whole, texts), len(rows) - len(whole)
 
 
 def _combining(column: Column) -> pl.Expr:

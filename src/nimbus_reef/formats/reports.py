@@ -7,8 +7,8 @@ the lines, and a file cut in two gives together what it gives whole.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import Final
 
@@ -17,6 +17,7 @@ import polars as pl
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.errors import BadFile, BadInput
 from nimbus_reef.formats import mixed, repeats, values
+from nimbus_reef.formats.apart import COMBINATION, Apart, apart
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
 from nimbus_reef.formats.kinds import READ_KINDS
 from nimbus_reef.formats.mapping import NAMED_BY_ID, ColumnMap
@@ -43,22 +44,27 @@ class Parsed:
     """
     What a file says.
 
-    rows: the contract's columns, one row per key, money in micro-units (int64), counts
+    apart: the contract's columns, one row per key, money in micro-units (int64), counts
     int64, shares float64, dates date, all else text; columns not in the file are null. Kinds that
     take blocks have `first_day` besides, which is `date` itself where a row is one day.
-    rejects: line, column, value, reason. sums: each measure over `rows`. warnings: sentences.
+    rejects: line, column, value, reason. sums: each measure over the rows. warnings: sentences.
     """
 
     kind: ReportKind
-    rows: pl.DataFrame
+    apart: Apart
     rejects: pl.DataFrame
     warnings: tuple[str, ...]
     read: int
 
     @property
+    def rows(self) -> pl.DataFrame:
+        """All columns together, in the contract's order."""
+        return self.apart.whole.select(repeats.columns_of(self.kind))
+
+    @property
     def sums(self) -> dict[str, int]:
         """The total of each column that adds up, money in micro-units."""
-        return {name: int(self.rows[name].sum()) for name in self.kind.summed}
+        return {name: int(self.apart.rows[name].sum()) for name in self.kind.summed}
 
 
 def parse(
@@ -75,20 +81,19 @@ def parse(
     warnings = [*table.notes, *_unused(table, mapping)]
     if mapping.told_by:
         table = mixed.rows_of(table, mapping.told_by, mapping.only)
-    frame = _own_names(table, kind, mapping)
-    frame = _named_by_id(frame, kind, names or {})
-    frame, dropped = _without_totals(frame, kind, mapping)
+    cells = _named_by_id(_own_names(table, kind, mapping), kind, names or {})
+    cells, dropped = _without_totals(cells, kind, mapping)
     if dropped:
         warnings.append(f"{dropped} totals line(s) were left out.")
-    frame, twins = _without_twins(frame, table)
+    cells, twins = _without_twins(cells, table, kind)
     if twins:
         warnings.append(f"{twins} line(s) identical in every column count once.")
-    read = len(frame) + len(table.problems)
-    if not len(frame):
+    read = len(cells) + len(table.problems)
+    if not len(cells):
         raise _nothing_left(table, file_name)
-    style = settled_style(table, mapping, file_name, frame)
-    _ask_about_words(frame, kind, mapping, file_name)
-    typed, rejects = _typed(frame, kind, _Reading(mapping, style, zone, table.numeric))
+    style = _settled_style(table, mapping, file_name, cells)
+    _ask_about_words(cells, kind, mapping, file_name)
+    typed, rejects = _typed(cells, kind, _Reading(mapping, style, zone, table.numeric))
     rejects = pl.concat([table.problems, rejects])
     bad_lines = rejects["line"].n_unique()
     if bad_lines > MAX_REJECTED * read:
@@ -97,14 +102,14 @@ def parse(
             place=_place(file_name, table),
             remedy="Check the mapping of those columns, or mend the file and load it again.",
         )
-    warnings.extend(_oddities(typed))
+    warnings.extend(_oddities(typed.rows))
     if kind.takes_blocks:
         typed, joined = _whole_spans(typed, kind, _place(file_name, table))
         warnings.extend(joined)
     rows, added_up = repeats.combined(typed, kind)
     if added_up:
         warnings.append(f"{added_up} row(s) repeat the key of another; their measures were added up.")
-    _must_fit(rows, kind, _place(file_name, table))
+    _must_fit(rows.rows, kind, _place(file_name, table))
     return Parsed(kind, rows, rejects, tuple(warnings), read)
 
 
@@ -154,23 +159,56 @@ def _unused(table: RawTable, mapping: ColumnMap) -> list[str]:
     return [f"Columns of the file that are not used: {named}{more}."]
 
 
-def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> pl.DataFrame:
-    """The mapped columns under the contract's names, trimmed, unmapped ones blank."""
-    columns = [
-        pl.lit("").alias(column.name)
-        if (header := mapping.columns.get(column.name)) is None
-        else pl.col(header).fill_null("").str.strip_chars().alias(column.name)
-        for column in kind.columns
-    ]
-    frame = table.frame.select(LINE, *columns)
-    if not set(table.headers) <= {column.name for column in kind.columns}:
-        return frame
-    # Only in a file of our own writing does an apostrophe before = + - @ stand for itself alone.
-    texts = [column.name for column in kind.columns if column.holds is CellKind.TEXT]
-    written = [name for name in texts if frame[name].str.starts_with("'").any()]
-    return frame.with_columns(
-        frame[name].map_elements(plain_cell, return_dtype=pl.String) for name in written
+_TEXTS: Final = (CellKind.TEXT, CellKind.CHOICE)
+
+
+def _texts_of(kind: ReportKind) -> list[str]:
+    """The columns whose cells repeat each other: names and words of closed lists."""
+    return [column.name for column in kind.columns if column.holds in _TEXTS]
+
+
+def texts_apart(rows: pl.DataFrame, kind: ReportKind) -> Apart:
+    """Rows of a kind with their texts taken apart."""
+    return apart(rows, _texts_of(kind))
+
+
+def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> Apart:
+    """The mapped columns under the contract's names, texts trimmed, and blank where they are not mapped."""
+    given = {column.name: mapping.columns.get(column.name) for column in kind.columns}
+    texts = _texts_of(kind)
+    mapped = [name for name in texts if given[name] is not None]
+    frame = table.frame.select(
+        LINE, *(pl.col(header).alias(name) for name, header in given.items() if header)
     )
+    cells = apart(frame, mapped)
+    said = cells.said.select(
+        (pl.col(name).fill_null("").str.strip_chars() if name in mapped else pl.lit("")).alias(name)
+        for name in texts
+    )
+    figures = [name for name, header in given.items() if header and name not in texts]
+    rows = cells.rows.select(
+        LINE, COMBINATION, *(_figures(cells.rows, kind.column(name)) for name in figures)
+    )
+    if set(table.headers) <= {column.name for column in kind.columns}:
+        # Only in a file of our own writing does an apostrophe before = + - @ stand for itself alone.
+        texts = [column.name for column in kind.columns if column.holds is CellKind.TEXT]
+        written = [name for name in texts if said[name].str.starts_with("'").any()]
+        said = said.with_columns(
+            said[name].map_elements(plain_cell, return_dtype=pl.String) for name in written
+        )
+    return Apart(rows, said)
+
+
+def _figures(rows: pl.DataFrame, column: Column) -> pl.Series:
+    """Cells of a column of figures or dates; a file repeats its few dates, so each is trimmed once."""
+    cells = rows[column.name].fill_null("")
+    if not column.holds.dated:
+        return cells
+    distinct = cells.unique()
+    bare = distinct.str.strip_chars()
+    if bare.equals(distinct):
+        return cells
+    return cells.replace_strict(distinct, bare, return_dtype=pl.String)
 
 
 def ids_told(table: RawTable, mapping: ColumnMap) -> dict[str, dict[str, str]]:
@@ -188,27 +226,27 @@ def ids_told(table: RawTable, mapping: ColumnMap) -> dict[str, dict[str, str]]:
     return found
 
 
-def _named_by_id(frame: pl.DataFrame, kind: ReportKind, names: Names) -> pl.DataFrame:
+def _named_by_id(cells: Apart, kind: ReportKind, names: Names) -> Apart:
     """Rows that have only an id take the name that goes with it."""
     held = {column.name for column in kind.columns}
+    said = cells.said
     for name, id_column in NAMED_BY_ID.items():
         known = names.get(name)
         if not known or not {name, id_column} <= held:
             continue
-        blank = (frame[name] == "") & (frame[id_column] != "")
+        blank = (said[name] == "") & (said[id_column] != "")
         if blank.any():
-            told = frame[id_column].replace_strict(dict(known), default="", return_dtype=pl.String)
-            frame = frame.with_columns(_when(~blank, frame[name]).fill_null(told).alias(name))
-    return frame
+            told = said[id_column].replace_strict(dict(known), default="", return_dtype=pl.String)
+            said = said.with_columns(_when(~blank, said[name]).fill_null(told).alias(name))
+    return replace(cells, said=said)
 
 
-def _without_totals(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> tuple[pl.DataFrame, int]:
+def _without_totals(cells: Apart, kind: ReportKind, mapping: ColumnMap) -> tuple[Apart, int]:
     """Drops lines that sum up the others: “Total” in a text cell, or figures without any key."""
+    held = {*cells.rows.columns, *cells.said.columns}
     texts = [c.name for c in kind.columns if c.holds is CellKind.TEXT and c.name in mapping.columns]
     days = [
-        name
-        for name in (kind.day_column, *SPAN_COLUMNS)
-        if name and name in mapping.columns and name in frame.columns
+        name for name in (kind.day_column, *SPAN_COLUMNS) if name and name in mapping.columns and name in held
     ]
     required = {column.name for column in kind.columns if column.required}
     keys = [
@@ -217,21 +255,31 @@ def _without_totals(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -
         if n in mapping.columns and (n in required or n in days)
     ]
     if not keys:
-        return frame, 0
+        return cells, 0
+
+    def each(name: str, told: Callable[[pl.Series], pl.Series]) -> pl.Series:
+        """What is told of the cells of a column, for every row; of texts each is looked at once."""
+        if name in cells.said.columns:
+            of_said = told(cells.said[name])
+            return cells.spread(of_said) if of_said.any() else no
+        return told(cells.rows[name])
+
+    no = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(cells))
     blank = {column.name: column.blank_with for column in kind.columns}
-    nothing = [values.empty(frame[name]) for name in keys]
-    unkeyed, lacks_key = nothing[0], nothing[0] & (blank[keys[0]] is None)
-    for name, each in zip(keys[1:], nothing[1:], strict=True):
-        unkeyed = unkeyed & each
-        lacks_key = lacks_key | (each & (blank[name] is None))
-    suspect = lacks_key | _says_total(frame[days[0]]) if days else lacks_key
+    nothing = {name: each(name, lambda told: values.empty(values.trimmed(told))) for name in keys}
+    unkeyed, lacks_key = ~no, no
+    for name, empty in nothing.items():
+        unkeyed = unkeyed & empty
+        if blank[name] is None:
+            lacks_key = lacks_key | empty
+    suspect = lacks_key | each(days[0], _says_total) if days else lacks_key
     if not suspect.any():
-        return frame, 0
-    says_total = suspect & False
+        return cells, 0
+    says_total = no
     for name in (*texts, *days):
-        says_total = says_total | _says_total(frame[name])
+        says_total = says_total | each(name, _says_total)
     total = unkeyed | (says_total & suspect)
-    return frame.filter(~total), int(total.sum())
+    return cells.filter(~total), int(total.sum())
 
 
 def _says_total(cells: pl.Series) -> pl.Series:
@@ -240,15 +288,16 @@ def _says_total(cells: pl.Series) -> pl.Series:
     return cells.is_in(distinct.filter(distinct.str.contains(_TOTAL_WORDS)).implode())
 
 
-def _without_twins(frame: pl.DataFrame, table: RawTable) -> tuple[pl.DataFrame, int]:
+def _without_twins(cells: Apart, table: RawTable, kind: ReportKind) -> tuple[Apart, int]:
     """Lines identical in every column of the file, unmapped ones included, count once."""
+    likely = [COMBINATION, *([kind.day_column] if kind.day_column in cells.rows.columns else [])]
+    if not cells.rows.select(likely).hash_rows().is_duplicated().any():
+        return cells, 0
     if not table.frame.drop(LINE).hash_rows().is_duplicated().any():
-        return frame, 0
-    first = table.frame.select(
-        pl.col(LINE), ~pl.struct(pl.exclude(LINE)).is_first_distinct().alias("twin")
-    ).filter(pl.col("twin"))
-    kept = frame.join(first, on=LINE, how="anti", maintain_order="left")
-    return kept, len(frame) - len(kept)
+        return cells, 0
+    twins = table.frame.select(pl.col(LINE), ~pl.struct(pl.exclude(LINE)).is_first_distinct().alias("twin"))
+    kept = cells.filter(~cells.rows[LINE].is_in(twins.filter("twin")[LINE].implode()))
+    return kept, len(cells) - len(kept)
 
 
 _FIGURES: Final = (
@@ -261,9 +310,9 @@ _FIGURES: Final = (
 )
 
 
-def style_told(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap, numeric: frozenset[str]) -> Votes:
+def _style_told(cells: Apart, kind: ReportKind, mapping: ColumnMap, numeric: frozenset[str]) -> Votes:
     """
-    What all cells of figures together say of the decimal sign. frame: under the contract's names.
+    What all cells of figures together say of the decimal sign.
 
     Cells that are numbers by their type are left out: no sign is in question there.
     """
@@ -271,26 +320,25 @@ def style_told(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap, numeri
     for column in kind.columns:
         header = mapping.columns.get(column.name)
         if column.holds in _FIGURES and header is not None and header not in numeric:
-            votes += values.style_votes(frame[column.name], whole=column.holds is CellKind.COUNT)
+            votes += values.style_votes(cells.rows[column.name], whole=column.holds is CellKind.COUNT)
     return votes
 
 
-def style_in_doubt(votes: Votes) -> bool:
+def _style_in_doubt(votes: Votes) -> bool:
     """True when every cell that has a sign could have either."""
     return votes.either > 0 and votes.dot == votes.comma == 0
 
 
-def settled_style(
-    table: RawTable, mapping: ColumnMap, file_name: str, frame: pl.DataFrame | None = None
-) -> Style:
+def settled_style(table: RawTable, mapping: ColumnMap, file_name: str) -> Style:
     """The decimal sign of a file: as somebody said, else as most cells that can be only one have it."""
+    return _settled_style(table, mapping, file_name, _own_names(table, READ_KINDS[mapping.kind], mapping))
+
+
+def _settled_style(table: RawTable, mapping: ColumnMap, file_name: str, cells: Apart) -> Style:
     if mapping.decimal is not None:
         return mapping.decimal
-    kind = READ_KINDS[mapping.kind]
-    votes = style_told(
-        _own_names(table, kind, mapping) if frame is None else frame, kind, mapping, table.numeric
-    )
-    if style_in_doubt(votes):
+    votes = _style_told(cells, READ_KINDS[mapping.kind], mapping, table.numeric)
+    if _style_in_doubt(votes):
         raise BadInput(
             "Figures such as 1,250 can be read with a decimal point or with a decimal comma, and no cell says which.",
             place=_place(file_name, table),
@@ -303,14 +351,14 @@ def unknown_words(table: RawTable, mapping: ColumnMap) -> dict[str, list[str]]:
     """Words in columns of closed lists whose meaning nobody has said: our column → words as they stand."""
     kind = READ_KINDS[mapping.kind]
     part = mixed.rows_of(table, mapping.told_by, mapping.only) if mapping.told_by else table
-    return _unknown_words(_own_names(part, kind, mapping), kind, mapping)
+    return _unknown_words(_own_names(part, kind, mapping).said, kind, mapping)
 
 
-def _unknown_words(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> dict[str, list[str]]:
+def _unknown_words(said: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> dict[str, list[str]]:
     found = {}
     for column in kind.columns:
         if column.holds is CellKind.CHOICE and column.name in mapping.columns:
-            words = frame[column.name].unique(maintain_order=True)
+            words = said[column.name].unique(maintain_order=True)
             read = values.choices(words, _words_of(column, mapping))
             left = words.filter(read.is_null() & ~values.empty(words) & ~_says_total(words))
             if len(left):
@@ -334,13 +382,13 @@ def _words_of(column: Column, mapping: ColumnMap) -> dict[str, str]:
     return {**column.aliases, **said}
 
 
-def _ask_about_words(frame: pl.DataFrame, kind: ReportKind, mapping: ColumnMap, file_name: str) -> None:
+def _ask_about_words(cells: Apart, kind: ReportKind, mapping: ColumnMap, file_name: str) -> None:
     """Words that many rows have are asked about; of a few rows they are rejects like any other."""
-    for name, words in _unknown_words(frame, kind, mapping).items():
+    for name, words in _unknown_words(cells.said, kind, mapping).items():
         answered = mapping.values.get(name, {})
         asked = [word for word in words if word not in answered]
-        rows = int(frame[name].is_in(asked).sum())
-        if rows > MAX_REJECTED * len(frame):
+        rows = int(cells.spread(cells.said[name].is_in(asked)).sum())
+        if rows > MAX_REJECTED * len(cells):
             offered = ", ".join(sorted(set(kind.column(name).aliases.values())))
             more = f" and {len(asked) - _MOST_WORDS} more" if len(asked) > _MOST_WORDS else ""
             raise BadInput(
@@ -366,29 +414,56 @@ class _Reading:
         return Style.DOT if self.mapping.columns.get(column.name) in self.numeric else self.style
 
 
-def _typed(frame: pl.DataFrame, kind: ReportKind, reading: _Reading) -> tuple[pl.DataFrame, pl.DataFrame]:
-    typed: list[pl.Series] = [frame[LINE]]
+def _typed(cells: Apart, kind: ReportKind, reading: _Reading) -> tuple[Apart, pl.DataFrame]:
+    rows, said = cells.rows, cells.said
+    typed: list[pl.Series] = [rows[LINE], cells.codes]
+    texts: list[pl.Series] = []
     rejects: list[pl.DataFrame] = []
-    bad = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(frame))
+    bad = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(rows))
     for column in kind.columns:
         if kind.takes_blocks and column.name in (*SPAN_COLUMNS, kind.day_column):
             continue
-        cells = frame[column.name]
-        value, reason = _day_given(column, reading, len(frame)) or _column(cells, column, reading)
-        if column.blank_with is not None:
-            beside, start = column.blank_with
-            allowed = (cells == "") & values.choices(
-                frame[beside], _words_of(kind.column(beside), reading.mapping)
-            ).str.starts_with(start).fill_null(False)
-            reason = _when(~allowed, reason)
-        bad = _noted(frame, column.name, cells, reason, bad, rejects)
+        if column.name in said.columns:
+            value, reason = _column(said[column.name], column, reading)
+            reason = _allowed_blank(said, column, kind, reading, reason)
+            texts.append(value.alias(column.name))
+            if reason.null_count() < len(reason):
+                told = cells.spread(said[column.name])
+                bad = _noted(rows, column.name, told, cells.spread(reason), bad, rejects)
+            continue
+        told = rows[column.name] if column.name in rows.columns else _NOTHING.new_from_index(0, len(rows))
+        value, reason = _day_given(column, reading, len(rows)) or _figures_read(rows, column, reading)
+        bad = _noted(rows, column.name, told, reason, bad, rejects)
         typed.append(value.alias(column.name))
     if kind.takes_blocks:
-        spans, name, cells, reason = _spans(frame, reading)
-        bad = _noted(frame, name, cells, reason, bad, rejects)
+        spans, name, told, reason = _spans(rows, reading)
+        bad = _noted(rows, name, told, reason, bad, rejects)
         typed += spans
     problems = pl.concat(rejects).sort("line", maintain_order=True) if rejects else _no_rejects()
-    return pl.DataFrame(typed).filter(~bad), problems
+    return Apart(pl.DataFrame(typed), pl.DataFrame(texts)).filter(~bad), problems
+
+
+_NOTHING: Final = pl.Series([""], dtype=pl.String)
+
+
+def _figures_read(rows: pl.DataFrame, column: Column, reading: _Reading) -> tuple[pl.Series, pl.Series]:
+    """`_column` of a column of figures or dates, also of one that the file does not have."""
+    if column.name in rows.columns:
+        return _column(rows[column.name], column, reading)
+    value, reason = _column(_NOTHING, column, reading)
+    return value.new_from_index(0, len(rows)), reason.new_from_index(0, len(rows))
+
+
+def _allowed_blank(
+    said: pl.DataFrame, column: Column, kind: ReportKind, reading: _Reading, reason: pl.Series
+) -> pl.Series:
+    """A text that may be left open beside another, as the ad group of what holds for a whole campaign."""
+    if column.blank_with is None:
+        return reason
+    beside, start = column.blank_with
+    words = values.choices(said[beside], _words_of(kind.column(beside), reading.mapping))
+    allowed = (said[column.name] == "") & words.str.starts_with(start).fill_null(False)
+    return _when(~allowed, reason)
 
 
 def _noted(
@@ -406,7 +481,7 @@ def _noted(
     rejects.append(
         pl.DataFrame([frame[LINE].alias("line"), cells.alias("value"), reason.alias("reason")])
         .filter(failed)
-        .select("line", pl.lit(name).alias("column"), "value", "reason")
+        .select("line", pl.lit(name).alias("column"), pl.col("value").str.strip_chars(), "reason")
     )
     return bad | failed
 
@@ -461,12 +536,13 @@ def _spans(frame: pl.DataFrame, reading: _Reading) -> tuple[list[pl.Series], str
     return [last.alias("date"), first.alias("first_day")], name, cells, reason
 
 
-def _whole_spans(rows: pl.DataFrame, kind: ReportKind, place: str) -> tuple[pl.DataFrame, list[str]]:
+def _whole_spans(told: Apart, kind: ReportKind, place: str) -> tuple[Apart, list[str]]:
     """
     Spans that overlap are one block: its sums are known only together.
 
     BadFile where rows of the same thing overlap, since its sums would count twice.
     """
+    rows = told.rows
     spans = sorted(rows.select("first_day", "date").unique().rows())
     merged: list[tuple[date, date]] = []
     for first, last in spans:
@@ -475,11 +551,19 @@ def _whole_spans(rows: pl.DataFrame, kind: ReportKind, place: str) -> tuple[pl.D
         else:
             merged.append((first, last))
     if len(merged) == len(spans):
-        return rows, []
+        return told, []
     starts, ends = (pl.Series([each[end] for each in merged], dtype=pl.Date) for end in (0, 1))
     which = starts.search_sorted(rows["first_day"], side="right") - 1
-    block = rows.with_columns(_block=which)
     key = [*kind.key, "account", "_block"]
+    block = pl.DataFrame(
+        [
+            which.alias("_block"),
+            rows["first_day"],
+            rows["date"],
+            rows[LINE],
+            *(told.column(name) for name in key[:-1]),
+        ]
+    )
     several = block.group_by(key).agg(
         pl.struct("first_day", "date").n_unique().alias("spans"), pl.col(LINE).min().alias("line"),
         pl.col(LINE).max().alias("other"),
@@ -491,8 +575,8 @@ def _whole_spans(rows: pl.DataFrame, kind: ReportKind, place: str) -> tuple[pl.D
             place=place,
             remedy="Keep either the parts or their sum.",
         )
-    joined = block.with_columns(first_day=starts.gather(which), date=ends.gather(which)).drop("_block")
-    return joined, [
+    joined = rows.with_columns(first_day=starts.gather(which), date=ends.gather(which))
+    return replace(told, rows=joined), [
         f"Rows tell days that overlap; they are kept as {len(merged)} block(s), "
         f"{', '.join(f'{a} to {b}' for a, b in merged[:3])}."
     ]
@@ -526,7 +610,7 @@ def _column(cells: pl.Series, column: Column, reading: _Reading) -> tuple[pl.Ser
     reason = _no_reasons(len(cells))
     if unread.any():
         # What says nothing is nothing; only the cells that gave no value have to be looked at.
-        blank = (cells == "") if column.holds is CellKind.TEXT else values.empty(cells)
+        blank = (cells == "") if column.holds is CellKind.TEXT else values.empty(values.trimmed(cells))
         missing = "is missing" if column.required and not column.summed else None
         reason = pl.select(
             pl.when(pl.lit(unread & blank)).then(pl.lit(missing, pl.String))
@@ -554,6 +638,8 @@ def _when(condition: pl.Series, value: pl.Series, other: int | None = None) -> p
 
 
 def _number(cells: pl.Series, column: Column, style: Style) -> pl.Series:
+    if column.holds is CellKind.COUNT and (counts := values.whole_numbers(cells)) is not None:
+        return counts
     value = values.numbers(cells, style)
     if column.holds is CellKind.COUNT:
         whole = (value == value.floor()) & (value.abs() < 2**53)
@@ -562,7 +648,7 @@ def _number(cells: pl.Series, column: Column, style: Style) -> pl.Series:
         # What is larger than any money is turned away by its size; it only has to fit till then.
         return (value.clip(-2.0 * MOST_UNITS, 2.0 * MOST_UNITS) * MICRO).round().cast(pl.Int64, strict=False)
     if column.holds is CellKind.SHARE:
-        return _when(~values.percent_signs(cells), value).fill_null(value / 100)
+        return _when(~values.percent_signs(values.trimmed(cells)), value).fill_null(value / 100)
     return value
 
 

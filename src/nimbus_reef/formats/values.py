@@ -103,8 +103,10 @@ def style_votes(cells: pl.Series, *, whole: bool = False) -> Votes:
 
     whole: of counts, which have no fraction: a sign before three digits groups them.
     """
-    counted = trimmed(cells).value_counts()
-    digits = _digits(counted[:, 0])
+    if not cells.str.contains("[.,]").any():
+        return Votes()
+    counted = cells.value_counts()
+    digits = _digits(trimmed(counted[:, 0]))
     marked = digits.str.contains(r"[.,]").fill_null(False)
     digits, times = digits.filter(marked), counted[:, 1].filter(marked)
     dot, comma = digits.str.contains(_WRITTEN["dot"]), digits.str.contains(_WRITTEN["comma"])
@@ -120,22 +122,38 @@ def numbers(cells: pl.Series, style: Style) -> pl.Series:
     """
     Float64 from text such as `1.234,56`, `€ 12`, `(3.50)`, `12.5%` (12.5; the sign is the caller's).
 
-    Null where a cell is not a figure, or none with this decimal sign: `12,50` is not 1250.
+    Null where a cell is not a figure, or none with this decimal sign: `12,50` is not 1250. Outer white space is nothing.
     """
     if style is Style.COMMA:
         distinct = cells.unique()
-        read = _dressed_numbers(distinct, style)
+        read = _dressed_numbers(trimmed(distinct), style)
         return cells.replace_strict(distinct, read, default=None, return_dtype=pl.Float64)
-    plain = cells.cast(pl.Float64, strict=False)
-    plain = pl.select(
-        pl.when(plain.is_finite() & (cells.str.len_bytes() <= _LONGEST_NUMBER)).then(plain)
-    ).to_series()
+    plain = _plain_numbers(cells)
     odd = cells.filter(plain.is_null()).unique()
-    odd = odd.filter(~empty(odd))
+    odd = odd.filter(~empty(trimmed(odd)))
     if odd.is_empty():
         return plain
-    dressed = cells.replace_strict(odd, _dressed_numbers(odd, style), default=None, return_dtype=pl.Float64)
-    return plain.fill_null(dressed)
+    bare = trimmed(odd)
+    read = _plain_numbers(bare).fill_null(_dressed_numbers(bare, style))
+    return plain.fill_null(cells.replace_strict(odd, read, default=None, return_dtype=pl.Float64))
+
+
+_MOST_DIGITS: Final = 15
+
+
+def whole_numbers(cells: pl.Series) -> pl.Series | None:
+    """Int64 from cells of which each is digits alone; None where one is anything else."""
+    if cells.str.len_bytes().max() > _MOST_DIGITS:  # type: ignore[operator]
+        return None
+    whole = cells.cast(pl.Int64, strict=False)
+    return None if whole.null_count() else whole
+
+
+def _plain_numbers(cells: pl.Series) -> pl.Series:
+    """Digits with at most a decimal point, all at once; null for everything else."""
+    plain = cells.cast(pl.Float64, strict=False)
+    fitting = plain.is_finite() & (cells.str.len_bytes() <= _LONGEST_NUMBER)
+    return plain if fitting.all() else pl.select(pl.when(fitting).then(plain)).to_series()
 
 
 def _dressed_numbers(cells: pl.Series, style: Style) -> pl.Series:
@@ -177,7 +195,7 @@ def date_order(cells: pl.Series) -> DateOrder | None:
     Null when no cell is of the kind that could be read both ways. A column that
     proves both orders is UNKNOWN too; its cells then fail one by one.
     """
-    parts = [_SHORT_DATE.match(cell) for cell in trimmed(cells).unique().to_list()]
+    parts = [_SHORT_DATE.match(cell) for cell in trimmed(cells.unique()).to_list()]
     pairs = [(int(part[1]), int(part[2])) for part in parts if part]
     if not pairs:
         return None

@@ -244,7 +244,7 @@ def load(
     with store.read() as connection:
         known = names.known_by_id(connection, asked.account.id)
     read = wall.parse_file(asked.path, asked.file_name, asked.maps, asked.account.timezone, known)
-    progress(0.25, f"understood {sum(len(parsed.rows) for _, parsed, _ in read):,} rows")
+    progress(0.25, f"understood {sum(len(parsed.apart) for _, parsed, _ in read):,} rows")
     parts = [
         FilePart(
             owner.id, own, asked.today or today_of(owner), settled,
@@ -268,7 +268,8 @@ def _by_account(
     parsed: Parsed, account: Account, others: Sequence[Account], file_name: str
 ) -> list[tuple[Account, Parsed]]:
     """The rows of each account; those that name none are the chosen account's."""
-    written = parsed.rows["account"].unique().drop_nulls()
+    said = parsed.apart.said["account"]
+    written = said.unique().drop_nulls()
     if written.is_empty():
         return [(account, parsed)]
     known = _names_of({each.id: each for each in (account, *others)}.values())
@@ -281,16 +282,16 @@ def _by_account(
             remedy=f"Known are {', '.join(sorted(each.key for each in (account, *others)))}. Write one of these "
             f"in the file, or leave “account” without a column to load all rows into {account.key}.",
         )
-    ids = parsed.rows["account"].replace_strict(
+    ids = said.replace_strict(
         {name: owner.id for name, owner in owners.items() if owner}, default=account.id, return_dtype=pl.Int64
     )
     found: list[tuple[Account, Parsed]] = []
     for owner in sorted({owner.id: owner for owner in (account, *owners.values()) if owner}.values(),
                         key=lambda each: each.id != account.id):  # fmt: skip
-        rows = parsed.rows.filter(ids == owner.id)
+        rows = parsed.apart.filter(parsed.apart.spread(ids == owner.id))
         if len(rows):
             rejects = parsed.rejects if not found else parsed.rejects.clear()
-            found.append((owner, replace(parsed, rows=rows, rejects=rejects)))
+            found.append((owner, replace(parsed, apart=rows, rejects=rejects)))
     return found
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import Final
 
@@ -13,6 +13,7 @@ from sqlalchemy import Connection, insert, text
 from nimbus_reef.core.model import SCOPES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, NeedsYes
+from nimbus_reef.formats.apart import Apart
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.reports import Parsed
 from nimbus_reef.store.loading import claims, losses, names, undo, versions
@@ -100,10 +101,10 @@ def load(
     its last, a block its span. NeedsYes lists what would be lost or is unusual unless `confirmed`.
     """
     rows = [(part, _with_day(part.parsed, part.today)) for part in parts]
-    if any(each.is_empty() for _, each in rows):
+    if not all(len(each) for _, each in rows):
         raise BadFile("No row is left to load.", place=source.file_name, remedy="Mend the rejected rows.")
     if not confirmed:
-        questions = [asked for part, each in rows for asked in _unusual(each, part)]
+        questions = [asked for part, each in rows for asked in _unusual(each.rows, part)]
         if questions:
             raise NeedsYes(tuple(dict.fromkeys(questions)))
 
@@ -158,10 +159,11 @@ def loaded_by(store: Store, job_id: int) -> tuple[Loaded, ...]:
     return tuple(found)
 
 
-def _with_day(parsed: Parsed, today: date) -> pl.DataFrame:
+def _with_day(parsed: Parsed, today: date) -> Apart:
     """The rows with the `day` they belong to: their own, or the day of loading."""
     column = parsed.kind.day_column
-    return parsed.rows.with_columns(day=pl.col(column).cast(pl.Date) if column else pl.lit(today))
+    day = pl.col(column).cast(pl.Date) if column else pl.lit(today)
+    return replace(parsed.apart, rows=parsed.apart.rows.with_columns(day=day))
 
 
 def _unusual(rows: pl.DataFrame, part: FilePart) -> list[str]:
@@ -303,7 +305,7 @@ def _record(
             kind=parsed.kind.name, scope=each.scope, file_name=source.file_name, sha256=source.sha256,
             signature=each.part.signature, mapping=each.part.mapping,
             first_day=span.first if daily else None, last_day=span.last if daily else None,
-            rows=len(parsed.rows), rejected=parsed.rejects["line"].n_unique(), removed=removed,
+            rows=len(parsed.apart), rejected=parsed.rejects["line"].n_unique(), removed=removed,
             sums=parsed.sums, warnings=list(parsed.warnings), together=together,
         )
     )  # fmt: skip

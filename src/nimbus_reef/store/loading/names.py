@@ -9,6 +9,7 @@ from typing import Final
 import polars as pl
 from sqlalchemy import Connection, Table, bindparam, select, update
 
+from nimbus_reef.formats.apart import Apart
 from nimbus_reef.store.loading import clerk as clerks
 from nimbus_reef.store.loading.clerk import Clerk
 from nimbus_reef.store.record import bulk
@@ -25,35 +26,29 @@ from nimbus_reef.store.record.models import (
 
 WHOLE_CAMPAIGN: Final = ""
 """Name of the ad group that stands for the whole campaign (campaign-wide negatives)."""
-_COMBINATION: Final = "_combination"
-_SAID: Final = (
-    "campaign", "campaign_id", "ad_group", "ad_group_id", "target", "target_id", "match_type", "search_term",
-    "sku", "query", "keyword",
-)  # fmt: skip
-"""What names something, in the contract's words."""
 
 
 @dataclass(frozen=True, slots=True)
 class Named:
     """
-    Rows of a report whose names are on their way to ids: each combination of names is looked up once, since a report repeats it day
-    after day.
+    Rows of a report whose names are on their way to ids; each combination of names is looked up once.
 
-    rows: without names, each with its `_combination`. said: the names of each combination. ids: its key columns, and campaign_id where
-    rows have one; null where nobody has that name yet. settled: nothing that is known has another name or id of the marketplace now.
+    ids: for each of `told.said` its key columns, and campaign_id where rows have one; null where nobody has that name yet. settled:
+    nothing that is known has another name or id of the marketplace now.
     """
 
     account_id: int
     kind: str
-    rows: pl.DataFrame
-    said: pl.DataFrame
+    told: Apart
     ids: pl.DataFrame
     settled: bool
 
     @property
     def keyed(self) -> pl.DataFrame:
-        """The rows with their ids."""
-        return self.rows.join(self.ids, on=_COMBINATION, how="left", maintain_order="left").drop(_COMBINATION)
+        """The rows with their ids in place of names, other texts as they are."""
+        others = self.told.said.drop(_SAID, strict=False)
+        said = pl.concat([others, self.ids], how="horizontal")
+        return replace(self.told, said=said).whole
 
     @property
     def complete(self) -> bool:
@@ -61,30 +56,30 @@ class Named:
         return self.settled and not any(column.null_count() for column in self.ids)
 
 
-def looked_up(store: Store, connection: Connection, account_id: int, kind: str, rows: pl.DataFrame) -> Named:
+_SAID: Final = (
+    "campaign", "campaign_id", "ad_group", "ad_group_id", "target", "target_id", "match_type", "search_term",
+    "sku", "query", "keyword",
+)  # fmt: skip
+"""What names something, in the contract's words."""
+
+
+def looked_up(store: Store, connection: Connection, account_id: int, kind: str, told: Apart) -> Named:
     """Rows with the ids of the names that are known; nothing is changed."""
-    columns = [column for column in _SAID if column in rows.columns]
-    if columns:
-        said = rows.select(columns).unique(maintain_order=True).with_row_index(_COMBINATION)
-        rows = rows.join(said, on=columns, nulls_equal=True, maintain_order="left").drop(columns)
-    else:
-        # Nothing in them has a name: all are of one combination, that of none.
-        said = pl.DataFrame({_COMBINATION: pl.Series([0], dtype=pl.UInt32)})
-        rows = rows.with_columns(pl.lit(0, pl.UInt32).alias(_COMBINATION))
     clerk = Clerk(connection, store.dictionary, store.scratch, making=False)
-    ids = _ids_of(clerk, account_id, kind, said)
-    return Named(account_id, kind, rows, said, ids, clerk.settled)
+    return Named(account_id, kind, told, _ids_of(clerk, account_id, kind, told.said), clerk.settled)
 
 
 def made(store: Store, named: Named) -> Named:
     """The same with all of its ids: what nobody has yet is made, and kept at once, whatever becomes of the rows."""
-    ids = clerks.with_turn(store, lambda clerk: _ids_of(clerk, named.account_id, named.kind, named.said))
+    account_id, kind, said = named.account_id, named.kind, named.told.said
+    ids = clerks.with_turn(store, lambda clerk: _ids_of(clerk, account_id, kind, said))
     return replace(named, ids=ids, settled=True)
 
 
 def _ids_of(clerk: Clerk, account_id: int, kind: str, said: pl.DataFrame) -> pl.DataFrame:
-    """The ids of combinations of names, in place of the names."""
-    rows = said.with_columns(account_id=pl.lit(account_id, pl.UInt32))
+    """The ids of combinations of names, in their order."""
+    rows = said.select(name for name in said.columns if name in _SAID)
+    rows = rows.with_row_index(_ORDER).with_columns(account_id=pl.lit(account_id, pl.UInt32))
     if "campaign" in rows.columns:
         rows = _named(clerk, campaign, account_id, rows, "campaign")
     if "ad_group" in rows.columns:
@@ -104,9 +99,10 @@ def _ids_of(clerk: Clerk, account_id: int, kind: str, said: pl.DataFrame) -> pl.
             rows = _with(rows, clerk.phrases(rows[column]), column, f"{column}_phrase_id")
     if "product_ad_id" in KEYS_OF[kind]:
         rows = _keyed(clerk, product_ad, rows, "product_ad_id")
-    return rows.select(_COMBINATION, *(name for name in rows.columns if name in _IDS))
+    return rows.sort(_ORDER).select(name for name in rows.columns if name in _IDS)
 
 
+_ORDER: Final = "_order"
 _IDS: Final = frozenset({
     "campaign_id", "ad_group_id", "target_id", "target_term_id", "product_id", "product_ad_id", "query_phrase_id", "keyword_phrase_id",
 })  # fmt: skip

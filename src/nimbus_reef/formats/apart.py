@@ -1,0 +1,98 @@
+"""Rows whose texts are kept apart: each combination of texts stands once, since a report repeats its names day after day."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Final
+
+import polars as pl
+
+COMBINATION: Final = "_combination"
+"""Which row of `said` a row belongs to."""
+
+
+@dataclass(frozen=True, slots=True)
+class Apart:
+    """
+    rows: everything but texts, and COMBINATION (uint32). said: the texts; each row of it is used by at least one of `rows`, and may
+    read as another of them does.
+    """
+
+    rows: pl.DataFrame
+    said: pl.DataFrame
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    @property
+    def whole(self) -> pl.DataFrame:
+        """The rows with their texts."""
+        texts = self.said[self.codes] if len(self.said) else self.said
+        return pl.concat([self.rows.drop(COMBINATION), texts], how="horizontal")
+
+    @property
+    def codes(self) -> pl.Series:
+        """The combination of each row."""
+        return self.rows[COMBINATION]
+
+    def spread(self, each: pl.Series) -> pl.Series:
+        """For every row what is told of its combination."""
+        return each.gather(self.codes)
+
+    def column(self, name: str) -> pl.Series:
+        """A column, wherever it stands, a value for every row."""
+        return self.spread(self.said[name]) if name in self.said.columns else self.rows[name]
+
+    def filter(self, kept: pl.Series) -> Apart:
+        """The rows that are kept, and what they say."""
+        rows = self.rows.filter(kept)
+        if len(rows) == len(self.rows):
+            return self
+        used = rows[COMBINATION].unique().sort()
+        if len(used) == len(self.said):
+            return replace(self, rows=rows)
+        again = pl.DataFrame({COMBINATION: used}).with_row_index("_again")
+        renumbered = rows.join(again, on=COMBINATION, how="left", maintain_order="left")
+        return Apart(renumbered.drop(COMBINATION).rename({"_again": COMBINATION}), self.said[used])
+
+    def same(self, texts: Sequence[str]) -> pl.Series:
+        """For every row a number that it shares with those whose given texts read alike."""
+        if not texts:
+            return pl.Series(COMBINATION, [0], dtype=pl.UInt32).new_from_index(0, len(self.rows))
+        said = self.said.select(texts)
+        alike = said.unique(maintain_order=True)
+        if len(alike) == len(said):
+            return self.codes
+        which = said.join(
+            alike.with_row_index("_alike"), on=texts, nulls_equal=True, how="left", maintain_order="left"
+        )
+        return self.spread(which["_alike"])
+
+
+def apart(frame: pl.DataFrame, texts: Sequence[str]) -> Apart:
+    """Takes the given columns of texts apart from the others."""
+    rows = frame.drop(texts)
+    if not texts:
+        none = pl.Series(COMBINATION, [0], dtype=pl.UInt32)
+        return Apart(rows.with_columns(none.new_from_index(0, len(rows))), pl.DataFrame())
+    said, codes = _by_hash(frame.select(texts))
+    if not all(said[name].gather(codes).equals(frame[name]) for name in texts):
+        said, codes = _by_text(frame.select(texts))
+    return Apart(rows.with_columns(codes.alias(COMBINATION)), said)
+
+
+def _by_hash(frame: pl.DataFrame) -> tuple[pl.DataFrame, pl.Series]:
+    """Each combination by the hash of its texts; two may have one hash, which whoever asks has to look at."""
+    hashes = frame.hash_rows().alias("hash").to_frame()
+    first = hashes.with_row_index("at").unique("hash", keep="first", maintain_order=True)
+    numbered = first.select("hash").with_row_index(COMBINATION)
+    codes = hashes.join(numbered, on="hash", how="left", maintain_order="left")[COMBINATION]
+    return frame[first["at"]], codes
+
+
+def _by_text(frame: pl.DataFrame) -> tuple[pl.DataFrame, pl.Series]:
+    said = frame.unique(maintain_order=True)
+    numbered = said.with_row_index(COMBINATION)
+    found = frame.join(numbered, on=frame.columns, nulls_equal=True, how="left", maintain_order="left")
+    return said, found[COMBINATION]
