@@ -2,6 +2,8 @@
 
 import stat
 import threading
+import time
+from concurrent.futures import ThreadPoolExecutor
 from datetime import date, datetime
 from decimal import Decimal
 
@@ -12,6 +14,7 @@ from alembic.migration import MigrationContext
 from sqlalchemy import MetaData, event, func, insert, inspect, select, text
 
 from nimbus_reef.cli import wiring
+from nimbus_reef.errors import StoreAway
 from nimbus_reef.store.record import engine, schema, server
 from nimbus_reef.store.record.models import metadata
 from nimbus_reef.store.record.server import write_whole
@@ -157,3 +160,28 @@ def test_servers_beside_each_other_share_no_folder_for_passing_tables(tmp_path):
         for place in places
     ]
     assert len(told[0] | told[1]) == 4
+
+
+def test_processes_that_start_at_once_on_an_empty_machine_make_one_database(tmp_path, monkeypatch):
+    """Database, web server and worker do, where the system starts them."""
+    made = []
+
+    def slowly(data):
+        made.append(data)
+        time.sleep(0.2)
+        (data / "mysql").mkdir(parents=True)
+
+    monkeypatch.setattr(server, "initialise", slowly)
+    with ThreadPoolExecutor(3) as three:
+        found = list(three.map(lambda _: server.prepare(tmp_path, 3999), range(3)))
+    assert len(made) == 1
+    assert all((each.data / "mysql").is_dir() for each in found)
+
+
+def test_why_a_database_could_not_be_made_is_told(tmp_path, monkeypatch):
+    said = "printf 'no place\\nfor it\\n' >&2; exit 3"
+    (tmp_path / "mariadb-install-db").write_text(f"#!/bin/sh\n{said}\n")
+    (tmp_path / "mariadb-install-db").chmod(0o755)
+    monkeypatch.setenv("PATH", str(tmp_path), prepend=":")
+    with pytest.raises(StoreAway, match="no place for it"):
+        server.prepare(tmp_path / "database", 3999)

@@ -14,7 +14,7 @@ import time
 from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from typing import Any, Final
 
 import structlog
 from gunicorn.app.base import BaseApplication
@@ -205,8 +205,12 @@ def _be_impatient(arbiter: Any) -> None:
         )
 
 
+_HERE: Final = {"0.0.0.0": "127.0.0.1", "::": "[::1]"}  # noqa: S104  what is told, not where it listens
+
+
 def _greet(conf: Config) -> None:
-    here = f"http://{conf.host}:{conf.port}"
+    # What listens everywhere is asked here: nobody can open the address that means that.
+    here = f"http://{_HERE.get(conf.host, conf.host)}:{conf.port}"
     lines = [f"Nimbus Reef is ready: {here}"]
     store = wiring.open_store(conf)
     token = people.set_up_link(store)

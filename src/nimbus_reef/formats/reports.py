@@ -7,6 +7,7 @@ the lines, and a file cut in two gives together what it gives whole.
 
 from __future__ import annotations
 
+import operator
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date
@@ -424,7 +425,7 @@ def _typed(cells: Apart, kind: ReportKind, reading: _Reading) -> tuple[Apart, pl
         if kind.takes_blocks and column.name in (*SPAN_COLUMNS, kind.day_column):
             continue
         if column.name in said.columns:
-            value, reason = _column(said[column.name], column, reading)
+            value, reason = _said_read(said, column, reading)
             reason = _allowed_blank(said, column, kind, reading, reason)
             texts.append(value.alias(column.name))
             if reason.null_count() < len(reason):
@@ -450,8 +451,20 @@ def _figures_read(rows: pl.DataFrame, column: Column, reading: _Reading) -> tupl
     """`_column` of a column of figures or dates, also of one that the file does not have."""
     if column.name in rows.columns:
         return _column(rows[column.name], column, reading)
+    return _nothing_read(column, reading, len(rows))
+
+
+def _said_read(said: pl.DataFrame, column: Column, reading: _Reading) -> tuple[pl.Series, pl.Series]:
+    """`_column` of a column of texts; one that the file does not have is empty in every row."""
+    cells = said[column.name]
+    if column.name not in reading.mapping.columns and cells.max() == "":
+        return _nothing_read(column, reading, len(said))
+    return _column(cells, column, reading)
+
+
+def _nothing_read(column: Column, reading: _Reading, rows: int) -> tuple[pl.Series, pl.Series]:
     value, reason = _column(_NOTHING, column, reading)
-    return value.new_from_index(0, len(rows)), reason.new_from_index(0, len(rows))
+    return value.new_from_index(0, rows), reason.new_from_index(0, rows)
 
 
 def _allowed_blank(
@@ -655,31 +668,41 @@ def _number(cells: pl.Series, column: Column, style: Style) -> pl.Series:
 def _ranged(value: pl.Series, reason: pl.Series, column: Column) -> tuple[pl.Series, pl.Series]:
     """Turns away figures and texts that no such column can hold."""
     if column.holds is CellKind.TEXT:
-        outside, why = value.str.len_chars() > column.longest, f"is longer than {column.longest} characters"
-        return value, _marked(outside, why, reason)
+        length = value.str.len_chars()
+        return value, _marked(
+            length, 0, column.longest, f"is longer than {column.longest} characters", reason
+        )
     if column.holds in (CellKind.COUNT, CellKind.MONEY, CellKind.RANK, CellKind.NUMBER):
-        reason = _marked(value < 0, "is negative", reason)
+        reason = _marked(value, 0, None, "is negative", reason)
         if column.most is not None:
-            return value, _marked(
-                (value < 0) | (value > column.most), f"is not between 0 and {column.most:g}", reason
-            )
+            return value, _marked(value, 0, column.most, f"is not between 0 and {column.most:g}", reason)
         if column.holds is CellKind.MONEY:
-            return value, _marked(value > MOST_UNITS * MICRO, f"is more than {MOST_UNITS:,}", reason)
+            return value, _marked(value, None, MOST_UNITS * MICRO, f"is more than {MOST_UNITS:,}", reason)
         if column.holds is CellKind.COUNT:
-            return value, _marked(value > MOST_COUNTED, f"is more than {MOST_COUNTED:,}", reason)
+            return value, _marked(value, None, MOST_COUNTED, f"is more than {MOST_COUNTED:,}", reason)
         return value, reason
     if column.holds is CellKind.SHARE:
-        return value, _marked(
-            (value < 0) | (value > 1), "is not a share between 0 and 1 (or 0 % and 100 %)", reason
-        )
+        return value, _marked(value, 0, 1, "is not a share between 0 and 1 (or 0 % and 100 %)", reason)
     return value, reason
 
 
-def _marked(outside: pl.Series, why: str, reason: pl.Series) -> pl.Series:
-    outside = outside.fill_null(False)
-    if not outside.any():
+def _marked(
+    value: pl.Series, least: float | None, most: float | None, why: str, reason: pl.Series
+) -> pl.Series:
+    """Reasons, with one more for what is below or above what there can be."""
+    low, high = value.min(), value.max()
+    below, above = (
+        end is not None and limit is not None and further(end, limit)
+        for end, limit, further in ((low, least, operator.lt), (high, most, operator.gt))
+    )
+    if not below and not above:
         return reason
-    return pl.select(pl.when(pl.lit(outside)).then(pl.lit(why)).otherwise(pl.lit(reason))).to_series()
+    outside = (value < least) if below else (value > most)
+    if below and above:
+        outside = outside | (value > most)
+    return pl.select(
+        pl.when(pl.lit(outside.fill_null(False))).then(pl.lit(why)).otherwise(pl.lit(reason))
+    ).to_series()
 
 
 def _main_reasons(rejects: pl.DataFrame) -> str:

@@ -9,6 +9,7 @@ import hashlib
 import os
 import tempfile
 from collections.abc import Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import date, datetime
 from pathlib import Path
@@ -243,7 +244,9 @@ def load(
     progress(0.02, "reading the file")
     with store.read() as connection:
         known = names.known_by_id(connection, asked.account.id)
-    read = wall.parse_file(asked.path, asked.file_name, asked.maps, asked.account.timezone, known)
+    with ThreadPoolExecutor(1) as beside:
+        digest = beside.submit(lambda: asked.sha256 or keep_digest(asked.path))
+        read = wall.parse_file(asked.path, asked.file_name, asked.maps, asked.account.timezone, known)
     progress(0.25, f"understood {sum(len(parsed.apart) for _, parsed, _ in read):,} rows")
     parts = [
         FilePart(
@@ -256,7 +259,7 @@ def load(
     ]  # fmt: skip
     source = Source(
         asked.file_name,
-        asked.sha256 or keep_digest(asked.path),
+        digest.result(),
         asked.person_id,
         asked.upload_id,
         asked.job_id,

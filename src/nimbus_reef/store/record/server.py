@@ -7,6 +7,7 @@ by migrations alone; `reef_app` reads and writes rows and makes temporary tables
 
 from __future__ import annotations
 
+import fcntl
 import getpass
 import hashlib
 import json
@@ -31,6 +32,8 @@ PRIVATE: Final = {"UMASK": "0600", "UMASK_DIR": "0700"}
 _PATH: Final = "/usr/local/sbin:/usr/sbin:/sbin:/usr/local/bin:/usr/bin:/bin"
 _LONGEST_SOCKET: Final = 100
 _LONG_LOG: Final = 8 << 20
+_LINES_SAID: Final = 6
+"""Lines of what a program of MariaDB says that are handed on."""
 _APP_RIGHTS: Final = "SELECT, INSERT, UPDATE, DELETE, CREATE TEMPORARY TABLES"
 _OWNER_RIGHTS: Final = f"{_APP_RIGHTS}, CREATE, ALTER, DROP, INDEX, REFERENCES"
 
@@ -114,23 +117,35 @@ def write_whole(file: Path, content: str, *, replace: bool = True) -> None:
 
 
 def _initialise(server: Server) -> None:
-    # A first start that was cut off leaves half a directory; only a whole one gets its name.
-    fresh = server.folder / "data.new"
-    shutil.rmtree(fresh, ignore_errors=True)
-    initialise(fresh)
-    fresh.rename(server.data)
+    with (server.folder / ".making").open("w") as turn:
+        # Database, web server and worker may all start on an empty machine at once; one of them makes it.
+        fcntl.flock(turn, fcntl.LOCK_EX)
+        if (server.data / "mysql").is_dir():
+            return
+        # A first start that was cut off leaves half a directory; only a whole one gets its name.
+        fresh = server.folder / "data.new"
+        shutil.rmtree(fresh, ignore_errors=True)
+        initialise(fresh)
+        fresh.rename(server.data)
 
 
 def initialise(data: Path, user: str | None = None) -> None:
-    """Makes a data directory. user: whose it is to be; one's own where none is named."""
-    subprocess.run(
+    """Makes a data directory; StoreAway says why where that fails. user: whose it is to be; one's own where none is named."""
+    done = subprocess.run(
         [
-            program("mariadb-install-db"), "--no-defaults", f"--datadir={data}",
+            # force: it serves loopback alone, by address, so that nobody has to know what this machine is called.
+            program("mariadb-install-db"), "--no-defaults", f"--datadir={data}", "--force",
             "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve",
             f"--user={user or getpass.getuser()}",
         ],
-        check=True, capture_output=True, text=True, env=os.environ | PRIVATE,
+        check=False, capture_output=True, text=True, env=os.environ | PRIVATE,
     )  # fmt: skip
+    if done.returncode:
+        said = " ".join((done.stderr.strip() or done.stdout.strip()).split("\n")[:_LINES_SAID])
+        raise StoreAway(
+            f"The database's folder could not be made: {said or 'mariadb-install-db does not say why'}",
+            remedy=f"See that {data.parent} can be written to and that MariaDB is installed whole.",
+        )
 
 
 def setup_sql(server: Server) -> str:
