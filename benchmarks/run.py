@@ -2,19 +2,21 @@
 
     python benchmarks/run.py [ROWS] [--write]
 
-Ratios, not seconds, are what to compare between runs: machines differ and have moods.
-Makes its own private MariaDB and report file, and removes them.
+Ratios, not seconds, are what to compare between runs: machines differ and have moods. Floor and ours take turns, so that a mood meets
+both; of each line there is the median of its rounds and their range, and a mark where it left the range of the run before.
+Makes its own private MariaDB and report files, and removes them.
 """
 
 from __future__ import annotations
 
 import platform
+import re
 import shutil
 import statistics
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from importlib.metadata import version
@@ -46,36 +48,70 @@ DAYS = 90
 LAST = date(2026, 10, 20)
 ROUNDS = 5
 PAGE_ROUNDS = 60
+KIND = "search_term_daily"
+DOCUMENT = Path("docs/benchmarks.md")
 
 
 @dataclass(frozen=True)
 class Line:
-    """One row of the table: what was done, its floor and what we took, in seconds."""
+    """One row of the table: what was done, its floor, and both in seconds, round by round."""
 
     work: str
     floor_is: str
-    floor: float
-    ours: float
+    taken: Sequence[tuple[float, float]]
     owed: str
 
     @property
+    def ratios(self) -> list[float]:
+        """Ours against the floor of the same round, the smallest first."""
+        return sorted(ours / floor for floor, ours in self.taken)
+
+    @property
     def ratio(self) -> float:
-        """Ours against the floor."""
-        return self.ours / self.floor
+        """Their median."""
+        return statistics.median(self.ratios)
+
+    def row(self, before: dict[str, tuple[float, float, float]]) -> str:
+        """As a row of the table. before: median and range of the same works in the run before."""
+        floor, ours = (statistics.median(each) for each in zip(*self.taken, strict=True))
+        low, high = self.ratios[0], self.ratios[-1]
+        middle, least, most = before.get(self.work, (self.ratio, low, high))
+        moved = abs(self.ratio - middle) > max(high - low, most - least)
+        told = f"**{self.ratio:.2f}** ({middle:.2f} before)" if moved else f"{self.ratio:.2f}"
+        return f"| {self.work} | {self.floor_is} | {floor:.2f} | {ours:.2f} | {told} | {low:.2f}–{high:.2f} | {self.owed} |"
+
+
+_ROW = re.compile(
+    r"^\| ([^|]+) \| [^|]+ \| [\d.]+ \| [\d.]+ \| \**([\d.]+)[^|]* \| ([\d.]+)–([\d.]+) \|", re.M
+)
+
+
+def before_this(text: str) -> dict[str, tuple[float, float, float]]:
+    """Median and range of each work in a table that was written before."""
+    return {work: (float(middle), float(low), float(high)) for work, middle, low, high in _ROW.findall(text)}
+
+
+def seconds(work: Callable[..., object], *given: object) -> float:
+    """How long it takes."""
+    begun = time.perf_counter()
+    work(*given)
+    return time.perf_counter() - begun
 
 
 def median(work: Callable[[], object], rounds: int = ROUNDS) -> float:
     """Median seconds of a few rounds."""
-    taken = []
-    for _ in range(rounds):
-        begun = time.perf_counter()
-        work()
-        taken.append(time.perf_counter() - begun)
-    return statistics.median(taken)
+    return statistics.median(seconds(work) for _ in range(rounds))
 
 
-def report(rows: int, path: Path) -> None:
-    """A search term report: 90 days, a long tail of terms over 600 campaigns."""
+def in_turn(
+    floor: Callable[[], object], ours: Callable[[], object], rounds: int = ROUNDS
+) -> list[tuple[float, float]]:
+    """Seconds of floor and ours, round by round."""
+    return [(seconds(floor), seconds(ours)) for _ in range(rounds)]
+
+
+def report(rows: int, path: Path, last: date = LAST, mark: str = "") -> None:
+    """A search term report: 90 days, a long tail of terms over 600 campaigns. mark: stands in every name, so that they are new."""
     rng = np.random.default_rng(5)
     per_day = rows // DAYS
     pairs = per_day * 3
@@ -88,7 +124,7 @@ def report(rows: int, path: Path) -> None:
         parts.append(
             pl.DataFrame(
                 {
-                    "date": [LAST - timedelta(days=DAYS - 1 - day)] * per_day,
+                    "date": [last - timedelta(days=DAYS - 1 - day)] * per_day,
                     "no": target[chosen], "term": chosen, "impressions": clicks * 90 + 7, "clicks": clicks,
                     "spend": (clicks * 0.7).round(2), "orders": orders, "units": orders, "sales": orders * 24.9,
                 }
@@ -96,14 +132,40 @@ def report(rows: int, path: Path) -> None:
         )  # fmt: skip
     frame = pl.concat(parts).select(
         "date",
-        ("campaign " + (pl.col("no") % 600).cast(pl.String)).alias("campaign"),
-        ("group " + (pl.col("no") % 1800).cast(pl.String)).alias("ad_group"),
-        ("target " + pl.col("no").cast(pl.String)).alias("target"),
+        (f"campaign {mark}" + (pl.col("no") % 600).cast(pl.String)).alias("campaign"),
+        (f"group {mark}" + (pl.col("no") % 1800).cast(pl.String)).alias("ad_group"),
+        (f"target {mark}" + pl.col("no").cast(pl.String)).alias("target"),
         pl.lit("broad").alias("match_type"),
-        ("term number " + pl.col("term").cast(pl.String)).alias("search_term"),
+        (f"term number {mark}" + pl.col("term").cast(pl.String)).alias("search_term"),
         *MEASURES,
     )
     frame.write_csv(path)
+
+
+@dataclass(frozen=True)
+class Ground:
+    """An account with a report of so many rows in it, loaded, and how that was read."""
+
+    store: Store
+    account: Account
+    rows: int
+    path: Path
+    chosen: ColumnMap
+
+    def load(self, path: Path, today: date = LAST) -> None:
+        """Loads a file into it."""
+        asked = intake.LoadRequest(
+            self.account, path, path.name, self.chosen, scope="product", today=today, confirmed=True
+        )
+        intake.load(self.store, asked)
+
+    def ready(self) -> pl.DataFrame:
+        """Its rows as the table has them, of an account that nobody has."""
+        versions = snapshots.versions(
+            self.store, self.account.id, KIND, Window(LAST - timedelta(days=DAYS), LAST)
+        )
+        rows = snapshots.read(self.store, self.account.id, KIND, versions).collect().drop("first_day")
+        return rows.with_columns(account_id=pl.lit(60_000), scope=pl.lit(0)).sort("day", "target_term_id")
 
 
 def measure(rows: int) -> tuple[list[Line], list[str]]:
@@ -120,111 +182,21 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
             )  # fmt: skip
             chosen = mapping.suggest_kind(tables.read_table(path, path.name, rows=500))[0].mapping
             wall.warm()
-
-            def load() -> None:
-                intake.load(
-                    store,
-                    intake.LoadRequest(
-                        account, path, path.name, chosen, scope="product", today=LAST, confirmed=True
-                    ),
-                )
-
-            lines = []
-            parse = median(lambda: pl.read_csv(path, infer_schema=False), 3)
-            begun = time.perf_counter()
-            load()
-            first = time.perf_counter() - begun
-            versions = snapshots.versions(store, account.id, "search_term_daily")
-            ready = snapshots.read(store, account.id, "search_term_daily", versions).collect()
-            ready = ready.with_columns(account_id=pl.lit(60_000), scope=pl.lit(0)).sort(
-                "day", "target_term_id"
-            )
-
-            def bare() -> None:
-                with store.engine.begin() as connection:
-                    bulk.load(connection, "search_term_daily", ready, store.scratch)
-
-            begun = time.perf_counter()
-            bare()
-            floor = time.perf_counter() - begun
-            lines.append(
-                Line(
-                    "file dropped → committed and analysable",
-                    "CSV parsed, then LOAD DATA of ready keys",
-                    parse + floor,
-                    first,
-                    "≤ 2 × LOAD DATA with new names",
-                )
-            )
-            lines.append(_one_day(store, account, path, chosen, ready))
+            ground = Ground(store, account, rows, path, chosen)
+            ground.load(path)
+            ready = ground.ready()
+            lines = [*_loading(ground, ready), _one_day(ground, ready)]
             window = Window(LAST - timedelta(days=29), LAST)
-            cold = median(lambda: Facts(store).sums(account.id, "search_term_daily", window))
-            lines.append(
-                Line(
-                    "30-day window to (target, term) sums, cold",
-                    "the same group-by on mapped files",
-                    median(
-                        lambda: _mapped_sums(store, account, "search_term_daily", "target_term_id", window)
-                    ),
-                    cold,
-                    "page ≤ 2 ×",
-                )
-            )
+            lines += [_window(ground, window), _rebuilt(ground), _campaigns(store)]
             warm = Facts(store)
-            warm.sums(account.id, "search_term_daily", window)
-            cached = median(lambda: warm.sums(account.id, "search_term_daily", window), 21)
-            shutil.rmtree(store.snapshots / str(account.id))
-            first_day = f"'{min(versions).last}' AND '{max(versions).last}'"
-            names = ", ".join(f"`{name}`" for name in snapshots.columns("search_term_daily"))
-            query = f"SELECT day, {names} FROM search_term_daily WHERE account_id = {account.id} AND day BETWEEN {first_day}"
-            connector = median(lambda: pl.read_database_uri(query, store.url, engine="connectorx"), 3)
-
-            def rebuild() -> None:
-                snapshots.read(store, account.id, "search_term_daily", versions).select(pl.len()).collect()
-
-            lines.append(
-                Line(
-                    "snapshots rebuilt from MariaDB",
-                    "the same rows read by connectorx",
-                    connector,
-                    median(rebuild, 1),
-                    "≤ 1.5 ×",
-                )
-            )
-            lines.append(_campaigns(store))
-            lines.append(_workbook(conf, warm.sums(account.id, "search_term_daily", window)))
-            rows_frame = target_frames.term_rows(warm, account.id, window)
-
-            def judge() -> None:
-                found = target_frames.fit(warm, account.id, window)
-                told = targeting.in_company(rows_frame, found and found.terms, ["ad_group_id", "normal_id"])
-                targeting.judged(told, 30, targeting.Aims(0.28), 10)
-
-            word_frames.spelling(warm, account.id)
-            lines.append(
-                Line(
-                    f"fit, priors and verdicts of {len(rows_frame):,} terms",
-                    "one cold window",
-                    cold,
-                    median(judge, 3),
-                    "–",
-                )
-            )
-            size = fit.measure()
-            lines.append(
-                Line(
-                    f"the same of {fit.TERMS:,} terms, {fit.WORDS:,} words, {fit.TARGETS:,} targets",
-                    f"group-by of their {size.rows:,} rows",
-                    size.floor,
-                    size.ours,
-                    "≤ 10 ×",
-                )
-            )
+            lines.append(_workbook(conf, warm.sums(account.id, KIND, window)))
+            cached = median(lambda: warm.sums(account.id, KIND, window), 21)
+            judging, size = _judging(ground, warm, window)
+            lines += judging
             remarks = [
                 f"Of that the fit itself takes {size.fit:.1f} s; memory above the rows {size.above:.0f} MB at its peak "
                 "(owed: ≤ 250 MB).",
                 f"The same window, cached: {cached * 1000:.1f} ms (its two small queries included).",
-                f"LOAD DATA alone took {floor:.1f} s; the whole load {first / floor:.2f} × that.",
                 *(
                     f"`/{page}`: cold {first_time:.2f} s, then p50 {middle * 1000:.0f} ms, p95 {late * 1000:.0f} ms "
                     "(owed: p95 ≤ 60 ms)."
@@ -234,6 +206,113 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
             return lines, remarks
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+
+
+def _loading(ground: Ground, ready: pl.DataFrame) -> list[Line]:
+    """A file with new names, then the 90 days before with the same ones, against the same rows with ready keys; all in one table."""
+    new, known = [], []
+    store, file = ground.store, ground.path.with_name("more.csv")
+
+    def floor(rows: pl.DataFrame) -> None:
+        with store.engine.begin() as connection:
+            bulk.load(connection, KIND, rows, store.scratch)
+
+    for number in range(1, ROUNDS + 1):
+        account = accounts.add(
+            store, key=f"bench-{number}", brand_name="Bench", marketplace="M", country="DE", currency="EUR",
+            locale="en", timezone="Europe/Berlin", target_acos=0.28,
+        )  # fmt: skip
+        ours = Ground(store, account, ground.rows, file, ground.chosen)
+        bare = seconds(floor, ready.with_columns(account_id=pl.lit(60_000 + number)))
+        report(ground.rows, file, LAST, f"{number}/")
+        new.append((bare, seconds(ours.load, file)))
+        report(ground.rows, file, LAST - timedelta(days=DAYS), f"{number}/")
+        known.append((bare, seconds(ours.load, file)))
+    floor_is = "LOAD DATA of the same rows with ready keys"
+    return [
+        Line("file dropped → committed and analysable, names new", floor_is, new, "≤ 2 ×"),
+        Line("the same, names known", floor_is, known, "≤ 1.5 ×"),
+    ]
+
+
+def _one_day(ground: Ground, ready: pl.DataFrame) -> Line:
+    """The newest day, loaded again as a file, against its rows deleted and loaded bare."""
+    day = ground.path.with_name("day.csv")
+    pl.read_csv(ground.path, infer_schema=False).filter(pl.col("date") == LAST.isoformat()).write_csv(day)
+    rows = ready.filter(pl.col("day") == LAST)
+
+    def bare() -> None:
+        with ground.store.engine.begin() as connection:
+            gone = f"DELETE FROM {KIND} WHERE account_id = 60000 AND day = '{LAST}'"
+            connection.exec_driver_sql(gone)
+            bulk.load(connection, KIND, rows, ground.store.scratch)
+
+    bare()
+    return Line(
+        f"one day restated, {len(rows):,} rows, its undo kept",
+        "its rows deleted and loaded bare",
+        in_turn(bare, lambda: ground.load(day), 3 * ROUNDS),
+        "≤ 1.6 ×",
+    )
+
+
+def _window(ground: Ground, window: Window) -> Line:
+    store, account = ground.store, ground.account
+    return Line(
+        "30-day window to (target, term) sums, cold",
+        "the same group-by on mapped files",
+        in_turn(
+            lambda: _mapped_sums(store, account, KIND, "target_term_id", window),
+            lambda: Facts(store).sums(account.id, KIND, window),
+            3 * ROUNDS,
+        ),
+        "page ≤ 2 ×",
+    )
+
+
+def _rebuilt(ground: Ground) -> Line:
+    """Day files of the account made anew from the record."""
+    store, account_id = ground.store, ground.account.id
+    versions = snapshots.versions(store, account_id, KIND)
+    first_day = f"'{min(versions).last}' AND '{max(versions).last}'"
+    names = ", ".join(f"`{name}`" for name in snapshots.columns(KIND))
+    query = f"SELECT day, {names} FROM {KIND} WHERE account_id = {account_id} AND day BETWEEN {first_day}"
+
+    def ours() -> None:
+        shutil.rmtree(store.snapshots / str(account_id) / KIND)
+        snapshots.read(store, account_id, KIND, versions).select(pl.len()).collect()
+
+    return Line(
+        "snapshots rebuilt from MariaDB", "the same rows read by connectorx",
+        in_turn(lambda: pl.read_database_uri(query, store.url, engine="connectorx"), ours, 3), "≤ 1.5 ×",
+    )  # fmt: skip
+
+
+def _judging(ground: Ground, facts: Facts, window: Window) -> tuple[list[Line], fit.AtSize]:
+    store, account = ground.store, ground.account
+    rows_frame = target_frames.term_rows(facts, account.id, window)
+
+    def judge() -> None:
+        found = target_frames.fit(facts, account.id, window)
+        told = targeting.in_company(rows_frame, found and found.terms, ["ad_group_id", "normal_id"])
+        targeting.judged(told, 30, targeting.Aims(0.28), 10)
+
+    word_frames.spelling(facts, account.id)
+    size = fit.measure()
+    return [
+        Line(
+            f"fit, priors and verdicts of {len(rows_frame):,} terms",
+            "one cold window",
+            in_turn(lambda: Facts(store).sums(account.id, KIND, window), judge),
+            "–",
+        ),
+        Line(
+            f"the same of {fit.TERMS:,} terms, {fit.WORDS:,} words, {fit.TARGETS:,} targets",
+            f"group-by of their {size.rows:,} rows",
+            [(size.floor, size.ours)],
+            "≤ 10 ×",
+        ),
+    ], size
 
 
 def _mapped_sums(store: Store, account: Account, kind: str, key: str, window: Window) -> pl.DataFrame:
@@ -277,8 +356,7 @@ def _campaigns(store: Store) -> Line:
         return [facts.sums(account.id, "campaign_daily", window) for window in windows]
 
     return Line(
-        "2,500 campaigns, 30 days against 30, cold", "the same group-by on mapped files", median(floor, 9),
-        median(ours, 9), "≤ 2 ×",
+        "2,500 campaigns, 30 days against 30, cold", "the same group-by on mapped files", in_turn(floor, ours, 3 * ROUNDS), "≤ 2 ×",
     )  # fmt: skip
 
 
@@ -301,35 +379,8 @@ def _workbook(conf: config.Config, sums: pl.DataFrame) -> Line:
         exports.make_workbook(conf.exports, asked, lambda done, words: None)
 
     return Line(
-        "workbook of 50,000 rows (a job with progress)", "XlsxWriter alone", median(floor, 3), median(ours, 3), "a job",
+        "workbook of 50,000 rows (a job with progress)", "XlsxWriter alone", in_turn(floor, ours), "a job",
     )  # fmt: skip
-
-
-def _one_day(store: Store, account: Account, path: Path, chosen: ColumnMap, ready: pl.DataFrame) -> Line:
-    """The newest day, loaded again as a file, against its rows deleted and loaded bare."""
-    day = path.with_name("day.csv")
-    pl.read_csv(path, infer_schema=False).filter(pl.col("date") == LAST.isoformat()).write_csv(day)
-    rows = ready.filter(pl.col("day") == LAST)
-
-    def bare() -> None:
-        with store.engine.begin() as connection:
-            gone = f"DELETE FROM search_term_daily WHERE account_id = 60000 AND day = '{LAST}'"
-            connection.exec_driver_sql(gone)
-            bulk.load(connection, "search_term_daily", rows, store.scratch)
-
-    def ours() -> None:
-        intake.load(
-            store,
-            intake.LoadRequest(account, day, day.name, chosen, scope="product", today=LAST, confirmed=True),
-        )
-
-    return Line(
-        f"one day restated, {len(rows):,} rows",
-        "its rows deleted and loaded bare",
-        median(bare),
-        median(ours),
-        "≤ 1.6 ×",
-    )
 
 
 PAGES = ("targeting/terms", "targeting/targets", "findings/", "pulse/", "intake/", "plan/")
@@ -355,40 +406,27 @@ def _page_seconds(conf: config.Config, store: object) -> dict[str, tuple[float, 
     return found
 
 
-SHORT = (
-    "## What is owed and not met",
-    "",
-    "- *Loading, 1.3 ×.* Before LOAD DATA starts the file is parsed (about a fifth of the whole) and its names "
-    "become ids (about a quarter: temporary tables of the distinct names, new ones inserted, ids read back). "
-    "Both are done whole, one after the other. Next step: cut the file into runs of days and let the database "
-    "load one while the next is parsed and named.",
-    "- *One day restated, 1.5 ×.* Of a small file naming is two thirds: four temporary tables and four joins, "
-    "whatever the size. The floor starts from ready ids. Next step: keep the ids of the last loads' names in the "
-    "worker, checked by the newest id of each table, and ask the database only for names it has not seen.",
-)
-"""Figures of architecture.md that are not reached, why, and what would be done about it."""
-
-
 def main() -> None:
     """Prints the table, and with --write puts it into docs/benchmarks.md."""
     given = [argument for argument in sys.argv[1:] if not argument.startswith("-")]
     rows = int(given[0]) if given else 1_000_000
+    document = DOCUMENT.read_text()
     lines, remarks = measure(rows)
+    before = before_this(document)
     text = [
         "# Benchmarks", "",
         f"`make bench` on {rows:,} search-term rows over {DAYS} days; {platform.machine()}, 2 cores, Python "
-        f"{platform.python_version()}, Polars {version('polars')}, MariaDB from Debian 12. Floors and ours in one run; "
-        "compare ratios, not seconds.", "",
-        "| work | floor | floor s | ours s | ratio | owed |", "|---|---|---|---|---|---|",
-        *(f"| {each.work} | {each.floor_is} | {each.floor:.2f} | {each.ours:.2f} | {each.ratio:.2f} | {each.owed} |" for each in lines), "",
-        *(f"- {remark}" for remark in remarks), "", *SHORT, "",
+        f"{platform.python_version()}, Polars {version('polars')}, MariaDB from Debian 12. Floor and ours in turn, medians; range: the "
+        "smallest and the largest ratio of a round. A ratio in bold moved by more than its range since the run before.", "",
+        "| work | floor | floor s | ours s | ratio | range | owed |", "|---|---|---|---|---|---|---|",
+        *(each.row(before) for each in lines), "",
+        *(f"- {remark}" for remark in remarks), "",
     ]  # fmt: skip
     print("\n".join(text))
     if "--write" in sys.argv:
-        document = Path("docs/benchmarks.md")
         # The pages at size are measured by pages.py, on another account.
-        _, heading, rest = document.read_text().partition("## Pages at size")
-        document.write_text("\n".join([*text, heading + rest]) if heading else "\n".join(text))
+        _, heading, rest = document.partition("## Pages at size")
+        DOCUMENT.write_text("\n".join([*text, heading + rest]) if heading else "\n".join(text))
 
 
 if __name__ == "__main__":
