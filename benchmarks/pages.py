@@ -116,7 +116,7 @@ def again(client: FlaskClient, page: str) -> tuple[float, float, float]:
 
 
 def _address(page: str) -> str:
-    return f"/{page}{'&' if '?' in page else '?'}account={large.SPEC.key}"
+    return f"/{page}{'&' if '?' in page else '?'}account={large.LARGE.key}"
 
 
 def quietest(client: FlaskClient, first: list[Taken]) -> list[Taken]:
@@ -140,7 +140,7 @@ def _ask(client: FlaskClient, address: str) -> tuple[float, float]:
 
 def floor(store: Store, facts: Facts) -> float:
     """The bare group-by of 30 days of search terms on mapped files, the largest report."""
-    account = accounts.by_key(store, large.SPEC.key)
+    account = accounts.by_key(store, large.LARGE.key)
     assert account is not None
     newest = facts.newest_day(account.id)
     assert newest is not None
@@ -216,7 +216,7 @@ def main() -> None:
         quieten_collector()
         before = settled_mb()
         facts = app.extensions["reef"].facts
-        account = accounts.by_key(store, large.SPEC.key)
+        account = accounts.by_key(store, large.LARGE.key)
         assert account is not None, "run `reef demo --size large` first"
         newest = facts.newest_day(account.id)
         assert newest is not None

@@ -267,20 +267,19 @@ def test_what_the_pages_show_comes_as_data(reef, report, tmp_path):
 
 
 def test_an_account_at_size_is_many_worlds_side_by_side(database, store, tmp_path):
-    """Two small worlds over six days in two files: all of both, under names of their own."""
+    """Two small worlds, each of them twice, over six days in two files: all of them, under names of their own."""
     conf = config.load({"REEF_VAR": str(tmp_path), "REEF_DATABASE_URL": database.app_url})
     said = []
-    account = large.load(
-        conf, store, seed=3, last_day=date(2026, 10, 20), step=said.append, size=large.Size(2, 6, 2)
-    )
+    size = large.Size(2, 6, 2, copies=2)
+    account = large.load(conf, store, seed=3, last_day=date(2026, 10, 20), step=said.append, size=size)
     held = {each.kind: each for each in loads.held_reports(store, account.id)}
     assert {"target_daily", "search_term_daily", "product_ad_daily", "product_sales_daily"} <= set(held)
     assert held["target_daily"].days == 6
     names = target_frames.target_rows(
         Facts(store), account.id, Window(date(2026, 10, 15), date(2026, 10, 20))
     )["campaign"]
-    assert {name[:3] for name in names} == {"01 ", "02 "}
-    assert len(said) <= large.steps(large.Size(2, 6, 2))
+    assert {name[:3] for name in names} == {"01 ", "02 ", "03 ", "04 "}
+    assert len(said) <= large.steps(size)
     assert list(verify(store, account.id)) == []
 
 

@@ -19,20 +19,27 @@ from nimbus_reef.store.people import accounts
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record.engine import Store
 
-SPEC: Final = replace(FERNHOLLOW, key="fernhollow-large", name="Fernhollow at size")
-
 
 @dataclass(frozen=True, slots=True)
 class Size:
-    """How many worlds, how many days, and over how many files the days are spread."""
+    """
+    How many worlds, how many days, and over how many files the days are spread. copies: how often each world stands in the account,
+    each time under names of its own.
+    """
 
     worlds: int
     days: int
     files: int
+    copies: int = 1
+    key: str = "fernhollow-large"
+    name: str = "Fernhollow at size"
 
 
 LARGE: Final = Size(43, 90, 3)
 """About 3,000 campaigns, 60,000 targets, 6 million search-term rows."""
+HUGE: Final = Size(45, 90, 18, 7, "fernhollow-huge", "Fernhollow at ten times the size")
+"""About 23,000 campaigns, 440,000 targets, 50 million search-term rows."""
+SIZES: Final = {"large": LARGE, "huge": HUGE}
 _PREFIXED: Final = ("campaign", "portfolio", "sku", "item_id", "parent_item_id")
 
 
@@ -40,20 +47,22 @@ def load(
     config: Config, store: Store, *, seed: int, last_day: date, step: Step, size: Size = LARGE
 ) -> Account:
     """Simulates and loads the large account through the ordinary intake; safe to repeat."""
-    folder = config.var / "demo" / SPEC.key
+    spec = replace(FERNHOLLOW, key=size.key, name=size.name)
+    folder = config.var / "demo" / spec.key
     folder.mkdir(parents=True, exist_ok=True)
     for old in folder.glob("*.csv"):
         old.unlink()
     for number in range(size.worlds):
         step(f"simulating part {number + 1} of {size.worlds}")
-        made = brand.simulate(SPEC, seed + number, size.days, last_day)
-        for kind, frame in made.frames.items():
-            if number and kind.startswith("peer_"):
-                continue  # all of them stand on the same shelves
-            _append(folder, kind, _prefixed(frame, number), last_day, size)
-    account = accounts.by_key(store, SPEC.key) or accounts.add(
-        store, key=SPEC.key, brand_name=SPEC.name, marketplace=SPEC.marketplace, country=SPEC.country,
-        currency=SPEC.currency, locale=SPEC.locale, timezone=SPEC.timezone, target_acos=SPEC.target_acos,
+        made = brand.simulate(spec, seed + number, size.days, last_day)
+        for copy in range(size.copies):
+            for kind, frame in made.frames.items():
+                if (number or copy) and kind.startswith("peer_"):
+                    continue  # all of them stand on the same shelves
+                _append(folder, kind, _prefixed(frame, number + copy * size.worlds), last_day, size)
+    account = accounts.by_key(store, spec.key) or accounts.add(
+        store, key=spec.key, brand_name=spec.name, marketplace=spec.marketplace, country=spec.country,
+        currency=spec.currency, locale=spec.locale, timezone=spec.timezone, target_acos=spec.target_acos,
     )  # fmt: skip
     for path in sorted(folder.glob("*.csv")):
         step(f"loading {path.stem}")

@@ -87,10 +87,10 @@ def migrate(conf: config.Config) -> None:
 @click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="Last simulated day; yesterday by default.")
 @click.option(
     "--size",
-    type=click.Choice(["small", "large"]),
+    type=click.Choice(["small", "large", "huge"]),
     default="small",
     show_default=True,
-    help="large adds an account of about 3,000 campaigns, 60,000 targets, 6 million term rows over 90 days.",
+    help="large adds an account of about 3,000 campaigns, 60,000 targets, 6 million term rows over 90 days; huge one of eight times that.",
 )
 @click.pass_obj
 def demo(conf: config.Config, seed: int, until: Any, size: str) -> None:
@@ -100,8 +100,8 @@ def demo(conf: config.Config, seed: int, until: Any, size: str) -> None:
     last = until.date() if until else date.today() - timedelta(days=1)
     with wiring.running_store(conf) as store:
         _load_demo(conf, store, seed=seed, last_day=last)
-        if size == "large":
-            _load_large(conf, store, seed=seed, last_day=last)
+        if size != "small":
+            _load_at_size(conf, store, size, seed=seed, last_day=last)
     click.echo(f"Sign in as {demo_data.DEMO_EMAIL} with {demo_data.password(conf)}")
 
 
@@ -112,11 +112,12 @@ def _load_demo(conf: config.Config, store: Store, *, seed: int, last_day: date) 
         demo_data.load(conf, store, seed=seed, last_day=last_day, step=step)
 
 
-def _load_large(conf: config.Config, store: Store, *, seed: int, last_day: date) -> None:
+def _load_at_size(conf: config.Config, store: Store, name: str, *, seed: int, last_day: date) -> None:
     from nimbus_reef.cli import large
 
-    with _steps("Account at size", total=large.steps()) as step:
-        large.load(conf, store, seed=seed, last_day=last_day, step=step)
+    size = large.SIZES[name]
+    with _steps("Account at size", total=large.steps(size)) as step:
+        large.load(conf, store, seed=seed, last_day=last_day, step=step, size=size)
 
 
 @contextmanager

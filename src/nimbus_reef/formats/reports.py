@@ -451,20 +451,30 @@ def _figures_read(rows: pl.DataFrame, column: Column, reading: _Reading) -> tupl
     """`_column` of a column of figures or dates, also of one that the file does not have."""
     if column.name in rows.columns:
         return _column(rows[column.name], column, reading)
-    return _nothing_read(column, reading, len(rows))
+    return _nothing_read(column, len(rows))
 
 
 def _said_read(said: pl.DataFrame, column: Column, reading: _Reading) -> tuple[pl.Series, pl.Series]:
     """`_column` of a column of texts; one that the file does not have is empty in every row."""
     cells = said[column.name]
     if column.name not in reading.mapping.columns and cells.max() == "":
-        return _nothing_read(column, reading, len(said))
+        return _nothing_read(column, len(said))
     return _column(cells, column, reading)
 
 
-def _nothing_read(column: Column, reading: _Reading, rows: int) -> tuple[pl.Series, pl.Series]:
-    value, reason = _column(_NOTHING, column, reading)
+def _nothing_read(column: Column, rows: int) -> tuple[pl.Series, pl.Series]:
+    """What so many empty cells are."""
+    value = pl.Series(column.name, [0 if column.summed else None], dtype=_TYPES.get(column.holds, pl.Float64))
+    missing = "is missing" if column.required and not column.summed else None
+    reason = pl.Series("reason", [missing], dtype=pl.String)
     return value.new_from_index(0, rows), reason.new_from_index(0, rows)
+
+
+_TYPES: Final[Mapping[CellKind, pl.DataType | type[pl.DataType]]] = {
+    CellKind.TEXT: pl.String, CellKind.CHOICE: pl.String, CellKind.COUNT: pl.Int64, CellKind.MONEY: pl.Int64, CellKind.DATE: pl.Date,
+    CellKind.WEEK: pl.Date, CellKind.MONTH: pl.Date, CellKind.TIME: pl.Datetime("us"),
+}  # fmt: skip
+"""What the cells of a column become; figures otherwise."""
 
 
 def _allowed_blank(
