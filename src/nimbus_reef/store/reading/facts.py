@@ -224,8 +224,7 @@ class Facts:
             sums = rows.group_by("day", "first_day").agg(pl.col(measures).cast(pl.Int64).sum())
             return sums.sort("day", "first_day").collect()
 
-        key = ("by day", account_id, kind, window, tuple(measures), tuple(versions.items()))
-        return self.cache.get(key, make)
+        return self.kept("by day", account_id, make, kind, window, tuple(measures))
 
     def sums(self, account_id: int, kind: str, window: Window) -> pl.DataFrame:
         """Measures per key of one report kind over the window."""
@@ -236,7 +235,7 @@ class Facts:
             rows = snapshots.read(self.store, account_id, kind, versions, [key, *MEASURES])
             return rows.group_by(key).agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
 
-        return self.cache.get(("sums", account_id, kind, window, tuple(versions.items())), make)
+        return self.kept("sums", account_id, make, kind, window)
 
     def query(self, statement: str, **values: object) -> pl.DataFrame:
         """The rows of a query with values bound to its `:names`, ids as unsigned 32-bit."""

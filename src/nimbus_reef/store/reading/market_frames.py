@@ -23,7 +23,7 @@ def peer_feed(facts: Facts, account_id: int, kind: str, last: date) -> pl.DataFr
             pl.col("day").dt.strftime("%Y-%m").alias("month"), pl.col(texts).cast(pl.String)
         )
 
-    return facts.cache.get((kind, account_id, last, tuple(versions.items())), make)
+    return facts.kept(kind, account_id, make, last)
 
 
 def query_weeks(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:

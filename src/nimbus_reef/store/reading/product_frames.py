@@ -162,7 +162,7 @@ def listings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     def make() -> pl.DataFrame:
         return snapshots.read(facts.store, account_id, "listings", versions).collect()
 
-    return facts.cache.get(("listings", account_id, window, tuple(versions.items())), make)
+    return facts.kept("listings", account_id, make, window)
 
 
 def catalog(facts: Facts, account_id: int) -> pl.DataFrame:
@@ -236,7 +236,7 @@ def trade_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
         rows = snapshots.read(facts.store, account_id, "product_sales_daily", versions).collect()
         return rows.select("first_day", "day", "product_id", *(pl.col(name).cast(pl.Int64) for name in TRADE))
 
-    return facts.cache.get(("trade", account_id, window, tuple(versions.items())), make)
+    return facts.kept("trade", account_id, make, window)
 
 
 TRADE: Final = ("sessions", "total_orders", "total_units", "total_sales")

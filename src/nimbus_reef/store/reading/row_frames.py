@@ -106,7 +106,7 @@ def changes(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
         rows = snapshots.read(facts.store, account_id, "changes", versions, [*keys, "old", "new", "by"])
         return rows.with_columns(pl.col("field", "old", "new", "by").cast(pl.String)).sort("at").collect()
 
-    return facts.cache.get(("changes", account_id, window, tuple(versions.items())), make)
+    return facts.kept("changes", account_id, make, window)
 
 
 def keys_of_terms(facts: Facts, account_id: int, terms: pl.DataFrame) -> pl.DataFrame:
