@@ -29,6 +29,8 @@ KEYS: Final[Mapping[str, tuple[str, ...]]] = {
 _TEXTS: Final = frozenset({"text", "match_type", "sku"})
 _FILED: Final = 20_000
 """Rows that are not in a table's file yet, from which on it is written anew."""
+_MOST_CHUNKS: Final = 64
+"""Each load that makes names adds one; many small ones are as slow as many rows."""
 _PIECE: Final = 200_000
 
 
@@ -71,7 +73,7 @@ class Dictionary:
 
     def _keep(self, table: Table, known: pl.DataFrame) -> pl.DataFrame:
         filed = self._filed.get(table.name, 0)
-        if len(known) - filed > max(_FILED, filed // 8):
+        if len(known) - filed > max(_FILED, filed // 8) or known.n_chunks() > _MOST_CHUNKS:
             known = self._to_file(table, known)
         self._known[table.name] = known
         return known
