@@ -10,8 +10,8 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any, Final
 
-from nimbus_reef.analysis import movement, standing
-from nimbus_reef.analysis.catalog import ads, families, gaps, pages, structure
+from nimbus_reef.analysis import agreement, movement, standing
+from nimbus_reef.analysis.catalog import ads, catch_all, families, gaps, pages, structure
 from nimbus_reef.analysis.catalog.files import NEEDS as CATALOG
 from nimbus_reef.analysis.delivery import budgets, hours, placements
 from nimbus_reef.analysis.delivery.files import NEEDS as DELIVERY
@@ -24,6 +24,7 @@ from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.people.hidden_findings import PutAway
+from nimbus_reef.store.reading import target_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES, Facts
 
 DAYS: Final = ("last-30", "last-7", "last-14", "last-60", "last-90")
@@ -31,17 +32,34 @@ DAYS: Final = ("last-30", "last-7", "last-14", "last-60", "last-90")
 _Work = tuple[tuple[str, ...], Callable[[Facts, Look], Any]]
 """The reports of which any one makes it, and how it is made."""
 _ADS: Final = CATALOG["ads"]
+
+
+def _agreeing(facts: Facts, look: Look) -> Any:
+    """What Intake says of reports that differ, whatever the window."""
+    newest = facts.newest_day(look.account.id)
+    return agreement.differences(facts, look.account, newest) if newest else []
+
+
 _ROWS: Final[Sequence[_Work]] = (
     (sources(Subject.TARGET), judged_targets), (sources(Subject.TERM), judged_terms), (_ADS, judged_ads), (sources(Subject.PHRASE), judged_words),
 )  # fmt: skip
 _PAGES: Final[Sequence[_Work]] = (
     (CATALOG["families"], families.listed), (CATALOG["families"], families.profit_by_week), (_ADS, ads.listed), (CATALOG["gaps"], gaps.products),
     (CATALOG["gaps"], gaps.unadvertised), (CATALOG["gaps"], gaps.concentration), (CATALOG["eligibility"], gaps.ineligible),
-    (CATALOG["listings"], pages.listed), (CATALOG["structure"], structure.duplicates), (CATALOG["structure"], structure.faults),
+    (CATALOG["gaps"], catch_all.usual_clicks), (CATALOG["listings"], pages.listed), (CATALOG["structure"], structure.duplicates), (CATALOG["structure"], structure.faults),
     (DELIVERY["placements"], lambda facts, look: placements.judged(facts, look, "account")), (DELIVERY["placements"], placements.judged),
     *((DELIVERY["hours"], work) for work in (hours.grid, hours.by_hour, hours.found_segments, hours.dry, hours.judged)),
     (DELIVERY["budgets"], budgets.held), (DELIVERY["budgets"], budgets.moved), (_ADS, standing.ground),
+    (_ADS, standing.account_places), (_ADS, standing.mix), (_ADS, lambda facts, look: standing.groups(facts, look, "category")),
+    (_ADS, lambda facts, look: standing.groups(facts, look, "format")),
+    (TOTAL_SOURCES, _agreeing),
 )  # fmt: skip
+_AGAINST: Final[Sequence[_Work]] = (
+    (_ADS, standing.ground),
+    (sources(Subject.TARGET), lambda facts, look: target_frames.target_sums(facts, look.account.id, look.window)),
+    (sources(Subject.TERM), lambda facts, look: target_frames.term_sums(facts, look.account.id, look.window)),
+)  # fmt: skip
+"""What pages hold beside it, of the days compared with."""
 _MOVED: Final[Mapping[str, tuple[str, ...]]] = {
     "product": TOTAL_SOURCES, "campaign": TOTAL_SOURCES, "keyword": TARGET_SOURCES,
 }  # fmt: skip
@@ -68,6 +86,10 @@ def steps(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> Ite
             yield lambda work=work: work(facts, look)  # type: ignore[misc]
     if look.against is None:
         return
+    then = look.at(look.against)
+    for needed, work in _AGAINST:
+        if lacking(facts, look.account, look.against, needed) is None:
+            yield lambda work=work: work(facts, then)  # type: ignore[misc]
     for by, needed in _MOVED.items():
         if not any(lacking(facts, look.account, days, needed) for days in (look.window, look.against)):
             yield lambda by=by: movement.sides(facts, look, by)  # type: ignore[misc]

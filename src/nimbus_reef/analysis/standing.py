@@ -288,3 +288,26 @@ def by_group(
             (label, float(rows["spend"].sum()), list(places(on, rows, metrics, ad_format).values()))
         )
     return sorted(groups, key=lambda each: each[1], reverse=True)
+
+
+# --- kept for a look: what its pages show first --------------------------------------------
+
+
+def account_places(facts: Facts, look: Look, ad_format: str = ALL) -> dict[str, Placed]:
+    """The account's ad metrics among peers; of one format where a look is at just that one."""
+    on = ground(facts, look)
+    return facts.kept(
+        "places", look.account.id, lambda: places(on, on.rows, ad_format=ad_format), look.window, look.part
+    )
+
+
+def mix(facts: Facts, look: Look) -> list[dict[str, Any]]:
+    """`format_mix` of a look."""
+    on = ground(facts, look)
+    return facts.kept("format mix", look.account.id, lambda: format_mix(facts, on), look.window, look.part)
+
+
+def groups(facts: Facts, look: Look, by: str) -> list[tuple[str, float, list[Placed]]]:
+    """`by_group` of a look."""
+    on = ground(facts, look)
+    return facts.kept("groups", look.account.id, lambda: by_group(on, by), look.window, look.part, by)

@@ -48,10 +48,7 @@ def built(
     eligible = gaps.products(facts, look).filter(pl.col("eligible")).select("sku", "title")
     held = eligible.filter(~pl.col("sku").is_in(list(without)))
     days = _target_days(facts, look)
-    lowest, account, sku_days = facts.kept(
-        "usual clicks", look.account.id,
-        lambda: (_usual_low(days), _account(days), _sku_days(facts, look)), *look.judging,
-    )  # fmt: skip
+    lowest, account, sku_days = usual_clicks(facts, look)
     chosen = bid if bid is not None else lowest
     found = rules.expected(days, account, sku_days, len(held), chosen)
     suggested = max(1.0, round(found.spend / 30 * 2)) if found else 5.0
@@ -60,6 +57,14 @@ def built(
     return CatchAll(
         name, held, skipped, chosen, budget if budget is not None else suggested, lowest, found, fits
     )
+
+
+def usual_clicks(facts: Facts, look: Look) -> tuple[float, tuple[int, int, float], int]:
+    """What a quarter's cheap clicks cost and bring, of the account and of its products: what a catch-all is expected by."""
+    days = _target_days(facts, look)
+    return facts.kept(
+        "usual clicks", look.account.id, lambda: (_usual_low(days), _account(days), _sku_days(facts, look)), *look.judging,
+    )  # fmt: skip
 
 
 def _target_days(facts: Facts, look: Look) -> pl.DataFrame:

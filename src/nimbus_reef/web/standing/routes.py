@@ -80,14 +80,11 @@ def _peers_words(scope: Scope) -> str:
     return f"peers: {low}–{high} brands, {newest['month'][0]}"
 
 
-def _places(scope: Scope, on: Ground) -> dict[str, Placed]:
+def _places(scope: Scope) -> dict[str, Placed]:
     """The account's ad metrics among peers; of one format where just that one is looked at."""
     ad_format = scope.formats[0] if len(scope.formats) == 1 else work.ALL
 
-    def make() -> dict[str, Placed]:
-        return work.places(on, on.rows, ad_format=ad_format)
-
-    return parts().facts.kept("places", scope.account.id, make, scope.window, scope.look.part)
+    return work.account_places(parts().facts, scope.look, ad_format)
 
 
 def _tree(scope: Scope) -> dict[str, Any]:
@@ -96,7 +93,7 @@ def _tree(scope: Scope) -> dict[str, Any]:
     found = totals(facts, scope.look)
     assert found is not None, "asked for before"
     # Without product ads nothing can be placed, whatever the totals are.
-    placed = _places(scope, on) if len(on.rows) else {}
+    placed = _places(scope) if len(on.rows) else {}
     by = scope.choice("by", GROUPS)
     return {
         "answer": tree.answer(found, placed, write),
@@ -105,28 +102,20 @@ def _tree(scope: Scope) -> dict[str, Any]:
         "stands": bool(len(on.rows)),
         "by": by,
         "groups": GROUPS,
-        "lines": groups.group_lines(_groups(scope, on, by), write),
+        "lines": groups.group_lines(_groups(scope, by), write),
         "metrics": [(metric, RATED[metric].label) for metric in AD_METRICS],
-        "pairs": groups.format_pairs(_mix(scope), "spend", write),
+        "pairs": groups.format_pairs(work.mix(facts, scope.look), "spend", write),
     }
 
 
-def _mix(scope: Scope) -> list[dict[str, Any]]:
-    """Format mix of the scope; kept until something is loaded."""
-    facts = parts().facts
-    of = (scope.window, scope.look.part)
-    return facts.kept("format mix", scope.account.id, lambda: work.format_mix(facts, _ground(scope)), *of)
-
-
-def _groups(scope: Scope, on: Ground, by: str) -> list[tuple[str, float, list[Placed]]]:
+def _groups(scope: Scope, by: str) -> list[tuple[str, float, list[Placed]]]:
     if by == "country":
         return [
             _country(scope, account)
             for account in my_accounts()
             if account.brand_id == scope.account.brand_id
         ]
-    of = (scope.window, scope.look.part, by)
-    return parts().facts.kept("groups", scope.account.id, lambda: work.by_group(on, by), *of)
+    return work.groups(parts().facts, scope.look, by)
 
 
 def _country(scope: Scope, account: Account) -> tuple[str, float, list[Placed]]:
@@ -182,14 +171,14 @@ def _product_rows(scope: Scope) -> pl.DataFrame:
 
 
 def _formats(scope: Scope) -> dict[str, Any]:
-    on, write = _ground(scope), figures()
-    mix, found = _mix(scope), _groups(scope, on, "format")
+    write = figures()
+    mix, found = work.mix(parts().facts, scope.look), _groups(scope, "format")
     return {
         "answer": groups.format_answer(mix, found, write),
         "spend_pairs": groups.format_pairs(mix, "spend", write),
         "campaign_pairs": groups.format_pairs(mix, "campaign", write),
         "lines": groups.group_lines(found, write),
-        "whole": groups.group_lines([("all", 1.0, list(_places(scope, on).values()))], write)[0],
+        "whole": groups.group_lines([("all", 1.0, list(_places(scope).values()))], write)[0],
         "metrics": [(metric, RATED[metric].label) for metric in AD_METRICS],
     }
 
