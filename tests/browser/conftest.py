@@ -13,10 +13,13 @@ from dataclasses import dataclass, field
 from urllib.parse import urlsplit
 
 import pytest
-from playwright.sync_api import Browser, Page, StorageState, sync_playwright
+from playwright.sync_api import Browser, Page, StorageState, expect, sync_playwright
 from tests.conftest import Demo, port_from
 
 from nimbus_reef.store.people import accounts, plans
+
+# A limit only ends what hangs: the machine that runs the tests may be busy.
+expect.set_options(timeout=20_000)
 
 CHROMIUM_ARGUMENTS = [
     "--no-sandbox", "--disable-background-networking", "--disable-component-update",

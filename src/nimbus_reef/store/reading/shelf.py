@@ -36,7 +36,7 @@ from nimbus_reef.store.reading.cache import Mapped
 T = TypeVar("T")
 log = structlog.get_logger("shelf")
 
-DEAR: Final = 0.02
+DEAR: Final = 0.05
 """Seconds from which on a result is worth its place."""
 _SHARED_FROM: Final = 1 << 20
 _OURS: Final = "nimbus_reef"
