@@ -116,14 +116,9 @@ def only_rows(frame: pl.DataFrame, headers: Sequence[str]) -> tuple[pl.DataFrame
     what those remarks say.
     """
     # A row that says nothing says nothing in its first column: mostly no other has to be looked at.
-    maybe = frame.with_row_index("_at").filter(_blank(headers[0]))
-    blank = maybe.filter(pl.all_horizontal(_blank(name) for name in headers))["_at"]
-    rows = (
-        frame
-        if blank.is_empty()
-        else frame.with_row_index("_at").filter(~pl.col("_at").is_in(blank.implode())).drop("_at")
-    )
-    return _without_notes(rows, headers)
+    if frame.select(_blank(headers[0])).to_series().any():
+        frame = frame.filter(~pl.all_horizontal(_blank(name) for name in headers))
+    return _without_notes(frame, headers)
 
 
 def _blank(name: str) -> pl.Expr:

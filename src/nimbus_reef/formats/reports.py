@@ -7,9 +7,8 @@ the lines, and a file cut in two gives together what it gives whole.
 
 from __future__ import annotations
 
-import operator
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Final
 
@@ -17,7 +16,7 @@ import polars as pl
 
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.errors import BadFile, BadInput
-from nimbus_reef.formats import mixed, repeats, values
+from nimbus_reef.formats import cell_types, mixed, repeats, values
 from nimbus_reef.formats.apart import COMBINATION, Apart, apart
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
 from nimbus_reef.formats.kinds import READ_KINDS
@@ -27,10 +26,6 @@ from nimbus_reef.formats.tables import plain_cell
 from nimbus_reef.formats.values import Style, Votes
 
 MAX_REJECTED = 0.05
-MOST_UNITS: Final = 10**12
-"""No figure of money is larger than this many units, nor the sum of a file's."""
-MOST_COUNTED: Final = 2**32 - 1
-"""No count in one row is larger."""
 _TOTAL_WORDS = r"(?i)^\s*(grand\s+)?(total|totals|sum|summe|gesamt|gesamtsumme|totale|suma|result)\b"
 _MOST_REASONS = 3
 _MOST_UNUSED = 6
@@ -94,7 +89,9 @@ def parse(
         raise _nothing_left(table, file_name)
     style = _settled_style(table, mapping, file_name, cells)
     _ask_about_words(cells, kind, mapping, file_name)
-    typed, rejects = _typed(cells, kind, _Reading(mapping, style, zone, table.numeric))
+    typed, rejects = cell_types.typed(
+        cells, kind, cell_types.CellReading(mapping, style, zone, table.numeric)
+    )
     rejects = pl.concat([table.problems, rejects])
     bad_lines = rejects["line"].n_unique()
     if bad_lines > MAX_REJECTED * read:
@@ -120,7 +117,7 @@ def _must_fit(rows: pl.DataFrame, kind: ReportKind, place: str) -> None:
         if not column.summed:
             continue
         money = column.holds is CellKind.MONEY
-        most = MOST_UNITS * MICRO if money else MOST_COUNTED
+        most = cell_types.MOST_UNITS * MICRO if money else cell_types.MOST_COUNTED
         total = rows[column.name].cast(pl.Float64)
         if (float(total.sum()) if money else float(total.max() or 0)) > most:  # type: ignore[arg-type]
             raise BadFile(
@@ -238,7 +235,7 @@ def _named_by_id(cells: Apart, kind: ReportKind, names: Names) -> Apart:
         blank = (said[name] == "") & (said[id_column] != "")
         if blank.any():
             told = said[id_column].replace_strict(dict(known), default="", return_dtype=pl.String)
-            said = said.with_columns(_when(~blank, said[name]).fill_null(told).alias(name))
+            said = said.with_columns(cell_types.when(~blank, said[name]).fill_null(told).alias(name))
     return replace(cells, said=said)
 
 
@@ -360,27 +357,11 @@ def _unknown_words(said: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> 
     for column in kind.columns:
         if column.holds is CellKind.CHOICE and column.name in mapping.columns:
             words = said[column.name].unique(maintain_order=True)
-            read = values.choices(words, _words_of(column, mapping))
+            read = values.choices(words, cell_types.words_of(column, mapping))
             left = words.filter(read.is_null() & ~values.empty(words) & ~_says_total(words))
             if len(left):
                 found[column.name] = left.to_list()
     return found
-
-
-REJECTED: Final = "-"
-"""Said of a word of a closed list: its rows are to be turned away."""
-
-
-def _words_of(column: Column, mapping: ColumnMap) -> dict[str, str]:
-    """What the words of a closed list mean: what is known, and what was said of this file."""
-    given = mapping.values.get(column.name, {})
-    plain = values.letters(pl.Series(list(given), dtype=pl.String)).to_list()
-    said = {
-        letters: meaning
-        for letters, meaning in zip(plain, given.values(), strict=True)
-        if meaning != REJECTED
-    }
-    return {**column.aliases, **said}
 
 
 def _ask_about_words(cells: Apart, kind: ReportKind, mapping: ColumnMap, file_name: str) -> None:
@@ -397,166 +378,8 @@ def _ask_about_words(cells: Apart, kind: ReportKind, mapping: ColumnMap, file_na
                 f"mean{'s' if len(asked) == 1 else ''} as {name.replace('_', ' ')} ({rows:,} rows).",
                 place=file_name,
                 remedy=f"Say it in the mapping, or with --value {name}:{asked[0][:40]}=WORD; known are {offered}, "
-                f"and {REJECTED} turns the rows away.",
+                f"and {cell_types.REJECTED} turns the rows away.",
             )
-
-
-@dataclass(frozen=True, slots=True)
-class _Reading:
-    """How a file's dates, figures and times are to be read."""
-
-    mapping: ColumnMap
-    style: Style
-    zone: str
-    numeric: frozenset[str] = field(default_factory=frozenset)
-
-    def style_of(self, column: Column) -> Style:
-        """Number cells have a point, whatever the text cells beside them have."""
-        return Style.DOT if self.mapping.columns.get(column.name) in self.numeric else self.style
-
-
-def _typed(cells: Apart, kind: ReportKind, reading: _Reading) -> tuple[Apart, pl.DataFrame]:
-    rows, said = cells.rows, cells.said
-    typed: list[pl.Series] = [rows[LINE], cells.codes]
-    texts: list[pl.Series] = []
-    rejects: list[pl.DataFrame] = []
-    bad = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(rows))
-    for column in kind.columns:
-        if kind.takes_blocks and column.name in (*SPAN_COLUMNS, kind.day_column):
-            continue
-        if column.name in said.columns:
-            value, reason = _said_read(said, column, reading)
-            reason = _allowed_blank(said, column, kind, reading, reason)
-            texts.append(value.alias(column.name))
-            if reason.null_count() < len(reason):
-                told = cells.spread(said[column.name])
-                bad = _noted(rows, column.name, told, cells.spread(reason), bad, rejects)
-            continue
-        told = rows[column.name] if column.name in rows.columns else _NOTHING.new_from_index(0, len(rows))
-        value, reason = _day_given(column, reading, len(rows)) or _figures_read(rows, column, reading)
-        bad = _noted(rows, column.name, told, reason, bad, rejects)
-        typed.append(value.alias(column.name))
-    if kind.takes_blocks:
-        spans, name, told, reason = _spans(rows, reading)
-        bad = _noted(rows, name, told, reason, bad, rejects)
-        typed += spans
-    problems = pl.concat(rejects).sort("line", maintain_order=True) if rejects else _no_rejects()
-    return Apart(pl.DataFrame(typed), pl.DataFrame(texts)).filter(~bad), problems
-
-
-_NOTHING: Final = pl.Series([""], dtype=pl.String)
-
-
-def _figures_read(rows: pl.DataFrame, column: Column, reading: _Reading) -> tuple[pl.Series, pl.Series]:
-    """`_column` of a column of figures or dates, also of one that the file does not have."""
-    if column.name in rows.columns:
-        return _column(rows[column.name], column, reading)
-    return _nothing_read(column, len(rows))
-
-
-def _said_read(said: pl.DataFrame, column: Column, reading: _Reading) -> tuple[pl.Series, pl.Series]:
-    """`_column` of a column of texts; one that the file does not have is empty in every row."""
-    cells = said[column.name]
-    if column.name not in reading.mapping.columns and cells.max() == "":
-        return _nothing_read(column, len(said))
-    return _column(cells, column, reading)
-
-
-def _nothing_read(column: Column, rows: int) -> tuple[pl.Series, pl.Series]:
-    """What so many empty cells are."""
-    value = pl.Series(column.name, [0 if column.summed else None], dtype=_TYPES.get(column.holds, pl.Float64))
-    missing = "is missing" if column.required and not column.summed else None
-    reason = pl.Series("reason", [missing], dtype=pl.String)
-    return value.new_from_index(0, rows), reason.new_from_index(0, rows)
-
-
-_TYPES: Final[Mapping[CellKind, pl.DataType | type[pl.DataType]]] = {
-    CellKind.TEXT: pl.String, CellKind.CHOICE: pl.String, CellKind.COUNT: pl.Int64, CellKind.MONEY: pl.Int64, CellKind.DATE: pl.Date,
-    CellKind.WEEK: pl.Date, CellKind.MONTH: pl.Date, CellKind.TIME: pl.Datetime("us"),
-}  # fmt: skip
-"""What the cells of a column become; figures otherwise."""
-
-
-def _allowed_blank(
-    said: pl.DataFrame, column: Column, kind: ReportKind, reading: _Reading, reason: pl.Series
-) -> pl.Series:
-    """A text that may be left open beside another, as the ad group of what holds for a whole campaign."""
-    if column.blank_with is None:
-        return reason
-    beside, start = column.blank_with
-    words = values.choices(said[beside], _words_of(kind.column(beside), reading.mapping))
-    allowed = (said[column.name] == "") & words.str.starts_with(start).fill_null(False)
-    return _when(~allowed, reason)
-
-
-def _noted(
-    frame: pl.DataFrame,
-    name: str,
-    cells: pl.Series,
-    reason: pl.Series,
-    bad: pl.Series,
-    rejects: list[pl.DataFrame],
-) -> pl.Series:
-    """Adds the rows with a reason to the rejects; which rows are bad by now."""
-    failed = reason.is_not_null()
-    if not failed.any():
-        return bad
-    rejects.append(
-        pl.DataFrame([frame[LINE].alias("line"), cells.alias("value"), reason.alias("reason")])
-        .filter(failed)
-        .select("line", pl.lit(name).alias("column"), pl.col("value").str.strip_chars(), "reason")
-    )
-    return bad | failed
-
-
-def _no_reasons(rows: int) -> pl.Series:
-    return pl.Series("reason", [None], dtype=pl.String).new_from_index(0, rows)
-
-
-def _day_given(column: Column, reading: _Reading, rows: int) -> tuple[pl.Series, pl.Series] | None:
-    """The day of settings whose file tells none: the last of those that somebody said."""
-    mapping = reading.mapping
-    if column.name != "date" or "date" in mapping.columns or mapping.days is None:
-        return None
-    return pl.Series("date", [mapping.days.last], dtype=pl.Date).new_from_index(0, rows), _no_reasons(rows)
-
-
-def _spans(frame: pl.DataFrame, reading: _Reading) -> tuple[list[pl.Series], str, pl.Series, pl.Series]:
-    """`first_day` and `date` of every row, and what is wrong with the cells that tell them."""
-    mapping, rows = reading.mapping, len(frame)
-    given = mapping.columns
-    if "period" in given:
-        name, cells = "period", frame["period"]
-        first, last = values.periods(cells, mapping.date_order)
-        wrong = "tells no days that can be read"
-    elif "from" in given:
-        name, cells = "from", pl.select(pl.concat_str(frame["from"], pl.lit(" – "), frame["to"])).to_series()
-        first, last = (values.dates(frame[end], mapping.date_order) for end in ("from", "to"))
-        backwards = (last < first).fill_null(False)
-        last = _when(~backwards, last)
-        wrong = "are not two days in order that can be read"
-    elif "date" in given:
-        name, cells, wrong = "date", frame["date"], "is not a date that can be read"
-        first = last = values.dates(cells, mapping.date_order)
-    else:
-        assert mapping.days is not None, "asked for before parsing"
-        days = mapping.days
-        name, cells, wrong = "date", frame[LINE].cast(pl.String), ""
-        first, last = (
-            pl.Series([day], dtype=pl.Date).new_from_index(0, rows) for day in (days.first, days.last)
-        )
-    unread = first.is_null() | last.is_null()
-    reason = _no_reasons(rows)
-    if unread.any():
-        missing = unread & values.empty(cells)
-        reason = pl.select(
-            pl.when(pl.lit(missing))
-            .then(pl.lit("is missing"))
-            .when(pl.lit(unread))
-            .then(pl.lit(wrong))
-            .alias("reason")
-        ).to_series()
-    return [last.alias("date"), first.alias("first_day")], name, cells, reason
 
 
 def _whole_spans(told: Apart, kind: ReportKind, place: str) -> tuple[Apart, list[str]]:
@@ -603,116 +426,6 @@ def _whole_spans(told: Apart, kind: ReportKind, place: str) -> tuple[Apart, list
         f"Rows tell days that overlap; they are kept as {len(merged)} block(s), "
         f"{', '.join(f'{a} to {b}' for a, b in merged[:3])}."
     ]
-
-
-def _no_rejects() -> pl.DataFrame:
-    return pl.DataFrame(
-        schema={"line": pl.Int64, "column": pl.String, "value": pl.String, "reason": pl.String}
-    )
-
-
-def _column(cells: pl.Series, column: Column, reading: _Reading) -> tuple[pl.Series, pl.Series]:
-    """The typed cells of one column, and for each cell that fails the reason."""
-    match column.holds:
-        case CellKind.TEXT:
-            # A name may be a dash or “null”; only white space is nothing.
-            value, wrong = _when(cells != "", cells), ""
-        case CellKind.DATE | CellKind.WEEK | CellKind.MONTH | CellKind.TIME:
-            value = dated(cells, column.holds, reading.mapping.date_order, reading.zone)
-            wrong = f"is no {column.holds} that can be read"
-        case CellKind.CHOICE:
-            value = values.choices(cells, _words_of(column, reading.mapping))
-            wrong = f"is none of {', '.join(sorted(set(column.aliases.values())))}"
-        case _:
-            style = reading.style_of(column)
-            value = _number(cells, column, style)
-            wrong = "is not a number that can be read"
-            if column.name in reading.mapping.columns:
-                wrong += f" with a decimal {'comma' if style is Style.COMMA else 'point'}"
-    unread = value.is_null()
-    reason = _no_reasons(len(cells))
-    if unread.any():
-        # What says nothing is nothing; only the cells that gave no value have to be looked at.
-        blank = (cells == "") if column.holds is CellKind.TEXT else values.empty(values.trimmed(cells))
-        missing = "is missing" if column.required and not column.summed else None
-        reason = pl.select(
-            pl.when(pl.lit(unread & blank)).then(pl.lit(missing, pl.String))
-            .when(pl.lit(unread)).then(pl.lit(wrong)).otherwise(None).alias("reason")
-        ).to_series()  # fmt: skip
-        if column.summed:
-            value = _when(~(unread & blank), value, 0)
-    return _ranged(value, reason, column)
-
-
-def dated(cells: pl.Series, holds: CellKind, order: values.DateOrder, zone: str) -> pl.Series:
-    """Cells that place something in time, as dates; times as datetimes in the zone."""
-    match holds:
-        case CellKind.WEEK:
-            return values.weeks(cells, order)
-        case CellKind.MONTH:
-            return values.months(cells, order)
-        case CellKind.TIME:
-            return values.times(cells, zone)
-    return values.dates(cells, order)
-
-
-def _when(condition: pl.Series, value: pl.Series, other: int | None = None) -> pl.Series:
-    return pl.select(pl.when(pl.lit(condition)).then(pl.lit(value)).otherwise(other)).to_series()
-
-
-def _number(cells: pl.Series, column: Column, style: Style) -> pl.Series:
-    if column.holds is CellKind.COUNT and (counts := values.whole_numbers(cells)) is not None:
-        return counts
-    value = values.numbers(cells, style)
-    if column.holds is CellKind.COUNT:
-        whole = (value == value.floor()) & (value.abs() < 2**53)
-        return _when(whole, value).cast(pl.Int64)
-    if column.holds is CellKind.MONEY:
-        # What is larger than any money is turned away by its size; it only has to fit till then.
-        return (value.clip(-2.0 * MOST_UNITS, 2.0 * MOST_UNITS) * MICRO).round().cast(pl.Int64, strict=False)
-    if column.holds is CellKind.SHARE:
-        return _when(~values.percent_signs(values.trimmed(cells)), value).fill_null(value / 100)
-    return value
-
-
-def _ranged(value: pl.Series, reason: pl.Series, column: Column) -> tuple[pl.Series, pl.Series]:
-    """Turns away figures and texts that no such column can hold."""
-    if column.holds is CellKind.TEXT:
-        length = value.str.len_chars()
-        return value, _marked(
-            length, 0, column.longest, f"is longer than {column.longest} characters", reason
-        )
-    if column.holds in (CellKind.COUNT, CellKind.MONEY, CellKind.RANK, CellKind.NUMBER):
-        reason = _marked(value, 0, None, "is negative", reason)
-        if column.most is not None:
-            return value, _marked(value, 0, column.most, f"is not between 0 and {column.most:g}", reason)
-        if column.holds is CellKind.MONEY:
-            return value, _marked(value, None, MOST_UNITS * MICRO, f"is more than {MOST_UNITS:,}", reason)
-        if column.holds is CellKind.COUNT:
-            return value, _marked(value, None, MOST_COUNTED, f"is more than {MOST_COUNTED:,}", reason)
-        return value, reason
-    if column.holds is CellKind.SHARE:
-        return value, _marked(value, 0, 1, "is not a share between 0 and 1 (or 0 % and 100 %)", reason)
-    return value, reason
-
-
-def _marked(
-    value: pl.Series, least: float | None, most: float | None, why: str, reason: pl.Series
-) -> pl.Series:
-    """Reasons, with one more for what is below or above what there can be."""
-    low, high = value.min(), value.max()
-    below, above = (
-        end is not None and limit is not None and further(end, limit)
-        for end, limit, further in ((low, least, operator.lt), (high, most, operator.gt))
-    )
-    if not below and not above:
-        return reason
-    outside = (value < least) if below else (value > most)
-    if below and above:
-        outside = outside | (value > most)
-    return pl.select(
-        pl.when(pl.lit(outside.fill_null(False))).then(pl.lit(why)).otherwise(pl.lit(reason))
-    ).to_series()
 
 
 def _main_reasons(rejects: pl.DataFrame) -> str:

@@ -11,13 +11,13 @@ import polars as pl
 
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, BadInput
-from nimbus_reef.formats import mixed, reading, reports, values
+from nimbus_reef.formats import cell_types, mixed, reading, reports, values
+from nimbus_reef.formats.cell_types import REJECTED
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import NAMED_BY_ID, ColumnMap, Suggestion
 from nimbus_reef.formats.raw import LINE, RawTable
 from nimbus_reef.formats.reading import SheetLook
-from nimbus_reef.formats.reports import REJECTED
 from nimbus_reef.formats.values import DateOrder, Style
 from nimbus_reef.jobs.intake import Looked, usual_maps
 
@@ -355,7 +355,7 @@ def _become(cells: Any, column: Column, chosen: ColumnMap, style: Style) -> list
         spans = zip(*values.periods(text, order), strict=True)
         return [f"{first} to {last}" if first and last else "" for first, last in spans]
     if column.holds.dated:
-        return [day.isoformat() if day else "" for day in reports.dated(text, column.holds, order, "UTC")]
+        return [day.isoformat() if day else "" for day in cell_types.dated(text, column.holds, order, "UTC")]
     if column.holds is CellKind.CHOICE:
         words = {**column.aliases, **chosen.values.get(column.name, {})}
         return [word or "" for word in values.choices(text, words)]
