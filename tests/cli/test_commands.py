@@ -7,6 +7,7 @@ import subprocess
 import sys
 from datetime import date
 
+import click
 import pytest
 from click.testing import CliRunner
 
@@ -308,6 +309,32 @@ def test_an_account_that_cannot_be_is_refused_with_a_remedy(reef, changes, words
     done = reef("account", "add", key, *(part for pair in (given | changes).items() for part in pair))
     assert done.exit_code == 1
     assert words in done.output.replace("\n", " ")
+
+
+def test_the_format_of_a_file_is_said_by_its_word(reef, report):
+    for label in ("all", "product", "brand", "display"):
+        done = reef("import", report, "--account", "fern-de", "--scope", label, "--yes", "--again")
+        assert done.exit_code == 0, done.output
+
+
+def test_every_choice_of_the_command_line_is_a_plain_word():
+    """Of members of an enum the library would take the names, which no document tells."""
+    context = click.Context(cli)
+    choices = [
+        (name, each)
+        for name in cli.list_commands(context)
+        for parameter in cli.get_command(context, name).params
+        for each in getattr(parameter.type, "choices", ())
+    ]
+    assert len(choices) > 20
+    assert [each for each in choices if type(each[1]) is not str] == []
+
+
+def test_a_filter_that_nobody_knows_is_told_what_there_is(reef, report):
+    reef("import", report, "--account", "fern-de", "--yes")
+    window = ("--account", "fern-de", "--view", "terms")
+    assert "columns are" in reef("table", *window, "--where", "nothing:is:x").output
+    assert "gt, ge" in reef("table", *window, "--where", "clicks:has:x").output
 
 
 def test_a_file_of_sums_without_dates_takes_them_from_the_command_line(reef, report, tmp_path):

@@ -128,7 +128,12 @@ def _parse_filter(text: str, fields: Mapping[str, Field]) -> Filter:
     operator, _, value = rest.partition(":")
     field = fields.get(key)
     if field is None or operator not in field.operators:
-        raise BadInput(f"The filter “{text}” cannot be understood.", remedy="Remove it from the address.")
+        offered = field.operators if field is not None else fields
+        raise BadInput(
+            f"The filter “{text}” cannot be understood.",
+            remedy=f"Remove it, or write it as column:comparison:value; "
+            f"{'columns' if field is None else f'comparisons of {key}'} are {', '.join(offered)}.",
+        )
     if field.options:
         if value not in field.options:
             raise BadInput(f"{field.label} is never “{value}”.", remedy=f"Choose {', '.join(field.options)}.")

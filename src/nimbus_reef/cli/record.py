@@ -153,7 +153,7 @@ _DAY = click.DateTime(["%Y-%m-%d"])
 )  # fmt: skip
 @click.option(
     "--scope",
-    type=click.Choice(SCOPES),
+    type=click.Choice([str(label) for label in SCOPES]),
     help="Ad format the file holds; as its campaigns say, else as last time, when not given.",
 )
 @click.option(
