@@ -164,7 +164,7 @@ def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
     likely = pl.col("stake").alias("likely_overspend")
     counted = pl.when(evidence.flagged()).then("stake").otherwise(0).alias("stake")
     amounts = (pl.col("spend"), pl.col("sales"), counted, likely, pl.col("excess"))
-    money = [(each.cast(pl.Float64) / MICRO).round(6) for each in amounts]
+    money = [each.cast(pl.Float64) / MICRO for each in amounts]
     return Table(
         f"{view.name}-{window.first}-{window.last}",
         rows.select(*view.named, *plain, *view.settings, *money).with_columns(

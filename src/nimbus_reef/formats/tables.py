@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import IO, Any, Final
 
 import polars as pl
+import polars.selectors as cs
 import xlsxwriter
 
 from nimbus_reef.errors import BadFile
@@ -152,13 +153,23 @@ def handed_over(path: Path) -> pl.DataFrame:
     return pl.read_ipc(path)
 
 
+_DIGITS: Final = 15
+
+
 @dataclass(frozen=True, slots=True)
 class Table:
-    """Rows to be taken out: columns under their headers; formats: number formats by header."""
+    """
+    Rows to be taken out: columns under their headers; formats: number formats by header.
+
+    Figures are the nearest of 15 digits: 3.1 as it was paid, not the 3.0999999999999996 that Polars makes of 3,100,000 millionths.
+    """
 
     name: str
     rows: pl.DataFrame
     formats: dict[str, str]
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "rows", self.rows.with_columns(cs.float().round_sig_figs(_DIGITS)))
 
 
 @dataclass(frozen=True, slots=True)

@@ -219,7 +219,7 @@ def named_rows(facts: Facts, account_id: int, kind: str, window: Window) -> pl.D
     rest = [
         name for name in rows.columns if name not in (*ids, *given, "day", "first_day", "file", "batch_id")
     ]
-    return rows.with_columns((pl.col(name) / MICRO).alias(name) for name in money).select(
+    return rows.with_columns((pl.col(name) / MICRO).round(6).alias(name) for name in money).select(
         pl.col("first_day").alias("from"), pl.col("day").alias("to"), *given,
         *(name for name in rest if name not in ("from", "to")), "file", pl.col("batch_id").alias("batch"),
     ).sort("to", "from", *given)  # fmt: skip
