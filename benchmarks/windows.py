@@ -50,8 +50,7 @@ BARE: Final[Mapping[str, tuple[GroupBy, ...]]] = {
     "standing/products": (GroupBy("product_ad_daily", ("product_ad_id",), windows=2),),
     "movement/drift": (GroupBy("product_ad_daily", ("product_ad_id",), windows=2),),
     "movement/drift?by=keyword": (
-        GroupBy("target_daily", ("target_id",), windows=2), GroupBy("search_term_daily", ("target_term_id",), windows=2),
-        GroupBy("product_ad_daily", ("product_ad_id",), windows=2),
+        GroupBy("target_daily", ("target_id",), windows=2), GroupBy("product_ad_daily", ("product_ad_id",), windows=2),
     ),
     "findings/": (_TARGETS, GroupBy("search_term_daily", ("target_term_id",))),
     "catalog/families": (

@@ -1,19 +1,27 @@
-"""Falls of conversion count mature days alone; months of shop rates weigh by what the weeks themselves hold."""
+"""
+Falls of conversion count mature days alone; months of shop rates weigh by what the weeks themselves hold; what ads did is one
+sum, however it is cut.
+"""
 
+from dataclasses import replace
 from datetime import date, timedelta
 
 import polars as pl
 import pytest
+from polars.testing import assert_frame_equal
 from tests.jobs.test_labels import put
 
-from nimbus_reef.analysis import products, standing
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis import movement, products, standing
+from nimbus_reef.analysis.look import EVERYTHING, Look, Part
 from nimbus_reef.analysis.readings import reading
+from nimbus_reef.analysis.totals import summed, totals
 from nimbus_reef.core import peers
 from nimbus_reef.core.checks import Reading
+from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people import accounts
+from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
 NEWEST = date(2026, 10, 14)
@@ -80,3 +88,64 @@ def test_months_of_shop_rates_weigh_by_the_weeks_own_clicks_and_cart_adds(demo):
         for category, found, _ in standing.shop_place(on, sums, metric, months).parts:
             cell = on.cells[(category, standing.ALL, metric)]
             assert found.typical == pytest.approx(peers.blended(cell, months[counted]).typical)
+
+
+def test_what_ads_did_by_day_and_as_a_whole_is_the_same(demo):
+    """Sums by ad, by category and day, and the report's own by day: three readings of the same rows, exact to the micro-unit."""
+    account = accounts.by_key(demo.store, "fernhollow-de")
+    facts, window = Facts(demo.store), Window(date(2026, 10, 19), date(2026, 11, 17))
+    ads = product_frames.placed_ads(facts, account.id, window)
+    own = facts.by_day(account.id, "product_ad_daily", window, MEASURES)
+    by_category = product_frames.ad_days(facts, account.id, window, ads.select("product_ad_id", "category"))
+    alone = product_frames.ad_days(facts, account.id, window, ads.select("product_ad_id"))
+    assert_frame_equal(alone, own)
+    assert_frame_equal(by_category.group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day"), own)
+    assert ads.select(pl.col(MEASURES).sum()).row(0) == own.select(pl.col(MEASURES).sum()).row(0)
+    some = ads.head(3)
+    theirs = product_frames.ad_days(facts, account.id, window, some.select("product_ad_id", "sku"))
+    assert set(theirs["sku"]) == set(some["sku"])
+    assert theirs["spend"].sum() == some["spend"].sum()
+
+
+def test_standing_is_the_same_to_the_last_digit_whenever_it_is_worked_out(demo):
+    """Sums are of whole micro-units, whose order does not count, and rows that are alike stand in one order."""
+    account = accounts.by_key(demo.store, "fernhollow-de")
+    look = Look(
+        account,
+        Window(date(2026, 10, 19), date(2026, 11, 17)),
+        Aims(0.3),
+        Window(date(2026, 9, 19), date(2026, 10, 18)),
+    )
+    for part in (EVERYTHING, Part(formats=("product",))):
+        own = replace(look, part=part)
+        first, again = (
+            (standing.compared_products(facts, own), standing.groups(facts, own, "portfolio"), movement.sides(facts, own, "family"))
+            for facts in (Facts(demo.store), Facts(demo.store))
+        )  # fmt: skip
+        assert_frame_equal(first[0], again[0], check_exact=True)
+        assert first[1] == again[1]
+        assert_frame_equal(first[2], again[2], check_exact=True)
+
+
+def test_a_month_s_sum_is_no_day_and_no_format(store, account, tmp_path):
+    """One sum of 30 days: products, their page and all of it come to it, no day does, and of which format ads are is not told."""
+    content = (
+        "from,to,campaign,ad_group,sku,impressions,clicks,spend,orders,sales\n"
+        "2026-09-01,2026-09-30,P,A,SKU-1,900,50,25.10,2,40\n2026-09-01,2026-09-30,Q,B,SKU-1,90,5,2.20,0,0\n"
+        "2026-09-01,2026-09-30,Q,B,SKU-2,9,1,0.30,0,0\n"
+    )
+    put(store, account, tmp_path, "september.csv", content, "product_ad_daily", scope="all")
+    facts, look = Facts(store), Look(account, Window(date(2026, 9, 1), date(2026, 9, 30)), Aims(0.3))
+    listed = standing.compared_products(facts, look)
+    assert listed["sku"].to_list() == ["SKU-1", "SKU-2"]
+    assert listed["spend"].to_list() == pytest.approx([27.3, 0.3])
+    assert products.opened(facts, look, "SKU-1").now["spend"] == 27.3
+    assert products.spend_by_day(facts, look, "SKU-1").is_empty()
+    assert summed(totals(facts, look).now)["spend"] == 27_600_000
+    ((group, spend, _),) = standing.groups(facts, look, "format")
+    assert (group, spend) == (standing.NONE_GIVEN, pytest.approx(27.6))
+    assert {each["spend_share"] for each in standing.mix(facts, look)} == {None}
+    settings = "date,campaign,format,targeting,state,daily_budget\n2026-09-30,P,brand,manual,enabled,9\n"
+    put(store, account, tmp_path, "settings.csv", settings, scope="all")
+    shares = {each["format"]: each["spend_share"] for each in standing.mix(Facts(store), look)}
+    assert shares == {"product": 0.0, "brand": 1.0, "display": 0.0}

@@ -185,3 +185,17 @@ def test_a_verdict_says_what_it_means_on_focus(page, site):
     page.keyboard.press("Shift+Tab")
     page.keyboard.press("Tab")
     expect(page.locator("#tip")).to_contain_text("chance of being over target")
+
+
+def test_a_proposal_for_a_row_that_is_gone_by_now_goes_nowhere(page, site, empty_plan):
+    """As where the rows changed while the cells were on their way; the others find theirs, and nothing is said to be wrong."""
+
+    def with_one_more(route):
+        answer = route.fetch()
+        gone = '<template><td class="words offered" id="o999999999" hx-swap-oob="true">gone</td></template>'
+        route.fulfill(response=answer, body=answer.text() + gone)
+
+    page.route("**/targeting/targets/offers*", with_one_more)
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
+    expect(page.locator("td.offered button").first).to_be_visible()
+    expect(page.locator("#o999999999")).to_have_count(0)

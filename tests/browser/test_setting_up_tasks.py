@@ -120,6 +120,7 @@ def test_from_the_printed_link_to_the_sheet_and_an_analyst_at_work(printed, visi
 
     page.get_by_role("link", name="Settings").click()
     page.get_by_role("link", name="People").click()
+    expect(page.get_by_role("button", name="Make the link")).to_be_visible()
     page.keyboard.press("/")
     page.keyboard.type("bo@example.com")
     page.get_by_label("Harbour Kiln, for whom is invited").check()

@@ -93,12 +93,14 @@ def test_files_that_are_over_go_and_others_stay(tmp_path):
     for folder, name, at in (
         (conf.scratch, "left.tsv", old), (conf.scratch, "now.tsv", young), (conf.exports, "a.xlsx", old), (conf.exports, "b.xlsx", young),
         (conf.uploads, "sha-old", old), (conf.uploads, "sha-new", young), (conf.uploads, "x.part", old),
+        (conf.snapshots / "1" / "hourly", "y.part", old), (conf.snapshots / "1" / "hourly", "2026-10-01.v1.arrow", old),
     ):  # fmt: skip
         folder.mkdir(parents=True, exist_ok=True)
         (folder / name).write_text("x")
         os.utime(folder / name, (at, at))
-    assert upkeep.tidy(conf) == 4
+    assert upkeep.tidy(conf) == 5
     assert sorted(path.name for path in tmp_path.rglob("*") if path.is_file()) == [
+        "2026-10-01.v1.arrow",
         "b.xlsx",
         "now.tsv",
         "sha-new",

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 from scipy import stats
 from tests.core.slow_fit import SlowFit
 
-from nimbus_reef.core import climbing, company, costly_words, evidence, factors, words
+from nimbus_reef.core import climbing, company, costly_words, evidence, factors, preconditioner, words
 from nimbus_reef.core.company import Spelling
 from nimbus_reef.core.factors import Cells
 from nimbus_reef.core.levels import AD_GROUP, FAMILIES, PRODUCT, TARGET, WORD, Members
@@ -318,6 +318,48 @@ def test_what_was_due_is_what_came_where_nothing_draws_it_to_one(rows):
     due = cells.n * climbing.expected(mean, parts, len(cells.n))
     for part in parts.values():
         assert part.holding.add(due) == pytest.approx(part.holding.add(cells.k), rel=1e-3)
+
+
+def equations(cells, parts, due, drawn):
+    """Σ due·xxᵀ and what is drawn, dense, in the order of the families."""
+    edges = np.cumsum([0, *(len(part.beta) for part in parts)])
+    columns = []
+    for level in range(edges[-1]):
+        place = int(np.searchsorted(edges, level, side="right")) - 1
+        one = np.zeros(len(parts[place].beta))
+        one[level - edges[place]] = 1.0
+        columns.append(parts[place].holding.give(one))
+    x = np.array(columns).T
+    return x.T @ (due[:, None] * x) + np.diag(drawn)
+
+
+@settings(max_examples=60, deadline=None)
+@given(LEVELLED, st.randoms(), st.sampled_from([2, 256]))
+def test_a_step_is_solved_exactly_but_for_the_ties_of_rare_words(rows, random, together):
+    cells = cells_of(rows)
+    parts = list(factors.parts_of(cells).values())
+    if not parts:
+        return
+    random.shuffle(parts)
+    sizes = [len(part.beta) for part in parts]
+    draw = np.random.default_rng(random.randrange(2**32))
+    due, drawn, wanted = (
+        draw.uniform(0.01, 3, len(cells.n)),
+        draw.uniform(0.5, 5, sum(sizes)),
+        draw.normal(size=sum(sizes)),
+    )
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(preconditioner, "_TOGETHER", together)
+        near = preconditioner.Preconditioner({part.name: part.holding for part in parts}, due, drawn)
+    whole = equations(cells, parts, due, drawn)
+    begin = np.cumsum([0, *sizes])
+    word = next((number for number, part in enumerate(parts) if part.name == WORD), None)
+    if word is not None:
+        places = np.arange(begin[word], begin[word + 1])
+        of_level = parts[word].holding.add(due)
+        for place in places[np.sort(np.argsort(-of_level, kind="stable")[together:])]:
+            whole[place, np.arange(len(whole)) != place] = whole[np.arange(len(whole)) != place, place] = 0
+    assert near.solve(wanted) == pytest.approx(np.linalg.solve(whole, wanted), rel=1e-6, abs=1e-9)
 
 
 def test_a_level_in_one_row_only_is_no_level():

@@ -119,6 +119,8 @@ def test_where_minutes_are_not_told_a_day_near_its_budget_that_ends_early_is_dry
     found = hours.dry(frame(rows), known)
     assert found["campaign_id"].unique().to_list() == [1]
     assert found["hour"].to_list() == list(range(18, DAY))
+    mixed = frame(rows).sample(fraction=1, shuffle=True, seed=5)
+    assert hours.dry(mixed, known).equals(found), "in whatever order the rows come"
     for stricter in (hours.DryLimits(near_budget=1.01), hours.DryLimits(due_clicks=13)):
         assert hours.dry(frame(rows), known, stricter).is_empty()
     # Due: 36 clicks in three quarters of the day, so two more an hour, at what its clicks sell.

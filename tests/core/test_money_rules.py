@@ -75,7 +75,9 @@ def test_many_rows_at_once_stand_where_each_would_alone(clicks, orders, spend, s
     """The column and the single figure are one rule: too thin, hopeless and between alike."""
     sums = {"impressions": 5_000, "clicks": clicks, "orders": orders, "spend": spend, "sales": sales}
     for metric in ("ctr", "cvr", "cpc", "acos"):
-        _, at, _ = peers.columns(metric, pl.DataFrame([sums]), FEED)
+        _, at, _ = peers.columns(
+            metric, {name: np.array([float(value)]) for name, value in sums.items()}, FEED
+        )
         alone = peers.standing(metric, sums, FEED, None).percentile
         assert (None if np.isnan(at[0]) else at[0]) == (pytest.approx(alone) if alone is not None else None)
 

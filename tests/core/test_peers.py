@@ -14,10 +14,11 @@ from nimbus_reef.core.metrics import Better
 VALUES = st.lists(st.floats(0.01, 1e4), min_size=11, max_size=11).map(sorted)
 FEED = pl.DataFrame(
     [
-        {"month": month, "brands": brands} | {name: base + point / 100 for name, point in zip(peers.COLUMNS, peers.POINTS, strict=True)}
+        {"category": "Lamps", "format": "all", "metric": "cvr", "month": month, "brands": brands} | {name: base + point / 100 for name, point in zip(peers.COLUMNS, peers.POINTS, strict=True)}
         for month, brands, base in (("2026-08", 50, 0.0), ("2026-09", 40, 1.0), ("2026-10", 12, 5.0))
     ]
 )  # fmt: skip
+CELL = peers.cells(FEED)["Lamps", "all", "cvr"]
 SUMS = {"impressions": 40_000, "clicks": 400, "orders": 40, "spend": 300.0, "sales": 1200.0}
 
 
@@ -71,16 +72,16 @@ def test_a_brand_drawn_at_a_true_quantile_is_found_there_within_its_interval(qua
 
 
 def test_months_are_weighed_by_what_we_did_in_them():
-    found = peers.blended(FEED, {"2026-08": 300.0, "2026-09": 100.0})
+    found = peers.blended(CELL, {"2026-08": 300.0, "2026-09": 100.0})
     assert found.typical == pytest.approx(0.5 * 0.75 + 1.5 * 0.25)
     assert (found.brands, found.borrowed) == (40, ())
 
 
 def test_a_month_with_too_few_brands_uses_the_latest_earlier_one_and_says_so():
-    found = peers.blended(FEED, {"2026-10": 1.0})
+    found = peers.blended(CELL, {"2026-10": 1.0})
     assert found.typical == pytest.approx(1.5)
     assert found.borrowed == (("2026-10", "2026-09"),)
-    assert peers.blended(FEED, {"2026-07": 1.0}) is None
+    assert peers.blended(CELL, {"2026-07": 1.0}) is None
 
 
 def test_too_little_data_says_what_is_missing_instead_of_a_verdict():

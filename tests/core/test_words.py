@@ -68,8 +68,9 @@ def test_phrases_sum_every_row_that_holds_them_once(rows):
         runs = {" ".join(stems[start : start + n]) for n in (1, 2, 3) for start in range(len(stems) - n + 1)}
         mine = [row for row in rows if row[0] == number]
         for run in runs:
-            orders, spend, terms = wanted.get(run, (0, 0, 0))
-            wanted[run] = orders + sum(r[2] for r in mine), spend + sum(r[3] for r in mine), terms + 1
+            orders, spend, terms, held = wanted.get(run, (0, 0, 0, []))
+            own = sum(r[3] for r in mine)
+            wanted[run] = orders + sum(r[2] for r in mine), spend + own, terms + 1, [*held, (-own, text)]
     spelt = pl.DataFrame(
         {
             "normal_id": list(texts),
@@ -93,9 +94,12 @@ def test_phrases_sum_every_row_that_holds_them_once(rows):
         vocabulary,
         ["orders", "spend"],
     )
-    assert {row["phrase"]: (row["orders"], row["spend"], row["terms"]) for row in found.to_dicts()} == {
-        phrase: sums for phrase, sums in wanted.items() if sums[2] > 1
-    }
+    assert {
+        row["phrase"]: (row["orders"], row["spend"], row["terms"], row["example"]) for row in found.to_dicts()
+    } == {
+        phrase: (*sums, min(held)[1])  # the dearest, of equally dear ones the first by name
+        for phrase, (*sums, held) in wanted.items() if sums[2] > 1
+    }  # fmt: skip
     assert all(row["length"] == len(row["phrase"].split()) for row in found.to_dicts())
 
 
@@ -143,3 +147,15 @@ def test_normal_forms_are_those_of_each(texts):
     assert words.normal_forms(pl.Series(given_ones)).to_list() == [
         words.normal_form(each) for each in given_ones
     ]
+
+
+def test_of_equally_dear_terms_the_first_by_name_is_the_example():
+    """Whatever order a join leaves them in, so that a page loaded twice says the same."""
+    ids = {"normal_id": pl.UInt32, "word_id": pl.UInt32}
+    terms = {"normal_id": [1, 2], "term": ["zeta led", "alpha led"], "orders": [0, 0], "spend": [5, 5]}
+    tokens = pl.DataFrame({"normal_id": [1, 1, 2, 2], "word_id": [3, 1, 2, 1]}, schema_overrides=ids)
+    vocabulary = pl.DataFrame({"word_id": [1, 2, 3], "word": ["led", "alpha", "zeta"]}, schema_overrides=ids)
+    found = words.by_phrase(
+        pl.DataFrame(terms, schema_overrides=ids), tokens, vocabulary, ["orders", "spend"]
+    )
+    assert found["example"].to_list() == ["alpha led"]

@@ -14,6 +14,7 @@ import urllib.request
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Final
 
 import pytest
 from tests.conftest import installed, port_from
@@ -24,6 +25,9 @@ from nimbus_reef.cli import wiring
 from nimbus_reef.config import Config
 from nimbus_reef.store.record import server
 from nimbus_reef.store.record.engine import Store
+
+_PATIENCE: Final = 120.0
+"""Seconds until a test gives up: so long that a busy machine is not taken for a fault."""
 
 
 @dataclass(frozen=True)
@@ -72,7 +76,7 @@ class Installation:
         return f"http://127.0.0.1:{self.config.port}"
 
     def get(
-        self, path: str, browser: urllib.request.OpenerDirector | None = None, seconds: float = 30
+        self, path: str, browser: urllib.request.OpenerDirector | None = None, seconds: float = _PATIENCE
     ) -> tuple[int, str]:
         """Status and page; 0 where nobody answers."""
         return self.ask(path, None, browser, seconds)
@@ -82,7 +86,7 @@ class Installation:
         path: str,
         form: dict[str, str] | None,
         browser: urllib.request.OpenerDirector | None,
-        seconds: float = 30,
+        seconds: float = _PATIENCE,
     ) -> tuple[int, str]:
         """The same, posting a form where there is one."""
         data = urllib.parse.urlencode(form).encode() if form is not None else None
@@ -98,6 +102,8 @@ class Installation:
     def signed_in(self) -> tuple[urllib.request.OpenerDirector, str]:
         """A browser that is signed in, and its CSRF token."""
         browser = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(http.cookiejar.CookieJar()))
+        # Whatever was killed before is being taken over meanwhile.
+        until(lambda: self.get("/sign-in", browser)[0] == 200, _PATIENCE)
         form = {
             "csrf_token": token(self.get("/sign-in", browser)[1]), "email": self.person.email,
             "password": self.person.password,
@@ -118,7 +124,7 @@ def environment_of(settings: dict[str, str]) -> dict[str, str]:
     return os.environ | settings | {"PYTHONPATH": os.pathsep.join(sys.path)}
 
 
-def until(true: Callable[[], bool], seconds: float = 60) -> None:
+def until(true: Callable[[], bool], seconds: float = _PATIENCE) -> None:
     """Waits until something holds; fails when it does not come to."""
     end = time.monotonic() + seconds
     while not true():

@@ -8,6 +8,7 @@ from __future__ import annotations
 import subprocess
 import threading
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from tests.faults.conftest import Installation, Person, environment_of, until
 
 from nimbus_reef import config
 from nimbus_reef.cli import wiring
+from nimbus_reef.errors import StoreAway
 from nimbus_reef.formats import mapping, tables
 from nimbus_reef.jobs import intake
 from nimbus_reef.jobs.orders import LoadOrder
@@ -135,8 +137,9 @@ def ended(machines: Machines, job_id: int) -> loads.Job:
     found: list[loads.Job] = []
 
     def over() -> bool:
-        job = loads.get_job(machines.both[1].store, job_id)
-        found[:] = [job] if job else []
+        with suppress(StoreAway):
+            job = loads.get_job(machines.both[1].store, job_id)
+            found[:] = [job] if job else []
         return bool(found) and not found[0].open
 
     until(over, 180)

@@ -1,6 +1,7 @@
 """What a worker judges ahead: the usual days of every account, once for what is loaded and set, and out of the way."""
 
 import fcntl
+import shutil
 import threading
 import time
 
@@ -62,6 +63,25 @@ def test_other_aims_are_judged_anew(demo, folder):
         assert all(is_judged(facts, look, Judged.TARGETS) for look in asked)
     finally:
         set_aim(demo.store, account, 1, "account", "", account.target_acos)
+
+
+def test_other_days_do_not_drive_out_those_looked_at_most(demo, folder):
+    """As at ten times the size, where all usual days take more room than there is."""
+    every = sorted(accounts.all_accounts(demo.store), key=lambda each: -each.id)
+    Ahead(demo.store, folder, 1, lambda: False).once()
+    for account in every:
+        facts, asked = looks(demo, folder, account)
+        assert not any(is_judged(facts, look, Judged.TARGETS) for look in asked), (
+            "there is no room for anything"
+        )
+    facts, asked = looks(demo, folder, every[0])
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(Shelf, "is_full", lambda *_: is_judged(facts, asked[0], Judged.TERMS))
+        shutil.rmtree(folder)
+        roomy = Ahead(demo.store, folder, 1 << 30, lambda: False)
+        assert roomy.once() == len(every)
+    facts, asked = looks(demo, folder, every[0])
+    assert [is_judged(facts, look, Judged.TERMS) for look in asked] == [True] + [False] * (len(asked) - 1)
 
 
 def test_whoever_waits_comes_first(demo, folder):

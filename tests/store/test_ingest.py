@@ -3,9 +3,11 @@
 import threading
 from datetime import date
 
+import MySQLdb
 import polars as pl
 import pytest
 from sqlalchemy import text
+from sqlalchemy.exc import OperationalError
 
 from nimbus_reef.core import words
 from nimbus_reef.core.model import MEASURES
@@ -191,8 +193,34 @@ def test_a_load_that_fails_half_way_changes_nothing(store, account, tmp_path, mo
     with pytest.raises(RuntimeError):
         load(store, account, tmp_path, term_rows(days(1), clicks=8))
     assert held(store) == before
+    assert not list(store.snapshots.rglob("*.part"))
     with store.read() as connection:
         assert connection.execute(text("SELECT COUNT(*) FROM batch")).scalar() == 1
+
+
+def test_each_day_file_is_written_once_while_the_record_is(store, account, tmp_path, monkeypatch):
+    """Begun anew, as after a deadlock, the later rows count; what another label holds besides is read back."""
+    written, bumped = [], []
+    drafted, bump = snapshots._drafted, ingest.versions.bump
+
+    def once_more(*of, **named):
+        bumped.append(len(written))
+        if len(bumped) == 1:
+            raise OperationalError("x", None, MySQLdb.OperationalError(1213, "Deadlock found"))
+        return bump(*of, **named)
+
+    monkeypatch.setattr(
+        snapshots, "_drafted", lambda folder, rows: written.append(len(rows)) or drafted(folder, rows)
+    )
+    monkeypatch.setattr(ingest.versions, "bump", once_more)
+    load(store, account, tmp_path, term_rows(days(1, 2)))
+    assert written == [3, 3, 3, 3]
+    versions = snapshots.versions(store, account.id, "search_term_daily")
+    assert [
+        snapshots.path(store.snapshots, account.id, "search_term_daily", *each).exists()
+        for each in versions.items()
+    ] == [True, True]
+    assert not list(store.snapshots.rglob("*.part"))
 
 
 def test_a_row_that_repeats_a_key_stops_the_load(store, account, tmp_path):
@@ -200,6 +228,24 @@ def test_a_row_that_repeats_a_key_stops_the_load(store, account, tmp_path):
     frame = pl.DataFrame({"account_id": [1, 1], "what": ["x", "x"], "taken": [1, 1]})
     with pytest.raises(Conflict), store.engine.begin() as connection:
         bulk.load(connection, "turn", frame, tmp_path)
+
+
+def test_large_frames_go_in_by_pieces_or_not_at_all(store, tmp_path, monkeypatch):
+    scratch = tmp_path / "tsv"
+    scratch.mkdir()
+    monkeypatch.setattr(bulk, "_PIECE", 2)
+    whole = pl.DataFrame({"account_id": range(5), "what": list("abcde"), "taken": [1] * 5})
+    with store.engine.begin() as connection:
+        bulk.load(connection, "turn", whole.clear(), scratch)
+        bulk.load(connection, "turn", whole, scratch)
+        assert connection.execute(text("SELECT COUNT(*) FROM turn")).scalar() == 5
+    with pytest.raises(Conflict, match="took 1 of 2 rows"), store.engine.begin() as connection:
+        bulk.load(
+            connection, "turn", pl.concat([whole.with_columns(what=pl.lit("new")), whole[:1]]), tmp_path
+        )
+    with store.read() as connection:
+        assert connection.execute(text("SELECT COUNT(*) FROM turn")).scalar() == 5
+    assert not list(scratch.iterdir())
 
 
 def test_a_name_too_long_to_keep_is_a_reject_of_its_row(store, account, tmp_path):
@@ -238,7 +284,7 @@ def test_a_disk_that_takes_no_snapshot_costs_nothing_but_speed(store, account, t
     def full(*_, **__):
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr(snapshots, "_write", full)
+    monkeypatch.setattr(snapshots, "_drafted", full)
     load(store, account, tmp_path, term_rows(days(1)))
     assert int(Facts(store).sums(account.id, "search_term_daily", WINDOW)["clicks"].sum()) == 9
 

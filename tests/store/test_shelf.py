@@ -140,6 +140,17 @@ def test_only_values_are_read(tmp_path, call):
     assert Shelf(tmp_path).peek(7, KEY) is None
 
 
+def test_what_others_remove_or_finish_meanwhile_is_passed_over(tmp_path, monkeypatch):
+    kept(tmp_path, rows(1000), KEY)
+    here = Shelf(tmp_path)
+    (place,) = [each for each in tmp_path.glob("*/*/*") if not each.name.startswith(".")]
+    gone = [place.with_name(".written just now"), place.with_name("removed just now")]
+    monkeypatch.setattr(Path, "iterdir", lambda home, inside=Path.iterdir: iter([*gone, *inside(home)]))
+    assert here.sweep({7: told(GENERATION)}) == 0
+    assert not here.is_full({7: told(GENERATION)}, 7)
+    assert here.peek(7, KEY) is not None
+
+
 def test_what_is_over_goes_and_the_rest_has_a_bound(tmp_path, monkeypatch):
     """An account's results for what was loaded before, those of other code, then those longest not asked for."""
     old = ("judged", 7, (("search_term_daily", 3),), 1)
@@ -155,6 +166,11 @@ def test_what_is_over_goes_and_the_rest_has_a_bound(tmp_path, monkeypatch):
     for age, place in enumerate(places):
         os.utime(place, (1_000_000 - age, 1_000_000 - age))
     here.peek(7, (*KEY, 3))
-    small = Shelf(tmp_path, most_bytes=2 * sum(file.stat().st_size for file in places[0].iterdir()))
+    size = sum(file.stat().st_size for file in places[0].iterdir())
+    small = Shelf(tmp_path, most_bytes=2 * size)
+    assert small.is_full({7: told(GENERATION)}, 7)
+    assert not small.is_full({7: told(GENERATION)}, 8), "an account of which nothing is there yet"
+    assert not small.is_full({7: "what was loaded before"}, 7), "what is over has no room of its own"
+    assert not Shelf(tmp_path, most_bytes=9 * size).is_full({7: told(GENERATION)}, 7)
     assert small.sweep({7: told(GENERATION)}) == 2
     assert [place.exists() for place in places] == [True, False, False, True]

@@ -58,3 +58,30 @@ def test_a_day_file_with_other_rows_is_found_and_mended(loaded, account):
     assert ("2026-10-01", "clicks in the day file") in told(loaded, account)
     assert snapshots.rebuild(loaded, account.id, KIND) == 3
     assert told(loaded, account) == []
+
+
+def test_day_files_are_made_by_pieces(loaded, account, monkeypatch):
+    """As large as may be read at once: of an account at size they would not fit into memory together."""
+    files = {
+        each: each.read_bytes()
+        for span, version in snapshots.versions(loaded, account.id, KIND).items()
+        if (each := snapshots.path(loaded.snapshots, account.id, KIND, span, version)).exists()
+    }
+    assert len(files) == 3
+    asked = []
+    query = snapshots.query
+    monkeypatch.setattr(
+        snapshots, "query", lambda *of, **values: asked.append(values) or query(*of, **values)
+    )
+    for most, pieces in ((1, 3), (1_000_000, 1)):
+        monkeypatch.setattr(snapshots, "_PIECE_ROWS", most)
+        for each in files:
+            each.unlink()
+        asked.clear()
+        wanted = snapshots.versions(loaded, account.id, KIND)
+        assert snapshots.read(loaded, account.id, KIND, wanted).collect().height == sum(
+            len(snapshots.read(loaded, account.id, KIND, {span: version}).collect())
+            for span, version in wanted.items()
+        )
+        assert len(asked) == pieces
+        assert {each: each.read_bytes() for each in files} == files

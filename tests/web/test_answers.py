@@ -66,6 +66,10 @@ def test_formats_name_the_share_furthest_from_the_peers_and_both_ends_of_standin
     )
     bare = groups.format_answer([mix("product", 1.0, None)], [("product", 1.0, [place("cvr", None)])], EURO)
     assert said(bare).startswith("No peers’ mix of formats is known. No format has enough")
+    found = [("none given", 10.0, [place("acos", 30.0)])]
+    untold = said(groups.format_answer([mix("product", None, 0.7), mix("brand", None, 0.3)], found, EURO))
+    assert untold.startswith("Unknown of which format the ads are: that is told by campaigns. Weakest")
+    assert "cost of sale of ads of unknown format" in untold
 
 
 @pytest.mark.parametrize(
@@ -159,3 +163,17 @@ def test_the_tree_s_answer_tells_which_rates_lost_and_gained_most():
         moved("cpc", spend=0.5)
         == "Since the days before no rate got worse, price per click gained most (−50 %)."
     )
+
+
+def test_a_product_without_peers_is_not_called_thin():
+    """A table and the drawer beside it say the same: it has clicks enough, and nobody to be held against."""
+    of = {"sku": "A", "title": "Lamp", "spend": 9.0, "overall_at": None}
+    measured = {
+        f"{metric}{end}": None for metric in (*METRICS, "acos") for end in ("", "_at", "_seen", "_own")
+    }
+    row = {**of, **measured, "cvr": 0.07, "cpc": 0.5, "cpc_seen": 40.0}
+    (line,) = heat.product_lines(
+        pl.DataFrame([row], schema_overrides=dict.fromkeys(measured, pl.Float64)), "standing", EURO
+    )
+    told = {cell.metric: cell.text for cell in line.cells}
+    assert (told["cvr"], told["cpc"], told["acos"]) == ("no peers", "thin", "thin")

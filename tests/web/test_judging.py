@@ -1,19 +1,31 @@
 """Days that nobody judged yet: what the rows come to at once, the verdicts as a second answer."""
 
 import shutil
+from datetime import timedelta
 
 import pytest
 from tests.pages import parsed, row_ids, texts, values, words
 
 from nimbus_reef.analysis import unjudged
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.people import accounts
+from nimbus_reef.store.reading import facts as reading
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.web.kit.figures import Figures
 
 LAZY = ("targeting/targets", "targeting/terms", "targeting/words", "catalog/ads", "findings/")
+
+READ = (
+    "delivery/hours", "delivery/budgets", "movement/drift", "movement/drift?by=keyword", "movement/ledger", "movement/why",
+    "standing/tree", "standing/products", "standing/formats", "catalog/families", "catalog/catch-all",
+)  # fmt: skip
 
 
 @pytest.fixture
 def many(monkeypatch, app, demo):
-    """As if the demo held too many rows to judge at once, and none of it were judged, here or by another process."""
+    """As if the demo held too many rows to judge or to read at once, and none were, here or by another process."""
     monkeypatch.setattr(unjudged, "AT_ONCE", 1)
+    monkeypatch.setattr(reading, "MANY", 1)
     facts = app.extensions["reef"].facts
     facts.shelf.settle()
     facts.cache.clear()
@@ -65,3 +77,32 @@ def test_files_and_parts_of_a_page_are_not_put_off(owner, many):
     boosted = owner.get(f"/targeting/terms?{of}", headers={"HX-Request": "true"})
     assert not texts(boosted, "#judging")
     assert row_ids(boosted)
+
+
+@pytest.mark.parametrize("page", READ)
+def test_what_is_read_from_many_rows_says_so_and_shows_what_the_days_come_to(owner, demo, many, page):
+    facts = Facts(demo.store)
+    account = accounts.by_key(demo.store, "fernhollow-de")
+    newest = facts.newest_day(account.id)
+    window = Window(newest - timedelta(days=29), newest)
+    days = facts.by_day(account.id, "campaign_daily", window, ("spend",))
+    spend = Figures("en", "EUR").micro(int(days["spend"].sum())).replace("\xa0", " ")
+    address = (
+        f"/{page}{'&' if '?' in page else '?'}account=fernhollow-de&window={window.first}..{window.last}"
+    )
+    first = owner.get(address)
+    assert texts(first, "#judging b")[0].startswith("Reading ")
+    assert texts(first, ".totals b")[0] == spend
+    (more,) = values(first, "#judging", "hx-get")
+    second = owner.get(more)
+    assert second.status_code == 200
+    assert not texts(second, "#judging")
+    again = owner.get(address)
+    assert not texts(again, "#judging"), "what is made is shown at once"
+    assert words(parsed(again).select_one("#work")) == words(parsed(second).select_one("#work"))
+
+
+def test_what_is_read_from_few_rows_comes_at_once(owner, many, monkeypatch):
+    monkeypatch.setattr(reading, "MANY", 1_000_000)
+    for page in READ:
+        assert not texts(owner.get(f"/{page}{'&' if '?' in page else '?'}account=fernhollow-de"), "#judging")

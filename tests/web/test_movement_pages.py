@@ -2,14 +2,23 @@
 
 import csv
 import re
+from datetime import date
 
 import polars as pl
 import pytest
 from tests.pages import row_ids, text_of
+from werkzeug.datastructures import MultiDict
 
+from nimbus_reef.analysis.movement import sides
 from nimbus_reef.core.metrics import METRICS
+from nimbus_reef.core.targeting import Aims
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.people import accounts
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.movement import courses, ledger, trends
+from nimbus_reef.web.params import of_account
 
 SCOPE = "account=fernhollow-de&window=last-20"
 FIRST, LAST = "2026-10-29", "2026-11-17"
@@ -204,3 +213,15 @@ def test_a_ledger_that_comes_to_nothing_says_so_and_who_pulled_each_way():
     told = ledger.ledger_words(moved, METRICS["acos"], Figures("en_IE", "EUR"))
     assert told.bold.replace("\xa0", " ") == "ACOS rose, 20.0 % → 21.5 %."
     assert told.rest == "A (+4.00 pt) did most of it. B (−1.00 pt) held against it."
+
+
+def test_a_product_s_trend_is_held_against_the_target_that_its_drift_is(demo):
+    """Its own, else the account's; that of a campaign that shows it says nothing of the others."""
+    account, facts, sku = accounts.by_key(demo.store, "fernhollow-de"), Facts(demo.store), "GL-STRIP-90CM"
+    ads = product_frames.named_ads(facts, account.id, Window(date(2026, 10, 29), date(2026, 11, 17)))
+    every = tuple((campaign, 0.1) for campaign in ads["campaign"].cast(pl.String).unique())
+    for products, target in (((), 0.3), (((sku, 0.2),), 0.2)):
+        scope = of_account(MultiDict({"window": "last-20"}), account, facts, Aims(0.3, every, (), products))
+        assert trends.trend(facts, scope, f"product:{sku}", Figures("en", "EUR")).target_acos == target
+        rows = sides(facts, scope.look, "product")
+        assert rows.filter(pl.col("key") == sku)["target_acos"].to_list() == [target]

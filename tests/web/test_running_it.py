@@ -8,7 +8,7 @@ from tests.pages import parsed, text_of
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.jobs.queue import make_queue
 from nimbus_reef.store.record import loads, workers
-from nimbus_reef.web.factory import make_app
+from nimbus_reef.web.factory import compile_templates, make_app
 from nimbus_reef.web.security import limiter
 
 PROXY = "192.0.2.1"
@@ -50,6 +50,13 @@ def test_under_a_prefix_every_address_of_a_page_has_it(proxied, path):
     ]
     assert len(told) > 10
     assert [each for each in told if each.startswith("/") and not each.startswith("/reef/")] == []
+
+
+def test_once_compiled_no_page_compiles_a_template(app, owner, monkeypatch):
+    app.jinja_env.cache.clear()
+    compile_templates(app)
+    monkeypatch.setattr(app.jinja_env, "compile", None)
+    assert owner.get("/targeting/targets").status_code == 200
 
 
 def test_what_a_proxy_says_is_believed_of_it_alone(proxied, demo):

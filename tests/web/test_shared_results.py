@@ -3,14 +3,20 @@
 import re
 import shutil
 import sys
+import threading
 from dataclasses import replace
 
 import pytest
 from tests.web.conftest import signed_in
 
+from nimbus_reef.analysis import ahead, judged
 from nimbus_reef.cli import demo as demo_data
+from nimbus_reef.jobs.on_call import OnCall
 from nimbus_reef.jobs.queue import make_queue
 from nimbus_reef.store.reading import shelf
+from nimbus_reef.store.reading.cache import Cache
+from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.reading.shelf import Shelf
 from nimbus_reef.web.factory import make_app
 
 ACCOUNT = "account=fernhollow-de"
@@ -73,3 +79,47 @@ def test_what_is_taken_from_the_shelf_is_what_was_worked_out(processes, demo, mo
     unlike = [page for page, one, other in zip((*PAGES, *FILES), before, after, strict=True) if one != other]
     assert unlike == []
     assert (worked_out, refused) == ([], [])
+
+
+def test_what_a_worker_on_call_works_out_is_shown_like_ones_own(processes, demo, monkeypatch):
+    """Days that nobody asked for: the pages and files that judge by themselves, and those that ask for what is large."""
+    monkeypatch.setattr(shelf, "DEAR", 0.0)
+    addresses = [f"{each}?window=2026-09-20..2026-10-09" for each in (*PAGES[-4:], *FILES[:4])]
+    alone = told(processes(), demo.password, addresses)
+    conf = processes().extensions["reef"].config
+    shutil.rmtree(conf.judged)
+    monkeypatch.setattr(judged, "AT_ONCE", 1)
+    asked_for, done = [], threading.Event()
+    monkeypatch.setattr(
+        ahead, "ASKED", {what: lambda *of, w=what, make=make: (asked_for.append(w), make(*of))[1] for what, make in ahead.ASKED.items()}
+    )  # fmt: skip
+    worker = OnCall(Facts(demo.store, Cache(), Shelf(conf.judged)), conf.judged)
+    thread = threading.Thread(target=worker.keep_on, args=(done,))
+    thread.start()
+    try:
+        while not (conf.judged / "on-call").exists():
+            thread.join(0.01)
+        helped = told(processes(), demo.password, addresses)
+    finally:
+        done.set()
+        thread.join(10)
+    assert set(asked_for) == {"targets", "terms", "words", "findings"}, "product ads come with the findings"
+    for address, one, other in zip(addresses, alone, helped, strict=True):
+        assert one == other, address
+
+
+@pytest.mark.parametrize(
+    "asked", ["format=brand", "product=GL-STRIP-90CM", "target_acos=15", "against=2026-09-25..2026-10-09"]
+)
+def test_what_was_asked_before_changes_nothing(processes, demo, asked):
+    """A part, another target or other days to compare with: a process that has shown all of it says the same as one that has not."""
+    every = (*PAGES, "/pulse/mover", "/pulse/at-stake", "/findings/report", *FILES)
+    pages = [f"{each}{'&' if '?' in each else '?'}{asked}" for each in every]
+    experienced, fresh = processes(), processes()
+    for app in (experienced, fresh):
+        object.__setattr__(app.extensions["reef"].facts, "shelf", None)
+    # Twice: what a page shows as soon as it is known is known then.
+    for app, asked_for in ((experienced, every), (experienced, pages), (fresh, pages[::-1])):
+        told(app, demo.password, asked_for)
+    before, after = told(experienced, demo.password, pages), told(fresh, demo.password, pages)
+    assert [page for page, one, other in zip(pages, before, after, strict=True) if one != other] == []

@@ -63,7 +63,10 @@ def test_products_sort_by_standing_and_by_change_and_open(owner):
     worst = row_ids(owner.get("/standing/products?account=fernhollow-de&sort=cvr"))
     assert len(worst) > 20
     shown = owner.get("/standing/products?account=fernhollow-de&sort=cvr").get_data(as_text=True)
-    marks, thin = shown.count('class="diamond'), shown.count("too thin or without peers")
+    marks, thin = (
+        shown.count('class="diamond'),
+        shown.count("too thin to be placed") + shown.count("no peers are known"),
+    )
     assert marks >= 5 * len(worst) - thin > 50, "every figure that is placed has its mark"
     change = owner.get("/standing/products?account=fernhollow-de&as=change&sort=-acos")
     assert change.status_code == 200

@@ -29,6 +29,7 @@ def plain(text):
         (EURO.money(4812.4), "€ 4,812"), (EURO.money(-0.94, 2), "−€ 0.94"), (EURO.money(None), "–"),
         (EURO.rate(0.776), "77.6 %"), (EURO.count(1518), "1,518"), (EURO.short(2104), "2.1k"), (EURO.short(12), "12"),
         (EURO.one_in(0.005), "1 in 200"), (EURO.one_in(1e-9), "less than 1 in 2,000"), (EURO.one_in(0.7), "70 %"),
+        (Figures("de_DE", "EUR").one_in(1e-9), "less than 1 in 2.000"),
         (EURO.days(Window(date(2026, 9, 17), date(2026, 10, 16))), "17 Sept–16 Oct 2026"),
         (EURO.span(Range(-90, 10, 140)), "−€ 90 to +€ 140"), (EURO.span(Range(-5, -5, -5)), "−€ 5"),
         (EURO.counted(1, "click"), "1 click"), (EURO.counted(0, "order"), "0 orders"),

@@ -10,13 +10,13 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any, Final
 
-from nimbus_reef.analysis import agreement, movement, standing
+from nimbus_reef.analysis import agreement, movement, pulse, query_shares, standing
 from nimbus_reef.analysis.catalog import ads, catch_all, families, gaps, pages, structure
 from nimbus_reef.analysis.catalog.files import NEEDS as CATALOG
 from nimbus_reef.analysis.delivery import budgets, hours, placements
 from nimbus_reef.analysis.delivery.files import NEEDS as DELIVERY
-from nimbus_reef.analysis.findings import SOURCES, findings
-from nimbus_reef.analysis.judged import judged_ads, judged_targets, judged_terms, judged_words
+from nimbus_reef.analysis.findings import SOURCES, findings, without
+from nimbus_reef.analysis.judged import Judged, judged_ads, judged_targets, judged_terms, judged_words
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.look import Look, asked
 from nimbus_reef.analysis.proposals import sources
@@ -24,7 +24,7 @@ from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.people.hidden_findings import PutAway
-from nimbus_reef.store.reading import target_frames
+from nimbus_reef.store.reading import delivery_frames, target_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES, Facts
 
 DAYS: Final = ("last-30", "last-7", "last-14", "last-60", "last-90")
@@ -50,7 +50,7 @@ _PAGES: Final[Sequence[_Work]] = (
     (DELIVERY["placements"], lambda facts, look: placements.judged(facts, look, "account")), (DELIVERY["placements"], placements.judged),
     *((DELIVERY["hours"], work) for work in (hours.grid, hours.by_hour, hours.found_segments, hours.dry, hours.judged)),
     (DELIVERY["budgets"], budgets.held), (DELIVERY["budgets"], budgets.moved), (_ADS, standing.ground),
-    (_ADS, standing.account_places), (_ADS, standing.mix), (_ADS, lambda facts, look: standing.groups(facts, look, "category")),
+    (_ADS, standing.account_places), (_ADS, standing.mix), (_ADS, standing.compared_products), (("query_funnel",), query_shares.shares), (_ADS, lambda facts, look: standing.groups(facts, look, "category")),
     (_ADS, lambda facts, look: standing.groups(facts, look, "format")),
     (TOTAL_SOURCES, _agreeing),
 )  # fmt: skip
@@ -64,6 +64,17 @@ _MOVED: Final[Mapping[str, tuple[str, ...]]] = {
     "product": TOTAL_SOURCES, "campaign": TOTAL_SOURCES, "keyword": TARGET_SOURCES,
 }  # fmt: skip
 """What pages of movement show first, of which it is told who moved it."""
+
+
+ASKED: Final[Mapping[str, Callable[..., Any]]] = {
+    Judged.TARGETS: judged_targets, Judged.TERMS: judged_terms, Judged.ADS: judged_ads, "words": judged_words, "findings": without,
+    "sums": Facts.sums, "hour sums": delivery_frames.hour_sums, "placement sums": delivery_frames.placement_sums,
+    "hours of part": hours.sums, "dry hours": hours.dry,
+}  # fmt: skip
+"""What another process may ask for besides, by what it is called in `judged.asked_of_helper` and `Facts.if_many`."""
+
+SUMS: Final = frozenset({"sums", "hour sums", "hours of part", "placement sums"})
+"""Those of them that a page shows before its verdicts."""
 
 
 def looks(facts: Facts, account: Account, aims: Aims) -> Iterator[Look]:
@@ -84,6 +95,7 @@ def steps(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> Ite
     for needed, work in (*_ROWS, (SOURCES, _findings(away, today)), *_PAGES):
         if lacking(facts, look.account, look.window, needed) is None:
             yield lambda work=work: work(facts, look)  # type: ignore[misc]
+    yield lambda: pulse.beat(facts, look, today)
     if look.against is None:
         return
     then = look.at(look.against)

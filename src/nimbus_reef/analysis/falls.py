@@ -139,11 +139,9 @@ def _days(facts: Facts, around: Look, products: pl.Series) -> pl.DataFrame:
     """By day (a sum of several says nothing of before and after) what ads of the part did for products whose page changed."""
     if not around.part:
         return product_frames.product_days(facts, around.account.id, around.window, products)
-    rows = product_frames.placed_products(facts, around.account.id, around.window).filter(
-        (pl.col("first_day") == pl.col("day")) & pl.col("product_id").is_in(products.implode())
+    ads = product_frames.named_ads(facts, around.account.id, around.window).filter(
+        pl.col("product_id").is_in(products.implode())
     )
-    return (
-        around.within(facts, rows)
-        .group_by("product_id", "day")
-        .agg(pl.col("clicks", "orders", "spend", "sales").sum())
-    )
+    asked = around.within(facts, ads).select("product_ad_id", "product_id")
+    days = product_frames.ad_days(facts, around.account.id, around.window, asked)
+    return days.filter(pl.col("first_day") == pl.col("day"))

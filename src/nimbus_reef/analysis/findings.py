@@ -10,7 +10,7 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.delivery import hours, placements
-from nimbus_reef.analysis.judged import TARGET_ID, TERM_ID, judged_ads
+from nimbus_reef.analysis.judged import TARGET_ID, TERM_ID, asked_of_helper, judged_ads
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings import reading
 from nimbus_reef.core import checks
@@ -81,10 +81,7 @@ def findings(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> 
 
     def make() -> Findings:
         hidden = tuple(each for each in away if _still_away(facts, look, each, today))
-        names = frozenset((each.check, each.row_id) for each in hidden)
-        made = facts.kept(
-            "findings", look.account.id, lambda: _findings(facts, look, hidden), *_key(look), names
-        )
+        made = without(facts, look, hidden)
         # The same rows may have been brought back and put away anew, with another reason.
         return replace(made, hidden=hidden)
 
@@ -92,6 +89,15 @@ def findings(facts: Facts, look: Look, away: Sequence[PutAway], today: date) -> 
 
 
 _NOW: Final = "findings now"
+
+
+def without(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings:
+    """The findings of a look but for those that are hidden."""
+    names = frozenset((each.check, each.row_id) for each in hidden)
+    large = asked_of_helper(facts, look, "findings", facts.held(look.account.id, look.window).kind, hidden)
+    return facts.kept(
+        "findings", look.account.id, lambda: _findings(facts, look, hidden), *_key(look), names, asked=large
+    )
 
 
 def _away_on(away: Sequence[PutAway], today: date) -> tuple[PutAway, ...]:

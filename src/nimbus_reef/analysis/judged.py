@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Sequence
 from enum import StrEnum
-from typing import Final
+from typing import Any, Final
 
 import polars as pl
 
@@ -16,7 +16,10 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import product_frames, target_frames, word_frames
-from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.reading.facts import Asked, Facts
+
+AT_ONCE: Final = 5_000
+"""So many rows are judged before anybody could read that they are being judged."""
 
 
 class Judged(StrEnum):
@@ -77,7 +80,8 @@ def judged_words(facts: Facts, look: Look) -> pl.DataFrame:
             share_of_spend=pl.col("spend") / spent if spent else pl.lit(None),
         )
 
-    return facts.kept("words", account.id, make, *look.judging, look.part)
+    large = asked_of_helper(facts, look, "words", "search_term_daily")
+    return facts.kept("words", account.id, make, *look.judging, look.part, asked=large)
 
 
 def _as_spelt(examples: pl.Series, phrases: pl.Series) -> pl.Series:
@@ -155,7 +159,15 @@ def _judged(
         names = [pl.col(name).cast(pl.Categorical) for name in _NAMES if name in judged.columns]
         return judged.with_columns(row_id.alias("row_id"), *names)
 
-    return facts.kept("judged", account.id, make, *_judged_key(look, rows_of))
+    large = asked_of_helper(facts, look, rows_of.value, kind)
+    return facts.kept("judged", account.id, make, *_judged_key(look, rows_of), asked=large)
+
+
+def asked_of_helper(facts: Facts, look: Look, what: str, kind: str, *of: Any) -> Callable[[], Asked | None]:
+    """For `Facts.kept`: that a helper makes it where a report has so many rows that somebody has to wait. See `jobs.on_call`."""
+    return lambda: (
+        (what, (look, *of)) if len(facts.sums(look.account.id, kind, look.window)) >= AT_ONCE else None
+    )
 
 
 def _least_clicks(account: Account, columns: Sequence[str]) -> int | pl.Expr:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Hashable, Mapping, Sequence
 from typing import Final
 
 import polars as pl
@@ -58,7 +58,16 @@ def sides(facts: Facts, look: Look, by: str) -> pl.DataFrame:
         rated = moved(joined.with_columns(money), then, now, account.settings.movement)
         return rated.sort(~active(), -pl.col("profit").abs(), maintain_order=True)
 
-    return facts.kept("sides", account.id, make, *windows, aims, by, look.part, account.naming)
+    return facts.kept("sides", account.id, make, *_sides_of(look, by))
+
+
+def is_made(facts: Facts, look: Look, by: str) -> bool:
+    """Whether `sides` is worked out already."""
+    return facts.known("sides", look.account.id, *_sides_of(look, by)) is not None
+
+
+def _sides_of(look: Look, by: str) -> tuple[Hashable, ...]:
+    return *both(look), look.aims, by, look.part, look.account.naming
 
 
 def both(look: Look) -> tuple[Window, Window]:
@@ -134,14 +143,14 @@ def part_column(account: Account, rows: pl.DataFrame, by: str) -> pl.Series:
 def _side(facts: Facts, look: Look, by: str, source: str) -> pl.DataFrame:
     account, window, aims = look.account, look.window, look.aims
     if by in ("product", "family"):
-        rows = look.within(facts, product_frames.placed_products(facts, account.id, window))
+        rows = look.within(facts, product_frames.placed_ads(facts, account.id, window))
         return (
             _products(rows, aims)
             if by == "product"
             else _families(rows, aims, product_frames.family_names(facts, account.id))
         )
     if by == "keyword":
-        rows = look.within(facts, target_frames.target_rows(facts, account.id, window, source))
+        rows = look.within(facts, target_frames.named_targets(facts, account.id, window, source))
         where = pl.concat_str("match_type", pl.lit(" · "), "campaign", pl.lit(" · "), "ad_group")
         return _named(
             rows.with_columns(aims.expr(rows.columns)), pl.col("target_id").cast(pl.String), "target", where
@@ -170,7 +179,9 @@ def _named(rows: pl.DataFrame, key: pl.Expr, name: str, where: pl.Expr) -> pl.Da
 
 
 def _products(rows: pl.DataFrame, aims: Aims) -> pl.DataFrame:
-    sums = rows.group_by("sku", "title", "category", "margin").agg(pl.col(MEASURES).sum())
+    sums = rows.group_by("sku", "title", "category", "margin", maintain_order=True).agg(
+        pl.col(MEASURES).sum()
+    )
     sums = sums.with_columns(pl.col("sku", "title", "category").cast(pl.String))
     return sums.with_columns(aims.expr(sums.columns)).select(
         pl.col("sku").alias("key"), pl.col("sku").alias("name"),
@@ -183,9 +194,12 @@ def _families(rows: pl.DataFrame, aims: Aims, names: Mapping[str, str]) -> pl.Da
     """The margin of a family is that of its products, weighed by what they sell."""
     weight = pl.col("sales") + 1
     margin = (pl.col("margin") * weight).sum() / weight.filter(pl.col("margin").is_not_null()).sum()
-    sums = rows.with_columns(pl.col("family").cast(pl.String).fill_null("no family")).group_by("family").agg(
-        pl.col(MEASURES).sum(), margin.alias("margin"), pl.col("title").sort_by("sales").last(),
-        pl.col("sku").n_unique().alias("products"),
+    products = rows.with_columns(pl.col("family").cast(pl.String).fill_null("no family")).group_by(
+        "family", "sku", "title", "margin", maintain_order=True
+    ).agg(pl.col(MEASURES).sum())  # fmt: skip
+    sums = products.group_by("family", maintain_order=True).agg(
+        pl.col(MEASURES).sum(), margin.alias("margin"), pl.col("title").sort_by("sales", maintain_order=True).last(),
+        pl.len().alias("products"),
     )  # fmt: skip
     return sums.select(
         pl.col("family").alias("key"), pl.col("family").replace(names).alias("name"),

@@ -12,6 +12,7 @@ from nimbus_reef.analysis import movement, standing
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.proposals import history
 from nimbus_reef.core import listings
+from nimbus_reef.core.metrics import in_units, sums_in_units
 from nimbus_reef.core.model import MEASURES, from_micro
 from nimbus_reef.core.peers import BOTTOM, Standing
 from nimbus_reef.errors import NotFound
@@ -49,7 +50,7 @@ class OpenedProduct:
 def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
     """A product of a look; NotFound where it did nothing in these days."""
     on = standing.ground(facts, look)
-    rows = on.rows.filter(pl.col("sku") == sku)
+    rows = on.ads.filter(pl.col("sku") == sku)
     if rows.is_empty():
         raise NotFound(f"{sku} had no ads in these days.", remedy="Choose other days, or close the drawer.")
     moved = None
@@ -57,14 +58,18 @@ def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
         sides = movement.sides(facts, look, "product").filter(pl.col("key") == sku)
         moved = sides.to_dicts()[0] if len(sides) else None
     first = rows.row(0, named=True)
-    spent = rows.group_by("campaign").agg(pl.col("spend", "sales").sum())
+    spent = (
+        rows.group_by("campaign")
+        .agg(pl.col("spend", "sales").sum())
+        .with_columns(in_units(("spend", "sales")))
+    )
     price, siblings = prices(product_frames.catalog(facts, look.account.id), sku)
     return OpenedProduct(
         title=first["title"] or "", category=first["category"] or "", family=first["family"] or "",
-        now={name: float(rows[name].sum()) for name in MEASURES},
+        now=sums_in_units({name: int(rows[name].sum()) for name in MEASURES}),
         then={name: float(moved[f"{name}0"]) for name in MEASURES} if moved else None,
         moved=moved,
-        standings={name: each.standing for name, each in standing.places(on, rows).items()},
+        standings={name: each.standing for name, each in standing.places(on, standing.daily(facts, look, rows)).items()},
         campaigns=spent.sort(["spend", "campaign"], descending=[True, False]).head(5),
         price=price, siblings=siblings,
     )  # fmt: skip
@@ -85,17 +90,18 @@ def prices(catalog: pl.DataFrame, sku: str) -> tuple[float | None, tuple[float, 
 
 def page_changes(facts: Facts, look: Look, sku: str) -> pl.DataFrame:
     """What changed on a product's page over its history: day, field, old, new; none where no page is held."""
-    catalog = product_frames.placed_products(facts, look.account.id, look.window).filter(pl.col("sku") == sku)
+    ads = product_frames.placed_ads(facts, look.account.id, look.window).filter(pl.col("sku") == sku)
     pages = product_frames.listings(facts, look.account.id, history(look)).filter(
-        pl.col("product_id").is_in(catalog["product_id"].unique().implode())
+        pl.col("product_id").is_in(ads["product_id"].unique().implode())
     )
     return listings.page_changes(pages).sort("day") if len(pages) else pl.DataFrame()
 
 
 def spend_by_day(facts: Facts, look: Look, sku: str) -> pl.DataFrame:
-    """day, spend (micro-units) of a product over its history."""
-    held = product_frames.placed_products(facts, look.account.id, history(look)).filter(pl.col("sku") == sku)
-    return held.group_by("day").agg(pl.col("spend").sum()).sort("day")
+    """day, spend (micro-units) of a product over its history, as far as it is held by day."""
+    ads = product_frames.named_ads(facts, look.account.id, look.window).filter(pl.col("sku") == sku)
+    held = product_frames.ad_days(facts, look.account.id, history(look), ads.select("product_ad_id"))
+    return held.filter(pl.col("first_day") == pl.col("day")).select("day", "spend")
 
 
 def report_rows(facts: Facts, look: Look, sku: str) -> pl.DataFrame:

@@ -22,7 +22,7 @@ from nimbus_reef.core import hours, peers
 from nimbus_reef.core import movement as movement_rules
 from nimbus_reef.core.checks import Reading
 from nimbus_reef.core.evidence import STAKE_DAYS
-from nimbus_reef.core.metrics import in_micro, is_money
+from nimbus_reef.core.metrics import in_units, is_money, sums_in_units
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.windows import preceding
@@ -84,11 +84,13 @@ def _gaps(facts: Facts, look: Look) -> pl.DataFrame:
     on = standing.ground(facts, look)
     monthly = STAKE_DAYS / facts.monthly_days(look.account.id, "product_ad_daily", look.window)
     made = []
-    for (category,), rows in on.rows.partition_by("category", as_dict=True, maintain_order=True).items():
-        gaps = [] if category is None else _behind(on, rows)
+    of_category = on.days.partition_by("category", as_dict=True)
+    for (category,), rows in on.ads.partition_by("category", as_dict=True, maintain_order=True).items():
+        gaps = [] if category is None else _behind(on, of_category[category,])
         if not gaps:
             continue
-        sums = {name: float(rows[name].sum()) for name in MEASURES}
+        counts = {name: int(rows[name].sum()) for name in MEASURES}
+        sums = sums_in_units(counts)
         money = max(
             peers.gap(each["metric"], each["value"], each["typical"], sums, look.aims.account)
             for each in gaps
@@ -100,18 +102,18 @@ def _gaps(facts: Facts, look: Look) -> pl.DataFrame:
                 "row_id": key[:64], "name": name, "where": "", "stake": round(max(0.0, money * monthly) * MICRO),
                 "campaign": "", "ad_group": "", "target": name, "match_type": "", "gaps": gaps,
                 "drag_metric": gaps[0]["metric"],
-                "drag_sku": peers.drag(gaps[0]["metric"], gaps[0]["typical"], rows),
-                **{each: in_micro(each, value) for each, value in sums.items()},
+                "drag_sku": peers.drag(gaps[0]["metric"], gaps[0]["typical"], rows.with_columns(in_units())),
+                **counts,
             }
         )  # fmt: skip
     return pl.DataFrame(made, schema={**COMMON, **_GAP})
 
 
-def _behind(on: standing.Ground, rows: pl.DataFrame) -> Sequence[Mapping[str, Any]]:
-    """The metrics of some rows in the bottom quarter; cost of sale last, for it is made of the others."""
+def _behind(on: standing.Ground, days: pl.DataFrame) -> Sequence[Mapping[str, Any]]:
+    """The metrics of a category in the bottom quarter; cost of sale last, for it is made of the others."""
     weak = [
         {"metric": metric, "percentile": at.percentile, "value": at.value, "typical": at.typical}
-        for metric, placed in standing.places(on, rows, _JUDGED).items()
+        for metric, placed in standing.places(on, days, _JUDGED).items()
         if (at := placed.standing).percentile is not None
         and at.percentile < peers.BOTTOM
         and at.value is not None

@@ -29,7 +29,7 @@ def since_last(facts: Facts, account: Account, found: Findings, part: str) -> Re
     """Compares what is found now with the closed audits of the same part."""
     before = tuple(closed_audits.closings(facts.store, account.id, part))
     keys = [_keys(each) for each in before]
-    now = {(group.check.key, row_id) for group in found.groups for row_id in group.rows["row_id"]}
+    now = {(group.check.key, row_id) for group in found.groups for row_id in group.rows["row_id"].to_list()}
     changed = since(now, keys, {(each.check, each.row_id) for each in found.hidden})
     if not part:
         # For the rail, which must not work it out; see `news_known`.

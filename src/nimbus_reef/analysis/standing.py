@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
 from typing import Any, Final
 
 import numpy as np
+import numpy.typing as npt
 import polars as pl
 
 from nimbus_reef.analysis.look import Look
@@ -14,7 +16,7 @@ from nimbus_reef.core import peers
 from nimbus_reef.core.funnel import COUNTS
 from nimbus_reef.core.metrics import in_units
 from nimbus_reef.core.model import MEASURES
-from nimbus_reef.core.peers import RATED, Peers, Standing
+from nimbus_reef.core.peers import RATED, Floats, Months, Peers, Standing
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import market_frames, product_frames
@@ -23,21 +25,23 @@ from nimbus_reef.store.reading.facts import Facts
 AD_METRICS: Final = ("ctr", "cvr", "cpc", "aov", "acos")
 SHOP_METRICS: Final = ("cart_rate", "purchase_rate")
 ALL: Final = "all"
+NONE_GIVEN: Final = "none given"
+"""What the group of those is called that no report puts into one."""
 
 
 @dataclass(frozen=True, slots=True)
 class Ground:
     """
-    What standing is worked out from. rows: see `product_frames.placed_products`, of the part looked at, money in units.
-    feed: the peers of the account's country; cells: its rows by (category, format, metric).
-    months: what each category did in each month's part of the window.
+    What standing is worked out from. ads: see `product_frames.placed_ads`, of the part looked at; days: what they did by
+    category and day (or block: first_day differs), money in units. cells: the peers of the account's country by
+    (category, format, metric). months: what each category did in each month's part of the window.
     """
 
     account: Account
     window: Window
-    rows: pl.DataFrame
-    feed: pl.DataFrame
-    cells: Mapping[tuple[Any, ...], pl.DataFrame]
+    ads: pl.DataFrame
+    days: pl.DataFrame
+    cells: Mapping[tuple[str, str, str], Months]
     months: Mapping[str, list[dict[str, Any]]]
     _made: dict[tuple[str, str, str], Peers | None] = field(default_factory=dict)
 
@@ -57,16 +61,16 @@ class Ground:
 
     def _weights(self, category: str, denominator: str) -> dict[str, float]:
         """Our denominator in each month's part of the window."""
-        measure = denominator if denominator in self.rows.columns else "clicks"
+        measure = denominator if denominator in self.days.columns else "clicks"
         return {row["month"]: float(row[measure]) for row in self.months.get(category, [])}
 
 
-def _by_month(rows: pl.DataFrame) -> dict[str, list[dict[str, Any]]]:
+def _by_month(days: pl.DataFrame) -> dict[str, list[dict[str, Any]]]:
     """Category → its months in order, each with the sums of the measures; a block's by its days in each."""
     sums = (
-        rows.drop_nulls("category")
-        .join(_month_shares(rows), on=["first_day", "day"])
-        .group_by(pl.col("category").cast(pl.String), "month")
+        days.drop_nulls("category")
+        .join(_month_shares(days), on=["first_day", "day"], maintain_order="left")
+        .group_by("category", "month", maintain_order=True)
         .agg((pl.col(MEASURES) * pl.col("share")).sum())
         .sort("category", "month")
     )
@@ -93,14 +97,29 @@ def ground(facts: Facts, look: Look) -> Ground:
     account, window = look.account, look.window
 
     def make() -> Ground:
-        rows = look.within(facts, product_frames.placed_products(facts, account.id, window))
-        rows = rows.with_columns(in_units())
-        feed = market_frames.peer_feed(facts, account.id, "peer_benchmarks", window.last)
-        feed = feed.filter(pl.col("country") == account.country)
-        cells = feed.partition_by("category", "format", "metric", as_dict=True, maintain_order=True)
-        return Ground(account, window, rows, feed, cells, _by_month(rows))
+        ads = look.within(facts, product_frames.placed_ads(facts, account.id, window))
+        days = daily(facts, look, ads)
+        cells = peers.cells(peer_feed(facts, look))
+        return Ground(account, window, ads, days, cells, _by_month(days))
 
     return facts.kept("ground", account.id, make, window, look.part)
+
+
+def is_grounded(facts: Facts, look: Look) -> bool:
+    """Whether `ground` is worked out already."""
+    return facts.known("ground", look.account.id, look.window, look.part) is not None
+
+
+def peer_feed(facts: Facts, look: Look) -> pl.DataFrame:
+    """What the feed tells of the account's country up to the window's end, see `market_frames.peer_feed`."""
+    feed = market_frames.peer_feed(facts, look.account.id, "peer_benchmarks", look.window.last)
+    return feed.filter(pl.col("country") == look.account.country)
+
+
+def daily(facts: Facts, look: Look, ads: pl.DataFrame, *by: str) -> pl.DataFrame:
+    """What some ads of a ground did by category and day, and by other columns of theirs; money in units."""
+    named = ads.select("product_ad_id", *dict.fromkeys((*by, "category")))
+    return product_frames.ad_days(facts, look.account.id, look.window, named).with_columns(in_units())
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,17 +134,14 @@ class Placed:
 
 
 def places(
-    on: Ground, rows: pl.DataFrame, metrics: Sequence[str] = AD_METRICS, ad_format: str = ALL
+    on: Ground, days: pl.DataFrame, metrics: Sequence[str] = AD_METRICS, ad_format: str = ALL
 ) -> dict[str, Placed]:
-    """Where metrics of some rows of the ground stand; per category first, then weighed by spend."""
+    """Where metrics of some ads of the ground stand, see `daily`; per category first, then weighed by spend."""
     parts: dict[str, list[tuple[str, Standing, float, float]]] = {metric: [] for metric in metrics}
-    summed = bool((rows["first_day"] < rows["day"]).any())
-    daily = rows.drop_nulls("category").group_by("category", "day").agg(pl.col(MEASURES).sum()).sort("day")
-    order = rows["category"].drop_nulls().unique(maintain_order=True).to_list()
-    by_category = daily.partition_by("category", as_dict=True)
-    for category in order:
-        days = by_category[category,]
-        sums = {name: float(days[name].sum()) for name in MEASURES}
+    summed = bool((days["first_day"] < days["day"]).any())
+    by_category = _columns_by(days.drop_nulls("category").sort("category", "day"), "category")
+    for category, counts in by_category.items():
+        sums = {name: float(counts[name].sum()) for name in MEASURES}
         for metric in metrics:
             rated = RATED[metric]
             found = on.peers_of(str(category), ad_format, metric)
@@ -133,24 +149,29 @@ def places(
             # How a money ratio wavers is seen from day to day; a sum of several does not tell.
             tells = rated.proportion or not summed
             if found is not None and tells and not peers.too_thin(metric, sums):
-                ends = peers.ends_of(
-                    metric,
-                    *(
-                        days[name].cast(pl.Float64).to_numpy()
-                        for name in (rated.numerator, rated.denominator)
-                    ),
-                )
+                ends = peers.ends_of(metric, counts[rated.numerator], counts[rated.denominator])
             standing = peers.standing(metric, sums, found, ends)
             parts[metric].append(
                 (str(category), standing, float(sums["spend"]), float(sums[rated.denominator]))
             )
-    whole = {name: float(rows[name].sum()) for name in MEASURES}
+    whole = {name: float(days[name].sum()) for name in MEASURES}
     return {
         metric: Placed(
             peers.combined(metric, whole, [(each, spend, weight) for _, each, spend, weight in told]),
             tuple((category, each, spend) for category, each, spend, _ in told),
         )
         for metric, told in parts.items()
+    }
+
+
+def _columns_by(rows: pl.DataFrame, name: str) -> dict[str, dict[str, Floats]]:
+    """The measures of rows that lie in the order of a column, by its values."""
+    groups = rows.group_by(name, maintain_order=True).len()
+    counts = {each: rows[each].cast(pl.Float64).to_numpy() for each in MEASURES}
+    edges = pairwise([0, *groups["len"].cum_sum()])
+    return {
+        str(value): {each: column[first:end] for each, column in counts.items()}
+        for value, (first, end) in zip(groups[name], edges, strict=True)
     }
 
 
@@ -163,8 +184,10 @@ def shop_sums(facts: Facts, account: Account, window: Window) -> Mapping[str, in
 def shop_months(facts: Facts, account: Account, window: Window) -> Mapping[str, Mapping[str, float]]:
     """What peer months of cart and purchase rate weigh: the counted weeks' own clicks, own cart adds."""
     rows = market_frames.query_weeks(facts, account.id, window).filter(pl.col("sku").is_null())
-    months = rows.group_by(pl.col("day").dt.strftime("%Y-%m").alias("month")).agg(
-        pl.col("own_clicks", "own_cart_adds").sum()
+    months = (
+        rows.group_by(pl.col("day").dt.strftime("%Y-%m").alias("month"))
+        .agg(pl.col("own_clicks", "own_cart_adds").sum())
+        .sort("month")
     )
     return {
         name.removeprefix("own_"): dict(months.select("month", pl.col(name).cast(pl.Float64)).rows())
@@ -185,7 +208,7 @@ def shop_place(
     if own[rated.denominator]:
         top, below = (np.array([float(own[name])]) for name in (rated.numerator, rated.denominator))
         ends = peers.ends_of(metric, top, below)
-    spent = on.rows.group_by("category").agg(pl.col("spend").sum()).drop_nulls("category").sort("category")
+    spent = on.days.group_by("category").agg(pl.col("spend").sum()).drop_nulls("category").sort("category")
     parts = [
         (
             category,
@@ -204,52 +227,83 @@ def product_standing(on: Ground) -> pl.DataFrame:
     own products (`ctr_own`); overall.
     """
     products = (
-        on.rows.group_by("product_id", "sku", "title", "family", "category")
+        on.ads.group_by("product_id", "sku", "title", "family", "category", maintain_order=True)
         .agg(pl.col(MEASURES).sum())
-        .with_columns(pl.col("sku", "title", "family", "category").cast(pl.String))
-        .sort("spend", descending=True)
+        .with_columns(*in_units(), pl.col("sku", "title", "family", "category").cast(pl.String))
+        .sort("category", maintain_order=True)
     )
-    return pl.concat(
-        [
-            _of_category(on, str(name[0]), part)
-            for name, part in products.partition_by("category", as_dict=True).items()
-        ]
-        or [_of_category(on, "", products)]
-    ).sort(["spend", "sku"], descending=[True, False])
-
-
-def _of_category(on: Ground, category: str, part: pl.DataFrame) -> pl.DataFrame:
-    columns: dict[str, pl.Series] = {}
+    by_category = _columns_by(products, "category") or {"": dict.fromkeys(MEASURES, np.zeros(0))}
+    columns = {}
     for metric in AD_METRICS:
-        found = on.peers_of(category, ALL, metric)
-        if found is None:
-            values, _, _ = peers.columns(metric, part, None)
-            found = peers.of_own([float(value) for value in values[peers.enough(metric, part)]])
-        values, at, seen = peers.columns(metric, part, found)
-        columns[metric] = pl.Series(values, nan_to_null=True)
-        columns[f"{metric}_at"] = pl.Series(at, nan_to_null=True)
-        columns[f"{metric}_seen"] = pl.Series(seen, nan_to_null=True)
-        columns[f"{metric}_own"] = pl.Series(
-            [found is not None and found.own] * len(values), dtype=pl.Boolean
+        told = [_of_category(on, category, metric, counts) for category, counts in by_category.items()]
+        for name, parts in zip(("", "_at", "_seen", "_own"), zip(*told, strict=True), strict=False):
+            columns[f"{metric}{name}"] = pl.Series(np.concatenate(parts), nan_to_null=True)
+    return (
+        products.with_columns(**columns)
+        .with_columns(overall_at=peers.overall_column())
+        .sort(["spend", "sku"], descending=[True, False])
+    )
+
+
+def _of_category(
+    on: Ground, category: str, metric: str, counts: Mapping[str, Floats]
+) -> tuple[npt.NDArray[Any], ...]:
+    """A metric of a category's products: see `peers.columns`, and whether they are their own peers."""
+    found = on.peers_of(category, ALL, metric)
+    if found is None:
+        values, _, _ = peers.columns(metric, counts, None)
+        found = peers.of_own([float(value) for value in values[peers.enough(metric, counts)]])
+    own = np.full(len(counts["clicks"]), found is not None and found.own)
+    return *peers.columns(metric, counts, found), own
+
+
+def compared_products(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    `product_standing` of a look with named (what is searched), and ctr_change … acos_change: the relative change since the days
+    before, null without a base. Kept.
+    """
+
+    def make() -> pl.DataFrame:
+        named = pl.concat_str(
+            "sku", pl.lit(" "), pl.col("title").fill_null(""), pl.lit(" "), pl.col("category").fill_null("")
         )
-    return part.with_columns(**columns).with_columns(overall_at=peers.overall_column())
+        then = product_standing(ground(facts, look.at(look.against))) if look.against else None
+        return _with_changes(product_standing(ground(facts, look)), then).with_columns(named=named)
+
+    return facts.kept("product standing", look.account.id, make, look.window, look.against, look.part)
+
+
+def _with_changes(now: pl.DataFrame, then: pl.DataFrame | None) -> pl.DataFrame:
+    if then is None:
+        return now.with_columns(pl.lit(None, pl.Float64).alias(f"{metric}_change") for metric in AD_METRICS)
+    before = then.select("product_id", *(pl.col(metric).alias(f"{metric}_then") for metric in AD_METRICS))
+    return now.join(before, on="product_id", how="left", maintain_order="left").with_columns(
+        pl.when(pl.col(f"{metric}_then") > 0)
+        .then(pl.col(metric) / pl.col(f"{metric}_then") - 1)
+        .alias(f"{metric}_change")
+        for metric in AD_METRICS
+    )
 
 
 def format_mix(facts: Facts, on: Ground) -> list[dict[str, Any]]:
-    """Our share of spend and of campaigns per ad format beside the peers' (null without a feed)."""
+    """
+    Our share of spend and of campaigns per ad format beside the peers' (null without a feed), of the ads whose format is told; ours null
+    where no ad's is.
+    """
     feed = market_frames.peer_feed(facts, on.account.id, "peer_format_mix", on.window.last).filter(
         pl.col("country") == on.account.country
     )
-    spend = float(on.rows["spend"].sum())
-    campaigns = on.rows.filter(pl.col("impressions") > 0).select("campaign_id", "format").unique()
+    told = on.ads.drop_nulls("format")
+    spend = int(told["spend"].sum())
+    campaigns = told.filter(pl.col("impressions") > 0).select("campaign_id", "format").unique()
     by_category = {
         str(name): float(value)
-        for name, value in on.rows.group_by("category").agg(pl.col("spend").sum()).rows()
+        for name, value in on.days.group_by("category").agg(pl.col("spend").sum()).rows()
     }
     found = []
     for ad_format in ("product", "brand", "display"):
         theirs = _peer_shares(feed.filter(pl.col("format") == ad_format), by_category)
-        own = float(on.rows.filter(pl.col("format") == ad_format)["spend"].sum())
+        own = int(told.filter(pl.col("format") == ad_format)["spend"].sum())
         running = len(campaigns.filter(pl.col("format") == ad_format))
         found.append(
             {
@@ -276,16 +330,18 @@ def _peer_shares(feed: pl.DataFrame, weights: Mapping[str, float]) -> tuple[floa
     return spend, campaigns
 
 
-def by_group(
-    on: Ground, name: str, metrics: Sequence[str] = AD_METRICS
-) -> list[tuple[str, float, list[Placed]]]:
-    """Groups of the ground (category, format, portfolio), most spend first: name, spend, a place per metric."""
+def by_group(facts: Facts, look: Look, name: str) -> list[tuple[str, float, list[Placed]]]:
+    """Groups of a look (category, format, portfolio), most spend first: name, spend, a place per ad metric."""
+    on = ground(facts, look)
+    days = on.days if name == "category" else daily(facts, look, on.ads, name)
     groups = []
-    for (value,), rows in on.rows.partition_by(name, as_dict=True, maintain_order=True).items():
-        label = str(value) if value is not None else "none given"
+    for (value,), rows in (
+        days.sort(name, maintain_order=True).partition_by(name, as_dict=True, maintain_order=True).items()
+    ):
+        label = str(value) if value is not None else NONE_GIVEN
         ad_format = label if name == "format" and value is not None else ALL
         groups.append(
-            (label, float(rows["spend"].sum()), list(places(on, rows, metrics, ad_format).values()))
+            (label, float(rows["spend"].sum()), list(places(on, rows, ad_format=ad_format).values()))
         )
     return sorted(groups, key=lambda each: each[1], reverse=True)
 
@@ -293,11 +349,12 @@ def by_group(
 # --- kept for a look: what its pages show first --------------------------------------------
 
 
-def account_places(facts: Facts, look: Look, ad_format: str = ALL) -> dict[str, Placed]:
-    """The account's ad metrics among peers; of one format where a look is at just that one."""
-    on = ground(facts, look)
+def account_places(facts: Facts, look: Look) -> dict[str, Placed]:
+    """The account's ad metrics among peers; among those of one format where a look is at just that one."""
+    on, formats = ground(facts, look), look.part.formats
+    ad_format = formats[0] if len(formats) == 1 else ALL
     return facts.kept(
-        "places", look.account.id, lambda: places(on, on.rows, ad_format=ad_format), look.window, look.part
+        "places", look.account.id, lambda: places(on, on.days, ad_format=ad_format), look.window, look.part
     )
 
 
@@ -309,5 +366,6 @@ def mix(facts: Facts, look: Look) -> list[dict[str, Any]]:
 
 def groups(facts: Facts, look: Look, by: str) -> list[tuple[str, float, list[Placed]]]:
     """`by_group` of a look."""
-    on = ground(facts, look)
-    return facts.kept("groups", look.account.id, lambda: by_group(on, by), look.window, look.part, by)
+    return facts.kept(
+        "groups", look.account.id, lambda: by_group(facts, look, by), look.window, look.part, by
+    )

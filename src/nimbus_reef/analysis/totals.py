@@ -51,10 +51,9 @@ def _days(facts: Facts, look: Look, source: str) -> pl.DataFrame:
     if not look.part:
         return facts.by_day(account.id, source, window, MEASURES)
     if source == _PRODUCTS:
-        placed = product_frames.placed_products(facts, account.id, window)
-    else:
-        placed = campaign_frames.campaign_days(facts, account.id, window, source)
-    rows = look.within(facts, placed)
+        ads = look.within(facts, product_frames.named_ads(facts, account.id, window))
+        return product_frames.ad_days(facts, account.id, window, ads.select("product_ad_id"))
+    rows = look.within(facts, campaign_frames.campaign_days(facts, account.id, window, source))
     return rows.group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day", "first_day")
 
 

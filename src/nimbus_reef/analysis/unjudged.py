@@ -8,14 +8,12 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.judged import Judged, is_judged, source_of
+from nimbus_reef.analysis.judged import AT_ONCE, Judged, is_judged, source_of
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.totals import summed, totals
 from nimbus_reef.store.reading import row_frames
 from nimbus_reef.store.reading.facts import Facts
 
-AT_ONCE: Final = 5_000
-"""So many rows are judged before anybody could read that they are being judged."""
 _LARGEST: Final = 20
 
 

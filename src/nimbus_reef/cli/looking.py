@@ -321,12 +321,12 @@ def standing(conf: config.Config, key: str, window: str, by: str, form: str) -> 
             groups = [
                 (
                     key,
-                    float(on.rows["spend"].sum()),
-                    list(standing_work.places(on, on.rows).values()),
+                    from_micro(int(on.ads["spend"].sum())),
+                    list(standing_work.account_places(facts, look).values()),
                 )
             ]
         else:
-            groups = standing_work.by_group(on, by)
+            groups = standing_work.by_group(facts, look, by)
     output.show(
         [
             {

@@ -9,10 +9,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from math import log
-from typing import Final
+from typing import Any, Final
 
+import numpy as np
+import numpy.typing as npt
 import polars as pl
 from scipy.special import xlog1py, xlogy
+
+Ints = npt.NDArray[np.integer[Any]]
 
 DAY: Final = 24
 MOST_SEGMENTS: Final = 6
@@ -103,15 +107,15 @@ def _chains(cost: dict[tuple[int, int], float], start: int) -> list[tuple[float,
     return found
 
 
-def profile(rows: pl.DataFrame) -> list[float]:
+def profile(hours: Ints, clicks: Ints) -> list[float]:
     """
-    The share of a day's clicks that each hour has, over the campaign-days given: 24 shares; alike where there are none.
+    The share of a day's clicks that each hour has: 24 shares; alike where there are none.
 
-    rows: hour, clicks of campaign-days under 90 % of their budget.
+    hours, clicks: of campaign-days under 90 % of their budget, each hour of each day.
     """
-    sums = dict(rows.group_by("hour").agg(pl.col("clicks").sum()).rows())
-    whole = sum(sums.values())
-    return [sums.get(hour, 0) / whole if whole else 1 / DAY for hour in range(DAY)]
+    sums = np.bincount(hours, clicks, DAY)
+    whole = sums.sum()
+    return [float(each) / whole if whole else 1 / DAY for each in sums]
 
 
 _DRY: Final = {
@@ -149,12 +153,11 @@ def dry(rows: pl.DataFrame, budgets: pl.DataFrame, limits: DryLimits = STANDARD)
     """
     if rows.is_empty():
         return pl.DataFrame(schema=_DRY)
-    hourly = rows.with_columns(pl.col("hour").cast(pl.Int64))
-    days = _days(hourly, budgets, limits.near_budget)
-    calm = hourly.join(
-        days.filter("calm").select("campaign_id", "day"), on=["campaign_id", "day"], how="semi"
-    )
-    shares = profile(calm)
+    hourly, starts = _day_by_day(rows)
+    days = _days(hourly, starts, budgets, limits.near_budget)
+    lengths = np.diff(starts, append=len(hourly))
+    calm = np.repeat(~days["near"].to_numpy(), lengths)
+    shares = profile(hourly["hour"].to_numpy()[calm], hourly["clicks"].to_numpy()[calm])
     before = [sum(shares[:hour]) for hour in range(DAY + 1)]
     clock = pl.DataFrame(
         {"hour": list(range(DAY)), "usual": shares, "until": before[1:]},
@@ -163,38 +166,63 @@ def dry(rows: pl.DataFrame, budgets: pl.DataFrame, limits: DryLimits = STANDARD)
     found = pl.concat([_told(hourly), _inferred(days, clock, limits.due_clicks)])
     if found.is_empty():
         return pl.DataFrame(schema=_DRY)
-    return _valued(found, hourly, days, clock).select(pl.col(name).cast(kind) for name, kind in _DRY.items())
+    concerned = np.repeat(days["campaign_id"].is_in(found["campaign_id"].implode()).to_numpy(), lengths)
+    thirsty = hourly.filter(pl.Series(concerned)).with_columns(pl.col("hour").cast(pl.Int64))
+    return _valued(found, thirsty, days, clock).select(pl.col(name).cast(kind) for name, kind in _DRY.items())
 
 
-def _days(hourly: pl.DataFrame, budgets: pl.DataFrame, near_budget: float) -> pl.DataFrame:
-    """Campaign-days: what they did, until when, whether minutes are told, whether their budget was not near."""
-    # One number for the pair, and columns made before the grouping: half the time over millions of rows.
-    pair = pl.col("campaign_id").cast(pl.Int64) * 2**32 + pl.col("day").to_physical().cast(pl.Int64)
+def _day_by_day(rows: pl.DataFrame) -> tuple[pl.DataFrame, Ints]:
+    """The rows with those of a campaign-day beside each other, and where each campaign-day begins. There are millions: no grouping."""
+    pairs = _pairs(rows)
+    starts = _starts(pairs)
+    if pl.Series(pairs[starts]).n_unique() == len(starts):
+        return rows, starts
+    order = np.argsort(pairs, kind="stable")
+    return rows[order], _starts(pairs[order])
+
+
+def _pairs(rows: pl.DataFrame) -> Ints:
+    """One number for campaign and day."""
+    days = rows["day"].to_physical().to_numpy().astype(np.int64)
+    return np.asarray(rows["campaign_id"].to_numpy().astype(np.int64) * 2**32 + days)
+
+
+def _starts(values: Ints) -> Ints:
+    return np.concatenate([[0], np.flatnonzero(values[1:] != values[:-1]) + 1])
+
+
+def _days(hourly: pl.DataFrame, starts: Ints, budgets: pl.DataFrame, near_budget: float) -> pl.DataFrame:
+    """Campaign-days in order: what they did, until when, whether minutes are told, whether their budget was near."""
+    last = np.where(hourly["impressions"].to_numpy() > 0, hourly["hour"].to_numpy().astype(np.int64), -1)
+    told = hourly["in_budget_minutes"].is_not_null().to_numpy()
+    sums = {
+        name: np.add.reduceat(hourly[name].to_numpy(), starts, dtype=np.int64)
+        for name in ("clicks", "spend", "sales")
+    }
     return (
-        hourly.with_columns(
-            pair=pair,
-            last_hour=pl.when(pl.col("impressions") > 0).then("hour"),
-            told=pl.col("in_budget_minutes").is_not_null(),
+        hourly["campaign_id", "day"][starts]
+        .with_columns(
+            **{name: pl.Series(values) for name, values in sums.items()},
+            last_hour=pl.Series(np.maximum.reduceat(last, starts)).replace(-1, None),
+            told=pl.Series(np.logical_or.reduceat(told, starts)),
         )
-        .group_by("pair")
-        .agg(
-            pl.col("campaign_id", "day").first(),
-            pl.col("clicks", "spend", "sales").sum(),
-            pl.col("last_hour", "told").max(),
+        .with_columns(pair=pl.Series(_pairs(hourly["campaign_id", "day"][starts])))
+        .join(
+            budgets.select("budget", pair=pl.Series(_pairs(budgets))),
+            on="pair",
+            how="left",
+            maintain_order="left",
         )
         .drop("pair")
-        .join(budgets, on=["campaign_id", "day"], how="left")
-        .with_columns(
-            near=(pl.col("spend") >= near_budget * pl.col("budget")).fill_null(False),
-        )
-        .with_columns(calm=~pl.col("near"))
+        .with_columns(near=(pl.col("spend") >= near_budget * pl.col("budget")).fill_null(False))
     )
 
 
 def _told(hourly: pl.DataFrame) -> pl.DataFrame:
     return hourly.filter(pl.col("in_budget_minutes") < 60).select(
-        "campaign_id", "day", "hour", share=(60 - pl.col("in_budget_minutes").cast(pl.Float64)) / 60
-    )
+        "campaign_id", "day", pl.col("hour").cast(pl.Int64),
+        share=(60 - pl.col("in_budget_minutes").cast(pl.Float64)) / 60,
+    )  # fmt: skip
 
 
 def _inferred(days: pl.DataFrame, clock: pl.DataFrame, due_clicks: float) -> pl.DataFrame:
@@ -211,12 +239,12 @@ def _inferred(days: pl.DataFrame, clock: pl.DataFrame, due_clicks: float) -> pl.
 
 
 def _valued(
-    found: pl.DataFrame, hourly: pl.DataFrame, days: pl.DataFrame, clock: pl.DataFrame
+    found: pl.DataFrame, thirsty: pl.DataFrame, days: pl.DataFrame, clock: pl.DataFrame
 ) -> pl.DataFrame:
-    """Adds what each dry hour missed."""
+    """Adds what each dry hour missed. thirsty: all hours of the campaigns that were found."""
     key = ["campaign_id", "hour"]
-    thirsty = hourly.join(found.select("campaign_id").unique(), on="campaign_id", how="semi")
-    wet = thirsty.join(found, on=["campaign_id", "day", "hour"], how="anti")
+    gone = pl.Series(_pairs(found) * DAY + found["hour"].to_numpy())
+    wet = thirsty.filter(~pl.Series(_pairs(thirsty) * DAY + thirsty["hour"].to_numpy()).is_in(gone.implode()))
     # A day without a row in an hour that was not dry had nothing in it.
     held = (
         days.join(found.select("campaign_id").unique(), on="campaign_id", how="semi").group_by("campaign_id").len("all_days")

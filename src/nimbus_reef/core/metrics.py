@@ -132,11 +132,6 @@ def sums_in_units(row: Mapping[str, Any], measures: Iterable[str] = MEASURES) ->
     return {name: row[name] / MICRO if is_money(name) else float(row[name]) for name in measures}
 
 
-def in_micro(measure: str, value: float) -> int:
-    """A measure in units as it is kept."""
-    return round(value * MICRO) if is_money(measure) else round(value)
-
-
 _RATIOS: Final = (
     Metric(
         "ctr", "CTR", Unit.RATE, Better.HIGHER, "clicks ÷ impressions", "clicks", "impressions",

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Final
 
 import numpy as np
@@ -61,20 +62,35 @@ class Peers:
         return self.quantiles[POINTS.index(50)]
 
 
-def blended(feed: pl.DataFrame, weights: Mapping[str, float]) -> Peers | None:
+Months = Mapping[str, tuple[int, tuple[float, ...]]]
+"""What a feed tells of one category, format and metric: its months in order, each with its brands and the quantiles."""
+
+
+def cells(feed: pl.DataFrame) -> Mapping[tuple[str, str, str], Months]:
+    """
+    A feed by (category, format, metric), those months alone that 20 brands or more tell. feed: these, month ("2026-10"), brands and the
+    quantile columns; of several rows of a month the last counts.
+    """
+    found: dict[tuple[str, str, str], dict[str, tuple[int, tuple[float, ...]]]] = {}
+    usable = feed.filter(pl.col("brands") >= FEWEST_BRANDS).sort("month", maintain_order=True)
+    for category, ad_format, metric, month, brands, *told in usable.select(
+        "category", "format", "metric", "month", "brands", *COLUMNS
+    ).rows():
+        found.setdefault((category, ad_format, metric), {})[month] = (brands, tuple(told))
+    return found
+
+
+def blended(told: Months, weights: Mapping[str, float]) -> Peers | None:
     """
     The quantiles of a window that touches several months.
 
-    feed: month ("2026-10"), brands and the quantile columns of one cell. weights: our
-    denominator in each month's part of the window. A month that is missing or has under 20
-    brands uses the latest earlier one; None where there is none.
+    told: of one cell, see `cells`. weights: our denominator in each month's part of the window. A month that is missing
+    uses the latest earlier one; None where there is none.
     """
-    usable = feed.filter(pl.col("brands") >= FEWEST_BRANDS).sort("month")
-    months = usable["month"].to_list()
     used: list[str] = []
     borrowed = []
     for month in weights:
-        earlier = [each for each in months if each <= month]
+        earlier = [each for each in told if each <= month]
         if not earlier:
             return None
         used.append(earlier[-1])
@@ -82,11 +98,10 @@ def blended(feed: pl.DataFrame, weights: Mapping[str, float]) -> Peers | None:
             borrowed.append((month, earlier[-1]))
     if not used:
         return None
-    told = {row["month"]: row for row in usable.to_dicts()}
-    parts = np.array([[told[month][column] for column in COLUMNS] for month in used])
+    parts = np.array([told[month][1] for month in used])
     shares = np.array(list(weights.values()), dtype=np.float64)
     shares = shares / shares.sum() if shares.sum() > 0 else np.full(len(used), 1 / len(used))
-    brands = min(told[month]["brands"] for month in used)
+    brands = min(told[month][0] for month in used)
     return Peers(tuple(float(value) for value in shares @ parts), int(brands), tuple(borrowed))
 
 
@@ -200,14 +215,21 @@ def ends_of(metric: str, numerator: Floats, denominator: Floats) -> tuple[float,
         return None
     if RATED[metric].proportion:
         return proportion(float(numerator.sum()), n)
-    days = len(denominator)
-    drawn = np.random.default_rng(_SEED).integers(0, days, (_DRAWS, days))
-    below = denominator[drawn].sum(axis=1)
-    quotients = numerator[drawn].sum(axis=1)[below > 0] / below[below > 0]
+    times = _drawn(len(denominator))
+    top, below = times @ numerator, times @ denominator
+    quotients = top[below > 0] / below[below > 0]
     if not len(quotients):
         return None
     tail = (1 - INTERVAL) / 2
-    return float(np.quantile(quotients, tail)), float(np.quantile(quotients, 1 - tail))
+    low, high = np.quantile(quotients, [tail, 1 - tail])
+    return float(low), float(high)
+
+
+@lru_cache(maxsize=64)
+def _drawn(days: int) -> Floats:
+    """How often each of so many days is drawn, draw × day."""
+    drawn = np.random.default_rng(_SEED).integers(0, days, (_DRAWS, days))
+    return np.stack([np.bincount(draw, minlength=days) for draw in drawn]).astype(np.float64)
 
 
 def combined(
@@ -295,31 +317,31 @@ def drag(metric: str, typical: float, rows: pl.DataFrame) -> str | None:
     return str(worst["sku"][0]) if len(worst) and worst["drag"][0] > 0 else None
 
 
-def columns(metric: str, rows: pl.DataFrame, peers: Peers | None) -> tuple[Floats, Floats, Floats]:
+def columns(metric: str, counts: Mapping[str, Floats], peers: Peers | None) -> tuple[Floats, Floats, Floats]:
     """
     A metric of many rows at once: its values, their standings (NaN without a verdict, see `standing`), and where they
-    would stand were they not too thin. rows: the measures, money in units.
+    would stand were they not too thin. counts: the measures of the rows, money in units.
     """
     rated = RATED[metric]
-    top, below = (rows[name].cast(pl.Float64).to_numpy() for name in (rated.numerator, rated.denominator))
+    top, below = counts[rated.numerator], counts[rated.denominator]
     with np.errstate(divide="ignore", invalid="ignore"):
         values = np.where(below > 0, top / below, np.nan)
     nowhere = np.full(len(values), np.nan)
     if peers is None:
         return values, nowhere, nowhere
     seen = percentiles(values, peers.quantiles, rated.better)
-    at = np.where(enough(metric, rows), seen, np.nan)
+    at = np.where(enough(metric, counts), seen, np.nan)
     if metric == "acos":
-        hopeless = (rows["sales"].to_numpy() == 0) & (rows["clicks"].to_numpy() >= _HOPELESS_CLICKS)
+        hopeless = (counts["sales"] == 0) & (counts["clicks"] >= _HOPELESS_CLICKS)
         at = np.where(hopeless, _HOPELESS_AT, at)
     return values, at, seen
 
 
-def enough(metric: str, rows: pl.DataFrame) -> npt.NDArray[np.bool_]:
+def enough(metric: str, counts: Mapping[str, Floats]) -> npt.NDArray[np.bool_]:
     """Which rows have enough to be judged: see `too_thin`."""
     rated = RATED[metric]
-    has = [rows[name].to_numpy() >= least for name, least in rated.enough]
-    return np.asarray(np.all(has, axis=0) & (rows[rated.denominator].to_numpy() > 0))
+    has = [counts[name] >= least for name, least in rated.enough]
+    return np.asarray(np.all(has, axis=0) & (counts[rated.denominator] > 0))
 
 
 def overall_column() -> pl.Expr:

@@ -166,10 +166,15 @@ def by_phrase(
     term. spelt_by: normal_id, word_id, a term's words one under the other in their order; vocabulary: word_id, word.
     One row per phrase that stands in two terms or more: phrase (plurals undone),
     length (in words), terms, example (the dearest of
-    them), idle_terms (without an order), idle_spend (theirs) and the measures of every
+    them, of equally dear ones the first by name), idle_terms (without an order), idle_spend (theirs) and the measures of every
     row that contains it, each once. Rows overlap: their sums are not the account's.
     """
-    of_term = terms.group_by("normal_id").agg(pl.col("term").first(), pl.col(measures).sum())
+    of_term = (
+        terms.group_by("normal_id")
+        .agg(pl.col("term").first(), pl.col(measures).sum())
+        .sort(["spend", "term"], descending=[True, False])
+        .with_row_index("place")
+    )
     tokens = spelt_by.join(of_term.select("normal_id"), on="normal_id", how="semi", maintain_order="left")
     numbered = (
         vocabulary.join(tokens.select(pl.col("word_id").unique()), on="word_id", how="semi")
@@ -184,7 +189,7 @@ def by_phrase(
         .join(of_term, on="normal_id")
         .group_by("key", "length")
         .agg(
-            example=pl.col("term").get(pl.col("spend").arg_max()),
+            example=pl.col("term").get(pl.col("place").arg_min()),
             terms=pl.len().cast(pl.Int64),
             idle_terms=idle.sum().cast(pl.Int64),
             idle_spend=pl.col("spend").filter(idle).sum(),

@@ -41,7 +41,7 @@ class Ahead:
     def __init__(self, store: Store, folder: Path, most_bytes: int, busy: Callable[[], bool]) -> None:
         self._store, self._folder, self._busy = store, folder, busy
         self._shelf = Shelf(folder, most_bytes)
-        self._facts = Facts(store, Cache(most_bytes=_MOST_BYTES), self._shelf)
+        self.facts = Facts(store, Cache(most_bytes=_MOST_BYTES), self._shelf)
         self._swept = 0.0
 
     def keep_on(self, done: Event) -> None:
@@ -76,9 +76,13 @@ class Ahead:
                 return judged
         if judged or time.monotonic() - self._swept > _SWEEPS_EVERY:
             self._shelf.settle()
-            self._shelf.sweep({each.id: told(self._facts.generation(each.id)) for each in every})
+            self._shelf.sweep(self._present())
             self._swept = time.monotonic()
         return judged
+
+    def _present(self) -> dict[int, str]:
+        """What is loaded of every account, as the shelf calls it."""
+        return {each.id: told(self.facts.generation(each.id)) for each in accounts.all_accounts(self._store)}
 
     def _judge(self, account: Account) -> bool:
         begun = moments.begin()
@@ -90,14 +94,22 @@ class Ahead:
             def work() -> bool:
                 nonlocal made
                 made = True
-                for look in ahead.looks(self._facts, account, aims):
-                    for step in ahead.steps(self._facts, look, away, today):
+                for look in ahead.looks(self.facts, account, aims):
+                    # The days looked at most come first: others must not drive them out.
+                    if self._shelf.is_full(self._present(), account.id):
+                        log.info(
+                            "no room to judge more ahead",
+                            account=account.key,
+                            days=f"{look.window.first}..{look.window.last}",
+                        )
+                        break
+                    for step in ahead.steps(self.facts, look, away, today):
                         self._do(step, account)
                 return True
 
             # Kept like any other result, so that it is done once for what is loaded and set, and once after each change of it.
             names = tuple(sorted((each.check, each.row_id) for each in away))
-            self._facts.kept("judged ahead", account.id, work, account, aims, names)
+            self.facts.kept("judged ahead", account.id, work, account, aims, names)
         finally:
             moments.end(begun)
         if made:

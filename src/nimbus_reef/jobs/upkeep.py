@@ -70,3 +70,4 @@ def _over(config: Config) -> Iterator[tuple[Path, float]]:
         for path in config.uploads.iterdir():
             unfinished = path.suffix == ".part"
             yield path, _SCRATCH_KEPT if unfinished else config.uploads_kept_days * 24 * _HOUR
+    yield from ((path, _SCRATCH_KEPT) for path in config.snapshots.rglob("*.part"))

@@ -35,6 +35,7 @@ from nimbus_reef.errors import (
     TooMany,
     is_full_disk,
 )
+from nimbus_reef.jobs import on_call
 from nimbus_reef.jobs.queue import Queue
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.reading.shelf import Shelf
@@ -46,7 +47,7 @@ from nimbus_reef.web.bar.routes import bar
 from nimbus_reef.web.exports.routes import exports
 from nimbus_reef.web.frame import Frame
 from nimbus_reef.web.health import health
-from nimbus_reef.web.kit.judging import NotJudgedYet, waiting
+from nimbus_reef.web.kit.judging import NotYet, waiting
 from nimbus_reef.web.kit.lacking import NoFigures, told
 from nimbus_reef.web.parts import (
     SECOND_ANSWER,
@@ -106,7 +107,14 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     app.url_map.merge_slashes = False
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
     app.extensions["reef"] = Parts(
-        config, store, Facts(store, shelf=Shelf(config.judged, config.judged_bytes)), queue
+        config,
+        store,
+        Facts(
+            store,
+            shelf=Shelf(config.judged, config.judged_bytes),
+            helper=lambda asked: on_call.ask(config.judged, asked),
+        ),
+        queue,
     )
     app.wsgi_app = NamedProxies(app.wsgi_app, config.proxies)  # type: ignore[method-assign]
     app.session_interface = ReefSessions(store)
@@ -128,6 +136,12 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         metrics.measure(app, config.metrics_token, store, app.extensions["reef"].facts)
     _map_errors(app)
     return app
+
+
+def compile_templates(app: Flask) -> None:
+    """For a process that serves: else the first person to ask for each page waits while its template is compiled."""
+    for name in app.jinja_env.list_templates():
+        app.jinja_env.get_template(name)
 
 
 def quieten_collector() -> None:
@@ -239,8 +253,8 @@ def _map_errors(app: Flask) -> None:
             {},
         )  # fmt: skip
 
-    @app.errorhandler(NotJudgedYet)
-    def judging(problem: NotJudgedYet) -> str:
+    @app.errorhandler(NotYet)
+    def judging(problem: NotYet) -> str:
         area = BY_NAME[(request.endpoint or "").partition(".")[0]]
         query = urlencode([*request.args.items(multi=True), SECOND_ANSWER])
         return render_template(

@@ -19,7 +19,7 @@ from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import LAST_N_DAYS, Window
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.store.people import closed_audits, hidden_findings, plans
+from nimbus_reef.store.people import closed_audits, plans
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import product_frames, target_frames
 from nimbus_reef.web.areas import AREAS, BY_NAME, Area
@@ -27,7 +27,7 @@ from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.lacking import widened
 from nimbus_reef.web.kit.planned import PlanStrip, overlaps, own_shares, strip
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, here_path, my_accounts, parts
+from nimbus_reef.web.parts import away_from, current_scope, figures, here_path, my_accounts, parts
 
 _MOST_VALUES = 30
 
@@ -203,7 +203,7 @@ class Frame:
     @cached_property
     def _known(self) -> Findings | None:
         scope = self.scope
-        away = hidden_findings.away(parts().store, scope.account.id)
+        away = away_from(scope.account.id)
         return findings_known(parts().facts, scope.look, away, today_of(scope.account))
 
     @cached_property

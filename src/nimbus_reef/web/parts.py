@@ -14,8 +14,9 @@ from nimbus_reef.analysis.named_parts import unknown
 from nimbus_reef.config import Config
 from nimbus_reef.errors import BadInput, NotAllowed, NotFound
 from nimbus_reef.jobs.queue import Queue
-from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.people import accounts, aims, hidden_findings
 from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.people.hidden_findings import PutAway
 from nimbus_reef.store.people.people import Person
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record.engine import Store
@@ -60,6 +61,16 @@ def person() -> Person:
     """Who is signed in."""
     found: Person = current_user.person
     return found
+
+
+def away_from(account_id: int) -> list[PutAway]:
+    """The findings that are put away in an account; asked for once a page."""
+    if request.method != "GET":
+        return hidden_findings.away(parts().store, account_id)
+    known: dict[int, list[PutAway]] = g.setdefault("away", {})
+    if account_id not in known:
+        known[account_id] = hidden_findings.away(parts().store, account_id)
+    return known[account_id]
 
 
 SECOND_ANSWER: Final = ("answer", "second")

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import polars as pl
 
 from nimbus_reef.analysis.catalog import gaps
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.look import EVERYTHING, Look
 from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise, spread
 from nimbus_reef.analysis.proposals import history
 from nimbus_reef.core import catch_all as rules
@@ -22,6 +22,7 @@ from nimbus_reef.store.reading import product_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
 CHECK: Final = "catch-all"
+_CLICKS: Final = "usual clicks"
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +45,16 @@ class CatchAll:
 def built(
     facts: Facts, look: Look, *, bid: float | None, budget: float | None, without: Sequence[str], name: str
 ) -> CatchAll:
-    """The catch-all for all eligible products but some; bid and budget as typed, else the suggested."""
+    """The catch-all for all eligible products but some; bid and budget as typed, else the suggested. Kept."""
+    key = (*look.judging, look.part, bid, budget, tuple(without), name)
+    return facts.kept(
+        "catch-all", look.account.id, lambda: _built(facts, look, bid, budget, without, name), *key
+    )
+
+
+def _built(
+    facts: Facts, look: Look, bid: float | None, budget: float | None, without: Sequence[str], name: str
+) -> CatchAll:
     eligible = gaps.products(facts, look).filter(pl.col("eligible")).select("sku", "title")
     held = eligible.filter(~pl.col("sku").is_in(list(without)))
     days = _target_days(facts, look)
@@ -63,8 +73,19 @@ def usual_clicks(facts: Facts, look: Look) -> tuple[float, tuple[int, int, float
     """What a quarter's cheap clicks cost and bring, of the account and of its products: what a catch-all is expected by."""
     days = _target_days(facts, look)
     return facts.kept(
-        "usual clicks", look.account.id, lambda: (_usual_low(days), _account(days), _sku_days(facts, look)), *look.judging,
+        _CLICKS, look.account.id, lambda: (_usual_low(days), _account(days), _sku_days(facts, look)), *look.judging,
     )  # fmt: skip
+
+
+def is_told(facts: Facts, look: Look) -> bool:
+    """Whether `usual_clicks` are worked out already."""
+    return facts.known(_CLICKS, look.account.id, *look.judging) is not None
+
+
+def reads(facts: Facts, look: Look) -> list[tuple[str, Window]]:
+    """What they are worked out from: the reports and their days."""
+    quarter = _quarter(look)
+    return [(facts.held(look.account.id, quarter).kind, quarter)]
 
 
 def _target_days(facts: Facts, look: Look) -> pl.DataFrame:
@@ -87,8 +108,10 @@ def _account(days: pl.DataFrame) -> tuple[int, int, float]:
 
 
 def _sku_days(facts: Facts, look: Look) -> int:
-    """Pairs of SKU and day on which its ads were shown, of eligible ones."""
-    eligible = gaps.products(facts, look).filter(pl.col("eligible")).select("product_id")
+    """Pairs of SKU and day on which its ads were shown, of eligible ones; of the whole account, as the clicks are."""
+    eligible = (
+        gaps.products(facts, replace(look, part=EVERYTHING)).filter(pl.col("eligible")).select("product_id")
+    )
     shown = product_frames.shown_days(facts, look.account.id, _quarter(look))
     return len(shown.join(eligible, on="product_id", how="semi"))
 
@@ -101,8 +124,13 @@ def _usual_low(days: pl.DataFrame) -> float:
     return max(0.02, round((price or 0) / MICRO, 2))
 
 
-def offer(look: Look, made: CatchAll) -> Offer:
-    """One campaign, an ad group and an ad for each product: all of it promised by the campaign's row."""
+def offer(facts: Facts, look: Look, made: CatchAll) -> Offer:
+    """One campaign, an ad group and an ad for each product: all of it promised by the campaign's row. Kept."""
+    key = (look, made.name, made.bid, made.budget, made.skipped)
+    return facts.kept("catch-all offer", look.account.id, lambda: _offer(look, made), *key)
+
+
+def _offer(look: Look, made: CatchAll) -> Offer:
     rows = [
         change(Entity.CAMPAIGN, "daily_budget", made.name, f"{made.budget:.2f}", "", CHECK, Action.CREATE),
         change(Entity.CAMPAIGN, "targeting", made.name, "auto", "", CHECK, Action.CREATE),

@@ -19,6 +19,7 @@ from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
 KIND: Final = "product_ad_daily"
+_FAMILIES: Final = "listed families"
 TRADE: Final = "product_sales_daily"
 CHECK: Final = "wrong-child"
 WEEKS: Final = 8
@@ -134,7 +135,17 @@ def listed(facts: Facts, look: Look) -> list[ListedFamily]:
             for row in sums.to_dicts()
         ]  # fmt: skip
 
-    return facts.kept("listed families", look.account.id, make, *look.judging, look.part)
+    return facts.kept(_FAMILIES, look.account.id, make, *look.judging, look.part)
+
+
+def is_listed(facts: Facts, look: Look) -> bool:
+    """Whether `listed` is worked out already."""
+    return facts.known(_FAMILIES, look.account.id, *look.judging, look.part) is not None
+
+
+def reads(_: Facts, look: Look) -> list[tuple[str, Window]]:
+    """What it is worked out from: the reports and their days."""
+    return [(KIND, look.window), (KIND, _weeks(look))]
 
 
 def _shift(family: pl.DataFrame, ads: Mapping[str, Sequence[Ad]], days: int) -> Shift:
@@ -214,9 +225,8 @@ def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:
     account = look.account
 
     def make() -> dict[str, list[float]]:
-        last = look.window.last
-        window = Window(look.window.shifted(look.window.days - 7 * WEEKS).first, last)
-        week = ((pl.lit(last) - pl.col("day")).dt.total_days() // 7).alias("week")
+        window = _weeks(look)
+        week = ((pl.lit(window.last) - pl.col("day")).dt.total_days() // 7).alias("week")
         by_day = pl.col("first_day") == pl.col("day")
         trade = product_frames.trade_days(facts, account.id, window).filter(by_day)
         sold = trade.group_by("product_id", week).agg(pl.col("total_sales").sum())
@@ -240,6 +250,10 @@ def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:
         return found
 
     return facts.kept("weekly profit", account.id, make, look.window)
+
+
+def _weeks(look: Look) -> Window:
+    return Window(look.window.shifted(look.window.days - 7 * WEEKS).first, look.window.last)
 
 
 def trade_held(facts: Facts, look: Look) -> bool:

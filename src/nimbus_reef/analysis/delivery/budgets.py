@@ -25,6 +25,7 @@ from nimbus_reef.store.reading.facts import Facts
 
 CHECK: Final = "dry-budgets"
 """The part of the days from which on a budget runs dry: less happens to any."""
+_HELD: Final = "budgets held"
 SOURCES: Final = ("campaign_daily", "placement_daily", "hourly")
 """Reports that tell what campaigns spend by day, the better first."""
 
@@ -90,8 +91,12 @@ def held(facts: Facts, look: Look) -> pl.DataFrame:
     per dry day of those that run dry), by_hour and dry_share (lists of 24, null without hours). What misses most first, then by spend.
     """
     source = source_of(facts, look)
-    key = (*look.judging, look.part)
-    return facts.kept("budgets held", look.account.id, lambda: _held(facts, look, source), *key)
+    return facts.kept(_HELD, look.account.id, lambda: _held(facts, look, source), *look.judging, look.part)
+
+
+def is_held(facts: Facts, look: Look) -> bool:
+    """Whether `held` is worked out already."""
+    return facts.known(_HELD, look.account.id, *look.judging, look.part) is not None
 
 
 def _held(facts: Facts, look: Look, source: str | None) -> pl.DataFrame:

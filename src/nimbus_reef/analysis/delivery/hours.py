@@ -56,20 +56,22 @@ def sums(facts: Facts, look: Look) -> pl.DataFrame:
     """Weekday (0: not told apart), hour and the measures of the part that is looked at, in order."""
 
     def make() -> pl.DataFrame:
-        rows = delivery_frames.hour_sums(facts, look.account.id, look.window)
+        campaigns = None
         if look.part:
             settings = setting_frames.campaign_settings(facts, look.account.id, look.window)
-            rows = look.within(facts, rows.join(settings, on="campaign_id"))
+            campaigns = look.within(facts, settings)["campaign_id"]
+        rows = delivery_frames.weekday_hours(facts, look.account.id, look.window, campaigns)
         weekday = pl.col("weekday").cast(pl.Int64)
         # Blocks tell no weekdays: where any is in the window, all of it is told by hour alone.
         weekday = pl.lit(EVERY_DAY, pl.Int64) if rows["weekday"].null_count() else weekday
         return (
-            rows.group_by(weekday.alias("weekday"), pl.col("hour").cast(pl.Int64))
+            rows.group_by(weekday.alias("weekday"), "hour")
             .agg(pl.col(MEASURES).sum())
             .sort("weekday", "hour")
         )
 
-    return facts.kept("hours of part", look.account.id, make, look.window, look.part)
+    many = facts.if_many(look.account.id, KIND, look.window, "hours of part", look)
+    return facts.kept("hours of part", look.account.id, make, look.window, look.part, asked=many)
 
 
 def trade(facts: Facts, look: Look) -> pl.DataFrame | None:
@@ -186,7 +188,8 @@ def dry(facts: Facts, look: Look) -> pl.DataFrame:
         budgets = delivery_frames.budgets_in_force(facts, account.id, look.window)
         return hours.dry(rows, budgets, account.settings.dry)
 
-    found = facts.kept("dry hours", account.id, make, look.window)
+    many = facts.if_many(account.id, KIND, look.window, "dry hours", look)
+    found = facts.kept("dry hours", account.id, make, look.window, asked=many)
     settings = setting_frames.campaign_settings(facts, account.id, look.window).select(
         "campaign_id", "campaign", "format", "portfolio", "state", "daily_budget"
     )
@@ -224,7 +227,12 @@ class SegmentSums:
 
 
 def segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list[SegmentSums]:
-    """The segments side by side."""
+    """The segments side by side. Kept."""
+    key = (look.window, look.part, tuple(segments))
+    return facts.kept("segment sums", look.account.id, lambda: _segment_sums(facts, look, segments), *key)
+
+
+def _segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list[SegmentSums]:
     rows = {row["hour"]: row for row in by_hour(facts, look).to_dicts()}
     dried = dry(facts, look).group_by("hour").agg(pl.col("share").sum(), pl.col("missed_sales").sum())
     gone = {hour: (share, sales) for hour, share, sales in dried.rows()}
@@ -257,9 +265,9 @@ def judged(facts: Facts, look: Look) -> pl.DataFrame:
         settings = setting_frames.campaign_settings(facts, account.id, look.window).select(
             "campaign_id", "campaign", "format", "portfolio"
         )
-        sums = rows.group_by("campaign_id", "hour").agg(pl.col(MEASURES).sum()).sort("campaign_id", "hour")
         days = facts.monthly_days(account.id, KIND, look.window)
-        in_company = evidence.with_priors(sums.join(settings, on="campaign_id", maintain_order="left"), CHAIN)
+        named = rows.sort("campaign_id", "hour").join(settings, on="campaign_id", maintain_order="left")
+        in_company = evidence.with_priors(named, CHAIN)
         return targeting.judged(in_company, days, look.aims, account.min_clicks).with_columns(
             row_id=pl.concat_str("campaign_id", "hour", separator=":")
         )

@@ -9,10 +9,9 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis import movement, proposals
-from nimbus_reef.analysis.judged import Judged, is_judged, judged_targets
+from nimbus_reef.analysis.judged import AT_ONCE, Judged, is_judged, judged_targets
 from nimbus_reef.analysis.look import EVERYTHING, Look
 from nimbus_reef.analysis.offers import Offer, change, promise
-from nimbus_reef.analysis.unjudged import AT_ONCE
 from nimbus_reef.core import placements as rules
 from nimbus_reef.core.changes import Change, Entity, Promise
 from nimbus_reef.core.checks import Subject

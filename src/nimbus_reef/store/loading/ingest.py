@@ -134,13 +134,15 @@ def load(
         first_of: dict[int, int] = {}
         for number, one in enumerate(keyed_loads):
             share = (0.45 + 0.45 * number / len(keyed_loads), 0.45 / len(keyed_loads))
-            done.append(_replace(store, connection, one, source, first_of, progress, share))
+            done.append(_replace(store, connection, one, source, first_of, drafts, progress, share))
         return done
 
-    done = store.transact(work)
-    progress(0.92, "making the days quick to read")
-    for loaded, spans in done:
-        snapshots.keep(store.snapshots, loaded.account_id, loaded.kind, spans)
+    with snapshots.Drafts(store.snapshots) as drafts:
+        done = store.transact(work)
+        progress(0.92, "making the days quick to read")
+        for loaded, spans in done:
+            drafted = drafts.of(loaded.account_id, loaded.kind)
+            snapshots.keep(store.snapshots, loaded.account_id, loaded.kind, spans, drafted)
     return tuple(loaded for loaded, _ in done)
 
 
@@ -209,6 +211,7 @@ def _replace(
     each: _Load,
     source: Source,
     first_of: dict[int, int],
+    drafts: snapshots.Drafts,
     progress: Progress,
     part: tuple[float, float],
 ) -> tuple[Loaded, snapshots.Spans]:
@@ -224,12 +227,14 @@ def _replace(
     first_of.setdefault(account_id, batch_id)
     facts = _facts(keyed, account_id, batch_id, each.scope, kind)
     written = claims.spans_of(keyed)
+    parts = snapshots.by_span(facts)
+    drafts.begin(account_id, kind, parts)
     undo.keep(connection, batch_id, written, doomed)
     progress(begun + share / 2, f"writing {len(facts):,} rows")
     bulk.load(connection, kind, _lean(facts), store.scratch)
     gone = set() if doomed is None else set(snapshots.by_span(doomed))
     spans = versions.bump(
-        connection, account_id, kind, facts, written | gone, whole=owned.condition == "TRUE"
+        connection, account_id, kind, parts, written | gone, whole=owned.condition == "TRUE"
     )
     daily = parsed.kind.has_days
     loaded = Loaded(

@@ -127,8 +127,7 @@ def _undo_one(
         connection.execute(update(batch).where(batch.c.id == found.id).values(undone_at=utc_now()))
     changed: snapshots.Spans = ()
     if spans:
-        no_rows = snapshots.no_rows(found.kind)
-        changed = versions.bump(connection, found.account_id, found.kind, no_rows, spans)
+        changed = versions.bump(connection, found.account_id, found.kind, {}, spans)
     return Undone(found.kind, tuple(spans), tuple(sorted(left))), changed
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import polars as pl
@@ -21,13 +21,13 @@ def bump(
     connection: Connection,
     account_id: int,
     kind: str,
-    facts: pl.DataFrame,
+    parts: Mapping[Window, pl.DataFrame],
     spans: Iterable[Window],
     *,
     whole: bool = False,
 ) -> snapshots.Spans:
     """
-    A new version for each of the days and blocks; with the rows where `facts` holds all of them.
+    A new version for each of the days and blocks; with the rows where `parts` holds all of them.
 
     whole: nothing else can be held then, so that nobody has to count.
     """
@@ -42,7 +42,6 @@ def bump(
             days,
         )
     )
-    parts = snapshots.by_span(facts)
     counts = (
         {span: len(part) for span, part in parts.items()}
         if whole

@@ -7,6 +7,8 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, fields, is_dataclass
+from datetime import date
+from functools import cache
 from typing import Any, Final, TypeVar, cast
 
 import numpy as np
@@ -40,6 +42,8 @@ def _bytes_of(made: Any, share: int = 1) -> int:
 
     share: by which frames count.
     """
+    if type(made) in _WEIGHTLESS:
+        return 0
     if isinstance(made, Mapped):
         return _bytes_of(made.made, _MAPPED_SHARE)
     if isinstance(made, pl.DataFrame):
@@ -51,12 +55,20 @@ def _bytes_of(made: Any, share: int = 1) -> int:
     if isinstance(made, np.ndarray):
         return int(made.nbytes)
     if is_dataclass(made) and not isinstance(made, type):
-        return sum(_bytes_of(getattr(made, each.name), share) for each in fields(made))
+        return sum(_bytes_of(getattr(made, name), share) for name in _field_names(type(made)))
     if isinstance(made, Mapping):
         return _bytes_of_all(list(made.values()), share)
     if isinstance(made, list | tuple):
         return _bytes_of_all(made, share)
     return 0
+
+
+_WEIGHTLESS: Final = frozenset({type(None), bool, int, float, str, date})
+
+
+@cache
+def _field_names(kind: type) -> tuple[str, ...]:
+    return tuple(each.name for each in fields(kind))
 
 
 def _bytes_of_all(made: Sequence[Any], share: int) -> int:

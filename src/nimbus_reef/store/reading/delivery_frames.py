@@ -25,7 +25,8 @@ def placement_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFram
         settings = setting_frames.campaign_settings(facts, account_id, window)
         return sums.join(settings, on="campaign_id").sort("campaign_id", "placement")
 
-    return facts.kept("placement sums", account_id, make, window)
+    many = facts.if_many(account_id, "placement_daily", window, "placement sums", account_id, window)
+    return facts.kept("placement sums", account_id, make, window, asked=many)
 
 
 def placement_days(facts: Facts, account_id: int, window: Window, placement: str) -> pl.DataFrame:
@@ -40,9 +41,8 @@ def placement_days(facts: Facts, account_id: int, window: Window, placement: str
 
 def hours_by_day(facts: Facts, account_id: int, window: Window, first: int, end: int) -> pl.DataFrame:
     """Some hours (the end excluded) by campaign and day (or block): as `placement_days`."""
-    versions = facts.versions(account_id, "hourly", window)
-    rows = snapshots.read(facts.store, account_id, "hourly", versions, ["campaign_id", "hour", *MEASURES])
-    return _by_campaign_day(facts, account_id, window, rows.filter(pl.col("hour").is_between(first, end - 1)))
+    rows = _hourly(facts, account_id, window).filter(pl.col("hour").is_between(first, end - 1))
+    return _by_campaign_day(facts, account_id, window, rows)
 
 
 def _by_campaign_day(facts: Facts, account_id: int, window: Window, rows: pl.LazyFrame) -> pl.DataFrame:
@@ -53,43 +53,57 @@ def _by_campaign_day(facts: Facts, account_id: int, window: Window, rows: pl.Laz
 
 
 def hour_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """
-    Measures per campaign, weekday (ISO; null of sums of several days) and hour, in no order: campaign_id, weekday, hour, the
-    measures. Without settings: there are half a million rows in a large account.
-    """
+    """Measures per campaign and hour, in no order: campaign_id, hour, the measures."""
 
     def make() -> pl.DataFrame:
-        versions = facts.versions(account_id, "hourly", window)
-        rows = snapshots.read(facts.store, account_id, "hourly", versions, ["campaign_id", "hour", *MEASURES])
-        weekday = pl.when(pl.col("first_day") == pl.col("day")).then(pl.col("day").dt.weekday())
-        # One number for the three keys: half the time over millions of rows.
-        packed = (
-            pl.col("campaign_id").cast(pl.Int64) * 256
-            + weekday.fill_null(0).cast(pl.Int64) * 32
-            + pl.col("hour").cast(pl.Int64)
-        )
+        # One number for both keys: half the time over millions of rows.
+        packed = pl.col("campaign_id").cast(pl.Int64) * 32 + pl.col("hour").cast(pl.Int64)
         return (
-            rows.group_by(packed.alias("packed"))
+            _hourly(facts, account_id, window)
+            .group_by(packed.alias("packed"))
             .agg(pl.col(MEASURES).cast(pl.Int64).sum())
             .with_columns(
-                campaign_id=(pl.col("packed") // 256).cast(pl.UInt32),
-                weekday=(pl.col("packed") % 256 // 32).replace(0, None).cast(pl.Int8),
+                campaign_id=(pl.col("packed") // 32).cast(pl.UInt32),
                 hour=(pl.col("packed") % 32).cast(pl.Int64),
             )
             .drop("packed")
             .collect()
         )
 
-    return facts.kept("hour sums", account_id, make, window)
+    many = facts.if_many(account_id, "hourly", window, "hour sums", account_id, window)
+    return facts.kept("hour sums", account_id, make, window, asked=many)
+
+
+def weekday_hours(
+    facts: Facts, account_id: int, window: Window, campaigns: pl.Series | None = None
+) -> pl.DataFrame:
+    """
+    Measures per weekday (ISO; null of sums of several days) and hour, of all campaigns or of some, by their ids: weekday, hour, the
+    measures, in order.
+    """
+    rows = _hourly(facts, account_id, window)
+    if campaigns is not None:
+        rows = rows.filter(pl.col("campaign_id").is_in(campaigns.implode()))
+    by_day = rows.group_by("first_day", "day", "hour").agg(pl.col(MEASURES).cast(pl.Int64).sum())
+    weekday = pl.when(pl.col("first_day") == pl.col("day")).then(pl.col("day").dt.weekday())
+    return (
+        by_day.group_by(weekday.alias("weekday"), pl.col("hour").cast(pl.Int64))
+        .agg(pl.col(MEASURES).sum())
+        .sort("weekday", "hour")
+        .collect()
+    )
+
+
+def _hourly(facts: Facts, account_id: int, window: Window) -> pl.LazyFrame:
+    versions = facts.versions(account_id, "hourly", window)
+    return snapshots.read(facts.store, account_id, "hourly", versions, ["campaign_id", "hour", *MEASURES])
 
 
 def hour_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """Campaigns by day and hour, single days only: campaign_id, day, hour, clicks, spend, sales, impressions, in_budget_minutes."""
     versions = facts.days(account_id, "hourly", window)
     columns = ["campaign_id", "hour", "impressions", "clicks", "spend", "sales", "in_budget_minutes"]
-    rows = snapshots.read(facts.store, account_id, "hourly", versions, columns)
-    counted = pl.col("impressions", "clicks", "spend", "sales").cast(pl.Int64)
-    return rows.drop("first_day").with_columns(counted).collect()
+    return snapshots.read(facts.store, account_id, "hourly", versions, columns).drop("first_day").collect()
 
 
 def trade_hours(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:

@@ -22,7 +22,7 @@ from nimbus_reef.core import coverage
 from nimbus_reef.core.coverage import Span, held_days, labels_in_use
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store.reading.cache import Cache
+from nimbus_reef.store.reading.cache import Cache, Mapped
 from nimbus_reef.store.reading.shelf import Shelf
 from nimbus_reef.store.record import loads, moments, snapshots
 from nimbus_reef.store.record.engine import Store
@@ -42,6 +42,10 @@ _NEWEST: Final = text(
     "AND (first_day < day OR (kind, day) IN (SELECT kind, MAX(day) FROM day_version "
     "WHERE account_id = :account AND `rows` > 0 GROUP BY kind)) ORDER BY kind, day"
 )
+MANY: Final = 1_000_000
+"""Rows from which on their sums are a helper's to make."""
+OPENED: Final = 0.002
+"""Seconds: what takes long in a process that has to open a file for each day first takes no longer in one that has read them."""
 TOTAL_SOURCES: Final = (
     "campaign_daily", "placement_daily", "target_daily", "product_ad_daily", "hourly", "search_term_daily",
 )  # fmt: skip
@@ -57,29 +61,55 @@ class Held:
     of: int
 
 
+Asked = tuple[str, tuple[Any, ...]]
+"""What another process is asked to work out: what it is called, and what of."""
+
+
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """The frames of one store. Safe to share between threads. shelf: where results lie that other processes share, if anywhere."""
+    """
+    The frames of one store. Safe to share between threads. shelf: where results lie that other processes share, if anywhere; helper: has
+    another process work out what is asked and put it there, if there is one.
+    """
 
     store: Store
     cache: Cache = field(default_factory=Cache)
     shelf: Shelf | None = None
+    helper: Callable[[Asked], object] | None = None
 
     def generation(self, account_id: int) -> Generation:
         """Changes whenever anything is loaded into the account; one small query, one per moment."""
         return self._loaded(account_id).generation
 
-    def kept(self, name: str, account_id: int, make: Callable[[], T], *of: Hashable) -> T:
+    def kept(
+        self,
+        name: str,
+        account_id: int,
+        make: Callable[[], T],
+        *of: Hashable,
+        asked: Callable[[], Asked | None] | None = None,
+        dear: float | None = None,
+    ) -> T:
         """
         A result about an account, made once for what is loaded now. of: whatever else it depends on, and no more, so
-        that looks that differ in something else share it.
+        that looks that differ in something else share it. asked: what a helper, where there is one, makes it by; None where it is
+        so little that this process makes it itself. dear: the seconds from which on it is put on the shelf, where not the usual ones.
         """
         key, shelf = (name, account_id, self.generation(account_id), *of), self.shelf
         if shelf is None:
             return self.cache.get(key, make)
-        return self.cache.get(
-            key, lambda: shelf.get(account_id, key, make, lambda same: self.cache.swap(key, same))
-        )
+
+        def found_or_made() -> T | Mapped:
+            if (
+                asked is not None
+                and self.helper is not None
+                and shelf.peek(account_id, key) is None
+                and (work := asked())
+            ):
+                self.helper(work)
+            return shelf.get(account_id, key, make, lambda same: self.cache.swap(key, same), dear)
+
+        return self.cache.get(key, found_or_made)
 
     def known(self, name: str, account_id: int, *of: Hashable) -> Any:
         """The same where it was made already, here or by another process, else None."""
@@ -224,7 +254,7 @@ class Facts:
             sums = rows.group_by("day", "first_day").agg(pl.col(measures).cast(pl.Int64).sum())
             return sums.sort("day", "first_day").collect()
 
-        return self.kept("by day", account_id, make, kind, window, tuple(measures))
+        return self.kept("by day", account_id, make, kind, window, tuple(measures), dear=OPENED)
 
     def sums(self, account_id: int, kind: str, window: Window) -> pl.DataFrame:
         """Measures per key of one report kind over the window."""
@@ -235,7 +265,25 @@ class Facts:
             rows = snapshots.read(self.store, account_id, kind, versions, [key, *MEASURES])
             return rows.group_by(key).agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
 
-        return self.kept("sums", account_id, make, kind, window)
+        many = self.if_many(account_id, kind, window, "sums", account_id, kind, window)
+        return self.kept("sums", account_id, make, kind, window, asked=many)
+
+    def if_many(
+        self, account_id: int, kind: str, window: Window, what: str, *of: Any
+    ) -> Callable[[], Asked | None]:
+        """For `kept`: that a helper makes it where the window holds so many rows of a report that even their sums take much memory."""
+        return lambda: (what, of) if self.holds_many(account_id, kind, window) else None
+
+    def holds_many(self, account_id: int, kind: str, window: Window) -> bool:
+        """Whether the window holds so many rows of a report that whoever asks for them waits."""
+        return self.rows_held(account_id, kind, window) >= MANY
+
+    def rows_held(self, account_id: int, kind: str, window: Window) -> int:
+        """How many rows of a report the window holds."""
+        counts = self.kept(
+            "rows held", account_id, lambda: snapshots.row_counts(self.store, account_id, kind), kind
+        )
+        return sum(counts.get(span, 0) for span in self.versions(account_id, kind, window))
 
     def query(self, statement: str, **values: object) -> pl.DataFrame:
         """The rows of a query with values bound to its `:names`, ids as unsigned 32-bit."""

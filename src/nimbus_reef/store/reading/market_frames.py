@@ -8,22 +8,22 @@ import polars as pl
 
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import product_frames
-from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.reading.facts import OPENED, Facts
 from nimbus_reef.store.record import snapshots
 
 
 def peer_feed(facts: Facts, account_id: int, kind: str, last: date) -> pl.DataFrame:
     """Rows of a peer report up to a day, with month as "2026-10"."""
-    versions = facts.versions(account_id, kind, Window(date(2000, 1, 1), last))
+    ever = facts.versions(account_id, kind, Window(date(2000, 1, 1), date.max))
 
     def make() -> pl.DataFrame:
-        rows = snapshots.read(facts.store, account_id, kind, versions).collect()
+        rows = snapshots.read(facts.store, account_id, kind, ever).collect()
         texts = [name for name in ("category", "country", "format", "metric") if name in rows.columns]
         return rows.with_columns(
             pl.col("day").dt.strftime("%Y-%m").alias("month"), pl.col(texts).cast(pl.String)
         )
 
-    return facts.kept(kind, account_id, make, last)
+    return facts.kept(kind, account_id, make, dear=OPENED).filter(pl.col("day") <= last)
 
 
 def query_weeks(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:

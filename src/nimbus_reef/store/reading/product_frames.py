@@ -68,29 +68,6 @@ def ad_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     )
 
 
-def _ad_homes(facts: Facts, account_id: int) -> pl.DataFrame:
-    """product_ad_id, product_id, campaign_id."""
-    query = (
-        "SELECT a.id AS product_ad_id, a.product_id, g.campaign_id FROM product p "
-        "JOIN product_ad a ON a.product_id = p.id JOIN ad_group g ON g.id = a.ad_group_id "
-        "WHERE p.account_id = :account"
-    )
-    return facts.kept("ad homes", account_id, lambda: facts.query(query, account=account_id))
-
-
-def _ad_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """What each product did in each campaign on each day (or block): first_day, day, ids, measures."""
-    versions = facts.versions(account_id, "product_ad_daily", window)
-    return (
-        snapshots.read(facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES])
-        .join(_ad_homes(facts, account_id).lazy(), on="product_ad_id")
-        .group_by("first_day", "day", "product_id", "campaign_id")
-        .agg(pl.col(MEASURES).cast(pl.Int64).sum())
-        .sort("day", "product_id", "campaign_id")
-        .collect()
-    )
-
-
 def product_days(
     facts: Facts,
     account_id: int,
@@ -105,7 +82,7 @@ def product_days(
         rows = snapshots.read(
             facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *measures]
         )
-        homes = _ad_homes(facts, account_id).select("product_ad_id", "product_id")
+        homes = _ad_names(facts, account_id).select("product_ad_id", "product_id")
         if products is not None:
             homes = homes.filter(pl.col("product_id").is_in(products.implode()))
             rows = rows.filter(pl.col("product_ad_id").is_in(homes["product_ad_id"].implode()))
@@ -124,11 +101,10 @@ def product_days(
     )
 
 
-def placed_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+def named_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
-    What each product did in each campaign on each day: day (first_day differs from it where the row is
-    the sum of a block), product_id, campaign_id, the measures, sku, title, family, category, margin (per cent), campaign, format, portfolio.
-    Names are categories: there are many rows and few names.
+    Every product ad with what it shows and where, as set at the window's end: product_ad_id, product_id, campaign_id, sku, title, family,
+    category, margin (per cent), campaign, format, portfolio; those of one product beside each other.
     """
 
     def make() -> pl.DataFrame:
@@ -137,22 +113,58 @@ def placed_products(facts: Facts, account_id: int, window: Window) -> pl.DataFra
             pl.coalesce("parent", "item").cast(pl.String).alias("family"),
             pl.col("category").cast(pl.String),
         )  # fmt: skip
-        campaigns = setting_frames.campaign_settings(facts, account_id, window).select(
-            "campaign_id", "campaign", "format", "portfolio"
-        )
+        groups = ad_groups(facts, account_id).select("ad_group_id", "campaign_id")
         return (
-            _ad_days(facts, account_id, window)
-            .join(skus(facts, account_id), on="product_id")
+            _ad_names(facts, account_id)
+            .join(groups, on="ad_group_id")
             .join(known, on="product_id", how="left")
-            .join(campaigns, on="campaign_id", how="left")
-            .with_columns(
-                pl.col("sku", "title", "family", "category", "campaign", "format", "portfolio").cast(
-                    pl.Categorical
-                )
-            )
+            .join(settings, on="campaign_id", how="left")
+            .select("product_ad_id", "product_id", "campaign_id", *_AD_TEXTS, "margin")
+            .sort("product_id", "campaign_id", "product_ad_id")
         )
 
-    return facts.kept("placed products", account_id, make, window)
+    settings = setting_frames.campaign_settings(facts, account_id, window).select(
+        "campaign_id", "campaign", "format", "portfolio"
+    )
+    return facts.kept(
+        "named ads", account_id, make, setting_frames.campaigns_settled(facts, account_id, window)
+    )
+
+
+_AD_TEXTS: Final = ("sku", "title", "family", "category", "campaign", "format", "portfolio")
+
+
+def placed_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """`named_ads` of those with rows in the window, in the same order, with their sums: the measures, money in micro-units."""
+
+    def make() -> pl.DataFrame:
+        sums = facts.sums(account_id, "product_ad_daily", window)
+        return named_ads(facts, account_id, window).join(sums, on="product_ad_id", maintain_order="left")
+
+    return facts.kept("placed ads", account_id, make, window)
+
+
+def ad_days(facts: Facts, account_id: int, window: Window, ads: pl.DataFrame) -> pl.DataFrame:
+    """
+    What some ads did, day by day. ads: product_ad_id, each once, and whatever else they are to be summed by. One row per day (or block:
+    first_day differs from day) and those: first_day, day, the columns of ads less product_ad_id, the measures in micro-units.
+    """
+    by = [name for name in ads.columns if name != "product_ad_id"]
+    versions = facts.versions(account_id, "product_ad_daily", window)
+    # By their numbers: there are many rows and few names.
+    keys = [*by, "all"]
+    groups = ads.select(*by, all=0).unique().sort(keys).with_row_index("group")
+    numbered = ads.with_columns(all=0).join(groups, on=keys, nulls_equal=True)
+    return (
+        snapshots.read(facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES])
+        .join(numbered.lazy().select("product_ad_id", "group"), on="product_ad_id")
+        .group_by("first_day", "day", "group")
+        .agg(pl.col(MEASURES).cast(pl.Int64).sum())
+        .sort("day", "first_day", "group")
+        .collect()
+        .join(groups, on="group", maintain_order="left")
+        .select("day", "first_day", *by, *MEASURES)
+    )
 
 
 def listings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:

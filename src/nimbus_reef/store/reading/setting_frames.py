@@ -49,9 +49,10 @@ def product_ad_states(facts: Facts, account_id: int, window: Window) -> pl.DataF
 def _newest(facts: Facts, account_id: int, kind: str, window: Window, columns: Sequence[str]) -> pl.DataFrame:
     """The newest row up to the window's end of each thing that the first column names."""
     held = _until(facts, account_id, kind, window)
-    # Read in the order of days: the last row of a thing is its newest.
-    rows = snapshots.read(facts.store, account_id, kind, held, columns)
-    return rows.group_by(columns[0]).last().drop("day").collect()
+    # Read in the order of days: the last row of a thing is its newest. By where those lie, for there are as many of each as days.
+    rows = snapshots.read(facts.store, account_id, kind, held, columns).collect()
+    from_the_end = rows[columns[0]].reverse().arg_unique()
+    return rows[len(rows) - 1 - from_the_end.cast(pl.Int64)].drop("day", "first_day")
 
 
 def _until(facts: Facts, account_id: int, kind: str, window: Window) -> dict[Window, int]:
@@ -99,4 +100,9 @@ def campaign_settings(facts: Facts, account_id: int, window: Window) -> pl.DataF
         )
         return names.join(newest, on="campaign_id", how="left")
 
-    return facts.kept("campaigns", account_id, make, _settled(facts, account_id, "campaigns", window))
+    return facts.kept("campaigns", account_id, make, campaigns_settled(facts, account_id, window))
+
+
+def campaigns_settled(facts: Facts, account_id: int, window: Window) -> date | None:
+    """What `campaign_settings` depend on beside what is loaded."""
+    return _settled(facts, account_id, "campaigns", window)

@@ -23,7 +23,7 @@ from datetime import date, datetime
 from enum import Enum
 from functools import cache
 from pathlib import Path
-from typing import Any, Final, TypeVar
+from typing import IO, Any, Final, TypeVar
 
 import polars as pl
 import pyarrow as pa
@@ -36,9 +36,12 @@ from nimbus_reef.store.reading.cache import Mapped
 T = TypeVar("T")
 log = structlog.get_logger("shelf")
 
-DEAR: Final = 0.05
+DEAR: Final = 0.02
 """Seconds from which on a result is worth its place."""
 _SHARED_FROM: Final = 1 << 20
+"""Bytes from which a result is held as it lies on disk, in place of the one that was made."""
+_MAPPED_FROM: Final = 64 << 10
+"""Bytes from which a frame has a file of its own."""
 _OURS: Final = "nimbus_reef"
 _ALLOWED: Final = frozenset({_OURS, "numpy", "scipy", "datetime", "collections", "zoneinfo", "polars"})
 _PLAIN: Final = frozenset({"frozenset", "set", "slice", "complex", "range", "bytearray"})
@@ -79,7 +82,7 @@ def _code() -> str:
 
 
 class _ResultWriter(pickle.Pickler):
-    """Frames go into files of their own, everything else into one."""
+    """Large frames go into files of their own, to be mapped, everything else into one: opening a file takes longer than reading a small frame."""
 
     def __init__(self, file: io.BytesIO, folder: Path) -> None:
         super().__init__(file, protocol=5)
@@ -88,6 +91,8 @@ class _ResultWriter(pickle.Pickler):
     def persistent_id(self, obj: Any) -> Any:
         if not isinstance(obj, pl.DataFrame):
             return None
+        if obj.estimated_size() < _MAPPED_FROM:
+            return obj.serialize()
         name = f"{self._frames}.arrow"
         self._frames += 1
         obj.write_ipc(self._folder / name, compression="uncompressed")
@@ -101,11 +106,13 @@ class _ResultWriter(pickle.Pickler):
 class _ResultReader(pickle.Unpickler):
     """Reads what `_ResultWriter` wrote; makes nothing but values of this application and the frames' libraries."""
 
-    def __init__(self, file: io.BufferedReader, folder: Path) -> None:
+    def __init__(self, file: IO[bytes], folder: Path) -> None:
         super().__init__(file)
         self._folder = folder
 
     def persistent_load(self, pid: Any) -> pl.DataFrame:
+        if isinstance(pid, bytes):
+            return pl.DataFrame.deserialize(io.BytesIO(pid))
         with pa.memory_map(str(self._folder / pid)) as source:
             frame = pl.from_arrow(pa.ipc.open_file(source).read_all(), rechunk=False)
         assert isinstance(frame, pl.DataFrame)
@@ -121,6 +128,18 @@ class _ResultReader(pickle.Unpickler):
         raise pickle.UnpicklingError(f"{module}.{name} is not kept on the shelf")
 
 
+def packed(value: Any) -> bytes:
+    """A value of this application without frames, as another of its processes takes it."""
+    told_of = io.BytesIO()
+    _ResultWriter(told_of, Path(os.devnull)).dump(value)
+    return told_of.getvalue()
+
+
+def unpacked(told_of: bytes) -> Any:
+    """The value again; UnpicklingError and the like where it is none."""
+    return _ResultReader(io.BytesIO(told_of), Path(os.devnull)).load()
+
+
 class Shelf:
     """The results of one machine. folder: where they lie; most_bytes: how much there may be of them."""
 
@@ -132,10 +151,15 @@ class Shelf:
         self._lock = threading.Lock()
 
     def get(
-        self, account_id: int, key: Hashable, make: Callable[[], T], kept: Callable[[Mapped], None]
+        self,
+        account_id: int,
+        key: Hashable,
+        make: Callable[[], T],
+        kept: Callable[[Mapped], None],
+        dear: float | None = None,
     ) -> T | Mapped:
         """
-        The result of a key of an account, as it lies there, or worked out and put there where that took long.
+        The result of a key of an account, as it lies there, or worked out and put there where that took long (`dear` seconds, or `DEAR`).
 
         kept: is told, from another thread and only of large results, what to hold in place of the one returned: the same from disk.
         """
@@ -147,7 +171,7 @@ class Shelf:
             return found
         begun = time.perf_counter()
         made = make()
-        if time.perf_counter() - begun >= DEAR:
+        if time.perf_counter() - begun >= (DEAR if dear is None else dear):
             self._put(place, made, kept)
         return made
 
@@ -175,21 +199,40 @@ class Shelf:
         Removes what nobody can ask for any more (an account's results for what was loaded before, and of other code), then those longest
         not asked for until the rest has room; how many. present: what is loaded of each account, as `told` has it.
         """
-        gone, rest = 0, []
+        gone = 0
+        rest: list[tuple[float, Path, int]] = []
         for home in [each for each in self._folder.glob("*/*") if each.is_dir()]:
-            if home.name == f"{present.get(int(home.parent.name))}-{_code()}":
-                rest += [each for each in home.iterdir() if not _given_up(each)]
+            if self._is_current(home, present):
+                rest += _results(home)
             elif time.time() - home.stat().st_mtime > _STILL_READ:
                 shutil.rmtree(home, ignore_errors=True)
                 gone += 1
-        sizes = [(each.stat().st_mtime, each, _size(each)) for each in rest]
-        held = sum(size for _, _, size in sizes)
-        for _, place, size in sorted(sizes, key=lambda each: each[0]):
+        held = sum(size for _, _, size in rest)
+        for _, place, size in sorted(rest, key=lambda each: each[0]):
             if held <= self.most_bytes:
                 break
             shutil.rmtree(place, ignore_errors=True)
             held, gone = held - size, gone + 1
         return gone
+
+    def is_full(self, present: Mapping[int, str], account_id: int) -> bool:
+        """
+        Whether what is there of the present takes most of its room, and an account a part of it that is not small: what came next of it
+        would drive out what came first.
+        """
+        held = dict.fromkeys(present, 0)
+        for home in [
+            each for each in self._folder.glob("*/*") if each.is_dir() and self._is_current(each, present)
+        ]:
+            held[int(home.parent.name)] = sum(size for _, _, size in _results(home))
+        return (
+            sum(held.values()) > _FULL * self.most_bytes
+            and held.get(account_id, 0) > _SMALL * self.most_bytes
+        )
+
+    @staticmethod
+    def _is_current(home: Path, present: Mapping[int, str]) -> bool:
+        return home.name == f"{present.get(int(home.parent.name))}-{_code()}"
 
     def _place(self, account_id: int, key: Hashable) -> Path | None:
         assert isinstance(key, tuple)
@@ -231,17 +274,27 @@ class Shelf:
             del made
 
 
+_FULL: Final = 0.75
+_SMALL: Final = 1 / 16
+"""Parts of all the room: from which on nothing is judged ahead, and up to which an account may come all the same."""
 _STILL_READ: Final = 600.0
 """Seconds for which results of what was loaded before stay, for pages that began with it."""
 
 
-def _given_up(place: Path) -> bool:
-    """Whether it is not a result (yet); one whose writer died goes."""
-    if not place.name.startswith("."):
-        return False
-    if time.time() - place.stat().st_mtime > _STILL_READ:
-        shutil.rmtree(place, ignore_errors=True)
-    return True
+def _results(home: Path) -> list[tuple[float, Path, int]]:
+    """
+    The results there: when each was asked for last, its place and its size. One whose writer died goes; what another process removes or
+    finishes meanwhile is not among them.
+    """
+    found = []
+    for place in home.iterdir():
+        with suppress(FileNotFoundError):
+            asked = place.stat().st_mtime
+            if not place.name.startswith("."):
+                found.append((asked, place, _size(place)))
+            elif time.time() - asked > _STILL_READ:
+                shutil.rmtree(place, ignore_errors=True)
+    return found
 
 
 def told(generation: Hashable) -> str:

@@ -11,6 +11,7 @@ from nimbus_reef.core.targeting import PRODUCT_LEVEL, with_company
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import product_frames, setting_frames, word_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
+from nimbus_reef.store.reading.term_places import TermPlaces, term_places
 from nimbus_reef.store.record import snapshots
 from nimbus_reef.store.record.models import KEYS_OF
 
@@ -24,8 +25,8 @@ def target_sums(facts: Facts, account_id: int, window: Window, source: str | Non
     sums = facts.sums(account_id, source, window)
     if source != "search_term_daily":
         return sums
-    terms = term_names(facts, account_id).select("target_term_id", "target_id")
-    return sums.join(terms, on="target_term_id").group_by("target_id").agg(pl.col(MEASURES).sum())
+    rows = places(facts, account_id).placed(sums, "target_id")
+    return rows.group_by("target_id").agg(pl.col(MEASURES).sum())
 
 
 def clicked_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -69,29 +70,58 @@ def target_rows(facts: Facts, account_id: int, window: Window, source: str | Non
     return facts.kept("targets", account_id, make, window, source)
 
 
+def named_targets(facts: Facts, account_id: int, window: Window, source: str) -> pl.DataFrame:
+    """
+    The rows of `target_rows` for whom nothing is judged: without settings, and of the chain the main_product alone. Not kept: whatever
+    is made of it is.
+    """
+    return (
+        target_sums(facts, account_id, window, source)
+        .sort("target_id")
+        .join(targets(facts, account_id), on="target_id", maintain_order="left")
+        .join(
+            _main_products(facts, account_id, window).select("ad_group_id", "main_product"),
+            on="ad_group_id", how="left", maintain_order="left",
+        )
+        .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left", maintain_order="left")
+    )  # fmt: skip
+
+
 def term_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
     One row per (campaign, ad group, normalised term): as `target_rows`, with
     normal_id, term (as most often paid for), targets (how many brought it) and
     target (the one that paid most). Not kept: it is large, and what is judged of it is kept.
     """
-    rows = (
-        facts.sums(account_id, "search_term_daily", window)
-        .join(term_names(facts, account_id), on="target_term_id")
-        .join(targets(facts, account_id), on="target_id")
-        .sort(["spend", "impressions", "target_term_id"], descending=[True, True, False])
-    )
-    return (
-        rows.group_by("campaign_id", "ad_group_id", "normal_id", maintain_order=True)
+    where = places(facts, account_id)
+    sums = where.placed(facts.sums(account_id, "search_term_daily", window), "pair", "target_id", "place")
+    # Numbers alone are sorted and grouped; names are those of the rows that are left.
+    alone, several = where.apart(sums)
+    columns = ("pair", "place", "target_id", "targets", *MEASURES)
+    grouped = (
+        several.sort(["spend", "impressions", "target_term_id"], descending=[True, True, False])
+        .group_by("pair", maintain_order=True)
         .agg(
-            pl.col("campaign", "ad_group", "target", "match_type", "term", "target_id").first(),
-            pl.col("target_id").n_unique().alias("targets"),
+            pl.col("place", "target_id").first(), pl.col("target_id").n_unique().alias("targets"),
             pl.col(MEASURES).sum(),
         )
-        .join(groups(facts, account_id, window), on="ad_group_id", how="left")
-        .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left")
-        .sort("ad_group_id", "normal_id")
+        .select(columns)
+    )  # fmt: skip
+    one = alone.select(
+        "pair", "place", "target_id", pl.lit(1, grouped.schema["targets"]).alias("targets"), *MEASURES
     )
+    rows = where.named(pl.concat([one, grouped]).sort("pair"))
+    names = targets(facts, account_id).drop("ad_group_id", "target_normal_id")
+    return (
+        rows.with_columns(term=term_names(facts, account_id)["term"].gather(rows["place"]))
+        .join(names, on="target_id", how="left", maintain_order="left")
+        .select(
+            "campaign_id", "ad_group_id", "normal_id", "campaign", "ad_group", "target", "match_type", "term",
+            "target_id", "targets", *MEASURES,
+        )
+        .join(groups(facts, account_id, window), on="ad_group_id", how="left", maintain_order="left")
+        .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left", maintain_order="left")
+    )  # fmt: skip
 
 
 def targets(facts: Facts, account_id: int) -> pl.DataFrame:
@@ -106,15 +136,22 @@ def targets(facts: Facts, account_id: int) -> pl.DataFrame:
     return facts.kept("names", account_id, lambda: facts.query(query, account=account_id))
 
 
+def places(facts: Facts, account_id: int) -> TermPlaces:
+    """Where every term of the account stands."""
+    return term_places(facts, account_id, term_names(facts, account_id), targets(facts, account_id))
+
+
 def term_names(facts: Facts, account_id: int) -> pl.DataFrame:
-    """Names of all terms that targets brought: target_term_id, target_id, normal_id, term."""
+    """Names of all terms that targets brought: target_term_id, ascending, target_id, normal_id, term."""
     query = (
         "SELECT w.id AS target_term_id, w.target_id, p.normal_id, p.text AS term "
         "FROM campaign c JOIN ad_group g ON g.campaign_id = c.id "
         "JOIN target t ON t.ad_group_id = g.id JOIN target_term w ON w.target_id = t.id "
         "JOIN phrase p ON p.id = w.phrase_id WHERE c.account_id = :account"
     )
-    return facts.kept("term names", account_id, lambda: facts.query(query, account=account_id))
+    return facts.kept(
+        "term names", account_id, lambda: facts.query(query, account=account_id).sort("target_term_id")
+    )
 
 
 def groups(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -178,12 +215,8 @@ def fitted(facts: Facts, account_id: int, window: Window) -> Fitted | None:
 def fit(facts: Facts, account_id: int, window: Window) -> Fitted | None:
     """The same, made anew."""
     homes = targets(facts, account_id).select("target_id", "ad_group_id")
-    names = term_names(facts, account_id).select("target_term_id", "target_id", "normal_id")
-    terms = (
-        facts.sums(account_id, "search_term_daily", window)
-        .join(names, on="target_term_id")
-        .join(homes, on="target_id")
-    )
+    sums = facts.sums(account_id, "search_term_daily", window)
+    terms = places(facts, account_id).placed(sums, "target_id", "ad_group_id", "normal_id")
     told = target_sums(facts, account_id, window, "target_daily").join(homes, on="target_id")
     products = groups(facts, account_id, window).select("ad_group_id", product=PRODUCT_LEVEL)
     cells = company.cells_of(terms, told if len(told) else None)
@@ -192,29 +225,20 @@ def fit(facts: Facts, account_id: int, window: Window) -> Fitted | None:
 
 def term_shares(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """What each target spent on each term: ad_group_id, normal_id, target_id, spend."""
-    groups = targets(facts, account_id).select("target_id", "ad_group_id")
-    return (
-        facts.sums(account_id, "search_term_daily", window)
-        .join(term_names(facts, account_id), on="target_term_id")
-        .join(groups, on="target_id")
-        .group_by("ad_group_id", "normal_id", "target_id")
-        .agg(pl.col("spend").sum())
-    )
+    where = places(facts, account_id)
+    rows = where.placed(facts.sums(account_id, "search_term_daily", window), "pair", "target_id")
+    return where.named(rows.group_by("pair", "target_id").agg(pl.col("spend").sum()))
 
 
 def term_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """What each term of an ad group did: ad_group_id, normal_id and the measures, no names."""
 
     def make() -> pl.DataFrame:
-        groups = targets(facts, account_id).select("target_id", "ad_group_id")
-        names = term_names(facts, account_id).select("target_term_id", "target_id", "normal_id")
-        return (
-            facts.sums(account_id, "search_term_daily", window)
-            .join(names, on="target_term_id")
-            .join(groups, on="target_id")
-            .group_by("ad_group_id", "normal_id")
-            .agg(pl.col(MEASURES).sum())
-        )
+        where = places(facts, account_id)
+        sums = facts.sums(account_id, "search_term_daily", window)
+        alone, several = where.apart(where.placed(sums, "pair"))
+        grouped = several.group_by("pair").agg(pl.col(MEASURES).sum())
+        return where.named(pl.concat([alone.select(grouped.columns), grouped]))
 
     return facts.kept("term sums", account_id, make, window)
 

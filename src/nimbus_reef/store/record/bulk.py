@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import tempfile
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
+from typing import Final
 
 import polars as pl
 from sqlalchemy import Connection
@@ -20,28 +22,48 @@ def _escaped(frame: pl.DataFrame) -> pl.DataFrame:
     return frame.with_columns(texts)
 
 
+_PIECE: Final = 250_000
+"""Rows."""
+
+
 def load(
     connection: Connection, table: str, frame: pl.DataFrame, scratch: Path, *, computed: str = ""
 ) -> None:
     """
     Appends a frame to a table, columns by name; Conflict unless every row went in.
 
-    computed: SQL that sets further columns from those given.
+    computed: SQL that sets further columns from those given. Large ones go in by pieces: one is written for the database
+    while it takes the one before.
+    """
+    with tempfile.TemporaryDirectory(dir=scratch) as folder, ThreadPoolExecutor(1) as writer:
+        waiting: tuple[pl.DataFrame, Future[Path]] | None = None
+        for number, piece in enumerate(frame.iter_slices(_PIECE)):
+            ready = waiting
+            waiting = piece, writer.submit(_written, piece, Path(folder) / f"{number}.tsv")
+            if ready:
+                _take(connection, table, ready[0], ready[1].result(), computed)
+        if waiting:
+            _take(connection, table, waiting[0], waiting[1].result(), computed)
 
+
+def _written(frame: pl.DataFrame, file: Path) -> Path:
+    """The rows as LOAD DATA reads them."""
+    _escaped(frame).write_csv(
+        file, separator="\t", include_header=False, quote_style="never", null_value="\\N"
+    )
+    return file
+
+
+def _take(connection: Connection, table: str, frame: pl.DataFrame, file: Path, computed: str) -> None:
+    """
     LOCAL turns errors into warnings and drops rows that repeat a key, so the count of
     rows and of warnings is checked: it must be all or nothing.
     """
-    if frame.is_empty():
-        return
     columns = ", ".join(f"`{name}`" for name in frame.columns)
-    with tempfile.NamedTemporaryFile(dir=scratch, suffix=".tsv") as file:
-        _escaped(frame).write_csv(
-            file.name, separator="\t", include_header=False, quote_style="never", null_value="\\N"
-        )
-        result = connection.exec_driver_sql(
-            f"LOAD DATA LOCAL INFILE '{file.name}' INTO TABLE `{table}` CHARACTER SET utf8mb4 "
-            f"FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({columns}){f' SET {computed}' if computed else ''}"
-        )
+    result = connection.exec_driver_sql(
+        f"LOAD DATA LOCAL INFILE '{file}' INTO TABLE `{table}` CHARACTER SET utf8mb4 "
+        f"FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({columns}){f' SET {computed}' if computed else ''}"
+    )
     warned = connection.exec_driver_sql("SHOW COUNT(*) WARNINGS").scalar_one()
     if result.rowcount != len(frame) or warned:
         first = connection.exec_driver_sql("SHOW WARNINGS LIMIT 1").first()

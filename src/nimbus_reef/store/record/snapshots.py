@@ -9,10 +9,12 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import date
+from functools import lru_cache
 from pathlib import Path
 from typing import Final
 
@@ -85,16 +87,60 @@ def _stem(span: Window) -> str:
     return last if span.days == 1 else f"{first}..{last}"
 
 
-def keep(folder: Path, account_id: int, kind: str, written: Iterable[Written]) -> None:
+class Drafts:
+    """Day files that are written while the record is, under passing names until their versions are known and stand."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder, self._writer = folder, ThreadPoolExecutor(1)
+        self._begun: dict[tuple[int, str], Future[dict[Window, Path]]] = {}
+        self._files: list[Path] = []
+
+    def __enter__(self) -> Drafts:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """Those that nobody took go."""
+        self._writer.shutdown()
+        for each in self._files:
+            each.unlink(missing_ok=True)
+
+    def begin(self, account_id: int, kind: str, parts: Mapping[Window, pl.DataFrame]) -> None:
+        """Begins to write the rows of some days; begun once more, the later ones count."""
+        self._begun[account_id, kind] = self._writer.submit(self._write, account_id, kind, parts)
+
+    def of(self, account_id: int, kind: str) -> dict[Window, Path]:
+        """What was written, as far as the disk took it."""
+        begun = self._begun.get((account_id, kind))
+        return begun.result() if begun else {}
+
+    def _write(self, account_id: int, kind: str, parts: Mapping[Window, pl.DataFrame]) -> dict[Window, Path]:
+        found = {}
+        with suppress(OSError):
+            for span, rows in parts.items():
+                found[span] = _drafted(self._folder / str(account_id) / kind, _shaped(kind, rows))
+                self._files.append(found[span])
+        return found
+
+
+def keep(
+    folder: Path,
+    account_id: int,
+    kind: str,
+    written: Iterable[Written],
+    drafts: Mapping[Window, Path] | None = None,
+) -> None:
     """
-    Writes the files of what is given whole, and drops the versions they replace.
+    Writes the files of what is given whole, and drops the versions they replace. drafts: those that are written already, of the
+    same rows.
 
     A disk that is full costs speed, not data: the rows are read from MariaDB instead.
     """
     for each in written:
         if each.rows is not None:
+            target = path(folder, account_id, kind, each.span, each.version)
+            draft = drafts.get(each.span) if drafts else None
             with suppress(OSError):
-                _write(path(folder, account_id, kind, each.span, each.version), _shaped(kind, each.rows))
+                (draft or _drafted(target.parent, _shaped(kind, each.rows))).replace(target)
         for old in (folder / str(account_id) / kind).glob(f"{_stem(each.span)}.v*.arrow"):
             if old.name != f"{_stem(each.span)}.v{each.version}.arrow":
                 old.unlink(missing_ok=True)
@@ -104,20 +150,30 @@ def _shaped(kind: str, rows: pl.DataFrame) -> pl.DataFrame:
     return rows.select(pl.col(name).cast(dtype) for name, dtype in columns(kind).items())
 
 
-def _write(target: Path, rows: pl.DataFrame) -> None:
-    """Writes beside the target and renames, so that a reader sees a whole file or none."""
-    target.parent.mkdir(parents=True, exist_ok=True)
-    handle, name = tempfile.mkstemp(dir=target.parent, suffix=".part")
+def _drafted(folder: Path, rows: pl.DataFrame) -> Path:
+    """A file beside those it is to be one of, to be renamed, so that a reader sees a whole file or none."""
+    folder.mkdir(parents=True, exist_ok=True)
+    handle, name = tempfile.mkstemp(dir=folder, suffix=".part")
     os.close(handle)
     try:
         rows.write_ipc(name, compression="uncompressed")
-        Path(name).replace(target)
     except OSError:
         Path(name).unlink(missing_ok=True)
         raise
+    return Path(name)
 
 
-def _mapped(file: Path) -> pl.DataFrame:
+def _mapped(file: Path) -> pl.DataFrame | None:
+    """A day file's rows, mapped once for as long as it is the same file; None where there is none."""
+    try:
+        told = file.stat()
+    except FileNotFoundError:
+        return None
+    return _mapped_once(file, (told.st_ino, told.st_mtime_ns, told.st_size))
+
+
+@lru_cache(maxsize=1_000)
+def _mapped_once(file: Path, _which: tuple[int, int, int]) -> pl.DataFrame:
     with pa.memory_map(str(file)) as source:
         frame = pl.from_arrow(pa.ipc.open_file(source).read_all(), rechunk=False)
     assert isinstance(frame, pl.DataFrame)
@@ -141,6 +197,16 @@ def versions(store: Store, account_id: int, kind: str, window: Window | None = N
         return {Window(row.first_day, row.day): row.version for row in rows}
 
 
+def row_counts(store: Store, account_id: int, kind: str) -> dict[Window, int]:
+    """How many rows every day and block holds."""
+    statement = text(
+        "SELECT first_day, day, `rows` FROM day_version WHERE account_id = :account AND kind = :kind"
+    )
+    with store.read() as connection:
+        told = connection.execute(statement, {"account": account_id, "kind": kind})
+        return {Window(row.first_day, row.day): int(row.rows) for row in told}
+
+
 def read(
     store: Store, account_id: int, kind: str, wanted: Versions, only: Iterable[str] | None = None
 ) -> pl.LazyFrame:
@@ -151,12 +217,12 @@ def read(
     only: the columns needed, all when None.
     """
     picked = list(only) if only is not None else list(columns(kind))
-    files = {span: path(store.snapshots, account_id, kind, span, v) for span, v in wanted.items()}
-    missing = {span: wanted[span] for span, file in files.items() if not file.exists()}
+    files = {span: _mapped(path(store.snapshots, account_id, kind, span, v)) for span, v in wanted.items()}
+    missing = {span: wanted[span] for span, frame in files.items() if frame is None}
     rebuilt = _rebuild(store, account_id, kind, missing) if missing else {}
     parts = []
-    for span, file in files.items():
-        frame = rebuilt[span] if span in rebuilt else _mapped(file)
+    for span, held in files.items():
+        frame = rebuilt[span] if held is None else held
         days = (pl.lit(span.last).alias("day"), pl.lit(span.first).alias("first_day"))
         parts.append(frame.lazy().select(picked).with_columns(days))
     if not parts:
@@ -196,23 +262,57 @@ def first_day_of(kind: str, alias: str = "") -> str:
     return f"COALESCE({prefix}first_day, {prefix}day)"
 
 
+_PIECE_ROWS: Final = 250_000
+"""So many rows are read at once, or a day's where it has more: what they take in memory does not grow with the account."""
+
+
 def _rebuild(store: Store, account_id: int, kind: str, missing: Versions) -> dict[Window, pl.DataFrame]:
-    """Reads what is missing in one query and keeps each as a file where the disk allows."""
+    """Reads what is missing, piece by piece, and keeps each as a file where the disk allows; one is written while the next is read."""
     wanted = list(columns(kind))
-    first, last = min(span.last for span in missing), max(span.last for span in missing)
-    rows = query(
-        store,
+    statement = (
         f"SELECT day, {first_day_of(kind)} AS first_day, {', '.join(f'`{name}`' for name in wanted)} "  # noqa: S608  # names are the models’ own, values are bound
         f"FROM `{kind}` WHERE account_id = :account AND day BETWEEN :first AND :last "
-        f"ORDER BY day, {', '.join(f'`{key}`' for key in KEYS_OF[kind])}",
-        account=account_id, first=first, last=last,
-    )  # fmt: skip
-    parts = by_span(rows)
-    found = {}
-    for span, version in missing.items():
+        f"ORDER BY day, {', '.join(f'`{key}`' for key in KEYS_OF[kind])}"
+    )
+    found: dict[Window, pl.DataFrame] = {}
+    with ThreadPoolExecutor(1) as writer:
+        writing: Future[dict[Window, pl.DataFrame]] | None = None
+        for piece in _pieces(store, account_id, kind, missing):
+            rows = query(
+                store, statement, account=account_id, first=min(span.last for span in piece), last=max(span.last for span in piece)
+            )  # fmt: skip
+            if writing:
+                found |= writing.result()
+            writing = writer.submit(_kept, store.snapshots, account_id, kind, piece, rows)
+        if writing:
+            found |= writing.result()
+    return found
+
+
+def _pieces(store: Store, account_id: int, kind: str, missing: Versions) -> Iterator[dict[Window, int]]:
+    """What is missing, the oldest first, so much at once as `_PIECE_ROWS` says."""
+    rows = row_counts(store, account_id, kind)
+    piece, held = dict[Window, int](), 0
+    for span in sorted(missing, key=lambda each: (each.last, each.first)):
+        held += rows.get(span, 0)
+        if piece and held > _PIECE_ROWS:
+            yield piece
+            piece, held = {}, rows.get(span, 0)
+        piece[span] = missing[span]
+    if piece:
+        yield piece
+
+
+def _kept(
+    folder: Path, account_id: int, kind: str, piece: Versions, rows: pl.DataFrame
+) -> dict[Window, pl.DataFrame]:
+    """Writes the files of a piece; its frames, mapped where they could be written."""
+    parts, found = by_span(rows), {}
+    for span, version in piece.items():
         frame = _shaped(kind, parts.get(span, rows.clear()))
-        found[span] = frame
-        keep(store.snapshots, account_id, kind, [Written(span, version, frame)])
+        keep(folder, account_id, kind, [Written(span, version, frame)])
+        written = _mapped(path(folder, account_id, kind, span, version))
+        found[span] = frame if written is None else written
     return found
 
 

@@ -94,6 +94,17 @@ document.addEventListener("htmx:beforeOnLoad", (event) => {
   if (!event.detail.elt.isConnected) event.preventDefault();
 });
 
+// Of the cells that come after a page, those of rows that it shows no more have nowhere to go either.
+document.addEventListener("htmx:beforeSwap", (event) => {
+  if (!event.detail.elt.matches("[data-cells]")) return;
+  const told = document.createElement("template");
+  told.innerHTML = event.detail.serverResponse;
+  for (const each of told.content.querySelectorAll("template")) {
+    if (!document.getElementById(each.content.firstElementChild.id)) each.remove();
+  }
+  event.detail.serverResponse = told.innerHTML;
+});
+
 /** Keys that work on every page; see _keys.html for what they do. */
 Alpine.data("keys", () => ({
   init() {

@@ -45,7 +45,7 @@ from nimbus_reef.web.catalog.forms import CatchAllForm, NameForm, PatternForm
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import luck, product
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.judging import judged_first
+from nimbus_reef.web.kit.judging import judged_first, worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.offered import Worded, effect_words, words_head
 from nimbus_reef.web.kit.tables import TableView, heads_of, table_of
@@ -81,6 +81,15 @@ def view(name: str) -> str | Response:
         need(parts().facts, scope, _NEEDS[name], figures())
     if name == "ads":
         judged_first(parts().facts, scope, Judged.ADS, first=is_first_answer())
+    if name in _WORKED_OUT:
+        facts, (is_made, reads) = parts().facts, _WORKED_OUT[name]
+        worked_out_first(
+            facts,
+            scope,
+            lambda: is_made(facts, scope.look),
+            reads(facts, scope.look),
+            first=is_first_answer(),
+        )
     made = _VIEWS[name](scope)
     return render_template(
         f"catalog/{name.replace('-', '_')}.html",
@@ -541,7 +550,7 @@ def _catch_all(scope: Scope) -> dict[str, Any]:
 
 def _catch_all_worded(scope: Scope, made: catch_all.CatchAll) -> Worded:
     write, found = figures(), made.expected
-    offer = catch_all.offer(scope.look, made)
+    offer = catch_all.offer(parts().facts, scope.look, made)
     count = write.counted(len(made.products), "product")
     if found is None:
         why: tuple[str, ...] = ("unknown what it brings: the account has no clicks this cheap",)
@@ -680,6 +689,10 @@ _VIEWS: Final[Mapping[str, Callable[[Scope], dict[str, Any]]]] = {
     "families": _families, "ads": _ads, "eligibility": _eligibility, "gaps": _gaps, "listings": _listings,
     "structure": _structure, "names": _names, "catch-all": _catch_all,
 }  # fmt: skip
+_WORKED_OUT: Final = {
+    "families": (families.is_listed, families.reads), "catch-all": (catch_all.is_told, catch_all.reads),
+}  # fmt: skip
+"""Views that may take long: whether they are worked out, and what is read for it."""
 _DRAWERS: Final[Mapping[str, Callable[[Scope, str], dict[str, Any]]]] = {
     "families": _family_drawer, "ads": _ad_drawer, "gaps": _gap_drawer, "listings": _listing_drawer, "structure": _twin_drawer,
 }  # fmt: skip

@@ -24,11 +24,12 @@ from nimbus_reef.web.acting import accept_all, accept_one, acted, by_htmx, pushe
 from nimbus_reef.web.delivery import boost_pages, budget_pages, hour_pages, pages, placement_pages
 from nimbus_reef.web.delivery.forms import BoostForm, TotalForm
 from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.offered import Worded
 from nimbus_reef.web.kit.tables import TableView
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts
+from nimbus_reef.web.parts import current_scope, figures, inside, is_first_answer, must_write, parts
 
 delivery = Blueprint("delivery", __name__, url_prefix="/delivery")
 _GROUPS_A_PAGE: Final = 25
@@ -55,6 +56,11 @@ def view(name: str) -> str:
         return render_template("delivery/empty.html", view=name, views=pages.VIEWS)
     if _NEEDS[name]:
         need(parts().facts, scope, _NEEDS[name], figures())
+    if name in ("hours", "budgets"):
+        worked_out_first(
+            parts().facts, scope, lambda: budgets.is_held(parts().facts, scope.look), [(hours.KIND, scope.window)],
+            first=is_first_answer(),
+        )  # fmt: skip
     made = _VIEWS[name](scope)
     drawer = _placement_drawer(scope, scope.open) if scope.open and name == "placements" else None
     return render_template(f"delivery/{name}.html", view=name, views=pages.VIEWS, drawer=drawer, **made)
@@ -203,9 +209,12 @@ def _hours(scope: Scope) -> dict[str, Any]:
     drawn = scope.said("segments")
     segments = hours.drawn_segments(drawn) if drawn else hours.found_segments(facts, scope.look)
     sums = hours.segment_sums(facts, scope.look, segments)
-    dry = hours.dry(facts, scope.look)
     held = facts.monthly_days(scope.account.id, hours.KIND, scope.window)
     times = delivery_frames.weekdays_held(facts, scope.account.id, hours.KIND, scope.window)
+
+    def dried() -> dict[tuple[int, int], tuple[float, str]]:
+        return hour_pages.dried_by_cell(hours.dry(facts, scope.look), times, held, by_day=grid.by_day)
+
     by_hour = hours.by_hour(facts, scope.look)
     starved = rules.starved(by_hour["spend"].to_list(), by_hour["organic"].to_list()) if grid.trade else ()
     rows, told = budgets.held(facts, scope.look), _hours_told(scope)
@@ -214,7 +223,9 @@ def _hours(scope: Scope) -> dict[str, Any]:
         "metric": metric,
         "metrics": [(key, words) for key, (words, _) in hour_pages.METRICS.items() if grid.trade or key not in hour_pages.NEED_TRADE],
         "answer": hour_pages.answer(sums, budget_pages.dry_words(rows, write), starved, write),
-        "rows": hour_pages.grid_rows(grid, metric, hour_pages.dried_by_cell(dry, times, held, by_day=grid.by_day), write),
+        "rows": hour_pages.grid_rows(
+            grid, metric, facts.kept("dried cells", scope.account.id, dried, scope.window, scope.look.part), write
+        ),
         "brackets": hour_pages.brackets(sums, write),
         "by_day": grid.by_day,
         "trade": grid.trade,

@@ -23,8 +23,8 @@ def nodes(facts: Facts, look: Look, figures: Figures) -> dict[str, Any] | None:
     found = totals(facts, look)
     if found is None:
         return None
-    on = standing.ground(facts, look) if facts.held_days(look.account.id, _PRODUCTS, look.window) else None
-    placed = standing.places(on, on.rows) if on is not None and len(on.rows) else {}
+    held = facts.held_days(look.account.id, _PRODUCTS, look.window) > 0
+    placed = standing.account_places(facts, look) if held and len(standing.ground(facts, look).ads) else {}
     return dict(tree.nodes(found, placed, figures))
 
 

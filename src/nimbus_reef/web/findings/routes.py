@@ -45,7 +45,7 @@ from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.movers import Ways
 from nimbus_reef.web.kit.planned import lines as plan_lines
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, parts
+from nimbus_reef.web.parts import away_from, current_scope, figures, is_first_answer, must_write, parts
 
 findings = Blueprint("findings", __name__, url_prefix="/findings")
 WATCHED_DAYS: Final = 28
@@ -55,16 +55,16 @@ NO_WAYS: Final = Ways()
 def _judged_first(scope: Scope) -> None:
     facts = parts().facts
     need(facts, scope, SOURCES, figures())
-    away = hidden_findings.away(parts().store, scope.account.id)
+    away = away_from(scope.account.id)
     known = findings_known(facts, scope.look, away, today_of(scope.account)) is not None
     judged_first(facts, scope, Judged.TARGETS, Judged.TERMS, first=is_first_answer(), more=not known)
 
 
 def found_now() -> Findings:
     """The findings in scope, what is put away left out."""
-    scope, store = current_scope(), parts().store
+    scope = current_scope()
     need(parts().facts, scope, SOURCES, figures())
-    put_away = hidden_findings.away(store, scope.account.id)
+    put_away = away_from(scope.account.id)
     return findings_of(parts().facts, scope.look, put_away, today_of(scope.account))
 
 

@@ -122,7 +122,7 @@ class Figures:
     def one_in(self, chance: float) -> str:
         """A chance as people say it: 1 in 200."""
         if chance <= 0.0005:
-            return "less than 1 in 2,000"
+            return f"less than 1 in {self._decimal(2000, 0)}"
         if chance > 0.5:
             return self.rate(chance, 0)
         nearest = 1 / chance

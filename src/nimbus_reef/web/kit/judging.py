@@ -1,14 +1,16 @@
-"""A page whose rows are not judged yet: its sums at once, in its frame, and the page itself as a second answer."""
+"""A page that has to be judged or worked out first: its sums at once, in its frame, and the page itself as a second answer."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
 from nimbus_reef.analysis.judged import Judged
 from nimbus_reef.analysis.unjudged import Unjudged, unjudged
+from nimbus_reef.analysis.unmade import Unmade, unmade
 from nimbus_reef.core.model import MICRO
+from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import ReefError
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit.figures import Figures
@@ -21,54 +23,72 @@ THINGS: Final = {
 }
 
 
-class NotJudgedYet(ReefError):
-    """A page's rows have to be judged first; shown in the frame, with what they come to meanwhile."""
+class NotYet(ReefError):
+    """A page's rows have to be judged, or it worked out from very many; shown in the frame, with what they come to meanwhile."""
 
-    def __init__(self, rows: Unjudged) -> None:
-        super().__init__("These days are not judged yet.", remedy="Ask again in a moment.")
+    def __init__(self, rows: Unjudged | Unmade) -> None:
+        super().__init__("These days are not worked out yet.", remedy="Ask again in a moment.")
         self.rows = rows
 
 
 def judged_first(facts: Facts, scope: Scope, *wanted: Judged, first: bool, more: bool = False) -> None:
     """
-    NotJudgedYet where a page needs rows that are not judged and too many to be judged at once. first: this is the first answer of a
+    NotYet where a page needs rows that are not judged and too many to be judged at once. first: this is the first answer of a
     page, not its second, a part of it or a file; more: see `unjudged`.
     """
     rows = unjudged(facts, scope.look, wanted, more=more) if first else None
     if rows is not None:
-        raise NotJudgedYet(rows)
+        raise NotYet(rows)
+
+
+def worked_out_first(
+    facts: Facts, scope: Scope, made: Callable[[], bool], reads: Sequence[tuple[str, Window]], *, first: bool
+) -> None:
+    """NotYet where what a page shows is not made and is made from very many rows. reads: report and days; first: as in `judged_first`."""
+    if first and not made() and (rows := unmade(facts, scope.look, reads)) is not None:
+        raise NotYet(rows)
 
 
 @dataclass(frozen=True, slots=True)
 class Waiting:
-    """What is said while rows are judged. what: how many of what; figures: label and text; lines: names, then figures."""
+    """What is said meanwhile. doing: what is done, of how much; figures: label and text; lines: names, then figures."""
 
-    what: str
+    doing: str
+    follows: str
     figures: tuple[tuple[str, str], ...]
-    names: str
-    heads: tuple[str, ...]
-    lines: tuple[tuple[str, str, tuple[str, ...]], ...]
+    names: str = ""
+    heads: tuple[str, ...] = ()
+    lines: tuple[tuple[str, str, tuple[str, ...]], ...] = ()
 
 
-def waiting(rows: Unjudged, write: Figures) -> Waiting:
-    """Rows without verdicts in words and figures."""
-    counts = [write.counted(count, *THINGS[what]) for what, count in rows.counts.items()]
-    sums = rows.sums
-    told: tuple[tuple[str, str], ...] = ()
-    if sums is not None:
-        told = (
-            ("spend", write.micro(sums["spend"])),
-            ("sales", write.micro(sums["sales"])),
-            ("orders", write.count(sums["orders"])),
-            ("ACOS", write.rate(sums["spend"] / sums["sales"] if sums["sales"] else None)),
+def waiting(rows: Unjudged | Unmade, write: Figures) -> Waiting:
+    """What is not there yet in words and figures."""
+    if isinstance(rows, Unmade):
+        return Waiting(
+            f"Reading {write.counted(rows.rows, 'row')}",
+            "The page follows in a moment; what the days come to stands here already.",
+            _sums(rows.sums, write),
         )
+    counts = [write.counted(count, *THINGS[what]) for what, count in rows.counts.items()]
     heads = (f"spend {write.symbol}", "clicks", "orders", f"sales {write.symbol}", "ACOS %")
     return Waiting(
-        " and ".join(counts),
-        told,
+        f"Judging {' and '.join(counts)}",
+        "The verdicts follow in a moment; what the rows come to stands here already.",
+        _sums(rows.sums, write),
         "largest by spend",
         heads,
         tuple(_line(row, write) for row in rows.largest.to_dicts()),
+    )
+
+
+def _sums(sums: Mapping[str, int] | None, write: Figures) -> tuple[tuple[str, str], ...]:
+    if sums is None:
+        return ()
+    return (
+        ("spend", write.micro(sums["spend"])),
+        ("sales", write.micro(sums["sales"])),
+        ("orders", write.count(sums["orders"])),
+        ("ACOS", write.rate(sums["spend"] / sums["sales"] if sums["sales"] else None)),
     )
 
 

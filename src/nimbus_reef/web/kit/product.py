@@ -11,6 +11,7 @@ from nimbus_reef.analysis import products
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit import charts
 from nimbus_reef.web.kit.behind import Behind, behind
@@ -20,6 +21,7 @@ from nimbus_reef.web.kit.splits import why
 from nimbus_reef.web.kit.strips import strip, value_words
 from nimbus_reef.web.params import Scope
 
+_REPORT: Final = "product_ad_daily"
 TO_CHECK: Final[Mapping[str, str]] = {
     "ctr": "The first picture, price, rating and the start of the title, as they stand beside rivals in search; "
     "then whether the searches paid for are about this product at all.",
@@ -52,6 +54,9 @@ def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) 
         "why": why(found.then, found.now, figures),
         "changed": [(figures.day(each.day), each.words) for each in changed[-6:]],
         "trend": _trend(facts, scope.look, sku, changed, figures),
+        "needs_days": ""
+        if facts.by_day_only(scope.account.id, _REPORT, scope.window)
+        else f"Its spend by day needs {KINDS[_REPORT].title.lower()}, day for day; held is one sum.",
         "campaigns": [
             (row["campaign"], figures.money(row["spend"]), figures.rate(row["spend"] / row["sales"], 0) if row["sales"] else "no sales")
             for row in found.campaigns.to_dicts()

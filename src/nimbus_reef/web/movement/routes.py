@@ -27,13 +27,14 @@ from nimbus_reef.web.acting import MOST_AT_ONCE
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import charts, movers, product
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.drift import drift
+from nimbus_reef.web.kit.drift import Drift, drift
 from nimbus_reef.web.kit.guard import asked_about
+from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.tables import TableView
 from nimbus_reef.web.movement import change_pages, courses, ledger, pages, trends, why
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts, person
+from nimbus_reef.web.parts import current_scope, figures, inside, is_first_answer, must_write, parts, person
 
 movement = Blueprint("movement", __name__, url_prefix="/movement")
 LEDGERED: Final = (
@@ -68,10 +69,19 @@ def view(name: str) -> str:
     if scope.newest is None or (scope.against is None and name not in ("trends", "changes")):
         return render_template("movement/empty.html", view=name, views=pages.VIEWS)
     _need(scope, name)
+    if name in _OF_SIDES:
+        _sides_first(scope)
     made = _VIEWS[name](scope)
     if "by" in made:
         made["ways"] = _ways(scope, made["by"], url_for("movement.view", name=name))
     return render_template(f"movement/{name}.html", view=name, views=pages.VIEWS, groupings=GROUPINGS, **made)
+
+
+def _sides_first(scope: Scope) -> None:
+    facts, by, look = parts().facts, _by(scope), _compared(scope)
+    source = work.source_of(facts, scope.account, work.both(look), by)
+    reads = [(source, window) for window in work.both(look)]
+    worked_out_first(facts, scope, lambda: work.is_made(facts, look, by), reads, first=is_first_answer())
 
 
 def _ways(scope: Scope, by: str, here: str) -> movers.Ways:
@@ -154,12 +164,17 @@ def _drift(scope: Scope) -> dict[str, Any]:
     whole = _why_of_all(scope)
     page, of = page_of(len(rows), scope.page) if everything else (1, 1)
     sides = _sides(scope, "product" if by != "family" else "family")
+
+    def drawn() -> Drift:
+        return drift(movers.movers(shown, write), scope.target_acos, movers.break_even(sides))
+
+    key = (_compared(scope), scope.target_acos, by, everything, write)
     return {
         "answer": whole.answer,
         "steps": whole.steps,
         "by": by,
         "everything": everything,
-        "chart": drift(movers.movers(shown, write), scope.target_acos, movers.break_even(sides)),
+        "chart": parts().facts.kept("drawn", scope.account.id, drawn, *key),
         "table": TableView(
             here=url_for("movement.view", name="drift"), name="drift-list", heads=pages.drift_heads(write.symbol),
             groups={"": pages.drift_lines(
@@ -168,6 +183,7 @@ def _drift(scope: Scope) -> dict[str, Any]:
             page=page, pages=of, empty="Nothing spent or sold in either window.",
         ),
         "count": len(rows),
+        "count_words": write.count(len(rows)),
         "drawn": len(shown),
         "drawer": _drawer(scope),
     }  # fmt: skip
@@ -333,6 +349,8 @@ def set_back() -> Response | str:
 
 
 _VIEWS: Final = {"drift": _drift, "ledger": _ledger, "why": _why, "trends": _trends, "changes": _changes}
+_OF_SIDES: Final = ("drift", "ledger", "why")
+"""Views of what rows did in both windows."""
 
 
 def _drift_file(scope: Scope) -> Table:

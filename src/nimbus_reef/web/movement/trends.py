@@ -139,14 +139,13 @@ def _times(count: int) -> str:
 
 
 def _product(facts: Facts, scope: Scope, sku: str) -> Trend:
-    rows = product_frames.placed_products(facts, scope.account.id, history(scope.look)).filter(
-        pl.col("sku") == sku
-    )
-    if rows.is_empty():
+    ads = product_frames.named_ads(facts, scope.account.id, scope.window).filter(pl.col("sku") == sku)
+    sums = product_frames.ad_days(facts, scope.account.id, history(scope.look), ads.select("product_ad_id"))
+    if sums.is_empty():
         raise NotFound(f"{sku} had no ads in these days.", remedy="Choose another product.")
-    sums = rows.group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day")
     days, left_out = _only_days(sums, "product_ad_daily")
-    aim = rows.head(1).with_columns(scope.aims.expr(rows.columns))["target_acos"][0]
+    # As in the drift of products: campaigns that have a target of their own are not asked.
+    aim = ads.select(scope.aims.expr(["sku"])).item(0, 0)
     return Trend(
         sku, "product", days, tuple(page_changes(facts, scope.look, sku)), aim, sums_left_out=left_out
     )

@@ -13,13 +13,13 @@ from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.pulse import Beat, beat, idle
 from nimbus_reef.core import change
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.store.people import aims, hidden_findings
+from nimbus_reef.store.people import aims
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web import params
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.strips import ahead_words
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import account_of, my_accounts, parts
+from nimbus_reef.web.parts import account_of, away_from, my_accounts, parts
 from nimbus_reef.web.pulse import pages
 
 pulse = Blueprint("pulse", __name__, url_prefix="/pulse")
@@ -62,10 +62,9 @@ def mover() -> str:
 
 def _weak_and_mover(look: Look, write: Figures) -> tuple[str, str]:
     facts, weak, who = parts().facts, "", ""
-    on = standing.ground(facts, look)
     told = {
         metric: each.standing.percentile
-        for metric, each in standing.places(on, on.rows).items()
+        for metric, each in standing.account_places(facts, look).items()
         if each.standing.percentile is not None
     }
     if told:
@@ -89,6 +88,6 @@ def at_stake() -> str:
     scope = _scope_of(account)
     if scope.newest is None or lacking(parts().facts, account, scope.window, SOURCES):
         return "–"
-    put_away = hidden_findings.away(parts().store, account.id)
+    put_away = away_from(account.id)
     found = findings(parts().facts, scope.look, put_away, today_of(account))
     return Figures(account.locale, account.currency).micro(found.overspend)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from nimbus_reef.analysis.shape import NOT_HELD
-from nimbus_reef.analysis.standing import Placed
+from nimbus_reef.analysis.standing import NONE_GIVEN, Placed
 from nimbus_reef.core import peers
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.web.kit.answers import Answer
@@ -51,6 +51,11 @@ class FormatPair:
     theirs_bar: float
 
 
+def format_words(name: str) -> str:
+    """The ads of a format, as a group of them is called."""
+    return "ads of unknown format" if name == NONE_GIVEN else f"{name} ads"
+
+
 def format_pairs(mix: Sequence[Mapping[str, Any]], what: str, figures: Figures) -> list[FormatPair]:
     """Shares of spend or of campaigns by ad format."""
     return [
@@ -69,14 +74,16 @@ def format_answer(
     """Where our mix is furthest from the peers', and the weakest and the strongest standing of a format."""
     known = [each for each in mix if None not in (each["spend_share"], each["peer_spend_share"])]
     bold = "No peers’ mix of formats is known."
-    if known:
+    if all(each["spend_share"] is None for each in mix):
+        bold = "Unknown of which format the ads are: that is told by campaigns."
+    elif known:
         furthest = max(known, key=lambda each: abs(each["spend_share"] - each["peer_spend_share"]))
         bold = (
             f"{furthest['format'].capitalize()} ads take {figures.rate(furthest['spend_share'], 0)} of spend, "
             f"{figures.rate(furthest['peer_spend_share'], 0)} with peers."
         )
     placed = [
-        (each.standing.percentile, f"{RATED[each.standing.metric].name} of {name} ads")
+        (each.standing.percentile, f"{RATED[each.standing.metric].name} of {format_words(name)}")
         for name, _, places in formats
         for each in places
         if each.standing.percentile is not None

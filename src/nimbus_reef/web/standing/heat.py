@@ -58,19 +58,6 @@ class ProductLine:
     tone: str
 
 
-def with_changes(now: pl.DataFrame, then: pl.DataFrame | None) -> pl.DataFrame:
-    """Adds ctr_change … acos_change: the relative change since the days before, null without a base."""
-    if then is None:
-        return now.with_columns(pl.lit(None, pl.Float64).alias(f"{metric}_change") for metric in AD_METRICS)
-    before = then.select("product_id", *(pl.col(metric).alias(f"{metric}_then") for metric in AD_METRICS))
-    return now.join(before, on="product_id", how="left", maintain_order="left").with_columns(
-        pl.when(pl.col(f"{metric}_then") > 0)
-        .then(pl.col(metric) / pl.col(f"{metric}_then") - 1)
-        .alias(f"{metric}_change")
-        for metric in AD_METRICS
-    )
-
-
 _ANSWERED: Final = ("ctr", "cvr", "cpc", "aov")
 """ACOS is left out of the answer: it is made of the others."""
 
@@ -113,12 +100,15 @@ def product_lines(shown: pl.DataFrame, how: str, figures: Figures) -> list[Produ
 def _heat(row: Mapping[str, Any], metric: str, how: str, figures: Figures) -> HeatCell:
     at, value = row[f"{metric}_at"], value_words(metric, row[metric], figures)
     if how == "standing":
-        title = f"{value}, " + ("too thin or without peers" if at is None else ahead_words(at, figures))
+        # Where it would stand is known of whatever has peers, however thin it is.
+        alone = row[metric] is not None and row[f"{metric}_seen"] is None
+        lacks = ("no peers", "no peers are known") if alone else ("thin", "too thin to be placed")
+        title = f"{value}, {lacks[1] if at is None else ahead_words(at, figures)}"
         if row[f"{metric}_own"] and at is not None:
             title = f"{value}, ahead of {figures.count(at)} % of the account’s own products of the category"
         return HeatCell(
             metric,
-            figures.count(at) if at is not None else "thin",
+            figures.count(at) if at is not None else lacks[0],
             _mark(row[f"{metric}_seen"]),
             strips.tone_of(at),
             at is None or row[f"{metric}_own"],

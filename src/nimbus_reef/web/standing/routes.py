@@ -10,14 +10,14 @@ import polars as pl
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from nimbus_reef.analysis import query_shares, tables
 from nimbus_reef.analysis import standing as work
-from nimbus_reef.analysis import tables
 from nimbus_reef.analysis.shape import shape
 from nimbus_reef.analysis.standing import AD_METRICS, SHOP_METRICS, Ground, Placed
 from nimbus_reef.analysis.tables import Field
 from nimbus_reef.analysis.totals import totals
 from nimbus_reef.core import funnel
-from nimbus_reef.core.funnel import COUNTS
+from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs import intake as loading
@@ -27,11 +27,12 @@ from nimbus_reef.store.reading import market_frames, product_frames
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import product, tree
+from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need, source_words
 from nimbus_reef.web.kit.strips import strip, value_words
 from nimbus_reef.web.kit.tables import heads_of, table_of
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, must_write, my_accounts, parts
+from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, my_accounts, parts
 from nimbus_reef.web.standing import groups, heat, pages, shopping, typed
 from nimbus_reef.web.standing.forms import PeersForm
 
@@ -64,6 +65,12 @@ def view(name: str) -> str:
         return _empty(name)
     if _NEEDS[name]:
         need(parts().facts, scope, _NEEDS[name], figures())
+    if name in ("tree", "products", "formats"):
+        facts, days = parts().facts, [scope.window, *([scope.against] if scope.against else [])]
+        reads = [("product_ad_daily", each) for each in days]
+        worked_out_first(
+            facts, scope, lambda: work.is_grounded(facts, scope.look), reads, first=is_first_answer()
+        )
     made = _VIEWS[name](scope)
     return render_template(
         f"standing/{name}.html", view=name, views=pages.VIEWS, peers_words=_peers_words(scope), **made
@@ -72,19 +79,12 @@ def view(name: str) -> str:
 
 def _peers_words(scope: Scope) -> str:
     """Whose figures ours are held against."""
-    feed = _ground(scope).feed
+    feed = work.peer_feed(parts().facts, scope.look)
     if feed.is_empty():
         return "no peer figures"
     newest = feed.filter(pl.col("month") == feed["month"].max())
     low, high = newest.select(low=pl.col("brands").min(), high=pl.col("brands").max()).row(0)
     return f"peers: {low}–{high} brands, {newest['month'][0]}"
-
-
-def _places(scope: Scope) -> dict[str, Placed]:
-    """The account's ad metrics among peers; of one format where just that one is looked at."""
-    ad_format = scope.formats[0] if len(scope.formats) == 1 else work.ALL
-
-    return work.account_places(parts().facts, scope.look, ad_format)
 
 
 def _tree(scope: Scope) -> dict[str, Any]:
@@ -93,13 +93,13 @@ def _tree(scope: Scope) -> dict[str, Any]:
     found = totals(facts, scope.look)
     assert found is not None, "asked for before"
     # Without product ads nothing can be placed, whatever the totals are.
-    placed = _places(scope) if len(on.rows) else {}
+    placed = work.account_places(facts, scope.look) if len(on.ads) else {}
     by = scope.choice("by", GROUPS)
     return {
         "answer": tree.answer(found, placed, write),
         "nodes": tree.nodes(found, placed, write),
         "source": source_words(found.source, found.held_now, scope.window),
-        "stands": bool(len(on.rows)),
+        "stands": bool(len(on.ads)),
         "by": by,
         "groups": GROUPS,
         "lines": groups.group_lines(_groups(scope, by), write),
@@ -120,9 +120,10 @@ def _groups(scope: Scope, by: str) -> list[tuple[str, float, list[Placed]]]:
 
 def _country(scope: Scope, account: Account) -> tuple[str, float, list[Placed]]:
     """The same brand's account in one country, same days."""
-    on = work.ground(parts().facts, replace(scope.look, account=account))
-    placed = list(work.places(on, on.rows).values())
-    return f"{account.country}, {account.currency}", float(on.rows["spend"].sum()), placed
+    look = replace(scope.look, account=account)
+    placed = list(work.account_places(parts().facts, look).values())
+    spend = from_micro(int(work.ground(parts().facts, look).ads["spend"].sum()))
+    return f"{account.country}, {account.currency}", spend, placed
 
 
 def _listed(
@@ -137,7 +138,7 @@ def _listed(
 
 def _products(scope: Scope) -> dict[str, Any]:
     how = scope.choice("as", HOWS)
-    rows, fields = _product_rows(scope), heat.product_fields(how)
+    rows, fields = work.compared_products(parts().facts, scope.look), heat.product_fields(how)
     listed = _listed(scope, rows, fields, "-spend", "named")
     return {
         "answer": heat.product_answer(rows, figures()) if len(rows) else None,
@@ -152,24 +153,6 @@ def _products(scope: Scope) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _product_rows(scope: Scope) -> pl.DataFrame:
-    facts = parts().facts
-
-    def make() -> pl.DataFrame:
-        now = work.product_standing(_ground(scope))
-        then = None
-        if scope.against is not None:
-            then = work.product_standing(work.ground(facts, scope.look.at(scope.against)))
-        named = pl.concat_str(
-            "sku", pl.lit(" "), pl.col("title").fill_null(""), pl.lit(" "), pl.col("category").fill_null("")
-        )
-        return heat.with_changes(now, then).with_columns(named=named)
-
-    return facts.kept(
-        "product standing", scope.account.id, make, scope.window, scope.against, scope.look.part
-    )
-
-
 def _formats(scope: Scope) -> dict[str, Any]:
     write = figures()
     mix, found = work.mix(parts().facts, scope.look), _groups(scope, "format")
@@ -177,8 +160,12 @@ def _formats(scope: Scope) -> dict[str, Any]:
         "answer": groups.format_answer(mix, found, write),
         "spend_pairs": groups.format_pairs(mix, "spend", write),
         "campaign_pairs": groups.format_pairs(mix, "campaign", write),
-        "lines": groups.group_lines(found, write),
-        "whole": groups.group_lines([("all", 1.0, list(_places(scope).values()))], write)[0],
+        "lines": groups.group_lines(
+            [(groups.format_words(name), spend, at) for name, spend, at in found], write
+        ),
+        "whole": groups.group_lines(
+            [("all", 1.0, list(work.account_places(parts().facts, scope.look).values()))], write
+        )[0],
         "metrics": [(metric, RATED[metric].label) for metric in AD_METRICS],
     }
 
@@ -199,7 +186,7 @@ def _path(scope: Scope) -> dict[str, Any]:
 
 
 def _queries(scope: Scope) -> dict[str, Any]:
-    rows, fields = _query_rows(scope), shopping.query_fields()
+    rows, fields = query_shares.shares(parts().facts, scope.look), shopping.query_fields()
     listed = _listed(scope, rows, fields, "-volume", "query")
     return {
         "answer": shopping.query_answer(rows, figures()) if len(rows) else None,
@@ -213,26 +200,13 @@ def _queries(scope: Scope) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _query_rows(scope: Scope) -> pl.DataFrame:
-    facts = parts().facts
-
-    def make() -> pl.DataFrame:
-        titles = product_frames.catalog(facts, scope.account.id)["title"].cast(pl.String).to_list()
-        pages_held = product_frames.listings(facts, scope.account.id, scope.window)
-        titles += pages_held["title"].cast(pl.String).unique().to_list()
-        weeks = market_frames.query_weeks(facts, scope.account.id, scope.window)
-        return shopping.query_rows(weeks.select("query", "sku", "search_volume", *COUNTS), titles)
-
-    return facts.kept("query shares", scope.account.id, make, scope.window)
-
-
 def _shape(scope: Scope) -> dict[str, Any]:
     counts, write = shape(parts().facts, scope.account, scope.window), figures()
     return {"answer": groups.shape_answer(counts, write), "lines": groups.shape_lines(counts, write)}
 
 
 def _peers(scope: Scope) -> dict[str, Any]:
-    feed = _ground(scope).feed
+    feed = work.peer_feed(parts().facts, scope.look)
     catalog = product_frames.catalog(parts().facts, scope.account.id)
     return {
         "held": typed.held_lines(feed, figures()),
@@ -262,11 +236,17 @@ def export(name: str, ending: str) -> Response:
     if name == "products":
         fields = heat.product_fields(scope.choice("as", HOWS))
         return hand_out(
-            heat.product_export(_listed(scope, _product_rows(scope), fields, "-spend", "named").ordered),
+            heat.product_export(
+                _listed(
+                    scope, work.compared_products(parts().facts, scope.look), fields, "-spend", "named"
+                ).ordered
+            ),
             ending,
         )
     if name == "queries":
-        found = _listed(scope, _query_rows(scope), shopping.query_fields(), "-volume", "query")
+        found = _listed(
+            scope, query_shares.shares(parts().facts, scope.look), shopping.query_fields(), "-volume", "query"
+        )
         return hand_out(shopping.query_export(found.ordered), ending)
     raise NotFound(f"“{name}” is not a table of Standing.", remedy="Export products or queries.")
 
@@ -294,7 +274,7 @@ def rows_behind() -> str:
 def type_in() -> Response:
     """Peer figures typed in by somebody who has no feed; the month's other figures stay."""
     who, scope = must_write(), current_scope()
-    feed = _ground(scope).feed
+    feed = work.peer_feed(parts().facts, scope.look)
     file = typed.as_file(PeersForm(request.form, scope.account.locale).checked(), scope.account, feed)
     path = typed.written(parts().config.uploads, file)
     loading.take(

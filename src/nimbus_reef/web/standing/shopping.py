@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Final
 
@@ -10,7 +10,6 @@ import polars as pl
 
 from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core import funnel
-from nimbus_reef.core.words import words as words_of
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
@@ -94,19 +93,6 @@ def _against(name: str, own: float | None, market: float | None) -> str:
         return ""
     better = own < market if name == "cart abandonment" else own > market
     return "" if abs(own / market - 1) < 0.05 else "gain" if better else "loss"
-
-
-def query_rows(weeks: pl.DataFrame, titles: Sequence[str]) -> pl.DataFrame:
-    """One row per query: counts, shares, lost_at, volume a week, missing (words in no own title)."""
-    known = frozenset(word for title in titles for word in words_of(title))
-    rows = (
-        weeks.filter(pl.col("sku").is_null())
-        .group_by("query")
-        .agg(pl.col(funnel.COUNTS).cast(pl.Int64).sum(), pl.col("search_volume").mean())
-        .sort("query")
-    )
-    missing = [" ".join(funnel.missing_words(query, known)) for query in rows["query"]]
-    return funnel.shares(rows).with_columns(missing=pl.Series(missing, dtype=pl.String))
 
 
 def query_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
