@@ -34,8 +34,11 @@ from nimbus_reef.web.factory import compile_templates, make_app, quieten_collect
 log = structlog.get_logger("worker")
 
 _PATIENCE = 120.0
-_THREADS = 24
-"""Many wait for slow senders and hardly any works: what computes takes all cores by itself."""
+_THREADS = 48
+"""
+Many wait for slow senders and hardly any works: what computes takes all cores by itself. A process can be given all senders, as
+whichever is free accepts, so that each has threads for them.
+"""
 _SENDERS_PATIENCE = 20
 """Seconds for which a sender may be silent in the middle of a request."""
 _REEF = f"{shlex.quote(sys.executable)} -m nimbus_reef"

@@ -26,7 +26,7 @@ _RETRY_CODES: Final = frozenset({1205, 1213})
 """Lock wait timeout; deadlock, which is also what a cluster calls two writes that met."""
 _AWAY_CODES: Final = frozenset({1040, NOT_READY, 1053, 1927, 2002, 2003, 2005, 2006, 2013, 2026, 2055})
 _TRIES: Final = 6
-_CONNECTIONS_KEPT, _CONNECTIONS_MOST = 8, 60
+_CONNECTIONS_KEPT, _CONNECTIONS_MOST = 8, 100
 """Of one process: each of its threads may read in a moment of its own and write beside it."""
 
 
