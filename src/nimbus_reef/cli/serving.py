@@ -23,6 +23,7 @@ from gunicorn.app.base import BaseApplication
 from nimbus_reef.cli import demo, wiring
 from nimbus_reef.config import Config
 from nimbus_reef.errors import StoreAway
+from nimbus_reef.jobs import heap
 from nimbus_reef.jobs.ahead import Ahead
 from nimbus_reef.jobs.on_call import OnCall
 from nimbus_reef.jobs.queue import EXPORTS, LOADS, make_queue, sweep_jobs, worker_name
@@ -247,6 +248,7 @@ def _greet(conf: Config) -> None:
 
 def work(conf: Config) -> None:
     """Runs the worker in the foreground until stopped."""
+    heap.keep()
     store = wiring.open_store(conf)
     queue = make_queue(conf, store)
     sweep_jobs(store, queue)

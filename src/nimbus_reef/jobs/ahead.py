@@ -15,6 +15,7 @@ import structlog
 
 from nimbus_reef.analysis import ahead
 from nimbus_reef.errors import StoreAway
+from nimbus_reef.jobs import heap
 from nimbus_reef.store.people import accounts, hidden_findings
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.people.aims import aims as aims_of
@@ -103,8 +104,9 @@ class Ahead:
                             days=f"{look.window.first}..{look.window.last}",
                         )
                         break
-                    for step in ahead.steps(self.facts, look, away, today):
-                        self._do(step, account)
+                    with heap.given_back():
+                        for step in ahead.steps(self.facts, look, away, today):
+                            self._do(step, account)
                 return True
 
             # Kept like any other result, so that it is done once for what is loaded and set, and once after each change of it.

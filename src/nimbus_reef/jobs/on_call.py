@@ -22,6 +22,7 @@ from typing import Final
 import structlog
 
 from nimbus_reef.analysis import ahead
+from nimbus_reef.jobs import heap
 from nimbus_reef.store.reading.facts import Asked, Facts
 from nimbus_reef.store.reading.shelf import packed, unpacked
 from nimbus_reef.store.record import moments
@@ -113,7 +114,7 @@ class OnCall:
         try:
             what, of = unpacked(told)
             make = ahead.ASKED[what]
-            with self._lanes[what in ahead.SUMS]:
+            with heap.given_back(), self._lanes[what in ahead.SUMS]:
                 make(self._facts, *of)
             assert self._facts.shelf is not None
             self._facts.shelf.settle()
