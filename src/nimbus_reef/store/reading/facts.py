@@ -13,6 +13,7 @@ from __future__ import annotations
 from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, field
 from datetime import date
+from functools import partial
 from typing import Any, Final, TypeVar
 
 import polars as pl
@@ -22,6 +23,7 @@ from nimbus_reef.core import coverage
 from nimbus_reef.core.coverage import Span, held_days, labels_in_use
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
+from nimbus_reef.store.reading import month_grids
 from nimbus_reef.store.reading.cache import Cache, Mapped
 from nimbus_reef.store.reading.shelf import Shelf
 from nimbus_reef.store.record import loads, moments, snapshots
@@ -258,6 +260,9 @@ class Facts:
 
     def sums(self, account_id: int, kind: str, window: Window) -> pl.DataFrame:
         """Measures per key of one report kind over the window."""
+        if kind in month_grids.GRIDDED:
+            added = partial(month_grids.sums, self, account_id, kind, window)
+            return self.kept("sums", account_id, added, kind, window)
         versions = self.versions(account_id, kind, window)
         (key,) = KEYS_OF[kind]
 

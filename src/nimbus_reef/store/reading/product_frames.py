@@ -11,14 +11,16 @@ import polars as pl
 from nimbus_reef.core import words
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store.reading import setting_frames
+from nimbus_reef.store.reading import month_grids, setting_frames
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import snapshots
+
+_REPORT: Final = "product_ad_daily"
 
 
 def product_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """One row per product ad in the window: ad_group_id, product_id, sku and the measures."""
-    sums = facts.sums(account_id, "product_ad_daily", window)
+    sums = facts.sums(account_id, _REPORT, window)
     return sums.join(_ad_names(facts, account_id), on="product_ad_id")
 
 
@@ -78,20 +80,14 @@ def product_days(
     """Products (all, or those asked for) by day, single days only: product_id, day and measures. For who needs no campaigns."""
 
     def make() -> pl.DataFrame:
-        versions = facts.days(account_id, "product_ad_daily", window)
-        rows = snapshots.read(
-            facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *measures]
-        )
-        homes = _ad_names(facts, account_id).select("product_ad_id", "product_id")
+        homes = _ad_names(facts, account_id).select("product_ad_id", group="product_id")
         if products is not None:
-            homes = homes.filter(pl.col("product_id").is_in(products.implode()))
-            rows = rows.filter(pl.col("product_ad_id").is_in(homes["product_ad_id"].implode()))
+            homes = homes.filter(pl.col("group").is_in(products.implode()))
+        told = month_grids.by_span(facts, account_id, _REPORT, window, homes, measures)
         return (
-            rows.join(homes.lazy(), on="product_ad_id")
-            .group_by("product_id", "day")
-            .agg(pl.col(measures).cast(pl.Int64).sum())
+            told.filter(pl.col("first_day") == pl.col("day"))
+            .select(pl.col("group").alias("product_id"), "day", *measures)
             .sort("product_id", "day")
-            .collect()
         )
 
     return (
@@ -138,7 +134,7 @@ def placed_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """`named_ads` of those with rows in the window, in the same order, with their sums: the measures, money in micro-units."""
 
     def make() -> pl.DataFrame:
-        sums = facts.sums(account_id, "product_ad_daily", window)
+        sums = facts.sums(account_id, _REPORT, window)
         return named_ads(facts, account_id, window).join(sums, on="product_ad_id", maintain_order="left")
 
     return facts.kept("placed ads", account_id, make, window)
@@ -150,18 +146,14 @@ def ad_days(facts: Facts, account_id: int, window: Window, ads: pl.DataFrame) ->
     first_day differs from day) and those: first_day, day, the columns of ads less product_ad_id, the measures in micro-units.
     """
     by = [name for name in ads.columns if name != "product_ad_id"]
-    versions = facts.versions(account_id, "product_ad_daily", window)
-    # By their numbers: there are many rows and few names.
+    # By their numbers: there are many ads and few names.
     keys = [*by, "all"]
     groups = ads.select(*by, all=0).unique().sort(keys).with_row_index("group")
-    numbered = ads.with_columns(all=0).join(groups, on=keys, nulls_equal=True)
+    numbered = (
+        ads.with_columns(all=0).join(groups, on=keys, nulls_equal=True).select("product_ad_id", "group")
+    )
     return (
-        snapshots.read(facts.store, account_id, "product_ad_daily", versions, ["product_ad_id", *MEASURES])
-        .join(numbered.lazy().select("product_ad_id", "group"), on="product_ad_id")
-        .group_by("first_day", "day", "group")
-        .agg(pl.col(MEASURES).cast(pl.Int64).sum())
-        .sort("day", "first_day", "group")
-        .collect()
+        month_grids.by_span(facts, account_id, _REPORT, window, numbered)
         .join(groups, on="group", maintain_order="left")
         .select("day", "first_day", *by, *MEASURES)
     )

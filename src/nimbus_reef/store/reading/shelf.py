@@ -95,7 +95,8 @@ class _ResultWriter(pickle.Pickler):
             return obj.serialize()
         name = f"{self._frames}.arrow"
         self._frames += 1
-        obj.write_ipc(self._folder / name, compression="uncompressed")
+        # In one piece, so that a column of it is an array without a copy.
+        obj.write_ipc(self._folder / name, compression="uncompressed", record_batch_size=len(obj))
         return name
 
     def reducer_override(self, obj: Any) -> Any:

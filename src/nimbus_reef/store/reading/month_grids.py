@@ -1,0 +1,158 @@
+"""
+What each key of a report did, day beside day: sums of any days are additions by position, and no rows are grouped.
+
+One grid for each calendar month, made once for what is loaded, so that a long history costs what is asked of it. For reports in which
+nearly every key has a row on nearly every day.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+import numpy.typing as npt
+import polars as pl
+
+from nimbus_reef.core import windows
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.windows import Window
+from nimbus_reef.store.record import snapshots
+from nimbus_reef.store.record.models import KEYS_OF
+
+if TYPE_CHECKING:
+    from nimbus_reef.store.reading.facts import Facts
+
+GRIDDED: Final = frozenset({"product_ad_daily"})
+"""Reports that are kept as grids."""
+_HELD: Final = "held"
+
+
+@dataclass(frozen=True, slots=True)
+class MonthGrid:
+    """
+    spans: the days and blocks that end in a month, in order; keys: one column, ascending; cells: `held`, whether a key has a row, and the
+    measures, money in micro-units: span after span, a row for every key.
+    """
+
+    spans: tuple[Window, ...]
+    keys: pl.DataFrame
+    cells: pl.DataFrame
+
+    def within(self, window: Window) -> list[int]:
+        """Which of the spans lie wholly in a window."""
+        return [
+            n for n, span in enumerate(self.spans) if window.first <= span.first and span.last <= window.last
+        ]
+
+    def of(self, name: str, at: Sequence[int]) -> npt.NDArray[Any]:
+        """A column of the cells of some spans, one or more, span × key."""
+        every = self.cells[name].to_numpy().reshape(len(self.spans), len(self.keys))
+        # What lies together is seen as it lies, without a copy.
+        return every[at[0] : at[-1] + 1] if at[-1] - at[0] + 1 == len(at) else every[list(at)]
+
+
+def month_grid(facts: Facts, account_id: int, kind: str, month: Window) -> MonthGrid:
+    """Of the days and blocks that end in a calendar month. Kept."""
+
+    def make() -> MonthGrid:
+        (key,) = KEYS_OF[kind]
+        every = facts.versions(account_id, kind, Window(date.min, date.max))
+        wanted = {span: version for span, version in every.items() if _ends_in(span) == month}
+        spans = pl.DataFrame(
+            {"first_day": [each.first for each in wanted], "day": [each.last for each in wanted]},
+            schema={"first_day": pl.Date, "day": pl.Date},
+        ).with_row_index("span")
+        rows = (
+            snapshots.read(facts.store, account_id, kind, wanted, [key, *MEASURES])
+            .join(spans.lazy(), on=["first_day", "day"])
+            .collect()
+        )
+        keys = rows.select(pl.col(key).unique().sort())
+        place = np.searchsorted(keys[key].to_numpy(), rows[key].to_numpy())
+        at = rows["span"].to_numpy().astype(np.int64) * len(keys) + place
+        held = np.zeros(len(wanted) * len(keys), dtype=np.uint8)
+        held[at] = 1
+        cells = {_HELD: held}
+        for name in MEASURES:
+            cells[name] = np.zeros(len(held), dtype=np.int64)
+            np.add.at(cells[name], at, rows[name].cast(pl.Int64).fill_null(0).to_numpy())
+        return MonthGrid(tuple(wanted), keys, pl.DataFrame(cells))
+
+    many = facts.if_many(account_id, kind, month, "month grid", account_id, kind, month)
+    return facts.kept("month grid", account_id, make, kind, month, asked=many)
+
+
+def sums(facts: Facts, account_id: int, kind: str, window: Window) -> pl.DataFrame:
+    """The key, ascending, and the measures of those with rows in the window."""
+    (key,) = KEYS_OF[kind]
+    found = []
+    for grid, at in _grids(facts, account_id, kind, window):
+        added = {name: pl.Series(grid.of(name, at).sum(axis=0)) for name in MEASURES}
+        held = pl.Series(grid.of(_HELD, at).max(axis=0) > 0)
+        found.append(grid.keys.with_columns(**added).filter(held))
+    if len(found) == 1:
+        return found[0]
+    none = snapshots.no_rows(kind).select(key, pl.col(MEASURES).cast(pl.Int64))
+    return pl.concat([none, *found]).group_by(key).agg(pl.col(MEASURES).sum()).sort(key)
+
+
+def by_span(
+    facts: Facts,
+    account_id: int,
+    kind: str,
+    window: Window,
+    groups: pl.DataFrame,
+    measures: Sequence[str] = MEASURES,
+) -> pl.DataFrame:
+    """
+    What groups of keys did on each day (or in each block: first_day differs from day).
+
+    groups: the key, each once, and group. One row per day and group with rows, in their order: first_day, day, group and the measures.
+    """
+    (key,) = KEYS_OF[kind]
+    ordered = groups.sort("group")
+    shape: dict[str, pl.DataType | type[pl.DataType]] = {
+        "first_day": pl.Date, "day": pl.Date, "group": ordered.schema["group"], **dict.fromkeys(measures, pl.Int64),
+    }  # fmt: skip
+    found = [
+        _of_groups(grid, at, ordered[key].to_numpy(), ordered["group"], measures)
+        for grid, at in _grids(facts, account_id, kind, window)
+    ]
+    return pl.concat([pl.DataFrame(schema=shape), *found])
+
+
+def _of_groups(
+    grid: MonthGrid, at: Sequence[int], ids: npt.NDArray[Any], group: pl.Series, measures: Sequence[str]
+) -> pl.DataFrame:
+    """`by_span` of one month. ids: keys, those of one group beside each other; group: of each of them."""
+    known = grid.keys.to_series().to_numpy()
+    place = np.minimum(np.searchsorted(known, ids), len(known) - 1)
+    here = np.flatnonzero(known[place] == ids)
+    own, place = group.gather(here), place[here]
+    begins = np.flatnonzero(np.diff(own.to_numpy().astype(np.int64), prepend=-1))
+
+    def together(name: str, how: np.ufunc) -> npt.NDArray[Any]:
+        """A column over the keys of each group, span × group."""
+        of_keys = grid.of(name, at).take(place, axis=1)
+        return np.asarray(how.reduceat(of_keys, begins, axis=1)) if len(begins) else of_keys
+
+    span, number = np.nonzero(together(_HELD, np.maximum))
+    days = pl.DataFrame(
+        {"first_day": [grid.spans[each].first for each in at], "day": [grid.spans[each].last for each in at]}
+    )
+    added = {name: pl.Series(together(name, np.add)[span, number]) for name in measures}
+    return days[span].with_columns(group=own.gather(begins[number]), **added)
+
+
+def _grids(facts: Facts, account_id: int, kind: str, window: Window) -> Iterator[tuple[MonthGrid, list[int]]]:
+    """The grids of the months in which the window's days and blocks end, each with which of them lie in it."""
+    for month in dict.fromkeys(_ends_in(span) for span in facts.versions(account_id, kind, window)):
+        grid = month_grid(facts, account_id, kind, month)
+        yield grid, grid.within(window)
+
+
+def _ends_in(span: Window) -> Window:
+    return windows.month(span.last.year, span.last.month)
