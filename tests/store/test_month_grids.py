@@ -11,6 +11,7 @@ from polars.testing import assert_frame_equal
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import month_grids
+from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import snapshots
 
 KIND, KEY = "product_ad_daily", "product_ad_id"
@@ -30,6 +31,8 @@ class Held:
         spans = [Window(*each) for each in self.rows.select("first_day", "day").unique().rows()]
         inside = [each for each in spans if window.first <= each.first and each.last <= window.last]
         return dict.fromkeys(sorted(inside, key=lambda each: (each.last, each.first)), 1)
+
+    months, versions_of = Facts.months, Facts.versions_of
 
     def kept(self, _, __, make, *of, asked):
         return make()

@@ -12,8 +12,8 @@ from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy import MetaData, event, func, insert, inspect, select, text
+from tests.conftest import port_from
 
-from nimbus_reef.cli import wiring
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.store.record import engine, schema, server
 from nimbus_reef.store.record.models import metadata
@@ -60,7 +60,7 @@ def test_a_log_that_grew_long_gives_way_to_a_new_one(tmp_path):
 def bare(tmp_path_factory):
     """The tables' owner on a server of its own without any table."""
     tmp_path = tmp_path_factory.mktemp("bare")
-    place = server.prepare(tmp_path / "mariadb", wiring.free_port("127.0.0.1", 3666))
+    place = server.prepare(tmp_path / "mariadb", port_from(3666))
     process = server.start(place, buffer_mb=64)
     made = engine.connect(place.owner_url, tmp_path / "snapshots", tmp_path / "scratch").engine
     yield made

@@ -53,6 +53,11 @@ def month(year: int, number: int) -> Window:
     return Window(date(year, number, 1), date(year, number, calendar.monthrange(year, number)[1]))
 
 
+def month_of(day: date) -> Window:
+    """The calendar month that a day lies in."""
+    return month(day.year, day.month)
+
+
 def preceding(window: Window) -> Window:
     """The same number of days right before; a calendar month against the month before."""
     if is_calendar_month(window):

@@ -127,10 +127,11 @@ def listed(facts: Facts, look: Look) -> list[ListedFamily]:
         wrong = rows.filter(pl.col("costly_child").any().over("family"))["sku"]
         ads = _ads(facts, look, wrong)
         days = facts.monthly_days(look.account.id, KIND, look.window)
+        nothing = _shift(rows.head(0), {}, days)
         return [
             ListedFamily(
                 str(row["family"]), row["family_name"] or str(row["family"]), own[row["family"],], row["spend"], row["sales"],
-                row["sold"], row["stake"], _shift(own[row["family"],] if row["costly"] else rows.head(0), ads, days), row["alike"],
+                row["sold"], row["stake"], _shift(own[row["family"],], ads, days) if row["costly"] else nothing, row["alike"],
             )
             for row in sums.to_dicts()
         ]  # fmt: skip
@@ -149,7 +150,7 @@ def reads(_: Facts, look: Look) -> list[tuple[str, Window]]:
 
 
 def _shift(family: pl.DataFrame, ads: Mapping[str, Sequence[Ad]], days: int) -> Shift:
-    """The shift of a family, of whose children none is costly where there are none."""
+    """The shift of a family; of none, that of a family without a costly child."""
     rows = family.to_dicts()
     skus = sorted(row["sku"] for row in rows)
     return families.shift(

@@ -22,7 +22,7 @@ from sqlalchemy import text
 from nimbus_reef.core import coverage
 from nimbus_reef.core.coverage import Span, held_days, labels_in_use
 from nimbus_reef.core.model import MEASURES
-from nimbus_reef.core.windows import Window
+from nimbus_reef.core.windows import Window, month_of
 from nimbus_reef.store.reading import month_grids
 from nimbus_reef.store.reading.cache import Cache, Mapped
 from nimbus_reef.store.reading.shelf import Shelf
@@ -247,16 +247,33 @@ class Facts:
     def by_day(self, account_id: int, kind: str, window: Window, measures: Sequence[str]) -> pl.DataFrame:
         """
         Day, first_day and the sums of a report's columns over the whole account, every held day and
-        block, in order; of a day both are the same.
+        block, in order; of a day both are the same. Kept by month, so that other days hardly have to be summed.
         """
-        versions = self.versions(account_id, kind, window)
+        asked = partial(self._days_of_month, account_id, kind, measures=tuple(measures))
+        months = [asked(month) for month in self.months(account_id, kind, window)]
+        inside = (pl.col("first_day") >= window.first) & (pl.col("day") <= window.last)
+        schema = {"day": pl.Date, "first_day": pl.Date, **dict.fromkeys(measures, pl.Int64)}
+        return pl.concat([pl.DataFrame(schema=schema), *months]).filter(inside)
 
+    def _days_of_month(
+        self, account_id: int, kind: str, month: Window, measures: tuple[str, ...]
+    ) -> pl.DataFrame:
         def make() -> pl.DataFrame:
+            versions = self.versions_of(account_id, kind, month)
             rows = snapshots.read(self.store, account_id, kind, versions, list(measures))
             sums = rows.group_by("day", "first_day").agg(pl.col(measures).cast(pl.Int64).sum())
             return sums.sort("day", "first_day").collect()
 
-        return self.kept("by day", account_id, make, kind, window, tuple(measures), dear=OPENED)
+        return self.kept("by day", account_id, make, kind, month, measures, dear=OPENED)
+
+    def months(self, account_id: int, kind: str, window: Window) -> list[Window]:
+        """The calendar months in which the days and blocks of a window end."""
+        return list(dict.fromkeys(month_of(span.last) for span in self.versions(account_id, kind, window)))
+
+    def versions_of(self, account_id: int, kind: str, month: Window) -> dict[Window, int]:
+        """The version of every day and block that ends in a calendar month, wherever it begins, in order."""
+        every = self.versions(account_id, kind, Window(date.min, month.last))
+        return {span: version for span, version in every.items() if span.last >= month.first}
 
     def sums(self, account_id: int, kind: str, window: Window) -> pl.DataFrame:
         """Measures per key of one report kind over the window."""

@@ -9,14 +9,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from datetime import date
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from nimbus_reef.core import windows
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.record import snapshots
@@ -59,8 +57,7 @@ def month_grid(facts: Facts, account_id: int, kind: str, month: Window) -> Month
 
     def make() -> MonthGrid:
         (key,) = KEYS_OF[kind]
-        every = facts.versions(account_id, kind, Window(date.min, date.max))
-        wanted = {span: version for span, version in every.items() if _ends_in(span) == month}
+        wanted = facts.versions_of(account_id, kind, month)
         spans = pl.DataFrame(
             {"first_day": [each.first for each in wanted], "day": [each.last for each in wanted]},
             schema={"first_day": pl.Date, "day": pl.Date},
@@ -149,10 +146,6 @@ def _of_groups(
 
 def _grids(facts: Facts, account_id: int, kind: str, window: Window) -> Iterator[tuple[MonthGrid, list[int]]]:
     """The grids of the months in which the window's days and blocks end, each with which of them lie in it."""
-    for month in dict.fromkeys(_ends_in(span) for span in facts.versions(account_id, kind, window)):
+    for month in facts.months(account_id, kind, window):
         grid = month_grid(facts, account_id, kind, month)
         yield grid, grid.within(window)
-
-
-def _ends_in(span: Window) -> Window:
-    return windows.month(span.last.year, span.last.month)
