@@ -22,19 +22,19 @@ SCHEMA = {"first_day": pl.Date, "day": pl.Date, KEY: pl.UInt32, **dict.fromkeys(
 class Held:
     """Facts of some rows, that keep nothing; what is read of the record is noted."""
 
-    store = None
+    months, versions_of, month_grid, grids, sums = (
+        Facts.months, Facts.versions_of, Facts.month_grid, Facts.grids, Facts.sums,
+    )  # fmt: skip
 
     def __init__(self, rows):
-        self.rows, self.read = rows, []
+        self.store, self.rows, self.read = self, rows, []
 
     def versions(self, _, __, window):
         spans = [Window(*each) for each in self.rows.select("first_day", "day").unique().rows()]
         inside = [each for each in spans if window.first <= each.first and each.last <= window.last]
         return dict.fromkeys(sorted(inside, key=lambda each: (each.last, each.first)), 1)
 
-    months, versions_of = Facts.months, Facts.versions_of
-
-    def kept(self, _, __, make, *of, asked):
+    def kept(self, _, __, make, *of, asked=None):
         return make()
 
     def if_many(self, *_):
@@ -59,7 +59,7 @@ def day_files(monkeypatch):
 
 def facts(rows):
     """Of (first day's number, days, key, figure)."""
-    held = Held(
+    return Held(
         pl.DataFrame(
             [
                 (BEGIN + timedelta(days=at), BEGIN + timedelta(days=at + days - 1), key, *(figure * n for n in range(6)))
@@ -68,8 +68,6 @@ def facts(rows):
             schema=SCHEMA, orient="row",
         )
     )  # fmt: skip
-    held.store = held
-    return held
 
 
 ROWS = st.lists(
@@ -85,12 +83,12 @@ def test_positions_say_what_grouping_says(rows, window, groups):
     held, asked = facts(rows), Window(*(BEGIN + timedelta(days=each) for each in window))
     inside = held.rows.filter(pl.col("first_day") >= asked.first, pl.col("day") <= asked.last)
     expected = inside.group_by(KEY).agg(pl.col(MEASURES).sum()).sort(KEY)
-    assert_frame_equal(month_grids.sums(held, 1, KIND, asked), expected)
+    assert_frame_equal(held.sums(1, KIND, asked), expected)
     of = pl.DataFrame(
         {KEY: list(groups), "group": list(groups.values())}, schema={KEY: pl.UInt32, "group": pl.UInt32}
     )
     by = ["first_day", "day", "group"]
-    told = month_grids.by_span(held, 1, KIND, asked, of, ("clicks", "sales"))
+    told = month_grids.by_span(held.grids(1, KIND, asked), KIND, of, ("clicks", "sales"))
     joined = inside.join(of, on=KEY).group_by(by).agg(pl.col("clicks", "sales").sum())
     assert_frame_equal(told, joined.sort("day", "first_day", "group"))
 
@@ -98,8 +96,8 @@ def test_positions_say_what_grouping_says(rows, window, groups):
 def test_only_the_months_asked_for_are_read():
     """A long history costs what is asked of it; a block belongs to the month in which it ends."""
     held = facts([(0, 1, 1, 5), (15, 1, 1, 5), (45, 1, 1, 5), (11, 31, 1, 5)])
-    month_grids.sums(held, 1, KIND, Window(date(2026, 2, 1), date(2026, 2, 28)))
+    held.sums(1, KIND, Window(date(2026, 2, 1), date(2026, 2, 28)))
     assert held.read == [[Window(date(2026, 2, 4), date(2026, 2, 4))]]
     held.read.clear()
-    month_grids.sums(held, 1, KIND, Window(BEGIN, date(2026, 3, 31)))
+    held.sums(1, KIND, Window(BEGIN, date(2026, 3, 31)))
     assert [len(each) for each in held.read] == [1, 1, 2]

@@ -24,7 +24,7 @@ from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.people.hidden_findings import PutAway
-from nimbus_reef.store.reading import delivery_frames, month_grids, target_frames
+from nimbus_reef.store.reading import delivery_frames, target_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES, Facts
 
 DAYS: Final = ("last-30", "last-7", "last-14", "last-60", "last-90")
@@ -68,7 +68,7 @@ _MOVED: Final[Mapping[str, tuple[str, ...]]] = {
 
 ASKED: Final[Mapping[str, Callable[..., Any]]] = {
     Judged.TARGETS: judged_targets, Judged.TERMS: judged_terms, Judged.ADS: judged_ads, "words": judged_words, "findings": without,
-    "sums": Facts.sums, "month grid": month_grids.month_grid, "hour sums": delivery_frames.hour_sums, "placement sums": delivery_frames.placement_sums,
+    "sums": Facts.sums, "month grid": Facts.month_grid, "hour sums": delivery_frames.hour_sums, "placement sums": delivery_frames.placement_sums,
     "hours of part": hours.sums, "dry hours": hours.dry,
 }  # fmt: skip
 """What another process may ask for besides, by what it is called in `judged.asked_of_helper` and `Facts.if_many`."""

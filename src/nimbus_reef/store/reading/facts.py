@@ -25,6 +25,7 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window, month_of
 from nimbus_reef.store.reading import month_grids
 from nimbus_reef.store.reading.cache import Cache, Mapped
+from nimbus_reef.store.reading.month_grids import MonthGrid
 from nimbus_reef.store.reading.shelf import Shelf
 from nimbus_reef.store.record import loads, moments, snapshots
 from nimbus_reef.store.record.engine import Store
@@ -278,8 +279,11 @@ class Facts:
     def sums(self, account_id: int, kind: str, window: Window) -> pl.DataFrame:
         """Measures per key of one report kind over the window."""
         if kind in month_grids.GRIDDED:
-            added = partial(month_grids.sums, self, account_id, kind, window)
-            return self.kept("sums", account_id, added, kind, window)
+
+            def add() -> pl.DataFrame:
+                return month_grids.sums(self.grids(account_id, kind, window), kind)
+
+            return self.kept("sums", account_id, add, kind, window)
         versions = self.versions(account_id, kind, window)
         (key,) = KEYS_OF[kind]
 
@@ -289,6 +293,23 @@ class Facts:
 
         many = self.if_many(account_id, kind, window, "sums", account_id, kind, window)
         return self.kept("sums", account_id, make, kind, window, asked=many)
+
+    def month_grid(self, account_id: int, kind: str, month: Window) -> MonthGrid:
+        """What the keys of a report did on the days and in the blocks that end in a calendar month. Kept."""
+        (key,) = KEYS_OF[kind]
+
+        def make() -> MonthGrid:
+            wanted = self.versions_of(account_id, kind, month)
+            rows = snapshots.read(self.store, account_id, kind, wanted, [key, *MEASURES]).collect()
+            return month_grids.made(rows, list(wanted), key)
+
+        many = self.if_many(account_id, kind, month, "month grid", account_id, kind, month)
+        return self.kept("month grid", account_id, make, kind, month, asked=many)
+
+    def grids(self, account_id: int, kind: str, window: Window) -> month_grids.Pieces:
+        """The grids of a window's months, each with which of its days and blocks lie in it."""
+        every = [self.month_grid(account_id, kind, month) for month in self.months(account_id, kind, window)]
+        return [(grid, grid.within(window)) for grid in every]
 
     def if_many(
         self, account_id: int, kind: str, window: Window, what: str, *of: Any

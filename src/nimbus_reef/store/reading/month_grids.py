@@ -7,9 +7,9 @@ nearly every key has a row on nearly every day.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 import numpy as np
 import numpy.typing as npt
@@ -19,9 +19,6 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.record import snapshots
 from nimbus_reef.store.record.models import KEYS_OF
-
-if TYPE_CHECKING:
-    from nimbus_reef.store.reading.facts import Facts
 
 GRIDDED: Final = frozenset({"product_ad_daily"})
 """Reports that are kept as grids."""
@@ -52,41 +49,33 @@ class MonthGrid:
         return every[at[0] : at[-1] + 1] if at[-1] - at[0] + 1 == len(at) else every[list(at)]
 
 
-def month_grid(facts: Facts, account_id: int, kind: str, month: Window) -> MonthGrid:
-    """Of the days and blocks that end in a calendar month. Kept."""
-
-    def make() -> MonthGrid:
-        (key,) = KEYS_OF[kind]
-        wanted = facts.versions_of(account_id, kind, month)
-        spans = pl.DataFrame(
-            {"first_day": [each.first for each in wanted], "day": [each.last for each in wanted]},
-            schema={"first_day": pl.Date, "day": pl.Date},
-        ).with_row_index("span")
-        rows = (
-            snapshots.read(facts.store, account_id, kind, wanted, [key, *MEASURES])
-            .join(spans.lazy(), on=["first_day", "day"])
-            .collect()
-        )
-        keys = rows.select(pl.col(key).unique().sort())
-        place = np.searchsorted(keys[key].to_numpy(), rows[key].to_numpy())
-        at = rows["span"].to_numpy().astype(np.int64) * len(keys) + place
-        held = np.zeros(len(wanted) * len(keys), dtype=np.uint8)
-        held[at] = 1
-        cells = {_HELD: held}
-        for name in MEASURES:
-            cells[name] = np.zeros(len(held), dtype=np.int64)
-            np.add.at(cells[name], at, rows[name].cast(pl.Int64).fill_null(0).to_numpy())
-        return MonthGrid(tuple(wanted), keys, pl.DataFrame(cells))
-
-    many = facts.if_many(account_id, kind, month, "month grid", account_id, kind, month)
-    return facts.kept("month grid", account_id, make, kind, month, asked=many)
+Pieces = Sequence[tuple[MonthGrid, Sequence[int]]]
+"""Grids of the months of a window, each with which of its spans, one or more, lie in it."""
 
 
-def sums(facts: Facts, account_id: int, kind: str, window: Window) -> pl.DataFrame:
-    """The key, ascending, and the measures of those with rows in the window."""
+def made(rows: pl.DataFrame, spans: Sequence[Window], key: str) -> MonthGrid:
+    """The grid of a month. rows: the key, the measures, first_day and day, each of one of the spans; spans: in order."""
+    numbers = pl.DataFrame(
+        {"first_day": [each.first for each in spans], "day": [each.last for each in spans]},
+        schema={"first_day": pl.Date, "day": pl.Date},
+    ).with_row_index("span")
+    span = rows.select("first_day", "day").join(numbers, on=["first_day", "day"], maintain_order="left")
+    keys = rows.select(pl.col(key).unique().sort())
+    place = np.searchsorted(keys[key].to_numpy(), rows[key].to_numpy())
+    at = span["span"].to_numpy().astype(np.int64) * len(keys) + place
+    cells = {_HELD: np.zeros(len(spans) * len(keys), dtype=np.uint8)}
+    cells[_HELD][at] = 1
+    for name in MEASURES:
+        cells[name] = np.zeros(len(cells[_HELD]), dtype=np.int64)
+        np.add.at(cells[name], at, rows[name].cast(pl.Int64).fill_null(0).to_numpy())
+    return MonthGrid(tuple(spans), keys, pl.DataFrame(cells))
+
+
+def sums(pieces: Pieces, kind: str) -> pl.DataFrame:
+    """The key of a report, ascending, and the measures of those with rows."""
     (key,) = KEYS_OF[kind]
     found = []
-    for grid, at in _grids(facts, account_id, kind, window):
+    for grid, at in pieces:
         added = {name: pl.Series(grid.of(name, at).sum(axis=0)) for name in MEASURES}
         held = pl.Series(grid.of(_HELD, at).max(axis=0) > 0)
         found.append(grid.keys.with_columns(**added).filter(held))
@@ -97,27 +86,21 @@ def sums(facts: Facts, account_id: int, kind: str, window: Window) -> pl.DataFra
 
 
 def by_span(
-    facts: Facts,
-    account_id: int,
-    kind: str,
-    window: Window,
-    groups: pl.DataFrame,
-    measures: Sequence[str] = MEASURES,
+    pieces: Pieces, kind: str, groups: pl.DataFrame, measures: Sequence[str] = MEASURES
 ) -> pl.DataFrame:
     """
     What groups of keys did on each day (or in each block: first_day differs from day).
 
-    groups: the key, each once, and group. One row per day and group with rows, in their order: first_day, day, group and the measures.
+    groups: the report's key, each once, and group. One row per day and group with rows, in their order: first_day, day, group and the
+    measures.
     """
     (key,) = KEYS_OF[kind]
     ordered = groups.sort("group")
+    ids, group = ordered[key].to_numpy(), ordered["group"]
     shape: dict[str, pl.DataType | type[pl.DataType]] = {
-        "first_day": pl.Date, "day": pl.Date, "group": ordered.schema["group"], **dict.fromkeys(measures, pl.Int64),
+        "first_day": pl.Date, "day": pl.Date, "group": group.dtype, **dict.fromkeys(measures, pl.Int64),
     }  # fmt: skip
-    found = [
-        _of_groups(grid, at, ordered[key].to_numpy(), ordered["group"], measures)
-        for grid, at in _grids(facts, account_id, kind, window)
-    ]
+    found = [_of_groups(grid, at, ids, group, measures) for grid, at in pieces]
     return pl.concat([pl.DataFrame(schema=shape), *found])
 
 
@@ -142,10 +125,3 @@ def _of_groups(
     )
     added = {name: pl.Series(together(name, np.add)[span, number]) for name in measures}
     return days[span].with_columns(group=own.gather(begins[number]), **added)
-
-
-def _grids(facts: Facts, account_id: int, kind: str, window: Window) -> Iterator[tuple[MonthGrid, list[int]]]:
-    """The grids of the months in which the window's days and blocks end, each with which of them lie in it."""
-    for month in facts.months(account_id, kind, window):
-        grid = month_grid(facts, account_id, kind, month)
-        yield grid, grid.within(window)

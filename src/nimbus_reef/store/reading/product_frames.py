@@ -83,7 +83,7 @@ def product_days(
         homes = _ad_names(facts, account_id).select("product_ad_id", group="product_id")
         if products is not None:
             homes = homes.filter(pl.col("group").is_in(products.implode()))
-        told = month_grids.by_span(facts, account_id, _REPORT, window, homes, measures)
+        told = month_grids.by_span(facts.grids(account_id, _REPORT, window), _REPORT, homes, measures)
         return (
             told.filter(pl.col("first_day") == pl.col("day"))
             .select(pl.col("group").alias("product_id"), "day", *measures)
@@ -153,7 +153,7 @@ def ad_days(facts: Facts, account_id: int, window: Window, ads: pl.DataFrame) ->
         ads.with_columns(all=0).join(groups, on=keys, nulls_equal=True).select("product_ad_id", "group")
     )
     return (
-        month_grids.by_span(facts, account_id, _REPORT, window, numbered)
+        month_grids.by_span(facts.grids(account_id, _REPORT, window), _REPORT, numbered)
         .join(groups, on="group", maintain_order="left")
         .select("day", "first_day", *by, *MEASURES)
     )
