@@ -156,10 +156,11 @@ def _spent(facts: Facts, look: Look, source: str, campaigns: pl.Series) -> Float
 
 def _dried(facts: Facts, look: Look) -> pl.DataFrame:
     """campaign_id, dry_days, from_hour (middling), missed_sales and gone_spend (micro-units of the window)."""
-    by_day = hours_of.dry(facts, look).group_by("campaign_id", "day").agg(
+    # In order, so that fractions are summed the same way each time.
+    by_day = hours_of.dry(facts, look).group_by("campaign_id", "day", maintain_order=True).agg(
         pl.col("missed_sales", "missed_spend").sum(), first=pl.col("hour").min()
     )  # fmt: skip
-    return by_day.group_by("campaign_id").agg(
+    return by_day.group_by("campaign_id", maintain_order=True).agg(
         pl.col("missed_sales").sum(),
         gone_spend=pl.col("missed_spend").sum(),
         dry_days=pl.len().cast(pl.Int64),
@@ -173,7 +174,7 @@ def _clock(facts: Facts, look: Look, days: int) -> pl.DataFrame:
     campaigns = sums.select("campaign_id").unique(maintain_order=True).with_row_index("of")
     spend, dry = np.zeros((len(campaigns), DAY)), np.zeros((len(campaigns), DAY))
     for matrix, rows, column in ((spend, sums, "spend"), (dry, hours_of.dry(facts, look), "share")):
-        placed = rows.join(campaigns, on="campaign_id")
+        placed = rows.join(campaigns, on="campaign_id", maintain_order="left")
         np.add.at(matrix, (placed["of"].to_numpy(), placed["hour"].to_numpy()), placed[column].to_numpy())
     return campaigns.select(
         "campaign_id",
