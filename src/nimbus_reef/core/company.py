@@ -27,7 +27,7 @@ SURE_OF_A_WORD: Final = 0.9
 
 @dataclass(frozen=True, slots=True)
 class Spelling:
-    """What terms are made of. pairs: normal_id, word_id, each once; words: word_id, word."""
+    """What terms are made of. pairs: normal_id, word_id, each once, best in their order; words: word_id, word."""
 
     pairs: pl.DataFrame
     words: pl.DataFrame
@@ -200,13 +200,17 @@ def _words_of(normal: pl.Series, pairs: pl.DataFrame, vocabulary: pl.DataFrame) 
     level = vocabulary.select("word_id").with_row_index("level").sort("word_id")
     place = level["level"].to_numpy()[level["word_id"].search_sorted(pairs["word_id"]).to_numpy()]
     both = _numbers(pl.concat([pairs["normal_id"], normal]))
-    order = np.argsort(both[: len(pairs)], kind="stable")
-    having, wanted = both[: len(pairs)][order], both[len(pairs) :]
-    first, last = (np.searchsorted(having, wanted, side=side) for side in ("left", "right"))
+    having, wanted = both[: len(pairs)], both[len(pairs) :]
+    if np.any(having[1:] < having[:-1]):
+        order = np.argsort(having, kind="stable")
+        having, place = having[order], place[order]
+    # In their order, each once: a search that jumps about takes four times as long.
+    each, of = np.unique(wanted, return_inverse=True)
+    first, last = (np.searchsorted(having, each, side=side)[of] for side in ("left", "right"))
     count = np.where(wanted < 0, 0, last - first)
     start = np.concatenate([[0], np.cumsum(count)])
     at = np.arange(start[-1]) - np.repeat(start[:-1] - first, count)
-    return Members(start, place[order][at].astype(np.int64), len(vocabulary))
+    return Members(start, place[at].astype(np.int64), len(vocabulary))
 
 
 def _numbers(values: pl.Series) -> Ints:

@@ -15,6 +15,8 @@ FAMILIES: Final = (PRODUCT, WORD, AD_GROUP, TARGET)
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
+_LEAST_RUN: Final = 4
+"""Cells from which on, in the middle, a run is worth more than its cells one by one."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,18 +34,40 @@ class Members:
 
 @dataclass(frozen=True, slots=True)
 class One:
-    """The levels of a family of which a cell has one; `levels` where it has none."""
+    """
+    The levels of a family of which a cell has one; `levels` where it has none.
+
+    runs: where cells of one level lie beside each other, the level of each run, where it begins and how many cells it has; None where
+    runs are hardly longer than a cell.
+    """
 
     code: Ints
     levels: int
+    runs: tuple[Ints, Ints, Ints] | None = None
+
+    @staticmethod
+    def of(code: Ints, levels: int) -> One:
+        """With its runs."""
+        begins = np.flatnonzero(np.diff(code, prepend=-1))
+        if len(begins) * _LEAST_RUN > len(code):
+            return One(code, levels)
+        return One(code, levels, (code[begins], begins, np.diff(begins, append=len(code))))
 
     def add(self, cells: Floats) -> Floats:
         """What the cells of each level come to."""
-        return np.asarray(np.bincount(self.code, cells, self.levels + 1)[:-1], dtype=np.float64)
+        level = self.code
+        if self.runs is not None:
+            level, begins, _ = self.runs
+            cells = np.add.reduceat(cells, begins)
+        return np.asarray(np.bincount(level, cells, self.levels + 1)[:-1], dtype=np.float64)
 
     def give(self, levels: Floats) -> Floats:
         """What the level of each cell comes to."""
-        return np.append(levels, 0.0)[self.code]
+        each = np.append(levels, 0.0)
+        if self.runs is None:
+            return np.asarray(each[self.code])
+        level, _, lengths = self.runs
+        return np.repeat(each[level], lengths)
 
     def entries(self, order: Ints | None) -> tuple[Ints, Ints]:
         """Cells and their levels, those of one level in one row beside each other."""
@@ -105,7 +129,7 @@ def _one(code: Ints, clicked: npt.NDArray[np.bool_], row: Ints) -> tuple[One, In
     used = _rows_of(code[seen], row[seen], levels) >= 2
     number = np.where(used, np.cumsum(used) - 1, -1)
     kept = np.append(number, -1)[code]
-    return One(np.where(kept < 0, int(used.sum()), kept), int(used.sum())), number
+    return One.of(np.where(kept < 0, int(used.sum()), kept), int(used.sum())), number
 
 
 def _words(members: Members, clicked: npt.NDArray[np.bool_], row: Ints) -> tuple[Several, Ints]:

@@ -52,7 +52,7 @@ def spelling(facts: Facts, account_id: int) -> Spelling:
             )
         )
         pairs = tokens(facts, account_id).unique().join(ids, on="normal_id", how="anti")
-        return Spelling(pairs, vocabulary(facts, account_id))
+        return Spelling(pairs.sort("normal_id", "word_id"), vocabulary(facts, account_id))
 
     return facts.kept("spelling", account_id, make)
 
