@@ -143,6 +143,7 @@ def test_of_many_rows_even_the_sums_are_asked_for(demo, folder, worker, asked_fo
         lambda facts: delivery_frames.placement_sums(facts, look.account.id, look.window),
         lambda facts: hours.sums(facts, look),
         lambda facts: hours.dry(facts, look),
+        lambda facts: facts.sums(look.account.id, "product_ad_daily", look.window),
     )
     for work in works[:1]:
         work(here)
@@ -153,7 +154,7 @@ def test_of_many_rows_even_the_sums_are_asked_for(demo, folder, worker, asked_fo
     here = web(demo, folder)
     for work in works:
         assert_frame_equal(work(here), work(alone))
-    assert asked_for == ["sums", "hour sums", "placement sums", "hours of part", "dry hours"]
+    assert asked_for == ["sums", "hour sums", "placement sums", "hours of part", "dry hours", "month grid"]
 
 
 def test_sums_do_not_wait_for_verdicts(demo, folder, worker, monkeypatch):
