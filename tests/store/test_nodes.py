@@ -107,3 +107,24 @@ def test_what_met_a_lock_or_lost_its_node_is_done_again_from_the_start(store):
         store.transact(lambda _: (_ for _ in ()).throw(problem(1213)))
     with pytest.raises(StoreAway):
         store.transact(lambda _: (_ for _ in ()).throw(problem(2006)))
+
+
+@pytest.mark.parametrize(
+    ("told", "away"),
+    [
+        ("Error while appending streaming replication fragment(provider status: Not connected to Primary Component)", True),
+        ("Got error 28 'No space left on device' during COMMIT", False),
+    ],
+)  # fmt: skip
+def test_a_node_that_falls_out_of_its_cluster_in_the_keeping_is_away(store, monkeypatch, told, away):
+    """So that a job is taken up again, which finds out what was kept; and the connection is not used again."""
+    lost = MySQLdb.OperationalError(1180, told)
+
+    def refused(_):
+        raise lost
+
+    monkeypatch.setattr(store.engine.dialect, "do_commit", refused)
+    with pytest.raises(StoreAway if away else OperationalError) as problem:
+        store.execute(text("SELECT 1"))
+    found = problem.value.__cause__ if away else problem.value
+    assert found.connection_invalidated is away

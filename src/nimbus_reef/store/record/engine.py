@@ -25,6 +25,8 @@ T = TypeVar("T")
 _RETRY_CODES: Final = frozenset({1205, 1213})
 """Lock wait timeout; deadlock, which is also what a cluster calls two writes that met."""
 _AWAY_CODES: Final = frozenset({1040, NOT_READY, 1053, 1927, 2002, 2003, 2005, 2006, 2013, 2026, 2055})
+_AT_COMMIT, _OUT_OF_CLUSTER = 1180, "Primary Component"
+"""An error at a commit, whatever it is of; and the words by which a cluster says that a node is no longer one of its own."""
 _TRIES: Final = 6
 _CONNECTIONS_KEPT, _CONNECTIONS_MOST = 8, 100
 """Of one process: each of its threads may read in a moment of its own and write beside it."""
@@ -71,7 +73,7 @@ class Store:
             try:
                 return self._once(work)
             except DBAPIError as problem:
-                if _code(problem) not in _RETRY_CODES or attempt == _TRIES - 1:
+                if _code(problem.orig) not in _RETRY_CODES or attempt == _TRIES - 1:
                     raise
             except _LostOnTheWay:
                 if attempt == _TRIES - 1:
@@ -99,9 +101,12 @@ class Store:
         return f"mysql://{url.username}:{password}@{host}:{port}/{url.database}"
 
 
-def _code(problem: DBAPIError) -> int:
-    arguments = getattr(problem.orig, "args", ())
-    return arguments[0] if arguments and isinstance(arguments[0], int) else 0
+def _code(problem: BaseException | None) -> int:
+    """The database's number of what it answered; of a node that fell out of its cluster at a commit, that of one which is not ready."""
+    number, *words = getattr(problem, "args", ()) or (0,)
+    if number == _AT_COMMIT and _OUT_OF_CLUSTER in str(words):
+        return NOT_READY
+    return number if isinstance(number, int) else 0
 
 
 @contextmanager
@@ -109,7 +114,7 @@ def _telling_absence(told: type[StoreAway] = StoreAway) -> Iterator[None]:
     try:
         yield
     except (OperationalError, InterfaceError, TimeoutError) as problem:
-        if isinstance(problem, DBAPIError) and _code(problem) not in _AWAY_CODES:
+        if isinstance(problem, DBAPIError) and _code(problem.orig) not in _AWAY_CODES:
             raise
         raise told(
             "The database does not answer.",
@@ -139,6 +144,5 @@ def connect(url: str, snapshots: Path, scratch: Path) -> Store:
 
 def _let_go_of_unready(context: ExceptionContext) -> None:
     """A node that fell out of its cluster still answers, but with this alone: another one is asked."""
-    arguments = getattr(context.original_exception, "args", ())
-    if arguments and arguments[0] == NOT_READY:
+    if _code(context.original_exception) == NOT_READY:
         context.is_disconnect = True
