@@ -7,13 +7,14 @@ import random
 import resource
 import signal
 import threading
+import time
 from datetime import date, timedelta
 
 import polars as pl
 import pytest
 import xlsxwriter
 
-from nimbus_reef.errors import ReefError
+from nimbus_reef.errors import BadFile, ReefError
 from nimbus_reef.formats import wall
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.values import Style
@@ -331,3 +332,51 @@ def test_a_reader_that_is_kept_from_working_is_waited_for(tmp_path, monkeypatch)
         assert wall.look(good, "good.csv", 10)
     finally:
         later.join()
+
+
+def readers_of_a_good_file(path):
+    """The processes that wait for work after a good file, by pid."""
+    path.write_text(written([cells(row, "dot") for row in rows(1)], ","))
+    wall.parse_file(path, path.name, [CHOSEN], "UTC", {})
+    return [each.process.pid for each in wall.POOL.idle]
+
+
+def test_a_reader_is_kept_for_the_next_file(tmp_path):
+    """Also one that holds much in the moment of its answer: it gives that back, and a start takes longer than most files."""
+    assert readers_of_a_good_file(tmp_path / "a.csv") == readers_of_a_good_file(tmp_path / "b.csv") != []
+
+
+def test_a_reader_that_keeps_its_memory_is_ended_while_it_waits(tmp_path, monkeypatch):
+    monkeypatch.setattr(wall, "_KEPT_BELOW", 0)
+    monkeypatch.setattr(wall, "_GIVES_BACK_SECONDS", 0.05)
+    (pid,) = readers_of_a_good_file(tmp_path / "a.csv")
+    until = time.monotonic() + 20
+    while wall.POOL.idle and time.monotonic() < until:
+        time.sleep(0.02)
+    assert wall.POOL.idle == []
+    assert wall.work_of(pid) == 0
+
+
+def test_the_reasons_of_a_refusal_come_in_one_order(tmp_path):
+    """Equally many rows for each: by where they come first."""
+    path = tmp_path / "reasons.csv"
+    table = [cells(row, "dot") for row in rows(1)]
+    table[9], table[19], table[29], table[39] = table[9][:-1], [*table[19], "more"], [*table[29][:-2]], [*table[39], "a", "b"]
+    path.write_text(written(table, ","))
+    with pytest.raises(BadFile, match=r"has 6 cells.*line 11: .*has 8 cells.*line 21: .*has 5 cells.*line 31: ") as problem:
+        wall.parse_file(path, path.name, [CHOSEN], "UTC", {})
+    assert problem.value.place == path.name
+
+
+@pytest.mark.parametrize(("long", "short"), [(0, 1), (1, 0), (7, ROWS - 1), (ROWS - 1, 30)])
+def test_a_line_with_a_cell_too_many_is_found_where_another_lacks_one(tmp_path, long, short):
+    """Together the lines have as many separators as they should."""
+    path = tmp_path / "both.csv"
+    table = [cells(row, "bare") for row in rows(1)]
+    table[long], table[short] = [*table[long], "more"], table[short][:-1]
+    path.write_text(written(table, ","))
+    ((_, parsed, _),) = wall.parse_file(path, path.name, [CHOSEN], "UTC", {})
+    assert sorted(parsed.rejects.select("line", "reason").rows()) == sorted(
+        [(long + 2, "has 8 cells where the header has 7"), (short + 2, "has 6 cells where the header has 7")]
+    )
+    assert len(parsed.rows) == ROWS - 2

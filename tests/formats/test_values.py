@@ -43,11 +43,11 @@ def test_a_written_number_reads_back(number, form):
 
 
 def test_a_column_proves_its_style():
-    assert values.style_votes(pl.Series(["1.234,50", "3,20", "7"])).comma == 2
-    assert values.style_votes(pl.Series(["1,234.50", "3.20", "7"])).dot == 2
-    assert values.style_votes(pl.Series(["1,250", "3"])) == values.Votes(either=1)
-    assert values.style_votes(pl.Series(["1.234", "12", "10.000"]), whole=True) == values.Votes(comma=2)
-    assert values.style_votes(pl.Series(["1.0", "12"]), whole=True) == values.Votes(dot=1)
+    assert values.style_votes([(pl.Series(["1.234,50", "3,20", "7"]), False)]).comma == 2
+    assert values.style_votes([(pl.Series(["1,234.50", "3.20", "7"]), False)]).dot == 2
+    assert values.style_votes([(pl.Series(["1,250", "3"]), False)]) == values.Votes(either=1)
+    assert values.style_votes([(pl.Series(["1.234", "12", "10.000"]), True)]) == values.Votes(comma=2)
+    assert values.style_votes([(pl.Series(["1.0", "12"]), True)]) == values.Votes(dot=1)
 
 
 @pytest.mark.parametrize(

@@ -13,7 +13,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core.model import MICRO
-from nimbus_reef.formats import values
+from nimbus_reef.formats import abreast, values
 from nimbus_reef.formats.apart import Apart
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
 from nimbus_reef.formats.mapping import ColumnMap
@@ -30,7 +30,9 @@ REJECTED: Final = "-"
 
 def words_of(column: Column, mapping: ColumnMap) -> dict[str, str]:
     """What the words of a closed list mean: what is known, and what was said of this file."""
-    given = mapping.values.get(column.name, {})
+    given = mapping.values.get(column.name)
+    if not given:
+        return dict(column.aliases)
     plain = values.letters(pl.Series(list(given), dtype=pl.String)).to_list()
     said = {
         letters: meaning
@@ -61,25 +63,29 @@ def typed(cells: Apart, kind: ReportKind, reading: CellReading) -> tuple[Apart, 
     texts: list[pl.Series] = []
     rejects: list[pl.DataFrame] = []
     bad = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(rows))
-    for column in kind.columns:
-        if kind.takes_blocks and column.name in (*SPAN_COLUMNS, kind.day_column):
-            continue
+    spans = (*SPAN_COLUMNS, kind.day_column) if kind.takes_blocks else ()
+    columns = [column for column in kind.columns if column.name not in spans]
+
+    def read(column: Column) -> tuple[pl.Series, pl.Series]:
         if column.name in said.columns:
             value, reason = _said_read(said, column, reading)
-            reason = _allowed_blank(said, column, kind, reading, reason)
+            return value, _allowed_blank(said, column, kind, reading, reason)
+        return _day_given(column, reading, len(rows)) or _figures_read(rows, column, reading)
+
+    for column, (value, reason) in zip(columns, abreast.each(read, columns, len(rows)), strict=True):
+        if column.name in said.columns:
             texts.append(value.alias(column.name))
             if reason.null_count() < len(reason):
                 told = cells.spread(said[column.name])
                 bad = _noted(rows, column.name, told, cells.spread(reason), bad, rejects)
             continue
         told = rows[column.name] if column.name in rows.columns else _NOTHING.new_from_index(0, len(rows))
-        value, reason = _day_given(column, reading, len(rows)) or _figures_read(rows, column, reading)
         bad = _noted(rows, column.name, told, reason, bad, rejects)
         made.append(value.alias(column.name))
     if kind.takes_blocks:
-        spans, name, told, reason = _spans(rows, reading)
+        days, name, told, reason = _spans(rows, reading)
         bad = _noted(rows, name, told, reason, bad, rejects)
-        made += spans
+        made += days
     problems = pl.concat(rejects).sort("line", maintain_order=True) if rejects else no_problems()
     return Apart(pl.DataFrame(made), pl.DataFrame(texts)).filter(~bad), problems
 

@@ -167,11 +167,12 @@ def _other_encoding(data: bytes | mmap.mmap) -> bool:
     of several bytes. One odd byte in a file of UTF-8 is a fault of its row, not another encoding.
     """
     odd, several, unfit = 0, 0, 0
+    if all(_is_utf8(data, begin, end) for begin, end in _pieces(data, 0)):
+        return False
     for begin, end in _pieces(data, 0):
-        piece = data[begin:end]
-        if piece.isascii():
+        if _is_ascii(data, begin, end):
             continue
-        for line in piece.split(b"\n"):
+        for line in data[begin:end].split(b"\n"):
             if line.isascii():
                 continue
             try:
@@ -181,6 +182,20 @@ def _other_encoding(data: bytes | mmap.mmap) -> bool:
                 odd += 1
                 unfit += any(byte in _NO_LETTERS for byte in line)
     return odd > several and unfit < odd
+
+
+def _is_ascii(data: bytes | mmap.mmap, begin: int, end: int) -> bool:
+    return begin == end or int(np.frombuffer(data, np.uint8, end - begin, begin).max()) < 128
+
+
+def _is_utf8(data: bytes | mmap.mmap, begin: int, end: int) -> bool:
+    if _is_ascii(data, begin, end):
+        return True
+    try:
+        data[begin:end].decode()
+    except UnicodeDecodeError:
+        return False
+    return True
 
 
 def _pieces(data: bytes | mmap.mmap, begin: int) -> Iterator[tuple[int, int]]:
@@ -294,17 +309,19 @@ class _Lines:
     odd: dict[int, tuple[int, int]]
 
 
-def _scan(data: bytes | mmap.mmap, begin: int, delimiter: str, width: int) -> _Lines:
+def _scan(data: bytes | mmap.mmap, begin: int, delimiter: str, width: int, *, each: bool) -> _Lines:
     """
     Finds the lines that are odd, without reading them: number → where they begin and end.
 
     Odd is another number of separators outside quotes, a quote within a cell or left open, a byte
-    that is not text.
+    that is not text. each: every line is counted by itself; else a line with too many separators may go
+    unseen where others lack as many, and the reader stops at it.
     """
     found = _Lines(0, {})
     for start, end in _pieces(data, begin):
         buffer = np.frombuffer(data, np.uint8, end - start, start)
-        if regular := _regular(data, start, end, buffer, ord(delimiter), width):
+        regular = 0 if each else _regular(data, start, end, buffer, ord(delimiter), width)
+        if regular:
             found.count += regular
             continue
         breaks = np.flatnonzero(buffer == _NEWLINE)
@@ -322,21 +339,13 @@ def _scan(data: bytes | mmap.mmap, begin: int, delimiter: str, width: int) -> _L
 def _regular(
     data: bytes | mmap.mmap, start: int, end: int, buffer: np.ndarray, delimiter: int, width: int
 ) -> int:
-    """How many lines a stretch has, where each of them is as it should be beyond doubt; 0 where one has to be looked at."""
+    """How many lines a stretch has, where together they have as many separators as they should and nothing in them is odd; else 0."""
     if data[end - 1] != _NEWLINE or any(data.find(byte, start, end) >= 0 for byte in (b'"', b"\r", b"\0")):
         return 0
-    piece = data[start:end]
-    if not piece.isascii():
-        try:
-            piece.decode()
-        except UnicodeDecodeError:
-            return 0
-    # In order every so-manieth of separators and line ends is a line end, and no other.
-    marks = buffer[(buffer == delimiter) | (buffer == _NEWLINE)]
-    lines, over = divmod(len(marks), width)
-    last = marks.reshape(lines, width)[:, -1] if not over else marks[:0]
-    whole = not over and bool((last == _NEWLINE).all())
-    return lines if whole and int((marks == _NEWLINE).sum()) == lines else 0
+    if not _is_utf8(data, start, end):
+        return 0
+    lines = int(np.count_nonzero(buffer == _NEWLINE))
+    return lines if np.count_nonzero(buffer == delimiter) == lines * (width - 1) else 0
 
 
 def _odd(
@@ -389,8 +398,19 @@ def _records(
     path: Path, data: bytes | mmap.mmap, begin: int, shape: _Shape, headers: Sequence[str], file_name: str
 ) -> tuple[pl.DataFrame, list[Problem]]:
     """All rows with the line each starts on, and the lines that are none."""
+    try:
+        return _records_of(path, data, begin, shape, headers, file_name, each=False)
+    except BadFile:
+        return _records_of(path, data, begin, shape, headers, file_name, each=True)
+
+
+def _records_of(
+    path: Path, data: bytes | mmap.mmap, begin: int, shape: _Shape, headers: Sequence[str], file_name: str,
+    *, each: bool,
+) -> tuple[pl.DataFrame, list[Problem]]:  # fmt: skip
+    """`_records`. each: as `_scan` has it; BadFile also where only a look at each line tells which is odd."""
     first_line = shape.header_line + shape.height
-    lines = _scan(data, begin, shape.delimiter, len(headers))
+    lines = _scan(data, begin, shape.delimiter, len(headers), each=each)
     read_alone, found, left_out = _odd_ones(data, lines, shape.delimiter, len(headers))
     if isinstance(data, mmap.mmap) and not left_out:
         frame = _plain(path, first_line - 1, shape.delimiter, headers, file_name)

@@ -116,9 +116,17 @@ def only_rows(frame: pl.DataFrame, headers: Sequence[str]) -> tuple[pl.DataFrame
     what those remarks say.
     """
     # A row that says nothing says nothing in its first column: mostly no other has to be looked at.
-    if frame.select(_blank(headers[0])).to_series().any():
+    if not _surely_said(frame[headers[0]]) and frame.select(_blank(headers[0])).to_series().any():
         frame = frame.filter(~pl.all_horizontal(_blank(name) for name in headers))
     return _without_notes(frame, headers)
+
+
+def _surely_said(cells: pl.Series) -> bool:
+    """True where the least of the cells begins with a letter or a figure, and none with a space that stands behind these."""
+    least = cells.min()
+    if cells.null_count() or not isinstance(least, str) or least <= " ":
+        return False
+    return bool(cells.str.len_bytes().sum() == cells.str.len_chars().sum())
 
 
 def _blank(name: str) -> pl.Expr:

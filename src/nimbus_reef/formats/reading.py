@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Final
@@ -55,7 +55,15 @@ def date_doubt(table: RawTable, columns: ColumnMap) -> str | None:
     """The header whose dates could be day-first or month-first when nobody said which; else None."""
     if columns.date_order is not DateOrder.UNKNOWN:
         return None
-    orders = {header: values.date_order(table.frame[header]) for header in _dated_headers(columns)}
+    return _doubtful(_date_orders(table, columns))
+
+
+def _date_orders(table: RawTable, columns: ColumnMap) -> dict[str, DateOrder | None]:
+    """The order of day and month that each column of dates proves."""
+    return {header: values.date_order(table.frame[header]) for header in _dated_headers(columns)}
+
+
+def _doubtful(orders: Mapping[str, DateOrder | None]) -> str | None:
     if any(order not in (None, DateOrder.UNKNOWN) for order in orders.values()):
         return None
     return next((header for header, order in orders.items() if order is DateOrder.UNKNOWN), None)
@@ -73,15 +81,15 @@ def _settled_dates(table: RawTable, columns: ColumnMap, file_name: str) -> Colum
     """The order of day and month that the whole file proves; asks when it proves none."""
     if columns.date_order is not DateOrder.UNKNOWN:
         return columns
-    header = date_doubt(table, columns)
+    orders = _date_orders(table, columns)
+    header = _doubtful(orders)
     if header is not None:
         raise BadInput(
             f"The dates in “{header}” can be read day-first or month-first.",
             place=file_name,
             remedy="Say which it is (in the mapping, or with --dates).",
         )
-    found = (values.date_order(table.frame[each]) for each in _dated_headers(columns))
-    proved = next((order for order in found if order not in (None, DateOrder.UNKNOWN)), None)
+    proved = next((order for order in orders.values() if order not in (None, DateOrder.UNKNOWN)), None)
     return replace(columns, date_order=proved) if proved else columns
 
 

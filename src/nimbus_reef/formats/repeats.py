@@ -28,7 +28,7 @@ def combined(told: Apart, kind: ReportKind) -> tuple[Apart, int]:
     alike = told.same([name for name in key if name in texts])
     keyed = pl.DataFrame([alike, *(told.rows[name] for name in key if name not in texts)])
     # Most files repeat none; hashes tell that at once.
-    if not keyed.hash_rows().is_duplicated().any() or not keyed.is_duplicated().any():
+    if keyed.hash_rows().n_unique() == len(keyed) or not keyed.is_duplicated().any():
         return replace(told, rows=told.rows.drop(LINE, strict=False)), 0
     rows = told.whole
     rest = [column for column in kind.columns if column.name in names and column.name not in key]

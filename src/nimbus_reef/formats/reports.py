@@ -190,7 +190,8 @@ def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> Apart:
     if set(table.headers) <= {column.name for column in kind.columns}:
         # Only in a file of our own writing does an apostrophe before = + - @ stand for itself alone.
         texts = [column.name for column in kind.columns if column.holds is CellKind.TEXT]
-        written = [name for name in texts if said[name].str.starts_with("'").any()]
+        led = said.select(pl.col(texts).str.starts_with("'").any()).row(0, named=True)
+        written = [name for name in texts if led[name]]
         said = said.with_columns(
             said[name].map_elements(plain_cell, return_dtype=pl.String) for name in written
         )
@@ -289,9 +290,9 @@ def _says_total(cells: pl.Series) -> pl.Series:
 def _without_twins(cells: Apart, table: RawTable, kind: ReportKind) -> tuple[Apart, int]:
     """Lines identical in every column of the file, unmapped ones included, count once."""
     likely = [COMBINATION, *([kind.day_column] if kind.day_column in cells.rows.columns else [])]
-    if not cells.rows.select(likely).hash_rows().is_duplicated().any():
+    if cells.rows.select(likely).hash_rows().n_unique() == len(cells):
         return cells, 0
-    if not table.frame.drop(LINE).hash_rows().is_duplicated().any():
+    if table.frame.drop(LINE).hash_rows().n_unique() == len(table.frame):
         return cells, 0
     twins = table.frame.select(pl.col(LINE), ~pl.struct(pl.exclude(LINE)).is_first_distinct().alias("twin"))
     kept = cells.filter(~cells.rows[LINE].is_in(twins.filter("twin")[LINE].implode()))
@@ -314,12 +315,14 @@ def _style_told(cells: Apart, kind: ReportKind, mapping: ColumnMap, numeric: fro
 
     Cells that are numbers by their type are left out: no sign is in question there.
     """
-    votes = Votes()
-    for column in kind.columns:
-        header = mapping.columns.get(column.name)
-        if column.holds in _FIGURES and header is not None and header not in numeric:
-            votes += values.style_votes(cells.rows[column.name], whole=column.holds is CellKind.COUNT)
-    return votes
+    written = {name for name, header in mapping.columns.items() if header not in numeric}
+    return values.style_votes(
+        [
+            (cells.rows[column.name], column.holds is CellKind.COUNT)
+            for column in kind.columns
+            if column.holds in _FIGURES and column.name in written
+        ]
+    )
 
 
 def _style_in_doubt(votes: Votes) -> bool:
@@ -432,7 +435,7 @@ def _main_reasons(rejects: pl.DataFrame) -> str:
     counts = (
         rejects.group_by("column", "reason")
         .agg(pl.len(), pl.col("value").first(), pl.col("line").min())
-        .sort("len", "column", descending=[True, False])
+        .sort("len", "column", "line", descending=[True, False, False])
         .head(_MOST_REASONS)
     )
     return "; ".join(

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from calendar import monthrange
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from enum import StrEnum
@@ -18,6 +18,8 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 from dateutil import parser as dateutil_parser
+
+from nimbus_reef.formats import abreast
 
 _NOTHING = ["", "-", "–", "—", "n/a", "na", "null", "none", "nan", "--"]
 _LONGEST_NOTHING = max(len(word.encode()) for word in _NOTHING)
@@ -93,29 +95,36 @@ class Votes:
     comma: int = 0
     either: int = 0
 
-    def __add__(self, other: Votes) -> Votes:
-        return Votes(self.dot + other.dot, self.comma + other.comma, self.either + other.either)
 
-
-def style_votes(cells: pl.Series, *, whole: bool = False) -> Votes:
+def style_votes(columns: Sequence[tuple[pl.Series, bool]]) -> Votes:
     """
-    Counts what the cells of a column of figures prove of the file's decimal sign.
+    Counts what columns of figures together prove of the file's decimal sign.
 
-    whole: of counts, which have no fraction: a sign before three digits groups them.
+    columns: the cells, and whether they are counts, which have no fraction: a sign before three digits groups them.
     """
-    if not cells.str.contains("[.,]").any():
+    longest = max((len(cells) for cells, _ in columns), default=0)
+    told = [each for each in abreast.each(_signed, columns, longest) if each is not None]
+    if not told:
         return Votes()
-    counted = cells.value_counts()
-    digits = _digits(trimmed(counted[:, 0]))
+    cells = pl.concat(told)
+    digits = _digits(trimmed(cells["text"]))
     marked = digits.str.contains(r"[.,]").fill_null(False)
-    digits, times = digits.filter(marked), counted[:, 1].filter(marked)
+    digits, cells = digits.filter(marked), cells.filter(marked)
     dot, comma = digits.str.contains(_WRITTEN["dot"]), digits.str.contains(_WRITTEN["comma"])
-    only_dot, only_comma, both = dot & ~comma, comma & ~dot, dot & comma
-    if whole:
-        only_dot = only_dot | (both & digits.str.contains(",", literal=True))
-        only_comma = only_comma | (both & digits.str.contains(".", literal=True))
-        both = both & False
-    return Votes(*(int(times.filter(each).sum()) for each in (only_dot, only_comma, both)))
+    both = dot & comma
+    whole = both & cells["whole"]
+    only_dot = (dot & ~comma) | (whole & digits.str.contains(",", literal=True))
+    only_comma = (comma & ~dot) | (whole & digits.str.contains(".", literal=True))
+    return Votes(*(int(cells["times"].filter(each).sum()) for each in (only_dot, only_comma, both & ~whole)))
+
+
+def _signed(column: tuple[pl.Series, bool]) -> pl.DataFrame | None:
+    """text, times, whole of the distinct cells of a column; None where no cell has a sign that could be a decimal one."""
+    cells, whole = column
+    if not cells.str.contains("[.,]").any():
+        return None
+    counted = cells.value_counts()
+    return pl.DataFrame([counted[:, 0].alias("text"), counted[:, 1].cast(pl.Int64).alias("times")]).with_columns(whole=pl.lit(whole))
 
 
 def numbers(cells: pl.Series, style: Style) -> pl.Series:

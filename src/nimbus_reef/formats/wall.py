@@ -40,7 +40,9 @@ from nimbus_reef.formats.reports import Names, Parsed
 _LOG: Final = logging.getLogger("reader")
 _MB: Final = 2**20
 _KEPT_BELOW: Final = 350 * _MB
-"""A reader that holds more after its work is not kept."""
+"""A reader that still holds more when it has had time to give its memory back is not kept."""
+_GIVES_BACK_SECONDS: Final = 5.0
+"""After its work a reader gives memory back by itself: nearly all of it within two seconds."""
 _LARGE: Final = _MB
 """Frames of more bytes are handed over as a mapped file."""
 _POLL_SECONDS: Final = 0.03
@@ -139,7 +141,7 @@ class _Reader:
             self.end()
             raise _refused("memory", file_name) from None
         kind, made = pickle.loads(answer)  # noqa: S301  from our own process
-        self.good = _memory_of(self.process.pid) < _KEPT_BELOW
+        self.good = True
         if kind == "made":
             return made
         if kind == "problem":
@@ -191,6 +193,11 @@ class _Reader:
                 size = int.from_bytes(parts[:8], "big")
                 wanted = 8 + size
         return bytes(parts[8:])
+
+    @property
+    def slim(self) -> bool:
+        """Whether it holds as little as one that waits for work may."""
+        return self.process.poll() is None and _memory_of(self.process.pid) < _KEPT_BELOW
 
     def end(self) -> None:
         """Stops the process, whatever it is doing."""
@@ -288,17 +295,31 @@ class _Pool:
                 # Another process's readers, inherited over a fork, are not ours to talk to.
                 self.idle, self._owner = [], os.getpid()
             reader = self.idle.pop() if self.idle else None
-        if reader is not None and reader.process.poll() is not None:
+        if reader is not None and not reader.slim:
             reader.end()
             reader = None
         return reader or _Reader()
 
     def _give_back(self, reader: _Reader) -> None:
         with self._lock:
-            if reader.good and not self.idle:
+            kept = reader.good and not self.idle
+            if kept:
                 self.idle.append(reader)
-                return
-        reader.end()
+        if not kept:
+            reader.end()
+        elif not reader.slim:
+            later = threading.Timer(_GIVES_BACK_SECONDS, self._weigh, [reader])
+            later.daemon = True
+            later.start()
+
+    def _weigh(self, reader: _Reader) -> None:
+        """Ends a reader that waits for work and has kept the memory of its last."""
+        with self._lock:
+            heavy = self._owner == os.getpid() and reader in self.idle and not reader.slim
+            if heavy:
+                self.idle.remove(reader)
+        if heavy:
+            reader.end()
 
     def close(self) -> None:
         """Ends the readers that wait."""
