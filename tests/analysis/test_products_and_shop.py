@@ -107,6 +107,21 @@ def test_what_ads_did_by_day_and_as_a_whole_is_the_same(demo):
     assert theirs["spend"].sum() == some["spend"].sum()
 
 
+def test_all_trade_is_of_the_days_asked_for(demo):
+    """Kept by month, cut by day: nothing of the days before and after, nothing twice."""
+    account, facts = accounts.by_key(demo.store, "fernhollow-de"), Facts(demo.store)
+    for window in (
+        Window(date(2026, 9, 28), date(2026, 11, 3)),
+        Window(date(2026, 10, 5), date(2026, 10, 7)),
+        Window(date(2025, 1, 1), date(2025, 1, 9)),
+    ):
+        trade = product_frames.trade_days(facts, account.id, window)
+        own = facts.by_day(account.id, "product_sales_daily", window, product_frames.TRADE)
+        by_day = trade.group_by("day", "first_day").agg(pl.col(product_frames.TRADE).sum()).sort("day")
+        assert_frame_equal(by_day, own)
+        assert not trade.select("first_day", "day", "product_id").is_duplicated().any()
+
+
 def test_standing_is_the_same_to_the_last_digit_whenever_it_is_worked_out(demo):
     """Sums are of whole micro-units, whose order does not count, and rows that are alike stand in one order."""
     account = accounts.by_key(demo.store, "fernhollow-de")

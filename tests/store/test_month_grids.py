@@ -10,7 +10,7 @@ from polars.testing import assert_frame_equal
 
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store.reading import month_grids
+from nimbus_reef.store.reading import month_grids, product_frames
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import snapshots
 
@@ -34,7 +34,7 @@ class Held:
         inside = [each for each in spans if window.first <= each.first and each.last <= window.last]
         return dict.fromkeys(sorted(inside, key=lambda each: (each.last, each.first)), 1)
 
-    def kept(self, _, __, make, *of, asked=None):
+    def kept(self, _, __, make, *of, asked=None, dear=None):
         return make()
 
     def if_many(self, *_):
@@ -91,6 +91,19 @@ def test_positions_say_what_grouping_says(rows, window, groups):
     told = month_grids.by_span(held.grids(1, KIND, asked), KIND, of, ("clicks", "sales"))
     joined = inside.join(of, on=KEY).group_by(by).agg(pl.col("clicks", "sales").sum())
     assert_frame_equal(told, joined.sort("day", "first_day", "group"))
+
+
+@given(ROWS, WINDOW, st.dictionaries(st.integers(1, 12), st.sampled_from(["a", "b", None])))
+def test_what_is_kept_by_month_says_what_the_days_say(rows, window, categories):
+    """Of whatever days and blocks: a month's part is what lies in the days asked for, in the same order."""
+    held, asked = facts(rows), Window(*(BEGIN + timedelta(days=each) for each in window))
+    ads = pl.DataFrame(
+        {KEY: list(categories), "category": list(categories.values())},
+        schema={KEY: pl.UInt32, "category": pl.String},
+    )
+    for named in (ads, ads.select(KEY)):
+        by_month = product_frames.ad_days(held, 1, asked, named, by_month=True)
+        assert_frame_equal(by_month, product_frames.ad_days(held, 1, asked, named))
 
 
 def test_only_the_months_asked_for_are_read():

@@ -69,7 +69,7 @@ def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
         now=sums_in_units({name: int(rows[name].sum()) for name in MEASURES}),
         then={name: float(moved[f"{name}0"]) for name in MEASURES} if moved else None,
         moved=moved,
-        standings={name: each.standing for name, each in standing.places(on, standing.daily(facts, look, rows)).items()},
+        standings={name: each.standing for name, each in standing.places(on, standing.daily_of(facts, look, rows)).items()},
         campaigns=spent.sort(["spend", "campaign"], descending=[True, False]).head(5),
         price=price, siblings=siblings,
     )  # fmt: skip

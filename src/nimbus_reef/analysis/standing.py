@@ -98,7 +98,7 @@ def ground(facts: Facts, look: Look) -> Ground:
 
     def make() -> Ground:
         ads = look.within(facts, product_frames.placed_ads(facts, account.id, window))
-        days = daily(facts, look, ads)
+        days = daily(facts, look)
         cells = peers.cells(peer_feed(facts, look))
         return Ground(account, window, ads, days, cells, _by_month(days))
 
@@ -116,10 +116,17 @@ def peer_feed(facts: Facts, look: Look) -> pl.DataFrame:
     return feed.filter(pl.col("country") == look.account.country)
 
 
-def daily(facts: Facts, look: Look, ads: pl.DataFrame, *by: str) -> pl.DataFrame:
-    """What some ads of a ground did by category and day, and by other columns of theirs; money in units."""
+def daily(facts: Facts, look: Look, *by: str) -> pl.DataFrame:
+    """What the ads of a look did by category and day, and by other columns of theirs; money in units."""
+    ads = look.within(facts, product_frames.named_ads(facts, look.account.id, look.window))
+    return daily_of(facts, look, ads, *by, by_month=True)
+
+
+def daily_of(facts: Facts, look: Look, ads: pl.DataFrame, *by: str, by_month: bool = False) -> pl.DataFrame:
+    """`daily` of some ads. by_month: see `product_frames.ad_days`."""
     named = ads.select("product_ad_id", *dict.fromkeys((*by, "category")))
-    return product_frames.ad_days(facts, look.account.id, look.window, named).with_columns(in_units())
+    days = product_frames.ad_days(facts, look.account.id, look.window, named, by_month=by_month)
+    return days.with_columns(in_units())
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +143,7 @@ class Placed:
 def places(
     on: Ground, days: pl.DataFrame, metrics: Sequence[str] = AD_METRICS, ad_format: str = ALL
 ) -> dict[str, Placed]:
-    """Where metrics of some ads of the ground stand, see `daily`; per category first, then weighed by spend."""
+    """Where metrics of some ads of the ground stand, see `daily_of`; per category first, then weighed by spend."""
     parts: dict[str, list[tuple[str, Standing, float, float]]] = {metric: [] for metric in metrics}
     summed = bool((days["first_day"] < days["day"]).any())
     by_category = _columns_by(days.drop_nulls("category").sort("category", "day"), "category")
@@ -333,7 +340,7 @@ def _peer_shares(feed: pl.DataFrame, weights: Mapping[str, float]) -> tuple[floa
 def by_group(facts: Facts, look: Look, name: str) -> list[tuple[str, float, list[Placed]]]:
     """Groups of a look (category, format, portfolio), most spend first: name, spend, a place per ad metric."""
     on = ground(facts, look)
-    days = on.days if name == "category" else daily(facts, look, on.ads, name)
+    days = on.days if name == "category" else daily(facts, look, name)
     groups = []
     for (value,), rows in (
         days.sort(name, maintain_order=True).partition_by(name, as_dict=True, maintain_order=True).items()

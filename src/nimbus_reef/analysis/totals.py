@@ -52,7 +52,7 @@ def _days(facts: Facts, look: Look, source: str) -> pl.DataFrame:
         return facts.by_day(account.id, source, window, MEASURES)
     if source == _PRODUCTS:
         ads = look.within(facts, product_frames.named_ads(facts, account.id, window))
-        return product_frames.ad_days(facts, account.id, window, ads.select("product_ad_id"))
+        return product_frames.ad_days(facts, account.id, window, ads.select("product_ad_id"), by_month=True)
     rows = look.within(facts, campaign_frames.campaign_days(facts, account.id, window, source))
     return rows.group_by("day", "first_day").agg(pl.col(MEASURES).sum()).sort("day", "first_day")
 

@@ -6,7 +6,8 @@ from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Final, TypeVar
 
-A, B = TypeVar("A"), TypeVar("B")
+A = TypeVar("A")
+B = TypeVar("B")
 _AT_ONCE: Final = 2
 """Polars lets other threads work while it does; more than two hold more of the file's memory than they save time."""
 _LONG: Final = 50_000

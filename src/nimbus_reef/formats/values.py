@@ -124,7 +124,9 @@ def _signed(column: tuple[pl.Series, bool]) -> pl.DataFrame | None:
     if not cells.str.contains("[.,]").any():
         return None
     counted = cells.value_counts()
-    return pl.DataFrame([counted[:, 0].alias("text"), counted[:, 1].cast(pl.Int64).alias("times")]).with_columns(whole=pl.lit(whole))
+    return pl.DataFrame(
+        [counted[:, 0].alias("text"), counted[:, 1].cast(pl.Int64).alias("times")]
+    ).with_columns(whole=pl.lit(whole))
 
 
 def numbers(cells: pl.Series, style: Style) -> pl.Series:

@@ -114,7 +114,6 @@ def listed(facts: Facts, look: Look) -> list[ListedFamily]:
 
     def make() -> list[ListedFamily]:
         over = pl.col("verdict").cast(pl.String).is_in([Verdict.COSTLY.value, Verdict.LEANING.value])
-        whole = {"maintain_order": True, "include_key": True}
         rows = (
             children(facts, look).select(*_LISTED, *MEASURES).sort(["spend", "sku"], descending=[True, False])
         )
@@ -123,20 +122,31 @@ def listed(facts: Facts, look: Look) -> list[ListedFamily]:
             stake=pl.col("excess").filter("costly_child").sum(), costly=pl.col("costly_child").any(),
             alike=over.all() & ~pl.col("costly_child").any() & (pl.len() > 1),
         ).sort(["stake", "spend", "family"], descending=[True, True, False])  # fmt: skip
-        own = rows.partition_by("family", as_dict=True, **whole)
+        own = _of_each(rows)
         wrong = rows.filter(pl.col("costly_child").any().over("family"))["sku"]
         ads = _ads(facts, look, wrong)
         days = facts.monthly_days(look.account.id, KIND, look.window)
         nothing = _shift(rows.head(0), {}, days)
         return [
             ListedFamily(
-                str(row["family"]), row["family_name"] or str(row["family"]), own[row["family"],], row["spend"], row["sales"],
-                row["sold"], row["stake"], _shift(own[row["family"],], ads, days) if row["costly"] else nothing, row["alike"],
+                str(row["family"]), row["family_name"] or str(row["family"]), own[row["family"]], row["spend"], row["sales"],
+                row["sold"], row["stake"], _shift(own[row["family"]], ads, days) if row["costly"] else nothing, row["alike"],
             )
             for row in sums.to_dicts()
         ]  # fmt: skip
 
     return facts.kept(_FAMILIES, look.account.id, make, *look.judging, look.part)
+
+
+def _of_each(rows: pl.DataFrame) -> dict[str, pl.DataFrame]:
+    """The rows of each family in their order."""
+    beside = rows.sort("family", maintain_order=True)
+    found: dict[str, pl.DataFrame] = {}
+    begun = 0
+    for family, size in beside.group_by("family", maintain_order=True).len().rows():
+        found[family] = beside.slice(begun, size)
+        begun += size
+    return found
 
 
 def is_listed(facts: Facts, look: Look) -> bool:

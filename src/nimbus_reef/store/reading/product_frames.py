@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 from collections.abc import Sequence
 from datetime import date
 from typing import Final
@@ -12,7 +14,7 @@ from nimbus_reef.core import words
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import month_grids, setting_frames
-from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.reading.facts import OPENED, Facts
 from nimbus_reef.store.record import snapshots
 
 _REPORT: Final = "product_ad_daily"
@@ -140,11 +142,41 @@ def placed_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     return facts.kept("placed ads", account_id, make, window)
 
 
-def ad_days(facts: Facts, account_id: int, window: Window, ads: pl.DataFrame) -> pl.DataFrame:
+def ad_days(
+    facts: Facts, account_id: int, window: Window, ads: pl.DataFrame, *, by_month: bool = False
+) -> pl.DataFrame:
     """
     What some ads did, day by day. ads: product_ad_id, each once, and whatever else they are to be summed by. One row per day (or block:
     first_day differs from day) and those: first_day, day, the columns of ads less product_ad_id, the measures in micro-units.
+
+    by_month: what these ads did is kept by month, since they are asked for again with other days.
     """
+    if not by_month:
+        return _summed_by(facts.grids(account_id, _REPORT, window), ads)
+
+    def of_month(month: Window) -> pl.DataFrame:
+        def make() -> pl.DataFrame:
+            grid = facts.month_grid(account_id, _REPORT, month)
+            return _summed_by([(grid, range(len(grid.spans)))], ads)
+
+        return facts.kept("ad days", account_id, make, month, these, dear=OPENED)
+
+    these = _told_apart(ads)
+    months = [of_month(month) for month in facts.months(account_id, _REPORT, window)]
+    return pl.concat([_summed_by([], ads), *months]).filter(_inside(window))
+
+
+def _inside(window: Window) -> pl.Expr:
+    return (pl.col("first_day") >= window.first) & (pl.col("day") <= window.last)
+
+
+def _told_apart(ads: pl.DataFrame) -> str:
+    """What these ads and what they are summed by have in common with no others: settings of another day may say the same of them."""
+    told = {column.name: column.to_list() for column in ads.iter_columns()}
+    return hashlib.sha256(json.dumps(told).encode()).hexdigest()
+
+
+def _summed_by(pieces: month_grids.Pieces, ads: pl.DataFrame) -> pl.DataFrame:
     by = [name for name in ads.columns if name != "product_ad_id"]
     # By their numbers: there are many ads and few names.
     keys = [*by, "all"]
@@ -153,7 +185,7 @@ def ad_days(facts: Facts, account_id: int, window: Window, ads: pl.DataFrame) ->
         ads.with_columns(all=0).join(groups, on=keys, nulls_equal=True).select("product_ad_id", "group")
     )
     return (
-        month_grids.by_span(facts.grids(account_id, _REPORT, window), _REPORT, numbered)
+        month_grids.by_span(pieces, _REPORT, numbered)
         .join(groups, on="group", maintain_order="left")
         .select("day", "first_day", *by, *MEASURES)
     )
@@ -233,16 +265,27 @@ def shown_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 
 
 def trade_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """All trade of every product: first_day, day, product_id, sessions, total_orders, total_units, total_sales."""
-    versions = facts.versions(account_id, "product_sales_daily", window)
+    """
+    All trade of every product: first_day, day, product_id, sessions, total_orders, total_units, total_sales. Kept by month, so
+    that other days hardly have to be read.
+    """
+    months = [_trade_of_month(facts, account_id, month) for month in facts.months(account_id, _TRADE, window)]
+    return pl.concat([_traded(snapshots.no_rows(_TRADE)), *months]).filter(_inside(window))
 
+
+def _trade_of_month(facts: Facts, account_id: int, month: Window) -> pl.DataFrame:
     def make() -> pl.DataFrame:
-        rows = snapshots.read(facts.store, account_id, "product_sales_daily", versions).collect()
-        return rows.select("first_day", "day", "product_id", *(pl.col(name).cast(pl.Int64) for name in TRADE))
+        versions = facts.versions_of(account_id, _TRADE, month)
+        return _traded(snapshots.read(facts.store, account_id, _TRADE, versions).collect())
 
-    return facts.kept("trade", account_id, make, window)
+    return facts.kept("trade", account_id, make, month, dear=OPENED)
 
 
+def _traded(rows: pl.DataFrame) -> pl.DataFrame:
+    return rows.select("first_day", "day", "product_id", *(pl.col(name).cast(pl.Int64) for name in TRADE))
+
+
+_TRADE: Final = "product_sales_daily"
 TRADE: Final = ("sessions", "total_orders", "total_units", "total_sales")
 
 
