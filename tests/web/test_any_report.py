@@ -192,6 +192,16 @@ def test_a_month_of_hours_as_one_sum_has_hours_and_no_weekdays(visitor, store, a
     assert "day for day" in text_of(visitor.get("/movement/trends?whose=hours:9-12"))
 
 
+@pytest.mark.parametrize(
+    ("kinds", "opens"),
+    [([], "/intake/"), (["catalog"], "/intake/"), (["product_ad_daily"], "/pulse/"), (["placement_daily", "hourly"], "/pulse/"),
+     (["product_ad_daily", "search_term_daily"], "/targeting/"), (["target_daily"], "/targeting/")],
+)  # fmt: skip
+def test_who_has_one_brand_begins_where_its_reports_say_most(visitor, store, account, paths, kinds, opens):
+    load(store, account, paths, kinds)
+    assert visitor.get("/").headers["Location"].startswith(opens)
+
+
 def test_an_account_with_nothing_answers_too(visitor):
     check(visitor, set())
     refused = visitor.get("/targeting/terms/export.csv")

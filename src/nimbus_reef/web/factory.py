@@ -37,7 +37,7 @@ from nimbus_reef.errors import (
 )
 from nimbus_reef.jobs import on_call
 from nimbus_reef.jobs.queue import Queue
-from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
 from nimbus_reef.store.reading.shelf import Shelf
 from nimbus_reef.store.record import moments
 from nimbus_reef.store.record.engine import Store
@@ -59,6 +59,7 @@ from nimbus_reef.web.parts import (
     parts,
     usual_scope,
 )
+from nimbus_reef.web.params import Scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.proxies import NamedProxies
 from nimbus_reef.web.saved.routes import saved
@@ -189,9 +190,17 @@ def _start() -> Response:
     if not my_accounts():
         return redirect(url_for("settings.look"))
     scope = current_scope()
-    several = len(my_accounts()) > 1
-    area = BY_NAME["pulse" if several else "targeting" if scope.newest else "intake"]
-    return redirect(scope.elsewhere(url_for(area.home)))
+    return redirect(scope.elsewhere(url_for(BY_NAME[_begins_with(scope)].home)))
+
+
+def _begins_with(scope: Scope) -> str:
+    """The area that opens first: where there is one brand, the one that its reports have most to say in."""
+    if len(my_accounts()) > 1:
+        return "pulse"
+    if not scope.newest:
+        return "intake"
+    held = parts().facts.spans(scope.account.id)
+    return "targeting" if held.keys() & set(TARGET_SOURCES) else "pulse"
 
 
 def _everywhere() -> dict[str, Any]:
