@@ -49,6 +49,7 @@ from nimbus_reef.web.frame import Frame
 from nimbus_reef.web.health import health
 from nimbus_reef.web.kit.judging import NotYet, waiting
 from nimbus_reef.web.kit.lacking import NoFigures, told
+from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import (
     SECOND_ANSWER,
     Parts,
@@ -59,7 +60,6 @@ from nimbus_reef.web.parts import (
     parts,
     usual_scope,
 )
-from nimbus_reef.web.params import Scope
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.proxies import NamedProxies
 from nimbus_reef.web.saved.routes import saved
