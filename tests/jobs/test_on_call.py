@@ -10,6 +10,7 @@ import pytest
 from polars.testing import assert_frame_equal
 
 from nimbus_reef.analysis import ahead, judged
+from nimbus_reef.analysis.catalog import catch_all
 from nimbus_reef.analysis.delivery import hours
 from nimbus_reef.analysis.findings import findings
 from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, judged_words
@@ -144,6 +145,7 @@ def test_of_many_rows_even_the_sums_are_asked_for(demo, folder, worker, asked_fo
         lambda facts: hours.sums(facts, look),
         lambda facts: hours.dry(facts, look),
         lambda facts: facts.sums(look.account.id, "product_ad_daily", look.window),
+        lambda facts: catch_all.target_days(facts, look),
     )
     for work in works[:1]:
         work(here)
@@ -154,7 +156,17 @@ def test_of_many_rows_even_the_sums_are_asked_for(demo, folder, worker, asked_fo
     here = web(demo, folder)
     for work in works:
         assert_frame_equal(work(here), work(alone))
-    assert asked_for == ["sums", "hour sums", "placement sums", "hours of part", "dry hours", "month grid"]
+    assert asked_for == [
+        "sums",
+        "hour sums",
+        "month grid",
+        "hours of part",
+        "dry hours",
+        "month grid",
+        "cheap clicks",
+    ]
+    assert catch_all.usual_clicks(here, look) == catch_all.usual_clicks(alone, look)
+    assert asked_for[-1] == "usual clicks"
 
 
 def test_sums_do_not_wait_for_verdicts(demo, folder, worker, monkeypatch):

@@ -93,6 +93,24 @@ def test_positions_say_what_grouping_says(rows, window, groups):
     assert_frame_equal(told, joined.sort("day", "first_day", "group"))
 
 
+@given(ROWS, WINDOW)
+def test_a_report_of_two_keys_is_summed_alike(rows, window):
+    """Placements: of a campaign, and of a place by its name."""
+    keys, asked = ["campaign_id", "placement"], Window(*(BEGIN + timedelta(days=each) for each in window))
+    place = (pl.col(KEY) % 2 == 0).replace_strict(
+        {True: "off_site", False: "product_page"}, return_dtype=pl.String
+    )
+    told = facts(rows).rows.with_columns(campaign_id=pl.col(KEY) // 3, placement=place)
+    spans = [
+        Window(*each) for each in told.select("first_day", "day").unique().sort("day", "first_day").rows()
+    ]
+    grid = month_grids.made(told, spans, keys)
+    inside = told.filter(pl.col("first_day") >= asked.first, pl.col("day") <= asked.last)
+    expected = inside.group_by(keys).agg(pl.col(MEASURES).sum()).sort(keys)
+    at = grid.within(asked)
+    assert_frame_equal(month_grids.sums([(grid, at)] if at else [], "placement_daily"), expected)
+
+
 @given(ROWS, WINDOW, st.dictionaries(st.integers(1, 12), st.sampled_from(["a", "b", None])))
 def test_what_is_kept_by_month_says_what_the_days_say(rows, window, categories):
     """Of whatever days and blocks: a month's part is what lies in the days asked for, in the same order."""

@@ -68,12 +68,12 @@ _MOVED: Final[Mapping[str, tuple[str, ...]]] = {
 
 ASKED: Final[Mapping[str, Callable[..., Any]]] = {
     Judged.TARGETS: judged_targets, Judged.TERMS: judged_terms, Judged.ADS: judged_ads, "words": judged_words, "findings": without,
-    "sums": Facts.sums, "month grid": Facts.month_grid, "hour sums": delivery_frames.hour_sums, "placement sums": delivery_frames.placement_sums,
-    "hours of part": hours.sums, "dry hours": hours.dry,
+    "sums": Facts.sums, "month grid": Facts.month_grid, "hour sums": delivery_frames.hour_sums,
+    "hours of part": hours.sums, "dry hours": hours.dry, "usual clicks": catch_all.usual_clicks, "cheap clicks": catch_all.target_days,
 }  # fmt: skip
 """What another process may ask for besides, by what it is called in `judged.asked_of_helper` and `Facts.if_many`."""
 
-SUMS: Final = frozenset({"sums", "month grid", "hour sums", "hours of part", "placement sums"})
+SUMS: Final = frozenset({"sums", "month grid", "hour sums", "hours of part"})
 """Those of them that a page shows before its verdicts."""
 
 

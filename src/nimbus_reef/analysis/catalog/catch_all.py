@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -19,10 +19,10 @@ from nimbus_reef.core.model import MICRO
 from nimbus_reef.core.projection import Projected, Range
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import product_frames, target_frames
-from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.reading.facts import Asked, Facts
 
 CHECK: Final = "catch-all"
-_CLICKS: Final = "usual clicks"
+_CLICKS, _DAYS = "usual clicks", "cheap clicks"
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +57,7 @@ def _built(
 ) -> CatchAll:
     eligible = gaps.products(facts, look).filter(pl.col("eligible")).select("sku", "title")
     held = eligible.filter(~pl.col("sku").is_in(list(without)))
-    days = _target_days(facts, look)
+    days = target_days(facts, look)
     lowest, account, sku_days = usual_clicks(facts, look)
     chosen = bid if bid is not None else lowest
     found = rules.expected(days, account, sku_days, len(held), chosen)
@@ -71,10 +71,12 @@ def _built(
 
 def usual_clicks(facts: Facts, look: Look) -> tuple[float, tuple[int, int, float], int]:
     """What a quarter's cheap clicks cost and bring, of the account and of its products: what a catch-all is expected by."""
-    days = _target_days(facts, look)
-    return facts.kept(
-        _CLICKS, look.account.id, lambda: (_usual_low(days), _account(days), _sku_days(facts, look)), *look.judging,
-    )  # fmt: skip
+
+    def make() -> tuple[float, tuple[int, int, float], int]:
+        days = target_days(facts, look)
+        return _usual_low(days), _account(days), _sku_days(facts, look)
+
+    return facts.kept(_CLICKS, look.account.id, make, *look.judging, asked=_by_helper(facts, look, _CLICKS))
 
 
 def is_told(facts: Facts, look: Look) -> bool:
@@ -88,13 +90,23 @@ def reads(facts: Facts, look: Look) -> list[tuple[str, Window]]:
     return [(facts.held(look.account.id, quarter).kind, quarter)]
 
 
-def _target_days(facts: Facts, look: Look) -> pl.DataFrame:
+def target_days(facts: Facts, look: Look) -> pl.DataFrame:
     """clicks, orders, spend, sales of every target and day of 90 days."""
 
     def make() -> pl.DataFrame:
         return target_frames.clicked_days(facts, look.account.id, _quarter(look))
 
-    return facts.kept("cheap clicks", look.account.id, make, look.window.last)
+    return facts.kept(_DAYS, look.account.id, make, look.window.last, asked=_by_helper(facts, look, _DAYS))
+
+
+def _by_helper(facts: Facts, look: Look, what: str) -> Callable[[], Asked | None]:
+    """A quarter of many targets is read by another process: it takes much memory for a moment."""
+
+    def asked() -> Asked | None:
+        ((kind, quarter),) = reads(facts, look)
+        return (what, (look,)) if facts.holds_many(look.account.id, kind, quarter) else None
+
+    return asked
 
 
 def _quarter(look: Look) -> Window:

@@ -17,16 +17,11 @@ def placement_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFram
     """Measures per campaign and placement: campaign_id, placement, the measures and the campaign's settings."""
 
     def make() -> pl.DataFrame:
-        versions = facts.versions(account_id, "placement_daily", window)
-        rows = snapshots.read(
-            facts.store, account_id, "placement_daily", versions, ["campaign_id", "placement", *MEASURES]
-        )
-        sums = rows.group_by("campaign_id", "placement").agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
+        sums = facts.sums(account_id, "placement_daily", window)
         settings = setting_frames.campaign_settings(facts, account_id, window)
         return sums.join(settings, on="campaign_id").sort("campaign_id", "placement")
 
-    many = facts.if_many(account_id, "placement_daily", window, "placement sums", account_id, window)
-    return facts.kept("placement sums", account_id, make, window, asked=many)
+    return facts.kept("placement sums", account_id, make, window)
 
 
 def placement_days(facts: Facts, account_id: int, window: Window, placement: str) -> pl.DataFrame:

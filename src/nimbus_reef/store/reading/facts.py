@@ -96,7 +96,7 @@ class Facts:
         """
         A result about an account, made once for what is loaded now. of: whatever else it depends on, and no more, so
         that looks that differ in something else share it. asked: what a helper, where there is one, makes it by; None where it is
-        so little that this process makes it itself. dear: the seconds from which on it is put on the shelf, where not the usual ones.
+        so little that this process makes it itself. dear: the seconds from which on it is put on the shelf, where fewer than usual.
         """
         key, shelf = (name, account_id, self.generation(account_id), *of), self.shelf
         if shelf is None:
@@ -296,12 +296,12 @@ class Facts:
 
     def month_grid(self, account_id: int, kind: str, month: Window) -> MonthGrid:
         """What the keys of a report did on the days and in the blocks that end in a calendar month. Kept."""
-        (key,) = KEYS_OF[kind]
+        keys = KEYS_OF[kind]
 
         def make() -> MonthGrid:
             wanted = self.versions_of(account_id, kind, month)
-            rows = snapshots.read(self.store, account_id, kind, wanted, [key, *MEASURES]).collect()
-            return month_grids.made(rows, list(wanted), key)
+            rows = snapshots.read(self.store, account_id, kind, wanted, [*keys, *MEASURES]).collect()
+            return month_grids.made(rows, list(wanted), keys)
 
         many = self.if_many(account_id, kind, month, "month grid", account_id, kind, month)
         return self.kept("month grid", account_id, make, kind, month, asked=many)

@@ -20,7 +20,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.store.record import snapshots
 from nimbus_reef.store.record.models import KEYS_OF
 
-GRIDDED: Final = frozenset({"product_ad_daily"})
+GRIDDED: Final = frozenset({"product_ad_daily", "placement_daily"})
 """Reports that are kept as grids."""
 _HELD: Final = "held"
 
@@ -28,7 +28,7 @@ _HELD: Final = "held"
 @dataclass(frozen=True, slots=True)
 class MonthGrid:
     """
-    spans: the days and blocks that end in a month, in order; keys: one column, ascending; cells: `held`, whether a key has a row, and the
+    spans: the days and blocks that end in a month, in order; keys: those of the report, ascending; cells: `held`, whether a key has a row, and the
     measures, money in micro-units: span after span, a row for every key.
     """
 
@@ -53,27 +53,27 @@ Pieces = Sequence[tuple[MonthGrid, Sequence[int]]]
 """Grids of the months of a window, each with which of its spans, one or more, lie in it."""
 
 
-def made(rows: pl.DataFrame, spans: Sequence[Window], key: str) -> MonthGrid:
-    """The grid of a month. rows: the key, the measures, first_day and day, each of one of the spans; spans: in order."""
+def made(rows: pl.DataFrame, spans: Sequence[Window], keys: Sequence[str]) -> MonthGrid:
+    """The grid of a month. rows: the keys, the measures, first_day and day, each of one of the spans; spans: in order."""
     numbers = pl.DataFrame(
         {"first_day": [each.first for each in spans], "day": [each.last for each in spans]},
         schema={"first_day": pl.Date, "day": pl.Date},
     ).with_row_index("span")
     span = rows.select("first_day", "day").join(numbers, on=["first_day", "day"], maintain_order="left")
-    keys = rows.select(pl.col(key).unique().sort())
-    place = np.searchsorted(keys[key].to_numpy(), rows[key].to_numpy())
-    at = span["span"].to_numpy().astype(np.int64) * len(keys) + place
-    cells = {_HELD: np.zeros(len(spans) * len(keys), dtype=np.uint8)}
+    known = rows.select(keys).unique().sort(keys)
+    place = rows.select(keys).join(known.with_row_index("place"), on=list(keys), maintain_order="left")
+    at = span["span"].to_numpy().astype(np.int64) * len(known) + place["place"].to_numpy()
+    cells = {_HELD: np.zeros(len(spans) * len(known), dtype=np.uint8)}
     cells[_HELD][at] = 1
     for name in MEASURES:
         cells[name] = np.zeros(len(cells[_HELD]), dtype=np.int64)
         np.add.at(cells[name], at, rows[name].cast(pl.Int64).fill_null(0).to_numpy())
-    return MonthGrid(tuple(spans), keys, pl.DataFrame(cells))
+    return MonthGrid(tuple(spans), known, pl.DataFrame(cells))
 
 
 def sums(pieces: Pieces, kind: str) -> pl.DataFrame:
-    """The key of a report, ascending, and the measures of those with rows."""
-    (key,) = KEYS_OF[kind]
+    """The keys of a report, ascending, and the measures of those with rows."""
+    keys = list(KEYS_OF[kind])
     found = []
     for grid, at in pieces:
         added = {name: pl.Series(grid.of(name, at).sum(axis=0)) for name in MEASURES}
@@ -81,8 +81,8 @@ def sums(pieces: Pieces, kind: str) -> pl.DataFrame:
         found.append(grid.keys.with_columns(**added).filter(held))
     if len(found) == 1:
         return found[0]
-    none = snapshots.no_rows(kind).select(key, pl.col(MEASURES).cast(pl.Int64))
-    return pl.concat([none, *found]).group_by(key).agg(pl.col(MEASURES).sum()).sort(key)
+    none = snapshots.no_rows(kind).select(*keys, pl.col(MEASURES).cast(pl.Int64))
+    return pl.concat([none, *found]).group_by(keys).agg(pl.col(MEASURES).sum()).sort(keys)
 
 
 def by_span(

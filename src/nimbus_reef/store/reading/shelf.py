@@ -160,7 +160,7 @@ class Shelf:
         dear: float | None = None,
     ) -> T | Mapped:
         """
-        The result of a key of an account, as it lies there, or worked out and put there where that took long (`dear` seconds, or `DEAR`).
+        The result of a key of an account, as it lies there, or worked out and put there where that took long (`DEAR` seconds, or fewer by `dear`).
 
         kept: is told, from another thread and only of large results, what to hold in place of the one returned: the same from disk.
         """
@@ -172,7 +172,7 @@ class Shelf:
             return found
         begun = time.perf_counter()
         made = make()
-        if time.perf_counter() - begun >= (DEAR if dear is None else dear):
+        if time.perf_counter() - begun >= min(DEAR, DEAR if dear is None else dear):
             self._put(place, made, kept)
         return made
 
