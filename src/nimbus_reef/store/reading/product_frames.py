@@ -163,7 +163,8 @@ def ad_days(
 
     these = _told_apart(ads)
     months = [of_month(month) for month in facts.months(account_id, _REPORT, window)]
-    return pl.concat([_summed_by([], ads), *months]).filter(_inside(window))
+    # In one piece, since sums of fractions are told to the last digit, whatever months they lie in.
+    return pl.concat([_summed_by([], ads), *months]).filter(_inside(window)).rechunk()
 
 
 def _inside(window: Window) -> pl.Expr:
