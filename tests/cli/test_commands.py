@@ -267,6 +267,21 @@ def test_what_the_pages_show_comes_as_data(reef, report, tmp_path):
     assert json.loads(reef("plan", "--account", "fern-de", "--format", "json").stdout) == []
 
 
+def test_figures_come_without_what_a_machine_adds_to_their_last_digit(reef, tmp_path):
+    """3.60 less a month is 3.6, in every form."""
+    path = tmp_path / "two.csv"
+    days = [("2026-10-01", "1.13"), ("2026-10-02", "1.01")]
+    path.write_text(HEADER + "".join(f"{day},C,G,t,exact,a term,100,1,{spend},0,0\n" for day, spend in days))
+    assert reef("import", path, "--account", "fern-de", "--yes").exit_code == 0
+    asked = ("movement", "--account", "fern-de", "--by", "campaign", "--window", "2026-10-02..2026-10-02")
+    told = json.loads(reef(*asked, "--against", "2026-10-01..2026-10-01", "--format", "json").output)
+    assert [each["spend_change"] for each in told] == [-3.6]
+    for form in ("csv", "table"):
+        shown = reef(*asked, "--against", "2026-10-01..2026-10-01", "--format", form).output
+        assert "-3.6" in shown
+        assert "-3.60000" not in shown
+
+
 def test_an_account_at_size_is_many_worlds_side_by_side(database, store, tmp_path):
     """Two small worlds, each of them twice, over six days in two files: all of them, under names of their own."""
     conf = config.load({"REEF_VAR": str(tmp_path), "REEF_DATABASE_URL": database.app_url})

@@ -11,7 +11,7 @@ import click
 from rich.console import Console
 from rich.table import Table
 
-from nimbus_reef.formats.tables import csv_lines
+from nimbus_reef.formats.tables import DIGITS, csv_lines
 
 _WIDEST: Final = 400
 FORMAT = click.option(
@@ -27,8 +27,14 @@ def show_csv(columns: Sequence[str], rows: Sequence[Mapping[str, Any]]) -> None:
         sys.stdout.write(part)
 
 
+def _as_in_files(value: Any) -> Any:
+    """A figure of 15 digits: a difference of 0.1, not of 0.09999999999999998."""
+    return float(f"{value:.{DIGITS}g}") if isinstance(value, float) else value
+
+
 def show(rows: Sequence[Mapping[str, Any]], form: str) -> None:
-    """Prints rows of the same columns as `table`, `json` or `csv`."""
+    """Prints rows of the same columns as `table`, `json` or `csv`, figures as files have them."""
+    rows = [{name: _as_in_files(value) for name, value in row.items()} for row in rows]
     if form == "json":
         click.echo(json.dumps(rows, ensure_ascii=False, indent=1, default=str))
     elif form == "csv" and rows:

@@ -153,7 +153,8 @@ def handed_over(path: Path) -> pl.DataFrame:
     return pl.read_ipc(path)
 
 
-_DIGITS: Final = 15
+DIGITS: Final = 15
+"""Of a figure that leaves: more are not its own."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,7 +170,7 @@ class Table:
     formats: dict[str, str]
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "rows", self.rows.with_columns(cs.float().round_sig_figs(_DIGITS)))
+        object.__setattr__(self, "rows", self.rows.with_columns(cs.float().round_sig_figs(DIGITS)))
 
 
 @dataclass(frozen=True, slots=True)

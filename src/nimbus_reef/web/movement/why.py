@@ -149,4 +149,4 @@ def why_export(sides: pl.DataFrame) -> Table | None:
     rows = split.sort(pl.col("pull").abs(), descending=True, maintain_order=True)
     money = [f"{name}{when}" for name in ("spend", "sales") for when in (0, 1)]
     formats = dict.fromkeys(money, "0.00") | {f"{name}_points": "0.00" for name in ("pull", *dict(FACTORS))}
-    return Table("why-acos-moved", rows.select("key", "name", "where", *money, *points), formats)
+    return Table("why-acos-moved", rows.select("name", "where", *money, *points), formats)
