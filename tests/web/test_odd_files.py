@@ -6,7 +6,7 @@ from datetime import date, timedelta
 
 import polars as pl
 import pytest
-from tests.pages import text_of
+from tests.pages import text_of, texts, values
 
 from nimbus_reef.jobs import intake
 
@@ -111,3 +111,62 @@ def test_text_of_any_width_is_read(visitor, encoding):
 def test_what_is_no_text_says_what_it_is(visitor, content, what):
     page = sent(visitor, content, "report.csv")
     assert f"This file is {what}" in text_of(page)
+
+
+def queue_of(client):
+    """The lines of the queue, in words."""
+    return [" ".join(each.split()) for each in texts(client.get("/intake/"), ".queue .job")]
+
+
+@pytest.fixture
+def asking(visitor):
+    """A file dropped that lacks one of the days held: the page of its mapping."""
+    visitor.post(f"{sent(visitor, TEXT.encode(), 'whole.csv').request.path}/load", data={"scope": "product"})
+    lacking = "\n".join(line for line in TEXT.splitlines() if "2026-09-04" not in line) + "\n"
+    page = sent(visitor, lacking.encode(), "lacking.csv")
+    assert "has no row for 2026-09-04" in loaded(visitor, page)
+    return page
+
+
+def test_a_load_that_asks_stands_once_in_the_queue_and_goes_ahead_with_a_yes(visitor, asking):
+    """One line a file: the question with a yes and a way back, then what became of it."""
+    line, before = queue_of(visitor)
+    assert line.startswith("lacking.csv needs a yes")
+    assert line.endswith("Yes, load it Back to its mapping")
+    assert before.startswith("whole.csv ✓")
+    (yes,) = [
+        each for each in values(visitor.get("/intake/"), "form[action]", "action") if each.endswith("/yes")
+    ]
+    assert visitor.post(yes).status_code == 302
+    line, _ = queue_of(visitor)
+    assert line.startswith("lacking.csv ✓")
+    assert "rows 7" in line
+    again = visitor.post(yes)
+    assert again.status_code == 400
+    assert "asks nothing" in text_of(again)
+
+
+def test_a_load_that_asks_is_mapped_anew_or_put_away_instead(visitor, asking):
+    """Whoever says no finds the file where it was; put away, it cannot be said yes to any more."""
+    (yes,) = [
+        each for each in values(visitor.get("/intake/"), "form[action]", "action") if each.endswith("/yes")
+    ]
+    back = [
+        each for each in values(visitor.get("/intake/"), ".queue a", "href") if asking.request.path in each
+    ]
+    assert visitor.get(back[0]).status_code == 200
+    assert "has no row for 2026-09-04" in loaded(visitor, asking)
+    assert [line.split(" ", 1)[0] for line in queue_of(visitor)] == ["lacking.csv", "whole.csv"]
+    visitor.post(f"{asking.request.path}/discard")
+    line, _ = queue_of(visitor)
+    assert line.startswith("lacking.csv was not loaded")
+    assert "Yes, load it" not in line
+    assert visitor.post(yes).status_code == 400
+
+
+def test_a_file_that_failed_stands_once_in_the_queue(visitor):
+    page = sent(visitor, TEXT.replace("lamp 7,exact,100,3", "lamp 7,exact,100,many").encode(), "bad.csv")
+    loaded(visitor, page)
+    (line,) = queue_of(visitor)
+    assert line.startswith("bad.csv ✕ not loaded")
+    assert line.endswith("Back to its mapping")

@@ -9,7 +9,7 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any, Final
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import Connection, func, insert, select, text, update
+from sqlalchemy import Connection, exists, func, insert, select, text, update
 from sqlalchemy.engine import Row
 
 from nimbus_reef.core.coverage import Span, standing
@@ -183,12 +183,14 @@ def get_job(store: Store, job_id: int) -> Job | None:
 
 
 def recent_jobs(store: Store, account_id: int, limit: int = 8) -> list[tuple[Job, str]]:
-    """The newest loads and undos of an account with the names of their files."""
+    """The newest loads and undos of an account with the names of their files; of a file that was tried again the last try."""
+    later = job.alias("later")
+    tried_again = exists().where(later.c.upload_id == job.c.upload_id, later.c.id > job.c.id)
     with store.read() as connection:
         rows = connection.execute(
             select(job, upload.c.file_name)
             .outerjoin(upload, upload.c.id == job.c.upload_id)
-            .where(job.c.account_id == account_id, job.c.kind.in_(("load", "undo")))
+            .where(job.c.account_id == account_id, job.c.kind.in_(("load", "undo")), ~tried_again)
             .order_by(job.c.id.desc())
             .limit(limit)
         ).all()

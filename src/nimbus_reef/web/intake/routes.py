@@ -36,10 +36,13 @@ def look() -> str:
     account, store = current_scope().account, parts().store
     held = loads.batches(store, account.id)
     reports = loads.held_reports(store, account.id)
+    jobs = [_job_view(job, name) for job, name in loads.recent_jobs(store, account.id)]
+    told = {each["job"].upload_id for each in jobs if each["job"].open or each["waits"]}
     return render_template(
         "intake/intake.html",
-        waiting=loads.waiting_uploads(store, account.id),
-        jobs=[_job_view(job, name) for job, name in loads.recent_jobs(store, account.id)],
+        # Each file once: where its last try says what comes next, there.
+        waiting=[each for each in loads.waiting_uploads(store, account.id) if each.id not in told],
+        jobs=jobs,
         calendar=pages.calendar(
             reports,
             parts().facts.spans(account.id, account.timezone),
@@ -73,13 +76,12 @@ def _job_view(job: loads.Job, file_name: str) -> dict[str, Any]:
         each.id: (f"{each.brand}, {each.country}", Figures(each.locale, each.currency))
         for each in my_accounts()
     }
-    failed = loads.get_upload(parts().store, job.upload_id or 0) if job.state == "failed" else None
-    waits = failed is not None and failed.state == "waiting"
+    upload = loads.get_upload(parts().store, job.upload_id or 0) if job.state in ("failed", "asks") else None
     return {
         "job": job,
         "file_name": file_name,
         "summaries": pages.job_summaries(job, seen),
-        "waits": waits,
+        "waits": upload is not None and upload.state == "waiting",
         "nobody": job.open and not workers.present(parts().store),
     }
 
@@ -179,10 +181,11 @@ def say_yes(job_id: int) -> AnyResponse:
     """Goes ahead with a load that asked."""
     must_write()
     job, _ = _job(job_id)
-    if job.state != "asks" or job.upload_id is None:
+    upload = _upload(job.upload_id) if job.state == "asks" and job.upload_id is not None else None
+    if upload is None or upload.state != "waiting":
         raise BadInput("This load asks nothing.", remedy="Look at the queue again.")
-    loads.finish_job(parts().store, job.id, state="failed", message="answered with yes; loaded anew")
-    return _enqueue(_upload(job.upload_id), replace(load_order(job), confirmed=True))
+    loads.finish_job(parts().store, job.id, state="cancelled", message="answered with yes; loaded anew")
+    return _enqueue(upload, replace(load_order(job), confirmed=True))
 
 
 def _enqueue(upload: Upload, request: LoadOrder) -> AnyResponse:
