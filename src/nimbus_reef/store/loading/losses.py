@@ -76,9 +76,13 @@ def _lost_days(rows: Mapping[Window, int], given: set[Window], span: Window) -> 
     if not lost:
         return []
     return [
-        f"The file covers {span.first} to {span.last} but has no row for {_named(sorted(lost))}, where "
+        f"The file covers {_told(span)} but has no row for {_named(sorted(lost))}, where "
         f"{sum(lost.values()):,} rows are held. Loading removes them."
     ]
+
+
+def _told(span: Window) -> str:
+    return f"{span.first} to {span.last}" if span.days > 1 else f"{span.last}"
 
 
 def _named(days: Sequence[date]) -> str:
@@ -102,7 +106,7 @@ def _summed_days(rows: Mapping[Window, int], given: set[Window]) -> list[str]:
 def _broken_blocks(rows: Mapping[Window, int], span: Window) -> list[str]:
     """Sums held that the file covers only in part."""
     return [
-        f"The file covers {span.first} to {span.last}, only a part of the sum that is held for {each.first} to "
+        f"The file covers {_told(span)}, only a part of the sum that is held for {each.first} to "
         f"{each.last}. Loading removes all of that sum ({count:,} rows)."
         for each, count in sorted(rows.items())
         if each.days > 1 and not (span.first <= each.first and each.last <= span.last)
@@ -135,7 +139,7 @@ def _lost_campaigns(
     if not lost:
         return []
     return [
-        f"{each.kind.title} of {span.first} to {span.last} are held of campaigns that are not in the file "
+        f"{each.kind.title} of {_told(span)} are held of campaigns that are not in the file "
         f"({_names_of(connection, lost)}). If it holds one ad format only, say which (its label, or --scope); "
         f"a yes loads it as {'all there is' if each.scope == 'all' else f'{each.scope} ads'}, and removes theirs."
     ]
