@@ -142,6 +142,16 @@ def test_repeats_combine_shares_and_ranks_by_impressions(path):
     assert row["impression_rank"] == pytest.approx((1200 * 2 + 300 * 8) / 1500)
 
 
+@pytest.mark.parametrize("blank", ["", " ", "  ", "\t", "\u00a0", "\u3000 "])
+def test_a_row_that_says_nothing_is_no_row(path, blank):
+    """Whatever white space its cells are, and wherever it stands."""
+    nothing = [blank] * len(HEADERS)
+    for rows in ([nothing, *ROWS], [ROWS[0], nothing, *ROWS[1:]], [*ROWS, nothing]):
+        parsed = parse(path, csv_text(rows))
+        assert (len(parsed.rows), len(parsed.rejects)) == (len(ROWS), 0)
+        assert not any("totals" in each for each in parsed.warnings)
+
+
 def bad(row, column, value):
     changed = [*row]
     changed[column] = value

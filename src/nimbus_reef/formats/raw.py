@@ -124,7 +124,7 @@ def only_rows(frame: pl.DataFrame, headers: Sequence[str]) -> tuple[pl.DataFrame
 def _surely_said(cells: pl.Series) -> bool:
     """True where the least of the cells begins with a letter or a figure, and none with a space that stands behind these."""
     least = cells.min()
-    if cells.null_count() or not isinstance(least, str) or least <= " ":
+    if cells.null_count() or not isinstance(least, str) or least < "!":
         return False
     return bool(cells.str.len_bytes().sum() == cells.str.len_chars().sum())
 

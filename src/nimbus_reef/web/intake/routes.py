@@ -76,7 +76,8 @@ def _job_view(job: loads.Job, file_name: str) -> dict[str, Any]:
         each.id: (f"{each.brand}, {each.country}", Figures(each.locale, each.currency))
         for each in my_accounts()
     }
-    upload = loads.get_upload(parts().store, job.upload_id or 0) if job.state in ("failed", "asks") else None
+    over = not job.open and job.state != "done"
+    upload = loads.get_upload(parts().store, job.upload_id or 0) if over else None
     return {
         "job": job,
         "file_name": file_name,
