@@ -170,10 +170,9 @@ def test_a_node_killed_under_a_load_loses_nothing_and_doubles_nothing(machines, 
     batches = len(loads.batches(machines.both[0].store, machines.account.id))
     job_id = machines.enqueue(machines.both[node % 2], f"killed {node} {at}", clicks, tmp_path)
     until(lambda: loads.get_job(machines.both[1].store, job_id).progress >= at)
-    machines.nodes.kill(node)
-    job = ended(machines, job_id)
+    with machines.nodes.without(node):
+        job = ended(machines, job_id)
     assert job.state == "done", (job.message, job.attempts)
-    machines.nodes.start(node)
     assert [machines.held(each) for each in range(NODES)] == [(ROWS, clicks * ROWS)] * NODES
     assert len(loads.batches(machines.both[0].store, machines.account.id)) == batches + 1
     for each in machines.both:
@@ -210,12 +209,11 @@ def test_a_node_killed_under_acceptances_keeps_each_of_them_whole_and_once(machi
     for each in asking:
         each.start()
     threading.Event().wait(after)
-    machines.nodes.kill(1)
-    for each in asking:
-        each.join()
-    for each in machines.both:
-        accept(each)
-    machines.nodes.start(1)
+    with machines.nodes.without(1):
+        for each in asking:
+            each.join()
+        for each in machines.both:
+            accept(each)
     assert set(said[-2:]) == {200}
     found = [plans.planned(each.store, machines.account.id) for each in machines.both]
     assert found[0] == found[1]
@@ -233,10 +231,9 @@ def test_small_writes_go_on_while_a_node_is_killed_and_none_is_lost(machines):
     with steady_writes(store) as told:
         until(lambda: len(told.kept) > 20)
         number = machines.nodes.number_of(store.nodes.preferred)
-        machines.nodes.kill(number)
-        before = len(told.kept)
-        until(lambda: len(told.kept) > before + 20)
-    machines.nodes.start(number)
+        with machines.nodes.without(number):
+            before = len(told.kept)
+            until(lambda: len(told.kept) > before + 20)
     noted = told.noted(store)
     assert set(told.kept) <= set(noted)
     assert len(noted) == len(set(noted))
