@@ -413,8 +413,6 @@ def _page_seconds(conf: config.Config, store: object) -> dict[str, tuple[float, 
 SHORT = (
     "## What is owed and not met",
     "",
-    "- *Names known, 1.5 ×.* Day files are written and rows handed over while the database takes those before; what is left beside it is reading "
-    "and parsing the file, which comes first. Next step: parsing by pieces, the first of which the database takes while the next is parsed.",
     "- *A day, 1.6 ×.* A file of 11,000 rows is parsed behind its wall in some two hundred small steps of a fixed cost that is most of its time; then "
     "its names are looked up, the rows it replaces read and kept. Next step: fewer steps for files whose columns are all as they should be.",
     "- *Days nobody asked for, first answer ≤ 2 ×.* Terms, targets, words, findings, listings, structure and the pages that are read from very many rows "
@@ -423,6 +421,8 @@ SHORT = (
     "places among peers, families and movement, none of them above a tenth.",
     "- *Their verdicts ≤ 4 ×.* One fit of an account takes longer than that alone: the words of its terms are gone over some seventy times. A worker "
     "makes it, so that nobody else waits for it.",
+    "- *Snapshots rebuilt, 1.5 ×.* The rows are put in order and written as files, by pieces, beside their reading; the floor only reads them. They are "
+    "made anew only where somebody deleted them.",
 )
 """Figures of architecture.md that are not reached, why, and what would be done about it."""
 
