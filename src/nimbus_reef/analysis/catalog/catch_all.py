@@ -57,8 +57,9 @@ def _built(
 ) -> CatchAll:
     eligible = gaps.products(facts, look).filter(pl.col("eligible")).select("sku", "title")
     held = eligible.filter(~pl.col("sku").is_in(list(without)))
-    days = target_days(facts, look)
     lowest, account, sku_days = usual_clicks(facts, look)
+    # Afterwards: whoever works out the usual clicks has put the days on the shelf beside them.
+    days = target_days(facts, look)
     chosen = bid if bid is not None else lowest
     found = rules.expected(days, account, sku_days, len(held), chosen)
     suggested = max(1.0, round(found.spend / 30 * 2)) if found else 5.0
