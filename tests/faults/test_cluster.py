@@ -35,6 +35,8 @@ pytestmark = pytest.mark.fault
 PERSON = Person("ann@example.com", "a password for two machines")
 HEADER = "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
 ROWS, DAYS = 30_000, 30
+_OUT_AFTER = 6
+"""Seconds: on a machine that does much else all nodes may be kept from speaking for two, and those left must not lose each other."""
 
 
 @dataclass
@@ -107,7 +109,7 @@ def queue_server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
 @pytest.fixture(scope="module")
 def machines(queue_server: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Machines]:
     shared = tmp_path_factory.mktemp("shared")
-    with cluster() as nodes:
+    with cluster(_OUT_AFTER) as nodes:
         wiring.migrate(config.load({"REEF_VAR": str(shared), "REEF_DATABASE_URL": nodes.url(owner=True)}))
         both = []
         for number in range(2):
