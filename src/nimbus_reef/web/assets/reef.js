@@ -70,39 +70,91 @@ Alpine.data("printing", () => ({
   },
 }));
 
-// Parts of the page that are on their way, and keys pressed meanwhile that had nothing to act on yet.
+// Parts of the page that are on their way: who asked for each of them last, and at which address; what is out, how many
+// of it keys wait for, and which were pressed meanwhile.
+const latest = new Map();
+const from = new WeakMap();
+const out = new Set();
+const away = (id) => out.has(latest.get(id));
 let swapping = 0;
 let waiting = [];
 const settled = () => {
-  swapping = Math.max(0, swapping - 1);
+  swapping -= 1;
   if (swapping) return;
   const keys = waiting;
   waiting = [];
   for (const key of keys) document.dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true }));
 };
 document.addEventListener("htmx:beforeRequest", (event) => {
+  const { target, xhr, requestConfig } = event.detail;
+  if (target.id) latest.set(target.id, xhr);
+  from.set(xhr, location.href);
+  out.add(xhr);
+  // At the target itself, as what happens to an element that has left the page does not reach the document.
+  const place = (answer) => answer.detail.xhr === xhr && arrive(answer);
+  target.addEventListener("htmx:beforeSwap", place);
+  xhr.addEventListener("loadend", () => {
+    out.delete(xhr);
+    target.removeEventListener("htmx:beforeSwap", place);
+  });
   // What the page asks for by itself (progress, the rail) is nothing that a key waits for.
-  const asked = event.detail.requestConfig.triggeringEvent?.type !== "load";
-  if (asked || event.detail.elt.id === "judging") swapping += 1;
+  if (requestConfig.triggeringEvent?.type === "load" && requestConfig.elt.id !== "judging") return;
+  swapping += 1;
+  xhr.addEventListener("loadend", () => setTimeout(settled, htmx.config.defaultSettleDelay));
 });
-for (const end of ["htmx:afterSettle", "htmx:sendError", "htmx:responseError", "htmx:sendAbort", "htmx:timeout"]) {
-  document.addEventListener(end, () => setTimeout(settled));
+
+/** Answers come in any order: the last one asked for has the place, wherever that is by now. */
+function arrive(answer) {
+  const { target, xhr, requestConfig } = answer.detail;
+  const asks = requestConfig.verb === "get";
+  const home = target.isConnected ? target : target.id && document.getElementById(target.id);
+  if (target.id && latest.get(target.id) !== xhr) {
+    // What it did is done all the same, and the strip says so.
+    if (asks) return answer.preventDefault();
+    answer.detail.swapOverride = "none";
+  } else if (home) {
+    answer.detail.target = home;
+  } else if (asks) {
+    return answer.preventDefault();
+  }
+  if (xhr.getResponseHeader("X-Reef-Error")) refused(answer.detail);
+  else if (requestConfig.elt.getAttribute("hx-swap") === "none") answer.detail.serverResponse = shown(answer.detail.serverResponse);
 }
 
-// What was asked for a part of the page that is gone by now has nowhere to go.
-document.addEventListener("htmx:beforeOnLoad", (event) => {
-  if (!event.detail.elt.isConnected) event.preventDefault();
-});
+/** An error answers a partial request with a whole page: it is shown as one. */
+function refused(detail) {
+  detail.shouldSwap = false;
+  const told = new DOMParser().parseFromString(detail.xhr.responseText, "text/html");
+  const message = told.querySelector("#error");
+  const notice = document.createElement("p");
+  notice.className = "notice bad";
+  notice.setAttribute("role", "alert");
+  notice.textContent = [...message.querySelectorAll("h1, p:not(.dim)")].map((part) => part.textContent.trim()).join(" ");
+  document.getElementById("work").prepend(notice);
+}
 
-// Of the cells that come after a page, those of rows that it shows no more have nowhere to go either.
-document.addEventListener("htmx:beforeSwap", (event) => {
-  if (!event.detail.elt.matches("[data-cells]")) return;
+/** Of cells that come by themselves, those of rows that the page shows. */
+function shown(answer) {
   const told = document.createElement("template");
-  told.innerHTML = event.detail.serverResponse;
+  told.innerHTML = answer;
   for (const each of told.content.querySelectorAll("template")) {
     if (!document.getElementById(each.content.firstElementChild.id)) each.remove();
   }
-  event.detail.serverResponse = told.innerHTML;
+  return told.innerHTML;
+}
+
+// The address says what is shown: the page's answer leaves open what is, and evidence whose page has changed meanwhile leaves that.
+document.addEventListener("htmx:beforeHistoryUpdate", (event) => {
+  const { history, target, xhr } = event.detail;
+  const asked = new URL(history.path, location.href), here = new URL(location.href);
+  const evidence = target.id === "drawer";
+  if (asked.pathname !== here.pathname || evidence && here.href === from.get(xhr)) return;
+  const [made, opened] = evidence ? [here, asked] : [asked, here];
+  const open = opened.searchParams.get("open");
+  if (made.searchParams.get("open") === open) return;
+  if (open) made.searchParams.set("open", open);
+  else made.searchParams.delete("open");
+  history.path = made.pathname + made.search;
 });
 
 /** Keys that work on every page; see _keys.html for what they do. */
@@ -144,10 +196,11 @@ Alpine.data("keys", () => ({
     if (typing(event.target)) return;
     this.act(event);
   },
-  /** What a key does. People type fast: one that finds nothing while a part is on its way waits for it. */
+  /** What a key does. People type fast: one that finds nothing while a part is on its way, or would act on what that replaces, waits. */
   act(event) {
     if (event.key === "?") this.help();
     else if (event.key === "[" || event.key === "]") this.area(event.key === "]" ? 1 : -1);
+    else if (away("page") && event.key.length === 1) waiting.push(event.key);
     else if (event.key === "j" || event.key === "k") this.walk(event.key === "j" ? 1 : -1);
     else if (event.key === "x") this.pick();
     else if (event.key === "a" && this.take()) return event.preventDefault();
@@ -199,7 +252,7 @@ Alpine.data("keys", () => ({
   },
   follow(key) {
     const found = hotkey(key);
-    if (!found) return false;
+    if (!found || away("drawer") && found.closest("#drawer")) return false;
     if (found.matches("details")) {
       found.open = true;
       found.querySelector("select, input:not([type=hidden]), a")?.focus();
@@ -409,38 +462,21 @@ document.addEventListener("click", (event) => {
   if (!close || event.ctrlKey || event.metaKey || event.shiftKey) return;
   event.preventDefault();
   document.getElementById("drawer").hidden = true;
+  latest.delete("drawer");
   if (close.pathname === location.pathname) history.pushState({ htmx: true }, "", close.href);
   const open = document.querySelector("tr[data-row].open");
   open?.classList.remove("open");
   open?.querySelector(".name")?.focus({ preventScroll: true });
 });
 // The row whose drawer is open is marked without asking the server again.
-document.addEventListener("htmx:afterSwap", (event) => {
-  if (event.detail.target.id !== "drawer" && event.target.id !== "drawer") return;
-  const open = new URLSearchParams(location.search).get("open");
-  for (const row of document.querySelectorAll("tr[data-row]")) {
-    row.classList.toggle("open", row.dataset.row === open);
-  }
-});
-document.addEventListener("htmx:pushedIntoHistory", () => {
-  const open = new URLSearchParams(location.search).get("open");
-  for (const row of document.querySelectorAll("tr[data-row]")) {
-    row.classList.toggle("open", row.dataset.row === open);
-  }
-});
-// An error answers a partial request with a whole page: show it as one.
-document.addEventListener("htmx:beforeSwap", (event) => {
-  if (event.detail.xhr.getResponseHeader("X-Reef-Error")) {
-    event.detail.shouldSwap = false;
-    const told = new DOMParser().parseFromString(event.detail.xhr.responseText, "text/html");
-    const message = told.querySelector("#error");
-    const notice = document.createElement("p");
-    notice.className = "notice bad";
-    notice.setAttribute("role", "alert");
-    notice.textContent = [...message.querySelectorAll("h1, p:not(.dim)")].map((part) => part.textContent.trim()).join(" ");
-    document.getElementById("work").prepend(notice);
-  }
-});
+for (const change of ["htmx:afterSwap", "htmx:pushedIntoHistory"]) {
+  document.addEventListener(change, () => {
+    const open = new URLSearchParams(location.search).get("open");
+    for (const row of document.querySelectorAll("tr[data-row]")) {
+      row.classList.toggle("open", row.dataset.row === open);
+    }
+  });
+}
 
 Alpine.start();
 for (const key of window.earlyKeys()) document.dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true }));

@@ -1,0 +1,169 @@
+"""What is asked for twice, or while something else is on its way: the last wish is shown, said by the address, and acted on."""
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+
+TARGETS = "/targeting/targets?account=fernhollow-de"
+
+
+@pytest.fixture
+def held(page):
+    """Keeps back what is asked for at an address, until each is let through."""
+
+    class Held:
+        def __init__(self):
+            self.routes = []
+
+        def at(self, pattern):
+            page.route(re.compile(pattern), lambda route: self.routes.append(route))
+
+        def let(self, number):
+            """Lets the one through that came as this one, and waits for its answer."""
+            route = self.routes[number]
+            with page.expect_event("requestfinished", lambda request: request == route.request):
+                route.continue_()
+
+        def wait(self, count):
+            for _ in range(100):
+                if len(self.routes) >= count:
+                    return
+                page.wait_for_timeout(50)
+            raise AssertionError(f"{len(self.routes)} of {count} were asked for")
+
+    return Held()
+
+
+@pytest.fixture
+def targets(page, site):
+    page.goto(f"{site.base}{TARGETS}")
+    expect(page.locator("td.offered button").first).to_be_visible()
+    return page
+
+
+@pytest.mark.parametrize("order", [(0, 1), (1, 0)])
+def test_the_evidence_is_of_the_row_clicked_last(targets, held, order):
+    """Whichever answer comes first: drawer, marked row and address are of one row."""
+    rows = targets.locator("tr[data-row]")
+    key = rows.nth(1).get_attribute("data-row")
+    held.at("targets/evidence")
+    rows.nth(0).locator(".name").click()
+    rows.nth(1).locator(".name").click()
+    held.wait(2)
+    for number in order:
+        held.let(number)
+    expect(targets.locator("#drawer svg.luck")).to_be_visible()
+    expect(targets.locator("#drawer input[name=row]").first).to_have_value(key)
+    expect(targets.locator("tr.open")).to_have_attribute("data-row", key)
+    assert f"open={key}" in targets.url
+
+
+@pytest.mark.parametrize("order", [(0, 1), (1, 0)])
+def test_the_table_is_sorted_by_what_was_clicked_last(targets, held, order):
+    """Whichever answer comes first: rows and address are of one order."""
+    heads = targets.locator("thead th")
+    held.at("sort=")
+    heads.filter(has_text="clicks").get_by_role("link").click()
+    heads.filter(has_text="orders").get_by_role("link").click()
+    held.wait(2)
+    for number in order:
+        held.let(number)
+    expect(targets.locator("th[aria-sort]")).to_contain_text("orders")
+    expect(targets).to_have_url(re.compile("sort=-orders"))
+
+
+def test_evidence_that_is_closed_before_it_comes_stays_closed(targets, held):
+    rows = targets.locator("tr[data-row] .name")
+    rows.nth(0).click()
+    expect(targets.locator("#drawer svg.luck")).to_be_visible()
+    held.at("targets/evidence")
+    rows.nth(1).click()
+    held.wait(1)
+    targets.keyboard.press("Escape")
+    expect(targets.locator("#drawer")).to_be_hidden()
+    held.let(0)
+    targets.wait_for_timeout(200)
+    expect(targets.locator("#drawer")).to_be_hidden()
+    assert "open=" not in targets.url
+
+
+def test_a_table_sorted_beside_the_evidence_keeps_it_in_the_address(targets):
+    """Drawer and marked row stay, and the address shows a colleague both, the order and the row."""
+    targets.locator("tr[data-row] .name").nth(0).click()
+    expect(targets.locator("#drawer svg.luck")).to_be_visible()
+    name = targets.locator("#drawer h2").inner_text()
+    targets.locator("thead th", has_text="clicks").get_by_role("link").click()
+    expect(targets).to_have_url(re.compile("sort=-clicks.*open="))
+    expect(targets.locator("tr.open .name .text")).to_have_text(name)
+    targets.goto(targets.url)
+    expect(targets.locator("#drawer h2")).to_have_text(name)
+    expect(targets.locator("th[aria-sort]")).to_contain_text("clicks")
+
+
+def test_evidence_that_comes_after_another_order_leaves_that_in_the_address(targets, held):
+    held.at("targets/evidence")
+    targets.locator("tr[data-row] .name").nth(0).click()
+    held.wait(1)
+    targets.locator("thead th", has_text="clicks").get_by_role("link").click()
+    expect(targets).to_have_url(re.compile("sort=-clicks"))
+    held.let(0)
+    expect(targets.locator("#drawer svg.luck")).to_be_visible()
+    expect(targets).to_have_url(re.compile("sort=-clicks.*open="))
+    expect(targets.locator("tr.open")).to_have_count(1)
+
+
+def test_what_is_taken_from_a_page_that_is_gone_counts_and_keys_go_on(targets, held, empty_plan):
+    """Its row stands in another order by then, and says that it is in the plan."""
+    held.at("targets/accept-row")
+    row = targets.locator("tr[data-row]", has=targets.locator(".take")).first
+    key = row.get_attribute("data-row")
+    row.locator(".take").click()
+    held.wait(1)
+    targets.locator("thead th", has_text="clicks").get_by_role("link").click()
+    expect(targets.locator("th[aria-sort]")).to_contain_text("clicks")
+    expect(targets.locator("td.offered button").first).to_be_visible()
+    held.let(0)
+    expect(targets.locator("#strip")).to_contain_text("1 change")
+    expect(targets.locator(f"#o{key}")).to_contain_text("in the plan")
+    held.at("targets/evidence")
+    targets.locator("tr[data-row]", has=targets.locator(f"#o{key}")).locator(".name").click()
+    held.wait(2)
+    targets.keyboard.press("u")
+    held.let(1)
+    expect(targets.locator("#strip")).to_contain_text("0 changes")
+
+
+def test_proposals_of_a_page_that_is_gone_are_left_out(page, site, held):
+    """The page that is there by then has asked for its own."""
+    held.at("targets/offers")
+    page.goto(f"{site.base}{TARGETS}")
+    held.wait(1)
+    page.locator("thead th", has_text="clicks").get_by_role("link").click()
+    held.wait(2)
+    page.get_by_role("searchbox").first.fill("zzz")
+    page.get_by_role("searchbox").first.press("Enter")
+    expect(page.locator("tr[data-row]")).to_have_count(0)
+    held.let(0)
+    held.let(1)
+    page.wait_for_timeout(200)
+    expect(page.locator("td.offered")).to_have_count(0)
+
+
+def test_a_key_waits_for_the_evidence_it_is_meant_for(page, site, held, empty_plan):
+    """Accepting at once after opening the next row takes that row's proposal, not that of the row still shown."""
+    page.route(re.compile("targets/offers"), lambda route: route.fulfill(body="", content_type="text/html"))
+    page.goto(f"{site.base}{TARGETS}&where=verdict:is:costly")
+    rows = page.locator("tr[data-row]")
+    key = rows.nth(1).get_attribute("data-row")
+    rows.nth(0).locator(".name").click()
+    expect(page.locator("#drawer svg.luck")).to_be_visible()
+    held.at("targets/evidence")
+    page.keyboard.press("j")
+    page.keyboard.press("Enter")
+    held.wait(1)
+    page.keyboard.press("a")
+    held.let(0)
+    expect(page.locator("#strip")).to_contain_text("1 change")
+    expect(page.locator("#drawer input[name=row]").first).to_have_value(key)
+    expect(page.locator("#drawer")).to_contain_text("In the plan")
