@@ -167,3 +167,23 @@ def test_a_key_waits_for_the_evidence_it_is_meant_for(page, site, held, empty_pl
     expect(page.locator("#strip")).to_contain_text("1 change")
     expect(page.locator("#drawer input[name=row]").first).to_have_value(key)
     expect(page.locator("#drawer")).to_contain_text("In the plan")
+
+
+def test_a_second_click_on_a_form_that_is_on_its_way_sends_nothing(page, site, held, empty_plan):
+    """Nor is the answer to the first lost by it; on the next page, and after going back, it can be sent again."""
+    page.goto(f"{site.base}{TARGETS}&where=verdict:is:costly")
+    page.locator("tbody input.pick").first.check()
+    box = page.get_by_role("button", name="Accept what is proposed").bounding_box()
+    held.at("targets/accept-many")
+    for _ in range(2):
+        page.mouse.click(box["x"] + 20, box["y"] + 5)
+        page.wait_for_timeout(200)
+    assert len(held.routes) == 1
+    held.let(0)
+    expect(page.locator("#strip")).to_contain_text("1 change")
+    page.go_back()
+    page.locator("tbody input.pick").nth(1).check()
+    page.mouse.click(box["x"] + 20, box["y"] + 5)
+    held.wait(2)
+    held.let(1)
+    expect(page.locator("h1")).to_contain_text("2 targets, before it is done")

@@ -455,6 +455,17 @@ Alpine.data("mapping", () => ({
   },
 }));
 
+// What was sent is not sent again by a second click or a key held down: until its page is there, or gone wrong for that long.
+const ANSWERED_MS = 10_000;
+const sent = new Map();
+document.addEventListener("submit", (event) => {
+  const form = event.target;
+  if (form.method !== "post" || event.defaultPrevented) return;
+  if (performance.now() - (sent.get(form) ?? -ANSWERED_MS) < ANSWERED_MS) event.preventDefault();
+  else sent.set(form, performance.now());
+});
+window.addEventListener("pageshow", () => sent.clear());
+
 // Closing the evidence asks the server for nothing: the drawer goes, the address follows where it is
 // the page's own, and the row that was open has the focus.
 document.addEventListener("click", (event) => {
