@@ -187,3 +187,72 @@ def test_a_second_click_on_a_form_that_is_on_its_way_sends_nothing(page, site, h
     held.wait(2)
     held.let(1)
     expect(page.locator("h1")).to_contain_text("2 targets, before it is done")
+
+
+@pytest.fixture
+def planned(page, site, empty_plan):
+    """The plan with three bids in it, sorted; their fields by id."""
+    page.goto(f"{site.base}{TARGETS}&where=verdict:is:costly")
+    for number in range(8):
+        page.locator("tbody input.pick").nth(number).check()
+    page.keyboard.press("A")
+    expect(page.locator("form.sure")).to_be_visible()
+    page.keyboard.press("a")
+    page.wait_for_url("**/targeting/targets?*")
+    page.goto(f"{site.base}/plan/?account=fernhollow-de&sort=-row")
+    bids = page.locator("input[inputmode=decimal]")
+    return [page.locator(f"#{bids.nth(number).get_attribute('id')}") for number in range(3)]
+
+
+def _type(page, field, text):
+    field.click()
+    page.keyboard.press("Control+A")
+    page.keyboard.type(text)
+
+
+def test_a_value_typed_on_the_plan_is_kept_by_whichever_way_one_leaves(page, site, held, planned):
+    """A link followed, another field, Tab; each goes on where it led, with the value kept, and in the order of the table."""
+    first, second, third = planned
+    held.at("plan/.*/value")
+    _type(page, first, "0.21")
+    link = page.locator(".rail a", has_text="Pulse").bounding_box()
+    page.mouse.click(link["x"] + 5, link["y"] + 5)
+    held.wait(1)
+    assert "/plan/" in page.url, "it waits until the value is kept"
+    held.let(0)
+    page.wait_for_url("**/pulse/**")
+    page.unroute_all()
+    page.go_back()
+    expect(first).to_have_value("0.21")
+    _type(page, first, "0.22")
+    _type(page, second, "0.23")
+    _type(page, third, "0.24")
+    page.keyboard.press("Tab")
+    with page.expect_download() as sheet:
+        page.get_by_role("link", name="Sheet as CSV").click()
+    text = sheet.value.path().read_text()
+    assert all(f",{value}," in text for value in ("0.22", "0.23", "0.24"))
+    assert "sort=-row" in page.url
+
+
+def test_a_typed_value_that_cannot_be_is_left_to_be_mended_or_asked_about(page, planned, held, refused):
+    """The link one left by is not followed then: what is wrong with the value, or the question, is on the page; another value typed meanwhile is kept after it."""
+    refused.append("400")
+    first, away = planned[0], page.locator(".rail a", has_text="Pulse")
+    _type(page, first, "abc")
+    away.click(no_wait_after=True)
+    expect(page.locator(".notice.bad")).to_contain_text("“abc” is not a number")
+    expect(first).to_have_value("abc")
+    held.at("plan/.*/value")
+    _type(page, first, "9999")
+    _type(page, planned[1], "0.31")
+    away.click(no_wait_after=True)
+    held.wait(1)
+    held.let(0)
+    expect(page.locator("h1")).to_have_text("Is that meant?")
+    page.unroute_all()
+    page.get_by_role("link", name="No, leave it").click()
+    expect(first).not_to_have_value("9999")
+    expect(page.locator("ul.pairs li").first).to_contain_text("1 change given another value")
+    expect(planned[1]).to_have_value("0.31")
+    assert "sort=-row" in page.url

@@ -240,8 +240,10 @@ def test_a_value_is_edited_on_the_plan_and_a_removal_is_undone(owner, demo):
     row, _ = first_open(owner, "targets", "where=verdict:is:costly&where=orders:gt:0", "bid ")
     owner.post(f"{TARGETS}/accept", data={"row": row})
     change = plans.planned(demo.store, 1)[0]
-    owner.post(f"/plan/{change.id}/value", data={"new_value": "0,5"})
+    led = owner.post(f"/plan/{change.id}/value", data={"new_value": "0,5", "sort": "-row", "q": "a"})
+    assert "q=a&sort=-row" in led.location, "back to the table as it was"
     assert plans.planned(demo.store, 1)[0].change.new_value == "0.50"
+    assert "1 change given another value by" in text_of(owner.get("/plan/"))
     assert owner.post(f"/plan/{change.id}/value", data={"new_value": "-1"}).status_code == 400
     asked = owner.post(f"/plan/{change.id}/value", data={"new_value": "9"})
     assert "more spend in 30 days" in text_of(asked)

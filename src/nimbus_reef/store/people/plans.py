@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from datetime import datetime
-from typing import Any, Final
+from typing import Any, Final, Literal
 
 from sqlalchemy import Connection, bindparam, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
@@ -150,8 +150,15 @@ def remove(store: Store, account_id: int, person_id: int, change_id: int) -> Non
         raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
 
 
-def take(store: Store, account_id: int, person_id: int, seen: Sequence[Planned], answer: ReadBack) -> None:
-    """Takes over what an edited sheet asks for: all of it, or nothing when the plan moved."""
+def take(
+    store: Store,
+    account_id: int,
+    person_id: int,
+    seen: Sequence[Planned],
+    answer: ReadBack,
+    what: Literal["read back", "edited"] = "read back",
+) -> None:
+    """Takes over what an edited sheet, or a value typed on the plan, asks for: all of it, or nothing when the plan moved."""
     ids = {each.change.row: each.id for each in seen}
 
     def work(connection: Connection) -> None:
@@ -162,7 +169,7 @@ def take(store: Store, account_id: int, person_id: int, seen: Sequence[Planned],
             )
         )
         if {row.id: row.new_value for row in now} != {e.id: e.change.new_value for e in seen}:
-            raise Conflict("The plan changed meanwhile.", remedy="Read the sheet back once more.")
+            raise Conflict("The plan changed meanwhile.", remedy="Look at it, and do this once more.")
         for edited in answer.edited:
             before = next(each.change for each in seen if each.change.row == edited.row)
             reason = edited_reason(before.reason, before.new_value, edited.new_value)
@@ -183,7 +190,7 @@ def take(store: Store, account_id: int, person_id: int, seen: Sequence[Planned],
             ],
             "unplanned": [gone.row for gone in answer.unplanned],
         }
-        trail.write(connection, "read back", person_id, account_id, detail)
+        trail.write(connection, what, person_id, account_id, detail)
 
     store.transact(work)
 
@@ -193,7 +200,7 @@ def take(store: Store, account_id: int, person_id: int, seen: Sequence[Planned],
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """Something done to the plan: by whom, when, what (accepted, removed, read back), and how many changes it touched."""
+    """Something done to the plan: by whom, when, what (accepted, removed, read back, edited), and how many changes it touched."""
 
     id: int
     at: datetime
@@ -202,7 +209,7 @@ class Step:
     changes: int
 
 
-_STEPS: Final = ("accepted", "removed", "read back")
+_STEPS: Final = ("accepted", "removed", "read back", "edited")
 
 
 def steps(store: Store, account_id: int, most: int = 20) -> list[Step]:
@@ -304,7 +311,7 @@ def _back(connection: Connection, account_id: int, which: Any) -> int:
     return done
 
 
-def _undo_read_back(connection: Connection, account_id: int, detail: Mapping[str, Any]) -> int:
+def _undo_values(connection: Connection, account_id: int, detail: Mapping[str, Any]) -> int:
     done = 0
     for row, old, new, reason in detail["edited"]:
         back = connection.execute(
@@ -318,4 +325,9 @@ def _undo_read_back(connection: Connection, account_id: int, detail: Mapping[str
     return done + _back(connection, account_id, change.c.row.in_(detail["unplanned"]))
 
 
-_UNDO: Final = {"accepted": _undo_accepted, "removed": _undo_removed, "read back": _undo_read_back}
+_UNDO: Final = {
+    "accepted": _undo_accepted,
+    "removed": _undo_removed,
+    "read back": _undo_values,
+    "edited": _undo_values,
+}

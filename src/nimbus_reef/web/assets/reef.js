@@ -50,19 +50,6 @@ Alpine.data("copied", () => ({
   },
 }));
 
-/** A value that was typed is kept when its field is left, not only on Enter. */
-Alpine.data("typed", () => ({
-  sent: false,
-  send() {
-    this.sent = true;
-  },
-  leave(event) {
-    const field = event.target;
-    const typed = field.matches("input[name=new_value]") && field.value !== field.defaultValue;
-    if (typed && !this.sent) this.$root.requestSubmit();
-  },
-}));
-
 /** The printed report. */
 Alpine.data("printing", () => ({
   print() {
@@ -130,6 +117,7 @@ function refused(detail) {
   notice.className = "notice bad";
   notice.setAttribute("role", "alert");
   notice.textContent = [...message.querySelectorAll("h1, p:not(.dim)")].map((part) => part.textContent.trim()).join(" ");
+  for (const older of document.querySelectorAll("#work > .notice.bad[role=alert]")) older.remove();
   document.getElementById("work").prepend(notice);
 }
 
@@ -141,6 +129,81 @@ function shown(answer) {
     if (!document.getElementById(each.content.firstElementChild.id)) each.remove();
   }
   return told.innerHTML;
+}
+
+// A value that was typed is kept when its field is left, not only on Enter. What one leaves it by, a link or a button, follows
+// when it is kept, so that no page or sheet is made without it; what is typed meanwhile stays, and is kept next.
+const TYPED = "input[name=new_value]";
+let keeping = false;
+let pressed = false;
+let follows = null;
+const unkept = () => [...document.querySelectorAll(TYPED)].find((field) => field !== document.activeElement
+  && field.value !== field.defaultValue && field.value !== field.dataset.refused);
+/** Types again what a new page has come over; where it is a question, the page after it. */
+const retype = (typed) => {
+  for (const [id, text, ...selected] of typed) {
+    const field = document.getElementById(id);
+    if (!field) continue;
+    field.value = text;
+    field.setSelectionRange(...selected);
+  }
+  const gone = typed.filter(([id]) => !document.getElementById(id));
+  if (gone.length) sessionStorage.setItem("typed", JSON.stringify(gone));
+};
+const keepTyped = () => keeping || unkept()?.form.requestSubmit();
+document.addEventListener("focusout", (event) => {
+  // A press is over first: an answer that came before would take from under it what it presses.
+  if (event.target.matches(TYPED) && !pressed) setTimeout(keepTyped);
+});
+document.addEventListener("pointerdown", () => { pressed = true; }, true);
+for (const end of ["pointerup", "pointercancel"]) {
+  document.addEventListener(end, () => {
+    pressed = false;
+    setTimeout(keepTyped);
+  }, true);
+}
+document.addEventListener("click", (event) => {
+  const doer = event.target.closest("a, button, summary, label, input");
+  if (!doer || !keeping && !unkept() || event.ctrlKey || event.metaKey || event.shiftKey) return;
+  event.preventDefault();
+  event.stopImmediatePropagation();
+  follows = doer;
+}, true);
+document.addEventListener("htmx:beforeRequest", (event) => {
+  const { elt, target, xhr } = event.detail;
+  const field = elt.matches("form") && elt.querySelector(TYPED);
+  if (!field) return;
+  const value = field.value, asked = elt.action;
+  let others = [];
+  keeping = true;
+  const gather = () => {
+    const typed = [...document.querySelectorAll(TYPED)].filter((each) => each.value !== each.defaultValue || each.matches(":focus"));
+    others = typed.filter((each) => each !== field || each.value !== value)
+      .map(({ id, value: text, selectionStart, selectionEnd }) => [id, text, selectionStart, selectionEnd]);
+  };
+  target.addEventListener("htmx:beforeSwap", gather, { once: true });
+  xhr.addEventListener("loadend", () => {
+    retype(others);
+    // Kept, the answer is the plan's; a question or what is wrong with it comes from where it was sent.
+    if (xhr.status !== 200 || xhr.responseURL === asked) {
+      field.dataset.refused = value;
+      follows = null;
+    }
+    // Its forms are htmx's only when it has settled.
+    setTimeout(() => {
+      keeping = false;
+      keepTyped();
+      if (!keeping) follow();
+    }, htmx.config.defaultSettleDelay);
+  });
+});
+function follow() {
+  const doer = follows;
+  follows = null;
+  if (!doer) return;
+  const alike = (each) => doer.id ? each.id === doer.id : each.outerHTML === doer.outerHTML;
+  const same = doer.isConnected ? doer : [...document.querySelectorAll(doer.tagName)].find(alike);
+  same?.click();
 }
 
 // The address says what is shown: the page's answer leaves open what is, and evidence whose page has changed meanwhile leaves that.
@@ -490,4 +553,9 @@ for (const change of ["htmx:afterSwap", "htmx:pushedIntoHistory"]) {
 }
 
 Alpine.start();
+if (document.querySelector(TYPED)) {
+  retype(JSON.parse(sessionStorage.getItem("typed") ?? "[]"));
+  sessionStorage.removeItem("typed");
+  keepTyped();
+}
 for (const key of window.earlyKeys()) document.dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true }));

@@ -122,6 +122,7 @@ _STEPS: Final[Mapping[str, str]] = {
     "accepted": "accepted",
     "removed": "taken out",
     "read back": "read back from a sheet",
+    "edited": "given another value",
 }
 
 

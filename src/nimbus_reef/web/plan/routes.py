@@ -148,7 +148,7 @@ def take_read_back() -> AnyResponse:
 def edit(change_id: int) -> AnyResponse | str:
     """Another new value for one change; one beyond what the settings let pass is asked about first."""
     who = must_write()
-    planned = _planned()
+    planned, back = _planned(), current_scope().link(url_for("plan.look"))
     found = next((each for each in planned if each.id == change_id), None)
     if found is None:
         raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
@@ -162,12 +162,12 @@ def edit(change_id: int) -> AnyResponse | str:
         sent = [(name, text) for name, text in request.form.items(multi=True) if name != "csrf_token"]
         return render_template(
             "plan/asked.html", asks=asks, action=url_for("plan.edit", change_id=change_id), sent=sent,
-            back=current_scope().elsewhere(url_for("plan.look")),
+            back=back,
         )  # fmt: skip
     if after.new_value != found.change.new_value:
         answer = rules.ReadBack((after,), (), len(planned) - 1, ())
-        plans.take(parts().store, current_scope().account.id, who.id, planned, answer)
-    return redirect(current_scope().elsewhere(url_for("plan.look")))
+        plans.take(parts().store, current_scope().account.id, who.id, planned, answer, "edited")
+    return redirect(back)
 
 
 @plan.post("/remove")
