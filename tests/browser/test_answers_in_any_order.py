@@ -256,3 +256,32 @@ def test_a_typed_value_that_cannot_be_is_left_to_be_mended_or_asked_about(page, 
     expect(page.locator("ul.pairs li").first).to_contain_text("1 change given another value")
     expect(planned[1]).to_have_value("0.31")
     assert "sort=-row" in page.url
+
+
+def test_an_application_that_cannot_be_reached_is_said_to_be(targets, refused):
+    """For what was asked and for what was done; the page stays as it was, and works on when there is an answer again."""
+    refused.extend(["ERR_INTERNET_DISCONNECTED", "htmx:sendError", "htmx:afterRequest"])
+    targets.context.set_offline(True)
+    row = targets.locator("tr[data-row]").first
+    row.locator(".name").click()
+    expect(targets.locator(".notice.bad")).to_have_text(
+        "The application cannot be reached. Try again in a moment."
+    )
+    row.locator(".take").click()
+    expect(targets.locator(".notice.bad")).to_contain_text("Load the page anew to see whether this was done.")
+    targets.context.set_offline(False)
+    row.locator(".name").click()
+    expect(targets.locator("#drawer svg.luck")).to_be_visible()
+
+
+def test_who_was_signed_out_signs_in_and_is_back_at_the_page(targets, refused, site):
+    """From a click on a row, or a form: nothing of the page is taken away before."""
+    refused.append("401")
+    targets.context.clear_cookies()
+    targets.locator("thead th", has_text="clicks").get_by_role("link").click()
+    expect(targets.locator("h1")).to_have_text("Sign in")
+    targets.get_by_label("address").fill("demo@nimbus-reef.example")
+    targets.get_by_label("password").fill(site.demo.password)
+    targets.get_by_role("button", name="Sign in").click()
+    targets.wait_for_url("**/targeting/targets?account=fernhollow-de")
+    expect(targets.locator("tr[data-row]").first).to_be_visible()

@@ -2,9 +2,11 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from urllib.parse import parse_qs, urlsplit
 
 import pytest
 from flask import url_for
+from tests.pages import text_of
 from tests.web.conftest import signed_in
 
 from nimbus_reef.core.changes import Action, Change, Entity, Promise
@@ -151,3 +153,23 @@ def test_nobody_gets_in_without_a_sign_in(app, things):
             answer = ask(app, app.test_client(), things, endpoint, method, OWN)
             assert answer.status_code == 302, (endpoint, method)
             assert "/sign-in" in answer.location
+
+
+def test_who_is_signed_in_no_more_comes_back_to_the_page_and_not_to_a_part_of_it(app):
+    """A part of a page, or what was sent, has no address of its own; what was sent is said not to be done."""
+    page = "/targeting/targets?account=fernhollow-de&sort=-clicks"
+    part = {"HX-Request": "true", "HX-Current-URL": f"http://localhost{page}"}
+    visitor = app.test_client()
+    asked = visitor.get("/targeting/targets/evidence?open=1", headers=part)
+    sent = visitor.post("/targeting/targets/accept-row", data={"row": "1"}, headers=part)
+    for answer, lost in ((asked, ""), (sent, "lost=yes")):
+        assert answer.status_code == 401
+        led = urlsplit(answer.headers["HX-Redirect"])
+        assert led.path == "/sign-in"
+        assert parse_qs(led.query)["next"] == [page]
+        assert lost in led.query
+    form = visitor.post("/targeting/targets/accept-many", headers={"Referer": f"http://localhost{page}"})
+    assert parse_qs(urlsplit(form.location).query) == {"next": [page], "lost": ["yes"]}
+    assert "was not done" in text_of(visitor.get(form.location))
+    whole = visitor.get(page)
+    assert parse_qs(urlsplit(whole.location).query) == {"next": [page]}

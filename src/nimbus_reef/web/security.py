@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from datetime import timedelta
 from typing import Any, Final
+from urllib.parse import urlsplit
 
-from flask import Flask, Response, current_app, request
+from flask import Flask, Response, current_app, redirect, request, url_for
 from flask_limiter import Limiter
 from flask_limiter.util import get_remote_address
-from flask_login import LoginManager, current_user, login_required
+from flask_login import LoginManager, current_user
 from flask_wtf import CSRFProtect
 from limits import parse
+from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.store.people import people
 from nimbus_reef.web import sessions
@@ -57,6 +59,19 @@ def most_tries() -> tuple[int, timedelta]:
     return found.amount, timedelta(seconds=found.get_expiry())
 
 
+def to_sign_in() -> AnyResponse:
+    """
+    Where somebody signs in, to come back to the page that they were on: a part of a page, or a form, has no address to come back to.
+    What was sent by somebody who is not signed in any more is said not to be done.
+    """
+    asks, in_page = request.method == "GET", "HX-Request" in request.headers
+    here = request.headers.get("HX-Current-URL", "") if in_page else request.url if asks else request.referrer
+    page = urlsplit(here or "")
+    target = f"{page.path}?{page.query}" if page.query else page.path
+    address = url_for("people.sign_in", next=target, lost=None if asks else "yes")
+    return Response(status=401, headers={"HX-Redirect": address}) if in_page else redirect(address)
+
+
 def guard(app: Flask) -> None:
     """Puts every route behind sign-in but the few that are open, and headers on every answer."""
 
@@ -81,8 +96,6 @@ def guard(app: Flask) -> None:
     # Templates get the person from the frame; Flask-Login's own way there would ask the database
     # even on the page that says that it is away.
     logins.init_app(app, add_context_processor=False)
-    logins.login_view = "people.sign_in"
-    logins.login_message = ""
 
     logins.user_loader(sessions.loader(people.by_id))
 
@@ -90,7 +103,7 @@ def guard(app: Flask) -> None:
     def must_be_signed_in() -> Any:
         if request.endpoint is None or request.endpoint in OPEN_ENDPOINTS:
             return None
-        refused = login_required(lambda: None)()
+        refused = None if current_user.is_authenticated else to_sign_in()
         if refused is None and request.values.get("account"):
             # Whatever the route then does: an account that is named is one of this person's.
             account_of(request.values["account"])

@@ -84,6 +84,8 @@ document.addEventListener("htmx:beforeRequest", (event) => {
     out.delete(xhr);
     target.removeEventListener("htmx:beforeSwap", place);
   });
+  xhr.addEventListener("error", () => say(requestConfig.verb === "get" ? "The application cannot be reached. Try again in a moment."
+    : "The application cannot be reached. Load the page anew to see whether this was done."));
   // What the page asks for by itself (progress, the rail) is nothing that a key waits for.
   if (requestConfig.triggeringEvent?.type === "load" && requestConfig.elt.id !== "judging") return;
   swapping += 1;
@@ -113,10 +115,14 @@ function refused(detail) {
   detail.shouldSwap = false;
   const told = new DOMParser().parseFromString(detail.xhr.responseText, "text/html");
   const message = told.querySelector("#error");
+  say([...message.querySelectorAll("h1, p:not(.dim)")].map((part) => part.textContent.trim()).join(" "));
+}
+
+function say(words) {
   const notice = document.createElement("p");
   notice.className = "notice bad";
   notice.setAttribute("role", "alert");
-  notice.textContent = [...message.querySelectorAll("h1, p:not(.dim)")].map((part) => part.textContent.trim()).join(" ");
+  notice.textContent = words;
   for (const older of document.querySelectorAll("#work > .notice.bad[role=alert]")) older.remove();
   document.getElementById("work").prepend(notice);
 }

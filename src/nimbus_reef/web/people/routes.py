@@ -38,7 +38,9 @@ def sign_in() -> Response | str | tuple[str, int]:
         if current_user.is_authenticated:
             return redirect(target)
         nobody = not store_people.anybody(parts().store)
-        return render_template("people/sign_in.html", target=target, email="", nobody=nobody)
+        return render_template(
+            "people/sign_in.html", target=target, email="", nobody=nobody, lost="lost" in request.args
+        )
     form = SignInForm(request.form)
     email, password = form.email.data or "", form.password.data or ""
     place = request.remote_addr or ""
