@@ -285,3 +285,12 @@ def test_who_was_signed_out_signs_in_and_is_back_at_the_page(targets, refused, s
     targets.get_by_role("button", name="Sign in").click()
     targets.wait_for_url("**/targeting/targets?account=fernhollow-de")
     expect(targets.locator("tr[data-row]").first).to_be_visible()
+
+
+def test_a_page_without_the_part_that_was_asked_for_is_shown_whole(targets):
+    """As where the figures are gone by now, and the page says so."""
+    gone = "<!doctype html><title>Gone</title><main id='work'><h1>No figures in these days</h1></main>"
+    targets.route("**/*sort=*", lambda route: route.fulfill(body=gone, content_type="text/html"))
+    targets.locator("thead th", has_text="clicks").get_by_role("link").click()
+    expect(targets.locator("h1")).to_have_text("No figures in these days")
+    expect(targets).to_have_url(re.compile("sort=-clicks"))

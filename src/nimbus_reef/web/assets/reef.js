@@ -106,8 +106,18 @@ function arrive(answer) {
   } else if (asks) {
     return answer.preventDefault();
   }
+  const part = requestConfig.elt.closest("[hx-select]")?.getAttribute("hx-select");
   if (xhr.getResponseHeader("X-Reef-Error")) refused(answer.detail);
+  else if (part?.startsWith("#") && !xhr.responseText.includes(`id="${part.slice(1)}"`)) elsewhere(answer);
   else if (requestConfig.elt.getAttribute("hx-swap") === "none") answer.detail.serverResponse = shown(answer.detail.serverResponse);
+}
+
+/** A page without the part that was asked for, as where its figures are gone by now, is shown whole. */
+function elsewhere(answer) {
+  const { xhr, requestConfig } = answer.detail;
+  answer.preventDefault();
+  if (requestConfig.verb === "get") location.assign(xhr.responseURL);
+  else location.reload();
 }
 
 /** An error answers a partial request with a whole page: it is shown as one. */
