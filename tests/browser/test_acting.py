@@ -199,3 +199,33 @@ def test_a_proposal_for_a_row_that_is_gone_by_now_goes_nowhere(page, site, empty
     page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
     expect(page.locator("td.offered button").first).to_be_visible()
     expect(page.locator("#o999999999")).to_have_count(0)
+
+
+def test_a_long_form_is_not_left_by_chance_with_something_typed_in_it(page, site):
+    """The browser asks, once something differs; not where nothing was typed, and not for what was saved."""
+    asked = []
+
+    def stay(dialog):
+        asked.append(dialog.type)
+        dialog.dismiss()
+
+    page.goto(f"{site.base}/accounts/fernhollow-de")
+    page.once("dialog", stay)
+    away = page.get_by_role("link", name="Accounts").first
+    field = page.locator("form.settings input.figure").first
+    before = field.input_value()
+    field.fill("25")
+    away.click(no_wait_after=True)
+    page.wait_for_timeout(500)
+    assert asked == ["beforeunload"]
+    expect(field).to_have_value("25")
+    page.once("dialog", stay)
+    page.locator("form.settings button[type=submit]").first.click()
+    expect(page.locator(".notice")).to_be_visible()
+    away.click()
+    page.wait_for_url("**/accounts/")
+    assert len(asked) == 1
+    page.goto(f"{site.base}/accounts/fernhollow-de")
+    page.locator("form.settings input.figure").first.fill(before)
+    page.locator("form.settings button[type=submit]").first.click()
+    expect(page.locator(".notice")).to_be_visible()

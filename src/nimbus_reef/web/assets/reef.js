@@ -545,6 +545,17 @@ document.addEventListener("submit", (event) => {
 });
 window.addEventListener("pageshow", () => sent.clear());
 
+// Long forms are not left with something typed in them that was never sent, but on purpose.
+const changed = (field) => {
+  if (field.type === "hidden") return false;
+  if (field.options) return field.selectedIndex !== Math.max(0, [...field.options].findIndex((each) => each.defaultSelected));
+  return "defaultChecked" in field && field.checked !== field.defaultChecked || field.value !== field.defaultValue;
+};
+window.addEventListener("beforeunload", (event) => {
+  const typed = (form) => !sent.has(form) && [...form.querySelectorAll("input, select, textarea")].some(changed);
+  if ([...document.querySelectorAll("form[data-long]")].some(typed)) event.preventDefault();
+});
+
 // Closing the evidence asks the server for nothing: the drawer goes, the address follows where it is
 // the page's own, and the row that was open has the focus.
 document.addEventListener("click", (event) => {
