@@ -201,6 +201,22 @@ def test_a_proposal_for_a_row_that_is_gone_by_now_goes_nowhere(page, site, empty
     expect(page.locator("#o999999999")).to_have_count(0)
 
 
+def test_a_key_held_down_undoes_one_step_and_not_those_before_it(page, site, empty_plan):
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
+    for count in (1, 2, 3):
+        page.locator("button.take").first.click()
+        expect(page.locator("#strip")).to_contain_text(f"{count} change")
+    page.goto(f"{site.base}/plan/?account=fernhollow-de")
+    for _ in range(6):
+        page.keyboard.down("u")
+        page.wait_for_timeout(150)
+    page.keyboard.up("u")
+    expect(page.locator(".notice")).to_contain_text("Undone: 1 change as before.")
+    expect(page.locator("#strip")).to_contain_text("2 changes")
+    page.keyboard.press("u")
+    expect(page.locator("#strip")).to_contain_text("1 change")
+
+
 def test_a_long_form_is_not_left_by_chance_with_something_typed_in_it(page, site):
     """The browser asks, once something differs; not where nothing was typed, and not for what was saved."""
     asked = []

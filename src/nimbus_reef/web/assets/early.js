@@ -2,7 +2,7 @@
 const early = [];
 const keep = (event) => {
   const typed = event.target.closest?.("input, select, textarea, [contenteditable]");
-  if (typed || event.ctrlKey || event.metaKey || event.altKey || (event.key.length > 1 && event.key !== "Escape")) return;
+  if (typed || event.repeat || event.ctrlKey || event.metaKey || event.altKey || (event.key.length > 1 && event.key !== "Escape")) return;
   early.push(event.key);
 };
 document.addEventListener("keydown", keep);

@@ -270,6 +270,8 @@ Alpine.data("keys", () => ({
   },
   press(event) {
     if (event.ctrlKey || event.metaKey || event.altKey) return;
+    // A key held down walks, but does nothing twice.
+    if (event.repeat && event.key !== "j" && event.key !== "k") return;
     if (document.querySelector("dialog[open]")) return;
     if (event.key === "Escape") return this.escape();
     if (typing(event.target)) return;
