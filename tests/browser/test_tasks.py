@@ -406,3 +406,28 @@ def test_the_keys_of_the_page_are_listed_first(page, site):
     page.keyboard.press("?")
     expect(page.get_by_role("dialog")).to_contain_text("Keys of this page")
     expect(page.get_by_role("dialog").locator("dl").first).to_contain_text("window")
+
+
+def test_a_report_is_taken_in_wherever_on_the_page_it_falls(page, site):
+    """Over Intake, beside the field for it, too; over another page it is said where, and the page stays."""
+
+    def let_go(text):
+        made = page.evaluate_handle(
+            """(text) => {
+                const carried = new DataTransfer();
+                carried.items.add(new File([text], "beside.csv", { type: "text/csv" }));
+                return carried;
+            }""",
+            text,
+        )
+        for what in ("dragover", "drop"):
+            page.locator("h1").dispatch_event(what, {"dataTransfer": made})
+
+    report = "day,campaign,impressions,clicks,spend,orders,sales\n2026-11-01,Plant stands,10,1,0.50,0,0\n"
+    page.goto(f"{site.base}/pulse/")
+    let_go(report)
+    expect(page.locator(".notice.bad")).to_have_text("Reports are dropped under Intake.")
+    page.goto(f"{site.base}/intake/?account=fernhollow-de")
+    let_go(report)
+    page.wait_for_url("**/intake/files/*")
+    expect(page.locator("main")).to_contain_text("beside.csv")

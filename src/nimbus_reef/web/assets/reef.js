@@ -494,6 +494,15 @@ Alpine.data("hourGrid", () => ({
   },
 }));
 
+// A file that is let go over a page does not take its place: Intake takes it wherever it falls, the other pages say so.
+const brings = (event) => event.dataTransfer.types.includes("Files") && !event.target.closest?.("input[type=file]");
+document.addEventListener("dragover", (event) => brings(event) && event.preventDefault());
+document.addEventListener("drop", (event) => {
+  if (!brings(event)) return;
+  event.preventDefault();
+  if (!document.querySelector("form.drop") && document.getElementById("work")) say("Reports are dropped under Intake.");
+});
+
 /** Dropping and choosing files; sending starts at once. */
 Alpine.data("dropZone", () => ({
   hovering: false,
@@ -502,11 +511,10 @@ Alpine.data("dropZone", () => ({
       return { over: this.hovering };
     },
   },
-  over() {
-    this.hovering = true;
-  },
-  out() {
-    this.hovering = false;
+  init() {
+    document.addEventListener("dragover", (event) => (this.hovering = brings(event)));
+    document.addEventListener("dragleave", (event) => (this.hovering = this.hovering && event.relatedTarget !== null));
+    document.addEventListener("drop", (event) => brings(event) && this.drop(event));
   },
   open() {
     this.$refs.files.click();
