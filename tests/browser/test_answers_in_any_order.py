@@ -274,6 +274,16 @@ def test_an_application_that_cannot_be_reached_is_said_to_be(targets, refused):
     expect(targets.locator("#drawer svg.luck")).to_be_visible()
 
 
+def test_what_a_page_asks_for_by_itself_is_asked_for_again(page, site, refused):
+    """As how far a load is, while the application starts anew; what was said about it goes with the answer."""
+    refused.extend(["ERR_FAILED", "htmx:sendError", "htmx:afterRequest"])
+    page.route("**/targeting/targets/offers*", lambda route: route.abort(), times=2)
+    page.goto(f"{site.base}{TARGETS}")
+    expect(page.locator(".notice.bad")).to_contain_text("cannot be reached")
+    expect(page.locator("td.offered button").first).to_be_visible()
+    expect(page.locator(".notice.bad")).to_have_count(0)
+
+
 def test_who_was_signed_out_signs_in_and_is_back_at_the_page(targets, refused, site):
     """From a click on a row, or a form: nothing of the page is taken away before."""
     refused.append("401")

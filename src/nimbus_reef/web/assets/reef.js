@@ -1,6 +1,8 @@
 // Behaviour of the pages: Alpine components (CSP build) and htmx. No page needs more.
 import Alpine from "@alpinejs/csp";
 import htmx from "htmx.org";
+import { away, forget, say, wait } from "./answers.js";
+import "./typed.js";
 
 window.htmx = htmx;
 
@@ -57,185 +59,6 @@ Alpine.data("printing", () => ({
   },
 }));
 
-// Parts of the page that are on their way: who asked for each of them last, and at which address; what is out, how many
-// of it keys wait for, and which were pressed meanwhile.
-const latest = new Map();
-const from = new WeakMap();
-const out = new Set();
-const away = (id) => out.has(latest.get(id));
-let swapping = 0;
-let waiting = [];
-const settled = () => {
-  swapping -= 1;
-  if (swapping) return;
-  const keys = waiting;
-  waiting = [];
-  for (const key of keys) document.dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true }));
-};
-document.addEventListener("htmx:beforeRequest", (event) => {
-  const { target, xhr, requestConfig } = event.detail;
-  if (target.id) latest.set(target.id, xhr);
-  from.set(xhr, location.href);
-  out.add(xhr);
-  // At the target itself, as what happens to an element that has left the page does not reach the document.
-  const place = (answer) => answer.detail.xhr === xhr && arrive(answer);
-  target.addEventListener("htmx:beforeSwap", place);
-  xhr.addEventListener("loadend", () => {
-    out.delete(xhr);
-    target.removeEventListener("htmx:beforeSwap", place);
-  });
-  xhr.addEventListener("error", () => say(requestConfig.verb === "get" ? "The application cannot be reached. Try again in a moment."
-    : "The application cannot be reached. Load the page anew to see whether this was done."));
-  // What the page asks for by itself (progress, the rail) is nothing that a key waits for.
-  if (requestConfig.triggeringEvent?.type === "load" && requestConfig.elt.id !== "judging") return;
-  swapping += 1;
-  xhr.addEventListener("loadend", () => setTimeout(settled, htmx.config.defaultSettleDelay));
-});
-
-/** Answers come in any order: the last one asked for has the place, wherever that is by now. */
-function arrive(answer) {
-  const { target, xhr, requestConfig } = answer.detail;
-  const asks = requestConfig.verb === "get";
-  const home = target.isConnected ? target : target.id && document.getElementById(target.id);
-  if (target.id && latest.get(target.id) !== xhr) {
-    // What it did is done all the same, and the strip says so.
-    if (asks) return answer.preventDefault();
-    answer.detail.swapOverride = "none";
-  } else if (home) {
-    answer.detail.target = home;
-  } else if (asks) {
-    return answer.preventDefault();
-  }
-  const part = requestConfig.elt.closest("[hx-select]")?.getAttribute("hx-select");
-  if (xhr.getResponseHeader("X-Reef-Error")) refused(answer.detail);
-  else if (part?.startsWith("#") && !xhr.responseText.includes(`id="${part.slice(1)}"`)) elsewhere(answer);
-  else if (requestConfig.elt.getAttribute("hx-swap") === "none") answer.detail.serverResponse = shown(answer.detail.serverResponse);
-}
-
-/** A page without the part that was asked for, as where its figures are gone by now, is shown whole. */
-function elsewhere(answer) {
-  const { xhr, requestConfig } = answer.detail;
-  answer.preventDefault();
-  if (requestConfig.verb === "get") location.assign(xhr.responseURL);
-  else location.reload();
-}
-
-/** An error answers a partial request with a whole page: it is shown as one. */
-function refused(detail) {
-  detail.shouldSwap = false;
-  const told = new DOMParser().parseFromString(detail.xhr.responseText, "text/html");
-  const message = told.querySelector("#error");
-  say([...message.querySelectorAll("h1, p:not(.dim)")].map((part) => part.textContent.trim()).join(" "));
-}
-
-function say(words) {
-  const notice = document.createElement("p");
-  notice.className = "notice bad";
-  notice.setAttribute("role", "alert");
-  notice.textContent = words;
-  for (const older of document.querySelectorAll("#work > .notice.bad[role=alert]")) older.remove();
-  document.getElementById("work").prepend(notice);
-}
-
-/** Of cells that come by themselves, those of rows that the page shows. */
-function shown(answer) {
-  const told = document.createElement("template");
-  told.innerHTML = answer;
-  for (const each of told.content.querySelectorAll("template")) {
-    if (!document.getElementById(each.content.firstElementChild.id)) each.remove();
-  }
-  return told.innerHTML;
-}
-
-// A value that was typed is kept when its field is left, not only on Enter. What one leaves it by, a link or a button, follows
-// when it is kept, so that no page or sheet is made without it; what is typed meanwhile stays, and is kept next.
-const TYPED = "input[name=new_value]";
-let keeping = false;
-let pressed = false;
-let follows = null;
-const unkept = () => [...document.querySelectorAll(TYPED)].find((field) => field !== document.activeElement
-  && field.value !== field.defaultValue && field.value !== field.dataset.refused);
-/** Types again what a new page has come over; where it is a question, the page after it. */
-const retype = (typed) => {
-  for (const [id, text, ...selected] of typed) {
-    const field = document.getElementById(id);
-    if (!field) continue;
-    field.value = text;
-    field.setSelectionRange(...selected);
-  }
-  const gone = typed.filter(([id]) => !document.getElementById(id));
-  if (gone.length) sessionStorage.setItem("typed", JSON.stringify(gone));
-};
-const keepTyped = () => keeping || unkept()?.form.requestSubmit();
-document.addEventListener("focusout", (event) => {
-  // A press is over first: an answer that came before would take from under it what it presses.
-  if (event.target.matches(TYPED) && !pressed) setTimeout(keepTyped);
-});
-document.addEventListener("pointerdown", () => { pressed = true; }, true);
-for (const end of ["pointerup", "pointercancel"]) {
-  document.addEventListener(end, () => {
-    pressed = false;
-    setTimeout(keepTyped);
-  }, true);
-}
-document.addEventListener("click", (event) => {
-  const doer = event.target.closest("a, button, summary, label, input");
-  if (!doer || !keeping && !unkept() || event.ctrlKey || event.metaKey || event.shiftKey) return;
-  event.preventDefault();
-  event.stopImmediatePropagation();
-  follows = doer;
-}, true);
-document.addEventListener("htmx:beforeRequest", (event) => {
-  const { elt, target, xhr } = event.detail;
-  const field = elt.matches("form") && elt.querySelector(TYPED);
-  if (!field) return;
-  const value = field.value, asked = elt.action;
-  let others = [];
-  keeping = true;
-  const gather = () => {
-    const typed = [...document.querySelectorAll(TYPED)].filter((each) => each.value !== each.defaultValue || each.matches(":focus"));
-    others = typed.filter((each) => each !== field || each.value !== value)
-      .map(({ id, value: text, selectionStart, selectionEnd }) => [id, text, selectionStart, selectionEnd]);
-  };
-  target.addEventListener("htmx:beforeSwap", gather, { once: true });
-  xhr.addEventListener("loadend", () => {
-    retype(others);
-    // Kept, the answer is the plan's; a question or what is wrong with it comes from where it was sent.
-    if (xhr.status !== 200 || xhr.responseURL === asked) {
-      field.dataset.refused = value;
-      follows = null;
-    }
-    // Its forms are htmx's only when it has settled.
-    setTimeout(() => {
-      keeping = false;
-      keepTyped();
-      if (!keeping) follow();
-    }, htmx.config.defaultSettleDelay);
-  });
-});
-function follow() {
-  const doer = follows;
-  follows = null;
-  if (!doer) return;
-  const alike = (each) => doer.id ? each.id === doer.id : each.outerHTML === doer.outerHTML;
-  const same = doer.isConnected ? doer : [...document.querySelectorAll(doer.tagName)].find(alike);
-  same?.click();
-}
-
-// The address says what is shown: the page's answer leaves open what is, and evidence whose page has changed meanwhile leaves that.
-document.addEventListener("htmx:beforeHistoryUpdate", (event) => {
-  const { history, target, xhr } = event.detail;
-  const asked = new URL(history.path, location.href), here = new URL(location.href);
-  const evidence = target.id === "drawer";
-  if (asked.pathname !== here.pathname || evidence && here.href === from.get(xhr)) return;
-  const [made, opened] = evidence ? [here, asked] : [asked, here];
-  const open = opened.searchParams.get("open");
-  if (made.searchParams.get("open") === open) return;
-  if (open) made.searchParams.set("open", open);
-  else made.searchParams.delete("open");
-  history.path = made.pathname + made.search;
-});
-
 /** Keys that work on every page; see _keys.html for what they do. */
 Alpine.data("keys", () => ({
   init() {
@@ -281,13 +104,13 @@ Alpine.data("keys", () => ({
   act(event) {
     if (event.key === "?") this.help();
     else if (event.key === "[" || event.key === "]") this.area(event.key === "]" ? 1 : -1);
-    else if (away("page") && event.key.length === 1) waiting.push(event.key);
+    else if (away("page") && wait(event.key)) return;
     else if (event.key === "j" || event.key === "k") this.walk(event.key === "j" ? 1 : -1);
     else if (event.key === "x") this.pick();
     else if (event.key === "a" && this.take()) return event.preventDefault();
     else if (event.key === "z" && !hotkey("z")) this.pick();
     else if (!this.follow(event.key)) {
-      if (swapping && event.key.length === 1) waiting.push(event.key);
+      wait(event.key);
       return;
     }
     event.preventDefault();
@@ -500,7 +323,7 @@ document.addEventListener("dragover", (event) => brings(event) && event.preventD
 document.addEventListener("drop", (event) => {
   if (!brings(event)) return;
   event.preventDefault();
-  if (!document.querySelector("form.drop") && document.getElementById("work")) say("Reports are dropped under Intake.");
+  if (!document.querySelector("form.drop")) say("Reports are dropped under Intake.");
 });
 
 /** Dropping and choosing files; sending starts at once. */
@@ -544,28 +367,6 @@ Alpine.data("mapping", () => ({
   },
 }));
 
-// What was sent is not sent again by a second click or a key held down: until its page is there, or gone wrong for that long.
-const ANSWERED_MS = 10_000;
-const sent = new Map();
-document.addEventListener("submit", (event) => {
-  const form = event.target;
-  if (form.method !== "post" || event.defaultPrevented) return;
-  if (performance.now() - (sent.get(form) ?? -ANSWERED_MS) < ANSWERED_MS) event.preventDefault();
-  else sent.set(form, performance.now());
-});
-window.addEventListener("pageshow", () => sent.clear());
-
-// Long forms are not left with something typed in them that was never sent, but on purpose.
-const changed = (field) => {
-  if (field.type === "hidden") return false;
-  if (field.options) return field.selectedIndex !== Math.max(0, [...field.options].findIndex((each) => each.defaultSelected));
-  return "defaultChecked" in field && field.checked !== field.defaultChecked || field.value !== field.defaultValue;
-};
-window.addEventListener("beforeunload", (event) => {
-  const typed = (form) => !sent.has(form) && [...form.querySelectorAll("input, select, textarea")].some(changed);
-  if ([...document.querySelectorAll("form[data-long]")].some(typed)) event.preventDefault();
-});
-
 // Closing the evidence asks the server for nothing: the drawer goes, the address follows where it is
 // the page's own, and the row that was open has the focus.
 document.addEventListener("click", (event) => {
@@ -573,7 +374,7 @@ document.addEventListener("click", (event) => {
   if (!close || event.ctrlKey || event.metaKey || event.shiftKey) return;
   event.preventDefault();
   document.getElementById("drawer").hidden = true;
-  latest.delete("drawer");
+  forget("drawer");
   if (close.pathname === location.pathname) history.pushState({ htmx: true }, "", close.href);
   const open = document.querySelector("tr[data-row].open");
   open?.classList.remove("open");
@@ -590,9 +391,4 @@ for (const change of ["htmx:afterSwap", "htmx:pushedIntoHistory"]) {
 }
 
 Alpine.start();
-if (document.querySelector(TYPED)) {
-  retype(JSON.parse(sessionStorage.getItem("typed") ?? "[]"));
-  sessionStorage.removeItem("typed");
-  keepTyped();
-}
 for (const key of window.earlyKeys()) document.dispatchEvent(new KeyboardEvent("keydown", { key, bubbles: true }));
