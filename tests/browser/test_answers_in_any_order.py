@@ -304,3 +304,19 @@ def test_a_page_without_the_part_that_was_asked_for_is_shown_whole(targets):
     targets.locator("thead th", has_text="clicks").get_by_role("link").click()
     expect(targets.locator("h1")).to_have_text("No figures in these days")
     expect(targets).to_have_url(re.compile("sort=-clicks"))
+
+
+def test_a_link_within_a_table_to_another_view_brings_all_of_it(page, site):
+    """Its place in the rail, its title, and a drawer for its rows; the evidence of the view before is gone."""
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
+    page.locator("tr[data-row] .name").first.click()
+    expect(page.locator("#drawer svg.luck")).to_be_visible()
+    page.get_by_role("link", name="Search terms", exact=True).click()
+    page.wait_for_url("**/targeting/terms?*")
+    expect(page.locator("#drawer")).to_be_hidden()
+    page.goto(f"{site.base}/standing/queries?account=fernhollow-de")
+    page.locator("#page tr[data-row] a.name, #page tbody a[href*='targeting/terms']").first.click()
+    page.wait_for_url("**/targeting/terms?*")
+    expect(page.locator(".rail a[aria-current=page]")).to_contain_text("Targeting")
+    page.locator("tr[data-row] .name").first.click()
+    expect(page.locator("#drawer")).to_be_visible()

@@ -42,6 +42,15 @@ document.addEventListener("htmx:beforeRequest", (event) => {
   xhr.addEventListener("loadend", () => setTimeout(settled, htmx.config.defaultSettleDelay));
 });
 
+// A part of a page is swapped within that page; another page comes whole, with its own frame, drawer and scripts.
+document.addEventListener("htmx:confirm", (event) => {
+  const { elt, path, target, verb } = event.detail;
+  if (target.id !== "page" || verb !== "get" || new URL(path, location.href).pathname === location.pathname) return;
+  event.preventDefault();
+  if (elt.matches("form")) elt.submit();
+  else location.assign(path);
+});
+
 /** Answers come in any order: the last one asked for has the place, wherever that is by now. */
 function arrive(answer) {
   const { target, xhr, requestConfig } = answer.detail;

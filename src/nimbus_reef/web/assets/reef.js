@@ -9,7 +9,7 @@ window.htmx = htmx;
 const typing = (element) => element.closest?.("input, select, textarea, [contenteditable]") && element.type !== "checkbox";
 const hotkey = (key) => {
   const all = [...document.querySelectorAll(`[data-hotkey="${CSS.escape(key)}"]`)];
-  return all.find((element) => element.offsetParent !== null);
+  return all.find((element) => element.checkVisibility());
 };
 
 /** What a thing means, for whoever has no pointer to hover with: its title on focus and on a tap. */
@@ -73,7 +73,7 @@ Alpine.data("keys", () => ({
   help() {
     const here = new Map();
     for (const element of document.querySelectorAll("[data-hotkey]")) {
-      if (element.offsetParent === null || here.has(element.dataset.hotkey)) continue;
+      if (!element.checkVisibility() || here.has(element.dataset.hotkey)) continue;
       const said = element.cloneNode(true);
       for (const each of said.querySelectorAll("kbd, .pop")) each.remove();
       const parts = [...said.querySelectorAll("*")].filter((each) => !each.children.length);
