@@ -5,6 +5,7 @@ import re
 import pytest
 from playwright.sync_api import expect
 
+pytestmark = pytest.mark.browser
 TARGETS = "/targeting/targets?account=fernhollow-de"
 
 
