@@ -27,7 +27,7 @@ def held(page):
                 route.continue_()
 
         def wait(self, count):
-            for _ in range(100):
+            for _ in range(400):
                 if len(self.routes) >= count:
                     return
                 page.wait_for_timeout(50)
