@@ -298,6 +298,22 @@ def test_who_was_signed_out_signs_in_and_is_back_at_the_page(targets, refused, s
     expect(targets.locator("tr[data-row]").first).to_be_visible()
 
 
+def test_a_large_report_of_somebody_signed_out_meanwhile_leads_to_the_sign_in(page, site, refused, tmp_path):
+    """It is not sent first, only to end in the middle; nor where there is nobody to send it to, which is said."""
+    refused.append("ERR_INTERNET_DISCONNECTED")
+    report = tmp_path / "large.csv"
+    report.write_text("day,campaign,clicks\n" + "2026-11-01,Plant stands,1\n" * 200_000)
+    page.goto(f"{site.base}/intake/?account=fernhollow-de")
+    page.context.set_offline(True)
+    page.set_input_files("form.drop input[type=file]", report)
+    expect(page.locator(".notice.bad")).to_contain_text("Nothing was taken in")
+    page.context.set_offline(False)
+    page.context.clear_cookies()
+    page.set_input_files("form.drop input[type=file]", report)
+    expect(page.locator("h1")).to_have_text("Sign in")
+    assert "next=/intake/" in page.url
+
+
 def test_a_page_without_the_part_that_was_asked_for_is_shown_whole(targets):
     """As where the figures are gone by now, and the page says so."""
     gone = "<!doctype html><title>Gone</title><main id='work'><h1>No figures in these days</h1></main>"

@@ -85,9 +85,8 @@ def guard(app: Flask) -> None:
         request.max_content_length = _VISITORS_BYTES
         if (request.content_length or _VISITORS_BYTES + 1) <= _VISITORS_BYTES:
             return None
-        response = current_app.make_response(
-            ("Sign in first.\n", 401 if request.endpoint not in OPEN_ENDPOINTS else 413)
-        )
+        refused = request.endpoint not in OPEN_ENDPOINTS
+        response = to_sign_in() if refused else current_app.make_response(("Too large.\n", 413))
         response.headers["Connection"] = "close"
         return response
 

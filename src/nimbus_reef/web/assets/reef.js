@@ -347,10 +347,17 @@ Alpine.data("dropZone", () => ({
     this.$refs.files.files = event.dataTransfer.files;
     this.send();
   },
-  send() {
-    if (!this.$refs.files.files.length) return;
-    this.$refs.busy.hidden = false;
-    this.$root.requestSubmit();
+  async send() {
+    const { files, busy } = this.$refs;
+    if (!files.files.length) return;
+    busy.hidden = false;
+    // To somebody who is signed in no more the connection would end in the middle of a file.
+    const here = await fetch(location.href, { method: "HEAD", redirect: "manual" }).catch(() => null);
+    if (here?.type === "opaqueredirect") return location.reload();
+    if (here) return this.$root.requestSubmit();
+    busy.hidden = true;
+    files.value = "";
+    say("The application cannot be reached. Nothing was taken in: drop it again in a moment.");
   },
 }));
 
