@@ -19,7 +19,6 @@ from flask_login import current_user
 from flask_wtf.csrf import CSRFError
 from werkzeug.exceptions import HTTPException
 from werkzeug.wrappers import Response
-from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef import __version__
 from nimbus_reef.config import Config
@@ -284,7 +283,7 @@ def _map_errors(app: Flask) -> None:
         return known(DiskFull()) if is_full_disk(problem) else unknown(problem)
 
     @app.errorhandler(CSRFError)
-    def forged(_: CSRFError) -> AnyResponse | tuple[str, int, dict[str, str]]:
+    def forged(_: CSRFError) -> Response | tuple[str, int, dict[str, str]]:
         if not current_user.is_authenticated and request.endpoint not in security.OPEN_ENDPOINTS:
             return security.to_sign_in()
         return page(

@@ -64,7 +64,7 @@ def to_sign_in() -> AnyResponse:
     Where somebody signs in, to come back to the page that they were on: a part of a page, or a form, has no address to come back to.
     What was sent by somebody who is not signed in any more is said not to be done.
     """
-    asks, in_page = request.method == "GET", "HX-Request" in request.headers
+    asks, in_page = request.method in ("GET", "HEAD"), "HX-Request" in request.headers
     here = request.headers.get("HX-Current-URL", "") if in_page else request.url if asks else request.referrer
     page = urlsplit(here or "")
     target = f"{page.path}?{page.query}" if page.query else page.path
