@@ -11,7 +11,7 @@ import pytest
 from polars.testing import assert_frame_equal
 from tests.jobs.test_labels import put
 
-from nimbus_reef.analysis import movement, products, standing
+from nimbus_reef.analysis import movement, products, query_shares, standing
 from nimbus_reef.analysis.look import EVERYTHING, Look, Part
 from nimbus_reef.analysis.readings import reading
 from nimbus_reef.analysis.totals import summed, totals
@@ -80,8 +80,8 @@ def test_months_of_shop_rates_weigh_by_the_weeks_own_clicks_and_cart_adds(demo):
     account = accounts.by_key(demo.store, "fernhollow-de")
     facts, window = Facts(demo.store), Window(date(2026, 10, 19), date(2026, 11, 17))
     on = standing.ground(facts, Look(account, window, Aims(0.3)))
-    months = standing.shop_months(facts, account, window)
-    sums = standing.shop_sums(facts, account, window)
+    months = query_shares.months(facts, Look(account, window, Aims(0.28)))
+    sums = query_shares.totals(facts, Look(account, window, Aims(0.28)))
     assert sum(months["clicks"].values()) == sums["own_clicks"]
     assert sum(months["cart_adds"].values()) == sums["own_cart_adds"]
     for metric, counted in (("cart_rate", "clicks"), ("purchase_rate", "cart_adds")):

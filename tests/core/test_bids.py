@@ -47,7 +47,7 @@ def test_floor_and_ceiling_have_the_last_word():
 
 @given(
     st.floats(0.05, 5),
-    st.one_of(st.none(), st.floats(0.02, 5)),
+    st.floats(0.02, 5),
     st.floats(0, 20),
     st.sampled_from(list(Verdict)),
 )
@@ -56,6 +56,25 @@ def test_a_proposal_never_leaves_its_limits(bid, cpc, value, verdict):
     assert 0.02 <= advice.proposed <= 10
     assert 0.7 * advice.bid - 0.006 <= advice.proposed or advice.proposed == 0.02
     assert advice.proposed <= 1.2 * advice.bid + 0.006 or advice.bid < 0.05
+
+
+def test_a_promoted_term_opens_near_what_its_clicks_cost_whatever_they_were_worth():
+    """3 clicks, 3 orders, 0.99 paid, 0.33 a click: not at the 5.19 that three lucky clicks are worth."""
+    lucky = bids.opening(value=18.5, target_acos=0.28, cpc=0.33, ratio=1.0)
+    assert lucky.aim == pytest.approx(5.18)
+    assert (lucky.proposed, keys(lucky)) == (pytest.approx(0.50), ["opening_bid", "opening_near"])
+    poor = bids.opening(value=0.5, target_acos=0.28, cpc=1.0, ratio=1.0)
+    assert poor.proposed == pytest.approx(0.50)
+    worth_it = bids.opening(value=4.0, target_acos=0.25, cpc=0.9, ratio=1.0)
+    assert (worth_it.proposed, keys(worth_it)) == (1.0, ["opening_bid"])
+    own = BidLimits(opening_most=3.0)
+    assert bids.opening(value=18.5, target_acos=0.28, cpc=0.33, ratio=1.0, limits=own).proposed == 0.99
+
+
+@given(st.floats(0, 100), st.floats(0.02, 5), st.floats(0.5, 2))
+def test_an_opening_bid_never_leaves_the_neighbourhood_of_todays_price(value, cpc, ratio):
+    bid = bids.opening(value=value, target_acos=0.28, cpc=cpc, ratio=ratio).proposed
+    assert 0.5 * cpc * ratio - 0.006 <= bid <= 1.5 * cpc * ratio + 0.006 or bid in (0.02, 10.0)
 
 
 def test_blocks_are_counted_back_from_the_end_and_weigh_bids_by_clicks():

@@ -135,6 +135,12 @@ def test_too_small_an_account_is_undecided():
     assert judged["stake"].sum() == 0
 
 
+def test_what_was_never_clicked_is_not_enough_data():
+    judged = judged_in_groups(rows([*company(), (0, 0, 0.0)]), 30)
+    assert judged["verdict"].to_list()[-1] == Verdict.TOO_SMALL.value
+    assert Verdict.TOO_SMALL.value not in judged["verdict"].to_list()[:-1]
+
+
 def test_clicks_without_money_are_fine_and_impossible_prices_are_costly():
     """P_over is 0 when nothing was spent, 1 when even every click buying would not do."""
     judged = judged_in_groups(rows([*company(), (30, 3, 0.0), (30, 3, 50.0)]), 30)

@@ -89,6 +89,36 @@ def test_a_shift_pauses_the_dear_ads_beside_a_sibling_that_may_take_more():
     assert found.projected.sales.middle > 0, "white converts better"
 
 
+def test_nothing_is_shifted_to_a_sibling_that_is_above_target_itself():
+    """In ad group one a sibling above target would get its part; in two there is none."""
+    over = child("moss", 50.0, verdict=Verdict.LEANING, index=1.1)
+    ads = [ad("slate", "one", 22.0), ad("white", "one", 30.0), ad("moss", "one", 50.0)]
+    found = families.shift([SLATE, WHITE, over], ads, 30)
+    assert not found.pauses
+    assert "above target itself" in found.why_not
+    two = [ad("slate", "two", 18.0), ad("white", "two", 30.0)]
+    found = families.shift([SLATE, WHITE, over], [*ads, *two], 30)
+    assert [each.ad_group for each in found.pauses] == ["two"]
+    assert found.after["moss"] == 50.0
+
+
+def test_how_much_stays_on_a_child_is_a_setting():
+    ads = [
+        ad("slate", "one", 22.0),
+        ad("white", "one", 30.0),
+        ad("slate", "two", 18.0),
+        ad("white", "two", 30.0),
+    ]
+    assert not families.shift([SLATE, WHITE], ads, 30, kept_share=0.3).pauses
+
+
+def test_siblings_without_ads_have_their_share_of_the_sales():
+    """Half of the family's sales are of a child without ads: the other's index is .5, not 1."""
+    found = families.children(rows(("p", "seen", 40, 100, 500, True), ("p", "quiet", 0, 0, 500, False)))
+    assert found.filter(sku="seen")["index"][0] == pytest.approx(0.5)
+    assert found.filter(sku="seen")["costly_child"][0]
+
+
 def test_something_is_left_on_every_child():
     ads = [ad("slate", "one", 40.0), ad("white", "one", 60.0)]
     found = families.shift([SLATE, WHITE], ads, 30)

@@ -18,6 +18,31 @@ def test_the_stage_with_the_smallest_fall_is_where_shoppers_are_lost():
     assert (found["lost_at"], found["fall"]) == ("cart_adds", pytest.approx(0.25))
 
 
+def weeks(*rows):
+    """day, query, product, market impressions, own impressions."""
+    frame = pl.DataFrame(
+        rows, schema=("day", "query", "product_id", "market_impressions", "own_impressions"), orient="row"
+    )
+    return frame.with_columns(
+        *(pl.lit(0).alias(name) for name in funnel.COUNTS if name not in frame.columns),
+        search_volume="market_impressions",
+    )
+
+
+def test_spellings_of_one_query_are_one_query():
+    found = funnel.by_query(
+        weeks((1, "Chalk Bag", 0, 100, 10), (1, "chalk  bag", 0, 300, 20), (2, "chalk  bag", 0, 400, 5))
+    )
+    assert found.select("query", "market_impressions", "own_impressions", "search_volume").rows() == [
+        ("chalk  bag", 800, 35, 400.0)
+    ]
+
+
+def test_products_of_a_week_share_one_market():
+    found = funnel.by_query(weeks((1, "bag", 7, 100, 10), (1, "bag", 8, 100, 20), (2, "bag", 7, 50, 5)))
+    assert found.select("market_impressions", "own_impressions").rows() == [(150, 35)]
+
+
 def test_without_a_market_there_is_no_share():
     found = funnel.shares(pl.DataFrame([ROW | {"market_clicks": 0, "own_clicks": 0}])).to_dicts()[0]
     assert found["share_clicks"] is None

@@ -66,6 +66,13 @@ def test_a_catch_all_is_expected_to_do_what_clicks_as_cheap_did():
     assert found.spend == pytest.approx(30)
 
 
+def test_a_click_at_the_bid_itself_counts():
+    """2.01 as a float, times a million, is a little under what a click of 2.01 cost."""
+    found = catch_all.expected(days((1, 1, 2.01), (3, 0, 6.03)), (4, 1, 20.0), 10, 10, 2.01)
+    assert found is not None
+    assert found.cheap == 4
+
+
 def test_without_clicks_as_cheap_nothing_is_expected():
     assert catch_all.expected(days((10, 1, 9)), (10, 1, 20.0), 40, 10, 0.2) is None
     assert catch_all.expected(days((10, 1, 1)), (10, 0, 0.0), 40, 10, 0.2) is None

@@ -1,5 +1,6 @@
 """Placements: evidence in the campaign's own company, and one base bid that meets the target everywhere."""
 
+from dataclasses import replace
 from itertools import product
 
 import polars as pl
@@ -47,6 +48,43 @@ def test_a_placement_with_few_clicks_does_not_set_the_base_and_off_site_has_no_p
     assert found.sets_base is ELSEWHERE
     assert placements.solve(places[:3], 0.3) == found
     assert placements.solve(places, 0.3, base_share=0.04).sets_base is PAGE
+
+
+def test_placements_that_are_right_with_their_adjustment_in_force_keep_base_and_adjustment():
+    """Top with +100 %, both exactly at a target of 25 %: a click sells 2 units at the top and 1 on the page, in as many clicks."""
+    clicks = 100_000  # So many that what is drawn to the campaign's mean does not show.
+    places = [
+        PlacementSums(TOP, clicks, clicks * 0.50, clicks * 2.0, adjustment=1.0),
+        PlacementSums(PAGE, clicks, clicks * 0.25, clicks * 1.0),
+    ]
+    found = placements.solve(places, 0.25)
+    assert found.ratio == pytest.approx(1.0, abs=0.001)
+    assert found.adjustments[TOP] == pytest.approx(0.99, abs=0.011)
+    assert placements.is_right(places, found)
+    assert not placements.is_right([replace(places[0], adjustment=0.5), places[1]], found)
+
+
+def test_what_was_solved_once_is_right_the_next_time():
+    """Whatever is in force: after the solution is in force, the same figures ask for nothing more."""
+    places = [
+        PlacementSums(TOP, 400, 200, 900, 0.3), PlacementSums(ELSEWHERE, 300, 90, 300), PlacementSums(PAGE, 200, 50, 150, 0.1),
+    ]  # fmt: skip
+    first = placements.solve(places, 0.28)
+    assert not placements.is_right(places, first)
+    moved = [replace(each, adjustment=first.adjustments[each.placement]) for each in places]
+    again = placements.solve(moved, 0.28)
+    in_force = sum(e.clicks * (1 + e.adjustment) for e in moved) / sum(e.clicks for e in moved)
+    assert again.adjustments == first.adjustments
+    assert again.ratio == pytest.approx(in_force * again.base / (1350 / 900 * 0.28))
+
+
+def test_sales_of_a_placement_without_a_click_are_not_its_clicks():
+    with_views = [PlacementSums(TOP, 200, 100, 600), PlacementSums(PAGE, 0, 0, 500)]
+    assert placements.solve(with_views, 0.25).base == placements.solve(with_views[:1], 0.25).base
+    judged = placements.judge(
+        rows(("a", "top_of_search", 400, 40, 100, 1200), ("a", "product_page", 0, 5, 0, 900)), "whose", 30, Aims(0.3), 10,
+    )  # fmt: skip
+    assert judged["group_aov"][0] == pytest.approx(30 * UNIT)
 
 
 def test_a_campaign_without_sales_has_no_solution():
@@ -139,7 +177,7 @@ def test_off_site_traffic_is_judged_in_the_company_of_the_other_campaigns_off_si
 
 def test_an_account_too_small_to_judge_says_so():
     judged = placements.judge(rows(("a", "off_site", 40, 1, 10, 20)), "whose", 30, Aims(0.3), 10)
-    assert judged["verdict"][0] == "undecided, account too small"
+    assert judged["verdict"][0] == "not enough data"
 
 
 def test_lower_bids_cost_and_sell_less_and_the_same_bids_change_nothing():

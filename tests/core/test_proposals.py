@@ -44,6 +44,15 @@ def test_no_bid_known_and_too_small_an_account_move_nothing():
     assert for_target(replace(ROW, verdict=Verdict.TOO_SMALL), bid=1.0).reasons[0].key == "too_small"
 
 
+def test_nothing_moves_where_no_click_was_paid_for():
+    """Nothing is worked out from a price that nobody paid."""
+    idle = replace(ROW, clicks=0, spend=0.0, verdict=Verdict.TOO_SMALL, own_test=False)
+    assert for_target(idle, bid=1.0).reasons[0].key == "no_clicks"
+    assert for_term(idle, "grow lamp").reasons[0].key == "no_clicks"
+    free = replace(ROW, spend=0.0, verdict=Verdict.FINE)
+    assert for_target(free, bid=1.0).reasons[0].key == "no_clicks"
+
+
 def test_a_wasted_term_becomes_a_negative_with_a_warning_about_its_sibling():
     proposal = for_term(ROW, "grow lamp aquarium", products=[LAMP], orders_elsewhere=2)
     assert proposal.move is Move.NEGATIVE

@@ -2,13 +2,47 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from enum import StrEnum
+from typing import Final
+
 import polars as pl
 
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import funnel
+from nimbus_reef.core.funnel import COUNTS
 from nimbus_reef.core.words import words
 from nimbus_reef.store.reading import market_frames, product_frames
 from nimbus_reef.store.reading.facts import Facts
+
+
+class FunnelOf(StrEnum):
+    """Whose searches a query funnel counts; the values are what pages say of it."""
+
+    BRAND = ""
+    PRODUCT = "of this product"
+    PRODUCTS = "of the products that the funnel is loaded for"
+    BRAND_FOR_PART = "of the whole brand: the query funnel of this product is not loaded"
+    BRAND_ALONE = "of the whole brand: a query funnel knows no campaign, portfolio or format"
+
+
+def weeks(facts: Facts, look: Look) -> tuple[pl.DataFrame, FunnelOf]:
+    """
+    The rows of whole weeks that answer a look, and whose they are. Rows of single products are never added to those of the brand: of a
+    product its own where they are loaded, else the brand's; of the brand its own, else those of its products.
+    """
+    rows = market_frames.query_weeks(facts, look.account.id, look.window)
+    of_brand, of_products = rows.filter(pl.col("sku").is_null()), rows.filter(pl.col("sku").is_not_null())
+    if look.part.product:
+        mine = of_products.filter(pl.col("sku").cast(pl.String) == look.part.product)
+        return (mine, FunnelOf.PRODUCT) if len(mine) else (of_brand, FunnelOf.BRAND_FOR_PART)
+    if look.part:
+        return of_brand, FunnelOf.BRAND_ALONE
+    return (
+        (of_products, FunnelOf.PRODUCTS)
+        if of_brand.is_empty() and len(of_products)
+        else (of_brand, FunnelOf.BRAND)
+    )
 
 
 def shares(facts: Facts, look: Look) -> pl.DataFrame:
@@ -21,14 +55,31 @@ def shares(facts: Facts, look: Look) -> pl.DataFrame:
             product_frames.listings(facts, account.id, window)["title"].cast(pl.String).unique().to_list()
         )
         known = frozenset(word for title in titles for word in words(title))
-        rows = (
-            market_frames.query_weeks(facts, account.id, window)
-            .filter(pl.col("sku").is_null())
-            .group_by("query")
-            .agg(pl.col(funnel.COUNTS).cast(pl.Int64).sum(), pl.col("search_volume").mean())
-            .sort("query")
-        )
+        rows = funnel.by_query(weeks(facts, look)[0])
         missing = [" ".join(funnel.missing_words(query, known)) for query in rows["query"].to_list()]
         return funnel.shares(rows).with_columns(missing=pl.Series(missing, dtype=pl.String))
 
-    return facts.kept("query shares", account.id, make, window)
+    return facts.kept("query shares", account.id, make, window, look.part.product)
+
+
+def totals(facts: Facts, look: Look) -> Mapping[str, int]:
+    """Own and market counts over the weeks inside the window, all queries."""
+    rows = funnel.by_query(weeks(facts, look)[0])
+    return {name: int(rows[name].sum()) for name in COUNTS}
+
+
+_COUNTED: Final = ("own_clicks", "own_cart_adds")
+
+
+def months(facts: Facts, look: Look) -> Mapping[str, Mapping[str, float]]:
+    """What peer months of cart and purchase rate weigh: the counted weeks' own clicks, own cart adds."""
+    found = (
+        weeks(facts, look)[0]
+        .group_by(pl.col("day").dt.strftime("%Y-%m").alias("month"))
+        .agg(pl.col(_COUNTED).sum())
+        .sort("month")
+    )
+    return {
+        name.removeprefix("own_"): dict(found.select("month", pl.col(name).cast(pl.Float64)).rows())
+        for name in _COUNTED
+    }

@@ -13,7 +13,6 @@ import polars as pl
 
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import peers
-from nimbus_reef.core.funnel import COUNTS
 from nimbus_reef.core.metrics import in_units
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.peers import RATED, Floats, Months, Peers, Standing
@@ -182,32 +181,12 @@ def _columns_by(rows: pl.DataFrame, name: str) -> dict[str, dict[str, Floats]]:
     }
 
 
-def shop_sums(facts: Facts, account: Account, window: Window) -> Mapping[str, int]:
-    """The account's own and the market's counts over the weeks inside the window, all queries."""
-    rows = market_frames.query_weeks(facts, account.id, window).filter(pl.col("sku").is_null())
-    return {name: int(rows[name].sum()) for name in COUNTS}
-
-
-def shop_months(facts: Facts, account: Account, window: Window) -> Mapping[str, Mapping[str, float]]:
-    """What peer months of cart and purchase rate weigh: the counted weeks' own clicks, own cart adds."""
-    rows = market_frames.query_weeks(facts, account.id, window).filter(pl.col("sku").is_null())
-    months = (
-        rows.group_by(pl.col("day").dt.strftime("%Y-%m").alias("month"))
-        .agg(pl.col("own_clicks", "own_cart_adds").sum())
-        .sort("month")
-    )
-    return {
-        name.removeprefix("own_"): dict(months.select("month", pl.col(name).cast(pl.Float64)).rows())
-        for name in ("own_clicks", "own_cart_adds")
-    }
-
-
 def shop_place(
     on: Ground, sums: Mapping[str, int], metric: str, months: Mapping[str, Mapping[str, float]]
 ) -> Placed:
     """
     Cart and purchase rate: of the account as a whole, against each category it spends in. months:
-    see `shop_months`.
+    see `query_shares.months`.
     """
     own = {name.removeprefix("own_"): value for name, value in sums.items() if name.startswith("own_")}
     rated = RATED[metric]

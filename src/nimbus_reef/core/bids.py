@@ -13,9 +13,9 @@ from nimbus_reef.core.metrics import met_target
 from nimbus_reef.core.model import Verdict
 
 RATIO_CLIP = (0.5, 2.0)
-RATIO_WITHOUT_DATA = 1.2
 STEP_DOWN = 0.30
 STEP_UP = 0.20
+OPENING = (0.5, 1.5)
 PAST_BEST = 1.10
 BLOCK_DAYS = 14
 MOST_BLOCKS = 6
@@ -25,12 +25,17 @@ _HALF_CENT = 0.005
 
 @dataclass(frozen=True, slots=True)
 class BidLimits:
-    """The account's floor, ceiling and how far one change may go."""
+    """
+    The account's floor, ceiling and how far one change may go. opening_least, opening_most: what a promoted term opens at, in
+    parts of what its clicks cost.
+    """
 
     floor: float = 0.02
     ceiling: float = 10.0
     step_down: float = STEP_DOWN
     step_up: float = STEP_UP
+    opening_least: float = OPENING[0]
+    opening_most: float = OPENING[1]
 
 
 STANDARD_LIMITS = BidLimits()
@@ -115,10 +120,38 @@ def value_per_click(expected_cvr: float, aov: float) -> float:
     return expected_cvr * aov
 
 
+def bid_ratio(bid: float, cpc: float) -> float:
+    """r: what is bid for each unit paid for a click, clipped 0.5…2."""
+    return min(max(bid / cpc, RATIO_CLIP[0]), RATIO_CLIP[1])
+
+
+def opening(
+    *, value: float, target_acos: float, cpc: float, ratio: float, limits: BidLimits = STANDARD_LIMITS
+) -> BidAdvice:
+    """
+    The bid that a promoted term opens with, and why: near what its clicks cost, whatever they were worth so far.
+
+    cpc: what its clicks cost; ratio: what is bid where it was bought for each unit paid. A few lucky clicks show a high worth;
+    opening at most 1.5 times (`opening_most`) and at least half (`opening_least`) of today's price finds out at today's cost.
+    """
+    paid = cpc * ratio
+    aim = target_acos * value * ratio
+    near = min(max(aim, limits.opening_least * paid), limits.opening_most * paid)
+    bid = round(min(max(near, limits.floor), limits.ceiling), 2)
+    reasons = [Reason("opening_bid", (bid, value, target_acos))]
+    if near != aim:
+        reasons.append(
+            Reason("opening_near", (cpc, limits.opening_most if near < aim else limits.opening_least))
+        )
+    if bid != round(near, 2):
+        reasons.append(Reason("floor" if bid > near else "ceiling", (bid,)))
+    return BidAdvice(bid, bid, aim, tuple(reasons))
+
+
 def advise(
     *,
     bid: float,
-    cpc: float | None,
+    cpc: float,
     value: float,
     target_acos: float,
     verdict: Verdict,
@@ -128,10 +161,10 @@ def advise(
     """
     The bid at which a click costs what it may, limited one step at a time.
 
-    aim = target × v × (bid/CPC observed, clipped 0.5…2; 1.2 without data). No raise
+    cpc: what its clicks cost, above 0: without a click nothing is moved. aim = target × v × (bid/CPC, clipped 0.5…2). No raise
     while the row is costly or leaning, none past the best-working bid × 1.10.
     """
-    ratio = min(max(bid / cpc, RATIO_CLIP[0]), RATIO_CLIP[1]) if cpc else RATIO_WITHOUT_DATA
+    ratio = bid_ratio(bid, cpc)
     aim = target_acos * value * ratio
     reasons = [Reason("aim", (aim, value, target_acos, ratio))]
     proposed = aim

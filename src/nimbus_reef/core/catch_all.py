@@ -41,8 +41,10 @@ def expected(
     target_days: clicks, orders, spend (micro-units) of each target and day of 90 days. account: clicks, orders and sales (units)
     of the same. sku_days: eligible SKUs × days with impressions; eligible: how many products get an ad.
     """
+    # In whole micro-units: 2.01 · 1,000,000 as a float is a little less than what a click of 2.01 cost.
     cheap = target_days.filter(
-        (pl.col("clicks") > 0) & (pl.col("spend").cast(pl.Float64) <= bid * MICRO * pl.col("clicks"))
+        (pl.col("clicks") > 0)
+        & (pl.col("spend").cast(pl.Int64) <= round(bid * MICRO) * pl.col("clicks").cast(pl.Int64))
     )
     clicks = int(cheap["clicks"].sum())
     all_clicks, all_orders, all_sales = account

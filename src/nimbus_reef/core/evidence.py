@@ -288,8 +288,9 @@ def _over_without_words(judged: pl.DataFrame) -> Floats:
 
 
 def _verdict() -> pl.Expr:
-    too_small = pl.col("prior_a").is_null() & (pl.col("spend") > 0)
-    return pl.when(too_small).then(pl.lit(Verdict.TOO_SMALL.value)).otherwise(verdict_of("p_over"))
+    # Without a click there is nothing to judge by: its chance would be that of rows like it alone.
+    not_enough = (pl.col("prior_a").is_null() & (pl.col("spend") > 0)) | (pl.col("clicks") == 0)
+    return pl.when(not_enough).then(pl.lit(Verdict.TOO_SMALL.value)).otherwise(verdict_of("p_over"))
 
 
 def verdict_of(chance: str) -> pl.Expr:
@@ -333,7 +334,7 @@ _MEANS: Final[Mapping[str, str]] = {
     Verdict.LEANING: f"{_AT_LEAST} {100 * LEANING_AT:.0f} %, luck taken out: not sure enough to act on a row alone",
     Verdict.FINE: f"chance of being over target at most {100 * FINE_AT:.0f} %, luck taken out",
     Verdict.UNDECIDED: "its clicks do not settle yet whether it is over target",
-    Verdict.TOO_SMALL: "the account has too few clicks and orders to tell luck from fact",
+    Verdict.TOO_SMALL: "no click yet, or too few clicks and orders in the whole account, to tell luck from fact",
     SimpleVerdict.OVER: "clicks enough for the simple rule, and ACOS over target",
     SimpleVerdict.NO_ORDER: "clicks enough for the simple rule, and no order",
     SimpleVerdict.UNDER: "ACOS within target, luck included",
@@ -389,6 +390,22 @@ def clicks_needed(n: Ints, k: Ints, a: Floats, b: Floats, needed: Floats) -> lis
         high = np.where(done, middle, high)
         low = np.where(done, low, middle)
     return [int(m) if m <= MOST_CLICKS_NEEDED else None for m in high]
+
+
+def losing(rows: pl.DataFrame, margin: pl.Expr) -> tuple[pl.Series, pl.Series]:
+    """
+    P_lose, how likely a row's clicks cost more than its margin leaves, and whether it had clicks enough for an order at that rate.
+
+    rows: judged, with n, k, prior_a, prior_b, spend and shrunk_aov (micro). margin: before ads, a fraction. P_lose = I(π/(A·m); a', b'),
+    own test n·π/(A·m) ≥ 1 ("Bids" in docs/calculations.md); null without clicks or a prior.
+    """
+    needed = pl.when(pl.col("n") > 0).then(pl.col("spend") / pl.col("n") / (pl.col("shrunk_aov") * margin))
+    known = rows.select(
+        needed.alias("needed"), (pl.col("prior_a") + pl.col("k")).alias("a"),
+        (pl.col("prior_b") + pl.col("n") - pl.col("k")).alias("b"), enough=pl.col("n") * needed >= 1,
+    )  # fmt: skip
+    figures = known.select("needed", "a", "b").cast(pl.Float64).fill_null(float("nan")).to_numpy().T
+    return pl.Series(probability_over(*figures), nan_to_null=True), known["enough"]
 
 
 def interval(a: float, b: float, width: float = INTERVAL) -> tuple[float, float]:

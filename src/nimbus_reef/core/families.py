@@ -86,6 +86,11 @@ class Child:
     aov: float
 
     @property
+    def above_target(self) -> bool:
+        """It costs more than its target, surely or likely."""
+        return self.verdict in (Verdict.COSTLY, Verdict.LEANING)
+
+    @property
     def takes(self) -> bool:
         """Its evidence is fine and its share of sales is at least that of spend."""
         return self.verdict is Verdict.FINE and self.index is not None and self.index >= 1
@@ -107,13 +112,14 @@ class Shift:
     why_not: str = ""
 
 
-def shift(family: Sequence[Child], ads: Sequence[Ad], days: int) -> Shift:
+def shift(family: Sequence[Child], ads: Sequence[Ad], days: int, kept_share: float = KEPT_SHARE) -> Shift:
     """
     Pauses of costly children's ads beside siblings that may take more.
 
     Of each costly child the ads with the largest spend are paused, in ad groups that hold a sibling whose evidence is fine and
-    whose share of sales is at least its share of spend, until its excess is moved; at least 3 % of the family's spend stay with
-    it. What is paused goes to the siblings of the ad group by what they spend there, as a marketplace would deal it.
+    whose share of sales is at least its share of spend, and none that is itself above target, until its excess is moved; at least
+    3 % (`kept_share`) of the family's spend stay with it. What is paused goes to the siblings of the ad group by what they spend
+    there, as a marketplace would deal it: a sibling above target would get its part too.
     """
     now = {child.sku: child.spend for child in family}
     whole = sum(now.values())
@@ -126,6 +132,7 @@ def shift(family: Sequence[Child], ads: Sequence[Ad], days: int) -> Shift:
     after, pauses, changes = dict(now), list[Ad](), list[Projected]()
     bases = {child.sku: child for child in family}
     out: set[tuple[str, str, str]] = set()
+    blocked = False
     for child in sorted(costly, key=lambda each: (-each.excess, each.sku)):
         left = child.excess
         for ad in sorted(
@@ -140,7 +147,10 @@ def shift(family: Sequence[Child], ads: Sequence[Ad], days: int) -> Shift:
             able = {each.sku for each in beside} & good
             if ad.spend <= 0 or left <= 0 or not able:
                 continue
-            if after[child.sku] - ad.spend < KEPT_SHARE * whole:
+            if any(each.sku in bases and bases[each.sku].above_target for each in beside):
+                blocked = True
+                continue
+            if after[child.sku] - ad.spend < kept_share * whole:
                 continue
             pauses.append(ad)
             out.add((*ad.home, ad.sku))
@@ -149,11 +159,12 @@ def shift(family: Sequence[Child], ads: Sequence[Ad], days: int) -> Shift:
             changes.append(_moved(ad, beside, bases, after, days))
     moved = sum(ad.spend for ad in pauses)
     kept = {child.sku: after[child.sku] for child in costly}
-    why_not = (
-        ""
-        if pauses
-        else "none of its ads stands beside a sibling that may take more, or too little would be left"
-    )
+    if pauses:
+        why_not = ""
+    elif blocked:
+        why_not = "beside its ads runs a sibling that is above target itself and would get part of the spend: pause that first"
+    else:
+        why_not = "none of its ads runs beside a sibling that can take more, or too little would be left"
     return Shift(tuple(pauses), after, moved, _sum(changes), kept, why_not)
 
 

@@ -8,11 +8,41 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core.metrics import METRICS, SHOP_METRICS
-from nimbus_reef.core.words import words
+from nimbus_reef.core.words import normal_forms, words
 
 STAGES: Final = ("impressions", "clicks", "cart_adds", "purchases")
 FEWEST_DUE: Final = 5
 COUNTS: Final = tuple(f"{who}_{stage}" for who in ("market", "own") for stage in STAGES)
+
+
+def by_query(rows: pl.DataFrame) -> pl.DataFrame:
+    """
+    Sums of a brand's rows by query: query (as most often searched), `COUNTS`, search_volume (mean of its weeks), in order.
+
+    rows: week rows with day, query and the counts, and product_id where they are of single products. Spellings of one normal form are
+    one query. Rows of several products share one market: in a week its counts stand in each of them, and count once.
+    """
+    market = [name for name in COUNTS if name.startswith("market_")]
+    own = [name for name in COUNTS if name.startswith("own_")]
+    whose = ["product_id"] if "product_id" in rows.columns else []
+    spelt = rows.with_columns(normal=normal_forms(rows["query"])).sort("day", "query")
+    by_product = spelt.group_by("normal", "day", *whose, maintain_order=True).agg(
+        pl.col(COUNTS).cast(pl.Int64).sum(), pl.col("search_volume").sum()
+    )
+    weeks = by_product.group_by("normal", "day", maintain_order=True).agg(
+        pl.col(own).sum(), pl.col(*market, "search_volume").max()
+    )
+    names = (
+        spelt.group_by("normal", "query", maintain_order=True)
+        .agg(pl.col("search_volume").cast(pl.Int64).sum())
+        .sort("search_volume", "query", descending=[True, False])
+        .group_by("normal", maintain_order=True)
+        .agg(pl.col("query").first())
+    )
+    sums = weeks.group_by("normal", maintain_order=True).agg(
+        pl.col(COUNTS).sum(), pl.col("search_volume").mean()
+    )
+    return sums.join(names, on="normal").select("query", *COUNTS, "search_volume").sort("query")
 
 
 def shares(rows: pl.DataFrame) -> pl.DataFrame:

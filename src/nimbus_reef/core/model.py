@@ -89,7 +89,7 @@ class Verdict(StrEnum):
     LEANING = "leaning costly"
     UNDECIDED = "undecided"
     FINE = "fine"
-    TOO_SMALL = "undecided, account too small"
+    TOO_SMALL = "not enough data"
 
 
 class SimpleVerdict(StrEnum):

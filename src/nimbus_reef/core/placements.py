@@ -24,6 +24,7 @@ STRENGTH: Final = 50.0
 RPC_WEIGHT: Final = 20.0
 BASE_SHARE: Final = 0.10
 MOST_ADJUSTMENT: Final = 9.0
+STAYS_WITHIN: Final = 0.03
 
 
 def judge(rows: pl.DataFrame, whose: str, days: int, aims: Aims, min_clicks: int) -> pl.DataFrame:
@@ -56,8 +57,10 @@ def _off_site_apart(rows: pl.DataFrame) -> pl.DataFrame:
 
 def _in_company(rows: pl.DataFrame, whose: str) -> pl.DataFrame:
     n, k = pl.col("clicks").cast(pl.Int64), pl.min_horizontal("orders", "clicks").cast(pl.Int64)
-    own = rows.group_by(whose).agg(own_n=n.sum(), own_k=k.sum(), own_sales=pl.col("sales").sum())
-    whole = rows.select(all_n=n.sum(), all_k=k.sum(), all_sales=pl.col("sales").sum())
+    # Orders without a click (k = 0) would make each order look dearer than it is.
+    sold = pl.col("sales").filter(n > 0).sum()
+    own = rows.group_by(whose).agg(own_n=n.sum(), own_k=k.sum(), own_sales=sold)
+    whole = rows.select(all_n=n.sum(), all_k=k.sum(), all_sales=sold)
     told = own.join(whole, how="cross").with_columns(
         by_own=(pl.col("own_n") >= evidence.MIN_GROUP_CLICKS)
         & (pl.col("own_k") >= evidence.MIN_GROUP_ORDERS),
@@ -131,10 +134,11 @@ def solve(
     The base bid and the adjustments that together meet the target in every placement.
 
     RPC_c = their sales ÷ clicks; RPC_p = (sales_p + 20·RPC_c)/(clicks_p + 20); v_p = RPC_p × target. Base = the least v of
-    placements with ≥ 10 % (`base_share`) of their clicks; adjustment = clip(v_p/base − 1, 0, 9), whole per cent downwards.
-    None where the campaign sold nothing.
+    placements with ≥ 10 % (`base_share`) of their clicks; adjustment = clip(v_p/base − 1, 0, 9), whole per cent downwards. Bids are
+    multiplied by M × base/(RPC_c × target), M = Σ clicks·(1 + adjustment in force) ÷ Σ clicks: they were paid with those on top. Sales
+    of a placement without a click are not its clicks' and do not count. None where the campaign sold nothing.
     """
-    own = [each for each in places if each.placement in ADJUSTABLE]
+    own = [each for each in places if each.placement in ADJUSTABLE and each.clicks]
     clicks, sales = sum(each.clicks for each in own), sum(each.sales for each in own)
     if not clicks or sales <= 0:
         return None
@@ -151,7 +155,18 @@ def solve(
     adjustments = {
         name: int(min(max(value / base - 1, 0.0), MOST_ADJUSTMENT) * 100 + 1e-9) / 100 for name, value in worth.items()
     }  # fmt: skip
-    return Solution(base, base / (rpc * target_acos), adjustments, worth, lowest, base_share)
+    in_force = sum(each.clicks * (1 + each.adjustment) for each in own) / clicks
+    return Solution(base, in_force * base / (rpc * target_acos), adjustments, worth, lowest, base_share)
+
+
+def is_right(places: Sequence[PlacementSums], found: Solution) -> bool:
+    """Whether a click costs already what it may wherever any was bought: no bid there would move by more than 3 %."""
+    return all(
+        abs(found.ratio * (1 + found.adjustments[each.placement]) / (1 + each.adjustment) - 1)
+        <= STAYS_WITHIN + 1e-9
+        for each in places
+        if each.placement in ADJUSTABLE and each.clicks
+    )
 
 
 def outcome(

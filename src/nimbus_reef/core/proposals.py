@@ -100,15 +100,17 @@ def for_target(
         reasons = (Reason("own_test", (row.clicks,)), Reason("own_fault", (row.cvr,)))
         return Proposal(Move.PAUSE, reasons, stopped(row.basis))
     if row.verdict is Verdict.TOO_SMALL:
-        return Proposal(Move.NONE, (Reason("too_small"),))
+        return Proposal(Move.NONE, (Reason("too_small" if row.clicks else "no_clicks"),))
     if bid is None:
         return Proposal(Move.NONE, (Reason("no_bid_known"),))
     if row.verdict is Verdict.UNDECIDED:
         figures = () if row.more_clicks is None else (float(row.more_clicks),)
         return Proposal(Move.NONE, (Reason("undecided", figures),))
+    if not row.spend:
+        return Proposal(Move.NONE, (Reason("no_clicks"),))
     advice = bids.advise(
         bid=bid,
-        cpc=row.spend / row.clicks if row.clicks else None,
+        cpc=row.spend / row.clicks,
         value=bids.value_per_click(row.cvr, row.aov),
         target_acos=row.target_acos,
         verdict=row.verdict,
@@ -220,6 +222,8 @@ def _no_negative(row: Row) -> Proposal | None:
     """Why a row is not to be kept away, or None where it is costly by its own fault."""
     if row.orders:
         return Proposal(Move.NONE, (Reason("has_orders", (row.orders,)),))
+    if row.verdict is Verdict.TOO_SMALL:
+        return Proposal(Move.NONE, (Reason("too_small" if row.clicks else "no_clicks"),))
     if row.verdict is Verdict.FINE:
         return Proposal(Move.NONE, (Reason("within_target"),))
     if row.verdict is not Verdict.COSTLY:
@@ -233,15 +237,20 @@ def _no_negative(row: Row) -> Proposal | None:
     return None
 
 
-def for_winner(row: Row, limits: BidLimits = STANDARD_LIMITS) -> Proposal:
-    """An exact target of its own, at the bid at which its expected cost of sale is the target."""
-    value = bids.value_per_click(row.cvr, row.aov)
-    aim = row.target_acos * value
-    bid = round(min(max(aim, limits.floor), limits.ceiling), 2)
-    reasons = [
-        Reason("wins", (row.orders, row.spend / row.sales)),
-        Reason("opening_bid", (aim, value, row.target_acos)),
-    ]
-    if bid != round(aim, 2):
-        reasons.append(Reason("floor" if bid > aim else "ceiling", (bid,)))
-    return Proposal(Move.PROMOTE, tuple(reasons), NOTHING, BidAdvice(bid, bid, aim, tuple(reasons)))
+def for_winner(row: Row, limits: BidLimits = STANDARD_LIMITS, *, ratio: float = 1.0) -> Proposal:
+    """
+    An exact target of its own, at the bid at which its expected cost of sale is the target, near what its clicks cost now.
+
+    ratio: what is bid for each unit paid where it was bought.
+    """
+    advice = opening_bid(row, limits, ratio)
+    wins = Reason("wins", (row.orders, row.spend / row.sales))
+    return Proposal(Move.PROMOTE, (wins, *advice.reasons), NOTHING, advice)
+
+
+def opening_bid(row: Row, limits: BidLimits, ratio: float = 1.0) -> BidAdvice:
+    """What a term that gets a target of its own opens with; the row has clicks."""
+    return bids.opening(
+        value=bids.value_per_click(row.cvr, row.aov), target_acos=row.target_acos, cpc=row.spend / row.clicks,
+        ratio=ratio, limits=limits,
+    )  # fmt: skip

@@ -19,7 +19,7 @@ from nimbus_reef.core.budgets import IdleLimits
 from nimbus_reef.core.changes import SHEET_COLUMNS
 from nimbus_reef.core.costly_words import STANDARD as OUT
 from nimbus_reef.core.costly_words import WordLimits
-from nimbus_reef.core.families import COSTLY_INDEX, LEAST_SHARE
+from nimbus_reef.core.families import COSTLY_INDEX, KEPT_SHARE, LEAST_SHARE
 from nimbus_reef.core.hours import STANDARD as DRY
 from nimbus_reef.core.hours import DryLimits
 from nimbus_reef.core.listings import SIDE_DAYS, PageLimits
@@ -131,6 +131,14 @@ class Settings:
     )  # fmt: skip
     step_up: float = _set(
         STANDARD_LIMITS.step_up, "largest raise of a bid at a time", SettingGroup.BIDS, Holds.RATE, "every proposed bid", "%", 0.01, 5,
+    )  # fmt: skip
+    opening_least: float = _set(
+        STANDARD_LIMITS.opening_least, "opening bid of a promoted search term at least", SettingGroup.BIDS, Holds.RATE,
+        "the bid that a search term opens with as a target of its own", "% of what its clicks cost", 0.05, 1,
+    )  # fmt: skip
+    opening_most: float = _set(
+        STANDARD_LIMITS.opening_most, "opening bid of a promoted search term at most", SettingGroup.BIDS, Holds.RATE,
+        "as above", "% of what its clicks cost", 1, 5,
     )  # fmt: skip
     raise_top: float = _set(
         1.0, "how far the marketplace may raise a bid at the top of search", SettingGroup.BIDS, Holds.RATE,
@@ -257,6 +265,9 @@ class Settings:
         COSTLY_INDEX, "share of sales over share of spend under which a child is costly", SettingGroup.CHECKS, Holds.FIGURE,
         "the wrong child", least=0.01, most=1,
     )  # fmt: skip
+    child_kept: float = _share(
+        KEPT_SHARE, "share of a family’s spend that stays on each child", "how much a family shift moves away from a child", 0, 0.5,
+    )  # fmt: skip
     least_images: int = _limit(FULL_PAGE.images, "pictures of a page", "Catalog, listings", "at least", 0, 50)
     least_bullets: int = _limit(
         FULL_PAGE.bullets, "bullets of a page", "Catalog, listings", "at least", 0, 50
@@ -286,7 +297,14 @@ class Settings:
     @property
     def bid_limits(self) -> BidLimits:
         """What a proposed bid keeps to."""
-        return BidLimits(self.bid_floor, self.bid_ceiling, self.step_down, self.step_up)
+        return BidLimits(
+            self.bid_floor,
+            self.bid_ceiling,
+            self.step_down,
+            self.step_up,
+            self.opening_least,
+            self.opening_most,
+        )
 
     @property
     def clicks_of_products(self) -> Mapping[str, int]:

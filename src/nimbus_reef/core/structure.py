@@ -11,7 +11,12 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.core.model import Verdict
+
 _DOUBLED: Final = ("exact", "phrase", "broad")
+_RANK: Final = {Verdict.FINE.value: 0, Verdict.LEANING.value: 2, Verdict.COSTLY.value: 3}
+_UNTOLD: Final = 1
+"""Where a verdict that says neither stands among them."""
 _NO_MATCH: Final = frozenset({"auto"})
 
 
@@ -31,46 +36,42 @@ def duplicates(targets: pl.DataFrame) -> pl.DataFrame:
     """
     Targets that are live more than once for the same main product: the group, which to keep and why.
 
-    targets: judged live targets with target_id, normal (the normalised text), match_type, main_product, own_test, orders,
-    acos_by_evidence (the posterior's cost of sale, null without a prior), campaign, ad_group. Kept is the lowest cost of sale
-    by evidence among those with an own test, else the most orders, else the oldest (the smallest id). Adds twins (how many),
-    keep and keep_why ("evidence", "orders" or "oldest"), in groups, the kept one first.
+    targets: live targets, judged where they have rows, with target_id, normal (the normalised text), match_type, main_product,
+    verdict, orders, acos_by_evidence (the posterior's cost of sale; null where nothing is known of it), loses (whether it surely loses
+    money, so that it is not worth keeping), campaign, ad_group. Kept is the best verdict, then the lowest cost of sale by the posterior
+    among all of them, ties by orders, then age (the smaller id); where even that one loses, none. Adds twins (how many), keep and keep_why ("evidence",
+    "oldest" where nothing is known of any, "none" where none is kept), in groups, the kept one first.
     """
     typed = targets.filter(
         pl.col("match_type").cast(pl.String).is_in(_DOUBLED) & pl.col("main_product").is_not_null()
     )
     key = ["normal", "match_type", "main_product"]
     twins = typed.with_columns(twins=pl.col("ad_group_id").n_unique().over(key)).filter(pl.col("twins") > 1)
-    tested = pl.col("own_test") & pl.col("acos_by_evidence").is_not_null()
-    ranked = twins.with_columns(
-        any_tested=tested.any().over(key),
-        any_orders=(pl.col("orders") > 0).any().over(key),
-        by_evidence=pl.when(tested).then("acos_by_evidence").otherwise(float("inf")),
-    ).sort(
-        pl.when("any_tested").then("by_evidence").otherwise(0.0), pl.col("orders").cast(pl.Int64) * -1, "target_id",
+    ranked = twins.sort(
+        pl.col("verdict").cast(pl.String).replace_strict(_RANK, default=_UNTOLD), pl.col("acos_by_evidence").fill_null(float("inf")), pl.col("orders").fill_null(0).cast(pl.Int64) * -1, "target_id",
         maintain_order=True,
     )  # fmt: skip
+    best_loses = pl.col("loses").fill_null(False).first().over(key)
     return (
         ranked.with_columns(
             place=pl.int_range(pl.len()).over(key),
-            keep_why=pl.when("any_tested")
+            keep_why=pl.when(best_loses)
+            .then(pl.lit("none"))
+            .when(pl.col("acos_by_evidence").is_not_null().any().over(key))
             .then(pl.lit("evidence"))
-            .when("any_orders")
-            .then(pl.lit("orders"))
             .otherwise(pl.lit("oldest")),
         )
         .with_columns(
-            keep=pl.col("place") == 0,
+            keep=(pl.col("place") == 0) & (pl.col("keep_why") != "none"),
             group=pl.concat_str(
                 "normal",
                 pl.col("match_type").cast(pl.String),
                 pl.col("main_product").cast(pl.String),
                 separator=" ",
             ),
-            weight=pl.col("spend").sum().over(key),
+            weight=pl.col("spend").fill_null(0).sum().over(key),
         )
         .sort(["weight", "group", "place"], descending=[True, False, False])
-        .drop("any_tested", "any_orders", "by_evidence")
     )
 
 

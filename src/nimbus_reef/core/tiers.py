@@ -18,7 +18,7 @@ from nimbus_reef.core import bids
 from nimbus_reef.core.bids import BidAdvice, BidLimits, Reason
 from nimbus_reef.core.model import State
 from nimbus_reef.core.projection import bid_moved, stopped
-from nimbus_reef.core.proposals import Move, Proposal, Row
+from nimbus_reef.core.proposals import Move, Proposal, Row, opening_bid
 
 _HALF_CENT: Final = 0.005
 NO_ORDER: Final = "no order"
@@ -100,6 +100,8 @@ def on_target(
         )
     if bid is None:
         return _nothing("no_bid_known")
+    if deed is Deed.BID_TO_AIM and not row.spend:
+        return _nothing("no_clicks")
     worth = bids.value_per_click(row.cvr, row.aov)
     wanted = {
         Deed.BID_BY: lambda: bid * (1 + (value or 0.0)),
@@ -122,21 +124,21 @@ def on_target(
     )
 
 
-def on_term(row: Row, deed: Deed, limits: BidLimits, *, own_exact: bool = False) -> Proposal:
+def on_term(
+    row: Row, deed: Deed, limits: BidLimits, *, own_exact: bool = False, ratio: float = 1.0
+) -> Proposal:
     """
-    A deed on a search term: kept away, exactly or as a phrase, or bought by a target of its own at the bid that meets the target.
-    own_exact: an exact target of just these words brought it: what would keep it away pauses that.
+    A deed on a search term: kept away, exactly or as a phrase, or bought by a target of its own near what its clicks cost.
+    own_exact: an exact target of just these words brought it: what would keep it away pauses that. ratio: what is bid for each unit
+    paid where it was bought.
     """
     if deed is Deed.OWN_TARGET:
-        worth = bids.value_per_click(row.cvr, row.aov)
-        aim = row.target_acos * worth
-        bid = round(min(max(aim, limits.floor), limits.ceiling), 2)
-        if bid <= 0 or not row.aov:
+        if not row.spend or not row.aov:
             return _nothing("no_worth")
         if own_exact:
             return _nothing("has_own_target")
-        told = (Reason("own_deed"), Reason("opening_bid", (bid, worth, row.target_acos)))
-        return Proposal(Move.PROMOTE, told, advice=BidAdvice(0.0, bid, aim, told))
+        advice = opening_bid(row, limits, ratio)
+        return Proposal(Move.PROMOTE, (Reason("own_deed"), *advice.reasons), advice=advice)
     if own_exact:
         return Proposal(Move.PAUSE, (Reason("own_deed"), Reason("own_exact")), stopped(row.basis))
     match = "negative_phrase" if deed is Deed.NEGATIVE_PHRASE else ""

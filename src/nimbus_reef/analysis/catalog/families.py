@@ -28,8 +28,8 @@ _CHAIN: Final = ("family", "category")
 
 def children(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    Products with ads in the window, judged, with their place in the family (see `core.families.children`): sku, title, variant
-    measures, total_sales, family, family_name, monthly; of families whose products were looked for whole.
+    Every product of the families with ads in the window, advertised or not, judged, with their place in the family (see
+    `core.families.children`): sku, title, measures, total_sales, family, family_name.
     """
     account, window = look.account, look.window
 
@@ -39,6 +39,7 @@ def children(facts: Facts, look: Look) -> pl.DataFrame:
         catalog = product_frames.catalog(facts, account.id).select(
             "product_id", pl.col("title").cast(pl.String), "margin", pl.col("ad_eligible").cast(pl.String)
         )
+        sums = pl.concat([sums, _without_ads(facts, account.id, sums)], how="diagonal_relaxed")
         trade = (
             product_frames.trade_days(facts, account.id, window)
             .group_by("product_id")
@@ -64,6 +65,18 @@ def children(facts: Facts, look: Look) -> pl.DataFrame:
 
     made = facts.kept("families", account.id, make, *look.judging)
     return _within(facts, look, made)
+
+
+def _without_ads(facts: Facts, account_id: int, sums: pl.DataFrame) -> pl.DataFrame:
+    """The other products of the families that have ads, with measures of 0: what they sell counts for the family's shares."""
+    catalog = product_frames.catalog(facts, account_id).select(
+        "product_id", "sku", family=pl.coalesce("parent", "item").cast(pl.String), category=pl.col("category"),
+    )  # fmt: skip
+    return (
+        catalog.join(sums.select("family").drop_nulls().unique(), on="family", how="semi")
+        .join(sums, on="product_id", how="anti")
+        .with_columns(pl.lit(0, sums.schema[name]).alias(name) for name in MEASURES)
+    )
 
 
 def _within(facts: Facts, look: Look, rows: pl.DataFrame) -> pl.DataFrame:
@@ -126,11 +139,12 @@ def listed(facts: Facts, look: Look) -> list[ListedFamily]:
         wrong = rows.filter(pl.col("costly_child").any().over("family"))["sku"]
         ads = _ads(facts, look, wrong)
         days = facts.monthly_days(look.account.id, KIND, look.window)
-        nothing = _shift(rows.head(0), {}, days)
+        kept = look.account.settings.child_kept
+        nothing = _shift(rows.head(0), {}, days, kept)
         return [
             ListedFamily(
                 str(row["family"]), row["family_name"] or str(row["family"]), own[row["family"]], row["spend"], row["sales"],
-                row["sold"], row["stake"], _shift(own[row["family"]], ads, days) if row["costly"] else nothing, row["alike"],
+                row["sold"], row["stake"], _shift(own[row["family"]], ads, days, kept) if row["costly"] else nothing, row["alike"],
             )
             for row in sums.to_dicts()
         ]  # fmt: skip
@@ -159,12 +173,12 @@ def reads(_: Facts, look: Look) -> list[tuple[str, Window]]:
     return [(KIND, look.window), (KIND, _weeks(look))]
 
 
-def _shift(family: pl.DataFrame, ads: Mapping[str, Sequence[Ad]], days: int) -> Shift:
+def _shift(family: pl.DataFrame, ads: Mapping[str, Sequence[Ad]], days: int, kept: float) -> Shift:
     """The shift of a family; of none, that of a family without a costly child."""
     rows = family.to_dicts()
     skus = sorted(row["sku"] for row in rows)
     return families.shift(
-        [_child(row) for row in rows], [ad for sku in skus for ad in ads.get(sku, [])], days
+        [_child(row) for row in rows], [ad for sku in skus for ad in ads.get(sku, [])], days, kept
     )
 
 

@@ -9,21 +9,19 @@ import polars as pl
 
 from nimbus_reef.analysis import proposals
 from nimbus_reef.analysis.catalog import names
-from nimbus_reef.analysis.judged import judged_targets
+from nimbus_reef.analysis.judged import TARGET_ID, judged_targets
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.offers import Offer, change, promise
-from nimbus_reef.core import structure
+from nimbus_reef.core import evidence, structure
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.model import State
+from nimbus_reef.core.model import MEASURES, State, Verdict
 from nimbus_reef.core.projection import stopped
 from nimbus_reef.store.reading import product_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
 CHECK: Final = "duplicates"
-_POSTERIOR_CVR: Final = (pl.col("prior_a") + pl.col("k")) / (
-    pl.col("prior_a") + pl.col("prior_b") + pl.col("n")
-)
+_TWINS: Final = ("target_normal_id", "match_type", "main_product")
 
 
 def told(facts: Facts, look: Look) -> bool:
@@ -39,25 +37,67 @@ def duplicates(facts: Facts, look: Look) -> pl.DataFrame:
     account = look.account
 
     def make() -> pl.DataFrame:
-        live = _live(facts, look)
-        normals = target_frames.targets(facts, account.id).select("target_id", "target_normal_id")
+        judged = judged_targets(facts, look)
+        settings = setting_frames.target_settings(facts, account.id, look.window).select("target_id", "bid")
+        # Live twins that did nothing in the window are bought twice all the same.
         rows = (
-            judged_targets(facts, look)
-            .join(live.select("target_id"), on="target_id", how="semi")
-            .join(normals, on="target_id", how="left")
+            _live(facts, look)
+            .select("target_id", "ad_group_id", "campaign_id", "campaign", "ad_group", "target", "target_normal_id", "match_type",
+                    "state", "format", "portfolio")
+            .join(target_frames.advertised_products(facts, account.id, look.window), on="ad_group_id", how="left")
+            .join(settings, on="target_id", how="left")
+            .join(judged.select("target_id", *_JUDGED), on="target_id", how="left")
             .with_columns(
+                pl.col(*MEASURES, "n", "k").fill_null(0),
+                pl.col("verdict").fill_null(Verdict.TOO_SMALL.value),
+                pl.col("own_test", "own_fault", "by_words").fill_null(False),
+                pl.col("target_acos").fill_null(look.aims.account),
+                row_id=TARGET_ID,
                 normal=pl.col("target_normal_id").cast(pl.String),
-                acos_by_evidence=pl.when(pl.col("clicks") > 0).then(
-                    pl.col("spend") / pl.col("clicks") / (_POSTERIOR_CVR * pl.col("shrunk_aov"))
-                ),
             )
-        )
-        return structure.duplicates(rows)
+        )  # fmt: skip
+        return structure.duplicates(_by_posterior(facts, look, rows))
 
     made = facts.kept("duplicates", account.id, make, *look.judging)
     if not look.part or made.is_empty():
         return made
     return made.join(look.within(facts, made).select("group").unique(), on="group", how="semi")
+
+
+_JUDGED: Final = (
+    *MEASURES, "n", "k", "prior_a", "prior_b", "shrunk_aov", "company_cvr", "p_over", "p_free", "acos", "verdict", "own_test",
+    "own_fault", "by_words", "needed_cvr", "target_acos", "stake", "simple_verdict",
+)  # fmt: skip
+
+
+def _by_posterior(facts: Facts, look: Look, rows: pl.DataFrame) -> pl.DataFrame:
+    """
+    Adds acos_by_evidence, the posterior's cost of sale, and loses. What a twin without a click would do is what its prior says at
+    what the others pay.
+    """
+    margins = product_frames.catalog(facts, look.account.id).select(
+        pl.col("sku").cast(pl.String).alias("main_product"), margin=pl.col("margin") / 100
+    )
+    usual = pl.col("prior_a") / (pl.col("prior_a") + pl.col("prior_b"))
+    cvr = (pl.col("prior_a") + pl.col("k")) / (pl.col("prior_a") + pl.col("prior_b") + pl.col("n"))
+    price = pl.when(pl.col("n") > 0).then(pl.col("spend") / pl.col("n"))
+    told = rows.join(margins, on="main_product", how="left").with_columns(
+        cvr_likely=cvr.fill_null(usual.mean().over(_TWINS)),
+        aov_likely=pl.col("shrunk_aov").fill_null(pl.col("shrunk_aov").mean().over(_TWINS)),
+        price_likely=price.fill_null(pl.col("spend").sum().over(_TWINS) / pl.col("n").sum().over(_TWINS)),
+    )
+    chance, enough = evidence.losing(told, pl.coalesce("margin", "target_acos"))
+    hopeless = (
+        (pl.col("verdict") == Verdict.COSTLY.value)
+        & pl.col("own_test")
+        & pl.col("own_fault")
+        & (pl.col("orders") == 0)
+    )
+    return told.with_columns(
+        acos_by_evidence=(pl.col("price_likely") / (pl.col("cvr_likely") * pl.col("aov_likely"))).fill_nan(None),
+        # What Targeting proposes to pause is not kept here.
+        loses=hopeless | ((chance >= evidence.COSTLY_AT) & enough).fill_null(False),
+    ).drop("margin", "cvr_likely", "aov_likely", "price_likely")  # fmt: skip
 
 
 def _live(facts: Facts, look: Look) -> pl.DataFrame:

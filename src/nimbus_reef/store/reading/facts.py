@@ -10,9 +10,9 @@ load or a setting makes all of it new at once and nothing else has to.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Sequence
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import date
+from datetime import date, timedelta
 from functools import partial
 from typing import Any, Final, TypeVar
 
@@ -49,6 +49,8 @@ MANY: Final = 1_000_000
 """Rows from which on their sums are a helper's to make."""
 OPENED: Final = 0.002
 """Seconds: what takes long in a process that has to open a file for each day first takes no longer in one that has read them."""
+WEEKLY: Final = ("query_funnel",)
+"""Reports of whole weeks, which alone can be looked at too."""
 TOTAL_SOURCES: Final = (
     "campaign_daily", "placement_daily", "target_daily", "product_ad_daily", "hourly", "search_term_daily",
 )  # fmt: skip
@@ -66,6 +68,15 @@ class Held:
 
 Asked = tuple[str, tuple[Any, ...]]
 """What another process is asked to work out: what it is called, and what of."""
+
+
+def _weeks(spans: Mapping[str, Sequence[Window]]) -> Window | None:
+    """The newest five whole weeks of a report that comes by week (its rows stand on Mondays), where no report of days is held."""
+    mondays = [span.last for kind in WEEKLY for span in spans.get(kind, [])]
+    if not mondays:
+        return None
+    last = max(mondays)
+    return Window(last - timedelta(weeks=4), last + timedelta(days=6))
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,7 +141,10 @@ class Facts:
         self.cache.put((name, account_id, self.generation(account_id), *of), made)
 
     def newest_day(self, account_id: int) -> date | None:
-        """The newest day of the reports that tell what targets did; where none is held, of any that counts money."""
+        """
+        The newest day of the reports that tell what targets did; where none is held, of any that counts money; where none of these is,
+        of those that come by week.
+        """
         return self._loaded(account_id).newest
 
     def blocks(self, account_id: int) -> tuple[Window, ...]:
@@ -171,7 +185,7 @@ class Facts:
             k for k in TOTAL_SOURCES if k in spans
         ]
         ends = [max(spans[kind], key=lambda span: (span.last, -span.days)) for kind in telling]
-        newest = max(ends, key=lambda span: (span.last, -span.days), default=None)
+        newest = max(ends, key=lambda span: (span.last, -span.days), default=_weeks(spans))
         blocks = {span for kind in TOTAL_SOURCES for span in spans.get(kind, []) if span.days > 1}
         return LoadedVersion(generation, newest.last if newest else None, newest, tuple(sorted(blocks)))
 

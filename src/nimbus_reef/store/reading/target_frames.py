@@ -182,6 +182,24 @@ def groups(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     return facts.kept("groups", account_id, make, window)
 
 
+def advertised_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
+    """ad_group_id, main_product: as in `groups`; of ad groups whose ads did nothing, the only product enabled there."""
+    ads = product_frames.enabled_ads(facts, account_id, window)
+    alone = (
+        ads.group_by("ad_group_id")
+        .agg(pl.col("product_id").unique().first(), products=pl.col("product_id").n_unique())
+        .filter(pl.col("products") == 1)
+        .join(product_frames.catalog(facts, account_id).select("product_id", "sku"), on="product_id")
+        .select("ad_group_id", only=pl.col("sku").cast(pl.String))
+    )
+    main = _main_products(facts, account_id, window).select(
+        "ad_group_id", pl.col("main_product").cast(pl.String)
+    )
+    return main.join(alone, on="ad_group_id", how="full", coalesce=True).select(
+        "ad_group_id", main_product=pl.coalesce("main_product", "only")
+    )
+
+
 def _main_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     catalog = product_frames.catalog(facts, account_id)
     main = product_frames.product_rows(facts, account_id, window).sort(

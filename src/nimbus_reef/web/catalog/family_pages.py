@@ -12,6 +12,7 @@ from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import TACOS
 from nimbus_reef.core.model import MICRO, Verdict, from_micro
+from nimbus_reef.core.settings import USUAL, Settings
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import SharePair, Worded, effect_words, heads, share_pair, words_head
@@ -46,12 +47,12 @@ class FamilyLine:
 
 def lines(
     held: Sequence[ListedFamily], whole: tuple[int, int], weeks: Mapping[str, Sequence[float]], days: int, figures: Figures, *,
-    every: bool,
+    every: bool, limits: Settings = USUAL,
 ) -> list[FamilyLine]:  # fmt: skip
     """Families with their children; of those in which nothing is to be shifted only the family, unless every is asked for."""
     made = []
     for family in held:
-        made.append(_family(family, whole, weeks, days, figures))
+        made.append(_family(family, whole, weeks, days, figures, limits))
         if every or family.shift.pauses or family.stake:
             made += [_child(row, family, weeks, days, figures) for row in family.rows]
     return made
@@ -74,6 +75,7 @@ def _family(
     weeks: Mapping[str, Sequence[float]],
     days: int,
     figures: Figures,
+    limits: Settings,
 ) -> FamilyLine:
     own = {
         "share_spend": family.spend / whole[0] if whole[0] else None,
@@ -87,7 +89,7 @@ def _family(
     return FamilyLine(
         key=family.key, open=family.key, name=family.name,
         where="one product" if count == 1 else f"{count} children", child=False,
-        pair=share_pair(own, figures, ahead=_ahead(own)),
+        pair=share_pair(own, figures, ahead=_ahead(own, limits)),
         spend=figures.count(from_micro(family.spend)), sold=figures.count(from_micro(family.sold)),
         tacos=figures.percent(family.spend / family.sold if family.sold else None),
         acos=_acos(family.spend, family.sales, figures), cvr=figures.percent(orders / clicks if clicks else None),
@@ -96,10 +98,15 @@ def _family(
     )  # fmt: skip
 
 
-def _ahead(row: Mapping[str, Any]) -> bool:
-    """Spend runs well ahead of sales."""
+def _ahead(row: Mapping[str, Any], limits: Settings) -> bool:
+    """Spend runs well ahead of sales, by the account's limits."""
     spend, sales = row["share_spend"], row["share_sales"]
-    return spend is not None and sales is not None and sales < 0.6 * spend and spend >= 0.05
+    return (
+        spend is not None
+        and sales is not None
+        and sales < limits.child_index * spend
+        and spend >= limits.child_share
+    )
 
 
 def _acos(spend: int, sales: int, figures: Figures) -> str:

@@ -45,6 +45,7 @@ from nimbus_reef.web.catalog.forms import CatchAllForm, NameForm, PatternForm
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import luck, product
 from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.judging import judged_first, worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.offered import Worded, effect_words, words_head
@@ -143,7 +144,9 @@ def _families(scope: Scope) -> dict[str, Any]:
         "trade": trade,
         "table": TableView(
             here=_here("families"), name="families", heads=family_pages.table_heads(write, trade=trade),
-            groups={"": family_pages.lines(shown, whole, weeks, days, write, every=every)}, page=page, pages=of,
+            groups={"": family_pages.lines(
+                shown, whole, weeks, days, write, every=every, limits=scope.account.settings
+            )}, page=page, pages=of,
             empty="No product had ads in these days.", shown=write.count(len(held)), of=write.count(len(held)), things="families",
         ),
     }  # fmt: skip
@@ -165,7 +168,7 @@ def _family_drawer(scope: Scope, key: str) -> dict[str, Any]:
         for row in worst
     )
     return {
-        "id": key, "name": family.name, "where": f"{write.counted(len(family.children), 'product')} with ads",
+        "id": key, "name": family.name, "where": _in_family(family, write),
         "bold": f"{write.micro(family.spend)} spent, {write.micro(family.sold)} sold in all.",
         "rest": f"{said}." if said else "No child takes far more of the spend than it sells.",
         "shift": family_pages.shift_drawn(family, write) if family.shift.pauses else None,
@@ -176,6 +179,17 @@ def _family_drawer(scope: Scope, key: str) -> dict[str, Any]:
             for row in family.rows[:3]
         ],
     }  # fmt: skip
+
+
+def _in_family(family: ListedFamily, write: Figures) -> str:
+    """How many products it has, and how many of them are advertised."""
+    advertised = family.children.filter(pl.col("impressions") > 0)
+    said = write.counted(len(family.children), "product")
+    return (
+        said
+        if len(advertised) == len(family.children)
+        else f"{said}, {write.count(len(advertised))} with ads"
+    )
 
 
 def _offered(scope: Scope, worded: Worded) -> dict[str, Any]:

@@ -16,7 +16,7 @@ from nimbus_reef.web.kit.offered import Worded, heads, words_head
 from nimbus_reef.web.kit.verdicts import mark_of
 
 _KEPT: Final[Mapping[str, str]] = {
-    "evidence": "lowest cost of sale by evidence", "orders": "most orders", "oldest": "the oldest",
+    "evidence": "lowest expected ACOS", "oldest": "the oldest",
 }  # fmt: skip
 FAULTS: Final[Mapping[str, tuple[str, str]]] = {
     "crowded": ("too many targets to steer", "targets"),
@@ -136,7 +136,14 @@ def fault_lines(faults: pl.DataFrame, figures: Figures, most: int = 40) -> list[
 
 def worded(rows: Sequence[Mapping[str, Any]], offer: Offer | None, figures: Figures) -> Worded:
     """Which of the places is kept, and why."""
-    kept = next(row for row in rows if row["keep"])
+    kept = next((row for row in rows if row["keep"]), None)
+    if kept is None:
+        spent, orders = sum(row["spend"] for row in rows), sum(row["orders"] for row in rows)
+        why = (
+            f"“{rows[0]['target']}” is bought {len(rows)} times for {rows[0]['main_product']}",
+            f"none of them pays: {figures.counted(orders, 'order')} for {figures.micro(spent)}",
+        )
+        return Worded(offer, f"pause all {figures.count(len(rows))}", why)
     others = [row for row in rows if not row["keep"]]
     where = f"{kept['campaign']} · {kept['ad_group']}"
     reasons = [

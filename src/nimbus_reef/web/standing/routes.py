@@ -23,7 +23,7 @@ from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs import intake as loading
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people.accounts import Account
-from nimbus_reef.store.reading import market_frames, product_frames
+from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import product, tree
@@ -172,12 +172,12 @@ def _formats(scope: Scope) -> dict[str, Any]:
 
 def _path(scope: Scope) -> dict[str, Any]:
     facts, write, on = parts().facts, figures(), _ground(scope)
-    weeks = market_frames.query_weeks(facts, scope.account.id, scope.window)
-    sums = work.shop_sums(facts, scope.account, scope.window)
-    months = work.shop_months(facts, scope.account, scope.window)
+    weeks, whose = query_shares.weeks(facts, scope.look)
+    sums, months = query_shares.totals(facts, scope.look), query_shares.months(facts, scope.look)
     places = {metric: work.shop_place(on, sums, metric, months).standing for metric in SHOP_METRICS}
     return {
         "path": shopping.path(sums, weeks["day"].n_unique(), write),
+        "whose": shopping.whose_words(whose),
         "strips": [
             (RATED[metric].label, value_words(metric, each.value, write), strip(each, write))
             for metric, each in places.items()
@@ -190,6 +190,7 @@ def _queries(scope: Scope) -> dict[str, Any]:
     listed = _listed(scope, rows, fields, "-volume", "query")
     return {
         "answer": shopping.query_answer(rows, figures()) if len(rows) else None,
+        "whose": shopping.whose_words(query_shares.weeks(parts().facts, scope.look)[1]),
         "table": table_of(
             listed, len(rows), shopping.query_lines(listed.shown, figures()),
             (*heads_of(fields, listed.sort, figures(), words="lost"), shopping.UNSAID), figures(), name="queries",

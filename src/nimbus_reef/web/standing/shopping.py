@@ -8,6 +8,7 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis.query_shares import FunnelOf
 from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core import funnel
 from nimbus_reef.formats.tables import Table
@@ -86,6 +87,11 @@ def path(sums: Mapping[str, int], weeks: int, figures: Figures) -> Path:
         f"What to test there: {TO_CHECK[metric][0].lower()}{TO_CHECK[metric][1:]}"
     )
     return Path(Answer(bold, rest), stages, rates)
+
+
+def whose_words(whose: FunnelOf) -> str:
+    """Whose searches are counted, where that is not what one would take for granted."""
+    return f"These figures are {whose.value}." if whose.value else ""
 
 
 def _against(name: str, own: float | None, market: float | None) -> str:
