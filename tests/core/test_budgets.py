@@ -1,4 +1,4 @@
-"""Budgets: who never spends, what moves where, and the highest bid that boosts can come to."""
+"""Budgets: who never spends, what moves where."""
 
 import numpy as np
 import pytest
@@ -6,8 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimbus_reef.core import budgets
-from nimbus_reef.core.budgets import Boost, Spending
-from nimbus_reef.core.model import Placement
+from nimbus_reef.core.budgets import Spending
 
 IDLE = Spending("idle", 50.0, spare=39.5)
 DRY = Spending("dry", 10.0, missed=6.0, fine=True, acos=0.2)
@@ -64,44 +63,3 @@ def test_moves_sum_to_nothing_to_the_cent_and_nobody_gives_what_its_busiest_days
         else:
             assert by_name[each.campaign].fine
             assert each.change <= by_name[each.campaign].missed + 0.011
-
-
-def test_adjustments_and_boosts_add_and_dynamic_raising_comes_last():
-    """Worked: 0.50 × (1 + 40 % + 20 % + 30 %) × 2 = 1.90 where both boosts hold, at the top."""
-    boosts = [
-        Boost("evening", "bid", 20, (), 18, 22),
-        Boost("weekend", "bid", 30, (6, 7)),
-        Boost("more", "budget", 50),
-    ]
-    found = budgets.highest_bids(
-        0.5, {Placement.TOP_OF_SEARCH: 0.4}, boosts, {Placement.TOP_OF_SEARCH: 1.0}, 6
-    )
-    assert found[Placement.TOP_OF_SEARCH][20] == pytest.approx(1.90)
-    assert found[Placement.TOP_OF_SEARCH][8] == pytest.approx(0.5 * 1.7 * 2)
-    assert found[Placement.PRODUCT_PAGE][20] == pytest.approx(0.75)
-    monday = budgets.highest_bids(0.5, {}, boosts, {}, 1)
-    assert monday[Placement.PRODUCT_PAGE][17] == 0.5
-    assert monday[Placement.PRODUCT_PAGE][18] == pytest.approx(0.6)
-    assert monday[Placement.PRODUCT_PAGE][22] == 0.5
-
-
-@pytest.mark.parametrize(
-    ("boost", "told"),
-    [
-        (Boost("x", "bid", -20), "lower the base bid instead"),
-        (Boost("x", "bid", 0), "from 1 to 900"),
-        (Boost("x", "bid", 12.5), "whole number"),
-        (Boost("x", "budget", 20, (), 22, 22), "end after they begin"),
-        (Boost("x", "budget", 20, (8,)), "weekdays from 1"),
-        (Boost("x", "price", 20), "a budget or a bid"),
-    ],
-)
-def test_what_a_marketplace_cannot_do_is_refused_with_the_reason(boost, told):
-    assert told in budgets.boost_problem(boost)
-
-
-def test_a_boost_that_can_be_is_not_refused_and_a_lowering_has_its_way_round():
-    assert budgets.boost_problem(Boost("x", "bid", 20, (1, 7), 0, 24)) is None
-    base, back = budgets.lower_base(-20, 1.0)
-    assert base == pytest.approx(0.8)
-    assert base * (1 + back / 100) == pytest.approx(1.0)

@@ -31,8 +31,8 @@ def test_a_moved_bid_moves_both_the_same_way(old, new):
     assert abs(moved.spend.middle) >= abs(80 * (new / old - 1)) * 0.99 or new > old
 
 
-def test_no_old_bid_projects_nothing():
-    assert projection.bid_moved(BASIS, 0, 1.0) == projection.NOTHING
+def test_without_an_old_bid_nothing_is_known():
+    assert projection.bid_moved(BASIS, 0, 1.0) == projection.UNKNOWN
 
 
 def test_independent_ranges_add_in_quadrature():

@@ -99,7 +99,9 @@ def ids(store, account):
 
 
 def test_every_step_is_undone_in_any_order_until_the_sheet_leaves(store, account, owner):
-    first, second = plans.accept_many(store, account.id, owner.id, [(CHANGE, PROMISE), (OTHER, PROMISE)])
+    first, second = plans.accept_packages(
+        store, account.id, owner.id, [[(CHANGE, PROMISE)], [(OTHER, PROMISE)]]
+    ).planned
     plans.remove_many(store, account.id, owner.id, [first.id])
     removed, accepted = plans.steps(store, account.id)
     assert (removed.what, removed.changes, accepted.what, accepted.changes) == ("removed", 1, "accepted", 2)
@@ -125,8 +127,65 @@ def test_what_was_put_in_another_way_since_is_not_put_back(store, account, owner
     assert ids(store, account) == [again.id]
 
 
+PLACE = Change(
+    row=0, action=Action.UPDATE, entity=Entity.PLACEMENT, campaign=CHANGE.campaign, placement="top_of_search", field="adjustment",
+    old_value="0", new_value="139",
+)  # fmt: skip
+
+
+def package(bid):
+    return [
+        (replace(CHANGE, new_value=bid), PROMISE),
+        (replace(OTHER, new_value=bid), PROMISE),
+        (PLACE, PROMISE),
+    ]
+
+
+def values(store, account):
+    return [
+        (each.change.target or each.change.placement, each.change.new_value)
+        for each in plans.planned(store, account.id)
+    ]
+
+
+def test_a_package_is_taken_whole_and_replaces_what_it_contradicts_or_not_at_all(store, account, owner):
+    """Its bids are in the plan already, with other values: it does not go in beside them, nor without them."""
+    alone = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    with pytest.raises(Conflict, match="another change of this in row 1"):
+        plans.accept_packages(store, account.id, owner.id, [package("0.50")])
+    assert values(store, account) == [(CHANGE.target, CHANGE.new_value)]
+    done = plans.accept_packages(store, account.id, owner.id, [package("0.50")], replacing=[alone.change.row])
+    assert (len(done.planned), len(done.told.replaced)) == (3, 1)
+    assert values(store, account) == [
+        (CHANGE.target, "0.50"),
+        (OTHER.target, "0.50"),
+        ("top_of_search", "139"),
+    ]
+    assert {each.change.package for each in done.planned} == {2}
+    again = plans.accept_packages(store, account.id, owner.id, [package("0.50")])
+    assert (again.planned, again.told.already) == ((), (0,))
+    plans.undo_step(store, account.id, owner.id)
+    assert ids(store, account) == [alone.id], "what it had replaced is back"
+
+
+def test_a_package_is_taken_out_and_put_back_as_one(store, account, owner):
+    done = plans.accept_packages(store, account.id, owner.id, [package("0.50")]).planned
+    assert plans.remove_many(store, account.id, owner.id, [done[1].id]) == 3
+    assert ids(store, account) == []
+    step = plans.steps(store, account.id)[0]
+    assert plans.undo_step(store, account.id, owner.id, step.id) == 3
+    plans.remove_many(store, account.id, owner.id, [done[2].id])
+    step = plans.steps(store, account.id)[0]
+    plans.accept(store, account.id, owner.id, OTHER, PROMISE)
+    assert plans.undo_step(store, account.id, owner.id, step.id) == 0, (
+        "not in part: the plan changes one by now"
+    )
+
+
 def test_a_sheet_read_back_is_undone_with_its_values_and_what_it_took_out(store, account, owner):
-    first, second = plans.accept_many(store, account.id, owner.id, [(CHANGE, PROMISE), (OTHER, PROMISE)])
+    first, second = plans.accept_packages(
+        store, account.id, owner.id, [[(CHANGE, PROMISE)], [(OTHER, PROMISE)]]
+    ).planned
     seen = plans.planned(store, account.id)
     edited = replace(first.change, new_value="0.55")
     plans.take(store, account.id, owner.id, seen, ReadBack((edited,), (second.change,), 0, ()))

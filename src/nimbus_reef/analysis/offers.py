@@ -53,7 +53,7 @@ def promise(
 
 
 def change(
-    entity: Entity, name: str, campaign: str, new: str, old: str, finding: str, action: Action = Action.UPDATE, **other: str
+    entity: Entity, name: str, campaign: str, new: str, old: str, finding: str, action: Action = Action.UPDATE, **other: Any
 ) -> Change:  # fmt: skip
     """One row of the sheet without its number and reason."""
     return Change(

@@ -9,13 +9,11 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis import deeds, made_changes, proposals
-from nimbus_reef.analysis.deeds import Together
 from nimbus_reef.analysis.findings import Findings, Group
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.proposals import FILED_AS, Proposed
 from nimbus_reef.core.changes import Change, Promise
 from nimbus_reef.core.checks import Check, Reading, Subject
-from nimbus_reef.core.proposals import Move
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading.facts import Facts
 
@@ -27,7 +25,7 @@ OF_PRODUCTS: Final = (Reading.MOVED,)
 class Opened:
     """
     A finding, or all of a check. rows: as found; proposed: the judged rows in it with what is proposed on each, the most money first;
-    together: what that comes to; product: the SKU it is about, where it is about one; raises: bids that were raised between the two
+    product: the SKU it is about, where it is about one; raises: bids that were raised between the two
     windows where it is advertised, with the change that sets each back.
     """
 
@@ -35,14 +33,8 @@ class Opened:
     rows: pl.DataFrame
     row_id: str
     proposed: tuple[Proposed, ...] = ()
-    together: Together | None = None
     product: str = ""
     raises: tuple[tuple[Change, Promise, Mapping[str, Any]], ...] = ()
-
-    @property
-    def acting(self) -> list[str]:
-        """The row ids on which anything is proposed."""
-        return [each.row["row_id"] for each in self.proposed if each.proposal.move is not Move.NONE]
 
 
 def group_of(found: Findings, key: str, row_id: str) -> Group:
@@ -66,9 +58,7 @@ def opened(facts: Facts, look: Look, group: Group, row_id: str) -> Opened:
         made = proposals.propose(
             facts, look, check.subject, judged.sort("stake", descending=True, maintain_order=True)
         )
-        kept = tuple(deeds.without_raises_of_nothing(made))
-        together = deeds.together(facts, look, check.subject, kept)
-        return Opened(check, rows, row_id, kept, together, product)
+        return Opened(check, rows, row_id, tuple(deeds.without_raises_of_nothing(made)), product)
     raises: Sequence[tuple[Change, Promise, Mapping[str, Any]]] = ()
     if check.reads in OF_PRODUCTS and product and look.against is not None:
         raises, _ = made_changes.set_back(facts, look, made_changes.bought_by(facts, look, product))

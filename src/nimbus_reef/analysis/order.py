@@ -7,7 +7,7 @@ what the keyword shows is not the keyword's.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -44,63 +44,79 @@ class Before:
     days: tuple[int, int] = (0, 0)
 
 
+Home = tuple[str, str]
+"""Campaign and ad group."""
+
+
 def before(
-    facts: Facts, look: Look, campaign: str, ad_group: str, planned: Sequence[Change] = ()
-) -> list[Before]:
-    """What stands before a keyword of an ad group: costly product ads, a dry budget, broken pages; what is planned already is settled."""
+    facts: Facts, look: Look, homes: Collection[Home], planned: Sequence[Change] = ()
+) -> dict[Home, list[Before]]:
+    """
+    What stands before keywords of ad groups, by ad group: costly product ads, a dry budget, broken pages; what is planned already is
+    settled, and an ad group in which all is settled is left out.
+    """
     whole = Look(look.account, look.window, look.aims, look.against, EVERYTHING)
     settled = {
         (change.entity, change.campaign, change.ad_group if change.entity is Entity.PRODUCT_AD else "", change.sku)
         for change in planned
     }  # fmt: skip
-    return [
-        *_ads(facts, whole, campaign, ad_group, settled),
-        *_budget(facts, whole, campaign, settled),
-        *_pages(facts, whole, campaign, ad_group),
-    ]
+    wanted = pl.DataFrame(
+        sorted(set(homes)), schema={"campaign": pl.String, "ad_group": pl.String}, orient="row"
+    )
+    found: dict[Home, list[Before]] = {}
+    for of in (_ads, _budgets, _pages):
+        for home, each in of(facts, whole, wanted, settled):
+            found.setdefault(home, []).append(each)
+    return found
 
 
 _Settled = set[tuple[Entity, str, str, str]]
+_Found = list[tuple[Home, Before]]
 
 
-def _ads(facts: Facts, look: Look, campaign: str, ad_group: str, settled: _Settled) -> list[Before]:
+def _ads(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -> _Found:
     if not facts.held_days(look.account.id, ads.KIND, look.window):
         return []
-    here = ads.listed(facts, look).filter(
-        pl.col("to_pause"), pl.col("campaign").cast(pl.String) == campaign,
-        pl.col("ad_group").cast(pl.String) == ad_group,
-    )  # fmt: skip
+    here = _named(ads.listed(facts, look).filter("to_pause")).join(
+        homes, on=["campaign", "ad_group"], how="semi"
+    )
     return [
-        Before(Unsettled.AD, str(row["sku"]), row["row_id"], row["stake"])
+        (
+            (row["campaign"], row["ad_group"]),
+            Before(Unsettled.AD, str(row["sku"]), row["row_id"], row["stake"]),
+        )
         for row in here.sort("stake", descending=True).to_dicts()
-        if (Entity.PRODUCT_AD, campaign, ad_group, str(row["sku"])) not in settled
+        if (Entity.PRODUCT_AD, row["campaign"], row["ad_group"], str(row["sku"])) not in settled
     ]
 
 
-def _budget(facts: Facts, look: Look, campaign: str, settled: _Settled) -> list[Before]:
-    if (Entity.CAMPAIGN, campaign, "", "") in settled or not facts.held_days(
-        look.account.id, "hourly", look.window
-    ):
+def _named(rows: pl.DataFrame) -> pl.DataFrame:
+    return rows.with_columns(pl.col("campaign", "ad_group").cast(pl.String))
+
+
+def _budgets(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -> _Found:
+    if not facts.held_days(look.account.id, "hourly", look.window):
         return []
-    rows = budgets.held(facts, look).filter((pl.col("campaign") == campaign) & pl.col("runs_dry"))
-    return [
-        Before(
-            Unsettled.BUDGET, campaign, campaign, round(line.missed.middle * 1e6), (line.dry_days, line.held_days)
+    rows = budgets.held(facts, look).filter("runs_dry").join(homes, on="campaign", how="semi")
+    dry = {
+        line.campaign: Before(
+            Unsettled.BUDGET, line.campaign, line.campaign, round(line.missed.middle * 1e6), (line.dry_days, line.held_days)
         )
         for line in budgets.lines(rows)
-    ]  # fmt: skip
+        if (Entity.CAMPAIGN, line.campaign, "", "") not in settled
+    }  # fmt: skip
+    return [((campaign, group), dry[campaign]) for campaign, group in homes.rows() if campaign in dry]
 
 
-def _pages(facts: Facts, look: Look, campaign: str, ad_group: str) -> list[Before]:
+def _pages(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -> _Found:  # noqa: ARG001
     broken = facts.kept("falls", look.account.id, lambda: falls(facts, look), *look.judging)
     if broken.is_empty():
         return []
-    here = product_frames.ad_rows(facts, look.account.id, look.window).filter(
-        pl.col("campaign").cast(pl.String) == campaign, pl.col("ad_group").cast(pl.String) == ad_group
+    ads_of = _named(product_frames.ad_rows(facts, look.account.id, look.window)).select(
+        "campaign", "ad_group", name=pl.col("sku").cast(pl.String)
     )
-    held = set(here["sku"].cast(pl.String))
+    here = broken.join(ads_of.join(homes, on=["campaign", "ad_group"], how="semi"), on="name")
     return [
-        Before(Unsettled.PAGE, row["name"], row["row_id"], row["stake"])
-        for row in broken.to_dicts()
-        if row["name"] in held
+        ((row["campaign"], row["ad_group"]), Before(Unsettled.PAGE, row["name"], row["row_id"], row["stake"]))
+        for row in here.to_dicts()
     ]

@@ -10,6 +10,7 @@ from typing import Any, Final
 import numpy as np
 import polars as pl
 
+from nimbus_reef.analysis.destinations import Destination, places
 from nimbus_reef.analysis.judged import (
     Judged,
     judged_targets,
@@ -20,6 +21,7 @@ from nimbus_reef.analysis.judged import (
 )
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import bids, costly_words, evidence, words
+from nimbus_reef.core.bids import Reason, ReasonKey
 from nimbus_reef.core.changes import Action, Change, Entity, Promise, as_ranges
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.targeting import WASTED_TERMS, WINNERS, WORDS_TO_SHUT_OUT, filed_under
@@ -40,8 +42,9 @@ from nimbus_reef.core.proposals import (
     for_word,
 )  # fmt: skip
 from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people.accounts import Account
-from nimbus_reef.store.reading import product_frames, row_frames, target_frames
+from nimbus_reef.store.reading import product_frames, row_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
 
 HISTORY_DAYS: Final = 90
@@ -53,9 +56,8 @@ class Proposed:
     One judged row and what is proposed on it.
 
     days: day, measures and bid (micro) of a target over its history, in order; None for terms.
-    products: the ad group's product ads in the window. home: campaign and ad group in which
-    a term that wins gets its target. places: the ad groups that paid for a phrase. item: the term is
-    the id of an item, not words.
+    products: the ad group's product ads in the window. destinations: where a term that wins may get its target, the first of them where it
+    is proposed. places: the ad groups that paid for a phrase. item: the term is the id of an item, not words.
     """
 
     row: Mapping[str, Any]
@@ -63,7 +65,7 @@ class Proposed:
     proposal: Proposal
     days: pl.DataFrame | None
     products: pl.DataFrame
-    home: tuple[str, str] = ("", "")
+    destinations: tuple[Destination, ...] = ()
     places: tuple[Place, ...] = ()
     item: bool = False
 
@@ -71,6 +73,18 @@ class Proposed:
     def here(self) -> tuple[str, str]:
         """Campaign and ad group of the row; empty where it stands in many."""
         return self.row.get("campaign", ""), self.row.get("ad_group", "")
+
+    @property
+    def destination(self) -> Destination | None:
+        """Where it gets its target; None of what gets none."""
+        return self.destinations[0] if self.destinations else None
+
+    def sent_to(self, key: str) -> Proposed:
+        """The same with another of its destinations chosen; BadInput for one that is not offered."""
+        chosen = next((each for each in self.destinations if each.key == key), None)
+        if chosen is None:
+            raise BadInput("This ad group is not offered for it.", remedy="Choose one of the list.")
+        return replace(self, destinations=(chosen, *(each for each in self.destinations if each != chosen)))
 
     @property
     def why(self) -> str:
@@ -203,12 +217,10 @@ def _terms(
 ) -> list[Proposed]:
     everywhere = judged(facts, look, Subject.TERM).group_by("normal_id").agg(pl.col("orders").sum()).rows()
     orders = dict(everywhere)
-    advertised = _advertised(facts, look)
+    products_of = advertised(facts, look)
     shapes = product_frames.item_shapes(facts, look.account.id)
     winning = set(winners(facts, look)["row_id"])
-    homes = {
-        row[0]: (row[2], row[3]) for row in target_frames.homes(facts, look.account.id, look.window).rows()
-    }
+    homes, ratio = places(facts, look), bid_ratios(facts, look, rows)
     days = monthly_days(facts, look, Subject.TERM)
     never = never_shut_out(look.account)
     opened = []
@@ -217,19 +229,34 @@ def _terms(
         own = products.get(group, none)
         item = words.item_shape(row["term"]) in shapes
         if row["row_id"] in winning:
-            proposal = for_winner(core_row(row, days), look.account.bid_limits)
-            opened.append(Proposed(row, None, proposal, None, own, homes[group], item=item))
+            found = homes.for_term(
+                row["term"], (row["campaign"], row["ad_group"]), products_of.get(group, [])
+            )
+            proposal = for_winner(core_row(row, days), look.account.bid_limits, ratio=ratio[row["row_id"]])
+            if not found:
+                proposal = Proposal(Move.NONE, (Reason(ReasonKey.NO_DESTINATION),))
+            opened.append(Proposed(row, None, proposal, None, own, found, item=item))
             continue
         proposal = for_term(
             core_row(row, days),
             row["term"],
-            products=advertised.get(group, []),
+            products=products_of.get(group, []),
             orders_elsewhere=int(orders.get(row["normal_id"], 0) - row["orders"]),
             never=never,
             own_exact=own_exact(row),
         )
         opened.append(Proposed(row, None, proposal, None, own, item=item))
     return opened
+
+
+def bid_ratios(facts: Facts, look: Look, rows: pl.DataFrame) -> dict[str, float]:
+    """What is bid for each unit paid for a click of a term, by row: the bid of the target that brought most; 1 where it is not known."""
+    settings = setting_frames.target_settings(facts, look.account.id, look.window).select("target_id", "bid")
+    told = rows.select("row_id", "target_id", "clicks", "spend").join(settings, on="target_id", how="left")
+    return {
+        row_id: bids.bid_ratio(bid, spend / clicks) if bid and clicks and spend else 1.0
+        for row_id, _, clicks, spend, bid in told.rows()
+    }
 
 
 def own_exact(row: Mapping[str, Any]) -> bool:
@@ -241,7 +268,7 @@ def own_exact(row: Mapping[str, Any]) -> bool:
     )
 
 
-def _advertised(facts: Facts, look: Look) -> dict[Any, list[AdProduct]]:
+def advertised(facts: Facts, look: Look) -> dict[Any, list[AdProduct]]:
     """The enabled products of each ad group, with rows in the window or without, by what they are called."""
     account = look.account
     catalog = product_frames.catalog(facts, account.id).drop("sku")
@@ -310,7 +337,7 @@ def _offered(facts: Facts, look: Look, phrase: str) -> str:
 def _phrases(
     facts: Facts, look: Look, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[Proposed]:
-    advertised = _advertised(facts, look)
+    products_of = advertised(facts, look)
     opened = []
     for row in rows.to_dicts():
         places, own = [], [none]
@@ -326,7 +353,7 @@ def _phrases(
                 Place(
                     terms["campaign"][0], terms["ad_group"][0], from_micro(int(terms["spend"].sum())),
                     tuple(terms["spelt"].unique(maintain_order=True)), tuple(terms["row_id"]),
-                    any(words.names_product(row["phrase"], each.core) for each in advertised.get(group, [])),
+                    any(words.names_product(row["phrase"], each.core) for each in products_of.get(group, [])),
                 )
             )  # fmt: skip
         core = core_row(row, monthly_days(facts, look, Subject.PHRASE))
@@ -336,8 +363,11 @@ def _phrases(
     return opened
 
 
-def changes_of(opened: Proposed, reason: str) -> list[Change]:
-    """The proposal as rows of the change sheet, for a reason in words; none when nothing is proposed."""
+def changes_of(opened: Proposed, reason: str, at_source: str = "") -> list[Change]:
+    """
+    The proposal as rows of the change sheet, for a reason in words; none when nothing is proposed. at_source: why a term that gets a target
+    of its own is kept from where it was bought.
+    """
     row, move = opened.row, opened.proposal.move
     if move is Move.NONE:
         return []
@@ -354,7 +384,7 @@ def changes_of(opened: Proposed, reason: str) -> list[Change]:
         match = opened.proposal.match or _keeping_out(opened)
         return [_negative(row["term"], WASTED_TERMS.key, match, here)]
     if move is Move.PROMOTE:
-        return _promoted(opened, here)
+        return _promoted(opened, here, at_source or reason)
     finding = _finding_of(row)
     target = {"target": row["target"], "match_type": row["match_type"], "finding": finding}
     if move in (Move.PAUSE, Move.ENABLE):
@@ -388,18 +418,30 @@ def _negative(term: str, finding: str, match_type: str, here: Mapping[str, Any])
     )  # fmt: skip
 
 
-def _promoted(opened: Proposed, here: Mapping[str, Any]) -> list[Change]:
-    """A target of its own in its home; where that is another ad group, the term is kept from this one."""
-    term, home = opened.row["term"], dict(zip(("campaign", "ad_group"), opened.home, strict=True))
-    made = Change(
-        action=Action.CREATE, entity=Entity.TARGET, target=term, match_type="item" if opened.item else "exact", field="bid",
-        new_value=f"{opened.proposal.new_bid:.2f}", finding=WINNERS.key, **{**here, **home},
+def _promoted(opened: Proposed, here: Mapping[str, Any], at_source: str) -> list[Change]:
+    """
+    A target of its own at its destination, with the ad group where that is new; where it is another ad group than it was bought in, the term
+    is kept from that one.
+    """
+    to, term = opened.destination, opened.row["term"]
+    assert to is not None
+    there = {**here, "campaign": to.campaign, "ad_group": to.ad_group, "finding": WINNERS.key}
+    bid = f"{opened.proposal.new_bid:.2f}"
+    made = []
+    if to.new:
+        made += [
+            Change(action=Action.CREATE, entity=Entity.AD_GROUP, field="default_bid", new_value=bid, **there),
+            Change(action=Action.CREATE, entity=Entity.PRODUCT_AD, field="state", new_value="enabled", sku=to.sku, **there),
+        ]  # fmt: skip
+    made.append(
+        Change(
+            action=Action.CREATE, entity=Entity.TARGET, target=term, match_type="item" if opened.item else "exact", field="bid",
+            new_value=bid, **there,
+        )
     )  # fmt: skip
-    return (
-        [made]
-        if opened.here == opened.home
-        else [made, _negative(term, WINNERS.key, _keeping_out(opened), here)]
-    )
+    if opened.here != (to.campaign, to.ad_group):
+        made.append(_negative(term, WINNERS.key, _keeping_out(opened), {**here, "reason": at_source}))
+    return made
 
 
 def report_rows(
@@ -434,15 +476,15 @@ def break_even(facts: Facts, account: Account, row: Mapping[str, Any]) -> tuple[
 
 
 def proposed(
-    facts: Facts, look: Look, subject: Subject, opened: Proposed, reason: str
+    facts: Facts, look: Look, subject: Subject, opened: Proposed, reason: str, at_source: str = ""
 ) -> list[tuple[Change, Promise]]:
     """
-    The proposal as rows of the change sheet, each with what it promises. reason: why, in words.
+    The proposal as rows of the change sheet, each with what it promises. reason, at_source: why, in words (see `changes_of`).
 
     A phrase's projection is shared over its ad groups by what each spent on it.
     """
     promise = _promise_of(facts, look, subject, opened)
-    changes = changes_of(opened, reason)
+    changes = changes_of(opened, reason, at_source)
     if not opened.places:
         return [(change, promise) for change in changes]
     free = {(each.campaign, each.ad_group): each for each in opened.places if not each.names_product}

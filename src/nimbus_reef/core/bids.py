@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 
 from nimbus_reef.core.metrics import met_target
 from nimbus_reef.core.model import Verdict
@@ -41,11 +42,59 @@ class BidLimits:
 STANDARD_LIMITS = BidLimits()
 
 
+class ReasonKey(StrEnum):
+    """Why something is proposed, how far a limit held it back, or why nothing is; the web has words for each."""
+
+    AIM = "aim"
+    BEST_BID = "best_bid"
+    BID_IS_THERE = "bid_is_there"
+    CEILING = "ceiling"
+    FLOOR = "floor"
+    HAS_ORDERS = "has_orders"
+    HAS_OWN_TARGET = "has_own_target"
+    IS_ENABLED = "is_enabled"
+    IS_PAUSED = "is_paused"
+    ITS_PRODUCT = "its_product"
+    ITS_WORDS = "its_words"
+    NAMES_PRODUCT = "names_product"
+    NEVER_SHUT_OUT = "never_shut_out"
+    NO_BID_KNOWN = "no_bid_known"
+    NO_CLICKS = "no_clicks"
+    NO_DESTINATION = "no_destination"
+    NO_OWN_TEST = "no_own_test"
+    NO_RAISE = "no_raise"
+    NO_TIER = "no_tier"
+    NO_WORTH = "no_worth"
+    OPENING_BID = "opening_bid"
+    OPENING_NEAR = "opening_near"
+    ORDERS_ELSEWHERE = "orders_elsewhere"
+    OWN_BRAND = "own_brand"
+    OWN_DEED = "own_deed"
+    OWN_EXACT = "own_exact"
+    OWN_FAULT = "own_fault"
+    OWN_TEST = "own_test"
+    PLACES = "places"
+    PLACES_SPARED = "places_spared"
+    RAISE_WITHOUT_ORDER = "raise_without_order"
+    STAYS = "stays"
+    STEP_DOWN = "step_down"
+    STEP_UP = "step_up"
+    TOO_SMALL = "too_small"
+    UNDECIDED = "undecided"
+    WINS = "wins"
+    WITHIN_TARGET = "within_target"
+    WORD_FACTOR = "word_factor"
+    WORD_FEW = "word_few"
+    WORD_HITS = "word_hits"
+    WORD_LOWER = "word_lower"
+    WORD_UNSURE = "word_unsure"
+
+
 @dataclass(frozen=True, slots=True)
 class Reason:
     """Why a bid is what it is: a key to word it by, and the figures it rests on."""
 
-    key: str
+    key: ReasonKey
     figures: tuple[float, ...] = ()
 
 
@@ -138,13 +187,13 @@ def opening(
     aim = target_acos * value * ratio
     near = min(max(aim, limits.opening_least * paid), limits.opening_most * paid)
     bid = round(min(max(near, limits.floor), limits.ceiling), 2)
-    reasons = [Reason("opening_bid", (bid, value, target_acos))]
+    reasons = [Reason(ReasonKey.OPENING_BID, (bid, value, target_acos))]
     if near != aim:
         reasons.append(
-            Reason("opening_near", (cpc, limits.opening_most if near < aim else limits.opening_least))
+            Reason(ReasonKey.OPENING_NEAR, (cpc, limits.opening_most if near < aim else limits.opening_least))
         )
     if bid != round(near, 2):
-        reasons.append(Reason("floor" if bid > near else "ceiling", (bid,)))
+        reasons.append(Reason(ReasonKey.FLOOR if bid > near else ReasonKey.CEILING, (bid,)))
     return BidAdvice(bid, bid, aim, tuple(reasons))
 
 
@@ -166,22 +215,22 @@ def advise(
     """
     ratio = bid_ratio(bid, cpc)
     aim = target_acos * value * ratio
-    reasons = [Reason("aim", (aim, value, target_acos, ratio))]
+    reasons = [Reason(ReasonKey.AIM, (aim, value, target_acos, ratio))]
     proposed = aim
     if proposed > bid:
         proposed = _raise(bid, aim, verdict, best_bid, limits, reasons)
     elif proposed < bid * (1 - limits.step_down):
         proposed = bid * (1 - limits.step_down)
-        reasons.append(Reason("step_down", (limits.step_down,)))
+        reasons.append(Reason(ReasonKey.STEP_DOWN, (limits.step_down,)))
     if proposed < limits.floor:
         proposed = limits.floor
-        reasons.append(Reason("floor", (limits.floor,)))
+        reasons.append(Reason(ReasonKey.FLOOR, (limits.floor,)))
     if proposed > limits.ceiling:
         proposed = limits.ceiling
-        reasons.append(Reason("ceiling", (limits.ceiling,)))
+        reasons.append(Reason(ReasonKey.CEILING, (limits.ceiling,)))
     proposed = round(proposed, 2)
     if abs(proposed - bid) < _HALF_CENT:
-        reasons.append(Reason("stays", (bid,)))
+        reasons.append(Reason(ReasonKey.STAYS, (bid,)))
         proposed = bid
     return BidAdvice(bid, proposed, aim, tuple(reasons))
 
@@ -195,13 +244,13 @@ def _raise(
     reasons: list[Reason],
 ) -> float:
     if verdict is not Verdict.FINE:
-        reasons.append(Reason("no_raise", ()))
+        reasons.append(Reason(ReasonKey.NO_RAISE, ()))
         return bid
     proposed = aim
     if proposed > bid * (1 + limits.step_up):
         proposed = bid * (1 + limits.step_up)
-        reasons.append(Reason("step_up", (limits.step_up,)))
+        reasons.append(Reason(ReasonKey.STEP_UP, (limits.step_up,)))
     if best_bid is not None and proposed > best_bid * PAST_BEST:
         proposed = max(bid, best_bid * PAST_BEST)
-        reasons.append(Reason("best_bid", (best_bid,)))
+        reasons.append(Reason(ReasonKey.BEST_BID, (best_bid,)))
     return proposed

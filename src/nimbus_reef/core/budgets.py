@@ -1,7 +1,7 @@
 """
-Budgets: who never spends theirs, who has none left, what to move; and the highest bid that boosts can come to.
+Budgets: who never spends theirs, who has none left, what to move.
 
-Formulas: "Hours" in docs/calculations.md (budgets to move, highest bid).
+Formulas: "Hours" in docs/calculations.md (budgets to move).
 """
 
 from __future__ import annotations
@@ -13,15 +13,10 @@ from typing import Final
 import numpy as np
 import numpy.typing as npt
 
-from nimbus_reef.core.model import Placement
-from nimbus_reef.core.placements import ADJUSTABLE
-
 Floats = npt.NDArray[np.float64]
 KEPT_QUANTILE: Final = 0.95
 LEAST_BUDGET: Final = 1.0
-MOST_BOOST: Final = 900
 _CENTS: Final = 100
-HOURS: Final = 24
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,79 +123,3 @@ def _taken(spare: Mapping[str, int], wanted: int) -> dict[str, int]:
             taken[name] = part
             wanted -= part
     return taken
-
-
-@dataclass(frozen=True, slots=True)
-class Boost:
-    """
-    A raise: what ("budget" or "bid"), per cent, ISO weekdays (none: every day), hours from and to (excluded). condition: counts
-    as met.
-    """
-
-    name: str
-    what: str
-    percent: float
-    weekdays: tuple[int, ...] = ()
-    from_hour: int = 0
-    to_hour: int = HOURS
-    condition: str = ""
-
-    def holds(self, weekday: int, hour: int) -> bool:
-        """Whether it is in force in an hour of an ISO weekday."""
-        return weekday in (self.weekdays or range(1, 8)) and self.from_hour <= hour < self.to_hour
-
-
-def boost_problem(boost: Boost) -> str | None:
-    """Why a boost cannot be planned; None when it can."""
-    if boost.what not in ("budget", "bid"):
-        return "raises a budget or a bid"
-    if boost.percent < 0:
-        return "can only raise; lower the base bid instead, and boost the hours in which it is to stay"
-    if not 1 <= boost.percent <= MOST_BOOST or boost.percent != int(boost.percent):
-        return f"raises by a whole number of per cent from 1 to {MOST_BOOST}"
-    if not 0 <= boost.from_hour < boost.to_hour <= HOURS:
-        return "needs hours that end after they begin, from 0 to 24"
-    if any(day not in range(1, 8) for day in boost.weekdays):
-        return "needs weekdays from 1 (Monday) to 7"
-    return None
-
-
-def lower_base(percent: float, bid: float) -> tuple[float, int]:
-    """
-    What a lowering that boosts cannot do comes to: the lower base bid, and the per cent by which it is to be raised in all
-    other hours to stay what it was.
-    """
-    lowered = bid * (1 + percent / 100)
-    return lowered, round((bid / lowered - 1) * 100) if lowered > 0 else MOST_BOOST
-
-
-def highest_bids(
-    bid: float,
-    adjustments: Mapping[Placement, float],
-    boosts: Sequence[Boost],
-    raising: Mapping[Placement, float],
-    weekday: int,
-) -> dict[Placement, list[float]]:
-    """
-    The real highest bid by placement and hour of a weekday, in units: bid × (1 + adjustment + boosts) × (1 + u).
-
-    Adjustments and boosts add, overlapping boosts too; they do not multiply. raising: u, how far the marketplace may raise a bid
-    there by itself; nothing where it may not.
-    """
-    found = {}
-    for placement in ADJUSTABLE:
-        added = adjustments.get(placement, 0.0)
-        u = raising.get(placement, 0.0)
-        found[placement] = [
-            bid
-            * (
-                1
-                + added
-                + sum(
-                    each.percent / 100 for each in boosts if each.what == "bid" and each.holds(weekday, hour)
-                )
-            )
-            * (1 + u)
-            for hour in range(HOURS)
-        ]
-    return found

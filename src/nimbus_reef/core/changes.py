@@ -42,7 +42,10 @@ class Entity(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """One row of the change sheet. `row` is its number there, kept for as long as it is planned."""
+    """
+    One row of the change sheet. `row` is its number there, kept for as long as it is planned. package: the row of the first of
+    the changes it was proposed with, which are planned and taken out together; 0 for one that stands alone.
+    """
 
     row: int
     action: Action
@@ -61,6 +64,7 @@ class Change:
     to_hour: str = ""
     reason: str = ""
     finding: str = ""
+    package: int = 0
 
 
 SHEET_COLUMNS: Final = (
@@ -234,18 +238,22 @@ class Promise:
 
 
 def as_ranges(projected: Projected) -> dict[str, tuple[float, ...]]:
-    """A projection as a promise keeps it."""
+    """A projection as a promise keeps it; empty where what comes of it is not known."""
+    if not projected.known:
+        return {}
     ranges = {"spend": projected.spend, "sales": projected.sales}
     return {name: (each.low, each.middle, each.high) for name, each in ranges.items()}
 
 
 def projected(change: Change, promise: Promise) -> Projected:
     """What a change does to spend and sales in 30 days: as accepted, of a bid anew, for it may have been edited since."""
+    if not promise.projected:
+        return projection.UNKNOWN
     if (change.entity, change.field) != (Entity.TARGET, "bid"):
         return Projected(Range(*promise.projected["spend"]), Range(*promise.projected["sales"]))
     old, new = _number(change.old_value), _number(change.new_value)
     if old is None or new is None:
-        return projection.NOTHING
+        return projection.UNKNOWN
     basis = Basis(
         promise.days, promise.clicks, promise.spend, promise.sales, promise.a, promise.b, promise.aov
     )

@@ -30,10 +30,11 @@ _STARVED: Final = 0.5
 
 @dataclass(frozen=True, slots=True)
 class Segment:
-    """Hours of the day from `first` on, `hours` long; runs past midnight where it must."""
+    """Hours of the day from `first` on, `hours` long, past midnight where it must; on some ISO weekdays, on all where none is named."""
 
     first: int
     hours: int
+    weekdays: tuple[int, ...] = ()
 
     @property
     def members(self) -> tuple[int, ...]:
@@ -44,6 +45,12 @@ class Segment:
     def end(self) -> int:
         """The hour at which it ends, 1 … 24."""
         return (self.first + self.hours - 1) % DAY + 1
+
+    @property
+    def parts(self) -> tuple[tuple[int, int], ...]:
+        """From hour to hour (excluded): two where it runs past midnight."""
+        end = self.first + self.hours
+        return ((self.first, end),) if end <= DAY else ((self.first, DAY), (0, end - DAY))
 
 
 def _cost(clicks: float, orders: float) -> float:

@@ -13,13 +13,12 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core import evidence, projection
+from nimbus_reef.core.click_prices import ADJUSTABLE, PLACES
 from nimbus_reef.core.model import Placement
 from nimbus_reef.core.projection import CLICK_RESPONSE, Projected, Range
 from nimbus_reef.core.targeting import Aims, judged
 
-ADJUSTABLE: Final = (Placement.TOP_OF_SEARCH, Placement.ELSEWHERE_IN_SEARCH, Placement.PRODUCT_PAGE)
-"""Where a bid can be raised; off-site cannot be adjusted, only limited."""
-ORDER: Final = (*ADJUSTABLE, Placement.OFF_SITE)
+ORDER: Final = PLACES
 STRENGTH: Final = 50.0
 RPC_WEIGHT: Final = 20.0
 BASE_SHARE: Final = 0.10

@@ -15,7 +15,8 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core.changes import KEY_FIELDS, Change, key, value_problem
+from nimbus_reef.core.changes import KEY_FIELDS, Action, Change, Entity, key, value_problem
+from nimbus_reef.core.model import State
 
 SheetRow = Mapping[str, str]
 
@@ -70,19 +71,107 @@ def read_back(changes: Sequence[Change], sheet: Sequence[SheetRow]) -> ReadBack:
     edited: list[Change] = []
     found: list[RowProblem] = []
     seen: set[int] = set()
-    unchanged = 0
     for line in sheet:
         change = _matched(planned, seen, line)
         if isinstance(change, RowProblem):
             found.append(change)
             continue
         after = replace(change, new_value=line["new_value"].strip())
-        if after.new_value == change.new_value:
-            unchanged += 1
-        else:
+        if after.new_value != change.new_value:
             edited.append(after)
-    unplanned = tuple(change for change in changes if change.row not in seen)
+    unplanned = whole(changes, [change for change in changes if change.row not in seen])
+    gone = {change.row for change in unplanned}
+    edited = [change for change in edited if change.row not in gone]
+    unchanged = len(changes) - len(unplanned) - len(edited)
     return ReadBack(tuple(edited), unplanned, unchanged, tuple(found))
+
+
+def whole(changes: Sequence[Change], some: Sequence[Change]) -> tuple[Change, ...]:
+    """Some of a plan's changes with all that were proposed together with them: a package leaves the plan as one."""
+    rows, packages = {change.row for change in some}, {change.package for change in some} - {0}
+    return tuple(change for change in changes if change.row in rows or change.package in packages)
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """
+    What accepting packages does to a plan. new: places of the packages that go in; replaced: the changes that leave for them, each
+    with all of its package; already: places of those that are planned just so; stopped: of bids on what the plan pauses; packaged: of
+    changes alone of what a package in the plan changes; contradicted: of those that change the same as another of this acceptance.
+    """
+
+    new: tuple[int, ...]
+    replaced: tuple[Change, ...]
+    already: tuple[int, ...] = ()
+    stopped: tuple[int, ...] = ()
+    packaged: tuple[int, ...] = ()
+    contradicted: tuple[int, ...] = ()
+
+
+def taken(held: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Taken:
+    """
+    A package is taken whole, and then replaces whatever it contradicts in the plan, or it is not taken at all.
+
+    It contradicts another change of the same field of the same thing; a pause also a bid that stands alone on the same target. A bid
+    alone on what the plan pauses is not taken: the pause makes it idle. Nor is a change alone of what a package changes: it would break
+    that up.
+    """
+    by_key = {key(change): change for change in held}
+    paused = {_thing(change) for change in held if _pauses(change)}
+    new, already, stopped, packaged, contradicted = [], [], [], [], []
+    out: dict[int, Change] = {}
+    claimed: set[tuple[str, ...]] = set()
+    for place, package in enumerate(packages):
+        keys = [key(change) for change in package]
+        same = [by_key.get(each) for each in keys]
+        if not package or all(
+            was is not None and was.new_value == change.new_value
+            for was, change in zip(same, package, strict=True)
+        ):
+            already.append(place)
+        elif claimed & set(keys):
+            contradicted.append(place)
+        elif len(package) == 1 and _is_bid(package[0]) and _thing(package[0]) in paused:
+            stopped.append(place)
+        elif len(package) == 1 and same[0] is not None and same[0].package:
+            packaged.append(place)
+        else:
+            new.append(place)
+            claimed |= set(keys)
+            off = {_thing(change) for change in package if _pauses(change)}
+            idle = [
+                each for each in held if off and not each.package and _is_bid(each) and _thing(each) in off
+            ]
+            out |= {change.row: change for change in (*filter(None, same), *idle)}
+    return Taken(
+        tuple(new),
+        whole(held, list(out.values())),
+        tuple(already),
+        tuple(stopped),
+        tuple(packaged),
+        tuple(contradicted),
+    )
+
+
+def _thing(change: Change) -> tuple[str, ...]:
+    """What a change is made to, whatever it does to it."""
+    return (
+        change.entity,
+        change.campaign,
+        change.ad_group,
+        change.target,
+        change.match_type,
+        change.sku,
+        change.placement,
+    )
+
+
+def _pauses(change: Change) -> bool:
+    return change.field == "state" and change.action is Action.UPDATE and change.new_value != State.ENABLED
+
+
+def _is_bid(change: Change) -> bool:
+    return (change.entity, change.field, change.action) == (Entity.TARGET, "bid", Action.UPDATE)
 
 
 def _matched(planned: Mapping[int, Change], seen: set[int], line: SheetRow) -> Change | RowProblem:

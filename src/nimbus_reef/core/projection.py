@@ -43,13 +43,17 @@ class Range:
 
 @dataclass(frozen=True, slots=True)
 class Projected:
-    """The change of spend and of sales in 30 days."""
+    """The change of spend and of sales in 30 days; known: whether reports tell what comes of it at all."""
 
     spend: Range
     sales: Range
+    known: bool = True
 
 
 NOTHING = Projected(Range(0, 0, 0), Range(0, 0, 0))
+"""It changes neither."""
+UNKNOWN = Projected(Range(0, 0, 0), Range(0, 0, 0), known=False)
+"""It may change both, and by how much is not known."""
 
 
 def _ordered(values: Iterable[float], middle: float) -> Range:
@@ -74,7 +78,7 @@ def stopped(basis: Basis) -> Projected:
 def bid_moved(basis: Basis, old_bid: float, new_bid: float) -> Projected:
     """Moving the bid: price per click by its ratio r, clicks by r to a power of 0.2 … 1."""
     if old_bid <= 0:
-        return NOTHING
+        return UNKNOWN
     ratio = new_bid / old_bid
     spend = basis.spend * STAKE_DAYS / basis.days
     sales = expected_sales(basis)
@@ -93,12 +97,16 @@ def part_of(whole: Projected, share: float) -> Projected:
     def cut(each: Range) -> Range:
         return Range(each.low * share, each.middle * share, each.high * share)
 
-    return Projected(cut(whole.spend), cut(whole.sales))
+    return Projected(cut(whole.spend), cut(whole.sales), whole.known)
 
 
 def total(parts: Iterable[Projected]) -> Projected:
-    """The sum of changes; half-widths add in quadrature on each side, as for independent rows."""
-    listed = list(parts)
+    """
+    The sum of the changes whose effect is known; half-widths add in quadrature on each side, as for independent rows. Unknown where
+    none is known.
+    """
+    told = list(parts)
+    listed = [each for each in told if each.known]
 
     def add(ranges: list[Range]) -> Range:
         middle = math.fsum(each.middle for each in ranges)
@@ -107,5 +115,5 @@ def total(parts: Iterable[Projected]) -> Projected:
         return Range(middle - below, middle, middle + above)
 
     if not listed:
-        return NOTHING
+        return UNKNOWN if told else NOTHING
     return Projected(add([each.spend for each in listed]), add([each.sales for each in listed]))

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from nimbus_reef.core import bids, words
-from nimbus_reef.core.bids import STANDARD_LIMITS, BidAdvice, BidLimits, Reason
+from nimbus_reef.core.bids import STANDARD_LIMITS, BidAdvice, BidLimits, Reason, ReasonKey
 from nimbus_reef.core.costly_words import Fate
 from nimbus_reef.core.model import Verdict
-from nimbus_reef.core.projection import NOTHING, Basis, Projected, bid_moved, part_of, stopped
+from nimbus_reef.core.projection import NOTHING, UNKNOWN, Basis, Projected, bid_moved, part_of, stopped
 
 
 class Move(StrEnum):
@@ -83,6 +83,18 @@ class AdProduct:
     core: frozenset[str]
 
 
+def sold_by(term: str, products: Sequence[AdProduct]) -> AdProduct | None:
+    """
+    The product of an ad group that a search most likely bought: the one whose title holds most of its words, of equals the one with most
+    spend, then the smaller SKU; None where the ad group's products are not known.
+    """
+    asked = set(words.words(term))
+    return max(
+        sorted(products, key=lambda each: each.sku), key=lambda each: (len(asked & set(words.words(each.title))), each.spend),
+        default=None,
+    )  # fmt: skip
+
+
 def for_target(
     row: Row,
     *,
@@ -97,17 +109,17 @@ def for_target(
     """
     costly = row.verdict is Verdict.COSTLY
     if costly and row.own_test and row.own_fault and row.orders == 0:
-        reasons = (Reason("own_test", (row.clicks,)), Reason("own_fault", (row.cvr,)))
+        reasons = (Reason(ReasonKey.OWN_TEST, (row.clicks,)), Reason(ReasonKey.OWN_FAULT, (row.cvr,)))
         return Proposal(Move.PAUSE, reasons, stopped(row.basis))
     if row.verdict is Verdict.TOO_SMALL:
-        return Proposal(Move.NONE, (Reason("too_small" if row.clicks else "no_clicks"),))
+        return Proposal(Move.NONE, (Reason(ReasonKey.TOO_SMALL if row.clicks else ReasonKey.NO_CLICKS),))
     if bid is None:
-        return Proposal(Move.NONE, (Reason("no_bid_known"),))
+        return Proposal(Move.NONE, (Reason(ReasonKey.NO_BID_KNOWN),))
     if row.verdict is Verdict.UNDECIDED:
         figures = () if row.more_clicks is None else (float(row.more_clicks),)
-        return Proposal(Move.NONE, (Reason("undecided", figures),))
+        return Proposal(Move.NONE, (Reason(ReasonKey.UNDECIDED, figures),))
     if not row.spend:
-        return Proposal(Move.NONE, (Reason("no_clicks"),))
+        return Proposal(Move.NONE, (Reason(ReasonKey.NO_CLICKS),))
     advice = bids.advise(
         bid=bid,
         cpc=row.spend / row.clicks,
@@ -139,14 +151,14 @@ def for_term(
     if kept := _no_negative(row):
         return kept
     if any(word in never for word in words.words(term)):
-        return Proposal(Move.NONE, (Reason("never_shut_out"),))
+        return Proposal(Move.NONE, (Reason(ReasonKey.NEVER_SHUT_OUT),))
     if any(words.names_product(term, product.core) for product in products):
-        return Proposal(Move.NONE, (Reason("names_product"),))
-    reasons = [Reason("own_test", (row.clicks,)), Reason("own_fault", (row.cvr,))]
+        return Proposal(Move.NONE, (Reason(ReasonKey.NAMES_PRODUCT),))
+    reasons = [Reason(ReasonKey.OWN_TEST, (row.clicks,)), Reason(ReasonKey.OWN_FAULT, (row.cvr,))]
     if orders_elsewhere:
-        reasons.append(Reason("orders_elsewhere", (orders_elsewhere,)))
+        reasons.append(Reason(ReasonKey.ORDERS_ELSEWHERE, (orders_elsewhere,)))
     if own_exact:
-        return Proposal(Move.PAUSE, (*reasons, Reason("own_exact")), stopped(row.basis))
+        return Proposal(Move.PAUSE, (*reasons, Reason(ReasonKey.OWN_EXACT)), stopped(row.basis))
     return Proposal(Move.NEGATIVE, tuple(reasons), stopped(row.basis))
 
 
@@ -184,17 +196,20 @@ class Word:
 def for_word(row: Row, word: Word, places: Sequence[Place]) -> Proposal:
     """A phrase negative wherever a word was paid for that is to be shut out; else why nothing is done."""
     told: dict[Fate, Reason] = {
-        Fate.UNSURE: Reason("word_unsure", (word.chance,)),
-        Fate.BID_LOWER: Reason("word_lower", (word.factor / word.limit,)),
-        Fate.FEW: Reason("word_few", (word.cells,)),
-        Fate.OWN_PRODUCT: Reason("names_product"),
-        Fate.OWN_BRAND: Reason("own_brand"),
+        Fate.UNSURE: Reason(ReasonKey.WORD_UNSURE, (word.chance,)),
+        Fate.BID_LOWER: Reason(ReasonKey.WORD_LOWER, (word.factor / word.limit,)),
+        Fate.FEW: Reason(ReasonKey.WORD_FEW, (word.cells,)),
+        Fate.OWN_PRODUCT: Reason(ReasonKey.NAMES_PRODUCT),
+        Fate.OWN_BRAND: Reason(ReasonKey.OWN_BRAND),
     }
     if word.fate is not Fate.SHUT_OUT:
         return Proposal(Move.NONE, (told[word.fate],))
-    reasons = [Reason("word_factor", (word.factor, word.limit)), Reason("places", (len(places),))]
+    reasons = [
+        Reason(ReasonKey.WORD_FACTOR, (word.factor, word.limit)),
+        Reason(ReasonKey.PLACES, (len(places),)),
+    ]
     if word.good_terms:
-        reasons.append(Reason("word_hits", (word.good_terms, word.good_orders)))
+        reasons.append(Reason(ReasonKey.WORD_HITS, (word.good_terms, word.good_orders)))
     return Proposal(Move.NEGATIVE, tuple(reasons), stopped(row.basis))
 
 
@@ -207,12 +222,12 @@ def for_phrase(row: Row, places: Sequence[Place]) -> Proposal:
         return kept
     free = [place for place in places if not place.names_product]
     if not free:
-        return Proposal(Move.NONE, (Reason("names_product"),))
+        return Proposal(Move.NONE, (Reason(ReasonKey.NAMES_PRODUCT),))
     reasons = [
-        Reason("own_test", (row.clicks,)), Reason("own_fault", (row.cvr,)), Reason("places", (len(free),)),
+        Reason(ReasonKey.OWN_TEST, (row.clicks,)), Reason(ReasonKey.OWN_FAULT, (row.cvr,)), Reason(ReasonKey.PLACES, (len(free),)),
     ]  # fmt: skip
     if len(free) < len(places):
-        reasons.append(Reason("places_spared", (len(places) - len(free),)))
+        reasons.append(Reason(ReasonKey.PLACES_SPARED, (len(places) - len(free),)))
     whole = sum(place.spend for place in places)
     share = sum(place.spend for place in free) / whole if whole else 0.0
     return Proposal(Move.NEGATIVE, tuple(reasons), part_of(stopped(row.basis), share))
@@ -221,19 +236,19 @@ def for_phrase(row: Row, places: Sequence[Place]) -> Proposal:
 def _no_negative(row: Row) -> Proposal | None:
     """Why a row is not to be kept away, or None where it is costly by its own fault."""
     if row.orders:
-        return Proposal(Move.NONE, (Reason("has_orders", (row.orders,)),))
+        return Proposal(Move.NONE, (Reason(ReasonKey.HAS_ORDERS, (row.orders,)),))
     if row.verdict is Verdict.TOO_SMALL:
-        return Proposal(Move.NONE, (Reason("too_small" if row.clicks else "no_clicks"),))
+        return Proposal(Move.NONE, (Reason(ReasonKey.TOO_SMALL if row.clicks else ReasonKey.NO_CLICKS),))
     if row.verdict is Verdict.FINE:
-        return Proposal(Move.NONE, (Reason("within_target"),))
+        return Proposal(Move.NONE, (Reason(ReasonKey.WITHIN_TARGET),))
     if row.verdict is not Verdict.COSTLY:
         figures = () if row.more_clicks is None else (float(row.more_clicks),)
-        return Proposal(Move.NONE, (Reason("undecided", figures),))
+        return Proposal(Move.NONE, (Reason(ReasonKey.UNDECIDED, figures),))
     if not row.own_test:
-        why = Reason("its_words") if row.by_words else Reason("no_own_test", (row.clicks,))
+        why = Reason(ReasonKey.ITS_WORDS) if row.by_words else Reason(ReasonKey.NO_OWN_TEST, (row.clicks,))
         return Proposal(Move.NONE, (why,))
     if not row.own_fault:
-        return Proposal(Move.NONE, (Reason("its_product", (row.cvr,)),))
+        return Proposal(Move.NONE, (Reason(ReasonKey.ITS_PRODUCT, (row.cvr,)),))
     return None
 
 
@@ -244,8 +259,8 @@ def for_winner(row: Row, limits: BidLimits = STANDARD_LIMITS, *, ratio: float = 
     ratio: what is bid for each unit paid where it was bought.
     """
     advice = opening_bid(row, limits, ratio)
-    wins = Reason("wins", (row.orders, row.spend / row.sales))
-    return Proposal(Move.PROMOTE, (wins, *advice.reasons), NOTHING, advice)
+    wins = Reason(ReasonKey.WINS, (row.orders, row.spend / row.sales))
+    return Proposal(Move.PROMOTE, (wins, *advice.reasons), UNKNOWN, advice)
 
 
 def opening_bid(row: Row, limits: BidLimits, ratio: float = 1.0) -> BidAdvice:

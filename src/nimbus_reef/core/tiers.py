@@ -15,14 +15,15 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core import bids
-from nimbus_reef.core.bids import BidAdvice, BidLimits, Reason
+from nimbus_reef.core.bids import BidAdvice, BidLimits, Reason, ReasonKey
 from nimbus_reef.core.model import State
-from nimbus_reef.core.projection import bid_moved, stopped
+from nimbus_reef.core.projection import UNKNOWN, bid_moved, stopped
 from nimbus_reef.core.proposals import Move, Proposal, Row, opening_bid
 
 _HALF_CENT: Final = 0.005
 NO_ORDER: Final = "no order"
 ALWAYS: Final = ""
+COST_OF_SALE: Final = "acos"
 
 
 class Deed(StrEnum):
@@ -43,11 +44,20 @@ ON_TERMS: Final = (Deed.NEGATIVE_EXACT, Deed.NEGATIVE_PHRASE, Deed.OWN_TARGET)
 NEEDS_VALUE: Final = (Deed.BID_BY, Deed.BID_TO)
 
 
+class NoSale(StrEnum):
+    """What a rule on the cost of sale makes of rows that spent and sold nothing, whose cost of sale has no end."""
+
+    ASK = ""
+    ABOVE = "above"
+    OUT = "out"
+
+
 @dataclass(frozen=True, slots=True)
 class Tier:
     """
     A rule: rows whose metric lies between least and most (both included, None for open), and what is done on them. metric: the key of
-    a field, ALWAYS or NO_ORDER; value: the change of a bid as a fraction, or the bid in units.
+    a field, ALWAYS or NO_ORDER; value: the change of a bid as a fraction, or the bid in units. no_sale: of a rule on ACOS without an upper
+    end, whether rows without a sale count; they do not while that is not said.
     """
 
     metric: str
@@ -55,6 +65,12 @@ class Tier:
     most: float | None
     deed: Deed
     value: float | None = None
+    no_sale: NoSale = NoSale.ASK
+
+    @property
+    def endless(self) -> bool:
+        """Whether it would hold rows whose cost of sale has no end."""
+        return self.metric == COST_OF_SALE and self.most is None
 
 
 def tier_of(tiers: Sequence[Tier], fields: dict[str, pl.Expr]) -> pl.Expr:
@@ -76,6 +92,8 @@ def _meets(tier: Tier, fields: dict[str, pl.Expr]) -> pl.Expr:
         within &= value >= tier.least - 1e-9
     if tier.most is not None:
         within &= value <= tier.most + 1e-9
+    if tier.endless and tier.no_sale is not NoSale.ABOVE:
+        within &= pl.col("sales") > 0
     return within.fill_null(False)
 
 
@@ -92,16 +110,18 @@ def on_target(
     """A deed on a target. bid: its present one, None where it is not known; raises: also where it never made an order."""
     if deed is Deed.PAUSE:
         if state == State.PAUSED:
-            return _nothing("is_paused")
-        return Proposal(Move.PAUSE, (Reason("own_deed"),), stopped(row.basis))
+            return _nothing(ReasonKey.IS_PAUSED)
+        return Proposal(Move.PAUSE, (Reason(ReasonKey.OWN_DEED),), stopped(row.basis))
     if deed is Deed.ENABLE:
         return (
-            _nothing("is_enabled") if state == State.ENABLED else Proposal(Move.ENABLE, (Reason("own_deed"),))
+            _nothing(ReasonKey.IS_ENABLED)
+            if state == State.ENABLED
+            else Proposal(Move.ENABLE, (Reason(ReasonKey.OWN_DEED),), UNKNOWN)
         )
     if bid is None:
-        return _nothing("no_bid_known")
+        return _nothing(ReasonKey.NO_BID_KNOWN)
     if deed is Deed.BID_TO_AIM and not row.spend:
-        return _nothing("no_clicks")
+        return _nothing(ReasonKey.NO_CLICKS)
     worth = bids.value_per_click(row.cvr, row.aov)
     wanted = {
         Deed.BID_BY: lambda: bid * (1 + (value or 0.0)),
@@ -110,14 +130,14 @@ def on_target(
     }[deed]()
     proposed = round(min(max(wanted, limits.floor), limits.ceiling), 2)
     if abs(proposed - bid) < _HALF_CENT:
-        return _nothing("bid_is_there")
+        return _nothing(ReasonKey.BID_IS_THERE)
     if proposed > bid and not row.orders and not raises:
-        return _nothing("raise_without_order")
-    reasons = [Reason("own_deed")]
+        return _nothing(ReasonKey.RAISE_WITHOUT_ORDER)
+    reasons = [Reason(ReasonKey.OWN_DEED)]
     if proposed > wanted + _HALF_CENT:
-        reasons.append(Reason("floor", (limits.floor,)))
+        reasons.append(Reason(ReasonKey.FLOOR, (limits.floor,)))
     if proposed < wanted - _HALF_CENT:
-        reasons.append(Reason("ceiling", (limits.ceiling,)))
+        reasons.append(Reason(ReasonKey.CEILING, (limits.ceiling,)))
     told = tuple(reasons)
     return Proposal(
         Move.BID, told, bid_moved(row.basis, bid, proposed), BidAdvice(bid, proposed, wanted, told)
@@ -134,16 +154,18 @@ def on_term(
     """
     if deed is Deed.OWN_TARGET:
         if not row.spend or not row.aov:
-            return _nothing("no_worth")
+            return _nothing(ReasonKey.NO_WORTH)
         if own_exact:
-            return _nothing("has_own_target")
+            return _nothing(ReasonKey.HAS_OWN_TARGET)
         advice = opening_bid(row, limits, ratio)
-        return Proposal(Move.PROMOTE, (Reason("own_deed"), *advice.reasons), advice=advice)
+        return Proposal(Move.PROMOTE, (Reason(ReasonKey.OWN_DEED), *advice.reasons), UNKNOWN, advice)
     if own_exact:
-        return Proposal(Move.PAUSE, (Reason("own_deed"), Reason("own_exact")), stopped(row.basis))
+        return Proposal(
+            Move.PAUSE, (Reason(ReasonKey.OWN_DEED), Reason(ReasonKey.OWN_EXACT)), stopped(row.basis)
+        )
     match = "negative_phrase" if deed is Deed.NEGATIVE_PHRASE else ""
-    return Proposal(Move.NEGATIVE, (Reason("own_deed"),), stopped(row.basis), match=match)
+    return Proposal(Move.NEGATIVE, (Reason(ReasonKey.OWN_DEED),), stopped(row.basis), match=match)
 
 
-def _nothing(why: str) -> Proposal:
+def _nothing(why: ReasonKey) -> Proposal:
     return Proposal(Move.NONE, (Reason(why),))

@@ -34,6 +34,16 @@ def normal_forms(terms: pl.Series) -> pl.Series:
     return folded.scatter(plain.not_().arg_true(), others)
 
 
+def stops(negative: str, term: str, *, phrase: bool) -> bool:
+    """Whether a negative keeps a search away: an exact one that of the same words, a phrase those that hold its words in their order."""
+    own, other = words(negative), words(term)
+    if not phrase:
+        return own == other
+    return bool(own) and any(
+        other[place : place + len(own)] == own for place in range(len(other) - len(own) + 1)
+    )
+
+
 def singular(word: str) -> str:
     """English plurals of words over 3 letters: -ies→y, -(x|ch|sh|ss)es→, -s unless ss/us/is."""
     if len(word) <= 3 or not word.endswith("s"):

@@ -19,7 +19,7 @@ from redis.exceptions import RedisError
 
 from nimbus_reef.config import Config
 from nimbus_reef.errors import BadFile, DiskFull, NeedsYes, NotFound, ReefError, StoreAway, is_full_disk
-from nimbus_reef.jobs import demo_brands, exports, intake, orders, upkeep
+from nimbus_reef.jobs import acceptances, demo_brands, exports, intake, orders, upkeep
 from nimbus_reef.jobs import watch as watching
 from nimbus_reef.store.loading import ingest, undo
 from nimbus_reef.store.loading.ingest import Progress
@@ -71,7 +71,7 @@ class Queue:
 
 
 def _lane(kind: str) -> str:
-    return EXPORTS if kind in ("export", "backup") else LOADS
+    return EXPORTS if kind in ("export", "backup", "accept") else LOADS
 
 
 def _began(pid: int) -> str:
@@ -263,6 +263,10 @@ def _export(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
     return {"stem": job.request["stem"]}
 
 
+def _accept(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
+    return acceptances.accept(config.exports, store, job, _progress(store, job))
+
+
 def _demo(config: Config, store: Store, job: loads.Job) -> dict[str, Any]:
     note, done = _progress(store, job), 0
 
@@ -285,6 +289,7 @@ _WORK: Final[dict[str, Callable[[Config, Store, loads.Job], dict[str, Any]]]] = 
     "load": _load,
     "undo": _undo,
     "export": _export,
+    "accept": _accept,
     "demo": _demo,
     "backup": _backup,
 }

@@ -1,87 +1,204 @@
-"""Acting on what is offered: whether it is planned, and putting it into the plan."""
+"""The one road from a proposal to the plan: what it would do is shown first where it is more than a handful, then it is done, or refused."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
-from flask import Response, flash, request
+from flask import Response, flash, redirect, render_template, request, url_for
+from werkzeug.wrappers import Response as AnyResponse
 
+from nimbus_reef.analysis import order
+from nimbus_reef.analysis.delivery import plan_prices
 from nimbus_reef.analysis.offers import Offer
-from nimbus_reef.core.changes import key
-from nimbus_reef.errors import BadInput, Conflict
+from nimbus_reef.core.changes import Change, Entity, key
+from nimbus_reef.core.plan import Taken, taken
+from nimbus_reef.errors import Conflict
+from nimbus_reef.jobs import acceptances
 from nimbus_reef.store.people import plans
-from nimbus_reef.store.people.plans import Planned
-from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.offered import Worded
+from nimbus_reef.store.people.plans import Package, Planned
+from nimbus_reef.store.record import loads
+from nimbus_reef.web.kit import settled_first
+from nimbus_reef.web.kit.candidates import Candidate
+from nimbus_reef.web.kit.previews import Asked, DeedsPreview, preview
+from nimbus_reef.web.kit.prices import REMEDY, rise_words
+from nimbus_reef.web.kit.settled_first import First
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import must_write, parts
+from nimbus_reef.web.parts import figures, inside, must_write, parts
 
-MOST_AT_ONCE: Final = 2_000
+HANDFUL: Final = 5
+"""So many changes are accepted without being shown first."""
+AT_ONCE: Final = 2_000
+"""So many changes are put into the plan at once; more are a worker's."""
+_OWN: Final = ("csrf_token", "sure", "asked", "replacing", "offered", "take", "again")
+"""What the preview's own form sends besides what it was asked with."""
 
 
 @dataclass(frozen=True, slots=True)
 class Acted:
-    """How far an offer is in the plan: own, its rows there; left: how many of its changes nothing planned makes yet."""
+    """
+    How far an offer is in the plan. own: its rows there; left: how many changes accepting it puts in, 0 where it is in; replaces: how many
+    changes leave the plan for it.
+    """
 
     own: list[Planned]
     left: int
+    replaces: int = 0
 
 
 def acted(scope: Scope, offer: Offer | None) -> Acted:
-    """
-    How far an offer is in the plan. What another page planned of the same thing is neither its own, so that taking back leaves
-    it, nor left to do.
-    """
+    """How far an offer is in the plan: a package is in it whole, or not. What another page planned of the same thing is not its own."""
     if offer is None:
         return Acted([], 0)
-    whose = {key(change): change.finding for change, _ in offer.changes}
-    held = [each for each in plans.planned(parts().store, scope.account.id) if key(each.change) in whose]
-    own = [each for each in held if each.change.finding == whose[key(each.change)]]
-    return Acted(own, len(whose) - len(held))
+    changes = [change for change, _ in offer.changes]
+    whose = {key(change): change.finding for change in changes}
+    held = plans.planned(parts().store, scope.account.id)
+    own = [each for each in held if whose.get(key(each.change)) == each.change.finding]
+    told = taken([each.change for each in held], [changes])
+    return Acted(own, len(changes) if told.new else 0, len(told.replaced))
 
 
 def acted_on_campaign(scope: Scope, offer: Offer, check: str) -> Acted:
     """The same of an offer of very many rows, all of one campaign that nothing else plans: told by its name."""
     held = plans.planned(parts().store, scope.account.id)
     own = [each for each in held if (each.change.campaign, each.change.finding) == (offer.key, check)]
-    return Acted(own, max(0, len(offer.changes) - len(own)))
+    return Acted(own, 0 if own else len(offer.changes))
 
 
-def accept_one(scope: Scope, worded: Worded) -> None:
-    """Puts an offer into the plan; Conflict where there is nothing to accept, or the plan changes all of it already."""
+def accept_one(scope: Scope, candidate: Candidate) -> Taken:
+    """
+    Puts what is proposed on one row into the plan.
+
+    Conflict where there is nothing to accept, where something above target would cost more a click, or where changes of the plan would have
+    to leave that nobody was told about.
+    """
     who = must_write()
-    if not worded.changes:
+    if not candidate.package:
         raise Conflict("There is nothing to accept here any more.", remedy="Look at it again.")
-    if not plans.accept_many(parts().store, scope.account.id, who.id, worded.changes):
+    held = _planned(scope)
+    told = plan_prices.accepted(
+        parts().facts, scope.look, held, [[change for change, _ in candidate.package]]
+    )
+    if told.refused:
+        raise Conflict(f"{_sentence(rise_words(told.refused[0], figures()))}.", remedy=REMEDY)
+    if told.packaged:
+        raise Conflict(
+            "The plan changes this as part of a package.", remedy="Take the package out of the plan first."
+        )
+    if not told.new:
         raise Conflict(
             "The plan already changes this.", remedy="Take the other change out of the plan first."
         )
+    replacing = request.form.getlist("replacing", type=int)
+    return plans.accept_packages(parts().store, scope.account.id, who.id, [candidate.package], replacing).told
 
 
-def accept_all(scope: Scope, offered: Sequence[Worded], figures: Figures, nothing: str) -> None:
-    """Puts many offers into the plan at once and says what that did; nothing: why some have no proposal."""
-    who = must_write()
-    changes = [change for each in offered for change in each.changes]
-    if len(changes) > MOST_AT_ONCE:
-        raise BadInput(
-            f"{figures.count(len(changes))} changes would come of it; at most {figures.count(MOST_AT_ONCE)} are accepted at a time.",
-            remedy="Select fewer rows.",
+def put(
+    scope: Scope, offered: Sequence[Candidate], *, title: str, thing: str, action: str, back: str, notice: Mapping[str, str] | None = None
+) -> AnyResponse | str:  # fmt: skip
+    """
+    Puts what is proposed on rows into the plan and goes back; what is more than a handful, replaces something or is beyond the settings is
+    shown first, and done when that was sent back.
+
+    title: on what, in words; thing: what a row is; action: where the preview is sent to; notice: questions of the page's own that stand
+    above it: words by the name of the field that answers them.
+    """
+    must_write()
+    held = _planned(scope)
+    left = _left()
+    acting = [each for each in offered if each.package and each.key not in left]
+    told = plan_prices.accepted(
+        parts().facts, scope.look, held, [[change for change, _ in each.package] for each in acting]
+    )
+    asked = Asked(offered, left, told, held, scope.window.days)
+    shown = preview(asked, title, thing, _before(scope, asked.going, held), scope.account.settings, figures())
+    gone = {change.row for change in told.replaced} - set(request.form.getlist("replacing", type=int))
+    sure = (
+        bool(request.form.get("sure"))
+        and not notice
+        and not gone
+        and (not shown.asks or bool(request.form.get("asked")))
+    )
+    at_once = (
+        not (gone or shown.asks or told.refused or notice) and shown.changes <= HANDFUL and len(offered) == 1
+    )
+    if sure or at_once:
+        return _done(scope, asked, shown, back)
+    return render_template(
+        "preview.html", action=action, told=shown, back=back, notice=notice or {},
+        sent=[(name, value) for name, value in request.form.items(multi=True) if name not in _OWN],
+    )  # fmt: skip
+
+
+def _planned(scope: Scope) -> list[Change]:
+    return [each.change for each in plans.planned(parts().store, scope.account.id)]
+
+
+def _left() -> frozenset[str]:
+    """The keys of rows that were shown with a tick and sent back without."""
+    return frozenset(request.form.getlist("offered")) - frozenset(request.form.getlist("take"))
+
+
+def _before(scope: Scope, going: Sequence[Candidate], held: Sequence[Change]) -> dict[str, list[First]]:
+    """What is better settled first, by the key of the row: of keywords, since a product ad or a budget is such a thing itself."""
+    keywords = [each for each in going if each.package[0][0].entity in (Entity.TARGET, Entity.NEGATIVE)]
+    homes = {home for each in keywords for home in each.homes}
+    if not homes:
+        return {}
+    found = order.before(parts().facts, scope.look, homes, held)
+    return {
+        each.key: settled_first.first(
+            [one for home in each.homes for one in found.get(home, ())], _WHAT.get(each.kind, settled_first.BID), figures()
         )
-    accepted = plans.accept_many(parts().store, scope.account.id, who.id, changes)
-    said = [f"{figures.counted(len(accepted), 'change')} accepted into the plan"]
-    if len(accepted) < len(changes):
-        said.append(f"{figures.count(len(changes) - len(accepted))} were in it already")
-    idle = sum(1 for each in offered if each.offer is None)
-    if idle:
-        said.append(f"nothing to propose on {figures.count(idle)}, {nothing}")
-    flash("; ".join(said) + ".", "accepted" if accepted else "message")
+        for each in keywords
+    }  # fmt: skip
+
+
+_WHAT: Final = {"pause": settled_first.PAUSE, "negative": settled_first.NEGATIVE}
+
+
+def _done(scope: Scope, asked: Asked, shown: DeedsPreview, back: str) -> AnyResponse:
+    who = must_write()
+    packages = [each.package for each in asked.going]
+    if shown.changes > AT_ONCE:
+        return _by_a_worker(scope, packages, [change.row for change in asked.told.replaced], back)
+    done = plans.accept_packages(
+        parts().store, scope.account.id, who.id, packages, [change.row for change in asked.told.replaced]
+    )
+    write = figures()
+    said = [f"{write.counted(len(done.planned), 'change')} added to the plan"]
+    if done.told.replaced:
+        said.append(f"{write.counted(len(done.told.replaced), 'change')} replaced")
+    said += [f"left out {each}" for each in (*shown.skipped, *shown.refused)]
+    flash("; ".join(said) + ".", "accepted" if done.planned else "message")
+    return redirect(back)
+
+
+def _by_a_worker(
+    scope: Scope, packages: Sequence[Package], replacing: Sequence[int], back: str
+) -> AnyResponse:
+    request_of = acceptances.hand_over(parts().config.exports, packages, replacing) | {"back": back}
+    job_id = loads.start_job(
+        parts().store, kind="accept", account_id=scope.account.id, person_id=must_write().id, upload_id=None, request=request_of,
+    )  # fmt: skip
+    parts().queue.start(job_id, "accept")
+    return redirect(scope.elsewhere(url_for("plan.accepting", job_id=job_id)))
+
+
+def _sentence(said: str) -> str:
+    return f"{said[0].upper()}{said[1:]}"
 
 
 def selected() -> list[str]:
     """The rows that a form selects: those of a table, or the ones behind selected findings."""
     return [*request.form.getlist("rows"), *request.form.getlist("findings")]
+
+
+def back_to(scope: Scope, usual: str) -> str:
+    """Where an acceptance leads back to: the page that asked for it, else the usual one."""
+    asked = request.form.get("back")
+    return scope.elsewhere(inside(asked)) if asked else usual
 
 
 def by_htmx() -> bool:

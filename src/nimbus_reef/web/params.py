@@ -66,6 +66,12 @@ OWN_OF_A_PAGE = (
 """Choices that a page may offer besides: kept in its address, left behind by links to other pages."""
 
 
+_FIELD_OF: Final = {
+    "portfolio": "portfolio", "product": "product", "campaign": "campaign", "holds": "name", "q": "query", "sort": "sort", "open": "open",
+}  # fmt: skip
+"""Fields of a scope by their names in an address."""
+
+
 @dataclass(frozen=True, slots=True)
 class Scope:
     """
@@ -236,9 +242,19 @@ class Scope:
         usual = {"window": self.default_window, "against": DEFAULT_AGAINST, "judge": "evidence"}
         return f"{path}?{urlencode([('account', account.key), *((name, text) for name, text in kept.items() if text != usual[name])])}"
 
-    def elsewhere(self, path: str) -> str:
-        """The address of another area: the same account, days and target, none of the table."""
-        return self.link(path, **OWN_OF_A_TABLE)
+    def elsewhere(self, path: str, **there: str) -> str:
+        """
+        The address of another area: the same account, days and target, none of the table. there: what it shows there, by the name in the
+        address: a part of the account in place of this one's, an open row, a choice of that page.
+        """
+        fields = {_FIELD_OF[name]: value for name, value in there.items() if name in _FIELD_OF}
+        own = tuple(
+            (name, value) for name, value in there.items() if name not in _FIELD_OF and name != "said"
+        )
+        made = replace(self, **{**OWN_OF_A_TABLE, **fields, "own": own})
+        if "said" in there:
+            made = replace(made, name_parts=_name_parts(MultiDict({"said": there["said"]})))
+        return f"{path}?{urlencode(made.values())}"
 
 
 def of_account(args: MultiDict[str, str], account: Account, facts: Facts, aims: Aims | None = None) -> Scope:

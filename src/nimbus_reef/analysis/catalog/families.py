@@ -43,7 +43,7 @@ def children(facts: Facts, look: Look) -> pl.DataFrame:
         trade = (
             product_frames.trade_days(facts, account.id, window)
             .group_by("product_id")
-            .agg(pl.col("total_sales").sum())
+            .agg(total_sales=_on_as_many_days(facts, look))
         )
         in_family = pl.coalesce("family", pl.col("sku").cast(pl.String))
         named = (
@@ -65,6 +65,12 @@ def children(facts: Facts, look: Look) -> pl.DataFrame:
 
     made = facts.kept("families", account.id, make, *look.judging)
     return _within(facts, look, made)
+
+
+def _on_as_many_days(facts: Facts, look: Look) -> pl.Expr:
+    """Sums of all trade; where it is held for fewer days than ads are, as much as it comes to on so many."""
+    ads, trade = (facts.monthly_days(look.account.id, kind, look.window) for kind in (KIND, TRADE))
+    return (pl.col("total_sales").sum() * ads / trade).round().cast(pl.Int64)
 
 
 def _without_ads(facts: Facts, account_id: int, sums: pl.DataFrame) -> pl.DataFrame:
@@ -254,8 +260,13 @@ def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:
         week = ((pl.lit(window.last) - pl.col("day")).dt.total_days() // 7).alias("week")
         by_day = pl.col("first_day") == pl.col("day")
         trade = product_frames.trade_days(facts, account.id, window).filter(by_day)
-        sold = trade.group_by("product_id", week).agg(pl.col("total_sales").sum())
+        # A week's profit is that of the days on which both are held.
         ads = product_frames.product_days(facts, account.id, window, measures=("spend",))
+        ads = ads.filter(pl.col("day").is_in([span.last for span in facts.days(account.id, TRADE, window)]))
+        trade = trade.filter(
+            pl.col("day").is_in([span.last for span in facts.days(account.id, KIND, window)])
+        )
+        sold = trade.group_by("product_id", week).agg(pl.col("total_sales").sum())
         spent = ads.group_by("product_id", week).agg(pl.col("spend").sum())
         known = (
             product_frames.catalog(facts, account.id)

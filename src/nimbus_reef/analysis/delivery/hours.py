@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import product
 from typing import Final
 
 import polars as pl
 
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import evidence, hours, targeting
+from nimbus_reef.core.boosts import WEEK
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.hours import DAY, Segment
 from nimbus_reef.core.model import MEASURES, MICRO
@@ -92,33 +94,40 @@ def grid(facts: Facts, look: Look) -> Grid:
     """Every hour of every weekday, means per occurrence."""
     rows, sold = sums(facts, look), trade(facts, look)
     by_day = len(rows) == 0 or not (rows["weekday"] == EVERY_DAY).any()
-    times = delivery_frames.weekdays_held(facts, look.account.id, KIND, look.window)
-    held = facts.monthly_days(look.account.id, KIND, look.window)
+    times, traded = (
+        delivery_frames.weekdays_held(facts, look.account.id, kind, look.window) for kind in (KIND, TRADE)
+    )
+    held, sold_on = (facts.monthly_days(look.account.id, kind, look.window) for kind in (KIND, TRADE))
     told = {(row["weekday"], row["hour"]): row for row in rows.to_dicts()}
     by_hour = {} if sold is None else {(row[0], row[1]): row[2] for row in sold.rows()}
     weekdays = tuple(range(1, 8)) if by_day else (EVERY_DAY,)
     cells = {}
     for weekday in weekdays:
         count = times.get(weekday, 0) if by_day else held
+        trade_count = traded.get(weekday, 0) if by_day else sold_on
         for hour in range(DAY):
             row = told.get((weekday, hour), dict.fromkeys(MEASURES, 0))
-            total = None if sold is None else by_hour.get((weekday, hour), 0)
+            total = None
+            if sold is not None and trade_count:
+                total = by_hour.get((weekday, hour), 0) / MICRO / trade_count
             cells[weekday, hour] = _cell(row, total, max(1, count))
     return Grid(cells, weekdays, by_day, sold is not None)
 
 
-def _cell(row: dict[str, int], total: int | None, times: int) -> HourCell:
-    spend, sales = row["spend"] / MICRO, row["sales"] / MICRO
-    whole = None if total is None else total / MICRO
+def _cell(row: dict[str, int], trade: float | None, times: int) -> HourCell:
+    """trade: mean sales of all trade in it, by the days on which those are held."""
+    spend, sales = row["spend"] / MICRO / times, row["sales"] / MICRO / times
     return HourCell(
-        spend / times, sales / times, row["clicks"] / times, row["orders"] / times,
-        None if whole is None else max(0.0, whole - sales) / times,
-        spend / sales if sales else None, spend / whole if whole else None, sales / row["clicks"] if row["clicks"] else None,
+        spend, sales, row["clicks"] / times, row["orders"] / times, None if trade is None else max(0.0, trade - sales),
+        spend / sales if sales else None, spend / trade if trade else None, sales * times / row["clicks"] if row["clicks"] else None,
     )  # fmt: skip
 
 
 def by_hour(facts: Facts, look: Look) -> pl.DataFrame:
-    """The 24 hours: hour, the measures, total_sales (null where not known), organic."""
+    """
+    The 24 hours: hour, the measures, total_sales (null where not known; where trade is held for fewer days than ads, as much as it comes
+    to on so many), organic.
+    """
     clock = pl.DataFrame({"hour": list(range(DAY))}, schema={"hour": pl.Int64})
     own = sums(facts, look).group_by("hour").agg(pl.col(MEASURES).sum())
     rows = clock.join(own, on="hour", how="left").with_columns(pl.col(MEASURES).fill_null(0))
@@ -127,7 +136,9 @@ def by_hour(facts: Facts, look: Look) -> pl.DataFrame:
         return rows.with_columns(
             total_sales=pl.lit(None, pl.Int64), organic=pl.lit(None, pl.Int64)
         ).sort("hour")  # fmt: skip
-    whole = sold.group_by("hour").agg(pl.col("total_sales").sum())
+    days, traded = (facts.monthly_days(look.account.id, kind, look.window) for kind in (KIND, TRADE))
+    on_as_many = (pl.col("total_sales").sum() * days / traded).round().cast(pl.Int64)
+    whole = sold.group_by("hour").agg(total_sales=on_as_many)
     return (
         rows.join(whole, on="hour", how="left")
         .with_columns(pl.col("total_sales").fill_null(0))
@@ -148,19 +159,36 @@ def found_segments(facts: Facts, look: Look) -> tuple[Segment, ...]:
 
 def drawn_segments(text: str) -> tuple[Segment, ...]:
     """
-    Segments that somebody drew, as `6-15,15-19`: from an hour to an hour (excluded), past midnight where the second is not
-    larger. Of an hour drawn twice the later segment is meant; hours that none holds are segments of their own. BadInput names what
-    cannot be read.
+    Segments that somebody drew, as `6-15,18-22@67`: from an hour to an hour (excluded), past midnight where the second is not larger, on
+    the ISO weekdays after the @, or on all. Of an hour drawn twice the later segment is meant; hours that none holds are segments of their
+    own. BadInput names what cannot be read.
     """
-    whose = [-1] * DAY
+    whose = dict.fromkeys(product(WEEK, range(DAY)), -1)
     for number, part in enumerate(text.split(",")):
-        first, _, end = part.strip().partition("-")
-        if not (first.isdecimal() and end.isdecimal() and int(first) < DAY and 0 < int(end) <= DAY):
-            raise BadInput(f"“{part}” is no segment of the day.", remedy="Write hours like 6-15.")
+        hours_drawn, _, days = part.strip().partition("@")
+        first, _, end = hours_drawn.partition("-")
+        known = first.isdecimal() and end.isdecimal() and int(first) < DAY and 0 < int(end) <= DAY
+        if not known or not set(days) <= set("1234567"):
+            raise BadInput(
+                f"“{part}” is no segment of the day.",
+                remedy="Write hours like 6-15, or 18-22@67 for Saturday and Sunday.",
+            )
+        weekdays = sorted({int(day) for day in days}) or WEEK
         for hour in Segment(int(first), (int(end) - int(first)) % DAY or DAY).members:
-            whose[hour] = number
-    found = [run for number in set(whose) for run in _runs([h for h in range(DAY) if whose[h] == number])]
-    return tuple(sorted(found, key=lambda each: each.first))
+            for weekday in weekdays:
+                whose[weekday, hour] = number
+    # Hours that the same segment holds on the same weekdays belong together.
+    held: dict[tuple[int, tuple[int, ...]], list[int]] = {}
+    for hour in range(DAY):
+        for number in dict.fromkeys(whose[weekday, hour] for weekday in WEEK):
+            weekdays_of = tuple(weekday for weekday in WEEK if whose[weekday, hour] == number)
+            held.setdefault((number, weekdays_of), []).append(hour)
+    found = [
+        Segment(run.first, run.hours, () if len(weekdays_of) == len(WEEK) else weekdays_of)
+        for (_, weekdays_of), members in held.items()
+        for run in _runs(members)
+    ]
+    return tuple(sorted(found, key=lambda each: (each.first, each.weekdays)))
 
 
 def _runs(free: Sequence[int]) -> list[Segment]:
@@ -233,24 +261,40 @@ def segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list[
 
 
 def _segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list[SegmentSums]:
-    rows = {row["hour"]: row for row in by_hour(facts, look).to_dicts()}
-    dried = dry(facts, look).group_by("hour").agg(pl.col("share").sum(), pl.col("missed_sales").sum())
-    gone = {hour: (share, sales) for hour, share, sales in dried.rows()}
-    days = facts.monthly_days(look.account.id, KIND, look.window)
+    rows = sums(facts, look)
+    if (rows["weekday"] == EVERY_DAY).any() and any(each.weekdays for each in segments):
+        raise BadInput(
+            "The hourly report is one sum of several days: it tells no weekdays.",
+            remedy="Draw hours of all days, or load it by day.",
+        )
+    sold = trade(facts, look)
+    dried = dry(facts, look).with_columns(weekday=pl.col("day").dt.weekday().cast(pl.Int64))
+    days, traded = (facts.monthly_days(look.account.id, kind, look.window) for kind in (KIND, TRADE))
     made = []
     for segment in segments:
-        own = [rows[hour] for hour in segment.members]
-        lost = [gone.get(hour, (0.0, 0.0)) for hour in segment.members]
-        organic = [row["organic"] for row in own]
+        own = rows.filter(_within(segment))
+        lost = dried.filter(_within(segment))
+        sales = int(own["sales"].sum())
+        whole = (
+            None if sold is None else int(sold.filter(_within(segment))["total_sales"].sum()) * days / traded
+        )
         made.append(
             SegmentSums(
-                segment, sum(row["spend"] for row in own) / MICRO, sum(row["sales"] for row in own) / MICRO,
-                None if None in organic else sum(organic) / MICRO,
-                sum(row["clicks"] for row in own), sum(row["orders"] for row in own),
-                sum(share for share, _ in lost) / days, sum(sales for _, sales in lost) / MICRO * STAKE_DAYS / days,
+                segment, int(own["spend"].sum()) / MICRO, sales / MICRO,
+                # At the level of the segment, not summed from its hours: an hour's ads may sell more than it is told to sell in all.
+                None if whole is None else max(0.0, whole - sales) / MICRO,
+                int(own["clicks"].sum()), int(own["orders"].sum()),
+                float(lost["share"].sum()) / days, float(lost["missed_sales"].sum()) / MICRO * STAKE_DAYS / days,
             )
         )  # fmt: skip
     return made
+
+
+def _within(segment: Segment) -> pl.Expr:
+    inside = pl.col("hour").cast(pl.Int64).is_in(segment.members)
+    if segment.weekdays:
+        inside &= pl.col("weekday").cast(pl.Int64).is_in(segment.weekdays)
+    return inside
 
 
 def judged(facts: Facts, look: Look) -> pl.DataFrame:

@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Hashable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import movement, proposals
-from nimbus_reef.analysis.judged import AT_ONCE, Judged, is_judged, judged_targets
+from nimbus_reef.analysis import movement
+from nimbus_reef.analysis.judged import AT_ONCE
 from nimbus_reef.analysis.look import EVERYTHING, Look
 from nimbus_reef.analysis.offers import Offer, change, promise
 from nimbus_reef.core import placements as rules
-from nimbus_reef.core.changes import Change, Entity, Promise
-from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.model import MEASURES, MICRO, Placement, State, Verdict, from_micro
-from nimbus_reef.core.placements import ORDER, PlacementSums, Solution
-from nimbus_reef.core.projection import CLICK_RESPONSE, NOTHING, Projected, Range, bid_moved, total
+from nimbus_reef.core.changes import Entity
+from nimbus_reef.core.model import MEASURES, MICRO, Placement, Verdict, from_micro
+from nimbus_reef.core.placements import ORDER, PlacementSums
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import delivery_frames, product_frames
@@ -27,11 +25,11 @@ KIND: Final = "placement_daily"
 GROUPS: Final = ("account", "campaign", "portfolio", "product")
 """Ways of grouping; besides, by the parts of the account's names."""
 OFF_SITE_CHECK: Final = "off-site"
-SOLUTION_CHECK: Final = "costly-placements"
-_SETTING: Final[Mapping[Placement, str]] = {
+SETTING_OF: Final[Mapping[Placement, str]] = {
     Placement.TOP_OF_SEARCH: "adj_top_of_search", Placement.ELSEWHERE_IN_SEARCH: "adj_elsewhere",
     Placement.PRODUCT_PAGE: "adj_product_page",
 }  # fmt: skip
+"""Where a campaign's settings hold the adjustment of a placement, in per cent."""
 _LIMITABLE: Final = "no"
 
 
@@ -130,10 +128,10 @@ def off_site(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 def limit_offer(look: Look, row: Mapping[str, Any], days: int) -> Offer | None:
-    """Keeping a campaign from off-site; None unless its off-site traffic is costly and may still be limited."""
-    if row["verdict"] != Verdict.COSTLY.value or row["limited"]:
+    """Keeping a campaign from off-site; None where it is kept from it already."""
+    if row["limited"]:
         return None
-    place = _place(row)
+    place = place_sums(row)
     told = promise(look, row, "placements", row["row_id"], rules.left_out(place, days))
     limited = change(
         Entity.CAMPAIGN,
@@ -146,8 +144,9 @@ def limit_offer(look: Look, row: Mapping[str, Any], days: int) -> Offer | None:
     return Offer(row["row_id"], ((limited, told),), rules.left_out(place, days))
 
 
-def _place(row: Mapping[str, Any]) -> PlacementSums:
-    setting = _SETTING.get(Placement(row["placement"]))
+def place_sums(row: Mapping[str, Any]) -> PlacementSums:
+    """A row of `judged` as the core's rules take it."""
+    setting = SETTING_OF.get(Placement(row["placement"]))
     has_prior = row["prior_a"] is not None
     return PlacementSums(
         Placement(row["placement"]), int(row["clicks"]), from_micro(row["spend"]), from_micro(row["sales"]),
@@ -155,40 +154,6 @@ def _place(row: Mapping[str, Any]) -> PlacementSums:
         row["prior_a"] + row["k"] if has_prior else 1.0, row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
         from_micro(row["shrunk_aov"] or 0),
     )  # fmt: skip
-
-
-@dataclass(frozen=True, slots=True)
-class Solved:
-    """
-    A campaign's placements solved: its rows, target, solution (None where it sold nothing), the base bid now and after this round of
-    steps (None without known bids), acos now, after and its range, how many targets it moves, and the offer (None where nothing moves).
-    """
-
-    campaign: str
-    rows: pl.DataFrame
-    target_acos: float
-    solution: Solution | None
-    base_now: float | None
-    base_next: float | None
-    acos_now: float | None
-    acos_after: float | None
-    acos_range: tuple[float, float] | None
-    moved: int
-    bidding: str
-    offer: Offer | None
-
-
-def solved(facts: Facts, look: Look, campaign: str) -> Solved:
-    """The base bid and adjustments for a campaign, and every target's new bid; NotFound where it has no placements. Kept."""
-    key = _solved_key(look, campaign)
-    return facts.kept("solved placements", look.account.id, lambda: _solved(facts, look, campaign), *key)
-
-
-def solved_known(facts: Facts, look: Look, campaign: str) -> bool:
-    """Whether that costs next to nothing: it was done, or the targets that it asks for are judged already and few."""
-    if facts.known("solved placements", look.account.id, *_solved_key(look, campaign)) is not None:
-        return True
-    return is_judged(facts, look, Judged.TARGETS) and len(judged_targets(facts, look)) < AT_ONCE
 
 
 def of_campaign(facts: Facts, look: Look, campaign: str) -> pl.DataFrame:
@@ -199,140 +164,6 @@ def of_campaign(facts: Facts, look: Look, campaign: str) -> pl.DataFrame:
             f"“{campaign}” has no placements in these days.", remedy="Choose another campaign, or other days."
         )
     return rows
-
-
-def _solved_key(look: Look, campaign: str) -> tuple[Hashable, ...]:
-    return *look.judging, look.account.bid_limits, campaign
-
-
-def _solved(facts: Facts, look: Look, campaign: str) -> Solved:
-    whole = replace(look, part=EVERYTHING)
-    rows = of_campaign(facts, look, campaign)
-    days = facts.monthly_days(look.account.id, KIND, look.window)
-    listed = rows.to_dicts()
-    places = [_place(row) for row in listed]
-    target = float(listed[0]["target_acos"])
-    found = rules.solve(places, target, look.account.settings.base_share)
-    spend, sales = sum(each.spend for each in places), sum(each.sales for each in places)
-    now = spend / sales if sales else None
-    bidding = str(listed[0]["bidding"] or "")
-    if found is None:
-        return Solved(campaign, rows, target, None, None, None, now, None, None, 0, bidding, None)
-    bids = _bids(facts, whole, campaign, found)
-    old, new = _weighed(bids)
-    ratio = new / old if old and new else found.ratio
-    change_of_all, after, around = rules.outcome(places, ratio, found.adjustments, days)
-    changes = [
-        *_adjustment_changes(look, campaign, listed, places, found, ratio, days),
-        *((each.change, each.promise) for each in bids if each.change.new_value != each.change.old_value),
-    ]
-    offer = (
-        Offer(campaign, tuple(changes), change_of_all, {"acos": now, "after": after, "range": around})
-        if changes
-        else None
-    )
-    return Solved(
-        campaign, rows, target, found, old, new, now, after, around,
-        sum(each.change.new_value != each.change.old_value for each in bids), bidding, offer,
-    )  # fmt: skip
-
-
-@dataclass(frozen=True, slots=True)
-class _Bid:
-    """One target's bid under a solution; clicks: what it weighs."""
-
-    change: Change
-    promise: Promise
-    old: float
-    new: float
-    clicks: int
-
-
-def _bids(facts: Facts, look: Look, campaign: str, found: Solution) -> list[_Bid]:
-    """Every live target with a known bid: its proposed bid × base ÷ (RPC × target)."""
-    rows = proposals.judged(facts, look, Subject.TARGET).filter(
-        pl.col("campaign").cast(pl.String) == campaign, pl.col("bid").is_not_null(),
-        pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value,
-    )  # fmt: skip
-    limits, made = look.account.bid_limits, []
-    for opened in proposals.propose(facts, look, Subject.TARGET, rows):
-        assert opened.bid is not None
-        aimed = opened.proposal.new_bid or opened.bid
-        new = round(min(max(aimed * found.ratio, limits.floor), limits.ceiling), 2)
-        row = opened.row
-        core = proposals.core_row(row, proposals.monthly_days(facts, look, Subject.TARGET))
-        moved = bid_moved(core.basis, opened.bid, new)
-        told = promise(look, row, "targets", row["row_id"], moved)
-        made.append(
-            _Bid(
-                change(
-                    Entity.TARGET, "bid", campaign, f"{new:.2f}", f"{opened.bid:.2f}", SOLUTION_CHECK,
-                    ad_group=str(row["ad_group"]), target=row["target"], match_type=str(row["match_type"]),
-                ),
-                told, opened.bid, new, row["clicks"],
-            )
-        )  # fmt: skip
-    return made
-
-
-def _weighed(bids: list[_Bid]) -> tuple[float | None, float | None]:
-    """The campaign's bid as its clicks meet it, now and then; None without a known bid."""
-    if not bids:
-        return None, None
-    clicks = [each.clicks for each in bids]
-    weights = clicks if any(clicks) else [1] * len(bids)
-    old, new = (
-        sum(bid * weight for bid, weight in zip(values, weights, strict=True)) / sum(weights)
-        for values in ([each.old for each in bids], [each.new for each in bids])
-    )
-    return old, new
-
-
-def _adjustment_changes(
-    look: Look, campaign: str, rows: list[dict[str, Any]], places: list[PlacementSums], found: Solution, ratio: float, days: int
-) -> list[tuple[Change, Promise]]:  # fmt: skip
-    """The raises that change, each promising what it does beyond the bids: those have promises of their own."""
-    told = {row["placement"]: (row, place) for row, place in zip(rows, places, strict=True)}
-    settings = rows[0]
-    made = []
-    for placement, adjustment in found.adjustments.items():
-        old = round(settings[_SETTING[placement]] or 0)
-        new = round(adjustment * 100)
-        if new == old:
-            continue
-        row, place = told.get(placement.value, (None, None))
-        projected = _beyond_bids(place, ratio, adjustment, days) if place else NOTHING
-        basis = row or {
-            "clicks": 0,
-            "orders": 0,
-            "spend": 0,
-            "sales": 0,
-            "target_acos": settings["target_acos"],
-        }
-        made.append(
-            (
-                change(
-                    Entity.PLACEMENT, "adjustment", campaign, str(new), str(old), SOLUTION_CHECK, placement=placement.value
-                ),
-                promise(look, basis, "placements", f"{settings['campaign_id']}:{placement.value}", projected),
-            )
-        )  # fmt: skip
-    return made
-
-
-def _beyond_bids(place: PlacementSums, ratio: float, adjustment: float, days: int) -> Projected:
-    """What another adjustment does to a placement once the bids have moved."""
-    monthly = 30 / days
-    raised = (1 + adjustment) / (1 + place.adjustment)
-    spend = [
-        place.spend * monthly * ((ratio * raised) ** (1 + power) - ratio ** (1 + power))
-        for power in CLICK_RESPONSE
-    ]
-    sales = [
-        place.expected_sales * monthly * ((ratio * raised) ** power - ratio**power)
-        for power in CLICK_RESPONSE
-    ]
-    return Projected(*(Range(min(values), values[1], max(values)) for values in (spend, sales)))
 
 
 def worst(facts: Facts, look: Look) -> pl.DataFrame:
@@ -359,21 +190,6 @@ def to_limit(facts: Facts, look: Look) -> pl.DataFrame:
     """The off-site rows that are costly and not limited yet, most at stake first."""
     rows = off_site(facts, look).filter((pl.col("verdict") == Verdict.COSTLY.value) & ~pl.col("limited"))
     return rows.sort("stake", descending=True, maintain_order=True)
-
-
-def all_limits(facts: Facts, look: Look) -> list[Offer]:
-    """Every campaign whose off-site traffic is costly and not limited yet, most at stake first."""
-    days = facts.monthly_days(look.account.id, KIND, look.window)
-    return [
-        offer
-        for row in to_limit(facts, look).to_dicts()
-        if (offer := limit_offer(look, row, days)) is not None
-    ]
-
-
-def together(offers: list[Offer]) -> Projected:
-    """All of them in 30 days."""
-    return total(offer.projected for offer in offers)
 
 
 def paid_now(row: Mapping[str, Any]) -> float | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, fields
 from datetime import datetime
 from typing import Any, Final, Literal
@@ -12,7 +12,7 @@ from sqlalchemy import Connection, bindparam, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
 from nimbus_reef.core.changes import Action, Change, Entity, Promise, key
-from nimbus_reef.core.plan import ReadBack, edited_reason
+from nimbus_reef.core.plan import ReadBack, Taken, edited_reason, taken, whole
 from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.people import trail
 from nimbus_reef.store.record import turns
@@ -22,6 +22,8 @@ from nimbus_reef.store.record.models import change
 from nimbus_reef.store.record.models import person as person_table
 from nimbus_reef.store.record.models import trail as trail_table
 
+_PIECE: Final = 500
+"""So many changes are written at once."""
 _FIELDS = tuple(each.name for each in fields(Change))
 
 
@@ -61,12 +63,28 @@ def generation(store: Store, account_id: int) -> tuple[int, ...]:
 def planned(store: Store, account_id: int) -> list[Planned]:
     """The open changes, in the order of their rows."""
     with store.read() as connection:
-        rows = connection.execute(
-            select(change)
-            .where(change.c.account_id == account_id, change.c.removed_at.is_(None))
-            .order_by(change.c.row)
-        )
-        return [_planned(row) for row in rows]
+        return _open(connection, account_id)
+
+
+def _open(connection: Connection, account_id: int) -> list[Planned]:
+    rows = connection.execute(
+        select(change)
+        .where(change.c.account_id == account_id, change.c.removed_at.is_(None))
+        .order_by(change.c.row)
+    )
+    return [_planned(row) for row in rows]
+
+
+@dataclass(frozen=True, slots=True)
+class Accepted:
+    """What an acceptance did. planned: the changes that went in, in their order; told: which packages were taken, and which not."""
+
+    planned: tuple[Planned, ...]
+    told: Taken
+
+
+Package = Sequence[tuple[Change, Promise]]
+"""Changes that are proposed together, each with its promise: in the plan all of them, or none."""
 
 
 def accept(store: Store, account_id: int, person_id: int, wanted: Change, promise: Promise) -> Planned:
@@ -75,71 +93,97 @@ def accept(store: Store, account_id: int, person_id: int, wanted: Change, promis
 
     Conflict when the plan already changes the same field of the same thing.
     """
-    accepted = accept_many(store, account_id, person_id, [(wanted, promise)])
-    if not accepted:
+    accepted = accept_packages(store, account_id, person_id, [[(wanted, promise)]])
+    if not accepted.planned:
         raise Conflict(
             "The plan already changes this.", remedy="Take the other change out of the plan first."
         )
-    return accepted[0]
+    return accepted.planned[0]
 
 
-def accept_many(
-    store: Store, account_id: int, person_id: int, wanted: Sequence[tuple[Change, Promise]]
-) -> list[Planned]:
+def accept_packages(
+    store: Store, account_id: int, person_id: int, packages: Sequence[Package], replacing: Collection[int] = (), *,
+    progress: Callable[[int], None] = lambda done: None,
+) -> Accepted:  # fmt: skip
     """
-    Puts changes with their promises into the plan, all in one transaction; what the plan
-    already changes is passed over. Returns those that went in, in their order.
+    Puts packages into the plan, all in one transaction: each whole, replacing what it contradicts, or not at all
+    (see `core.plan.taken`).
+
+    replacing: the rows that somebody was told will leave. Conflict where others would have to. progress: is told how many changes are
+    written.
     """
 
-    def work(connection: Connection) -> list[int]:
+    def work(connection: Connection) -> tuple[list[int], Taken]:
         turns.take(connection, account_id, turns.PLAN)
         newest = connection.execute(
             select(func.max(change.c.row)).where(change.c.account_id == account_id)
         ).scalar()
-        taken = set(
-            connection.execute(
-                select(change.c.open_key).where(
-                    change.c.account_id == account_id, change.c.open_key.is_not(None)
-                )
-            ).scalars()
+        held = {each.change.row: each for each in _open(connection, account_id)}
+        told = taken(
+            [each.change for each in held.values()], [[each for each, _ in package] for package in packages]
         )
-        rows: dict[str, dict[str, Any]] = {}
-        for each, promise in wanted:
-            open_key = _open_key(each)
-            if open_key in taken or open_key in rows:
-                continue
-            rows[open_key] = {name: getattr(each, name) for name in _FIELDS} | {
-                "row": (newest or 0) + len(rows) + 1, "account_id": account_id, "person_id": person_id,
-                "basis": promise, "open_key": open_key,
-            }  # fmt: skip
+        leaving = [held[each.row].id for each in told.replaced]
+        if not {each.row for each in told.replaced} <= set(replacing):
+            first = told.replaced[0]
+            raise Conflict(
+                f"The plan holds another change of this in row {first.row}: {first.field.replace('_', ' ')} "
+                f"{first.old_value} → {first.new_value}.".replace("  ", " "),
+                remedy="Take it out of the plan first, or look at what accepting this replaces.",
+            )
+        rows: list[dict[str, Any]] = []
+        for place in told.new:
+            first_row = (newest or 0) + len(rows) + 1
+            for each, promise in packages[place]:
+                rows.append(
+                    {name: getattr(each, name) for name in _FIELDS}
+                    | {
+                        "row": (newest or 0) + len(rows) + 1, "account_id": account_id, "person_id": person_id,
+                        "basis": promise, "open_key": _open_key(each),
+                        "package": first_row if len(packages[place]) > 1 else 0,
+                    }
+                )  # fmt: skip
+        if leaving:
+            _take_out(connection, account_id, leaving)
         if not rows:
-            return []
-        connection.execute(insert(change), list(rows.values()))
-        numbers = [row["row"] for row in rows.values()]
-        trail.write(connection, "accepted", person_id, account_id, {"rows": numbers})
-        return numbers
+            return [], told
+        for begun in range(0, len(rows), _PIECE):
+            connection.execute(insert(change), rows[begun : begun + _PIECE])
+            progress(min(begun + _PIECE, len(rows)))
+        numbers = [row["row"] for row in rows]
+        trail.write(connection, "accepted", person_id, account_id, {"rows": numbers, "replaced": leaving})
+        return numbers, told
 
     try:
-        numbers = store.transact(work)
+        numbers, told = store.transact(work)
     except IntegrityError as problem:
         raise Conflict("The plan changed meanwhile.", remedy="Do it once more.") from problem
-    return [each for each in planned(store, account_id) if each.change.row in set(numbers)]
+    own = set(numbers)
+    planned_now = tuple(each for each in planned(store, account_id) if each.change.row in own)
+    return Accepted(planned_now, told)
+
+
+def _take_out(connection: Connection, account_id: int, ids: Sequence[int]) -> int:
+    """Takes open changes out; how many there were."""
+    done = connection.execute(
+        update(change)
+        .where(change.c.id.in_(ids), change.c.account_id == account_id, change.c.removed_at.is_(None))
+        .values(removed_at=utc_now(), open_key=None)
+    )
+    return done.rowcount
 
 
 def remove_many(store: Store, account_id: int, person_id: int, change_ids: Sequence[int]) -> int:
-    """Takes changes out of the plan, those that are still in it; how many."""
+    """Takes changes out of the plan, those that are still in it, each with all that it was proposed with; how many."""
 
     def work(connection: Connection) -> int:
         turns.take(connection, account_id, turns.PLAN)
-        done = connection.execute(
-            update(change)
-            .where(
-                change.c.id.in_(change_ids), change.c.account_id == account_id, change.c.removed_at.is_(None)
-            )
-            .values(removed_at=utc_now(), open_key=None)
-        )
-        trail.write(connection, "removed", person_id, account_id, {"changes": list(change_ids)})
-        return done.rowcount
+        held = _open(connection, account_id)
+        named = [each.change for each in held if each.id in set(change_ids)]
+        rows = {each.row for each in whole([each.change for each in held], named)}
+        ids = [each.id for each in held if each.change.row in rows]
+        done = _take_out(connection, account_id, ids)
+        trail.write(connection, "removed", person_id, account_id, {"changes": ids})
+        return done
 
     return store.transact(work)
 
@@ -278,12 +322,13 @@ def _of(account_id: int) -> Any:
 
 
 def _undo_accepted(connection: Connection, account_id: int, detail: Mapping[str, Any]) -> int:
+    """What went in leaves, and what it had replaced comes back."""
     gone = connection.execute(
         update(change)
         .where(_of(account_id), change.c.row.in_(detail["rows"]), change.c.removed_at.is_(None))
         .values(removed_at=utc_now(), open_key=None)
     )
-    return gone.rowcount
+    return gone.rowcount + _back(connection, account_id, change.c.id.in_(detail.get("replaced", ())))
 
 
 def _undo_removed(connection: Connection, account_id: int, detail: Mapping[str, Any]) -> int:
@@ -291,23 +336,27 @@ def _undo_removed(connection: Connection, account_id: int, detail: Mapping[str, 
 
 
 def _back(connection: Connection, account_id: int, which: Any) -> int:
-    """Puts changes back, but those whose thing the plan changes in another way by now."""
+    """Puts changes back, whole packages, but those of which the plan changes anything in another way by now."""
     taken = set(
         connection.execute(
             select(change.c.open_key).where(_of(account_id), change.c.open_key.is_not(None))
         ).scalars()
     )
-    done = 0
+    packages: dict[tuple[int, int], dict[str, int]] = {}
     for row in connection.execute(
         select(change).where(_of(account_id), which, change.c.removed_at.is_not(None))
     ).all():
-        open_key = _open_key(_planned(row).change)
-        if open_key not in taken:
-            taken.add(open_key)
-            connection.execute(
-                update(change).where(change.c.id == row.id).values(removed_at=None, open_key=open_key)
-            )
-            done += 1
+        whose = (row.package, 0 if row.package else row.id)
+        packages.setdefault(whose, {})[_open_key(_planned(row).change)] = row.id
+    done = 0
+    for own in packages.values():
+        if taken.isdisjoint(own):
+            taken |= set(own)
+            for open_key, number in own.items():
+                connection.execute(
+                    update(change).where(change.c.id == number).values(removed_at=None, open_key=open_key)
+                )
+            done += len(own)
     return done
 
 

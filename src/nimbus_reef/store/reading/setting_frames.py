@@ -14,11 +14,16 @@ from nimbus_reef.store.record import snapshots
 
 
 def target_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """target_id, state and bid (micro) on the window's last day, or the latest before, where held."""
+    """
+    target_id, state, bid (micro; its own, else its ad group's) and own_bid (whether it is its own) on the window's last day, or the latest
+    before, where held.
+    """
 
     def make() -> pl.DataFrame:
         newest = _newest(facts, account_id, "targets", window, ["target_id", "state", "bid", "ad_group_bid"])
-        return newest.with_columns(bid=pl.coalesce("bid", "ad_group_bid")).drop("ad_group_bid")
+        return newest.with_columns(
+            own_bid=pl.col("bid").is_not_null(), bid=pl.coalesce("bid", "ad_group_bid")
+        ).drop("ad_group_bid")
 
     return facts.kept("settings", account_id, make, _settled(facts, account_id, "targets", window))
 

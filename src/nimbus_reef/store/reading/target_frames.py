@@ -285,33 +285,6 @@ def live_own(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     )
 
 
-def homes(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """
-    Where a term of an ad group may get an exact target of its own: ad_group_id, home_id,
-    campaign, ad_group. The kin with most live exact targets, itself where none has any.
-    """
-    exact = (
-        live_own(facts, account_id, window)
-        .group_by(pl.col("ad_group_id").alias("kin_id"))
-        .agg(targets=pl.len())
-    )
-    names = (
-        targets(facts, account_id)
-        .select(pl.col("ad_group_id").alias("home_id"), "campaign", "ad_group")
-        .unique()
-    )
-    itself = pl.col("ad_group_id") == pl.col("kin_id")
-    return (
-        kin(facts, account_id, window)
-        .join(exact, on="kin_id", how="left")
-        .filter(pl.col("targets").is_not_null() | itself)
-        .sort([pl.col("targets").fill_null(0), itself, "kin_id"], descending=[True, True, False])
-        .group_by("ad_group_id", maintain_order=True)
-        .agg(pl.col("kin_id").first().alias("home_id"))
-        .join(names, on="home_id")
-    )
-
-
 def kin(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """ad_group_id, kin_id: ad groups that share an enabled product, each its own kin."""
     ads = product_frames.enabled_ads(facts, account_id, window).select("ad_group_id", "product_id").unique()

@@ -482,6 +482,8 @@ change = Table(
     Column("new_value", String(_SHORT), nullable=False),
     Column("reason", String(1024), nullable=False),
     Column("finding", String(64), nullable=False),
+    # the row of the first change that it was proposed with, 0 of one alone
+    Column("package", INTEGER(unsigned=True), nullable=False, server_default="0"),
     # what the promise rests on: posterior, window, clicks, spend, sales
     Column("basis", JsonOf(Promise), nullable=False),
     # a hash of the key while planned, null once taken out: one open change per key

@@ -146,8 +146,22 @@ Alpine.data("keys", () => ({
   take() {
     const row = document.activeElement.closest("tr[data-row]:not(.open)");
     const button = row?.querySelector(".take");
-    button?.click();
-    return Boolean(button);
+    if (button) button.click();
+    else return this.takeAlone(row);
+    return true;
+  },
+  /** The same where a form below the table takes what is selected: this row alone, whatever else is. */
+  takeAlone(row) {
+    const pick = row?.querySelector("input.pick"), form = pick && document.getElementById(pick.getAttribute("form"));
+    if (!form?.querySelector('[data-hotkey="A"]')) return false;
+    const own = form.cloneNode(true);
+    for (const other of own.querySelectorAll("[name=all], [x-ref=others]")) other.remove();
+    own.append(Object.assign(document.createElement("input"), { type: "hidden", name: pick.name, value: pick.value }));
+    own.hidden = true;
+    own.removeAttribute("id");
+    document.body.append(own);
+    own.requestSubmit(own.querySelector('[data-hotkey="A"]'));
+    return true;
   },
   /** Selects the focused row, or else the open one. */
   pick() {
@@ -253,40 +267,59 @@ Alpine.data("picker", () => ({
   },
 }));
 
-/** The grid of hours: dragging across it, or arrows and Enter, draw a segment of the day. */
+/** The rows of a preview: how many are still ticked, and a way to work the sums out again once any is not. */
+Alpine.data("ticks", () => ({
+  count() {
+    const left = this.$root.querySelectorAll("input[name=take]");
+    if (this.$refs.count) this.$refs.count.textContent = [...left].filter((box) => box.checked).length;
+    if (this.$refs.again) this.$refs.again.hidden = false;
+  },
+}));
+
+/**
+ * The grid of hours: dragging across it, or arrows and Enter, draw a segment of the day. Rows are weekdays, above the first one
+ * (row -1) all of them; of a report that tells no weekdays there is only that.
+ */
+const HOUR_WIDTH = 35, DAY_HEIGHT = 26;
 Alpine.data("hourGrid", () => ({
   said: "",
   from: null,
   to: null,
   dragging: false,
-  hourAt(event) {
+  days() {
+    return (this.$root.dataset.days || "").split(",").filter(Boolean);
+  },
+  placeAt(event) {
     const grid = this.$refs.grid, box = grid.getBoundingClientRect(), view = grid.viewBox.baseVal;
     const x = view.x + ((event.clientX - box.left) / box.width) * view.width;
-    return Math.max(0, Math.min(23, Math.floor(x / 35)));
+    const y = view.y + ((event.clientY - box.top) / box.height) * view.height;
+    return this.within({ hour: Math.floor(x / HOUR_WIDTH), row: Math.floor(y / DAY_HEIGHT) });
+  },
+  within({ hour, row }) {
+    return { hour: Math.max(0, Math.min(23, hour)), row: Math.max(-1, Math.min(this.days().length - 1, row)) };
   },
   start(event) {
-    this.from = this.to = this.hourAt(event);
+    this.from = this.to = this.placeAt(event);
     this.dragging = true;
     this.show();
   },
   drag(event) {
     if (!this.dragging) return;
-    this.to = this.hourAt(event);
+    this.to = this.placeAt(event);
     this.show();
   },
   stop() {
     if (!this.dragging) return;
     this.dragging = false;
-    if (this.from !== this.to) this.draw();
+    if (this.from.hour !== this.to.hour || this.from.row !== this.to.row) this.draw();
   },
   cancel() {
     this.dragging = false;
   },
   key(event) {
-    const step = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+    const step = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[event.key];
     if (step) {
-      const next = Math.max(0, Math.min(23, (this.to ?? -step) + step));
-      this.to = this.to === null ? 0 : next;
+      this.to = this.to === null ? { hour: 0, row: -1 } : this.within({ hour: this.to.hour + step[0], row: this.to.row + step[1] });
       if (!event.shiftKey || this.from === null) this.from = this.to;
       this.show();
     } else if (event.key === "Enter" && this.to !== null) {
@@ -297,22 +330,28 @@ Alpine.data("hourGrid", () => ({
     event.preventDefault();
     event.stopPropagation();
   },
+  /** First and last hour (excluded), first and last row (excluded); no rows for all days. */
   ends() {
-    return [Math.min(this.from, this.to), Math.max(this.from, this.to) + 1];
+    const hours = [this.from.hour, this.to.hour], rows = [this.from.row, this.to.row];
+    const every = Math.min(...rows) < 0 || (Math.min(...rows) === 0 && Math.max(...rows) === this.days().length - 1);
+    return [Math.min(...hours), Math.max(...hours) + 1, ...(every ? [0, 0] : [Math.min(...rows), Math.max(...rows) + 1])];
   },
   show() {
-    const [first, end] = this.ends();
-    const marked = this.$refs.marked;
+    const [first, end, top, bottom] = this.ends(), marked = this.$refs.marked, rows = bottom - top || this.days().length || 1;
     marked.removeAttribute("hidden");
-    marked.setAttribute("x", first * 35 - 1);
-    marked.setAttribute("width", (end - first) * 35);
-    this.said = `${first} to ${end} h`;
+    marked.setAttribute("x", first * HOUR_WIDTH - 1);
+    marked.setAttribute("width", (end - first) * HOUR_WIDTH);
+    marked.setAttribute("y", top * DAY_HEIGHT - 2);
+    marked.setAttribute("height", rows * DAY_HEIGHT + 2);
+    const days = this.days().slice(top, bottom);
+    this.said = `${first} to ${end} h${days.length ? `, ${days.join(", ")}` : ""}`;
   },
   draw() {
-    const [first, end] = this.ends();
-    const drawn = this.$root.dataset.drawn;
+    const [first, end, top, bottom] = this.ends();
+    const days = Array.from({ length: bottom - top }, (_, place) => top + place + 1).join("");
+    const part = `${first}-${end}${days ? `@${days}` : ""}`, drawn = this.$root.dataset.drawn;
     const url = new URL(this.$root.dataset.href, location.href);
-    url.searchParams.set("segments", drawn ? `${drawn},${first}-${end}` : `${first}-${end}`);
+    url.searchParams.set("segments", drawn ? `${drawn},${part}` : part);
     location.assign(url);
   },
 }));

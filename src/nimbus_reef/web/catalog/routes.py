@@ -9,7 +9,7 @@ import polars as pl
 from flask import Blueprint, flash, make_response, redirect, render_template, request, url_for
 from flask import Response as PageResponse
 from werkzeug.datastructures import MultiDict
-from werkzeug.wrappers import Response
+from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis import tables
 from nimbus_reef.analysis.catalog import ads, catch_all, families, files, gaps, names, structure
@@ -23,13 +23,15 @@ from nimbus_reef.store.people import accounts, plans
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES
 from nimbus_reef.web.acting import (
+    HANDFUL,
     Acted,
-    accept_all,
     accept_one,
     acted,
     acted_on_campaign,
+    back_to,
     by_htmx,
     pushed,
+    put,
     selected,
 )  # fmt: skip
 from nimbus_reef.web.catalog import (
@@ -45,6 +47,7 @@ from nimbus_reef.web.catalog.forms import CatchAllForm, NameForm, PatternForm
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import luck, product
 from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.candidates import Candidate, of_worded
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.judging import judged_first, worked_out_first
 from nimbus_reef.web.kit.lacking import need
@@ -52,14 +55,14 @@ from nimbus_reef.web.kit.offered import Worded, effect_words, words_head
 from nimbus_reef.web.kit.tables import TableView, heads_of, table_of
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, inside, is_first_answer, must_write, parts
+from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, parts
 
 _FAMILIES_A_PAGE: Final = 40
 catalog = Blueprint("catalog", __name__, url_prefix="/catalog")
 
 
 @catalog.get("/")
-def look() -> Response:
+def look() -> AnyResponse:
     """The area opens on families."""
     return redirect(current_scope().link(url_for("catalog.view", name="families")))
 
@@ -70,7 +73,7 @@ def _known(name: str) -> None:
 
 
 @catalog.get("/<name>")
-def view(name: str) -> str | Response:
+def view(name: str) -> str | AnyResponse:
     """One of the area's views."""
     _known(name)
     scope = current_scope()
@@ -147,7 +150,7 @@ def _families(scope: Scope) -> dict[str, Any]:
             groups={"": family_pages.lines(
                 shown, whole, weeks, days, write, every=every, limits=scope.account.settings
             )}, page=page, pages=of,
-            empty="No product had ads in these days.", shown=write.count(len(held)), of=write.count(len(held)), things="families",
+            empty="No product had ads in these days.", shown=write.count(len(held)), of=write.count(len(held)), things="families", picks=True,
         ),
     }  # fmt: skip
 
@@ -175,7 +178,7 @@ def _family_drawer(scope: Scope, key: str) -> dict[str, Any]:
         **_offered(scope, worded),
         "hits": _planned_there(scope, {(ad.campaign, ad.ad_group) for ad in family.shift.pauses}),
         "links": [
-            (f"{row['sku']}, beside peers", scope.elsewhere(url_for("standing.view", name="products")) + f"&open={row['sku']}")
+            (f"{row['sku']}, beside peers", scope.elsewhere(url_for("standing.view", name="products"), open=str(row["sku"])))
             for row in family.rows[:3]
         ],
     }  # fmt: skip
@@ -273,8 +276,8 @@ def _ad_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
         **_offered(scope, worded),
         "hits": _planned_there(scope, {(str(row["campaign"]), str(row["ad_group"]))}) if worded.offer else [],
         "links": [
-            ("Its targets", scope.elsewhere(url_for("targeting.table", name="targets")) + f"&campaign={row['campaign']}"),
-            ("The product, beside peers", scope.elsewhere(url_for("standing.view", name="products")) + f"&open={row['sku']}"),
+            ("Its targets", scope.elsewhere(url_for("targeting.table", name="targets"), campaign=str(row["campaign"]))),
+            ("The product, beside peers", scope.elsewhere(url_for("standing.view", name="products"), open=str(row["sku"]))),
         ],
     }  # fmt: skip
 
@@ -387,7 +390,7 @@ def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
         "changed": [(write.day(each.day), each.words) for each in reversed(changed[-8:])],
         "worded": Worded(None, "look at the page" if mend or row["stake"] else "nothing to mend", tuple(mend)),
         "planned": Acted([], 0), "changes": 0, "hits": [],
-        "links": [("The product, beside peers", scope.elsewhere(url_for("standing.view", name="products")) + f"&open={row['sku']}")],
+        "links": [("The product, beside peers", scope.elsewhere(url_for("standing.view", name="products"), open=str(row["sku"])))],
     }  # fmt: skip
 
 
@@ -432,7 +435,8 @@ def _twin_table(scope: Scope) -> TableView:
     shown = rows.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS)
     return TableView(
         here=_here("structure"), name="twins", heads=structure_pages.twin_heads(write),
-        groups={"": structure_pages.twin_lines(shown, write)}, page=page, pages=of, empty="No keyword is known to be bought twice.",
+        groups={"": structure_pages.twin_lines(shown, write)}, page=page, pages=of, picks=True, things="keywords",
+            empty="No keyword is known to be bought twice.",
     )  # fmt: skip
 
 
@@ -495,7 +499,7 @@ def try_pattern() -> str:
 
 
 @catalog.post("/names/pattern")
-def set_pattern() -> Response:
+def set_pattern() -> AnyResponse:
     """Sets the account's naming pattern; empty for none."""
     who, scope = must_write(), current_scope()
     text = PatternForm(request.form).checked().pattern.data or ""
@@ -509,7 +513,7 @@ def set_pattern() -> Response:
 
 
 @catalog.post("/names/rename")
-def rename() -> Response:
+def rename() -> AnyResponse:
     """Puts a campaign's new name into the plan."""
     must_write()
     scope = current_scope()
@@ -521,10 +525,9 @@ def rename() -> Response:
     if new in held:
         raise BadInput(f"Another campaign is called “{new}”.", remedy="Write another name.")
     offer = names.rename_offer(scope.look, name, new)
-    accept_one(
-        scope, Worded(offer, f"call it {new}", (f"“{name}” breaks the pattern {scope.account.naming}",))
-    )
-    flash("1 change accepted into the plan.", "accepted")
+    worded = Worded(offer, f"call it {new}", (f"“{name}” breaks the pattern {scope.account.naming}",))
+    accept_one(scope, of_worded(name, worded, ""))
+    flash("1 change added to the plan.", "accepted")
     return redirect(scope.elsewhere(_here("names")))
 
 
@@ -589,91 +592,120 @@ def _catch_all_worded(scope: Scope, made: catch_all.CatchAll) -> Worded:
 
 
 @catalog.post("/catch-all/build")
-def build() -> Response:
+def build() -> AnyResponse | str:
     """Puts the catch-all into the plan."""
     must_write()
     scope = current_scope()
     made = _built(scope, {name: request.form.get(name, "") for name in ("bid", "budget", "without", "name")})
     if made.products.is_empty():
         raise BadInput("No product is left for it.", remedy="Leave out fewer.")
-    accept_all(scope, [_catch_all_worded(scope, made)], figures(), "")
-    return redirect(scope.elsewhere(_here("catch-all")))
+    return put(
+        scope, [of_worded(made.name, _catch_all_worded(scope, made), "")], title=f"{made.name}, before it is done", thing="campaign",
+        action=url_for("catalog.build"), back=scope.elsewhere(_here("catch-all")),
+    )  # fmt: skip
 
 
 # --- accepting ------------------------------------------------------------------------------
 
 
-def _family_worded(scope: Scope, keys: Sequence[str]) -> list[Worded]:
+def _families_offered(scope: Scope, keys: Sequence[str]) -> list[Candidate]:
     days = _days(scope)
-    return [family_pages.worded(scope.look, _family(scope, key), days, figures()) for key in keys]
+    # A line of the table may be a child: its family is meant.
+    families_of = dict.fromkeys(key.split("/")[0] for key in keys)
+    return [
+        of_worded(key, family_pages.worded(scope.look, _family(scope, key), days, figures()), _NO_SHIFT)
+        for key in families_of
+    ]
 
 
-def _ads_worded(scope: Scope, keys: Sequence[str]) -> list[Worded]:
+def _ads_offered(scope: Scope, keys: Sequence[str]) -> list[Candidate]:
     rows = ads.listed(parts().facts, scope.look).filter(pl.col("row_id").is_in(list(keys))).to_dicts()
     offers = ads.offers(parts().facts, scope.look, rows)
-    return [ad_pages.worded(row, offer, figures()) for row, offer in zip(rows, offers, strict=True)]
+    return [
+        of_worded(row["row_id"], ad_pages.worded(row, offer, figures()), _KEPT_ADS, row)
+        for row, offer in zip(rows, offers, strict=True)
+    ]
 
 
-def _gaps_worded(scope: Scope, keys: Sequence[str]) -> list[Worded]:
+def _gaps_offered(scope: Scope, keys: Sequence[str]) -> list[Candidate]:
     rows = [_gap_row(scope, key) for key in keys]
     return [
-        gap_pages.gap_worded(row, offer, figures())
+        of_worded(str(row["row_id"]), gap_pages.gap_worded(row, offer, figures()), _NO_PLACE)
         for row, offer in zip(rows, gaps.add_offers(parts().facts, scope.look, rows), strict=True)
     ]
 
 
-def _twins_worded(scope: Scope, keys: Sequence[str]) -> list[Worded]:
+def _twins_offered(scope: Scope, keys: Sequence[str]) -> list[Candidate]:
     made = []
-    for key in keys:
+    for key in dict.fromkeys(keys):
         rows = _twins(scope, key)
-        made.append(
-            structure_pages.worded(rows, structure.twin_offer(parts().facts, scope.look, rows), figures())
-        )
+        offer = structure.twin_offer(parts().facts, scope.look, rows)
+        made.append(of_worded(key, structure_pages.worded(rows, offer, figures()), ""))
     return made
 
 
-_WORDED: Final[Mapping[str, Callable[[Scope, Sequence[str]], list[Worded]]]] = {
-    "families": _family_worded, "ads": _ads_worded, "gaps": _gaps_worded, "structure": _twins_worded,
+_NO_SHIFT: Final = "no spend can move to a sibling that sells"
+_KEPT_ADS: Final = "their evidence does not call for a pause"
+_NO_PLACE: Final = "no ad group of a sibling is known to add them to"
+_OFFERED: Final[Mapping[str, Callable[[Scope, Sequence[str]], list[Candidate]]]] = {
+    "families": _families_offered, "ads": _ads_offered, "gaps": _gaps_offered, "structure": _twins_offered,
 }  # fmt: skip
 
 
-def _accepting(name: str) -> Callable[[Scope, Sequence[str]], list[Worded]]:
-    if name not in _WORDED:
+def _accepting(name: str) -> Callable[[Scope, Sequence[str]], list[Candidate]]:
+    if name not in _OFFERED:
         raise NotFound("There is nothing to accept here.", remedy="Follow a link of the page.")
-    return _WORDED[name]
+    return _OFFERED[name]
 
 
 @catalog.post("/<name>/accept")
-def accept(name: str) -> PageResponse:
-    """Puts what is proposed on a row into the plan, worked out anew from the record."""
+def accept(name: str) -> AnyResponse | str:
+    """Puts what is proposed on a row into the plan, worked out anew from the record; what is more than a handful is shown first."""
     must_write()
     scope, row = current_scope(), request.form.get("row", "")
     found = _accepting(name)(scope, [row])
     if not found:
         raise NotFound("This row did nothing in these days.", remedy="Look at the list again.")
+    if len(found[0].package) > HANDFUL:
+        return _put(name, scope, found, "accept")
     accept_one(scope, found[0])
     return _swapped(name, scope, row)
 
 
+def _put(name: str, scope: Scope, offered: Sequence[Candidate], deed: str) -> AnyResponse | str:
+    thing = _THINGS[name]
+    return put(
+        scope, offered, title=f"{figures().counted(len(offered), *thing)}, before it is done", thing=thing[0],
+        action=url_for(f"catalog.{deed}", name=name), back=back_to(scope, scope.link(_here(name), open="")),
+    )  # fmt: skip
+
+
+_THINGS: Final[Mapping[str, tuple[str, str]]] = {
+    "families": ("family", "families"), "ads": ("product ad", "product ads"), "gaps": ("product", "products"),
+    "structure": ("duplicate keyword", "duplicate keywords"),
+}  # fmt: skip
+
+
 @catalog.post("/<name>/accept-many")
-def accept_many(name: str) -> Response:
-    """Puts what is proposed on the selected rows into the plan."""
+def accept_many(name: str) -> AnyResponse | str:
+    """Puts what is proposed on the selected rows into the plan; of several it first says what that does."""
     must_write()
     scope = current_scope()
-    accept_all(scope, _accepting(name)(scope, selected()), figures(), "their evidence says why")
-    back = request.form.get("back")
-    return redirect(scope.elsewhere(inside(back)) if back else scope.link(_here(name), open=""))
+    keys = selected()
+    if not keys:
+        raise BadInput("No row is selected.", remedy="Select some first (x).")
+    return _put(name, scope, _accepting(name)(scope, keys), "accept_many")
 
 
 @catalog.post("/<name>/take-back")
-def take_back(name: str) -> PageResponse:
+def take_back(name: str) -> AnyResponse:
     """Undoes an acceptance from the drawer."""
     who, scope = must_write(), current_scope()
     plans.remove_many(parts().store, scope.account.id, who.id, request.form.getlist("change", type=int))
     return _swapped(name, scope, request.form.get("row", ""))
 
 
-def _swapped(name: str, scope: Scope, row: str) -> PageResponse:
+def _swapped(name: str, scope: Scope, row: str) -> AnyResponse:
     """The drawer anew and the plan strip with it; a whole page where no script asked."""
     if not by_htmx():
         response = make_response("", 303)
@@ -688,7 +720,7 @@ def _swapped(name: str, scope: Scope, row: str) -> PageResponse:
 
 
 @catalog.get("/<name>/export.<ending>")
-def export(name: str, ending: str) -> Response:
+def export(name: str, ending: str) -> AnyResponse:
     """All rows of a view as a file."""
     if name not in files.FILES:
         raise NotFound(f"“{name}” is not a table of Catalog.", remedy=f"Export {', '.join(files.FILES)}.")

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date
 from typing import Final
 
-from nimbus_reef.analysis.delivery.boosts import Boosted, when_words
+from nimbus_reef.analysis.delivery.boosts import Boosted
 from nimbus_reef.analysis.delivery.files import WEEKDAYS
-from nimbus_reef.core import budgets as rules
-from nimbus_reef.core.budgets import Boost
+from nimbus_reef.core import boosts as rules
+from nimbus_reef.core.boosts import BID, BUDGET, Boost
+from nimbus_reef.core.click_prices import ADJUSTABLE
 from nimbus_reef.core.model import Bidding
-from nimbus_reef.core.placements import ADJUSTABLE
 from nimbus_reef.web.delivery.placement_pages import NAMES
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.axes import round_steps
@@ -58,11 +57,25 @@ class Drawn:
 
 
 def drawn(held: Boosted, tried: Boost | None, weekday: int, figures: Figures) -> Drawn:
-    """What a click may cost at most on a weekday; dynamic raising drawn apart, where it is on."""
-    more = [tried] if tried is not None and tried.what == "bid" else []
-    plain = held.highest(more, weekday, raised=False)
-    raised = held.highest(more, weekday, raised=True) if held.raising else {}
-    highest = max((max(values) for each in (plain, raised) for values in each.values()), default=0.0)
+    """
+    What a click may cost at most on a weekday, or what the budget is raised to where a boost of that is tried; what the marketplace may
+    add by itself drawn apart, where it may.
+    """
+    what = BUDGET if tried is not None and tried.what == BUDGET else BID
+    with_it = held.with_boost(tried)
+    lines: list[tuple[str, Sequence[float], str]]
+    if what == BUDGET:
+        lines = [("daily budget", with_it.highest_budgets(weekday), _TONES[0])]
+    else:
+        plain = with_it.highest_bids(weekday, raised=False)
+        lines = [
+            (NAMES[place.value], plain[place], tone) for place, tone in zip(ADJUSTABLE, _TONES, strict=True)
+        ]
+        if held.then.bidding == Bidding.UP_AND_DOWN.value and held.then.raising:
+            first = ADJUSTABLE[0]
+            raised = with_it.highest_bids(weekday, raised=True)[first]
+            lines.append((f"{NAMES[first.value]}, raised by the marketplace", raised, "loss"))
+    highest = max((max(values) for _, values, _ in lines), default=0.0)
     top = highest * 1.12 or 1.0
 
     def y(value: float) -> float:
@@ -75,22 +88,17 @@ def drawn(held: Boosted, tried: Boost | None, weekday: int, figures: Figures) ->
             points.append(f"V{y(value)} H{round(step * (hour + 1), 1)}")
         return " ".join(points)
 
-    steps = [
-        Steps(path(plain[place]), NAMES[place.value], y(plain[place][-1]), tone)
-        for place, tone in zip(ADJUSTABLE, _TONES, strict=True)
-    ]
-    if raised:
-        first = ADJUSTABLE[0]
-        steps.append(
-            Steps(path(raised[first]), f"{NAMES[first.value]}, raising on", y(raised[first][-1]), "loss")
-        )
+    steps = [Steps(path(values), name, y(values[-1]), tone) for name, values, tone in lines]
     brackets = [
         BoostBracket(
             round(_WIDE * each.from_hour / rules.HOURS, 1), round(_WIDE * (each.to_hour - each.from_hour) / rules.HOURS, 1),
-            f"{each.name} +{figures.count(each.percent)} %", each is tried,
+            f"{named} +{figures.count(each.percent)} %", each is tried,
         )
-        for each in (*held.boosts, *more)
-        if each.what == "bid" and (weekday in (each.weekdays or range(1, 8)))
+        for each, named in (
+            *((each, each.name) for each in held.in_force), *((each, "planned") for each in held.planned),
+            *([(tried, "tried")] if tried is not None else []),
+        )
+        if each.what == what and (weekday in (each.weekdays or rules.WEEK))
     ]  # fmt: skip
     ticks = tuple((y(value), figures.number(value)) for value in round_steps(top))
     return Drawn(_apart(steps), tuple(brackets), ticks, _WIDE, _TALL, highest)
@@ -108,29 +116,48 @@ def _apart(steps: Sequence[Steps]) -> tuple[Steps, ...]:
 
 
 def answer(held: Boosted, made: Drawn, weekday: int, tried: Boost | None, figures: Figures) -> Answer:
-    """The real highest bid, and what it is made of."""
+    """The highest price of a click, or of a boost of the budget the highest budget, and what it is made of."""
+    what = BUDGET if tried is not None and tried.what == BUDGET else BID
+    boosts = [
+        each
+        for each in (*held.in_force, *held.planned, *([tried] if tried else []))
+        if each.what == what and weekday in (each.weekdays or rules.WEEK)
+    ]
+    added = (
+        f"{figures.counted(len(boosts), 'boost')} of {', '.join(f'{each.percent:.0f} %' for each in boosts)}; those that hold on the same "
+        "days and hours add up"
+    )
+    if what == BUDGET:
+        if held.budget is None:
+            return Answer(
+                "The budget of this campaign is not known.",
+                "Load the campaigns report to see what it can be raised to.",
+            )
+        return Answer(
+            f"The budget of {held.campaign} can rise to {figures.money(made.highest, 2)} on {WEEKDAYS[weekday]}.",
+            f"{figures.money(held.budget, 2)} a day, {added}. The price of a click stays as it is.",
+        )
     if held.bid is None:
         return Answer(
             "No target of this campaign has a known bid.",
-            "Load the targets report to see what a click may cost.",
+            "Load the targets report to see what a click can cost.",
         )
-    parts = [f"base {figures.money(held.bid, 2)}"]
-    raise_of = max(held.adjustments.values())
-    if raise_of:
-        parts.append(f"the placement’s raise of {figures.rate(raise_of, 0)}")
-    boosts = [each for each in (*held.boosts, *([tried] if tried else [])) if each.what == "bid"]
+    parts = [f"Bid {figures.money(held.bid, 2)}"]
+    adjustment = max(held.then.adjustments.values(), default=0.0)
+    if adjustment:
+        parts.append(f"placement adjustment {figures.rate(adjustment, 0)}")
     if boosts:
-        parts.append(
-            f"{figures.counted(len(boosts), 'boost')} of {', '.join(f'{each.percent:.0f} %' for each in boosts)}"
-        )
+        parts.append(added)
     dynamic = (
-        " The marketplace may raise it further by itself, and does so last."
-        if held.bidding == Bidding.UP_AND_DOWN.value
+        " The marketplace can raise it further by itself, on top of that."
+        if held.then.bidding == Bidding.UP_AND_DOWN.value
         else ""
     )
+    together = " Adjustments and boosts add up, they do not multiply." if adjustment and boosts else ""
+    plan = " The plan is included." if held.planned else ""
     return Answer(
-        f"A click of {held.campaign} may cost up to {figures.money(made.highest, 2)} on {WEEKDAYS[weekday]}.",
-        f"{', '.join(parts)}: raises add up, they do not multiply.{dynamic}",
+        f"A click of {held.campaign} can cost up to {figures.money(made.highest, 2)} on {WEEKDAYS[weekday]}.",
+        f"{', '.join(parts)}.{together}{dynamic}{plan}",
     )
 
 
@@ -145,27 +172,45 @@ class BoostLine:
     hours: str
 
 
-def boost_lines(held: Sequence[Boost], figures: Figures) -> list[BoostLine]:
-    """Boosts of a campaign."""
+def boost_lines(held: Boosted, figures: Figures) -> list[BoostLine]:
+    """Boosts of a campaign, in force and planned."""
+    named = [
+        *((each.name, each) for each in held.in_force),
+        *(("in the plan", each) for each in held.planned),
+    ]
     return [
         BoostLine(
-            each.name, each.what, f"+{figures.count(each.percent)} %", when(each, None), f"{each.from_hour}–{each.to_hour} h"
+            name,
+            each.what,
+            f"+{figures.count(each.percent)} %",
+            when(each),
+            f"{each.from_hour}–{each.to_hour} h",
         )
-        for each in held
-    ]  # fmt: skip
+        for name, each in named
+    ]
 
 
-def when(boost: Boost, dates: tuple[date, date] | None) -> str:
+def days_words(weekdays: Sequence[int]) -> str:
+    """Weekdays in words."""
+    return DAYS.get(" ".join(map(str, weekdays))) or ", ".join(WEEKDAYS[day] for day in weekdays)
+
+
+def day_choices(chosen: str) -> dict[str, str]:
+    """The weekdays that are offered, and those that are chosen where they are others."""
+    weekdays = [int(day) for day in chosen.split() if day in "1234567"]
+    return DAYS if chosen in DAYS else {**DAYS, chosen: days_words(weekdays)}
+
+
+def when(boost: Boost) -> str:
     """On which days, in words."""
-    days = DAYS.get(" ".join(map(str, boost.weekdays)))
-    if days is None:
-        days = ", ".join(WEEKDAYS[day] for day in boost.weekdays)
-    parts = [days] if boost.weekdays or not dates else []
-    if dates:
-        parts.append(f"{dates[0]} to {dates[1]}")
+    days = days_words(boost.weekdays)
+    dated = boost.first or boost.last
+    parts = [days] if boost.weekdays or not dated else []
+    if dated:
+        parts.append(f"{boost.first or 'now'} to {boost.last or 'further notice'}")
     if boost.condition:
         parts.append(f"while {boost.condition}")
-    return ", ".join(parts) or when_words(boost, dates)
+    return ", ".join(parts)
 
 
 def lowered(percent: float, held: Boosted, boost: Boost, figures: Figures) -> str:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from datetime import date
 from decimal import Decimal
 from typing import Any
 
 from wtforms import DateField, StringField
 from wtforms.validators import InputRequired, NumberRange, Optional, ValidationError
 
-from nimbus_reef.core.budgets import Boost, boost_problem
+from nimbus_reef.core import boosts as rules
+from nimbus_reef.core.boosts import BID, Boost
 from nimbus_reef.web.kit.forms import FigureField, ReefForm, WholeField, stripped
 
 _CONDITION = re.compile(r"(roas|acos|cvr|ctr|orders) (>=|<=|>|<) (\d+(?:\.\d+)?)", re.IGNORECASE)
@@ -31,7 +31,7 @@ class BoostForm(ReefForm):
     """A raise of a campaign's budget or bids."""
 
     whose = StringField("The campaign", [InputRequired("Choose one.")])
-    what = StringField("What it raises", filters=[lambda text: text or "bid"])
+    what = StringField("What it raises", filters=[lambda text: text or BID])
     percent = FigureField(
         "The per cent", [InputRequired("Say by how much.")], description="Write it like 20."
     )
@@ -55,27 +55,15 @@ class BoostForm(ReefForm):
     def boost(self) -> Boost:
         """The boost that is meant, be it possible or not."""
         percent = self.percent.data if isinstance(self.percent.data, Decimal) else Decimal(0)
-        end = 24 if self.to_hour.data is None else int(self.to_hour.data)
+        end = rules.HOURS if self.to_hour.data is None else int(self.to_hour.data)
+        dated = self.first.data or self.last.data
         return Boost(
-            "tried", self.what.data or "bid", float(percent),
+            "tried", self.what.data or BID, float(percent),
             tuple(int(day) for day in (self.days.data or "").split() if day.isdecimal()), int(self.from_hour.data or 0), end,
-            self.condition.data or "",
+            self.condition.data or "", self.first.data or dated, self.last.data or dated,
         )  # fmt: skip
 
     @property
     def problem(self) -> str | None:
         """Why it cannot be planned."""
-        if self.first.data and self.last.data and self.last.data < self.first.data:
-            return "ends before it begins"
-        return boost_problem(self.boost)
-
-    @property
-    def dates(self) -> tuple[date, date] | None:
-        """The days it is bound to; None for every day."""
-        if self.first.data is None and self.last.data is None:
-            return None
-        first = self.first.data or self.last.data
-        last = self.last.data or self.first.data
-        assert first is not None
-        assert last is not None
-        return first, last
+        return rules.problem(self.boost)

@@ -13,6 +13,7 @@ from nimbus_reef.analysis.delivery.hours import EVERY_DAY, Grid, HourCell, Segme
 from nimbus_reef.core import hours as rules
 from nimbus_reef.core.hours import DAY, Segment
 from nimbus_reef.core.model import MICRO
+from nimbus_reef.web.delivery.boost_pages import days_words
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import SharePair, heads, share_pair, words_head
@@ -134,12 +135,22 @@ _LONG: Final = 10
 _NAMES: Final = ((5, "night"), (11, "morning"), (14, "midday"), (18, "afternoon"), (23, "evening"))
 
 
+def trade_words(days: int, traded: int, figures: Figures) -> str:
+    """Says so where all trade is held for fewer days than ads; empty where it is not."""
+    if not traded or traded >= days:
+        return ""
+    return f"Sales by hour are loaded for {figures.count(traded)} of these {figures.count(days)} days: organic sales and TACOS are per day loaded."
+
+
 def segment_names(segments: Sequence[Segment]) -> list[str]:
     """What segments are called, by the hour in their middle; told apart where two would be called alike."""
     if len(segments) == 1:
         return ["whole day"]
     named = []
     for segment in segments:
+        if segment.hours == DAY:
+            named.append("whole day")
+            continue
         middle = (segment.first + segment.hours / 2) % DAY
         if segment.hours >= _LONG:
             named.append(
@@ -157,27 +168,37 @@ def segment_names(segments: Sequence[Segment]) -> list[str]:
 
 
 def brackets(sums: Sequence[SegmentSums], figures: Figures) -> list[SegmentBracket]:
-    """Segments along the edge; the one that earns most a click is strong."""
+    """Segments of all days along the edge; the one that earns most a click is strong."""
     names = segment_names([each.segment for each in sums])
     best = max((each.rpc or 0 for each in sums), default=0)
     made = []
     for name, each in zip(names, sums, strict=True):
-        first, end = each.segment.first, each.segment.first + each.segment.hours
-        parts = ((first, end),) if end <= DAY else ((first, DAY), (0, end - DAY))
+        if each.segment.weekdays:
+            continue
         made.append(
             SegmentBracket(
                 name,
                 f"{figures.number(each.rpc)} a click",
-                parts,
+                each.segment.parts,
                 len(sums) > 1 and (each.rpc or 0) == best,
             )
         )
     return made
 
 
+def boxes(sums: Sequence[SegmentSums]) -> list[tuple[int, int, int]]:
+    """Segments of some weekdays, as boxes on the grid: row of the weekday, from hour, to hour."""
+    return [
+        (weekday - 1, first, end)
+        for each in sums
+        for weekday in each.segment.weekdays
+        for first, end in each.segment.parts
+    ]
+
+
 @dataclass(frozen=True, slots=True)
 class SegmentLine:
-    """A segment of the day."""
+    """A segment of the day. boosts: its hours and weekdays, as the page of boosts has them: a label, from and to hour, weekdays."""
 
     name: str
     where: str
@@ -190,6 +211,7 @@ class SegmentLine:
     rpc: str
     dry: str
     missed: str
+    boosts: tuple[tuple[str, str, str, str], ...]
 
 
 def segment_lines(sums: Sequence[SegmentSums], figures: Figures) -> list[SegmentLine]:
@@ -205,13 +227,21 @@ def segment_lines(sums: Sequence[SegmentSums], figures: Figures) -> list[Segment
         missed = rules.missed(each.missed)
         made.append(
             SegmentLine(
-                name, f"{each.segment.first}–{each.segment.end} h", share_pair(shares, figures, ahead=False),
+                name, _when(each.segment), share_pair(shares, figures, ahead=False),
                 figures.count(each.spend), figures.count(each.sales), figures.count(each.organic), figures.percent(each.acos, 0),
                 figures.percent(each.tacos), figures.number(each.rpc), f"{figures.number(each.dry_hours, 1)} h" if each.dry_hours >= 0.05 else "–",
                 f"{figures.count(missed.low)}–{figures.count(missed.high)}" if missed.high >= 1 else "–",
+                tuple(
+                    (f"{first}–{end} h", str(first), str(end), " ".join(map(str, each.segment.weekdays))) for first, end in each.segment.parts
+                ),
             )
         )  # fmt: skip
     return made
+
+
+def _when(segment: Segment) -> str:
+    hours = f"{segment.first}–{segment.end} h"
+    return f"{hours}, {days_words(segment.weekdays)}" if segment.weekdays else hours
 
 
 def segment_heads(figures: Figures) -> Any:
@@ -220,7 +250,7 @@ def segment_heads(figures: Figures) -> Any:
         "segment", words_head("share of spend, of trade"), f"spend {figures.symbol}", f"ad sales {figures.symbol}",
         (f"organic {figures.symbol}", "all trade less ad sales"), "ACOS %", "TACOS %", f"RPC {figures.symbol}",
         ("dry a day", "campaign-hours without budget, on average"),
-        (f"missed sales {figures.symbol} a month", "what those hours usually sell, at 0.4 to 1 times"),
+        (f"missed sales {figures.symbol} a month", "what those hours usually sell, at 0.4 to 1 times"), words_head("boost"),
     )  # fmt: skip
 
 
@@ -235,7 +265,7 @@ def answer(sums: Sequence[SegmentSums], dry: str, starved: Sequence[int], figure
     best = max(range(len(sums)), key=lambda place: sums[place].rpc or 0)
     each = sums[best]
     return Answer(
-        f"The {names[best]} earns most a click: {figures.money(each.rpc, 2)}, from {each.segment.first} to {each.segment.end} h.",
+        f"The {names[best]} earns most a click: {figures.money(each.rpc, 2)}, {_when(each.segment)}.",
         rest,
     )
 

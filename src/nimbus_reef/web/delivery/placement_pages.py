@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.delivery.placements import Solved, paid_now
+from nimbus_reef.analysis.delivery.placements import paid_now
+from nimbus_reef.analysis.delivery.solutions import Solved
 from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.core import evidence
+from nimbus_reef.core.click_prices import ADJUSTABLE
 from nimbus_reef.core.model import Bidding, Placement, Verdict, from_micro
-from nimbus_reef.core.placements import ADJUSTABLE
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.axes import round_steps
 from nimbus_reef.web.kit.figures import Figures
@@ -150,35 +151,59 @@ def off_site_words(off: Mapping[str, Any], limits: pl.DataFrame | None, figures:
         said = f"{figures.micro(off['stake'])} a month above target after {clicks}: no matter of luck."
         if limits is None:
             return said
-        if len(limits):
-            there = f"Limit it in {figures.counted(len(limits), 'campaign')}, each costly by itself"
-            return f"{said} {there}: {figures.micro(int(limits['stake'].sum()))} a month."
-        return f"{said} No single campaign is costly for sure by itself."
-    if off["verdict"] == Verdict.FINE.value:
-        several = limits is not None and len(limits)
-        also = f", but for {figures.counted(several, 'campaign')}" if several else ""
-        return f"Leave it: it pays, ACOS {acos} after {clicks}{also}."
-    return f"{clicks} do not settle yet whether it pays (ACOS {acos})."
+        return f"{said} {_limits_words(limits, figures)}"
+    there = _limits_words(limits, figures) if limits is not None and len(limits) else ""
+    if off["verdict"] == Verdict.FINE.value and off["own_test"] and off["sales"]:
+        return f"It pays as a whole: ACOS {acos} after {clicks}. {there}".strip()
+    return f"{clicks} are too few to tell whether it pays ({acos if off['acos'] is None else f'ACOS {acos}'}). {there}".strip()
+
+
+def _limits_words(limits: pl.DataFrame, figures: Figures) -> str:
+    """In how many campaigns it is above target, and in how many of them their own clicks show it."""
+    if limits.is_empty():
+        return "No single campaign is above target for sure."
+    tested = int(limits["own_test"].sum())
+    several = len(limits) != 1
+    if tested == len(limits):
+        own = "each by its own clicks" if several else "by its own clicks"
+    elif tested:
+        own = f"{figures.count(tested)} by their own clicks, {figures.count(len(limits) - tested)} by what off-site clicks do elsewhere"
+    else:
+        own = (
+            "by what off-site clicks do elsewhere: its own are too few"
+            if not several
+            else "by what off-site clicks do elsewhere: their own are too few"
+        )
+    return (
+        f"It is above target in {figures.counted(len(limits), 'campaign')}, {own}: "
+        f"{figures.micro(int(limits['stake'].sum()))} a month."
+    )
 
 
 def limit_worded(row: Mapping[str, Any], offer: Offer | None, figures: Figures) -> Worded:
-    """Limiting a campaign's off-site traffic, or why it is left."""
+    """Limiting a campaign's off-site traffic: proposed where it is above target, possible wherever it is not limited yet."""
     did = (
         f"{figures.counted(row['clicks'], 'click')} off-site brought "
         f"{figures.counted(row['orders'], 'order') if row['orders'] else 'no order'} for {figures.micro(row['spend'])}"
     )
-    if offer is not None:
-        needs = f"they must convert {figures.rate(row['needed_cvr'])} at their price; that they do is {figures.one_in(1 - row['p_over'])}"
-        return Worded(offer, "limit off-site", (did, needs), effect_words(offer.projected, figures))
-    if row["limited"]:
+    if offer is None:
         return Worded(None, "it is limited already", (did,))
-    why = "it performs" if row["verdict"] == Verdict.FINE.value else f"its evidence says {row['verdict']}"
-    return Worded(None, "leave it", (did, why))
+    effect = effect_words(offer.projected, figures)
+    if row["verdict"] == Verdict.COSTLY.value:
+        needs = f"they must convert {figures.rate(row['needed_cvr'])} at their price; that they do is {figures.one_in(1 - row['p_over'])}"
+        tested = () if row["own_test"] else (_BY_OTHERS,)
+        return Worded(offer, "limit off-site", (did, needs, *tested), effect)
+    why = (
+        "it is within target"
+        if row["verdict"] == Verdict.FINE.value
+        else f"its evidence says {row['verdict']}"
+    )
+    return Worded(offer, "leave it", (did, why, "you can limit it all the same"), effect, proposed=False)
 
 
-def all_limits_worded(offers: Sequence[Offer], rows: Mapping[str, Mapping[str, Any]], figures: Figures) -> list[Worded]:  # fmt: skip
-    """The same of many campaigns."""
-    return [limit_worded(rows[each.key], each, figures) for each in offers]
+_BY_OTHERS: Final = (
+    "its own clicks are too few for an order; what off-site clicks do in other campaigns decides"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -270,8 +295,9 @@ def solved_worded(solved: Solved, highest: float | None, figures: Figures) -> Wo
             f"dynamic raising is on: a click may cost up to {figures.money(highest, 2)} at the top"
         )
     if offer is None:
-        return Worded(None, "bids and raises are right as they are", tuple(reasons))
-    return Worded(offer, headline, tuple(reasons), effect_words(offer.projected, figures))
+        return Worded(None, "bids and adjustments are right as they are", tuple(reasons))
+    effect = effect_words(offer.projected, figures)
+    return Worded(offer, headline, tuple(reasons), effect, name=solved.campaign)
 
 
 @dataclass(frozen=True, slots=True)

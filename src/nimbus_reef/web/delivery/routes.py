@@ -3,33 +3,39 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, Final
 
 import polars as pl
 from flask import Blueprint, flash, make_response, redirect, render_template, request, url_for
 from flask import Response as PageResponse
 from werkzeug.datastructures import MultiDict
-from werkzeug.wrappers import Response
+from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis import movement as movement_work
 from nimbus_reef.analysis import tables
-from nimbus_reef.analysis.delivery import boosts, budgets, files, hours, placements
+from nimbus_reef.analysis.delivery import boosts, budgets, files, hours, placements, plan_prices, solutions
+from nimbus_reef.analysis.delivery.solutions import Solved
+from nimbus_reef.core import click_prices
 from nimbus_reef.core import hours as rules
-from nimbus_reef.core.model import Placement
+from nimbus_reef.core.boosts import BID, WEEK
+from nimbus_reef.core.changes import Change
+from nimbus_reef.core.model import Bidding, Placement
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading import delivery_frames
-from nimbus_reef.web.acting import accept_all, accept_one, acted, by_htmx, pushed, selected
+from nimbus_reef.web.acting import HANDFUL, accept_one, acted, back_to, by_htmx, pushed, put, selected
 from nimbus_reef.web.delivery import boost_pages, budget_pages, hour_pages, pages, placement_pages
 from nimbus_reef.web.delivery.forms import BoostForm, TotalForm
 from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.kit.candidates import Candidate, of_worded
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.offered import Worded
 from nimbus_reef.web.kit.tables import TableView
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, inside, is_first_answer, must_write, parts
+from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, parts
 
 delivery = Blueprint("delivery", __name__, url_prefix="/delivery")
 _GROUPS_A_PAGE: Final = 25
@@ -37,7 +43,7 @@ _WORST: Final = 12
 
 
 @delivery.get("/")
-def look() -> Response:
+def look() -> AnyResponse:
     """The area opens on placements."""
     return redirect(current_scope().link(url_for("delivery.view", name="placements")))
 
@@ -123,7 +129,7 @@ def _by_campaign(scope: Scope) -> dict[str, Any]:
         "answer": placement_pages.answer(placements.judged(facts, scope.look, "account"), limits, write),
         "limits": len(limits),
         "worst": placement_pages.worst_lines(worst, write),
-        "solved": _solved(scope, chosen) if chosen and placements.solved_known(facts, scope.look, chosen) else None,
+        "solved": _solved(scope, chosen) if chosen and solutions.solved_known(facts, scope.look, chosen, _planned(scope)) else None,
         "solving": chosen,
     }  # fmt: skip
 
@@ -144,9 +150,13 @@ def solution() -> str:
     return render_template("delivery/_solved.html", solved=_solved(scope, scope.said("whose")), drawer=None)
 
 
+def _planned(scope: Scope) -> list[Change]:
+    return [each.change for each in plans.planned(parts().store, scope.account.id)]
+
+
 def _solved(scope: Scope, campaign: str) -> dict[str, Any]:
     facts, write = parts().facts, figures()
-    solved = placements.solved(facts, scope.look, campaign)
+    solved = solutions.solved(facts, scope.look, campaign, _planned(scope))
     worded = _solved_worded(scope, solved)
     return {
         "id": campaign, "campaign": campaign, "drawn": placement_pages.solved_drawn(solved, write), "worded": worded,
@@ -154,13 +164,14 @@ def _solved(scope: Scope, campaign: str) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _solved_worded(scope: Scope, solved: placements.Solved) -> Worded:
-    held = boosts.boosted(parts().facts, scope.look, solved.campaign)
+def _solved_worded(scope: Scope, solved: Solved) -> Worded:
     highest = None
-    if held.bid is not None and held.raising and solved.solution is not None:
-        base = held.bid * solved.solution.ratio
-        top = Placement.TOP_OF_SEARCH
-        highest = base * (1 + solved.solution.adjustments[top]) * (1 + held.raising[top])
+    if solved.offer is not None and solved.bidding == Bidding.UP_AND_DOWN.value:
+        now = plan_prices.campaigns_of(parts().facts, scope.look, [solved.campaign])[solved.campaign]
+        then = click_prices.after(now, [change for change, _ in solved.offer.changes])
+        highest = max(
+            max(click_prices.highest_bids(then, weekday)[Placement.TOP_OF_SEARCH]) for weekday in WEEK
+        )
     return placement_pages.solved_worded(solved, highest, figures())
 
 
@@ -182,7 +193,9 @@ def _placement_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
     if row["placement"] == Placement.OFF_SITE.value:
         worded = placement_pages.limit_worded(row, placements.limit_offer(scope.look, row, days), write)
     else:
-        worded = _solved_worded(scope, placements.solved(facts, scope.look, str(row["campaign"])))
+        worded = _solved_worded(
+            scope, solutions.solved(facts, scope.look, str(row["campaign"]), _planned(scope))
+        )
     return {
         "id": row_id, "name": placement_pages.NAMES.get(row["placement"], row["placement"]), "where": str(row["campaign"]),
         "bold": f"{write.counted(row['clicks'], 'click')} brought {brought} for {write.micro(row['spend'])}.",
@@ -190,9 +203,9 @@ def _placement_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
         if row["clicks"] else "",
         "worded": worded, "planned": acted(scope, worded.offer), "changes": 0 if worded.offer is None else len(worded.offer.changes),
         "links": [
-            ("Its base bid and raises, drawn", scope.choose(_here("placements"), whose=str(row["campaign"]))),
+            ("Its base bid and adjustments, drawn", scope.choose(_here("placements"), whose=str(row["campaign"]))),
             ("What a click may cost, hour by hour", scope.choose(_here("boosts"), whose=str(row["campaign"]))),
-            ("Its targets", scope.elsewhere(url_for("targeting.table", name="targets")) + f"&campaign={row['campaign']}"),
+            ("Its targets", scope.elsewhere(url_for("targeting.table", name="targets"), campaign=str(row["campaign"]))),
         ],
     }  # fmt: skip
 
@@ -227,6 +240,9 @@ def _hours(scope: Scope) -> dict[str, Any]:
             grid, metric, facts.kept("dried cells", scope.account.id, dried, scope.window, scope.look.part), write
         ),
         "brackets": hour_pages.brackets(sums, write),
+        "boxes": hour_pages.boxes(sums),
+        "percent": _USUAL_PERCENT,
+        "trade_days": hour_pages.trade_words(held, facts.held_days(scope.account.id, hours.TRADE, scope.window), write) if grid.trade else "",
         "by_day": grid.by_day,
         "trade": grid.trade,
         "drawn": drawn,
@@ -283,20 +299,17 @@ def _budgets(scope: Scope) -> dict[str, Any]:
 
 
 @delivery.post("/budgets/move")
-def move() -> Response:
+def move() -> AnyResponse | str:
     """Puts the move of budgets into the plan."""
     must_write()
     scope = current_scope()
     rows = budgets.held(parts().facts, scope.look)
     moved = budgets.moved(parts().facts, scope.look, _total(scope, request.form.get("total", "")))
-    accept_all(
-        scope,
-        [budget_pages.worded(rows, moved, figures(), hours_told=True)],
-        figures(),
-        "no budget can be moved",
-    )
-    back = request.form.get("back")
-    return redirect(scope.elsewhere(inside(back) if back else _here("budgets")))
+    worded = budget_pages.worded(rows, moved, figures(), hours_told=True)
+    return put(
+        scope, [of_worded("budgets", worded, "no budget can be moved")], title="Budgets to move, before it is done", thing="budgets",
+        action=url_for("delivery.move"), back=back_to(scope, scope.elsewhere(_here("budgets"))),
+    )  # fmt: skip
 
 
 # --- boosts --------------------------------------------------------------------------------
@@ -319,8 +332,8 @@ def _boosts(scope: Scope) -> dict[str, Any]:
     chosen = scope.said("whose") or next(iter(busiest), "")
     if not chosen:
         return {"held": None, "campaigns": offered}
-    held = boosts.boosted(facts, scope.look, chosen)
-    tried, problem, instead, form = None, "", "", None
+    held = boosts.boosted(facts, scope.look, chosen, _planned(scope))
+    tried, problem, instead = None, "", ""
     if scope.said("percent"):
         form = _boost_form({**_given(scope), "whose": chosen}, scope.account.locale).checked()
         boost, wrong = form.boost, form.problem
@@ -333,29 +346,33 @@ def _boosts(scope: Scope) -> dict[str, Any]:
             tried = boost
     usual = tried.weekdays[0] if tried and tried.weekdays else 1
     weekday = int(scope.choice("weekday", (str(usual), *(str(day) for day in files.WEEKDAYS))))
-    made = boost_pages.drawn(held, tried, weekday, write)
-    offer = boosts.offer(scope.look, chosen, tried, form.dates) if tried and form else None
+    offer = boosts.offer(scope.look, chosen, tried) if tried else None
+    planned = acted(scope, offer)
+    # What is in the plan already is drawn as part of it, not once more.
+    shown = tried if planned.left else None
+    made = boost_pages.drawn(held, shown, weekday, write)
     return {
         "held": held,
         "campaigns": offered,
-        "answer": boost_pages.answer(held, made, weekday, tried, write),
+        "answer": boost_pages.answer(held, made, weekday, shown, write),
         "made": made,
         "weekday": weekday,
         "weekdays": files.WEEKDAYS,
-        "in_force": boost_pages.boost_lines(held.boosts, write),
-        "days": boost_pages.DAYS,
+        "in_force": boost_pages.boost_lines(held, write),
+        "days": boost_pages.day_choices(_given(scope)["days"]),
         "events": [(f"{row[1]}..{row[2]}", f"{row[0]}, {row[1]} to {row[2]}") for row in delivery_frames.events(facts, scope.account.id).rows()],
         "given": _given(scope),
         "tried": tried,
-        "tried_words": f"{tried.what} +{tried.percent:.0f} %, {boost_pages.when(tried, form.dates)}, {tried.from_hour}–{tried.to_hour} h"
-        if tried and form else "",
+        "tried_words": f"{tried.what} +{tried.percent:.0f} %, {boost_pages.when(tried)}, {tried.from_hour}–{tried.to_hour} h" if tried else "",
         "problem": problem,
         "instead": instead,
-        "planned": acted(scope, offer),
+        "planned": planned,
         "segments": hours.found_segments(facts, scope.look) if facts.held_days(scope.account.id, hours.KIND, scope.window) else (),
     }  # fmt: skip
 
 
+_USUAL_PERCENT: Final = "20"
+"""What a boost of hours that somebody marked is tried with first."""
 _BOOST: Final = ("what", "percent", "days", "from_hour", "to_hour", "first", "last", "event", "condition")
 
 
@@ -364,85 +381,107 @@ def _given(scope: Scope) -> dict[str, str]:
 
 
 @delivery.post("/boosts/plan")
-def plan_boost() -> Response:
+def plan_boost() -> AnyResponse:
     """Puts a boost into the plan; BadInput for what a marketplace cannot do."""
     must_write()
-    scope = current_scope()
+    scope, write = current_scope(), figures()
     given = {name: request.form.get(name, "") for name in (*_BOOST, "whose")}
     form = _boost_form(given, scope.account.locale).checked()
     if form.problem:
         raise BadInput(f"A boost {form.problem}.", remedy="Change it and look at the highest bid again.")
-    held = boosts.boosted(parts().facts, scope.look, form.whose.data or "")
-    offer = boosts.offer(scope.look, held.campaign, form.boost, form.dates)
-    made = boost_pages.drawn(held, form.boost, (form.boost.weekdays or (1,))[0], figures())
-    reason = f"{boost_pages.when(form.boost, form.dates)}, {form.boost.from_hour}–{form.boost.to_hour} h; a click may then cost up to {figures().money(made.highest, 2)}"
-    accept_one(scope, Worded(offer, "boost", (reason,)))
-    flash("1 change accepted into the plan.", "accepted")
+    boost = form.boost
+    held = boosts.boosted(parts().facts, scope.look, form.whose.data or "", _planned(scope))
+    made = boost_pages.drawn(held, boost, (boost.weekdays or (1,))[0], write)
+    then = (
+        f"a click can then cost up to {write.money(made.highest, 2)}"
+        if boost.what == BID
+        else f"the budget can then rise to {write.money(made.highest, 2)} a day"
+    )
+    reason = f"{boost_pages.when(boost)}, {boost.from_hour}–{boost.to_hour} h; {then}"
+    worded = Worded(boosts.offer(scope.look, held.campaign, boost), "boost", (reason,))
+    accept_one(scope, of_worded(held.campaign, worded, ""))
+    flash("1 change added to the plan.", "accepted")
     return redirect(scope.choose(_here("boosts"), **{name: given[name] for name in (*_BOOST, "whose")}))
 
 
 # --- accepting -------------------------------------------------------------------------------
 
 
-def _limits_worded(scope: Scope, keys: Sequence[str]) -> list[Worded]:
-    """Off-site rows are limited; any other placement asks for its campaign's solution, each campaign once."""
+def _offered(scope: Scope, keys: Sequence[str], *, any_limit: bool = False) -> list[Candidate]:
+    """
+    What is proposed on placements: off-site rows are limited, any other asks for its campaign's solution, each campaign once. any_limit:
+    also where that is only possible.
+    """
     facts, write, made, solved = parts().facts, figures(), [], set[str]()
     days = facts.monthly_days(scope.account.id, placements.KIND, scope.window)
     for key in keys:
         row = _placement_row(scope, key)
+        campaign = str(row["campaign"])
         if row["placement"] == Placement.OFF_SITE.value:
+            worded = placement_pages.limit_worded(row, placements.limit_offer(scope.look, row, days), write)
             made.append(
-                placement_pages.limit_worded(row, placements.limit_offer(scope.look, row, days), write)
+                of_worded(key, replace(worded, proposed=worded.proposed or any_limit), _NO_LIMIT, row)
             )
-        elif (campaign := str(row["campaign"])) not in solved:
+        elif campaign not in solved:
             solved.add(campaign)
-            made.append(_solved_worded(scope, placements.solved(facts, scope.look, campaign)))
+            told = _solved_worded(scope, solutions.solved(facts, scope.look, campaign, _planned(scope)))
+            made.append(of_worded(key, told, _RIGHT))
     return made
 
 
+_NO_LIMIT: Final = "off-site is limited already, or not above target there"
+_RIGHT: Final = "bids and adjustments are right as they are, or the campaign sold nothing"
+
+
 @delivery.post("/placements/accept")
-def accept() -> PageResponse:
-    """Puts what is proposed on a placement into the plan."""
+def accept() -> AnyResponse | str:
+    """Puts what is proposed on a placement into the plan; a base bid with its adjustments is shown first."""
     must_write()
     scope, row = current_scope(), request.form.get("row", "")
-    accept_one(scope, _limits_worded(scope, [row])[0])
+    (candidate,) = _offered(scope, [row], any_limit=True)
+    if len(candidate.package) > HANDFUL:
+        return _put(scope, [candidate], "accept")
+    accept_one(scope, candidate)
     return _swapped(scope, row)
 
 
+def _put(scope: Scope, offered: Sequence[Candidate], deed: str) -> AnyResponse | str:
+    return put(
+        scope, offered, title=f"{figures().counted(len(offered), 'proposal')} on placements, before it is done", thing="campaign",
+        action=url_for(f"delivery.{deed}"), back=back_to(scope, scope.link(_here("placements"), open="")),
+    )  # fmt: skip
+
+
 @delivery.post("/placements/accept-many")
-def accept_many() -> Response:
-    """Puts what is proposed on the selected placements into the plan; on all off-site ones where none is selected."""
+def accept_many() -> AnyResponse | str:
+    """Puts what is proposed on the selected placements into the plan; on all off-site ones above target where none is selected."""
     must_write()
     scope = current_scope()
-    keys = selected() or [each.key for each in placements.all_limits(parts().facts, scope.look)]
-    accept_all(scope, _limits_worded(scope, keys), figures(), "their evidence says why")
-    back = request.form.get("back")
-    return redirect(scope.elsewhere(inside(back)) if back else scope.link(_here("placements"), open=""))
+    keys = selected() or placements.to_limit(parts().facts, scope.look)["row_id"].to_list()
+    return _put(scope, _offered(scope, keys), "accept_many")
 
 
 @delivery.post("/placements/solve")
-def solve() -> Response:
-    """Puts a campaign's base bid and raises into the plan."""
+def solve() -> AnyResponse | str:
+    """Puts a campaign's base bid and adjustments into the plan."""
     must_write()
     scope, campaign = current_scope(), request.form.get("row", "")
-    accept_all(
-        scope,
-        [_solved_worded(scope, placements.solved(parts().facts, scope.look, campaign))],
-        figures(),
-        "bids and raises are right as they are",
-    )
-    return redirect(scope.choose(_here("placements"), whose=campaign))
+    worded = _solved_worded(scope, solutions.solved(parts().facts, scope.look, campaign, _planned(scope)))
+    return put(
+        scope, [of_worded(campaign, worded, _RIGHT)], title=f"Base bid and adjustments of {campaign}, before it is done", thing="campaign",
+        action=url_for("delivery.solve"), back=scope.choose(_here("placements"), whose=campaign),
+    )  # fmt: skip
 
 
 @delivery.post("/placements/take-back")
-def take_back() -> PageResponse:
+def take_back() -> AnyResponse:
     """Undoes an acceptance from the drawer, or of a solution."""
     who, scope = must_write(), current_scope()
     plans.remove_many(parts().store, scope.account.id, who.id, request.form.getlist("change", type=int))
     return _swapped(scope, request.form.get("row", ""))
 
 
-def _swapped(scope: Scope, row: str) -> PageResponse:
+def _swapped(scope: Scope, row: str) -> AnyResponse:
     if not by_htmx():
         response = make_response("", 303)
         response.headers["Location"] = scope.link(_here("placements"), open=row if ":" in row else "")
@@ -469,7 +508,7 @@ def _file(scope: Scope, name: str) -> Table:
 
 
 @delivery.get("/<name>/export.<ending>")
-def export(name: str, ending: str) -> Response:
+def export(name: str, ending: str) -> AnyResponse:
     """All rows of a view as a file."""
     if name not in files.FILES:
         raise NotFound(f"“{name}” is not a table of Delivery.", remedy=f"Export {', '.join(files.FILES)}.")

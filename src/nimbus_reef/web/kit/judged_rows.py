@@ -48,9 +48,17 @@ def deed_words(each: Proposed, figures: Figures) -> str:
     bid = figures.number(advice.bid if advice else None), figures.number(advice.proposed if advice else None)
     told: Mapping[Move, str] = {
         Move.NONE: "", Move.PAUSE: "pause", Move.ENABLE: "enable", Move.NEGATIVE: _negative(each),
-        Move.BID: f"bid {bid[0]} → {bid[1]}", Move.PROMOTE: f"exact target at {bid[1]}",
+        Move.BID: f"bid {bid[0]} → {bid[1]}", Move.PROMOTE: f"exact target at {bid[1]}{_destination(each)}",
     }  # fmt: skip
     return told[each.proposal.move]
+
+
+def _destination(each: Proposed) -> str:
+    to = each.destination
+    if to is None:
+        return ""
+    kept = "" if each.here == (to.campaign, to.ad_group) else ", negative exact where it was bought"
+    return f" in {f'a new ad group of {to.campaign}' if to.new else f'{to.campaign} · {to.ad_group}'}{kept}"
 
 
 def _negative(each: Proposed) -> str:
@@ -71,7 +79,9 @@ _WHY_NOTHING: Final[Mapping[str, str]] = {
     "is_paused": "they are paused already",
     "is_enabled": "they are enabled already",
     "bid_is_there": "their bid is that already",
-    "raise_without_order": "they would be raised and never made an order",
+    "no_clicks": "no click of them was paid for",
+    "raise_without_order": "their bid would rise and they never had an order",
+    "no_destination": "no manual campaign advertises the product that sold them",
     "has_own_target": "an exact keyword of the same words brings them already",
     "no_worth": "what a click of them is worth is not known",
     "no_tier": "no rule fits them",

@@ -17,13 +17,16 @@ from nimbus_reef.web.kit.tables import Head
 class Worded:
     """
     An offer in words. headline: what is to be done; reasons: why, a sentence each; effect: what it is likely to do; reason: all of it
-    in one line, as the change sheet has it.
+    in one line, as the change sheet has it. name: what it is on, where it is several changes; proposed: not merely possible: what is only
+    possible is done alone, by somebody who wants it.
     """
 
     offer: Offer | None
     headline: str
     reasons: tuple[str, ...] = ()
     effect: str = ""
+    name: str = ""
+    proposed: bool = True
 
     @property
     def reason(self) -> str:
@@ -37,7 +40,9 @@ class Worded:
 
 
 def effect_words(projected: Projected, figures: Figures) -> str:
-    """What is likely to come of it in 30 days; empty where nothing is known."""
+    """What is likely to come of it in 30 days; empty where nothing comes of it."""
+    if not projected.known:
+        return "Unknown: the reports do not tell what comes of it."
     ranges = (projected.spend, projected.sales)
     if not any(value for each in ranges for value in (each.low, each.middle, each.high)):
         return ""

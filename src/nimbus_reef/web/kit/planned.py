@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.delivery.placements import SOLUTION_CHECK
+from nimbus_reef.analysis.delivery import solutions
 from nimbus_reef.core import plan, projection
 from nimbus_reef.core.changes import Entity, kind_of, named, projected
 from nimbus_reef.core.model import State
@@ -18,12 +19,13 @@ from nimbus_reef.web.kit.figures import Figures
 
 @dataclass(frozen=True, slots=True)
 class PlanStrip:
-    """The line at the bottom of every page."""
+    """The line at the bottom of every page. unknown: how many changes have an effect that no report tells."""
 
     count: int
     spend: str
     sales: str
     acos: str
+    unknown: int
 
 
 def own_shares(planned: Sequence[Planned], shares: pl.DataFrame) -> dict[int, float]:
@@ -76,10 +78,16 @@ def strip(
     together = projection.total(part for number, part in parts.items() if number not in elsewhere)
     spend, sales = month
     acos = ""
-    if planned and sales > 0 and sales + together.sales.middle > 0:
+    if planned and together.known and sales > 0 and sales + together.sales.middle > 0:
         after = (spend + together.spend.middle) / (sales + together.sales.middle)
         acos = f"{figures.percent(spend / sales)} → {figures.rate(after)}"
-    return PlanStrip(len(planned), figures.span(together.spend), figures.span(together.sales), acos)
+    unknown = sum(not part.known for part in parts.values())
+    said = (
+        (figures.span(together.spend), figures.span(together.sales))
+        if together.known
+        else ("unknown", "unknown")
+    )
+    return PlanStrip(len(planned), *said, acos, unknown)
 
 
 _VIEWS: Final = {
@@ -92,7 +100,7 @@ def _cuts(planned: Sequence[Planned], parts: Mapping[int, projection.Projected])
     """What lowers spend, by the view of the campaign that it was found in: a bid may be part of what its placements need."""
     found = []
     for each in planned:
-        placed = each.promise.view == "placements" or each.change.finding == SOLUTION_CHECK
+        placed = each.promise.view == "placements" or each.change.finding == solutions.CHECK
         view = plan.MoneyView.PLACEMENTS if placed else _VIEWS.get(each.change.entity)
         spend = parts[each.id].spend.middle
         if view is not None and spend < 0:
@@ -102,7 +110,10 @@ def _cuts(planned: Sequence[Planned], parts: Mapping[int, projection.Projected])
 
 @dataclass(frozen=True, slots=True)
 class PlanLine:
-    """One change, ready to show. opens: endpoint, view, key and row of what it rests on; text: its value is words."""
+    """
+    One change, ready to show. opens: endpoint, view, key and row of what it rests on; text: its value is words; package: how many changes
+    are taken out together with it, itself included, 0 for one alone.
+    """
 
     key: int
     row: int
@@ -118,6 +129,7 @@ class PlanLine:
     reason: str
     problem: str
     opens: tuple[str, str, str, str]
+    package: int
 
 
 _OPENED: Final[Mapping[str, tuple[str, str]]] = {
@@ -143,6 +155,7 @@ def lines(
         problem.row: f"{problem.column} {problem.reason}"
         for problem in plan.problems([p.change for p in planned or shown])
     }
+    sizes = Counter(each.change.package for each in planned or shown)
     grouped: dict[str, list[PlanLine]] = {}
     for each in shown:
         change, effect, kind = each.change, projected(each.change, each.promise), kind_of(each.change)
@@ -155,9 +168,10 @@ def lines(
                 old=change.old_value or ("not there" if negative else ""),
                 new=change.match_type.replace("_", " ") if negative else change.new_value,
                 editable=bool(kind and kind.editable), text=bool(kind and not kind.holds.is_number),
-                effect_spend=figures.span(effect.spend), effect_sales=figures.span(effect.sales),
+                effect_spend=figures.span(effect.spend) if effect.known else "unknown",
+                effect_sales=figures.span(effect.sales) if effect.known else "unknown",
                 reason=change.reason, problem=wrong.get(change.row, ""),
-                opens=_opens(each),
+                opens=_opens(each), package=sizes[change.package] if change.package else 0,
             )
         )  # fmt: skip
     return grouped

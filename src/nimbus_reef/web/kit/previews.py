@@ -1,43 +1,296 @@
-"""What many deeds would do, before they are done: the same picture wherever many are chosen."""
+"""What an acceptance would do, before it is done: the same picture wherever more than a handful is accepted."""
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Final
+
+from nimbus_reef.core import projection
+from nimbus_reef.core.acceptance import Acceptance
+from nimbus_reef.core.changes import Change, guarded, named, projected
+from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.model import Verdict
+from nimbus_reef.core.projection import Projected
+from nimbus_reef.core.settings import Settings
+from nimbus_reef.web.kit.candidates import Candidate
+from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.judged_rows import why_nothing
+from nimbus_reef.web.kit.prices import rise_words
+from nimbus_reef.web.kit.settled_first import First
+
+MOST_LINES: Final = 1_000
+"""So many rows are shown, and may be left out one by one."""
+_KINDS: Final[Mapping[str, tuple[str, str]]] = {
+    "pause": ("pause", "pauses"), "start": ("start again", "starts again"), "cut": ("bid lowered", "bids lowered"),
+    "raise": ("bid raised", "bids raised"), "negative": ("negative", "negatives"), "new target": ("new target", "new targets"),
+    "new product ad": ("new product ad", "new product ads"), "package": ("package", "packages"),
+}  # fmt: skip
+_CLICKS: Final = (
+    (0, 0, "no click"),
+    (1, 1, "one click"),
+    (2, 9, "2 to 9 clicks"),
+    (10, 10**12, "10 clicks or more"),
+)
 
 
 @dataclass(frozen=True, slots=True)
 class DeedLine:
-    """One row that something is done on."""
+    """One row that something is done on. harm: what it also stops; first: what is better settled before; left: it was left out by hand."""
 
+    key: str
     name: str
     where: str
     deed: str
     spend: str
     sales: str
     harm: str
-    asks: bool = False
-    key: str = ""
-    mark: str = "none"
+    first: str
+    asks: bool
+    left: bool
+    mark: str
+    changes: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
 class DeedsPreview:
     """
-    All of it in words. title: on what; thing: what a row is; done: how many changes by kind; effect: of all of it; harm: what is lost
-    with it; skipped: why, and on how many; asks: what is beyond the settings, empty where nothing is; raises: raises of what never made
-    an order, left out; stops: other searches that negatives stop; count: how many are done.
+    All of it in words. title: on what; done: how many changes by kind; effect: of all of it; judged: on what verdicts and clicks; harm:
+    what is lost with it; skipped: why, and on how many; refused: prices that would rise; replaced: what leaves the plan for it; first:
+    what is better settled before; asks: what is beyond the settings, empty where nothing is; raises: raises of what never made an order,
+    left out; stops: other searches that negatives stop; count: how many rows are done; changes: how many changes that is; more: rows
+    that are not shown.
     """
 
     title: str
     thing: str
     done: str
     effect: str
+    judged: tuple[str, ...]
     harm: str
     lines: tuple[DeedLine, ...]
     count: int
-    skipped: tuple[str, ...] = ()
-    asks: str = ""
-    raises: int = 0
-    stops: tuple[str, ...] = ()
-    stops_more: int = 0
+    changes: int
+    skipped: tuple[str, ...]
+    refused: tuple[str, ...]
+    replaced: tuple[str, ...]
+    replaced_rows: tuple[int, ...]
+    first: tuple[First, ...]
+    asks: str
+    raises: int
+    stops: tuple[str, ...]
     more: int = 0
+
+    @property
+    def acting(self) -> tuple[str, ...]:
+        """The keys of the rows that are done."""
+        return tuple(line.key for line in self.lines if not line.left)
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What an acceptance was asked for. offered: all rows; left: keys of those left out by hand; told: what becomes of the others."""
+
+    offered: Sequence[Candidate]
+    left: frozenset[str]
+    told: Acceptance
+    held: Sequence[Change]
+    days: int
+
+    @property
+    def acting(self) -> list[Candidate]:
+        """The rows that something is proposed on and that are not left out, in their order: places in `told` are theirs."""
+        return [each for each in self.offered if each.package and each.key not in self.left]
+
+    @property
+    def going(self) -> list[Candidate]:
+        """Those that go into the plan."""
+        acting = self.acting
+        return [acting[place] for place in self.told.new]
+
+
+def preview(
+    asked: Asked,
+    title: str,
+    thing: str,
+    first: Mapping[str, Sequence[First]],
+    settings: Settings,
+    figures: Figures,
+) -> DeedsPreview:
+    """What an acceptance would do. first: what is better settled before, by the key of the row."""
+    acting, going, told = asked.acting, asked.going, asked.told
+    counts = Counter(each.kind for each in going)
+    done = [
+        f"{figures.count(count)} {_named(kind, count)}"
+        for kind, count in sorted(
+            counts.items(), key=lambda each: list(_KINDS).index(each[0]) if each[0] in _KINDS else 99
+        )
+    ]
+    beyond = {each.key for each in going if _beyond(each, settings)}
+    stops = [(each, one) for each in going for one in each.stops]
+    shown = {each.key for each in going} | asked.left
+    ordered = sorted(
+        (each for each in asked.offered if each.key in shown and each.package),
+        key=lambda each: abs(each.whole.spend.middle), reverse=True,
+    )  # fmt: skip
+    before = {one.words: one for each in going for one in first.get(each.key, ())}
+    return DeedsPreview(
+        title=title,
+        thing=thing,
+        done=", ".join(done) or "nothing",
+        effect=_effect(projection.total(each.whole for each in going), figures),
+        judged=_judged(going, figures),
+        harm=_harm(going, asked.days, figures),
+        lines=tuple(
+            _line(each, first.get(each.key, ()), figures, asks=each.key in beyond, left=each.key in asked.left)
+            for each in ordered[:MOST_LINES]
+        ),
+        count=len(going),
+        changes=sum(len(each.package) for each in going),
+        skipped=_skipped(asked, figures),
+        refused=tuple(
+            f"{acting[place].name}: {rise_words(rise, figures)}" for place, rise in sorted((told.refused or {}).items())
+        ),
+        replaced=tuple(_replaced(change) for change in told.replaced),
+        replaced_rows=tuple(change.row for change in told.replaced),
+        first=tuple(before.values()),
+        asks=_asks([each for each in going if each.key in beyond], figures),
+        raises=sum(each.why_not == _RAISES_OF_NOTHING for each in asked.offered),
+        stops=tuple(
+            f"“{each.name}” also stops “{one.term}”: {figures.counted(one.clicks, 'click')}, {figures.counted(one.orders, 'order')}, "
+            f"{figures.micro(one.spend)} spent"
+            for each, one in sorted(stops, key=lambda pair: (-pair[1].orders, -pair[1].spend))
+        ),
+        more=max(0, len(ordered) - MOST_LINES),
+    )  # fmt: skip
+
+
+_RAISES_OF_NOTHING: Final = why_nothing("raise_without_order")
+
+
+def _named(kind: str, count: int) -> str:
+    one, several = _KINDS.get(kind, (kind, f"{kind}s"))
+    return one if count == 1 else several
+
+
+def _beyond(each: Candidate, settings: Settings) -> bool:
+    return any(
+        guarded(change, told, settings.asks_raise, settings.asks_spend) for change, told in each.package
+    )
+
+
+def _effect(together: Projected, figures: Figures) -> str:
+    """Of all of it; empty where nothing is known."""
+    spend, sales = together.spend, together.sales
+    if not together.known or not any((spend.low, spend.high, sales.low, sales.high)):
+        return ""
+    return f"{figures.span(spend)} spend, {figures.span(sales)} sales per 30 days"
+
+
+def _judged(going: Sequence[Candidate], figures: Figures) -> tuple[str, ...]:
+    """By verdict, by clicks, and how many have no sale; nothing of rows that are not judged."""
+    rows = [each.told for each in going if each.told is not None]
+    if not rows:
+        return ()
+    verdicts = Counter(each.verdict for each in rows)
+    order = [verdict.value for verdict in Verdict]
+    by_verdict = ", ".join(
+        f"{figures.count(verdicts[each])} {each}"
+        for each in sorted(verdicts, key=lambda one: order.index(one) if one in order else 99)
+    )
+    by_clicks = ", ".join(
+        f"{figures.count(count)} with {words}"
+        for least, most, words in _CLICKS
+        if (count := sum(least <= each.clicks <= most for each in rows))
+    )
+    no_sale = sum(each.spend > 0 and each.sales <= 0 for each in rows)
+    said = [f"By verdict: {by_verdict}", f"By clicks: {by_clicks}"]
+    if no_sale:
+        said.append(f"{figures.count(no_sale)} of them {'has' if no_sale == 1 else 'have'} no sale")
+    return tuple(said)
+
+
+def _harm(going: Sequence[Candidate], days: int, figures: Figures) -> str:
+    """What the rows that end brought, as it was and as it is expected, and what else is stopped; the sums agree with the effect."""
+    ending = [each for each in going if each.ends and each.told is not None]
+    if not ending:
+        return ""
+    orders = sum(each.told.orders for each in ending if each.told)
+    sold = sum(each.told.sales for each in ending if each.told) * STAKE_DAYS / days
+    stops = [one for each in ending for one in each.stops]
+    if not orders and not stops:
+        said = "None of them made an order in this period."
+    else:
+        said = f"The rows that stop made {figures.counted(orders, 'order')} and sold {figures.money(sold)} per 30 days."
+    expected = -sum(each.projected.sales.middle for each in ending)
+    if expected >= 1:
+        said += f" At the conversion to expect of them, luck taken out, it is {figures.money(expected)}."
+    if stops:
+        hurt = sum(one.orders for one in stops)
+        also = sum(one.sales for one in stops) / 1e6 * STAKE_DAYS / days
+        said += (
+            f" Their negatives also stop {figures.counted(len(stops), 'other search', 'other searches')} with "
+            f"{figures.counted(hurt, 'order') if hurt else 'no order'}"
+            f"{f', {figures.money(also)} sales per 30 days' if also >= 1 else ''}: the effect above includes them."
+        )
+    return said
+
+
+def _skipped(asked: Asked, figures: Figures) -> tuple[str, ...]:
+    told = asked.told
+    reasons = Counter(each.why_not for each in asked.offered if not each.package)
+    reasons["they are in the plan already"] += len(told.already)
+    reasons["the plan pauses them"] += len(told.stopped)
+    reasons["a package in the plan changes them: take that out first"] += len(told.packaged)
+    reasons["another row of this list changes the same"] += len(told.contradicted)
+    reasons["left out by you"] += sum(each.key in asked.left for each in asked.offered)
+    return tuple(f"{figures.count(count)}: {why}" for why, count in reasons.most_common() if count)
+
+
+def _replaced(change: Change) -> str:
+    name, place = named(change)
+    where = " · ".join(part for part in (change.campaign, place) if part and part != name)
+    value = f"{change.old_value} → {change.new_value}" if change.old_value else change.new_value
+    return f"row {change.row}, {change.field.replace('_', ' ')} {value}: {name} ({where})"
+
+
+def _asks(beyond: Sequence[Candidate], figures: Figures) -> str:
+    if not beyond:
+        return ""
+    most = max(beyond, key=lambda each: each.projected.spend.high)
+    change, told = max(most.package, key=lambda pair: projected(*pair).spend.high)
+    spend = projected(change, told).spend.high
+    return (
+        f"{figures.counted(len(beyond), 'change')} beyond what your settings allow without asking. The largest goes from "
+        f"{change.old_value} to {change.new_value}, with up to {figures.money(max(0.0, spend))} more spend in 30 days."
+    )
+
+
+def _line(each: Candidate, first: Sequence[First], figures: Figures, *, asks: bool, left: bool) -> DeedLine:
+    effect = each.whole
+    told, stops = each.told, each.stops
+    harm = [f"{figures.counted(told.orders, 'order')} stopped"] if told and each.ends and told.orders else []
+    if stops:
+        hurt = sum(one.orders for one in stops)
+        harm.append(
+            f"also stops {figures.counted(len(stops), 'search', 'searches')}"
+            + (f" with {figures.counted(hurt, 'order')}" if hurt else "")
+        )
+    known = effect.known
+    return DeedLine(
+        each.key, each.name, each.where, each.deed, figures.span(effect.spend) if known else "unknown",
+        figures.span(effect.sales) if known else "unknown", ", ".join(harm), "; ".join(one.short for one in first), asks, left, each.mark,
+        tuple(_in_words(change) for change, _ in each.package) if len(each.package) > 1 else (),
+    )  # fmt: skip
+
+
+def _in_words(change: Change) -> str:
+    name, place = named(change)
+    value = f"{change.old_value} → {change.new_value}" if change.old_value else change.new_value
+    said = f"{name}{f' ({place})' if place else ''}"
+    if change.entity.value == "negative":
+        return (
+            f"{change.match_type.replace('_', ' ')}: {change.target} in {change.ad_group or change.campaign}"
+        )
+    return f"{said}: {change.field.replace('_', ' ')} {value}"

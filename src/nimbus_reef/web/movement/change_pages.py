@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.core import projection
-from nimbus_reef.core.changes import Change, Promise, projected
+from nimbus_reef.core.changes import Change, Promise
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.candidates import Candidate, of_change
 from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.previews import DeedLine, DeedsPreview
 from nimbus_reef.web.kit.tables import Head
 
 
@@ -108,35 +107,20 @@ def answer(rows: pl.DataFrame, figures: Figures, day: date | None) -> Answer:
 
 
 _LEFT: Final[Mapping[str, str]] = {
-    "cannot": "what was changed there cannot be set back by a sheet, or where it stands is not known", "is_so": "they stand there already",
+    "cannot": "a sheet cannot set them back, or their present value is not known", "is_so": "they stand there already",
 }  # fmt: skip
 
 
-def preview(
-    made: Sequence[tuple[Change, Promise, Mapping[str, Any]]],
-    left: Mapping[str, int],
-    asks: str,
-    figures: Figures,
-) -> DeedsPreview:
-    """What setting back would do."""
-    effects = [projected(change, told) for change, told, _ in made]
-    together = projection.total(effects)
-    largest = sorted(
-        zip(made, effects, strict=True), key=lambda each: abs(each[1].spend.middle), reverse=True
-    )
-    shown = tuple(
-        DeedLine(
-            row["target"] or row["campaign"], " · ".join(each for each in (row["campaign"], row["ad_group"]) if each),
-            f"{change.field.replace('_', ' ')} {change.old_value} → {change.new_value}", figures.span(effect.spend),
-            figures.span(effect.sales), "",
+def offered(
+    made: Sequence[tuple[Change, Promise, Mapping[str, Any]]], left: Mapping[str, int], reason: str
+) -> list[Candidate]:
+    """What sets things back to what they were, each for itself, and what does not; reason: why, in words."""
+    found = [
+        of_change(
+            row["row_id"], replace(change, reason=reason), told, " · ".join(each for each in (row["campaign"], row["ad_group"]) if each)
         )
-        for (change, _, row), effect in largest
-    )  # fmt: skip
-    return DeedsPreview(
-        title=f"{figures.counted(len(made), 'thing')} set back, before it is done", thing="what",
-        done=f"{figures.counted(len(made), 'change')} to what was before",
-        effect=f"{figures.span(together.spend)} spend, {figures.span(together.sales)} sales per 30 days" if made else "",
-        harm="What was changed again since then is set back as well, to what it was before the oldest change selected.",
-        lines=shown[:200], more=max(0, len(shown) - 200), count=len(made), asks=asks,
-        skipped=tuple(f"{figures.count(count)}: {_LEFT[why]}" for why, count in left.items()),
-    )  # fmt: skip
+        for change, told, row in made
+    ]  # fmt: skip
+    return found + [
+        Candidate("", "", "", "", why_not=_LEFT[why]) for why, count in left.items() for _ in range(count)
+    ]

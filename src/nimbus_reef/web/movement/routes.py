@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import date
 from typing import Any, Final
 
 import polars as pl
-from flask import Blueprint, flash, redirect, render_template, request, url_for
+from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from nimbus_reef.analysis import made_changes
@@ -21,20 +20,18 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.formats.typed import number
-from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
-from nimbus_reef.web.acting import MOST_AT_ONCE
+from nimbus_reef.web.acting import back_to, put
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import charts, movers, product
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.drift import Drift, drift
-from nimbus_reef.web.kit.guard import asked_about
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.tables import TableView
 from nimbus_reef.web.movement import change_pages, courses, ledger, pages, trends, why
-from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, inside, is_first_answer, must_write, parts, person
+from nimbus_reef.web.params import OWN_OF_A_TABLE, Scope
+from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, parts, person
 
 movement = Blueprint("movement", __name__, url_prefix="/movement")
 LEDGERED: Final = (
@@ -97,7 +94,14 @@ def _ways(scope: Scope, by: str, here: str) -> movers.Ways:
         return movers.Ways(scope.elsewhere(url_for("movement.view", name="trends")) + "&whose=campaign%3A")
     if by in ("portfolio", "format"):
         only = frozenset(Format) if by == "format" else frozenset()
-        return movers.Ways(scope.elsewhere(url_for("movement.view", name="drift")) + f"&{by}=", only=only)
+        # In place of the one that is chosen: the first of two would count.
+        drift = url_for("movement.view", name="drift")
+        begin = (
+            scope.elsewhere(drift, portfolio="")
+            if by == "portfolio"
+            else scope.link(drift, **OWN_OF_A_TABLE, formats=())
+        )
+        return movers.Ways(f"{begin}&{by}=", only=only)
     return movers.Ways()
 
 
@@ -311,41 +315,21 @@ def _changes(scope: Scope) -> dict[str, Any]:
 @movement.post("/changes/set-back")
 def set_back() -> Response | str:
     """Sets what was changed back to what it was, on the selected rows or all that are shown; first it says what that does."""
-    who, scope, facts, write = must_write(), current_scope(), parts().facts, figures()
+    must_write()
+    scope, facts, write = current_scope(), parts().facts, figures()
     which, day = _asked_changes(scope)
     rows = made_changes.listed(facts, scope.look, which, day)
     if not request.form.get("all"):
         rows = rows.filter(pl.col("row_id").is_in(request.form.getlist("rows")))
     if rows.is_empty():
         raise BadInput("No change is selected.", remedy="Select some first (x), or all that are shown (X).")
-    if len(rows) > MOST_AT_ONCE:
-        raise BadInput(
-            f"{write.count(len(rows))} changes are selected.",
-            remedy=f"Set back at most {MOST_AT_ONCE:,} at a time.",
-        )
     made, left = made_changes.set_back(facts, scope.look, rows)
-    asks = asked_about([(change, told) for change, told, _ in made], scope.account.settings, write)
-    if not request.form.get("sure") or (asks and not request.form.get("asked")):
-        sent = [
-            (name, value)
-            for name, value in request.form.items(multi=True)
-            if name not in ("csrf_token", "sure", "asked")
-        ]
-        return render_template(
-            "preview.html", told=change_pages.preview(made, left, asks, write), action=url_for("movement.set_back"), sent=sent,
-            back=scope.link(url_for("movement.view", name="changes")), already="",
-        )  # fmt: skip
     reason = f"set back to what it was{f' before {write.day(day)}' if day else ''}"
-    wanted = [(replace(change, reason=reason), told) for change, told, _ in made]
-    accepted = plans.accept_many(parts().store, scope.account.id, who.id, wanted)
-    flash(
-        f"{write.counted(len(accepted), 'change')} accepted into the plan.",
-        "accepted" if accepted else "message",
-    )
-    return redirect(
-        (request.form.get("back") and inside(request.form["back"]))
-        or scope.link(url_for("movement.view", name="changes"))
-    )
+    return put(
+        scope, change_pages.offered(made, left, reason), title=f"{write.counted(len(made), 'change')} set back, before it is done",
+        thing="what", action=url_for("movement.set_back"),
+        back=back_to(scope, scope.link(url_for("movement.view", name="changes"))),
+    )  # fmt: skip
 
 
 _VIEWS: Final = {"drift": _drift, "ledger": _ledger, "why": _why, "trends": _trends, "changes": _changes}

@@ -8,11 +8,13 @@ from typing import Any, Final
 
 from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
 from nimbus_reef.core.changes import Change, kind_of, named, projected
+from nimbus_reef.core.conflicts import BLOCKS, Conflict, ConflictKind
 from nimbus_reef.core.plan import ReadBack
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people.plans import Planned, Step
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.planned import lines
+from nimbus_reef.web.kit.prices import rise_words, together_words
 from nimbus_reef.web.kit.tables import Head, TableView
 
 _SORTS: Final[Mapping[str, Callable[[Planned], Any]]] = {
@@ -155,3 +157,81 @@ def read_lines(planned: Sequence[Planned], answer: ReadBack) -> list[ReadLine]:
     return [
         ReadLine(each.row, *named(each), before[each.row].new_value, each.new_value) for each in answer.edited
     ] + [ReadLine(each.row, *named(each), each.new_value, "leaves the plan") for each in answer.unplanned]
+
+
+@dataclass(frozen=True, slots=True)
+class WayOut:
+    """What may be taken out to resolve a conflict: a button's words, and the ids of the changes."""
+
+    words: str
+    ids: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ConflictLine:
+    """Changes that do not go together. title: what it is; words: why; blocks: the sheet does not leave with it."""
+
+    title: str
+    words: str
+    ways: tuple[WayOut, ...]
+    blocks: bool
+
+
+_TITLES: Final[Mapping[ConflictKind, str]] = {
+    ConflictKind.PRICE: "A click would cost more than today on what is above target",
+    ConflictKind.SAME_THING: "Two changes on one thing",
+    ConflictKind.ADJUSTMENT_AND_BID: "Adjustment and bid raise the same click",
+    ConflictKind.BOOSTS: "Two boosts at the same time",
+    ConflictKind.BOOST_WHILE_PAUSED: "A boost on a paused campaign",
+    ConflictKind.STOPS_PROMOTED: "A negative stops a promoted search term",
+}  # fmt: skip
+_MOST_WAYS: Final = 4
+
+
+def conflict_lines(
+    found: Sequence[Conflict], planned: Sequence[Planned], figures: Figures
+) -> list[ConflictLine]:
+    """What does not go together in the plan, with what may be taken out."""
+    by_row = {each.change.row: each for each in planned}
+    return [
+        ConflictLine(
+            _TITLES[each.kind], _conflict_words(each, by_row, figures),
+            tuple(_way_out(rows, by_row, figures) for rows in each.ways[:_MOST_WAYS]), each.kind in BLOCKS,
+        )
+        for each in found
+    ]  # fmt: skip
+
+
+def _conflict_words(each: Conflict, by_row: Mapping[int, Planned], figures: Figures) -> str:
+    changes = [by_row[row].change for row in each.rows if row in by_row]
+    campaign = changes[0].campaign if changes else ""
+    if each.rise is not None:
+        said = (
+            rise_words(each.rise, figures)
+            if each.kind is ConflictKind.PRICE
+            else together_words(each.rise, figures)
+        )
+        return f"{campaign}: {said}."
+    if each.kind is ConflictKind.BOOSTS:
+        beside = "two planned boosts" if len(each.rows) > 1 else "a planned boost and one in force"
+        return f"{campaign}: {beside} hold on the same days and hours. Together they raise by {figures.number(each.percent, 0)} %."
+    if each.kind is ConflictKind.BOOST_WHILE_PAUSED:
+        return f"{campaign} is paused, so {figures.counted(sum(change.field == 'percent' for change in changes), 'boost')} on it does nothing."
+    if each.kind is ConflictKind.STOPS_PROMOTED:
+        negative, target = changes[0], changes[-1]
+        where = negative.ad_group or "the whole campaign"
+        return f"“{negative.target}” as a {negative.match_type.replace('_', ' ')} in {where} stops “{target.target}”, which the plan makes a target there."
+    name, _ = named(changes[0])
+    return f"{name} in {campaign} is changed in rows {' and '.join(str(row) for row in each.rows)}."
+
+
+def _way_out(rows: Sequence[int], by_row: Mapping[int, Planned], figures: Figures) -> WayOut:
+    held = [by_row[row] for row in rows if row in by_row]
+    first = held[0].change
+    if len(held) == 1:
+        said = f"Take out row {first.row}, {word_of(first)} {first.old_value} → {first.new_value}".replace(
+            "  →", " →"
+        )
+    else:
+        said = f"Take out {figures.counted(len(held), 'change')} from row {first.row} on"
+    return WayOut(said, tuple(each.id for each in held))

@@ -6,19 +6,24 @@ import io
 import tempfile
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from nimbus_reef.analysis.delivery import plan_prices
 from nimbus_reef.core import plan as rules
 from nimbus_reef.core.changes import Change, value_problem
+from nimbus_reef.core.conflicts import BLOCKS
 from nimbus_reef.core.settings import export_columns
 from nimbus_reef.errors import BadInput, Conflict, NotFound
 from nimbus_reef.formats import change_sheet
 from nimbus_reef.store.people import plans, trail
 from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.store.record import loads, workers
 from nimbus_reef.web.kit.guard import asked_about
-from nimbus_reef.web.parts import current_scope, figures, must_write, parts, person
+from nimbus_reef.web.kit.prices import rise_words
+from nimbus_reef.web.parts import account_by_id, current_scope, figures, inside, must_write, parts, person
 from nimbus_reef.web.plan import pages
 from nimbus_reef.web.plan.forms import ValueForm
 
@@ -39,8 +44,10 @@ def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
     scope, write = current_scope(), figures()
     kind = scope.said("what")
     shown = pages.fitting(planned, scope.query, kind)
+    found = plan_prices.conflicts_of(parts().facts, scope.look, [each.change for each in planned])
     return render_template(
         "plan/plan.html",
+        conflicts=pages.conflict_lines(found, planned, write),
         table=pages.table(
             planned, shown, scope.page, url_for("plan.look"), scope.sort, write, picks=person().writes
         ),
@@ -69,6 +76,16 @@ def sheet(ending: str) -> Response:
         raise BadInput(
             f"Row {first.row}: {first.column} {first.reason}.", remedy="Mend or remove it on the plan first."
         )
+    blocking = [
+        each
+        for each in plan_prices.conflicts_of(parts().facts, current_scope().look, changes)
+        if each.kind in BLOCKS
+    ]
+    if blocking and blocking[0].rise is not None:
+        raise Conflict(
+            f"Row {blocking[0].rows[0]}: {rise_words(blocking[0].rise, figures())}.",
+            remedy="Resolve the conflict on the plan first.",
+        )
     if ending == "own":
         response = Response(change_sheet.in_layout(changes, layout), mimetype="text/csv")
     elif ending == "csv":
@@ -88,6 +105,39 @@ def sheet(ending: str) -> Response:
         f"attachment; filename=changes-{account.key}.{'csv' if ending == 'own' else ending}"
     )
     return response
+
+
+@plan.get("/accepting/<int:job_id>")
+def accepting(job_id: int) -> str:
+    """How far an acceptance of very many changes is."""
+    return render_template("plan/accepting.html", **_job(job_id))
+
+
+@plan.get("/accepting/<int:job_id>/progress")
+def accepting_progress(job_id: int) -> str:
+    """The same, for following it live."""
+    return render_template("plan/_accepting.html", **_job(job_id))
+
+
+@plan.post("/accepting/<int:job_id>/cancel")
+def cancel_accepting(job_id: int) -> AnyResponse:
+    """Takes an acceptance back that is still being done: nothing of it goes into the plan."""
+    must_write()
+    _job(job_id)
+    loads.cancel(parts().store, job_id)
+    return redirect(current_scope().elsewhere(url_for("plan.accepting", job_id=job_id)))
+
+
+def _job(job_id: int) -> dict[str, Any]:
+    job = loads.get_job(parts().store, job_id)
+    if job is None or job.kind != "accept":
+        raise NotFound("There is no such acceptance.", remedy="Look at the plan.")
+    account_by_id(job.account_id or 0)
+    return {
+        "job": job,
+        "nobody": job.open and not workers.present(parts().store),
+        "back": inside(job.request["back"]),
+    }
 
 
 @plan.post("/read-back")
@@ -135,7 +185,11 @@ def take_read_back() -> AnyResponse:
         if new and (wrong := value_problem(after)):
             raise BadInput(f"Row {row}: “{new}” {wrong}.", remedy="Nothing was changed.")
         (edited if new else gone).append(after if new else change)
-    answer = rules.ReadBack(tuple(edited), tuple(gone), len(planned) - len(edited) - len(gone), ())
+    leaving = rules.whole([each.change for each in planned], gone)
+    rows_gone = {each.row for each in leaving}
+    kept = tuple(each for each in edited if each.row not in rows_gone)
+    answer = rules.ReadBack(kept, leaving, len(planned) - len(kept) - len(leaving), ())
+    _refuse_dearer(planned, answer)
     plans.take(parts().store, current_scope().account.id, who.id, planned, answer)
     flash(
         f"Read back: {len(answer.edited)} changed, {len(answer.unplanned)} taken out, "
@@ -166,8 +220,23 @@ def edit(change_id: int) -> AnyResponse | str:
         )  # fmt: skip
     if after.new_value != found.change.new_value:
         answer = rules.ReadBack((after,), (), len(planned) - 1, ())
+        _refuse_dearer(planned, answer)
         plans.take(parts().store, current_scope().account.id, who.id, planned, answer, "edited")
     return redirect(back)
+
+
+def _refuse_dearer(planned: list[Planned], answer: rules.ReadBack) -> None:
+    """Conflict where values that were chosen make a click dearer than today on what is above target."""
+    before = [each.change for each in planned]
+    edited, gone = {each.row: each for each in answer.edited}, {each.row for each in answer.unplanned}
+    after = [edited.get(each.row, each) for each in before if each.row not in gone]
+    rises = plan_prices.dearer(parts().facts, current_scope().look, before, after) if edited else []
+    if rises:
+        said = rise_words(rises[0], figures())
+        raise Conflict(
+            f"{said[0].upper()}{said[1:]}.",
+            remedy="Nothing was changed. Choose a lower value, or pause it first.",
+        )
 
 
 @plan.post("/remove")
@@ -177,12 +246,18 @@ def remove() -> AnyResponse:
     ids = request.form.getlist("rows", type=int)
     if request.form.get("all"):
         ids = [each.id for each in pages.fitting(_planned(), scope.query, scope.said("what"))]
-    if not ids or not plans.remove_many(parts().store, scope.account.id, who.id, ids):
+    gone = plans.remove_many(parts().store, scope.account.id, who.id, ids) if ids else 0
+    if not gone:
         raise NotFound(
             "None of these changes is in the plan.",
             remedy="Select some first (x), or all that are shown (X).",
         )
-    flash(f"{figures().counted(len(ids), 'change')} taken out of the plan.", "step")
+    more = (
+        f", {figures().count(gone - len(ids))} of them since a package leaves whole"
+        if gone > len(ids)
+        else ""
+    )
+    flash(f"{figures().counted(gone, 'change')} taken out of the plan{more}.", "step")
     return redirect(scope.link(url_for("plan.look"), page=1))
 
 

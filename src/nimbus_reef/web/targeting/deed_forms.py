@@ -3,14 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
+
+import polars as pl
 
 from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.tiers import ALWAYS, NEEDS_VALUE, NO_ORDER, ON_TARGETS, ON_TERMS, Deed, Tier
+from nimbus_reef.core.tiers import (
+    ALWAYS,
+    NEEDS_VALUE,
+    NO_ORDER,
+    ON_TARGETS,
+    ON_TERMS,
+    Deed,
+    NoSale,
+    Tier,
+    tier_of,
+)
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.typed import number
+from nimbus_reef.web.kit.figures import Figures
 
 RULES: Final = 3
 _METRICS: Final = ("acos", "clicks", "orders", "spend", "stake", "cvr", "cpc", "rpc", "bid")
@@ -30,6 +43,7 @@ class RuleFields:
     most: str
     deed: str
     value: str
+    no_sale: str = ""
 
 
 def deeds_of(subject: Subject) -> tuple[tuple[str, str], ...]:
@@ -48,22 +62,12 @@ def metrics_of(fields: Mapping[str, Field], symbol: str) -> tuple[tuple[str, str
     return (ALWAYS, "all of them"), (NO_ORDER, "without an order"), *asked
 
 
-def usual(subject: Subject) -> tuple[RuleFields, ...]:
-    """The rules that stand in the form before any were used."""
-    nothing = RuleFields("", "", "", "", "")
-    if subject is Subject.TARGET:
-        return (
-            RuleFields(NO_ORDER, "", "", Deed.PAUSE.value, ""),
-            RuleFields("acos", "60", "90", Deed.BID_BY.value, "-20"),
-            nothing,
-        )
-    return RuleFields(ALWAYS, "", "", Deed.NEGATIVE_EXACT.value, ""), nothing, nothing
-
-
 def given(form: Mapping[str, str]) -> tuple[RuleFields, ...]:
     """The rules of a form as they were typed."""
     return tuple(
-        RuleFields(*(form.get(f"{name}{place}", "").strip() for name in ("if", "from", "to", "do", "by")))
+        RuleFields(
+            *(form.get(f"{name}{place}", "").strip() for name in ("if", "from", "to", "do", "by", "none"))
+        )
         for place in range(1, RULES + 1)
     )
 
@@ -100,7 +104,39 @@ def _tier(rule: RuleFields, offered: Mapping[str, str], fields: Mapping[str, Fie
             raise BadInput(f"A bid cannot change by {rule.value} %.", remedy="Write it from -99 to 900.")
     if deed is Deed.BID_TO and value is not None and value <= 0:
         raise BadInput("A bid is above 0.", remedy="To stop it, pause it.")
-    return Tier(rule.metric, least, most, deed, value)
+    if rule.no_sale not in tuple(NoSale):
+        raise BadInput(
+            f"“{rule.no_sale}” is no choice for rows without a sale.", remedy="Choose from the list."
+        )
+    return Tier(rule.metric, least, most, deed, value, NoSale(rule.no_sale))
+
+
+def no_sale_notices(
+    rules: Sequence[Tier], rows: pl.DataFrame, worth: Mapping[str, pl.Expr], figures: Figures
+) -> dict[str, str]:
+    """
+    The questions that rules on ACOS leave open: by the name of the field that answers each, how many rows without a sale it is about, and
+    on what clicks.
+    """
+    asked = {}
+    for place, rule in enumerate(rules, 1):
+        if not rule.endless or rule.no_sale is not NoSale.ASK:
+            continue
+        earlier = [*rules[: place - 1], replace(rule, no_sale=NoSale.ABOVE)]
+        meant = rows.with_columns(tier_of(earlier, dict(worth))).filter(
+            (pl.col("tier") == place - 1) & (pl.col("sales") <= 0)
+        )
+        if meant.is_empty():
+            continue
+        few = int((meant["clicks"] < _FEW).sum())
+        asked[f"none{place}"] = (
+            f"{figures.counted(len(meant), 'row')} spent and sold nothing, {figures.count(few)} of them on fewer than {_FEW} clicks. "
+            f"Are they above {rule.least:g} % ACOS?"
+        )
+    return asked
+
+
+_FEW: Final = 10
 
 
 def _figure(text: str, locale: str) -> float | None:

@@ -11,11 +11,12 @@ import polars as pl
 
 from nimbus_reef.analysis import brands
 from nimbus_reef.analysis.deeds import Stopped
-from nimbus_reef.analysis.order import Before, Unsettled
+from nimbus_reef.analysis.destinations import Destination
+from nimbus_reef.analysis.proposals import Proposed
 from nimbus_reef.core import costly_words, evidence
 from nimbus_reef.core.bids import Reason
 from nimbus_reef.core.projection import Projected
-from nimbus_reef.core.proposals import Move, Proposal
+from nimbus_reef.core.proposals import Move
 from nimbus_reef.web.kit import luck
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.luck import Luck
@@ -61,45 +62,6 @@ def _need_words(row: Mapping[str, Any], figures: Figures) -> str:
     if p_over >= 0.5:
         return f"{must}; the chance that it does is {figures.one_in(1 - p_over)}."
     return f"{must}; the chance that it falls short is {figures.one_in(p_over)}."
-
-
-@dataclass(frozen=True, slots=True)
-class First:
-    """Something to settle before a keyword: what it is and what the proposal would also hit; where it is settled."""
-
-    words: str
-    area: str
-    view: str
-    key: str
-    row_id: str
-    to_do: str
-
-
-def first(held: Sequence[Before], proposal: Proposal, figures: Figures) -> list[First]:
-    """What is better settled first, in words."""
-    what = (
-        "a negative"
-        if proposal.move is Move.NEGATIVE
-        else "a pause"
-        if proposal.move is Move.PAUSE
-        else "a bid"
-    )
-    made = []
-    for each in held:
-        if each.kind is Unsettled.AD:
-            words = f"{each.name} wastes {figures.micro(each.stake)} a month in this ad group, and {what} here hits its siblings too."
-            made.append(First(words, "catalog", "ads", "open", each.row_id, "Settle the product ad first"))
-        elif each.kind is Unsettled.BUDGET:
-            dry, of = each.days
-            words = (
-                f"The campaign ran dry on {dry} of {of} days: its keywords were judged without the hours after, and {what} "
-                "here moves when the budget is gone."
-            )
-            made.append(First(words, "delivery", "budgets", "", each.row_id, "Settle the budget first"))
-        else:
-            words = f"{each.name} in this ad group converts less since its page changed, whoever searches: {what} here hits it too."
-            made.append(First(words, "catalog", "listings", "open", each.row_id, "Look at the page first"))
-    return made
 
 
 def picture(row: Mapping[str, Any], posterior: tuple[float, float], figures: Figures) -> Luck:
@@ -233,6 +195,15 @@ def reason_words(reason: Reason, figures: Figures) -> str:
         "undecided": lambda: f"about {figures.count(value[0])} more clicks without an order would settle it"
         if value else "clicks alone will not settle it",
         "too_small": lambda: "the account has too few clicks and orders to tell luck from fact",
+        "no_clicks": lambda: "no click of it was paid for: there is nothing to go by yet",
+        "raise_without_order": lambda: "its bid would rise and it never had an order: raise it by itself where you want that",
+        "is_paused": lambda: "it is paused already",
+        "is_enabled": lambda: "it is enabled already",
+        "bid_is_there": lambda: "its bid is that already",
+        "has_own_target": lambda: "an exact keyword of the same words brings it already",
+        "no_worth": lambda: "what a click of it is worth is not known",
+        "no_tier": lambda: "no rule fits it",
+        "no_destination": lambda: "no ad group can hold it: no manual campaign advertises the product that sold it",
         "no_bid_known": lambda: "its bid is not known: load the targets report to get one proposed",
         "has_orders": lambda: f"it made {figures.counted(value[0], 'order')}: lower the bid of the target that brings it rather than block it",
         "no_own_test": lambda: f"{figures.count(value[0])} clicks are too few for an order at the rate it needs",
@@ -250,7 +221,8 @@ def reason_words(reason: Reason, figures: Figures) -> str:
         "names_product": lambda: "its words are what an advertised product here is called: a negative would keep its buyers away",
         "within_target": lambda: "it is within target",
         "wins": lambda: f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS, and no live exact target of these words advertises the product",
-        "opening_bid": lambda: f"bid to open with is {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, {figures.rate(value[2], 0)} of it may be paid",
+        "opening_bid": lambda: f"it opens at {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, the target is {figures.rate(value[2], 0)}",
+        "opening_near": lambda: f"near the {figures.money(value[0], 2)} that its clicks cost now, at {'most' if value[1] >= 1 else 'least'} {figures.rate(value[1], 0)} of it",
         "places": lambda: f"in the {figures.counted(value[0], 'ad group')} that paid for it",
         "places_spared": lambda: f"not in {figures.counted(value[0], 'ad group')} where an advertised product is called that",
         "orders_elsewhere": lambda: f"mind: the same term made {figures.counted(value[0], 'order')} in a sibling ad group",
@@ -273,39 +245,50 @@ def effect_words(projected: Projected, figures: Figures) -> str:
     return f"{figures.span(projected.spend)} spend, {figures.span(projected.sales)} sales per 30 days"
 
 
-def offer(
-    proposal: Proposal,
-    bid: float | None,
-    figures: Figures,
-    home: tuple[str, str] = ("", ""),
-    here: tuple[str, str] = ("", ""),
-    places: int = 0,
-) -> ProposalWords:
-    """
-    A proposal in words. home: campaign and ad group in which a term that wins gets its
-    target; here: those it was bought in; places: ad groups that a phrase was bought in.
-    """
+def offer(opened: Proposed, figures: Figures) -> ProposalWords:
+    """A proposal in words."""
+    proposal, to = opened.proposal, opened.destination
     reasons = tuple(reason_words(reason, figures) for reason in proposal.reasons)
     if proposal.move is Move.NONE:
         lower = any(reason.key == "word_lower" for reason in proposal.reasons)
         return ProposalWords(
             "bid lower on what brings it" if lower else "leave it for now", "", reasons, False
         )
+    if proposal.move is Move.PROMOTE and to is not None:
+        bid = figures.number(proposal.new_bid)
+        return ProposalWords(
+            f"exact target at {bid} in {place_words(to)}", _sent_words(opened, to), reasons, True
+        )
     headline = {
         Move.PAUSE: "pause its own exact keyword"
         if any(each.key == "own_exact" for each in proposal.reasons)
         else "pause it",
         Move.ENABLE: "enable it",
-        Move.NEGATIVE: "negative phrase" if places else "negative exact in this ad group",
-        Move.BID: f"bid {figures.number(bid)} → {figures.number(proposal.new_bid)}",
-        Move.PROMOTE: f"exact target at {figures.number(proposal.new_bid)} in {home[1]}",
+        Move.NEGATIVE: "negative phrase" if opened.places else "negative exact in this ad group",
+        Move.BID: f"bid {figures.number(opened.bid)} → {figures.number(proposal.new_bid)}",
     }[proposal.move]
-    if proposal.move is Move.PROMOTE:
-        effect = f"In {home[0]}" + (
-            "." if home == here else "; a negative here keeps it from being bought twice."
-        )
-        return ProposalWords(headline, effect, reasons, True)
     return ProposalWords(headline, effect_words(proposal.projected, figures), reasons, True)
+
+
+def place_words(to: Destination) -> str:
+    """Where a new target goes."""
+    return f"a new ad group of {to.campaign}" if to.new else f"{to.campaign} · {to.ad_group}"
+
+
+def _sent_words(opened: Proposed, to: Destination) -> str:
+    """Which product it advertises there, and what keeps the term from being bought twice."""
+    sold = f"That ad group advertises {to.sku}, which sold it." if to.sku else "It stays in its own ad group."
+    if opened.here == (to.campaign, to.ad_group):
+        return sold
+    return f"{sold} A negative exact in {opened.here[0]} · {opened.here[1]} keeps it from being bought twice."
+
+
+def source_reason(opened: Proposed) -> str:
+    """Why a term that gets a target of its own is kept from where it was bought; empty of what gets none."""
+    to = opened.destination
+    if to is None:
+        return ""
+    return f"“{opened.row['term']}” gets an exact target in {place_words(to)}; this keeps it from being bought here as well."
 
 
 @dataclass(frozen=True, slots=True)
@@ -334,9 +317,6 @@ def elsewhere_terms(terms: pl.DataFrame, figures: Figures, most: int = 4) -> lis
     ]
 
 
-STOPPED_SHOWN: Final = 8
-
-
 def stopped_lines(stops: Sequence[Stopped], figures: Figures) -> list[Elsewhere]:
     """Other searches that a negative would stop, the most orders first."""
     return [
@@ -345,7 +325,7 @@ def stopped_lines(stops: Sequence[Stopped], figures: Figures) -> list[Elsewhere]
             f"{figures.counted(each.clicks, 'click')}, {figures.counted(each.orders, 'order')}",
             figures.micro(each.spend),
         )
-        for each in stops[:STOPPED_SHOWN]
+        for each in stops
     ]
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Final
@@ -218,17 +217,3 @@ def offer_cell(opened: Proposed, figures: Figures) -> OfferCell:
     deed = deed_words(opened, figures)
     why = "" if deed else why_nothing(opened.why)
     return OfferCell(row["row_id"], row.get("term") or row["target"], deed, why, row["planned"] == YES)
-
-
-def accepted_words(accepted: int, planned: int, nothing: Sequence[str], figures: Figures) -> str:
-    """
-    What accepting many rows at once did.
-
-    nothing: for each row on which nothing is proposed, the key of its first reason.
-    """
-    said = [f"{figures.counted(accepted, 'change')} accepted into the plan"]
-    if planned:
-        said.append(f"{figures.count(planned)} were in it already")
-    for why, times in Counter(why_nothing(key) for key in nothing).most_common():
-        said.append(f"nothing to propose on {figures.count(times)}, {why}")
-    return "; ".join(said) + "."

@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping
-from typing import Any, Final
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 import polars as pl
 from flask import (
     Blueprint,
     Response,
-    flash,
     make_response,
     redirect,
     render_template,
     request,
-    session,
     url_for,
 )
 from werkzeug.wrappers import Response as AnyResponse
@@ -26,33 +24,34 @@ from nimbus_reef.analysis.judged_tables import VIEWS, View
 from nimbus_reef.analysis.planned_rows import marked
 from nimbus_reef.analysis.proposals import Proposed
 from nimbus_reef.analysis.row_marks import with_marks
-from nimbus_reef.core.changes import Change, Promise, key
+from nimbus_reef.core.changes import Change
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.proposals import Move
-from nimbus_reef.errors import BadInput, Conflict, NotFound
+from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.people import notes, plans, saved_views
 from nimbus_reef.store.reading import row_frames
+from nimbus_reef.web import acting
 from nimbus_reef.web.exports.routes import hand_out
-from nimbus_reef.web.kit import charts
+from nimbus_reef.web.kit import candidates, charts, settled_first
 from nimbus_reef.web.kit.behind import behind
-from nimbus_reef.web.kit.deeds import preview
+from nimbus_reef.web.kit.candidates import Candidate
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.judged_rows import name_of, where
 from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.marks import changes_of_row
+from nimbus_reef.web.kit.settled_first import First
 from nimbus_reef.web.kit.tables import table_of
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import current_scope, figures, inside, is_first_answer, must_write, parts, person
+from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, parts, person
 from nimbus_reef.web.targeting import context, deed_forms, drawer, pages
 from nimbus_reef.web.targeting.forms import NoteForm
 from nimbus_reef.web.targeting.summing import summed
 
 targeting = Blueprint("targeting", __name__, url_prefix="/targeting")
-MOST_AT_ONCE: Final = 2_000
 
 
 def _view(name: str) -> View:
@@ -129,9 +128,11 @@ def _deeds(view: View, known: Mapping[str, tables.Field], write: Figures) -> dic
     offered = deed_forms.deeds_of(view.subject)
     if not offered or not person().writes:
         return None
-    last = session.get(f"rules {view.name}")
-    rules = [deed_forms.RuleFields(*each) for each in last] if last else deed_forms.usual(view.subject)
-    return {"offered": offered, "metrics": deed_forms.metrics_of(known, write.symbol), "rules": rules}
+    return {
+        "offered": offered,
+        "metrics": deed_forms.metrics_of(known, write.symbol),
+        "rules": deed_forms.RULES,
+    }
 
 
 @targeting.get("/<name>/offers")
@@ -153,12 +154,10 @@ def _offer_cells(view: View, scope: Scope, rows: pl.DataFrame) -> str:
 @targeting.post("/<name>/accept-row")
 def accept_row(name: str) -> str:
     """Puts the proposal on a row into the plan without opening it; the row's cell anew, and the plan strip."""
-    who = must_write()
-    view, scope, write = _view(name), current_scope(), figures()
+    must_write()
+    view, scope = _view(name), current_scope()
     row_id = request.form["row"]
-    changes = _proposed(view, scope, _open(view, scope, row_id), write)
-    if not changes or not plans.accept_many(parts().store, scope.account.id, who.id, changes):
-        raise Conflict("There is nothing to accept on this row any more.", remedy="Look at it again.")
+    acting.accept_one(scope, _candidates(view, scope, [_open(view, scope, row_id)])[0])
     found = proposals.judged(parts().facts, scope.look, view.subject).filter(pl.col("row_id") == row_id)
     return render_template("plan/_strip_anew.html") + _offer_cells(view, scope, found)
 
@@ -194,14 +193,9 @@ def _open(view: View, scope: Scope, row_id: str) -> Proposed:
 def _reason(opened: Proposed, write: Figures) -> str:
     """Why, in the words of the drawer, as the change sheet has it."""
     fact, _ = drawer.sentence(opened.row, write)
-    offered = drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here)
+    offered = drawer.offer(opened, write)
     # Where lines end is the page's business.
     return drawer.reason_line(fact, offered).replace("\u2060", "")
-
-
-def _proposed(view: View, scope: Scope, opened: Proposed, write: Figures) -> list[tuple[Change, Promise]]:
-    reason = _reason(opened, write)
-    return proposals.proposed(parts().facts, scope.look, view.subject, opened, reason)
 
 
 def _elsewhere(view: View, scope: Scope, row: Mapping[str, Any], write: Figures) -> list[drawer.Elsewhere]:
@@ -240,10 +234,10 @@ def _about(change: Change) -> tuple[str, ...]:
 def _harm(view: View, scope: Scope, opened: Proposed, write: Figures) -> dict[str, Any]:
     """What a negative on a term would also stop, exactly and as a phrase, and where else the term sells; nothing of other rows."""
     if view.subject is not Subject.TERM:
-        return {"exact": [], "phrase": [], "phrase_more": 0, "sells": "", "sells_in": []}
+        return {"exact": [], "phrase": [], "sells": "", "sells_in": []}
     facts, move = parts().facts, opened.proposal
     exact, phrase = (
-        deeds.stops(
+        deeds.collateral(
             facts,
             scope.look,
             [
@@ -251,14 +245,13 @@ def _harm(view: View, scope: Scope, opened: Proposed, write: Figures) -> dict[st
                     opened, proposal=dataclasses.replace(move, move=Move.NEGATIVE, match=match)
                 )
             ],
-        )
+        ).get(opened.row["row_id"], ())
         for match in ("negative_exact", "negative_phrase")
     )
     elsewhere = deeds.sells_elsewhere(facts, scope.look, opened.row)
     return {
         "exact": drawer.stopped_lines(exact, write),
         "phrase": drawer.stopped_lines(phrase, write),
-        "phrase_more": max(0, len(phrase) - drawer.STOPPED_SHOWN),
         "sells": write.counted(sum(row["orders"] for row in elsewhere), "order") if elsewhere else "",
         "sells_in": [
             (f"{row['campaign']} · {row['ad_group']}", write.counted(row["orders"], "order"), row["row_id"]) for row in elsewhere[:4]
@@ -275,15 +268,19 @@ def _needs_days(view: View, scope: Scope) -> str:
     return f"Its trend and the bid at which it worked need {KINDS[kind].title.lower()}, day for day; held is one sum."
 
 
-def _before(scope: Scope, opened: Proposed, write: Figures) -> list[drawer.First]:
+def _before(scope: Scope, opened: Proposed, write: Figures) -> list[First]:
     """What is better settled before the proposal on a row, in its ad group; of phrases, which stand in many, in the dearest."""
     if opened.proposal.move is Move.NONE:
         return []
     place = max(opened.places, key=lambda each: each.spend, default=None)
     campaign, ad_group = (place.campaign, place.ad_group) if place else opened.here
     waiting = [each.change for each in plans.planned(parts().store, scope.account.id)]
-    found = order.before(parts().facts, scope.look, str(campaign), str(ad_group), waiting)
-    return drawer.first(found, opened.proposal, write)
+    home = (str(campaign), str(ad_group))
+    found = order.before(parts().facts, scope.look, [home], waiting)
+    what = {Move.NEGATIVE: settled_first.NEGATIVE, Move.PAUSE: settled_first.PAUSE}.get(
+        opened.proposal.move, settled_first.BID
+    )
+    return settled_first.first(found.get(home, []), what, write)
 
 
 def _drawer(view: View, scope: Scope, row_id: str, write: Figures) -> dict[str, Any]:
@@ -326,7 +323,8 @@ def _drawer(view: View, scope: Scope, row_id: str, write: Figures) -> dict[str, 
         "has_bids": any(bid is not None for bid in stepped),
         "why": context.why_it_moved(parts().facts, view, scope, row, write),
         "strips": context.against_peers(parts().facts, scope, row, write),
-        "offer": drawer.offer(opened.proposal, opened.bid, write, opened.home, opened.here, len(opened.places)),
+        "offer": drawer.offer(opened, write),
+        "destinations": [(each.key, drawer.place_words(each)) for each in opened.destinations],
         "elsewhere": _elsewhere(view, scope, row, write),
         "all_terms": " ".join(proposals.beginnings(row["phrase"])) if view.subject is Subject.PHRASE else "",
         "harm": _harm(view, scope, opened, write),
@@ -378,23 +376,28 @@ def remove_note(name: str, remark_id: int) -> Response:
 @targeting.post("/<name>/accept")
 def accept(name: str) -> Response:
     """Puts the proposal on a row into the plan, worked out anew from the record."""
-    who = must_write()
     view, scope, write = _view(name), current_scope(), figures()
     row_id = request.form["row"]
     opened = _open(view, scope, row_id)
-    changes = _proposed(view, scope, opened, write)
-    if not changes:
-        raise Conflict("There is nothing to accept on this row any more.", remedy="Look at it again.")
-    if not plans.accept_many(parts().store, scope.account.id, who.id, changes):
-        raise Conflict(
-            "The plan already changes this.", remedy="Take the other change out of the plan first."
-        )
+    if chosen := request.form.get("to"):
+        opened = opened.sent_to(chosen)
+    acting.accept_one(scope, _candidates(view, scope, [opened])[0])
     return _swapped(view, scope, row_id, write)
 
 
-def _selected() -> list[str]:
-    """The rows that a form selects: those of a table, or the ones behind selected findings."""
-    return [*request.form.getlist("rows"), *request.form.getlist("findings")]
+def _candidates(
+    view: View, scope: Scope, opened: Sequence[Proposed], reasons: Sequence[str] | None = None
+) -> list[Candidate]:
+    """Rows with what is proposed on them, each as the plan takes it; reasons: in words, where they are not those of the drawer."""
+    facts, write = parts().facts, figures()
+    told = reasons if reasons is not None else [_reason(each, write) for each in opened]
+    stops = deeds.collateral(facts, scope.look, opened) if view.subject is Subject.TERM else {}
+    return [
+        candidates.of_judged(
+            view, each, proposals.proposed(facts, scope.look, view.subject, each, reason, drawer.source_reason(each)), stops.get(each.row["row_id"], ()), write
+        )
+        for each, reason in zip(opened, told, strict=True)
+    ]  # fmt: skip
 
 
 @targeting.post("/<name>/accept-many")
@@ -406,7 +409,7 @@ def accept_many(name: str) -> AnyResponse | str:
     opened = proposals.propose(parts().facts, scope.look, view.subject, rows)
     if len(rows) > 1:
         opened = deeds.without_raises_of_nothing(opened)
-    return _done_or_shown(view, scope, opened, [_reason(each, figures()) for each in opened], "accept_many")
+    return _put(view, scope, _candidates(view, scope, opened), "accept_many")
 
 
 @targeting.post("/<name>/act")
@@ -415,77 +418,37 @@ def act(name: str) -> AnyResponse | str:
     must_write()
     view, scope, facts = _view(name), current_scope(), parts().facts
     known = judged_tables.fields(view, scope.judge)
-    typed = deed_forms.given(request.form)
-    rules = deed_forms.tiers(typed, view.subject, known, scope.account.locale)
-    session[f"rules {view.name}"] = [dataclasses.astuple(rule) for rule in typed]
+    rules = deed_forms.tiers(deed_forms.given(request.form), view.subject, known, scope.account.locale)
     rows = _chosen_rows(view, scope)
     worth = {key: field.expr for key, field in known.items()}
     raises = bool(request.form.get("raises")) or len(rows) == 1
     opened = deeds.opened(facts, scope.look, view.subject, rows, rules, worth, raises=raises)
     said = [deed_forms.in_words(rule, known) for rule in rules]
     reasons = ["" if place is None else said[place] for place in deeds.rule_of(rows, rules, worth)]
-    return _done_or_shown(view, scope, opened, reasons, "act")
+    notice = deed_forms.no_sale_notices(rules, rows, worth, figures())
+    return _put(view, scope, _candidates(view, scope, opened, reasons), "act", notice)
 
 
 def _chosen_rows(view: View, scope: Scope) -> pl.DataFrame:
-    """The rows that a form selects, or all that are filtered; BadInput for none, or too many at once."""
+    """The rows that a form selects, or all that are filtered; BadInput for none."""
     _, listed, _, _ = _listed(view, scope)
-    rows, write = listed.ordered, figures()
+    rows = listed.ordered
     if not request.form.get("all"):
-        rows = rows.filter(pl.col("row_id").is_in(_selected()))
+        rows = rows.filter(pl.col("row_id").is_in(acting.selected()))
     if rows.is_empty():
         raise BadInput("No row is selected.", remedy="Select some first (x), or all that are filtered (X).")
-    if len(rows) > MOST_AT_ONCE:
-        raise BadInput(
-            f"{write.count(len(rows))} rows are selected; at most {write.count(MOST_AT_ONCE)} are accepted at a time.",
-            remedy="Filter further: the largest stakes come first.",
-        )
     return rows
 
 
-def _done_or_shown(
-    view: View, scope: Scope, opened: list[Proposed], reasons: list[str], deed: str
+def _put(
+    view: View, scope: Scope, offered: Sequence[Candidate], deed: str, notice: Mapping[str, str] | None = None
 ) -> AnyResponse | str:
-    """Deeds on several rows are shown first, those beyond the settings always; what was seen is done."""
-    facts, write = parts().facts, figures()
-    told = deeds.together(facts, scope.look, view.subject, opened)
-    proposed = deeds.changes(facts, scope.look, view.subject, opened, reasons)
-    seen = bool(request.form.get("sure")) and (not told.asks or bool(request.form.get("asked")))
-    if not seen and (len(opened) > 1 or told.asks):
-        sent = [
-            (name, value)
-            for name, value in request.form.items(multi=True)
-            if name not in ("csrf_token", "sure", "asked")
-        ]
-        return render_template(
-            "preview.html", action=url_for(f"targeting.{deed}", name=view.name), sent=sent, asks_alone=deed == "act",
-            told=preview(view, opened, told, write), back=_back(scope, view), already=_already(scope, proposed),
-        )  # fmt: skip
-    accepted = plans.accept_many(parts().store, scope.account.id, person().id, proposed)
-    nothing = [each.why for each in opened if each.proposal.move is Move.NONE]
-    said = pages.accepted_words(len(accepted), len(proposed) - len(accepted), nothing, write)
-    flash(said, "accepted" if accepted else "message")
-    return redirect(_back(scope, view))
-
-
-def _already(scope: Scope, proposed: list[tuple[Change, Promise]]) -> str:
-    """Says how many of the changes the plan makes already: those are passed over."""
-    held = {key(each.change) for each in plans.planned(parts().store, scope.account.id)}
-    count = sum(key(change) in held for change, _ in proposed)
-    return (
-        f"{figures().counted(count, 'of these changes is', 'of these changes are')} in the plan already."
-        if count
-        else ""
-    )
-
-
-def _back(scope: Scope, view: View) -> str:
-    back = request.form.get("back")
-    return (
-        scope.elsewhere(inside(back))
-        if back
-        else scope.link(url_for("targeting.table", name=view.name), open="")
-    )
+    thing = view.thing if len(offered) == 1 else view.things
+    return acting.put(
+        scope, offered, title=f"{figures().count(len(offered))} {thing}, before it is done", thing=view.thing,
+        action=url_for(f"targeting.{deed}", name=view.name), notice=notice,
+        back=acting.back_to(scope, scope.link(url_for("targeting.table", name=view.name), open="")),
+    )  # fmt: skip
 
 
 @targeting.post("/<name>/take-back")

@@ -1,0 +1,235 @@
+"""The base bid and the adjustments of a campaign, solved together: one package, computed with what the plan holds."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Hashable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis import proposals
+from nimbus_reef.analysis.delivery import placements, plan_prices
+from nimbus_reef.analysis.judged import AT_ONCE, Judged, is_judged, judged_targets
+from nimbus_reef.analysis.look import EVERYTHING, Look
+from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise
+from nimbus_reef.core import click_prices
+from nimbus_reef.core import placements as rules
+from nimbus_reef.core.changes import Change, Entity, Promise
+from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.model import Placement, State, Verdict
+from nimbus_reef.core.placements import PlacementSums, Solution
+from nimbus_reef.core.projection import CLICK_RESPONSE, NOTHING, Projected, Range, bid_moved
+from nimbus_reef.store.reading.facts import Facts
+
+CHECK: Final = "costly-placements"
+
+
+@dataclass(frozen=True, slots=True)
+class Solved:
+    """
+    A campaign's placements solved: its rows, target, solution (None where it sold nothing), the base bid now and after this round of
+    steps (None without known bids), acos now, after and its range, how many targets it moves, and the offer (None where nothing moves).
+    """
+
+    campaign: str
+    rows: pl.DataFrame
+    target_acos: float
+    solution: Solution | None
+    base_now: float | None
+    base_next: float | None
+    acos_now: float | None
+    acos_after: float | None
+    acos_range: tuple[float, float] | None
+    moved: int
+    bidding: str
+    offer: Offer | None
+
+
+def solved(facts: Facts, look: Look, campaign: str, planned: Sequence[Change] = ()) -> Solved:
+    """
+    The base bid and adjustments for a campaign, and every target's new bid; NotFound where it has no placements. Kept.
+
+    planned: what the plan holds: bids in it are what the solution starts from, and what it pauses has no part in it.
+    """
+    own = _beside(campaign, planned)
+    key = _solved_key(look, campaign, own)
+    return facts.kept("solved placements", look.account.id, lambda: _solved(facts, look, campaign, own), *key)
+
+
+def solved_known(facts: Facts, look: Look, campaign: str, planned: Sequence[Change] = ()) -> bool:
+    """Whether that costs next to nothing: it was done, or the targets that it asks for are judged already and few."""
+    key = _solved_key(look, campaign, _beside(campaign, planned))
+    if facts.known("solved placements", look.account.id, *key) is not None:
+        return True
+    return is_judged(facts, look, Judged.TARGETS) and len(judged_targets(facts, look)) < AT_ONCE
+
+
+def _beside(campaign: str, planned: Sequence[Change]) -> tuple[Change, ...]:
+    """What the plan holds of a campaign beside a solution of it, as far as it moves a price."""
+    return tuple(
+        each
+        for each in planned
+        if each.campaign == campaign and each.finding != CHECK and click_prices.touches_price(each)
+    )
+
+
+def _solved_key(look: Look, campaign: str, planned: tuple[Change, ...]) -> tuple[Hashable, ...]:
+    return *look.judging, look.account.bid_limits, campaign, planned
+
+
+def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]) -> Solved:
+    whole = replace(look, part=EVERYTHING)
+    rows = placements.of_campaign(facts, look, campaign)
+    days = facts.monthly_days(look.account.id, placements.KIND, look.window)
+    listed = rows.to_dicts()
+    places = [placements.place_sums(row) for row in listed]
+    target = float(listed[0]["target_acos"])
+    found = rules.solve(places, target, look.account.settings.base_share)
+    spend, sales = sum(each.spend for each in places), sum(each.sales for each in places)
+    now = spend / sales if sales else None
+    bidding = str(listed[0]["bidding"] or "")
+    if found is None:
+        return Solved(campaign, rows, target, None, None, None, now, None, None, 0, bidding, None)
+    if rules.is_right(places, found):
+        return Solved(campaign, rows, target, found, None, None, now, None, None, 0, bidding, None)
+    raised = _adjustments(campaign, listed, found)
+    bids = _bids(facts, whole, campaign, found, planned, [each for each, _ in raised])
+    old, new = _weighed(bids)
+    ratio = new / old if old and new else found.ratio
+    change_of_all, after, around = rules.outcome(places, ratio, found.adjustments, days)
+    changes = [
+        *((each, _promised(look, place, listed, places, found, ratio, days)) for each, place in raised),
+        *((each.change, each.promise) for each in bids if each.change.new_value != each.change.old_value),
+    ]
+    offer = (
+        Offer(campaign, tuple(changes), change_of_all, {"acos": now, "after": after, "range": around})
+        if changes
+        else None
+    )
+    return Solved(
+        campaign, rows, target, found, old, new, now, after, around,
+        sum(each.change.new_value != each.change.old_value for each in bids), bidding, offer,
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class _Bid:
+    """One target's bid under a solution; clicks: what it weighs."""
+
+    change: Change
+    promise: Promise
+    old: float
+    new: float
+    clicks: int
+
+
+def _bids(
+    facts: Facts,
+    look: Look,
+    campaign: str,
+    found: Solution,
+    planned: Sequence[Change],
+    raised: Sequence[Change],
+) -> list[_Bid]:
+    """
+    Every live target with a known bid: its proposed bid, or that of the plan, × M × base ÷ (RPC × target). What is judged above target
+    costs nowhere more a click with these adjustments than it does today.
+    """
+    now = plan_prices.campaigns_of(facts, look, [campaign]).get(campaign)
+    rows = proposals.judged(facts, look, Subject.TARGET).filter(
+        pl.col("campaign").cast(pl.String) == campaign, pl.col("bid").is_not_null(),
+        pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value,
+    )  # fmt: skip
+    if now is None:
+        return []
+    then = click_prices.after(now, [*planned, *raised])
+    before = click_prices.after(now, planned)
+    limits, made = look.account.bid_limits, []
+    for opened in proposals.propose(facts, look, Subject.TARGET, rows):
+        assert opened.bid is not None
+        row = opened.row
+        key = (str(row["ad_group"]), str(row["target"]), str(row["match_type"]))
+        held = before.targets.get(key)
+        if held is None or not held.live:
+            continue
+        proposed = opened.proposal.new_bid or opened.bid
+        aimed = held.bid if held.bid != now.targets[key].bid else proposed
+        new = round(min(max(aimed * found.ratio, limits.floor), limits.ceiling), 2)
+        if row["verdict"] == Verdict.COSTLY.value:
+            new = min(new, math.floor(click_prices.most(now, then, opened.bid) * 100 + 1e-6) / 100)
+        core = proposals.core_row(row, proposals.monthly_days(facts, look, Subject.TARGET))
+        told = promise(look, row, "targets", row["row_id"], bid_moved(core.basis, opened.bid, new))
+        made.append(
+            _Bid(
+                change(
+                    Entity.TARGET, "bid", campaign, f"{new:.2f}", f"{opened.bid:.2f}", CHECK,
+                    ad_group=key[0], target=key[1], match_type=key[2],
+                ),
+                told, opened.bid, new, row["clicks"],
+            )
+        )  # fmt: skip
+    return made
+
+
+def _weighed(bids: list[_Bid]) -> tuple[float | None, float | None]:
+    """The campaign's bid as its clicks meet it, now and then; None without a known bid."""
+    if not bids:
+        return None, None
+    clicks = [each.clicks for each in bids]
+    weights = clicks if any(clicks) else [1] * len(bids)
+    old, new = (
+        sum(bid * weight for bid, weight in zip(values, weights, strict=True)) / sum(weights)
+        for values in ([each.old for each in bids], [each.new for each in bids])
+    )
+    return old, new
+
+
+def _adjustments(
+    campaign: str, rows: Sequence[dict[str, Any]], found: Solution
+) -> list[tuple[Change, Placement]]:
+    """The adjustments that change."""
+    made = []
+    for placement, adjustment in found.adjustments.items():
+        old = round(rows[0][placements.SETTING_OF[placement]] or 0)
+        new = round(adjustment * 100)
+        if new != old:
+            made.append(
+                (
+                    change(
+                        Entity.PLACEMENT, "adjustment", campaign, str(new), str(old), CHECK, placement=placement.value
+                    ),
+                    placement,
+                )
+            )  # fmt: skip
+    return made
+
+
+def _promised(
+    look: Look, placement: Placement, rows: Sequence[dict[str, Any]], places: Sequence[PlacementSums], found: Solution, ratio: float,
+    days: int,
+) -> Promise:  # fmt: skip
+    """What another adjustment promises beyond the bids, which have promises of their own."""
+    settings = rows[0]
+    told = {row["placement"]: (row, place) for row, place in zip(rows, places, strict=True)}
+    row, place = told.get(placement.value, (None, None))
+    projected = _beyond_bids(place, ratio, found.adjustments[placement], days) if place else NOTHING
+    basis = row or {**NO_BASIS, "target_acos": settings["target_acos"]}
+    return promise(look, basis, "placements", f"{settings['campaign_id']}:{placement.value}", projected)
+
+
+def _beyond_bids(place: PlacementSums, ratio: float, adjustment: float, days: int) -> Projected:
+    """What another adjustment does to a placement once the bids have moved."""
+    monthly = 30 / days
+    raised = (1 + adjustment) / (1 + place.adjustment)
+    spend = [
+        place.spend * monthly * ((ratio * raised) ** (1 + power) - ratio ** (1 + power))
+        for power in CLICK_RESPONSE
+    ]
+    sales = [
+        place.expected_sales * monthly * ((ratio * raised) ** power - ratio**power)
+        for power in CLICK_RESPONSE
+    ]
+    spends, sold = (Range(min(values), values[1], max(values)) for values in (spend, sales))
+    return Projected(spends, sold)

@@ -1,0 +1,57 @@
+"""What is better settled before a keyword, in words: a product ad, a budget, a page."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+from nimbus_reef.analysis.order import Before, Unsettled
+from nimbus_reef.web.kit.figures import Figures
+
+PAUSE, NEGATIVE, BID = "a pause", "a negative", "a bid"
+
+
+@dataclass(frozen=True, slots=True)
+class First:
+    """Something to settle first: what it is and what a change would also hit; in a few words; where it is settled."""
+
+    words: str
+    short: str
+    area: str
+    view: str
+    key: str
+    row_id: str
+    to_do: str
+
+
+_SHORT: Final[Mapping[Unsettled, str]] = {
+    Unsettled.AD: "product ad", Unsettled.BUDGET: "budget", Unsettled.PAGE: "product page",
+}  # fmt: skip
+
+
+def first(held: Sequence[Before], what: str, figures: Figures) -> list[First]:
+    """What is better settled before a change; what: the change, such as `PAUSE`."""
+    made = []
+    for each in held:
+        short = f"{_SHORT[each.kind]} {each.name}" if each.kind is not Unsettled.BUDGET else "budget"
+        if each.kind is Unsettled.AD:
+            words = f"{each.name} wastes {figures.micro(each.stake)} a month in this ad group, and {what} here hits its siblings too."
+            made.append(
+                First(words, short, "catalog", "ads", "open", each.row_id, "Settle the product ad first")
+            )
+        elif each.kind is Unsettled.BUDGET:
+            dry, of = each.days
+            words = (
+                f"{each.name} was out of budget on {dry} of {of} days: its keywords were judged without the hours after, and {what} "
+                "here moves when the budget ends."
+            )
+            made.append(
+                First(words, short, "delivery", "budgets", "", each.row_id, "Settle the budget first")
+            )
+        else:
+            words = f"{each.name} in this ad group converts less since its page changed, whoever searches: {what} here hits it too."
+            made.append(
+                First(words, short, "catalog", "listings", "open", each.row_id, "Look at the page first")
+            )
+    return made
