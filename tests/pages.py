@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import io
+
+import openpyxl
 from bs4 import BeautifulSoup, Tag
 
 
@@ -61,3 +64,22 @@ def sent_by(page, css: str = "form.sure") -> dict[str, list[str]]:
         if each["name"] != "csrf_token":
             sent.setdefault(str(each["name"]), []).append(str(each["value"]))
     return sent
+
+
+def accept(client, address: str, data, **how):
+    """Accepts as a person does: what is shown first is sent back with its ticks, and what it asks about ticked."""
+    told = client.post(address, data=data, **how)
+    if told.status_code != 200 or not parsed(told).select("button[name=sure]"):
+        return told
+    sent = sent_by(told) | {"sure": ["yes"], "asked": ["yes"], "take": values(told, "[name=take]", "value")}
+    return client.post(address, data=sent, **how)
+
+
+def workbook(client, address: str) -> openpyxl.Workbook:
+    """A workbook that is handed out at once, or that a worker makes first."""
+    response = client.get(address, follow_redirects=True)
+    if response.mimetype == "text/html":
+        response = client.get(link(response, css="a[href^='/exports/'][href*='/file']"))
+    book = openpyxl.load_workbook(io.BytesIO(response.data))
+    response.close()
+    return book

@@ -3,6 +3,7 @@
 from datetime import date, timedelta
 
 import polars as pl
+import pytest
 
 from nimbus_reef.core import listings
 
@@ -81,3 +82,53 @@ def test_what_was_done_is_told_by_intervals_that_lie_apart():
     assert listings.repaired((400, 20), (400, 40)) is listings.Repaired.BETTER
     assert listings.repaired((400, 40), (400, 20)) is listings.Repaired.WORSE
     assert listings.repaired((400, 40), (0, 0)) is listings.Repaired.OPEN
+
+
+def page(product, day, **shown):
+    """A page as it is on a day of May, whole unless told otherwise."""
+    whole = {
+        "title": "Oak shelf with hooks", "bullets": 6, "images": 9, "rich_content": "yes", "brand_section": "yes", "rating": 4.4,
+        "in_stock": "yes", "main_offer": "own", "eligible": "yes",
+    }  # fmt: skip
+    return {"product_id": product, "day": date(2026, 5, day), **whole, **shown}
+
+
+def lost_of(*pages, **how):
+    rows = listings.lost(pl.DataFrame(pages), **how)
+    return [(row["field"], row["old"], row["new"], row["since"].day) for row in rows.to_dicts()]
+
+
+@pytest.mark.parametrize(
+    ("now", "told"),
+    [
+        ({"bullets": 0}, ("bullets", "6", "0", 20)), ({"images": 1}, ("images", "9", "1", 20)),
+        ({"rich_content": "no"}, ("rich_content", "yes", "no", 20)), ({"in_stock": "no"}, ("in_stock", "yes", "no", 20)),
+        ({"main_offer": "other"}, ("main_offer", "own", "other", 20)), ({"eligible": "no"}, ("eligible", "yes", "no", 20)),
+        ({"title": "Oak shelf"}, ("title", "with hooks", "", 20)), ({"rating": 3.9}, ("rating", "4.4", "3.9", 20)),
+    ],
+)  # fmt: skip
+def test_what_the_newest_load_lost_is_told_with_both_values(now, told):
+    assert lost_of(page(1, 19), page(1, 20, **now)) == [told]
+
+
+@pytest.mark.parametrize(
+    "now",
+    [{"images": 10}, {"title": "Oak shelf with hooks and rail"}, {"rating": 4.1}, {"main_offer": None}, {}],
+)
+def test_what_was_gained_or_is_not_told_is_not_lost(now):
+    assert lost_of(page(1, 19), page(1, 20, **now)) == []
+
+
+def test_a_page_that_always_lacked_something_lost_nothing():
+    assert lost_of(page(1, 19, images=1), page(1, 20, images=1)) == []
+
+
+def test_what_was_lost_is_told_until_it_is_back():
+    broken = [page(1, day, images=1) for day in range(11, 20)]
+    assert lost_of(page(1, 10), *broken) == [("images", "9", "1", 11)]
+    assert lost_of(page(1, 10), *broken, page(1, 20)) == []
+
+
+def test_what_was_lost_long_ago_is_lacking_but_what_the_newest_load_lost_is_told_however_old_the_one_before():
+    assert lost_of(page(1, 1), page(1, 2, images=1), page(1, 28, images=1)) == []
+    assert lost_of(page(1, 1), page(1, 28, images=1)) == [("images", "9", "1", 28)]

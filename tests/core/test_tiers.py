@@ -9,7 +9,7 @@ from nimbus_reef.core import tiers
 from nimbus_reef.core.bids import BidLimits
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.proposals import Move, Row
-from nimbus_reef.core.tiers import ALWAYS, NO_ORDER, Deed, Tier
+from nimbus_reef.core.tiers import ALWAYS, NO_ORDER, Deed, NoSale, Tier
 
 FIELDS = {"acos": pl.col("acos") * 100}
 LIMITS = BidLimits(0.05, 4.0)
@@ -32,6 +32,19 @@ def test_the_first_rule_that_fits_counts():
     assert rows.with_columns(tiers.tier_of(USUAL, FIELDS))["tier"].to_list() == [0, 0, 1, 1, None, None]
     last = [*USUAL, Tier(ALWAYS, None, None, Deed.ENABLE)]
     assert rows.with_columns(tiers.tier_of(last, FIELDS))["tier"].to_list() == [0, 0, 1, 1, 2, 2]
+
+
+def test_rows_without_a_sale_count_as_above_only_where_that_is_said():
+    """Spend without a sale has no end of ACOS: left out while nobody said whether it is meant."""
+    rows = pl.DataFrame({"orders": [0, 1, 1], "sales": [0, 20, 20], "acos": [float("inf"), 0.9, 0.5]})
+
+    def fits(**how):
+        rule = Tier("acos", 70, how.pop("most", None), Deed.PAUSE, **how)
+        return [place == 0 for place in rows.with_columns(tiers.tier_of([rule], FIELDS))["tier"].to_list()]
+
+    assert fits() == fits(no_sale=NoSale.OUT) == [False, True, False]
+    assert fits(no_sale=NoSale.ABOVE) == [True, True, False]
+    assert fits(most=95, no_sale=NoSale.ABOVE) == [False, True, False], "up to 95 % is not above everything"
 
 
 @given(st.lists(st.floats(0, 3), min_size=1, max_size=20), st.floats(0, 100), st.floats(0, 100))
@@ -61,6 +74,7 @@ def test_a_bid_moves_by_a_share_to_a_figure_or_to_its_aim_within_the_limits():
         ({"deed": Deed.BID_BY, "value": -0.2, "bid": None}, "no_bid_known"),
         ({"deed": Deed.BID_TO, "value": 1.0}, "bid_is_there"),
         ({"deed": Deed.BID_TO, "value": 1.2, "of": row(orders=0)}, "raise_without_order"),
+        ({"deed": Deed.BID_TO_AIM, "of": row(orders=0, clicks=0, spend=0.0)}, "no_clicks"),
     ],
 )
 def test_what_cannot_be_done_says_why(asked, why):

@@ -58,3 +58,14 @@ def test_a_connection_that_broke_is_let_go_and_the_next_read_takes_another(store
         number_of(connection)
     with store.read() as connection:
         assert number_of(connection) != broken
+
+
+def test_who_writes_reads_in_one_moment_until_then_and_sees_what_was_written(store, account):
+    facts, begun = Facts(store), moments.begin(until_written=True)
+    before = facts.generation(account.id)
+    bump(store, account)
+    assert facts.generation(account.id) == before
+    store.execute(text("UPDATE brand SET name = name"))
+    assert store.engine.pool.checkedout() == 0, "whoever writes holds one connection at a time"
+    assert facts.generation(account.id) != before
+    moments.end(begun)

@@ -35,8 +35,9 @@ def owner(app, demo):
     client = signed_in(app, "demo@nimbus-reef.example", demo.password)
     yield client
     for account in accounts.all_accounts(demo.store):
-        for each in plans.planned(demo.store, account.id):
-            plans.remove(demo.store, account.id, 1, each.id)
+        held = plans.planned(demo.store, account.id)
+        if held:
+            plans.remove_many(demo.store, account.id, 1, [each.id for each in held])
 
 
 @pytest.fixture

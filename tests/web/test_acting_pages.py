@@ -3,7 +3,7 @@
 from dataclasses import fields, replace
 
 import pytest
-from tests.pages import parsed, row_ids, sent_by, text_of, texts, values
+from tests.pages import accept, parsed, row_ids, sent_by, text_of, texts, values
 
 from nimbus_reef.analysis import products
 from nimbus_reef.core.model import SimpleVerdict
@@ -35,7 +35,8 @@ def test_what_is_selected_is_shown_and_then_set_back_to_what_it_was(owner, demo,
     told = owner.post("/movement/changes/set-back", data=data)
     assert "set back, before it is done" in text_of(told)
     assert plans.planned(demo.store, 1) == []
-    owner.post("/movement/changes/set-back", data=sent_by(told) | {"sure": "yes"})
+    sent = sent_by(told) | {"sure": "yes", "take": values(told, "[name=take]", "value")}
+    owner.post("/movement/changes/set-back", data=sent)
     made = plans.planned(demo.store, 1)
     assert 0 < len(made) <= 3
     for each in made:
@@ -64,7 +65,7 @@ def test_costly_placements_are_accepted_by_their_campaigns_solutions(owner, demo
     rows = row_ids(page)[:3]
     assert all("/delivery/placements?" in each for each in values(page, "tr[data-row] a.name", "href"))
     assert "Accept what is proposed on all" in text_of(page)
-    owner.post("/delivery/placements/accept-many", data={"account": "fernhollow-de", "rows": rows})
+    accept(owner, "/delivery/placements/accept-many", {"account": "fernhollow-de", "rows": rows})
     made = [each.change for each in plans.planned(demo.store, 1)]
     assert made
     campaigns = {owner_of.split(":")[0] for owner_of in rows}

@@ -3,14 +3,17 @@
 import io
 import json
 import re
+from urllib.parse import quote
 
 import polars as pl
 import pytest
-from tests.pages import found, row_ids, text_of, texts, values
+from tests.looks import look_of
+from tests.pages import accept, found, row_ids, text_of, texts, values
 
-from nimbus_reef.analysis.delivery import placements
+from nimbus_reef.analysis.delivery import placements, plan_prices
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.store.people import plans
+from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.delivery.pages import VIEWS
 
 DELIVERY = "/delivery"
@@ -48,11 +51,12 @@ def test_every_table_leaves_as_a_file(owner, name, ending):
 
 def test_off_site_is_to_be_limited_where_it_rarely_buys_and_left_where_it_pays(owner, demo, truth):
     said = text_of(owner.get(f"{DELIVERY}/placements?account=fernhollow-de"))
-    there = re.search(r"Limit it in \d+ campaigns, each costly by itself: (€ [\d,]+) a month", said)
+    there = re.search(r"above target in \d+ campaigns, [^:]*: (€ [\d,]+) a month", said)
     findings = text_of(owner.get("/findings/?account=fernhollow-de"))
     assert f"that does not come back {there[1]} at stake" in findings, "both pages say the same of it"
-    assert "Leave it: it pays" in text_of(owner.get(f"{DELIVERY}/placements?account=pellwick-gb"))
-    owner.post(f"{DELIVERY}/placements/accept-many", data={"account": "fernhollow-de"})
+    other = text_of(owner.get(f"{DELIVERY}/placements?account=pellwick-gb"))
+    assert "It pays as a whole" in other or "too few to tell whether it pays" in other
+    accept(owner, f"{DELIVERY}/placements/accept-many", {"account": "fernhollow-de"})
     changes = planned(demo)
     assert {(each.field, each.old_value, each.new_value) for each in changes} == {
         ("offsite_limited", "no", "yes")
@@ -80,7 +84,7 @@ def test_a_campaign_s_solution_puts_bids_and_raises_into_the_plan(owner, demo):
     campaign = found(page, "form[action*=solve] [name=row]")["value"]
     shown = text_of(page)
     assert "sets the base" in shown
-    owner.post(f"{DELIVERY}/placements/solve", data={"row": campaign})
+    accept(owner, f"{DELIVERY}/placements/solve", {"row": campaign})
     changes = planned(demo)
     assert {each.campaign for each in changes} == {campaign}
     assert {each.entity for each in changes} <= {Entity.TARGET, Entity.PLACEMENT}
@@ -89,13 +93,11 @@ def test_a_campaign_s_solution_puts_bids_and_raises_into_the_plan(owner, demo):
     assert f"and {len(changes) - 3} more" in text_of(again)
     own = values(again, "[name=change]", "value")
     assert len(own) == len(changes)
-    # One row taken out by hand: the others can be taken back, or the one accepted again.
+    # One row taken out by hand takes the others with it: bids and adjustments belong together.
     owner.post(f"{DELIVERY}/placements/take-back", data={"row": campaign, "change": own[:1]})
-    partly = owner.get(f"{DELIVERY}/placements", query_string={"whose": campaign})
-    assert "Accept 1 change a" in text_of(partly)
-    assert values(partly, "[name=change]", "value") == own[1:]
-    owner.post(f"{DELIVERY}/placements/take-back", data={"row": campaign, "change": own[1:]})
     assert planned(demo) == []
+    anew = owner.get(f"{DELIVERY}/placements", query_string={"whose": campaign})
+    assert f"Accept {len(changes)} changes a" in text_of(anew)
 
 
 def test_campaigns_not_judged_yet_are_told_after_the_page(owner, monkeypatch):
@@ -172,7 +174,7 @@ def test_a_move_of_budgets_keeps_the_total_or_comes_to_a_named_one(owner, demo):
     assert rows["proposed_budget"].sum() == pytest.approx(rows["daily_budget"].sum())
     shown = text_of(owner.get(f"{DELIVERY}/budgets"))
     assert "the total stays" in shown
-    owner.post(f"{DELIVERY}/budgets/move", data={})
+    accept(owner, f"{DELIVERY}/budgets/move", {})
     changes = planned(demo)
     assert {each.field for each in changes} == {"daily_budget"}
     assert sum(round(100 * (float(e.new_value) - float(e.old_value))) for e in changes) == 0
@@ -185,48 +187,79 @@ def test_a_move_of_budgets_keeps_the_total_or_comes_to_a_named_one(owner, demo):
     assert "a day of the named total is not needed" in text_of(owner.get(f"{DELIVERY}/budgets?total=99999"))
 
 
-BOOSTED = "/delivery/boosts?whose=MM-STICK+%C2%B7+own+terms+%C2%B7+exact"
+def boosted(campaign, more=""):
+    return f"{DELIVERY}/boosts?whose={quote(campaign)}{more}"
 
 
-def test_the_highest_bid_is_drawn_before_a_boost_is_planned(owner, demo):
-    plain = texts(owner.get(BOOSTED), ".answer b")[0]
-    page = owner.get(f"{BOOSTED}&percent=40&from_hour=18&to_hour=22&days=6+7")
+@pytest.fixture
+def campaigns(demo):
+    """The bids in force of the first brand's campaigns, by name: those with nothing above target, and the others."""
+    look = look_of(demo, "fernhollow-de")
+    names = placements.judged(Facts(demo.store), look)["campaign"].unique().to_list()
+    return plan_prices.campaigns_of(Facts(demo.store), look, names)
+
+
+def is_above(bids):
+    return any(each.above_target for each in bids.targets.values()) or bool(bids.above_target)
+
+
+@pytest.fixture
+def whose(campaigns):
+    """A campaign in which nothing is above target."""
+    return next(name for name, bids in sorted(campaigns.items()) if bids.targets and not is_above(bids))
+
+
+def test_the_highest_bid_is_drawn_before_a_boost_is_planned(owner, demo, whose):
+    plain = texts(owner.get(boosted(whose)), ".answer b")[0]
+    tried = boosted(whose, "&percent=40&from_hour=18&to_hour=22&days=6+7")
+    page = owner.get(tried)
     assert texts(page, ".answer b")[0] != plain
-    assert "Into the plan" in text_of(page)
+    assert values(page, "form[action*='boosts/plan'] [name=whose]", "value")
     assert planned(demo) == []
     owner.post(
         f"{DELIVERY}/boosts/plan",
-        data={"whose": "MM-STICK · own terms · exact", "what": "bid", "percent": "40", "from_hour": "18", "to_hour": "22", "days": "6 7"},
+        data={"whose": whose, "what": "bid", "percent": "40", "from_hour": "18", "to_hour": "22", "days": "6 7"},
     )  # fmt: skip
     (change,) = planned(demo)
     assert (change.entity, change.new_value, change.days) == (Entity.BID_BOOST, "40", "6 7")
     assert (change.from_hour, change.to_hour) == ("18", "22")
-    assert "may then cost up to" in change.reason
-    assert "In the plan" in text_of(owner.get(f"{BOOSTED}&percent=40&from_hour=18&to_hour=22&days=6+7"))
+    assert "can then cost up to" in change.reason
+    assert "In the plan" in text_of(owner.get(tried))
 
 
-def test_what_a_marketplace_cannot_do_is_refused_and_the_lower_base_offered(owner):
-    shown = text_of(owner.get(f"{BOOSTED}&percent=-20&from_hour=0&to_hour=6"))
-    assert "can only raise" in shown
-    assert "Lower the base bid to" in shown
-    assert "Into the plan" not in shown
-    refused = owner.post(
-        f"{DELIVERY}/boosts/plan", data={"whose": "MM-STICK · own terms · exact", "percent": "-20"}
-    )
+def test_a_boost_that_makes_something_above_target_dearer_is_refused_where_it_is_tried(
+    owner, demo, campaigns
+):
+    dear = next(name for name, bids in sorted(campaigns.items()) if is_above(bids))
+    page = owner.get(boosted(dear, "&percent=40"))
+    assert "today" in texts(page, ".moving [role=alert]")[0]
+    assert not values(page, "form[action*='boosts/plan'] [name=whose]", "value")
+    refused = owner.post(f"{DELIVERY}/boosts/plan", data={"whose": dear, "what": "bid", "percent": "40"})
+    assert refused.status_code == 409
+    assert planned(demo) == []
+
+
+def test_what_a_marketplace_cannot_do_is_refused_and_the_lower_base_offered(owner, whose):
+    page = owner.get(boosted(whose, "&percent=-20&from_hour=0&to_hour=6"))
+    assert "can only raise" in text_of(page)
+    assert "Lower the base bid to" in text_of(page)
+    assert not values(page, "form[action*='boosts/plan'] [name=whose]", "value")
+    refused = owner.post(f"{DELIVERY}/boosts/plan", data={"whose": whose, "percent": "-20"})
     assert refused.status_code == 400
 
 
-def test_a_boost_can_follow_a_sale_event_or_hold_while_a_metric_does(owner, demo):
-    page = owner.get(BOOSTED)
+def test_a_boost_can_follow_a_sale_event_or_hold_while_a_metric_does(owner, demo, whose):
+    page = owner.get(boosted(whose))
     event = next(each for each in values(page, "[name=event] option", "value") if each)
+    first, _, last = event.partition("..")
     owner.post(
         f"{DELIVERY}/boosts/plan",
-        data={"whose": "MM-STICK · own terms · exact", "what": "budget", "percent": "50", "event": event, "condition": "ROAS >= 4"},
+        data={"whose": whose, "what": "budget", "percent": "50", "event": event, "condition": "ROAS >= 4"},
     )  # fmt: skip
     (change,) = planned(demo)
     assert change.entity is Entity.BUDGET_BOOST
-    assert change.days == f"{event}; while ROAS >= 4"
-    wrong = owner.get(f"{BOOSTED}&percent=20&condition=when+it+rains")
+    assert change.days == f"{first}..{last}; while ROAS >= 4"
+    wrong = owner.get(boosted(whose, "&percent=20&condition=when+it+rains"))
     assert wrong.status_code == 400
 
 
@@ -271,7 +304,7 @@ def test_a_finding_s_rows_are_accepted_where_they_belong(owner, demo):
     page = owner.get("/findings/?all=off-site")
     form = found(page, "#bulk-off-site")
     keys = values(page, "[form=bulk-off-site][name=findings]", "value")
-    owner.post(form["action"], data={"findings": keys, "back": "/findings/"})
+    accept(owner, form["action"], {"findings": keys, "back": "/findings/"})
     assert len(planned(demo)) == len(keys) > 0
 
 
@@ -294,7 +327,7 @@ def test_a_keyword_under_something_unsettled_says_so_and_leads_there(owner, demo
         pytest.fail("no costly target stands beside an ad to pause")
     assert "hits its siblings too" in text_of(page)
     wasted = [each["href"].rpartition("open=")[2] for each in page_links(page, "/catalog/ads")]
-    owner.post("/catalog/ads/accept-many", data={"rows": wasted})
+    accept(owner, "/catalog/ads/accept-many", {"rows": wasted})
     assert "Settle the product ad first" not in text_of(owner.get(f"/targeting/targets/evidence?open={key}"))
 
 

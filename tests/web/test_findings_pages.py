@@ -6,7 +6,7 @@ from urllib.parse import unquote
 
 import polars as pl
 import pytest
-from tests.pages import parsed, text_of, values, words
+from tests.pages import accept, parsed, text_of, values, words
 from werkzeug.datastructures import MultiDict
 
 from nimbus_reef.analysis import readings
@@ -132,10 +132,9 @@ def test_winners_sell_within_target_and_are_promoted_with_a_negative_at_their_so
         "findings": rows["row_id"].head(3).to_list(),
         "back": FINDINGS,
         "window": f"{WINDOW.first}..{WINDOW.last}",
-        "sure": "yes",
     }
-    done = owner.post("/targeting/terms/accept-many", data=data, follow_redirects=True)
-    assert "accepted into the plan" in text_of(done)
+    done = accept(owner, "/targeting/terms/accept-many", data, follow_redirects=True)
+    assert "added to the plan" in text_of(done)
     assert "Findings" in text_of(done)
     changes = [each.change for each in plans.planned(demo.store, account.id)]
     made = {each.target for each in changes if each.entity == "target"}
@@ -158,9 +157,8 @@ def test_a_change_is_filed_under_the_finding_it_was_accepted_from(found, demo, a
         "findings": rows["members"].explode().to_list(),
         "back": FINDINGS,
         "window": f"{WINDOW.first}..{WINDOW.last}",
-        "sure": "yes",
     }
-    owner.post("/targeting/targets/accept-many", data=data)
+    accept(owner, "/targeting/targets/accept-many", data)
     filed = [each.change.finding for each in plans.planned(demo.store, account.id)]
     assert filed
     assert set(filed) == {key}

@@ -238,7 +238,7 @@ def test_a_wrong_sheet_changes_nothing_and_names_its_rows(owner, demo):
 
 
 def test_a_value_is_edited_on_the_plan_and_a_removal_is_undone(owner, demo):
-    row, _ = first_open(owner, "targets", "where=verdict:is:costly&where=orders:gt:0", "bid ")
+    row, _ = first_open(owner, "targets", "where=verdict:is:fine&where=orders:gt:0", "bid ")
     owner.post(f"{TARGETS}/accept", data={"row": row})
     change = plans.planned(demo.store, 1)[0]
     led = owner.post(f"/plan/{change.id}/value", data={"new_value": "0,5", "sort": "-row", "q": "a"})
@@ -255,6 +255,16 @@ def test_a_value_is_edited_on_the_plan_and_a_removal_is_undone(owner, demo):
     assert plans.planned(demo.store, 1) == []
     owner.post("/plan/undo")
     assert [each.id for each in plans.planned(demo.store, 1)] == [change.id]
+
+
+def test_a_bid_above_target_is_not_edited_above_what_it_is_today(owner, demo):
+    row, _ = first_open(owner, "targets", "where=verdict:is:costly&where=orders:gt:0", "bid ")
+    owner.post(f"{TARGETS}/accept", data={"row": row})
+    (held,) = plans.planned(demo.store, 1)
+    refused = owner.post(f"/plan/{held.id}/value", data={"new_value": "9", "asked": "yes"})
+    assert refused.status_code == 409
+    assert "today and is above target" in text_of(refused)
+    assert plans.planned(demo.store, 1) == [held]
 
 
 def place(dropped):

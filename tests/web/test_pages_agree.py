@@ -2,12 +2,12 @@
 
 import io
 import re
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 
 import polars as pl
 import pytest
 from tests.conftest import LAST_DAY
-from tests.pages import found, text_of, texts
+from tests.pages import found, text_of, texts, workbook
 
 from nimbus_reef.analysis.findings import findings
 from nimbus_reef.analysis.look import Look, Part
@@ -165,3 +165,121 @@ def test_words_are_found_as_they_are_spelt(owner):
     names = texts(owner.get(f"/targeting/words?{A}"), ".name > .text")
     spelt = next((name for name in names if name.endswith("s")), names[0])
     assert spelt in text_of(owner.get(f"/targeting/words?{A}&q={spelt.replace(' ', '+')}"))
+
+
+NAMED = (*PARTS, "&said=goal%3Agrow")
+"""The whole, and parts of each sort: also one by the pattern that names are built by."""
+
+
+@pytest.fixture
+def named(demo):
+    """Names of campaigns read by a pattern, for parts of them."""
+    account = accounts.by_key(demo.store, "fernhollow-de")
+    accounts.set_naming(demo.store, account.id, None, "{product} · {goal} · {match}")
+    yield
+    accounts.set_naming(demo.store, account.id, None, "")
+
+
+def sheets(owner, scope):
+    """The audit's workbook, as a spreadsheet program reads it: the rows of each sheet, by the words of its header."""
+    book = workbook(owner, f"/findings/workbook.xlsx?{scope}")
+    return {
+        sheet.title: [
+            dict(
+                zip(
+                    [cell.value for cell in next(sheet.iter_rows())],
+                    [cell.value for cell in row],
+                    strict=True,
+                )
+            )
+            for row in sheet.iter_rows(min_row=2)
+        ]
+        for sheet in book
+    }
+
+
+def csv(owner, address):
+    answer = owner.get(address)
+    assert answer.status_code == 200, address
+    return pl.read_csv(io.BytesIO(answer.data), infer_schema_length=None)
+
+
+@pytest.mark.parametrize("part", NAMED)
+@pytest.mark.usefixtures("named")
+def test_the_workbook_and_the_report_say_of_a_part_what_its_pages_say(owner, part):
+    scope = f"{A}{part}"
+    pulse = pulse_row(owner.get(f"/pulse/?{scope}"))
+    spend, sales = (number(each) for each in re.findall(r"€ [\d,]+", pulse)[:2])
+    book = sheets(owner, scope)
+    told = {row["what"]: row for row in book["Summary"]}
+    assert told["spend, now"]["amount"] == pytest.approx(spend, abs=0.6)
+    assert told["sales, now"]["amount"] == pytest.approx(sales, abs=0.6)
+    assert told["ACOS, now"]["rate"] == pytest.approx(spend / sales, abs=0.001)
+    report = text_of(owner.get(f"/findings/report?{scope}")).replace("\xa0", " ")
+    assert f"€ {spend:,.0f}" in report
+    assert f"€ {sales:,.0f}" in report
+    page = text_of(owner.get(f"/findings/?{scope}"))
+    overspend = money(page, r"(€ [\d,]+) per 30 days is likely")
+    assert money(report, r"(€ [\d,]+) per 30 days is likely") == overspend
+    likely = told["likely above target per 30 days, the same money once"]["amount"]
+    assert likely == pytest.approx(overspend, abs=0.6)
+    assert told["findings"]["amount"] == len(book["Findings"])
+
+
+@pytest.mark.parametrize("part", NAMED)
+@pytest.mark.usefixtures("named")
+def test_delivery_and_catalog_say_of_a_part_what_findings_and_the_rail_say(owner, part):
+    scope = f"{A}{part}"
+    listed = csv(owner, f"/delivery/placements/export.csv?{scope}&by=campaign")
+    assert listed["spend"].sum() == pytest.approx(
+        csv(owner, f"/delivery/placements/export.csv?{scope}&by=account")["spend"].sum()
+    )
+    # A placement is judged in the company of the whole account, however narrowly it is looked at.
+    whole = csv(owner, f"/delivery/placements/export.csv?{A}&by=campaign")
+    both = listed.join(whole, on=["whose", "placement"], suffix="_of_all")
+    assert len(both) == len(listed)
+    assert both["verdict"].to_list() == both["verdict_of_all"].to_list()
+    flagged = listed["verdict"].is_in(["costly", "leaning costly"])
+    assert listed.filter(~flagged)["stake"].sum() == 0
+    found_there = text_of(owner.get(f"/findings/?{scope}")).replace("\xa0", " ")
+    off = listed.filter(
+        (pl.col("placement") == "off_site")
+        & (pl.col("verdict") == "costly")
+        & (pl.col("offsite_limited") != "yes")
+    )
+    if len(off):
+        there = money(
+            found_there, r"off-site[^€]*?(€ [\d,]+) at stake per 30 days|does not come back (€ [\d,]+)"
+        )
+        assert off["stake"].sum() == pytest.approx(there, abs=0.6)
+    rail = text_of(owner.get(f"/scope/rail?{scope}&area=findings"))
+    for area, page in (("Delivery", "/delivery/placements"), ("Catalog", "/catalog/families")):
+        said = re.search(rf"{area} ([\d.]+k?)\b", rail)
+        shown = text_of(owner.get(f"{page}?{scope}")).replace("\xa0", " ")
+        if said:
+            on_page = money(shown, r"(€ [\d,]+) per 30 days is at stake here")
+            assert _long(said[1]) == pytest.approx(on_page, rel=0.06, abs=1)
+
+
+@pytest.mark.parametrize("by", ["product", "campaign", "category"])
+def test_drift_says_of_the_parts_of_acos_what_why_says(owner, by):
+    scope = f"{A}&by={by}"
+    why = text_of(owner.get(f"/movement/why?{scope}")).replace("\xa0", " ")
+    drift = text_of(owner.get(f"/movement/drift?{scope}")).replace("\xa0", " ")
+    parts = r"(price per click|conversion|order value|mix)[^.;,]*?(added|took) ([\d.]+)"
+    said = {name: (how, much) for name, how, much in re.findall(parts, drift)}
+    told = {name: (how, much) for name, how, much in re.findall(parts, why)}
+    assert said
+    assert all(told[name] == both for name, both in said.items() if name in told)
+
+
+def test_figures_of_the_workbook_are_figures_under_headers_in_words(owner):
+    book = sheets(owner, A)
+    headers = {header for rows in book.values() if rows for header in rows[0]}
+    assert not [header for header in headers if "_" in header]
+    told = {row["what"]: row for row in book["Summary"]}
+    assert isinstance(told["first day"]["day"], datetime)
+    listings = book["Listings"]
+    assert {type(row["changed"]) for row in listings} <= {datetime, type(None)}
+    targets = book["Targets"][0]
+    assert {type(targets[name]) for name in ("clicks", "spend", "ACOS")} <= {int, float, type(None)}

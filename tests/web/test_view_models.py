@@ -6,7 +6,8 @@ import polars as pl
 import pytest
 
 from nimbus_reef.analysis import judged_tables, tables
-from nimbus_reef.core.bids import Reason
+from nimbus_reef.analysis.proposals import Proposed
+from nimbus_reef.core.bids import Reason, ReasonKey
 from nimbus_reef.core.projection import Range
 from nimbus_reef.core.proposals import Move, Proposal
 from nimbus_reef.core.windows import Window
@@ -14,7 +15,7 @@ from nimbus_reef.errors import BadInput
 from nimbus_reef.web.kit import charts, luck
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.marks import changes_of_row
-from nimbus_reef.web.targeting import drawer, pages
+from nimbus_reef.web.targeting import drawer
 
 EURO = Figures("en_IE", "EUR")
 
@@ -180,27 +181,19 @@ def test_the_words_that_change_a_verdict_are_named_with_their_figures():
 
 
 def test_a_word_to_bid_lower_on_is_not_left_for_now():
-    lower = Proposal(Move.NONE, (Reason("word_lower", (0.7,)),))
-    assert drawer.offer(lower, None, EURO).headline == "bid lower on what brings it"
-    assert not drawer.offer(lower, None, EURO).acceptable
-    unsure = Proposal(Move.NONE, (Reason("word_unsure", (0.7,)),))
-    assert drawer.offer(unsure, None, EURO).headline == "leave it for now"
+    lower, unsure = (
+        Proposed({}, None, Proposal(Move.NONE, (Reason(key, (0.7,)),)), None, pl.DataFrame())
+        for key in (ReasonKey.WORD_LOWER, ReasonKey.WORD_UNSURE)
+    )
+    assert drawer.offer(lower, EURO).headline == "bid lower on what brings it"
+    assert not drawer.offer(lower, EURO).acceptable
+    assert drawer.offer(unsure, EURO).headline == "leave it for now"
 
 
 def test_what_else_a_negative_hits_is_that_of_all_its_ad_groups():
     products = pl.DataFrame({"sku": ["A"], "orders": [3], "sales": [9_000_000]})
     assert drawer.products_hit(products, EURO)[0].note == "3 orders from this ad group"
     assert drawer.products_hit(products, EURO, 24)[0].note == "3 orders from these ad groups"
-
-
-def test_accepting_many_says_on_what_nothing_is_proposed_and_why():
-    said = pages.accepted_words(1, 2, ["undecided", "no_bid_known", "no_bid_known", "own_brand"], EURO)
-    assert said == (
-        "1 change accepted into the plan; 2 were in it already; "
-        "nothing to propose on 2, their bid is not known: load the targets report; "
-        "nothing to propose on 1, their clicks do not settle it yet; "
-        "nothing to propose on 1, they are the brand’s own."
-    )
 
 
 def test_charts_carry_theme_colours_and_the_changes_of_the_bid():

@@ -34,12 +34,13 @@ def around_of(look: Look) -> Window:
 
 
 def page_changes(facts: Facts, look: Look) -> pl.DataFrame:
-    """What changed on product pages in the window: see `core.listings.page_changes`."""
+    """What changed on product pages since the window began, up to the newest load: see `core.listings.page_changes`."""
     window = look.window
 
     def make() -> pl.DataFrame:
-        pages = product_frames.listings(facts, look.account.id, around_of(look))
-        return listings.page_changes(pages).filter(pl.col("day").is_between(window.first, window.last))
+        since = Window(around_of(look).first, date.max)
+        pages = product_frames.listings(facts, look.account.id, since)
+        return listings.page_changes(pages).filter(pl.col("day") >= window.first)
 
     return facts.kept("page changes", look.account.id, make, window)
 

@@ -128,7 +128,7 @@ def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings
         away = pl.col("row_id").is_in([each.row_id for each in hidden if each.check == check.key])
         ignored[check.reads] |= set(rows.filter(away)["members"].explode().drop_nulls())
         groups.append(Group(check, rows.filter(~away)))
-    groups.sort(key=lambda group: (group.check.money is Money.EARNED, -group.stake))
+    groups.sort(key=lambda group: (not group.check.urgent, group.check.money is Money.EARNED, -group.stake))
     account, window = look.account, look.window
     targets, terms = read[Reading.TARGETS], read[Reading.TERMS]
     total = findings_rules.overspend(

@@ -162,8 +162,7 @@ def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
              "needed_cvr", "p_over", "p_free", "own_test", "own_fault", "by_words", "verdict", "simple_verdict"]  # fmt: skip
     # The stake of a row counts where it is costly or leaning, as the page's total has it.
     likely = pl.col("stake").alias("likely_overspend")
-    counted = pl.when(evidence.flagged()).then("stake").otherwise(0).alias("stake")
-    amounts = (pl.col("spend"), pl.col("sales"), counted, likely, pl.col("excess"))
+    amounts = (pl.col("spend"), pl.col("sales"), evidence.counted_stake(), likely, pl.col("excess"))
     money = [each.cast(pl.Float64) / MICRO for each in amounts]
     return Table(
         f"{view.name}-{window.first}-{window.last}",

@@ -13,6 +13,8 @@ from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading.facts import Facts
 
 _OFFERED_DAYS: Final = 30
+WHENEVER: Final = ("listings",)
+"""Reports whose newest load is looked at, whatever the window."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,13 +40,15 @@ class Lack:
 
 
 def lacking(facts: Facts, account: Account, window: Window, kinds: Sequence[str]) -> Lack | None:
-    """What is missing where none of the reports holds a day of the window; else None."""
+    """What is missing where none of the reports holds a day of the window; else None. Pages do not mature: of those any day will do."""
+    spans = facts.spans(account.id)
     if any(
-        facts.held_days(account.id, kind, window) or facts.versions(account.id, kind, window)
+        facts.held_days(account.id, kind, window)
+        or facts.versions(account.id, kind, window)
+        or (kind in WHENEVER and kind in spans)
         for kind in kinds
     ):
         return None
-    spans = facts.spans(account.id)
     cut = facts.cut(account.id, window)
     return Lack(
         window, tuple(kinds),

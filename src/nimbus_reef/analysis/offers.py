@@ -9,7 +9,7 @@ from typing import Any
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.changes import Action, Change, Entity, Promise, as_ranges
 from nimbus_reef.core.model import from_micro
-from nimbus_reef.core.projection import NOTHING, Projected
+from nimbus_reef.core.projection import NOTHING, UNKNOWN, Projected
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +34,7 @@ NO_BASIS = {"clicks": 0, "orders": 0, "spend": 0, "sales": 0}
 
 
 def promise(
-    look: Look, row: Mapping[str, Any], view: str, row_id: str, projected: Projected = NOTHING
+    look: Look, row: Mapping[str, Any], view: str, row_id: str, projected: Projected = UNKNOWN
 ) -> Promise:
     """
     What a change rests on and promises.

@@ -10,6 +10,7 @@ import polars as pl
 from nimbus_reef.analysis.findings import SOURCES, findings_known
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.lost_pages import lost
 from nimbus_reef.analysis.totals import totals
 from nimbus_reef.core.metrics import METRICS, TACOS, difference
 from nimbus_reef.core.windows import Window
@@ -48,7 +49,7 @@ class Beat:
     """
     One account. source: the report its totals come from. days: day, spend, sales of the
     window. overspend: micro-units per 30 days where it is known without working it out. unread: no
-    report is held in which findings could be looked for; cut: a sum that the window holds a part of.
+    report is held in which findings could be looked for; lost: products whose page lost something (`lost_pages.lost`); cut: a sum that the window holds a part of.
     """
 
     account: Account
@@ -62,6 +63,7 @@ class Beat:
     planned: int = 0
     loaded_at: date | None = None
     unread: bool = False
+    lost: pl.DataFrame | None = None
     cut: tuple[Window, ...] = ()
 
     def moved(self, name: str) -> float | None:
@@ -103,6 +105,7 @@ def beat(facts: Facts, look: Look, today: date) -> Beat:
         then=then,
         overspend=known.overspend if known else None,
         unread=lacking(facts, account, window, SOURCES) is not None,
+        lost=lost(facts, look),
         cut=tuple(block for blocks in facts.cut(account.id, window).values() for block in blocks)[:1],
     )
 

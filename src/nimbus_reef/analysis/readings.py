@@ -18,6 +18,7 @@ from nimbus_reef.analysis.delivery import budgets, placements
 from nimbus_reef.analysis.falls import COMMON, falls
 from nimbus_reef.analysis.judged import judged_targets, judged_terms, own_words, winners
 from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.lost_pages import lost
 from nimbus_reef.core import hours, peers
 from nimbus_reef.core import movement as movement_rules
 from nimbus_reef.core.checks import Reading
@@ -254,7 +255,7 @@ def _duplicates(facts: Facts, look: Look) -> pl.DataFrame:
 
 READERS: Final[Mapping[Reading, Callable[[Facts, Look], pl.DataFrame]]] = {
     Reading.TARGETS: _targets, Reading.TERMS: _terms, Reading.WORDS: own_words, Reading.WINNERS: _winners,
-    Reading.MOVED: _moved, Reading.FALLS: falls, Reading.GAPS: _gaps,
+    Reading.MOVED: _moved, Reading.FALLS: falls, Reading.LOST: lost, Reading.GAPS: _gaps,
     Reading.ADS: _ads, Reading.FAMILIES: _families, Reading.INELIGIBLE: _ineligible, Reading.UNADVERTISED: _unadvertised,
     Reading.PLACEMENTS: _placements, Reading.BUDGETS: _budgets, Reading.DUPLICATES: _duplicates,
 }  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import timedelta
 from pathlib import Path
 from urllib.parse import urlencode
@@ -16,11 +16,12 @@ from nimbus_reef.analysis import movement as movement_work
 from nimbus_reef.analysis import standing as standing_work
 from nimbus_reef.analysis.catalog import files as catalog_files
 from nimbus_reef.analysis.delivery import files as delivery_files
-from nimbus_reef.analysis.findings import Findings, named, written_down
+from nimbus_reef.analysis.findings import SOURCES, Findings, named, written_down
 from nimbus_reef.analysis.findings import findings as findings_of
+from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.look import DEFAULT_AGAINST, Look, asked
 from nimbus_reef.analysis.movement import MOVED
-from nimbus_reef.analysis.proposals import judged
+from nimbus_reef.analysis.proposals import judged, sources
 from nimbus_reef.analysis.pulse import beat, idle
 from nimbus_reef.analysis.recurring import since_last
 from nimbus_reef.analysis.row_marks import with_marks
@@ -113,6 +114,17 @@ def coverage(conf: config.Config, key: str, form: str) -> None:
     output.show(rows, form)
 
 
+def _need(facts: Facts, look: Look, kinds: Sequence[str]) -> None:
+    """NotFound where none of the reports holds a day of the window: nothing held is not nothing found."""
+    if lacking(facts, look.account, look.window, kinds):
+        titles = " or ".join(KINDS[kind].title.lower() for kind in kinds)
+        raise NotFound(
+            f"No {titles} are loaded for {look.window.first} to {look.window.last}.",
+            place=look.account.key,
+            remedy="Choose other days with --window, or load one.",
+        )
+
+
 def _tables_of(
     needs: Mapping[str, tuple[str, ...]], made: Mapping[str, Callable[[Facts, Look], Table]]
 ) -> Callable[..., None]:
@@ -122,13 +134,7 @@ def _tables_of(
         with wiring.running_store(conf) as store:
             facts = Facts(store)
             look = _look(store, facts, key, window)
-            if not any(facts.held_days(look.account.id, kind, look.window) for kind in needs[view]):
-                titles = " or ".join(KINDS[kind].title.lower() for kind in needs[view])
-                raise NotFound(
-                    f"No {titles} are held of these days.",
-                    place=key,
-                    remedy="Choose other days, or load one.",
-                )
+            _need(facts, look, needs[view])
             output.show(made[view](facts, look).rows.to_dicts(), form)
 
     return show
@@ -182,6 +188,7 @@ def findings(conf: config.Config, key: str, window: str, form: str) -> None:
     with wiring.running_store(conf) as store:
         facts = Facts(store)
         look = _look(store, facts, key, window)
+        _need(facts, look, SOURCES)
         found = _found(facts, look)
         news = since_last(facts, look.account, found, "").since.news
     rows = [
@@ -234,6 +241,7 @@ def table(
     with wiring.running_store(conf) as store:
         facts = Facts(store)
         look = _look(store, facts, key, window)
+        _need(facts, look, sources(shown.subject))
         known = judged_tables.fields(shown, "evidence")
         filters = tables.parse_filters(where, known)
         rows = with_marks(facts, look, shown.subject, judged(facts, look, shown.subject), filters)
@@ -287,6 +295,7 @@ def close(conf: config.Config, key: str, window: str) -> None:
     with wiring.running_store(conf) as store:
         facts = Facts(store)
         look = _look(store, facts, key, window)
+        _need(facts, look, SOURCES)
         found = _found(facts, look)
         closed_audits.close(
             store, look.account.id, None, part="", address=urlencode([*([("window", window)] if window else []), ("looked_at", look.window.days)]),

@@ -21,7 +21,7 @@ _LEAST_CVR: Final = 0.5
 
 @dataclass(frozen=True, slots=True)
 class Expected:
-    """What a bid is likely to bring in 30 days, money in units; cheap: how many clicks that rests on."""
+    """What a bid is likely to bring in 30 days, money in units; cheap: how many clicks that rests on; aov: what an order is worth."""
 
     clicks: float
     orders: float
@@ -30,6 +30,7 @@ class Expected:
     cvr: float
     acos: float | None
     cheap: int
+    aov: float
 
 
 def expected(
@@ -55,4 +56,4 @@ def expected(
     aov = all_sales / all_orders
     due = clicks / sku_days * eligible * STAKE_DAYS
     acos = bid / (cvr * aov) if aov else None
-    return Expected(due, due * cvr, due * bid, due * cvr * aov, cvr, acos, clicks)
+    return Expected(due, due * cvr, due * bid, due * cvr * aov, cvr, acos, clicks, aov)

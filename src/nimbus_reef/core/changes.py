@@ -137,6 +137,12 @@ def kind_of(change: Change) -> Kind | None:
     return KINDS.get((change.entity, change.field))
 
 
+def word_of(change: Change) -> str:
+    """What kind of change it is, as its column says it."""
+    kind = kind_of(change)
+    return kind.word if kind else change.field
+
+
 def named(change: Change) -> tuple[str, str]:
     """What a change is about, and where that stands."""
     kind = kind_of(change)
@@ -247,9 +253,9 @@ def as_ranges(projected: Projected) -> dict[str, tuple[float, ...]]:
 
 def projected(change: Change, promise: Promise) -> Projected:
     """What a change does to spend and sales in 30 days: as accepted, of a bid anew, for it may have been edited since."""
-    if not promise.projected:
-        return projection.UNKNOWN
     if (change.entity, change.field) != (Entity.TARGET, "bid"):
+        if not promise.projected:
+            return projection.UNKNOWN
         return Projected(Range(*promise.projected["spend"]), Range(*promise.projected["sales"]))
     old, new = _number(change.old_value), _number(change.new_value)
     if old is None or new is None:

@@ -365,6 +365,11 @@ def flagged() -> pl.Expr:
     return pl.col("verdict").is_in([Verdict.COSTLY.value, Verdict.LEANING.value])
 
 
+def counted_stake() -> pl.Expr:
+    """What of a row's stake counts, where rows are summed: that of costly and leaning ones, as every total has it."""
+    return pl.when(flagged()).then("stake").otherwise(0).alias("stake")
+
+
 def with_its_product() -> pl.Expr:
     """Flagged, yet converting like its company, and not by its words: the product, its price or its bids are wrong."""
     return flagged() & ~pl.col("own_fault") & ~pl.col("by_words")

@@ -10,6 +10,7 @@ from typing import Final
 
 import polars as pl
 
+from nimbus_reef.core import words
 from nimbus_reef.core.evidence import STAKE_DAYS, interval
 
 SIDE_DAYS: Final = 14
@@ -152,3 +153,72 @@ def lacks(limits: PageLimits = STANDARD) -> pl.Expr:
     return pl.concat_list(
         pl.when(conditions[key].fill_null(False)).then(pl.lit(key)) for key in LACKS
     ).list.drop_nulls()
+
+
+LOST: Final = (
+    "eligible", "in_stock", "main_offer", "images", "bullets", "rich_content", "brand_section", "title", "rating",
+)  # fmt: skip
+"""What a page can lose, the gravest first."""
+
+
+def lost(pages: pl.DataFrame, limits: PageLimits = STANDARD, side_days: int = SIDE_DAYS) -> pl.DataFrame:
+    """
+    What pages show no more, apart from what they never showed.
+
+    pages: product_id, day and any of `LOST`. The newest value of each is compared with the last other one before it: fewer pictures or
+    bullets, content, stock, eligibility or the main offer gone, words gone from the title, a rating that crossed the limit. What was lost
+    within `side_days` of the newest day held is told, and what the newest load lost however long ago the load before it was. Gives
+    product_id, field, old, new (as text; of a title the words that are gone) and since, the first day without it; gravest field first.
+    """
+    newest = pages["day"].max()
+    found = [_lost(pages, field, limits) for field in LOST if field in pages.columns]
+    told = pl.concat([pl.DataFrame(schema=_LOSS), *found])
+    if not isinstance(newest, date):
+        return told
+    return told.filter(pl.col("since") > newest - timedelta(days=side_days))
+
+
+_LOSS: Final = {
+    "product_id": pl.UInt32, "field": pl.String, "old": pl.String, "new": pl.String, "since": pl.Date,
+}  # fmt: skip
+
+
+def _lost(pages: pl.DataFrame, field: str, limits: PageLimits) -> pl.DataFrame:
+    compared = pl.col(field) >= limits.rating if field == "rating" else pl.col(field)
+    told = pages.select("product_id", "day", shown=pl.col(field), value=compared).drop_nulls("value")
+    told = told.sort("product_id", "day").with_columns(newest=pl.col("value").last().over("product_id"))
+    others = (
+        told.filter(pl.col("value") != pl.col("newest"))
+        .group_by("product_id", maintain_order=True)
+        .agg(value=pl.col("value").last(), old=pl.col("shown").last(), until=pl.col("day").last())
+    )
+    after = told.join(others.select("product_id", "until"), on="product_id").filter(
+        pl.col("day") > pl.col("until")
+    )
+    now = after.group_by("product_id", maintain_order=True).agg(
+        newest=pl.col("value").last(), new=pl.col("shown").last(), since=pl.col("day").first()
+    )
+    both = others.join(now, on="product_id", maintain_order="left")
+    if field == "title":
+        both = _with_lost_words(both)
+    return both.filter(_IS_WORSE.get(field, pl.col("newest") < pl.col("value"))).select(
+        pl.col("product_id").cast(pl.UInt32),
+        pl.lit(field).alias("field"),
+        pl.col("old", "new").cast(pl.String),
+        "since",
+    )
+
+
+def _with_lost_words(changed: pl.DataFrame) -> pl.DataFrame:
+    gone = [
+        " ".join(word for word in words.split(str(old)) if word not in words.split(str(new)))
+        for old, new in changed.select("old", "new").rows()
+    ]
+    return changed.with_columns(old=pl.Series(gone, dtype=pl.String), new=pl.lit(""))
+
+
+_WENT: Final = (pl.col("value") == "yes") & (pl.col("newest") == "no")
+_IS_WORSE: Final[Mapping[str, pl.Expr]] = {
+    "eligible": _WENT, "in_stock": _WENT, "rich_content": _WENT, "brand_section": _WENT,
+    "main_offer": (pl.col("value") == "own") & (pl.col("newest") == "other"), "title": pl.col("old") != "",
+}  # fmt: skip

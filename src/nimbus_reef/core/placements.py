@@ -26,25 +26,34 @@ MOST_ADJUSTMENT: Final = 9.0
 STAYS_WITHIN: Final = 0.03
 
 
-def judge(rows: pl.DataFrame, whose: str, days: int, aims: Aims, min_clicks: int) -> pl.DataFrame:
+def judge(
+    rows: pl.DataFrame, whose: str, days: int, aims: Aims, min_clicks: int, of: pl.DataFrame | None = None
+) -> pl.DataFrame:
     """
     The verdict on placements, each in the company of all placements of what `whose` names.
 
     rows: measures (money in micro-units) and the column `whose`. The prior is Beta(m·50, (1−m)·50) with m = Σk/Σn of the
     company where Σn ≥ 300 and Σk ≥ 5, else of the account; without either the account is too small. An order is worth what it
-    is in the same company.
+    is in the same company. of: all placements of the account, where rows are only a part of it: a row keeps the company of the whole.
 
     Off-site traffic is of another kind than a campaign's own and alike across campaigns: a row of it has the other off-site rows for
     company, m = (Σk + 50·m_account)/(Σn + 50) without its own clicks, where those are 300 or more.
     """
-    return judged(_off_site_apart(_in_company(rows, whose)), days, aims, min_clicks)
+    company = rows if of is None else of
+    return judged(_off_site_apart(_in_company(rows, whose, company), company), days, aims, min_clicks)
 
 
-def _off_site_apart(rows: pl.DataFrame) -> pl.DataFrame:
+def _off_site_apart(rows: pl.DataFrame, company: pl.DataFrame) -> pl.DataFrame:
     n, k = pl.col("clicks").cast(pl.Int64), pl.min_horizontal("orders", "clicks").cast(pl.Int64)
     off = pl.col("placement").cast(pl.String) == Placement.OFF_SITE.value
-    others_n, others_k = n.filter(off).sum() - n, k.filter(off).sum() - k
-    account = k.sum() / n.sum()
+    off_n, off_k, all_n, all_k = company.select(
+        n.filter(off).sum().alias("off_n"),
+        k.filter(off).sum().alias("off_k"),
+        n.sum().alias("all_n"),
+        k.sum().alias("all_k"),
+    ).row(0)
+    others_n, others_k = pl.lit(off_n) - n, pl.lit(off_k) - k
+    account = pl.lit(all_k / all_n if all_n else None, pl.Float64)
     mean = (others_k + STRENGTH * account) / (others_n + STRENGTH)
     apart = off & (others_n >= evidence.MIN_GROUP_CLICKS) & pl.col("company_cvr").is_not_null()
     return rows.with_columns(
@@ -54,12 +63,12 @@ def _off_site_apart(rows: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def _in_company(rows: pl.DataFrame, whose: str) -> pl.DataFrame:
+def _in_company(rows: pl.DataFrame, whose: str, of: pl.DataFrame) -> pl.DataFrame:
     n, k = pl.col("clicks").cast(pl.Int64), pl.min_horizontal("orders", "clicks").cast(pl.Int64)
     # Orders without a click (k = 0) would make each order look dearer than it is.
     sold = pl.col("sales").filter(n > 0).sum()
-    own = rows.group_by(whose).agg(own_n=n.sum(), own_k=k.sum(), own_sales=sold)
-    whole = rows.select(all_n=n.sum(), all_k=k.sum(), all_sales=sold)
+    own = of.group_by(whose).agg(own_n=n.sum(), own_k=k.sum(), own_sales=sold)
+    whole = of.select(all_n=n.sum(), all_k=k.sum(), all_sales=sold)
     told = own.join(whole, how="cross").with_columns(
         by_own=(pl.col("own_n") >= evidence.MIN_GROUP_CLICKS)
         & (pl.col("own_k") >= evidence.MIN_GROUP_ORDERS),

@@ -55,14 +55,18 @@ def singular(word: str) -> str:
     return word if word.endswith(("ss", "us", "is")) else word[:-1]
 
 
-def split(term: str) -> list[str]:
+@lru_cache(maxsize=200_000)
+def split(term: str) -> tuple[str, ...]:
     """A term's words as they stand in its normal form: split at what is not a letter, mark or number."""
     # A combining mark belongs to its letter; `\w` alone would split at some of them.
-    return "".join(
-        char if unicodedata.category(char)[0] in "LMN" else " " for char in normal_form(term)
-    ).split()
+    return tuple(
+        "".join(
+            char if unicodedata.category(char)[0] in "LMN" else " " for char in normal_form(term)
+        ).split()
+    )
 
 
+@lru_cache(maxsize=200_000)
 def words(term: str) -> tuple[str, ...]:
     """The words of a term, plurals undone."""
     return tuple(singular(word) for word in split(term))
@@ -116,8 +120,8 @@ def common_start(titles: Iterable[str], left_out: str = "") -> str:
 def spelt(term: str, phrase: str) -> str | None:
     """A phrase of `by_phrase` as it stands in a term, plurals and all; None where it does not."""
     written = split(term)
-    wanted = phrase.split()
-    found = [singular(word) for word in written]
+    wanted = tuple(phrase.split())
+    found = tuple(singular(word) for word in written)
     for start in range(len(found) - len(wanted) + 1):
         if found[start : start + len(wanted)] == wanted:
             return " ".join(written[start : start + len(wanted)])

@@ -205,6 +205,7 @@ _SKU = Column(
         "prodotto",
     ),
 )
+_WHOSE_OFFER = {"own": "own", "mine": "own", "ours": "own", "yes": "own", "other": "other", "no": "other"}
 _YES_NO = {
     "yes": "yes",
     "no": "no",
@@ -537,6 +538,7 @@ _KINDS: Final = (
             _count("reviews", "reviews", "review count", "number of reviews", required=False),
             Column("price", CellKind.MONEY, False, ("price", "selling price")),
             Column("in_stock", CellKind.CHOICE, words=("in stock", "stock", "available"), aliases=_YES_NO),
+            Column("main_offer", CellKind.CHOICE, False, ("main offer", "offer shown"), _WHOSE_OFFER),
         ),
         ("sku",),
     ),

@@ -160,7 +160,8 @@ DIGITS: Final = 15
 @dataclass(frozen=True, slots=True)
 class Table:
     """
-    Rows to be taken out: columns under their headers; formats: number formats by header.
+    Rows to be taken out: columns under their headers; formats: number formats by header. A column of text that has one holds figures
+    among its words: in a workbook they are numbers.
 
     Figures are the nearest of 15 digits: 3.1 as it was paid, not the 3.0999999999999996 that Polars makes of 3,100,000 millionths.
     """
@@ -199,7 +200,9 @@ def write_xlsx(
 
     progress: told every thousand rows how many are written, of all sheets together.
     """
-    book = xlsxwriter.Workbook(target, {"constant_memory": True, "strings_to_formulas": False})
+    book = xlsxwriter.Workbook(
+        target, {"constant_memory": True, "strings_to_formulas": False, "default_date_format": "yyyy-mm-dd"}
+    )
     head = book.add_format({"bold": True, "bottom": 1})
     written = 0
     for each in sheets:

@@ -52,5 +52,5 @@ def simulate(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated
 
 
 def _told(told: Stories) -> dict[str, object]:
-    parts = ("collapsed", "bought", "gained", "leaked")
+    parts = ("collapsed", "bought", "gained", "leaked", "lost")
     return {name: list(getattr(told, name)) for name in parts} | {"turn": told.turn, "broke": told.broke}

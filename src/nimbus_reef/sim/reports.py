@@ -65,7 +65,7 @@ def listings(world: World, told: Stories, seed: int, last_day: date) -> pl.DataF
                 {
                     "day": day, "sku": product["sku"], "title": product["title"], "bullets": bullets,
                     "images": images, "rich_content": rich, "brand_section": rich, "rating": round(rating, 1),
-                    "reviews": reviews, "price": product["price"], "in_stock": "yes",
+                    "reviews": reviews, "price": product["price"], "in_stock": "yes", "main_offer": "own",
                 }
             )  # fmt: skip
     frame = _with_dates(pl.DataFrame(rows), world, last_day)

@@ -34,7 +34,7 @@ class PageChange:
 class Stories:
     """
     Who they happen to, as SKUs. turn: the day on which the newest weeks begin; broke: the day
-    on which a page broke. pages: changes of product pages.
+    on which a page broke. lost: whose page lost its texts and pictures on the last day; pages: changes of product pages.
     """
 
     turn: int
@@ -43,6 +43,7 @@ class Stories:
     bought: tuple[str, ...]
     gained: tuple[str, ...]
     leaked: tuple[str, ...]
+    lost: tuple[str, ...]
     pages: tuple[PageChange, ...]
 
 
@@ -79,9 +80,11 @@ def tell(world: World) -> tuple[World, Stories]:
         bids[mine, turn:] = np.round(bids[mine, turn:] * factor, 2)
     pages = [PageChange(first[0], broke, images=1, bullets=0)]
     pages += [PageChange(number, turn, images=9, bullets=6) for number in _members(world, gained)]
+    last = [number for family in families[4:5] for number in _members(world, family)[:1]]
+    pages += [PageChange(number, world.days - 1, images=1, bullets=0) for number in last]
     told = Stories(
         turn=turn, broke=broke, collapsed=_skus(world, first), bought=_skus(world, _members(world, bought)),
-        gained=_skus(world, _members(world, gained)), leaked=_skus(world, _members(world, leaked)), pages=tuple(pages),
+        gained=_skus(world, _members(world, gained)), leaked=_skus(world, _members(world, leaked)), lost=_skus(world, last), pages=tuple(pages),
     )  # fmt: skip
     return replace(world, mood=mood, bids=bids), told
 

@@ -38,13 +38,18 @@ _OWN: Final = ("csrf_token", "sure", "asked", "replacing", "offered", "take", "a
 @dataclass(frozen=True, slots=True)
 class Acted:
     """
-    How far an offer is in the plan. own: its rows there; left: how many changes accepting it puts in, 0 where it is in; replaces: how many
-    changes leave the plan for it.
+    How far an offer is in the plan. own: its rows there; left: how many changes accepting it puts in, 0 where it is in; replaced: the
+    changes that leave the plan for it.
     """
 
     own: list[Planned]
     left: int
-    replaces: int = 0
+    replaced: tuple[Change, ...] = ()
+
+    @property
+    def is_shown_first(self) -> bool:
+        """Whether accepting it asks first, with all of it in view."""
+        return self.left > HANDFUL
 
 
 def acted(scope: Scope, offer: Offer | None) -> Acted:
@@ -56,7 +61,7 @@ def acted(scope: Scope, offer: Offer | None) -> Acted:
     held = plans.planned(parts().store, scope.account.id)
     own = [each for each in held if whose.get(key(each.change)) == each.change.finding]
     told = taken([each.change for each in held], [changes])
-    return Acted(own, len(changes) if told.new else 0, len(told.replaced))
+    return Acted(own, len(changes) if told.new else 0, tuple(told.replaced))
 
 
 def acted_on_campaign(scope: Scope, offer: Offer, check: str) -> Acted:

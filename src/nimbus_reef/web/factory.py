@@ -157,12 +157,11 @@ def quieten_collector() -> None:
 
 
 def _one_moment(app: Flask) -> None:
-    """A page reads one consistent version; what a write loads is seen by the request after it."""
+    """A page reads one consistent version; who writes reads one until then, and what was written after it."""
 
     @app.before_request
     def begin() -> None:
-        if request.method == "GET":
-            g.moment = moments.begin()
+        g.moment = moments.begin(until_written=request.method not in ("GET", "HEAD"))
 
     @app.teardown_request
     def end(_: BaseException | None) -> None:

@@ -96,8 +96,13 @@ class Frame:
     def told_elsewhere(self) -> tuple[str, str] | None:
         """What the rail shows beside an area whose findings have money of their own, in words, and where they stand."""
         here = BY_NAME.get(self.area)
-        if here is None or here.found is None or (stake := self._stake(here)) < 1:
+        if here is None or (here.found is None and here.most is None) or (stake := self._stake(here)) < 1:
             return None
+        if here.most is not None:
+            return (
+                f"{self.figures.money(stake)} per 30 days is at stake here: {here.stake}.",
+                self.scope.elsewhere(url_for("findings.look")),
+            )
         told = " and ".join(
             check.title.lower()
             for check in CHECKS.values()
@@ -121,6 +126,17 @@ class Frame:
         return (
             f"Targets and search terms are those of the whole ad groups that advertise {scope.product}, with all their "
             f"products; {scope.product} itself spent {own} in these days."
+        )
+
+    @property
+    def whole_campaigns(self) -> str:
+        """Says what a product's part means where reports know no products: the whole campaigns that advertise it."""
+        scope = self.scope
+        if not scope.product or scope.newest is None or self.area != "delivery":
+            return ""
+        return (
+            f"These are whole campaigns that advertise {scope.product}, with all their products: reports of placements, hours and "
+            "budgets do not tell products apart."
         )
 
     @cached_property

@@ -40,6 +40,7 @@ OWN_OF_A_PAGE = (
     "as",
     "metric",
     "least",
+    "limited",
     "show",
     "smooth",
     "whose",
@@ -202,6 +203,17 @@ class Scope:
         ]  # fmt: skip
         pairs += [("said", f"{part}:{value}") for part, value in self.name_parts]
         return urlencode(pairs)
+
+    @property
+    def part_words(self) -> str:
+        """The part of the account that is looked at, in words."""
+        said = [f"format {each}" for each in sorted(self.formats)]
+        named = (
+            ("portfolio", self.portfolio), ("product", self.product), ("campaign", self.campaign), ("names with", self.name),
+            *self.name_parts,
+        )  # fmt: skip
+        said += [f"{name} “{value}”" for name, value in named if value]
+        return ", ".join(said) or "all of the account"
 
     def values(self) -> list[tuple[str, str]]:
         """The query string as pairs, defaults left out."""

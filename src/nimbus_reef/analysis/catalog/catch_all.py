@@ -16,7 +16,7 @@ from nimbus_reef.core import catch_all as rules
 from nimbus_reef.core.catch_all import Expected
 from nimbus_reef.core.changes import Action, Entity
 from nimbus_reef.core.model import MICRO
-from nimbus_reef.core.projection import Projected, Range
+from nimbus_reef.core.projection import UNKNOWN, Projected, Range
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import product_frames, target_frames
 from nimbus_reef.store.reading.facts import Asked, Facts
@@ -155,7 +155,7 @@ def _offer(look: Look, made: CatchAll) -> Offer:
             change(Entity.PRODUCT_AD, "state", made.name, "enabled", "", CHECK, Action.CREATE, sku=sku, **of),
         ]  # fmt: skip
     found = made.expected
-    projected = Projected(Range(0, 0, 0), Range(0, 0, 0))
+    projected = UNKNOWN
     if found is not None:
         cap = min(1.0, made.budget * 30 / found.spend) if found.spend else 1.0
         spend, sales = found.spend * cap, found.sales * cap

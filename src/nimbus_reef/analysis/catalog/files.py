@@ -10,6 +10,7 @@ import polars as pl
 from nimbus_reef.analysis.catalog import ads, families, gaps, pages, structure
 from nimbus_reef.analysis.catalog.gaps import Ineligible
 from nimbus_reef.analysis.look import Look
+from nimbus_reef.core import evidence
 from nimbus_reef.core import gaps as gap_rules
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.formats.tables import Table
@@ -36,7 +37,7 @@ def ads_table(rows: pl.DataFrame) -> Table:
     made = rows.select(
         pl.col("campaign", "ad_group", "sku").cast(pl.String), "title", "running", "impressions", "clicks",
         pl.col("spend") / MICRO, "orders", "units", pl.col("sales") / MICRO, "cvr", "cpc", "acos", "needed_cvr", "p_over",
-        "verdict", "own_test", "own_fault", pl.col("stake") / MICRO, "siblings", "beside_clicks", "beside_orders",
+        "verdict", "own_test", "own_fault", evidence.counted_stake() / MICRO, "siblings", "beside_clicks", "beside_orders",
         pl.col("beside_spend") / MICRO, pl.col("beside_sales") / MICRO, "to_pause",
     )  # fmt: skip
     formats = {
@@ -79,10 +80,13 @@ def listings_table(rows: pl.DataFrame) -> Table:
     """Pages as a file."""
     made = rows.select(
         "sku", "title", "images", "bullets", "rich_content", "brand_section", "rating", "reviews", pl.col("price") / MICRO,
-        "in_stock", pl.col("lacks").list.join(", "), "changed", "fell_on", lost_per_30_days=pl.col("stake") / MICRO,
-        spend_per_30_days="month",
+        "in_stock",
+        pl.col("lost").list.eval(pl.element().struct.field("field")).list.join(", "), "lost_on", pl.col("lacks").list.join(", "), "changed",
+        "fell_on", wasted_per_30_days=pl.col("stake") / MICRO, spend_per_30_days="month",
     )  # fmt: skip
-    return Table("listings", made, {"lost_per_30_days": "0.00", "spend_per_30_days": "0.00", "price": "0.00"})
+    return Table(
+        "listings", made, {"wasted_per_30_days": "0.00", "spend_per_30_days": "0.00", "price": "0.00"}
+    )
 
 
 def structure_table(rows: pl.DataFrame) -> Table:

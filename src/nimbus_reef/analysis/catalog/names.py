@@ -14,6 +14,7 @@ from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise
 from nimbus_reef.core import naming
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.naming import ParsedNames
+from nimbus_reef.core.projection import NOTHING
 from nimbus_reef.store.reading import setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -105,4 +106,4 @@ def _told(
 def rename_offer(look: Look, name: str, new: str) -> Offer:
     """A campaign's new name as a row of the change sheet."""
     renamed = change(Entity.CAMPAIGN, "name", name, new, name, CHECK)
-    return Offer(name, ((renamed, promise(look, NO_BASIS, "names", name)),))
+    return Offer(name, ((renamed, promise(look, NO_BASIS, "names", name, NOTHING)),))

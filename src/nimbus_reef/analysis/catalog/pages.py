@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.falls import around_of, falls, page_changes
-from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.falls import falls, page_changes
+from nimbus_reef.analysis.look import EVERYTHING, Look
+from nimbus_reef.analysis.lost_pages import lost
 from nimbus_reef.core import listings
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MEASURES, MICRO
@@ -20,10 +22,10 @@ ADS: Final = "product_ad_daily"
 
 def listed(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    The newest page of every product up to the window's end: product_id, sku, what it shows, lacks (keys of `LACKS`, the gravest
-    first), the measures of its ads, monthly spend, changed (the newest change in the window, null for none), fell (conversion fell
-    with a change) and stake (micro-units per 30 days that the fall wastes). What costs most first: falls, then what is spent on pages that
-    lack most.
+    The newest page of every product, whatever the window, for pages do not mature: product_id, sku, what it shows, lost (what it showed
+    before: see `core.listings.lost`) and lost_on, lacks (keys of `LACKS`, the gravest first), the measures of its ads, monthly spend,
+    changed (its newest change since the window began, null for none), fell (conversion fell with a change) and stake (micro-units per
+    30 days that the fall wastes). What costs most first: what was lost, falls, then what is spent on pages that lack most.
     """
     return facts.kept("listed pages", look.account.id, lambda: _listed(facts, look), *look.judging, look.part)
 
@@ -32,7 +34,7 @@ def _listed(facts: Facts, look: Look) -> pl.DataFrame:
     account, window = look.account, look.window
 
     def make() -> pl.DataFrame:
-        pages = product_frames.listings(facts, account.id, around_of(look))
+        pages = product_frames.newest_pages(facts, account.id, account.settings.fall_days)
         newest = pages.sort("day").group_by("product_id").last()
         changed = page_changes(facts, look).group_by("product_id").agg(changed=pl.col("day").max())
         ads = product_frames.product_rows(facts, account.id, window).group_by("product_id").agg(
@@ -48,10 +50,11 @@ def _listed(facts: Facts, look: Look) -> pl.DataFrame:
             .with_columns(lacks=listings.lacks(look.account.settings.pages))
         )
 
-    made = facts.kept("pages", account.id, make, window)
+    made = facts.kept("pages", account.id, make, window, account.settings)
     fell = falls(facts, look).select(sku=pl.col("name"), stake="stake", fell_on="day")
     held = facts.monthly_days(account.id, ADS, window)
-    rows = made.join(fell, on="sku", how="left").with_columns(
+    gone = lost(facts, replace(look, part=EVERYTHING)).select(sku="name", lost="lost", lost_on="since")
+    rows = made.join(fell, on="sku", how="left").join(gone, on="sku", how="left").with_columns(
         pl.col("stake").fill_null(0), row_id=pl.col("sku").str.head(64), month=pl.col("spend") / MICRO * STAKE_DAYS / held,
         missing=pl.col("lacks").list.len(),
     )  # fmt: skip
@@ -59,6 +62,13 @@ def _listed(facts: Facts, look: Look) -> pl.DataFrame:
         here = look.within(facts, product_frames.ad_rows(facts, account.id, window)).select("sku").unique()
         rows = rows.join(here.with_columns(pl.col("sku").cast(pl.String)), on="sku", how="semi")
     return rows.sort(
-        [pl.col("stake"), pl.col("month") * (pl.col("missing") > 0), "missing", "sku"],
-        descending=[True, True, True, False],
+        [
+            pl.col("lost").is_not_null(),
+            pl.col("month") * pl.col("lost").is_not_null(),
+            pl.col("stake"),
+            pl.col("month") * (pl.col("missing") > 0),
+            "missing",
+            "sku",
+        ],
+        descending=[True, True, True, True, True, False],
     )

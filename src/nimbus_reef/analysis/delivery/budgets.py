@@ -18,7 +18,7 @@ from nimbus_reef.core.budgets import Budget, Floats, Spending
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.hours import DAY, Missed
-from nimbus_reef.core.model import MICRO, State, Verdict
+from nimbus_reef.core.model import MEASURES, MICRO, State, Verdict
 from nimbus_reef.core.projection import NOTHING, Projected, Range, total
 from nimbus_reef.store.reading import campaign_frames, delivery_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -70,11 +70,34 @@ def judged_campaigns(facts: Facts, look: Look, source: str) -> pl.DataFrame:
     account = look.account
 
     def make() -> pl.DataFrame:
-        rows = campaign_frames.campaign_sums(facts, account.id, look.window, source)
+        rows = _with_silent(
+            campaign_frames.campaign_sums(facts, account.id, look.window, source),
+            setting_frames.campaign_settings(facts, account.id, look.window),
+        )
         days = facts.monthly_days(account.id, source, look.window)
         return targeting.judged(evidence.with_priors(rows, ()), days, look.aims, account.min_clicks)
 
     return look.within(facts, facts.kept("judged campaigns", account.id, make, *look.judging, source))
+
+
+def _with_silent(rows: pl.DataFrame, settings: pl.DataFrame) -> pl.DataFrame:
+    """With the campaigns that run by their settings and have no row in the window: their budgets are given all the same."""
+    runs = pl.col("state").cast(pl.String) == State.ENABLED.value
+    silent = settings.filter(runs).join(rows, on="campaign_id", how="anti")
+    if silent.is_empty():
+        return rows
+    blank = silent.select(pl.col(name) for name in silent.columns if name in rows.columns).with_columns(
+        pl.lit(0, rows.schema[name]).alias(name) for name in MEASURES
+    )
+    return pl.concat(
+        [
+            rows,
+            blank.cast(
+                {name: rows.schema[name] for name in blank.columns if name not in MEASURES}, strict=False
+            ),
+        ],
+        how="diagonal_relaxed",
+    )
 
 
 def source_of(facts: Facts, look: Look) -> str | None:

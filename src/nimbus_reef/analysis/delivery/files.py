@@ -11,6 +11,7 @@ from nimbus_reef.analysis.delivery import budgets, hours, placements
 from nimbus_reef.analysis.delivery.budgets import BudgetMove, Line
 from nimbus_reef.analysis.delivery.hours import Grid
 from nimbus_reef.analysis.look import Look
+from nimbus_reef.core import evidence
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.reading.facts import Facts
@@ -24,7 +25,7 @@ def placements_table(rows: pl.DataFrame) -> Table:
     made = rows.select(
         pl.col("whose").cast(pl.String), "placement", "share_spend", "share_sales", "impressions", "clicks", pl.col("spend") / MICRO,
         "orders", "units", pl.col("sales") / MICRO, "cvr", "cpc", "rpc", "acos", "target_acos", "needed_cvr", "p_over", "verdict",
-        pl.col("stake") / MICRO,
+        evidence.counted_stake() / MICRO, *(["offsite_limited"] if "offsite_limited" in rows.columns else []),
     )  # fmt: skip
     return Table(
         "placements", made, {"spend": "0.00", "sales": "0.00", "stake": "0.00", "acos": "0.0%", "cvr": "0.0%"}

@@ -52,8 +52,9 @@ def judged(facts: Facts, look: Look, by: str = "campaign") -> pl.DataFrame:
                 ),
                 "campaign_id",
             )
-        sums = _grouped(facts, look, rows, by)
-        return _shaped(rules.judge(sums, "whose", days, look.aims, account.min_clicks), "whose")
+        sums = _grouped(facts, look, look.within(facts, rows), by)
+        of = _grouped(facts, look, rows, by) if look.part else None
+        return _shaped(rules.judge(sums, "whose", days, look.aims, account.min_clicks, of), "whose")
 
     if by == "campaign":
         return look.within(facts, facts.kept("placements", account.id, make, *_by_campaign(look)))
@@ -73,8 +74,7 @@ def judged_soon(facts: Facts, look: Look) -> bool:
 
 
 def _grouped(facts: Facts, look: Look, rows: pl.DataFrame, by: str) -> pl.DataFrame:
-    """Sums of the part that is looked at; of a product those of campaigns whose main product it is."""
-    rows = look.within(facts, rows)
+    """Sums by what rows are grouped by; of a product those of campaigns whose main product it is."""
     if by == "account":
         named = rows.with_columns(whose=pl.lit(look.account.brand))
     elif by.startswith(movement.NAMED):
@@ -119,6 +119,14 @@ def _shaped(rows: pl.DataFrame, key: str) -> pl.DataFrame:
         .sort(["whose_spend", "whose", "place"], descending=[True, False, False])
         .drop("whose_spend", "place")
     )
+
+
+def narrowed(rows: pl.DataFrame, limited: str) -> pl.DataFrame:
+    """Placements of the campaigns whose off-site is limited (yes) or is not (no); any other word leaves all."""
+    if limited not in ("yes", "no"):
+        return rows
+    is_limited = pl.col("offsite_limited").cast(pl.String).fill_null("no") == "yes"
+    return rows.filter(is_limited if limited == "yes" else ~is_limited)
 
 
 def off_site(facts: Facts, look: Look) -> pl.DataFrame:

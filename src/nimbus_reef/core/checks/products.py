@@ -27,6 +27,16 @@ NOT_WORTH = register(
     )
 )  # fmt: skip
 
+PAGE_LOST = register(
+    Check(
+        key="page-lost", area=AreaKey.CATALOG, subject=Subject.PRODUCT, reads=Reading.LOST, money=Money.SPENT,
+        title="Product pages that lost something",
+        question="Which product pages lost pictures, bullets, words, stock or the main offer with the newest load?",
+        to_do="restore the page, or stop its ads until it is back",
+        condition=pl.lit(True), view="listings", urgent=True,
+    )
+)  # fmt: skip
+
 FELL = register(
     Check(
         key="page-broke", area=AreaKey.CATALOG, subject=Subject.PRODUCT, reads=Reading.FALLS, money=Money.OWN,

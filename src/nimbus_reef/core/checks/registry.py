@@ -53,13 +53,14 @@ Subject.KEYWORD = Subject("keyword")
 class Money(StrEnum):
     """
     What the stake of a check is: part of the overspend, which counts the same money once; money of its own, in no
-    headline; sales that are missed; or nothing at stake, and what the rows sell now is told instead.
+    headline; sales that are missed; or nothing at stake, and what the rows sell now, or what their ads cost now, is told instead.
     """
 
     OVERSPEND = "overspend"
     OWN = "own money"
     MISSED = "missed sales"
     EARNED = "sales"
+    SPENT = "ad spend"
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,6 +80,7 @@ class Reading:
     WINNERS: ClassVar[Reading]
     MOVED: ClassVar[Reading]
     FALLS: ClassVar[Reading]
+    LOST: ClassVar[Reading]
     GAPS: ClassVar[Reading]
     ADS: ClassVar[Reading]
     FAMILIES: ClassVar[Reading]
@@ -95,6 +97,7 @@ Reading.WORDS = Reading("judged words")
 Reading.WINNERS = Reading("terms that earn a target of their own")
 Reading.MOVED = Reading("products then and now", named=True)
 Reading.FALLS = Reading("falls of conversion at page changes", named=True)
+Reading.LOST = Reading("product pages that lost something", named=True)
 Reading.GAPS = Reading("categories behind their peers", named=True)
 Reading.ADS = Reading("judged product ads", named=True)
 Reading.FAMILIES = Reading("families with their costly children", named=True)
@@ -111,7 +114,7 @@ class Check:
     Selects the rows that need the same thing done.
 
     condition: over the columns of what it reads. gathers: rows that share a cause are one finding. accepts:
-    something is proposed for each row by itself, and can be accepted from the list. see_all: filters that show about
+    something is proposed for each row by itself, and can be accepted from the list. urgent: told before all others. see_all: filters that show about
     the same rows in the area's table. view: the view of its area that its rows open in.
     """
 
@@ -128,6 +131,7 @@ class Check:
     accepts: bool = False
     see_all: tuple[str, ...] = ()
     view: str = ""
+    urgent: bool = False
 
     def __reduce__(self) -> tuple[Callable[[str], Check], tuple[str]]:
         """A check that is passed on is the one of its key."""

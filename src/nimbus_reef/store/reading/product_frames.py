@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Sequence
-from datetime import date
+from datetime import date, timedelta
 from typing import Final
 
 import polars as pl
@@ -200,6 +200,34 @@ def listings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
         return snapshots.read(facts.store, account_id, "listings", versions).collect()
 
     return facts.kept("listings", account_id, make, window)
+
+
+def newest_pages(facts: Facts, account_id: int, side_days: int) -> pl.DataFrame:
+    """`listings` of the newest day held and the days before it, and of the load before however old it is."""
+    window = _newest_days(facts, account_id, "listings", side_days)
+    return listings(facts, account_id, window) if window else snapshots.no_rows("listings")
+
+
+def newest_eligibility(facts: Facts, account_id: int, side_days: int) -> pl.DataFrame:
+    """product_id, day, eligible (yes, no, null), of the catalog's newest days as `newest_pages` has them."""
+    window = _newest_days(facts, account_id, "catalog", side_days)
+    held = (
+        snapshots.read(
+            facts.store, account_id, "catalog", facts.versions(account_id, "catalog", window)
+        ).collect()
+        if window
+        else snapshots.no_rows("catalog")
+    )
+    return held.select("product_id", "day", eligible="ad_eligible")
+
+
+def _newest_days(facts: Facts, account_id: int, kind: str, side_days: int) -> Window | None:
+    held = sorted(day.last for day in facts.versions(account_id, kind, Window(date.min, date.max)))
+    if not held:
+        return None
+    since = held[-1] - timedelta(days=side_days)
+    before = [day for day in held if day < since]
+    return Window(before[-1] if before else min(since, held[0]), held[-1])
 
 
 def catalog(facts: Facts, account_id: int) -> pl.DataFrame:

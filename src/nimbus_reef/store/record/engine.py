@@ -69,6 +69,7 @@ class Store:
         Runs `work` in one transaction, of which all is kept or nothing; again from the start after a deadlock, or where the database
         went away before the end and is back, or another of its nodes answers.
         """
+        moments.written()
         for attempt in range(_TRIES):
             try:
                 return self._once(work)

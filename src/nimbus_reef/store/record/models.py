@@ -438,7 +438,7 @@ _FURTHER: Final = (
     _fact(
         "listings", ("product_id",), _text("title", 1024, required=True), _count("bullets"), _count("images"),
         _text("rich_content", 3, required=True), _text("brand_section", 3, required=True), _number("rating"),
-        _count("reviews", required=False), _money("price"), _text("in_stock", 3, required=True),
+        _count("reviews", required=False), _money("price"), _text("in_stock", 3, required=True), _text("main_offer", 5),
     ),
     _fact(
         "changes", ("at", "campaign_id", "ad_group_id", "target_id", "product_id", "field"),

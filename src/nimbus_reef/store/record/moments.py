@@ -29,8 +29,12 @@ class LoadedVersion:
 
 @dataclass(slots=True)
 class Moment:
-    """The connections that are open for it, and what it has seen of each account."""
+    """
+    The connections that are open for it, and what it has seen of each account. until_written: a write ends what was seen; what is read
+    after it, is read anew.
+    """
 
+    until_written: bool = False
     seen: dict[int, LoadedVersion] = field(default_factory=dict)
     _open: dict[Engine, Connection] = field(default_factory=dict)
 
@@ -54,9 +58,17 @@ def current() -> Moment | None:
     return _NOW.get()
 
 
-def begin() -> Token[Moment | None]:
+def begin(*, until_written: bool = False) -> Token[Moment | None]:
     """From here on everything is read in one moment."""
-    return _NOW.set(Moment())
+    return _NOW.set(Moment(until_written))
+
+
+def written() -> None:
+    """Something is about to be written: a moment that lasts until then sees what is there after it."""
+    moment = _NOW.get()
+    if moment is not None and moment.until_written:
+        moment.let_go()
+        moment.seen.clear()
 
 
 def end(begun: Token[Moment | None]) -> None:

@@ -200,6 +200,9 @@ Alpine.data("filterForm", () => ({
     this.$refs.number.hidden = this.$refs.number.disabled = choice;
     this.$refs.unit.textContent = picked.dataset.unit;
   },
+  add() {
+    this.$refs.add.click();
+  },
 }));
 
 /**
@@ -256,14 +259,16 @@ Alpine.data("picker", () => ({
     setTimeout(() => this.show());
   },
   show() {
-    this.count = this.chosen().length;
-    this.elsewhere = this.others.size ? `, ${this.others.size} of them on other pages` : "";
+    const all = this.$refs.all?.checked;
+    const chosen = this.chosen().length;
+    this.count = all ? this.$refs.all.dataset.of : chosen;
+    this.elsewhere = this.others.size && !all ? `, ${this.others.size} of them on other pages` : "";
     this.$refs.others?.replaceChildren(
       ...[...this.others].map((value) => Object.assign(document.createElement("input"), { type: "hidden", name: "rows", value })),
     );
     this.keep(this.chosen());
-    if (!this.count && this.$refs.all) this.$refs.all.checked = false;
-    if (this.$refs.bar) this.$refs.bar.hidden = !this.count;
+    if (!chosen && this.$refs.all) this.$refs.all.checked = false;
+    if (this.$refs.bar) this.$refs.bar.hidden = !chosen;
   },
 }));
 

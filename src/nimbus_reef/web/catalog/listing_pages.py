@@ -13,6 +13,7 @@ from nimbus_reef.core.listings import PageLimits, lacks_words
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.charts import Marked, panels
 from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.lost import lost_words
 from nimbus_reef.web.kit.offered import heads, words_head
 
 _SMOOTHED_OVER = 7
@@ -34,6 +35,7 @@ class PageLine:
     bullets: str
     rating: str
     lacks: str
+    lost: str
     changed: str
     broken: bool
 
@@ -45,12 +47,13 @@ def lines(rows: pl.DataFrame, limits: PageLimits, figures: Figures) -> list[Page
         cvr = row["orders"] / row["clicks"] if row["clicks"] else None
         made.append(
             PageLine(
-                row["row_id"], row["sku"], row["title"], "costly" if row["stake"] else "none",
+                row["row_id"], row["sku"], row["title"], "costly" if row["stake"] or row["lost"] else "none",
                 figures.micro(row["stake"]) if row["stake"] else "–", figures.count(row["month"]), figures.percent(cvr),
                 figures.count(len(row["title"])), figures.count(row["images"]), figures.count(row["bullets"]),
                 figures.number(row["rating"], 1) if row["rating"] is not None else "–",
-                ", ".join(called[key] for key in row["lacks"]) or "nothing", figures.day(row["changed"]) if row["changed"] else "–",
-                bool(row["stake"]),
+                ", ".join(called[key] for key in row["lacks"]) or "nothing",
+                f"{lost_words(row['lost'])}, since {figures.day(row['lost_on'])}" if row["lost"] else "–", figures.day(row["changed"]) if row["changed"] else "–",
+                bool(row["stake"] or row["lost"]),
             )
         )  # fmt: skip
     return made
@@ -59,9 +62,9 @@ def lines(rows: pl.DataFrame, limits: PageLimits, figures: Figures) -> list[Page
 def table_heads(figures: Figures) -> Any:
     """Their heads."""
     return heads(
-        "product", (f"lost {figures.symbol} a month", "spend that bought less since conversion fell with a change of the page"),
+        "product", (f"wasted {figures.symbol} a month", "spend that bought less since conversion fell with a change of the page"),
         (f"ad spend {figures.symbol} a month", "what visits to the page cost"), "CVR %", ("title", "characters"), "pictures",
-        "bullets", "rating", words_head("lacks"), words_head("changed"),
+        "bullets", "rating", words_head("lost", "what the page showed before and shows no more, by the newest load"), words_head("lacks"), words_head("changed"),
     )  # fmt: skip
 
 
@@ -75,6 +78,15 @@ def answer(rows: pl.DataFrame, figures: Figures) -> Answer:
         if len(lacking)
         else "No page lacks anything."
     )
+    gone = rows.filter(pl.col("lost").is_not_null())
+    if len(gone):
+        first = gone.row(0, named=True)
+        one = len(gone) == 1
+        return Answer(
+            f"{first['sku']} lost something since {figures.day(first['lost_on'])}: {lost_words(first['lost'])}.",
+            f"{figures.counted(len(gone), 'page')} lost something; {figures.money(float(gone['month'].sum()))} of ad spend a month goes to "
+            f"{'it' if one else 'them'}. {rest}",
+        )
     if fell.is_empty():
         return Answer("No conversion fell with a change of a page.", rest)
     first = fell.row(0, named=True)

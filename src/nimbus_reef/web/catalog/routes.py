@@ -51,6 +51,7 @@ from nimbus_reef.web.kit.candidates import Candidate, of_worded
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.judging import judged_first, worked_out_first
 from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.lost import lost_words
 from nimbus_reef.web.kit.offered import Worded, effect_words, words_head
 from nimbus_reef.web.kit.tables import TableView, heads_of, table_of
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
@@ -378,7 +379,8 @@ def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
         days["day"].to_list(), days["clicks"].to_list(), days["orders"].to_list(), changed, scope.window.first, write
     )  # fmt: skip
     mend = listing_pages.to_mend(row, scope.account.settings.pages)
-    bold = (
+    gone = f"Lost since {write.day(row['lost_on'])}: {lost_words(row['lost'])}. " if row["lost"] else ""
+    bold = gone + (
         f"Conversion fell when the page changed on {write.day(row['fell_on'])}."
         if row["stake"]
         else "Its conversion did not fall with a change of the page."
@@ -388,7 +390,7 @@ def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
         "rest": "Coincidence in time, not proof." if row["stake"] else "",
         "conversion": line,
         "changed": [(write.day(each.day), each.words) for each in reversed(changed[-8:])],
-        "worded": Worded(None, "look at the page" if mend or row["stake"] else "nothing to mend", tuple(mend)),
+        "worded": Worded(None, "restore the page, or stop its ads until it is back" if gone else "look at the page" if mend or row["stake"] else "nothing to mend", tuple(mend)),
         "planned": Acted([], 0), "changes": 0, "hits": [],
         "links": [("The product, beside peers", scope.elsewhere(url_for("standing.view", name="products"), open=str(row["sku"])))],
     }  # fmt: skip
@@ -575,6 +577,13 @@ def _catch_all_worded(scope: Scope, made: catch_all.CatchAll) -> Worded:
         why = (
             f"{write.counted(found.cheap, 'click')} of the last 90 days cost no more than {write.money(made.bid, 2)}; they converted {write.rate(found.cvr)}",
             f"expected a month: {write.counted(round(found.clicks), 'click')}, {write.counted(round(found.orders), 'order')}, ACOS {write.rate(found.acos, 0)}",
+            *(
+                (
+                    f"at {write.money(made.bid, 2)} a click it needs {write.rate(made.bid / found.aov / scope.target_acos)} conversion to meet {write.aim(scope.target_acos)}",
+                )
+                if found.aov
+                else ()
+            ),
         )
     if made.products.is_empty():
         known = (

@@ -1,4 +1,4 @@
-"""Boosts as their page shows them: what a click may cost at most, hour by hour, with a boost that is tried."""
+"""Boosts as their page shows them: what a click can cost at most, hour by hour, with a boost that is tried."""
 
 from __future__ import annotations
 
@@ -58,7 +58,7 @@ class Drawn:
 
 def drawn(held: Boosted, tried: Boost | None, weekday: int, figures: Figures) -> Drawn:
     """
-    What a click may cost at most on a weekday, or what the budget is raised to where a boost of that is tried; what the marketplace may
+    What a click can cost at most on a weekday, or what the budget is raised to where a boost of that is tried; what the marketplace may
     add by itself drawn apart, where it may.
     """
     what = BUDGET if tried is not None and tried.what == BUDGET else BID

@@ -130,7 +130,7 @@ def dry_words(rows: pl.DataFrame, figures: Figures) -> str:
     dry = rows.filter("runs_dry")
     if dry.is_empty():
         return ""
-    lost = hours.missed(float(rows["missed"].sum()))
+    lost = hours.missed(float(dry["missed"].sum()))
     first = sorted(dry["from_hour"].to_list())
     runs = "campaign runs" if len(dry) == 1 else "campaigns run"
     return (

@@ -60,14 +60,21 @@ class PlaceLine:
     acos: str
     mark: str
     verdict: str
+    whose: str
+    limited: str
 
 
-def table_heads(figures: Figures) -> Any:
-    """The heads of the table."""
+LIMITED: Final[Mapping[str, str]] = {"all": "all", "yes": "off-site limited", "no": "off-site not limited"}
+"""By which campaigns the placements of campaigns are narrowed."""
+
+
+def table_heads(figures: Figures, *, campaigns: bool) -> Any:
+    """The heads of the table; campaigns: its rows are placements of campaigns."""
+    limited = (words_head("limited", "whether the campaign is kept from off-site"),) if campaigns else ()
     return heads(
         "placement", words_head("share of spend over sales"), f"spend {figures.symbol}", f"ad sales {figures.symbol}", "clicks",
         words_head("conversion, likely range, needed", "the range is likely four times in five; the upright bar is what its price per click needs"),
-        "CVR %", f"CPC {figures.symbol}", (f"RPC {figures.symbol}", "sales ÷ clicks"), "ACOS %", words_head("evidence"),
+        "CVR %", f"CPC {figures.symbol}", (f"RPC {figures.symbol}", "sales ÷ clicks"), "ACOS %", words_head("evidence"), *limited,
     )  # fmt: skip
 
 
@@ -108,8 +115,16 @@ def _line(row: Mapping[str, Any], furthest: float, figures: Figures) -> PlaceLin
         sales=figures.count(from_micro(row["sales"])), clicks=figures.count(row["clicks"]),
         range=RangeMark(low, high, mean, None if needed is None or needed > furthest else _x(needed, furthest), tone, kind in ("costly", "fine"), words),
         cvr=figures.percent(row["cvr"]), cpc=figures.number(row["cpc"]), rpc=figures.number(row["rpc"]),
-        acos="no sales" if row["spend"] and not row["sales"] else figures.percent(row["acos"], 0), mark=kind, verdict=row["verdict"],
+        acos="no sales" if row["spend"] and not row["sales"] else figures.percent(row["acos"], 0), mark=kind, verdict=row["verdict"], whose=str(row["whose"]),
+        limited=_limited(row),
     )  # fmt: skip
+
+
+def _limited(row: Mapping[str, Any]) -> str:
+    """Whether off-site is limited, on the row of off-site."""
+    if row["placement"] != Placement.OFF_SITE.value or "offsite_limited" not in row:
+        return ""
+    return "limited" if row["offsite_limited"] == "yes" else "no"
 
 
 def _x(value: float, furthest: float) -> float:
@@ -292,7 +307,7 @@ def solved_worded(solved: Solved, highest: float | None, figures: Figures) -> Wo
         )
     if solved.bidding == Bidding.UP_AND_DOWN.value and highest is not None:
         reasons.append(
-            f"dynamic raising is on: a click may cost up to {figures.money(highest, 2)} at the top"
+            f"dynamic raising is on: a click can cost up to {figures.money(highest, 2)} at the top"
         )
     if offer is None:
         return Worded(None, "bids and adjustments are right as they are", tuple(reasons))

@@ -33,6 +33,7 @@ from nimbus_reef.web.kit.candidates import Candidate, of_worded
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.offered import Worded
+from nimbus_reef.web.kit.prices import REMEDY, rise_words
 from nimbus_reef.web.kit.tables import TableView
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, parts
@@ -96,7 +97,8 @@ def _groupings(scope: Scope) -> tuple[str, ...]:
 def _placements(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
     by = scope.choice("by", _groupings(scope))
-    rows = placements.judged(facts, scope.look, by)
+    limited = scope.choice("limited", tuple(placement_pages.LIMITED)) if by == "campaign" else ""
+    rows = placements.narrowed(placements.judged(facts, scope.look, by), limited)
     named = rows["whose"].cast(pl.String).unique(maintain_order=True)
     of = max(1, -(-len(named) // _GROUPS_A_PAGE))
     page = min(scope.page, of)
@@ -106,13 +108,15 @@ def _placements(scope: Scope) -> dict[str, Any]:
     return {
         "by": by,
         "groupings": _groupings(scope),
+        "limited": limited,
+        "limited_choices": tuple(placement_pages.LIMITED.items()),
         "answer": placement_pages.answer(placements.judged(facts, scope.look, "account"), None, write),
         **(_by_campaign(scope) if now else {}),
         "campaigns_told": now,
         "table": TableView(
-            here=_here("placements"), name="placements", heads=placement_pages.table_heads(write),
+            here=_here("placements"), name="placements", heads=placement_pages.table_heads(write, campaigns=by == "campaign"),
             groups=lines if len(lines) > 1 or by != "account" else {"": next(iter(lines.values()), [])}, page=page, pages=of,
-            empty="No placement had figures in these days.", opens=by == "campaign",
+            empty="No placement fits." if limited else "No placement had figures in these days.", opens=by == "campaign", picks=by == "campaign",
         ),
     }  # fmt: skip
 
@@ -204,7 +208,7 @@ def _placement_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
         "worded": worded, "planned": acted(scope, worded.offer), "changes": 0 if worded.offer is None else len(worded.offer.changes),
         "links": [
             ("Its base bid and adjustments, drawn", scope.choose(_here("placements"), whose=str(row["campaign"]))),
-            ("What a click may cost, hour by hour", scope.choose(_here("boosts"), whose=str(row["campaign"]))),
+            ("What a click can cost, hour by hour", scope.choose(_here("boosts"), whose=str(row["campaign"]))),
             ("Its targets", scope.elsewhere(url_for("targeting.table", name="targets"), campaign=str(row["campaign"]))),
         ],
     }  # fmt: skip
@@ -350,6 +354,11 @@ def _boosts(scope: Scope) -> dict[str, Any]:
     planned = acted(scope, offer)
     # What is in the plan already is drawn as part of it, not once more.
     shown = tried if planned.left else None
+    told = (
+        plan_prices.accepted(facts, scope.look, _planned(scope), [[each for each, _ in offer.changes]])
+        if offer and shown
+        else None
+    )
     made = boost_pages.drawn(held, shown, weekday, write)
     return {
         "held": held,
@@ -367,6 +376,7 @@ def _boosts(scope: Scope) -> dict[str, Any]:
         "problem": problem,
         "instead": instead,
         "planned": planned,
+        "dearer": f"{rise_words(told.refused[0], write)}. {REMEDY}" if told and told.refused else "",
         "segments": hours.found_segments(facts, scope.look) if facts.held_days(scope.account.id, hours.KIND, scope.window) else (),
     }  # fmt: skip
 
@@ -498,9 +508,9 @@ def _file(scope: Scope, name: str) -> Table:
     """A table as the page has it: placements by its grouping, budgets with its total."""
     facts = parts().facts
     if name == "placements":
-        return files.placements_table(
-            placements.judged(facts, scope.look, scope.choice("by", _groupings(scope)))
-        )
+        by = scope.choice("by", _groupings(scope))
+        limited = scope.choice("limited", tuple(placement_pages.LIMITED)) if by == "campaign" else ""
+        return files.placements_table(placements.narrowed(placements.judged(facts, scope.look, by), limited))
     if name == "budgets":
         moved = budgets.moved(facts, scope.look, _total(scope, scope.said("total")))
         return files.budgets_table(budgets.lines(budgets.held(facts, scope.look)), moved)

@@ -23,6 +23,7 @@ from nimbus_reef.core.recurring import Key, News
 from nimbus_reef.store.people.closed_audits import Closing
 from nimbus_reef.store.people.hidden_findings import DONE, PutAway
 from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.lost import lost_words
 from nimbus_reef.web.kit.strips import ahead_words, value_words
 from nimbus_reef.web.kit.verdicts import mark_of, word_fact
 
@@ -125,13 +126,12 @@ def _block(
 ) -> FindingBlock:  # fmt: skip
     check, gain = group.check, group.check.money is Money.EARNED
     shown = group.rows if whole else group.rows.head(SHOWN)
-    money = int(group.rows["sales"].sum()) * STAKE_DAYS / days if gain else group.stake
     return FindingBlock(
         key=check.key,
         title=check.title,
         to_do=check.to_do,
         opens=opens(check),
-        amount=figures.micro(money),
+        amount=figures.micro(sum(_money(check, row, days) for row in group.rows.to_dicts())),
         gain=gain,
         is_what=_IS[check.money],
         weighs=_weighs(group, found, days, figures, gain=gain),
@@ -147,9 +147,16 @@ def _block(
     )
 
 
+def _money(check: Check, row: Mapping[str, Any], days: int) -> float:
+    """What a finding is told with, micro-units per 30 days: what is at stake, or what it sells now, or what its ads cost now."""
+    if check.money is Money.EARNED:
+        return float(row["sales"] * STAKE_DAYS / days)
+    return float(row["spent"] if check.money is Money.SPENT else row["stake"])
+
+
 _IS: Final[Mapping[Money, str]] = {
     Money.OVERSPEND: "at stake per 30 days", Money.OWN: "at stake per 30 days", Money.MISSED: "of sales missed per 30 days",
-    Money.EARNED: "per 30 days is what they sell now",
+    Money.EARNED: "per 30 days is what they sell now", Money.SPENT: "of ad spend per 30 days goes there",
 }  # fmt: skip
 """What the money of a group is."""
 
@@ -160,8 +167,9 @@ def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain:
         share = int(group.rows["sales"].sum()) / found.sales if found.sales else None
         return f"{figures.rate(share)} of sales come from them"
     monthly = STAKE_DAYS / days
-    of_spend = group.stake / (found.spend * monthly) if found.spend else None
-    of_sales = group.stake / (found.sales * monthly) if found.sales else None
+    money = sum(_money(group.check, row, days) for row in group.rows.to_dicts())
+    of_spend = money / (found.spend * monthly) if found.spend else None
+    of_sales = money / (found.sales * monthly) if found.sales else None
     if group.check.money is Money.MISSED:
         return f"{figures.rate(of_sales)} of sales"
     return f"{figures.rate(of_spend)} of spend, {figures.rate(of_sales)} of sales"
@@ -173,8 +181,7 @@ def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures
         return _named_line(row, group, largest, days, figures)
     if check.subject is Subject.PHRASE:
         return _word_line(row, largest, figures)
-    gain = check.money is Money.EARNED
-    money = row["sales"] * STAKE_DAYS / days if gain else row["stake"]
+    gain, money = check.money is Money.EARNED, _money(check, row, days)
     name, where = named(check, row)
     return FindingLine(
         row_id=row["row_id"],
@@ -208,8 +215,7 @@ def _named_line(
     row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures
 ) -> FindingLine:
     name, where = named(group.check, row)
-    gain = group.check.money is Money.EARNED
-    money = row["sales"] * STAKE_DAYS / days if gain else row["stake"]
+    gain, money = group.check.money is Money.EARNED, _money(group.check, row, days)
     by_campaign = opens(group.check).key == "campaign"
     return FindingLine(
         row_id=row["row_id"], open=row["campaign"] if by_campaign else row["members"][0],
@@ -241,6 +247,11 @@ def _fell(row: Mapping[str, Any], figures: Figures) -> str:
         f"{changed or 'its title'} on {row['day']}; conversion {figures.rate(row['cvr_before'])} → "
         f"{figures.rate(row['cvr_after'])} (coincidence in time, not proof)"
     )
+
+
+def _page_lost(row: Mapping[str, Any], figures: Figures) -> str:
+    """What a page lost, and since when."""
+    return f"{lost_words(row['lost'])}, since {figures.day(row['since'])}"
 
 
 def _behind(row: Mapping[str, Any], figures: Figures) -> str:
@@ -296,7 +307,7 @@ def _twice(row: Mapping[str, Any], figures: Figures) -> str:
 
 
 _TOLD: Final[Mapping[Reading, Callable[[Mapping[str, Any], Figures], str]]] = {
-    Reading.MOVED: _moved, Reading.FALLS: _fell, Reading.GAPS: _behind,
+    Reading.MOVED: _moved, Reading.FALLS: _fell, Reading.LOST: _page_lost, Reading.GAPS: _behind,
     Reading.ADS: _beside, Reading.FAMILIES: _wrong_child, Reading.INELIGIBLE: _lost, Reading.UNADVERTISED: _sells,
     Reading.BUDGETS: _dry, Reading.DUPLICATES: _twice,
 }  # fmt: skip
@@ -571,7 +582,7 @@ def gap_lines(row: Mapping[str, Any], figures: Figures) -> list[dict[str, str]]:
 
 def opened_words(group: Group, figures: Figures) -> str:
     """What is at stake in it."""
-    if group.check.money is Money.EARNED:
+    if group.check.money in (Money.EARNED, Money.SPENT):
         return figures.counted(len(group.rows), "finding")
     return f"{figures.micro(group.stake)} {_IS[group.check.money]}"
 

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
 
 import polars as pl
 
 from nimbus_reef.analysis.findings import Findings, named
 from nimbus_reef.analysis.pulse import Beat
 from nimbus_reef.analysis.recurring import Recurring
+from nimbus_reef.core.changes import named as named_change
+from nimbus_reef.core.changes import word_of
+from nimbus_reef.core.checks import CHECKS
 from nimbus_reef.core.model import MICRO, from_micro
-from nimbus_reef.formats.change_sheet import COLUMNS
+from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.params import Scope
@@ -19,37 +24,51 @@ _MONEY = {"at stake per 30 days": "0.00", "spend": "0.00", "sales": "0.00"}
 
 
 def summary(scope: Scope, found: Findings, beat: Beat, recurring: Recurring) -> Table:
-    """What was looked at and what it came to, a line each."""
-    account, now, then, last = scope.account, beat.now, beat.then, recurring.last
-    rows: list[tuple[str, str, float | None]] = [
-        ("account", account.key, None),
-        ("brand", account.brand, None),
-        ("currency", account.currency, None),
-        ("window", f"{scope.window.first} to {scope.window.last}", None),
-        ("compared with", f"{scope.against.first} to {scope.against.last}" if scope.against else "", None),
-        ("part", scope.part or "all of the account", None),
-        ("target ACOS", "", scope.target_acos),
-        ("totals come from", beat.source or "", None),
+    """What was looked at and what it came to, a line each: in words, as an amount, as a rate, or as a day."""
+    account, last, since = scope.account, recurring.last, recurring.since
+    rows: list[_Line] = [
+        _Line("brand", account.brand), _Line("marketplace", f"{account.marketplace}, {account.country}"),
+        _Line("currency", account.currency), _Line("part of the account", scope.part_words),
+        _Line("first day", day=scope.window.first), _Line("last day", day=scope.window.last),
+    ]  # fmt: skip
+    if scope.against:
+        rows += [
+            _Line("compared with, first day", day=scope.against.first),
+            _Line("compared with, last day", day=scope.against.last),
+        ]
+    rows += [
+        _Line("target ACOS", rate=scope.target_acos),
+        _Line("totals come from", KINDS[beat.source].title if beat.source else ""),
     ]
-    for label, each in (("now", now), ("then", then)):
+    for label, each in (("now", beat.now), ("before", beat.then)):
         if each is not None:
             rows += [
-                (f"spend, {label}", "", from_micro(each.spend)),
-                (f"sales, {label}", "", from_micro(each.sales)),
-                (f"ACOS, {label}", "", each.acos),
-                (f"TACOS, {label}", "", each.tacos),
-            ]
+                _Line(f"spend, {label}", amount=from_micro(each.spend)), _Line(f"sales, {label}", amount=from_micro(each.sales)),
+                _Line(f"ACOS, {label}", rate=each.acos), _Line(f"TACOS, {label}", rate=each.tacos),
+            ]  # fmt: skip
     rows += [
-        ("overspend per 30 days, the same money once", "", from_micro(found.overspend)),
-        *([("missed sales per 30 days", "", from_micro(found.missed))] if found.missed else []),
-        ("findings", "", float(found.count())),
-        ("last audit closed", f"{last.at:%Y-%m-%d}" if last else "", None),
-        ("findings new or come back since", "", float(len(recurring.since.news)) if last else None),
-        ("findings gone since", "", float(len(recurring.since.gone)) if last else None),
-    ]
-    return Table(
-        "Summary", pl.DataFrame(rows, schema=["what", "is", "figure"], orient="row"), {"figure": "0.00##"}
-    )
+        _Line("likely above target per 30 days, the same money once", amount=from_micro(found.overspend)),
+        *([_Line("missed sales per 30 days", amount=from_micro(found.missed))] if found.missed else []),
+        _Line("findings", amount=float(found.count())),
+        *([
+            _Line("last audit closed", day=last.at.date()), _Line("findings new or come back since", amount=float(len(since.news))),
+            _Line("findings gone since", amount=float(len(since.gone))),
+        ] if last else []),
+    ]  # fmt: skip
+    made = pl.DataFrame(
+        [(each.what, each.words, each.amount, each.rate, each.day) for each in rows],
+        schema={"what": pl.String, "in words": pl.String, "amount": pl.Float64, "rate": pl.Float64, "day": pl.Date}, orient="row",
+    )  # fmt: skip
+    return Table("Summary", made, {"amount": "#,##0.##", "rate": "0.0%"})
+
+
+@dataclass(frozen=True, slots=True)
+class _Line:
+    what: str
+    words: str = ""
+    amount: float | None = None
+    rate: float | None = None
+    day: date | None = None
 
 
 def findings_table(found: Findings, recurring: Recurring) -> Table:
@@ -79,6 +98,16 @@ def findings_table(found: Findings, recurring: Recurring) -> Table:
 
 
 def plan_table(planned: Sequence[Planned]) -> Table:
-    """The changes that wait, as the change sheet has them."""
-    rows = [[str(getattr(each.change, name)) for name in COLUMNS] for each in planned]
-    return Table("Plan", pl.DataFrame(rows, schema=list(COLUMNS), orient="row"), {})
+    """The changes that wait, in words: what is read back is the change sheet."""
+    rows = [
+        (
+            change.row, change.campaign, *named_change(change), word_of(change),
+            change.old_value, change.new_value, change.reason, CHECKS[change.finding].title if change.finding in CHECKS else "",
+        )
+        for change in (each.change for each in planned)
+    ]  # fmt: skip
+    schema = {
+        "row": pl.Int64, "campaign": pl.String, "what": pl.String, "where": pl.String, "change": pl.String,
+        "from": pl.String, "to": pl.String, "reason": pl.String, "found as": pl.String,
+    }  # fmt: skip
+    return Table("Plan", pl.DataFrame(rows, schema=schema, orient="row"), {"from": "0.00", "to": "0.00"})

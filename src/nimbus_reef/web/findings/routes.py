@@ -22,7 +22,6 @@ from nimbus_reef.analysis.findings import findings as findings_of
 from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms
 from nimbus_reef.analysis.judged_tables import VIEWS, table_to_export
 from nimbus_reef.analysis.lacking import lacking
-from nimbus_reef.analysis.look import EVERYTHING, Look
 from nimbus_reef.analysis.opened_findings import Opened, group_of
 from nimbus_reef.analysis.opened_findings import opened as opening
 from nimbus_reef.analysis.proposals import FILED_AS, judged, proposed
@@ -102,11 +101,6 @@ def _put_aside(scope: Scope, away: Sequence[PutAway]) -> dict[str, Any]:
         "hidden": pages.hidden([each for each in away if not each.done], names),
         "ticked": pages.ticked(done, names, since, write),
     }
-
-
-def whole(scope: Scope) -> Look:
-    """The look at all of the account."""
-    return replace(scope.look, part=EVERYTHING)
 
 
 def _with_days(scope: Scope) -> str:
@@ -251,7 +245,7 @@ def report() -> str:
         ways=NO_WAYS,
         by="product",
         since=pages.since_last(found, recurring, write),
-        beat=beat_line(beat(facts, whole(scope), today_of(account)), today_of(account)),
+        beat=beat_line(beat(facts, scope.look, today_of(account)), today_of(account)),
         groups=plan_lines(plans.planned(parts().store, account.id), write),
         today=today_of(account),
     )
@@ -275,7 +269,7 @@ def workbook() -> AnyResponse:
         raise NotFound("There is nothing to write down yet.", remedy="Load a report first.")
     found, facts = found_now(), parts().facts
     recurring = since_last(facts, scope.account, found, scope.part)
-    made = beat(facts, whole(scope), today_of(scope.account))
+    made = beat(facts, scope.look, today_of(scope.account))
     tables = []
     for view in VIEWS.values():
         rows = judged(facts, scope.look, view.subject).sort("stake", descending=True)

@@ -11,6 +11,7 @@ from nimbus_reef.analysis.pulse import Beat
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.lost import lost_words
 
 WIDTH: Final = 150
 HEIGHT: Final = 34
@@ -57,6 +58,7 @@ class BeatLine:
     step: BeatStep
     held: bool = False
     one_sum: bool = False
+    lost: str = ""
 
 
 def line(beat: Beat, today: date) -> BeatLine:
@@ -88,6 +90,21 @@ def line(beat: Beat, today: date) -> BeatLine:
         step=next_step(beat, today),
         held=now is not None,
         one_sum=beat.days is not None and len(beat.days) > 0 and not sales_path,
+        lost=_lost(beat, write),
+    )
+
+
+def _lost(beat: Beat, write: Figures) -> str:
+    """Which pages lost something, and what is spent on visits to them; empty where none did."""
+    if beat.lost is None or beat.lost.is_empty():
+        return ""
+    first = beat.lost.row(0, named=True)
+    several = len(beat.lost) > 1
+    others = f", and {write.counted(len(beat.lost) - 1, 'page')} more" if several else ""
+    spent = write.micro(int(beat.lost["spent"].sum()))
+    return (
+        f"{first['name']} lost something since {write.day(first['since'])}: {lost_words(first['lost'])}{others}. "
+        f"{spent} of ad spend per 30 days goes {'to these pages' if several else 'there'}."
     )
 
 

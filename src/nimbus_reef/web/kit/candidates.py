@@ -10,7 +10,7 @@ from nimbus_reef.analysis.deeds import Stopped
 from nimbus_reef.analysis.judged_tables import View
 from nimbus_reef.analysis.order import Home
 from nimbus_reef.analysis.proposals import Proposed
-from nimbus_reef.core.changes import Action, Change, Entity, Promise, kind_of, named, projected
+from nimbus_reef.core.changes import Action, Change, Entity, Promise, named, projected, word_of
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.projection import NOTHING, Projected, total
 from nimbus_reef.core.proposals import Move
@@ -79,8 +79,7 @@ def _kind(change: Change) -> str:
         return "start" if change.new_value == "enabled" else "pause"
     if change.field in ("bid", "default_bid"):
         return "raise" if float(change.new_value) > float(change.old_value or 0) else "cut"
-    kind = kind_of(change)
-    return kind.word if kind else change.field
+    return word_of(change)
 
 
 def of_judged(
@@ -127,6 +126,5 @@ def of_worded(key: str, worded: Worded, why_not: str, row: Mapping[str, Any] | N
 def of_change(key: str, change: Change, promise: Promise, place: str) -> Candidate:
     """One change that stands for itself, such as one that sets something back."""
     name, _ = named(change)
-    kind = kind_of(change)
-    deed = f"{kind.word if kind else change.field} {change.old_value} → {change.new_value}"
+    deed = f"{word_of(change)} {change.old_value} → {change.new_value}"
     return Candidate(key, name, place, deed, ((change, promise),), projected(change, promise))

@@ -11,7 +11,7 @@ import polars as pl
 
 from nimbus_reef.analysis.delivery import solutions
 from nimbus_reef.core import plan, projection
-from nimbus_reef.core.changes import Entity, kind_of, named, projected
+from nimbus_reef.core.changes import Entity, kind_of, named, projected, word_of
 from nimbus_reef.core.model import State
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit.figures import Figures
@@ -164,7 +164,7 @@ def lines(
         grouped.setdefault(change.campaign, []).append(
             PlanLine(
                 key=each.id, row=change.row, what=what, where=where,
-                action=kind.word if kind else change.field,
+                action=word_of(change),
                 old=change.old_value or ("not there" if negative else ""),
                 new=change.match_type.replace("_", " ") if negative else change.new_value,
                 editable=bool(kind and kind.editable), text=bool(kind and not kind.holds.is_number),

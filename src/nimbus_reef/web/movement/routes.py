@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date
 from typing import Any, Final
 
@@ -154,18 +155,13 @@ def _why_page(scope: Scope, by: str) -> why.WhyPage | None:
     return facts.kept("why", scope.account.id, lambda: why.why(_sides(scope, by), write), look, by, write)
 
 
-def _why_of_all(scope: Scope) -> why.WhyPage:
-    """Why the account's ACOS moved, whatever the page is grouped by."""
-    nothing = why.WhyPage(Answer("Nothing was sold in one of the windows.", ""))
-    return _why_page(scope, "product") or nothing
-
-
 def _drift(scope: Scope) -> dict[str, Any]:
     by = _by(scope)
     everything = scope.choice("show", ("largest", "all")) == "all"
     rows, write = _ranked(scope, by), figures()
     shown = rows.head(pages.MOST_DRAWN if everything else movers.LARGEST)
-    whole = _why_of_all(scope)
+    # By the same rows as the page, as “Why” on the next tab has it: another grouping splits the same change otherwise.
+    whole = _why_page(scope, by) or why.WhyPage(Answer("Nothing was sold in one of the windows.", ""))
     page, of = page_of(len(rows), scope.page) if everything else (1, 1)
     sides = _sides(scope, "product" if by != "family" else "family")
 
@@ -293,17 +289,25 @@ def _asked_changes(scope: Scope) -> tuple[str, date | None]:
         raise BadInput(f"“{text}” is not a day.", remedy="Choose one of the list.") from None
 
 
+def _look_of_changes(scope: Scope) -> Look:
+    """What is looked at, on this page alone narrowed to the product it was asked for."""
+    look = scope.look
+    return replace(look, part=replace(look.part, product=scope.said("whose") or look.part.product))
+
+
 def _changes(scope: Scope) -> dict[str, Any]:
     facts, write = parts().facts, figures()
     which, day = _asked_changes(scope)
-    rows = made_changes.listed(facts, scope.look, which, day)
+    look = _look_of_changes(scope)
+    rows = made_changes.listed(facts, look, which, day)
     page, of = page_of(len(rows), scope.page)
     shown = rows.slice((page - 1) * PAGE_ROWS, PAGE_ROWS)
     return {
         "answer": change_pages.answer(rows, write, day),
         "which": which,
         "day": day.isoformat() if day else "",
-        "days": change_pages.days(made_changes.by_day(made_changes.listed(facts, scope.look, which)), write),
+        "days": change_pages.days(made_changes.by_day(made_changes.listed(facts, look, which)), write),
+        "whose": scope.said("whose"),
         "table": TableView(
             here=url_for("movement.view", name="changes"), name="changes", heads=change_pages.heads(write),
             groups={"": change_pages.lines(shown, write)}, page=page, pages=of, opens=False, picks=person().writes,
@@ -318,7 +322,7 @@ def set_back() -> Response | str:
     must_write()
     scope, facts, write = current_scope(), parts().facts, figures()
     which, day = _asked_changes(scope)
-    rows = made_changes.listed(facts, scope.look, which, day)
+    rows = made_changes.listed(facts, _look_of_changes(scope), which, day)
     if not request.form.get("all"):
         rows = rows.filter(pl.col("row_id").is_in(request.form.getlist("rows")))
     if rows.is_empty():

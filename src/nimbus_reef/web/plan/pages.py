@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
-from nimbus_reef.core.changes import Change, kind_of, named, projected
+from nimbus_reef.core.changes import named, projected, word_of
 from nimbus_reef.core.conflicts import BLOCKS, Conflict, ConflictKind
 from nimbus_reef.core.plan import ReadBack
 from nimbus_reef.errors import BadInput
@@ -24,12 +24,6 @@ _SORTS: Final[Mapping[str, Callable[[Planned], Any]]] = {
     "spend": lambda each: projected(each.change, each.promise).spend.middle,
     "sales": lambda each: projected(each.change, each.promise).sales.middle,
 }
-
-
-def word_of(change: Change) -> str:
-    """What kind of change it is, as its column says it."""
-    kind = kind_of(change)
-    return kind.word if kind else change.field
 
 
 def campaigns(planned: Sequence[Planned]) -> int:

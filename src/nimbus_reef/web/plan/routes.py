@@ -211,6 +211,8 @@ def edit(change_id: int) -> AnyResponse | str:
     reason = value_problem(after)
     if reason:
         raise BadInput(f"Row {after.row}: “{after.new_value}” {reason}.", remedy="Nothing was changed.")
+    answer = rules.ReadBack((after,), (), len(planned) - 1, ())
+    _refuse_dearer(planned, answer)
     asks = asked_about([(after, found.promise)], current_scope().account.settings, figures())
     if asks and after.new_value != found.change.new_value and not request.form.get("asked"):
         sent = [(name, text) for name, text in request.form.items(multi=True) if name != "csrf_token"]
@@ -219,8 +221,6 @@ def edit(change_id: int) -> AnyResponse | str:
             back=back,
         )  # fmt: skip
     if after.new_value != found.change.new_value:
-        answer = rules.ReadBack((after,), (), len(planned) - 1, ())
-        _refuse_dearer(planned, answer)
         plans.take(parts().store, current_scope().account.id, who.id, planned, answer, "edited")
     return redirect(back)
 

@@ -17,7 +17,7 @@ from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.metrics import sums_in_units
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.store.reading import target_frames
-from nimbus_reef.store.reading.facts import Facts
+from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.splits import Why, why
 from nimbus_reef.web.kit.strips import Strip, strip, value_words
@@ -40,7 +40,10 @@ def why_it_moved(
         same = (pl.col("ad_group_id") == row["ad_group_id"]) & (pl.col("normal_id") == row["normal_id"])
         before = target_frames.term_sums(facts, scope.account.id, scope.against).filter(same)
     if before.is_empty():
-        return Why("It did nothing in the days before.", ())
+        kinds = TARGET_SOURCES if view.subject is Subject.TARGET else ("search_term_daily",)
+        if not any(facts.held_days(scope.account.id, kind, scope.against) for kind in kinds):
+            return Why(f"Nothing is loaded for the days compared with, {figures.days(scope.against)}.", ())
+        return Why("It had no impressions in the days before.", ())
     return why(sums_in_units(before.row(0, named=True)), sums_in_units(row), figures)
 
 

@@ -1,0 +1,70 @@
+"""Products whose page lost something, with the ad spend that goes there: what is seen today, since pages do not mature."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis.falls import COMMON
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.core import listings
+from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.model import MEASURES
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.store.reading.facts import Facts
+
+ADS: Final = "product_ad_daily"
+_LOST: Final[Mapping[str, Any]] = {
+    "spent": pl.Int64, "since": pl.Date, "lost": pl.List(pl.Struct({"field": pl.String, "old": pl.String, "new": pl.String})),
+}  # fmt: skip
+
+
+def lost(facts: Facts, look: Look) -> pl.DataFrame:
+    """
+    Products of the part looked at whose page lost something, by the newest load whatever the window: what checks read, with lost (field,
+    old, new), since and spent: what their ads cost per 30 days of the window, in micro-units; most first. Nothing of it is at stake for sure.
+    """
+    return facts.kept(
+        "lost pages",
+        look.account.id,
+        lambda: _lost(facts, look),
+        look.window,
+        look.part,
+        look.account.settings,
+    )
+
+
+def _lost(facts: Facts, look: Look) -> pl.DataFrame:
+    account, limits = look.account, look.account.settings
+    told = pl.concat(
+        listings.lost(pages, limits.pages, limits.fall_days)
+        for pages in (
+            product_frames.newest_eligibility(facts, account.id, limits.fall_days),
+            product_frames.newest_pages(facts, account.id, limits.fall_days),
+        )
+    )
+    ads = look.within(facts, product_frames.ad_rows(facts, account.id, look.window))
+    spent = ads.group_by(pl.col("sku").cast(pl.String)).agg(pl.col(MEASURES).sum().cast(pl.Int64))
+    days = facts.monthly_days(account.id, ADS, look.window)
+    titles = product_frames.catalog(facts, account.id).select("product_id", pl.col("title").cast(pl.String))
+    rows = (
+        told.group_by("product_id", maintain_order=True)
+        .agg(pl.col("since").max(), lost=pl.struct("field", "old", "new"))
+        .join(
+            product_frames.skus(facts, account.id).with_columns(pl.col("sku").cast(pl.String)),
+            on="product_id",
+        )
+        .join(spent, on="sku", how="inner" if look.part else "left")
+        .join(titles, on="product_id", how="left")
+        .with_columns(pl.col(MEASURES).fill_null(0))
+        .with_columns(spent=(pl.col("spend") * STAKE_DAYS / days).round().cast(pl.Int64))
+        .sort(["spent", "sku"], descending=[True, False])
+    )
+    return rows.select(
+        row_id=pl.col("sku").str.head(64), name="sku", where=pl.col("title").fill_null(""), stake=pl.lit(0, pl.Int64),
+        campaign=pl.lit(""), ad_group=pl.lit(""), target="sku", match_type=pl.lit(""),
+    ).hstack(rows.select(*(pl.col(name).cast(pl.Int64) for name in MEASURES), *_LOST)) if len(rows) else pl.DataFrame(
+        schema={**COMMON, **_LOST}
+    )  # fmt: skip
