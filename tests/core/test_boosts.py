@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimbus_reef.core import boosts
-from nimbus_reef.core.boosts import Boost, Moment
+from nimbus_reef.core.boosts import Boost, BoostHour
 
 
 def test_boosts_of_other_dates_do_not_add_up():
@@ -74,7 +74,11 @@ def test_what_the_sheet_says_of_a_boost_is_read_as_it_was_written(boost):
     read = boosts.from_sheet(
         boost.what, boost.percent, boosts.when_written(boost), str(boost.from_hour), str(boost.to_hour)
     )
-    for moment in (Moment(1, 3, None), Moment(6, 12, date(2026, 2, 7)), Moment(7, 20, date(2026, 1, 4))):
+    for moment in (
+        BoostHour(1, 3, None),
+        BoostHour(6, 12, date(2026, 2, 7)),
+        BoostHour(7, 20, date(2026, 1, 4)),
+    ):
         assert read.holds(moment) == boost.holds(moment)
     assert (read.first, read.last, read.weekdays) == (boost.first, boost.last, boost.weekdays)
 

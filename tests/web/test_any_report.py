@@ -7,7 +7,7 @@ import pytest
 from sqlalchemy import update
 from tests.analysis.test_products_and_shop import days, listings
 from tests.jobs.test_labels import put
-from tests.pages import row_ids, sent_by, text_of, texts, values
+from tests.pages import accept, row_ids, sent_by, text_of, texts, values
 
 from nimbus_reef.analysis.findings import SOURCES
 from nimbus_reef.core.model import MEASURES
@@ -185,7 +185,7 @@ def test_a_month_of_hours_as_one_sum_has_hours_and_no_weekdays(visitor, store, a
     shown = text_of(visitor.get("/delivery/hours"))
     assert "all days" in shown
     assert "Mon" not in shown
-    assert "from 9 to 24 h" in shown
+    assert "9–24 h" in shown
     assert "a budget ran dry" not in shown
     assert "no budget runs dry" not in shown
     assert "Which budgets run dry needs hours, day by day." in shown
@@ -229,8 +229,8 @@ def test_one_sum_of_each_report_opens_everywhere(visitor, store, account, paths,
         assert behind.status_code == 200
         assert str(first) in behind.get_data(as_text=True)
         assert visitor.get(f"/targeting/{view}/export.csv").status_code == 200
-        done = visitor.post(f"/targeting/{view}/accept-many", data={"rows": row})
-        assert done.status_code == 302
+        done = accept(visitor, f"/targeting/{view}/accept-many", {"rows": row})
+        assert done.status_code in (200, 302)
     assert "day for day" in visitor.get("/movement/trends").get_data(as_text=True)
     assert "€ 0 a day" not in visitor.get("/movement/trends").get_data(as_text=True).replace("\xa0", " ")
     assert visitor.get("/findings/workbook.xlsx").status_code in (200, 302)

@@ -60,23 +60,27 @@ def test_the_product_that_drags_its_family_is_the_child_that_takes_too_much(owne
 
 def test_a_family_s_shift_goes_from_its_drawer_into_the_plan_and_back(owner, demo):
     """Accepted as pauses of product ads; the drawer then says so and takes them back."""
-    page = owner.get(f"{CATALOG}/families")
+    days = "window=last-14"
+    page = owner.get(f"{CATALOG}/families?{days}")
     family = next(
         key for key in dict.fromkeys(each.split("/")[0] for each in row_ids(page))
-        if "Accept" in text_of(owner.get(f"{CATALOG}/families/evidence?open={key}"))
+        if "Accept" in text_of(owner.get(f"{CATALOG}/families/evidence?{days}&open={key}"))
     )  # fmt: skip
-    shown = text_of(owner.get(f"{CATALOG}/families/evidence?open={family}"))
+    shown = text_of(owner.get(f"{CATALOG}/families/evidence?{days}&open={family}"))
     assert "spend as it is" in shown
     assert "so that it is still tested" in shown
-    assert accept(owner, f"{CATALOG}/families/accept", {"row": family}).status_code in (302, 303)
+    assert accept(owner, f"{CATALOG}/families/accept", {"row": family, "window": "last-14"}).status_code in (
+        302,
+        303,
+    )
     changes = planned(demo)
     assert {(each.entity, each.field, each.new_value) for each in changes} == {
         (Entity.PRODUCT_AD, "state", "paused")
     }
     assert all(each.sku and each.reason for each in changes)
-    again = owner.get(f"{CATALOG}/families/evidence?open={family}")
+    again = owner.get(f"{CATALOG}/families/evidence?{days}&open={family}")
     assert "In the plan" in text_of(again)
-    back = {"row": family, "change": values(again, "[name=change]", "value")}
+    back = {"row": family, "window": "last-14", "change": values(again, "[name=change]", "value")}
     assert owner.post(f"{CATALOG}/families/take-back", data=back).status_code == 303
     assert planned(demo) == []
 

@@ -19,7 +19,7 @@ BID: Final = "bid"
 BUDGET: Final = "budget"
 
 
-class Moment(NamedTuple):
+class BoostHour(NamedTuple):
     """An hour of an ISO weekday; day: a date on it, None for any on which no dated boost holds."""
 
     weekday: int
@@ -44,7 +44,7 @@ class Boost:
     first: date | None = None
     last: date | None = None
 
-    def holds(self, moment: Moment) -> bool:
+    def holds(self, moment: BoostHour) -> bool:
         """Whether it is in force then."""
         at = moment.weekday in (self.weekdays or WEEK) and self.from_hour <= moment.hour < self.to_hour
         if self.first is None and self.last is None:
@@ -71,21 +71,21 @@ def problem(boost: Boost) -> str | None:
     return None
 
 
-def raised(boosts: Sequence[Boost], what: str, moment: Moment) -> float:
+def raised(boosts: Sequence[Boost], what: str, moment: BoostHour) -> float:
     """By what part a budget or bids are raised then: boosts that hold at once add up."""
     return sum(each.percent / 100 for each in boosts if each.what == what and each.holds(moment))
 
 
 def highest(boosts: Sequence[Boost], what: str, weekday: int, hour: int) -> float:
     """The most by which a budget or bids are raised in an hour of a weekday, on whichever day most boosts of it hold at once."""
-    return max(raised(boosts, what, Moment(weekday, hour, day)) for day in _days(boosts, weekday))
+    return max(raised(boosts, what, BoostHour(weekday, hour, day)) for day in _days(boosts, weekday))
 
 
-def moments(boosts: Sequence[Boost]) -> list[Moment]:
+def moments(boosts: Sequence[Boost]) -> list[BoostHour]:
     """One moment of every stretch in which the same boosts hold."""
     hours = sorted({0, *(hour for each in boosts for hour in (each.from_hour, each.to_hour) if hour < HOURS)})
     return [
-        Moment(weekday, hour, day) for weekday in WEEK for day in _days(boosts, weekday) for hour in hours
+        BoostHour(weekday, hour, day) for weekday in WEEK for day in _days(boosts, weekday) for hour in hours
     ]
 
 

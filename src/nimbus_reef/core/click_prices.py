@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from typing import Any, Final
 
 from nimbus_reef.core import boosts as boosts_of
-from nimbus_reef.core.boosts import BID, HOURS, Boost, Moment
+from nimbus_reef.core.boosts import BID, HOURS, Boost, BoostHour
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.model import Bidding, Placement, State
 
@@ -55,7 +55,7 @@ class CampaignBids:
     offsite_limited: bool = False
     above_target: frozenset[Placement] = frozenset()
 
-    def factor(self, placement: Placement, moment: Moment) -> float:
+    def factor(self, placement: Placement, moment: BoostHour) -> float:
         """By what bids are multiplied in a place at a moment; 0 where no ad is shown."""
         if not self.live or (placement is Placement.OFF_SITE and self.offsite_limited):
             return 0.0
@@ -77,7 +77,7 @@ class Rise:
     target: str
     match_type: str
     placement: Placement
-    moment: Moment | None
+    moment: BoostHour | None
     before: float
     after: float
 
@@ -186,7 +186,7 @@ def _multipliers(bids: CampaignBids) -> tuple[Any, ...]:
     return bids.adjustments, bids.boosts, bids.bidding, bids.offsite_limited, bids.live
 
 
-_Step = tuple[Placement, Moment | None, float, float]
+_Step = tuple[Placement, BoostHour | None, float, float]
 
 
 def _steps(now: CampaignBids, then: CampaignBids) -> list[_Step]:
@@ -201,12 +201,12 @@ def _steps(now: CampaignBids, then: CampaignBids) -> list[_Step]:
     ]  # fmt: skip
 
 
-_ANY: Final = Moment(1, 0, None)
+_ANY: Final = BoostHour(1, 0, None)
 
 
 def _dearest(
     steps: Sequence[_Step], bid: float, new: float
-) -> tuple[Placement, Moment | None, float, float] | None:
+) -> tuple[Placement, BoostHour | None, float, float] | None:
     """The place and hour in which a bid's highest price rises most, with both prices; None where it rises nowhere."""
     risen = [
         (place, moment, bid * was, new * then)
@@ -232,9 +232,12 @@ def dearest_bid(bids: CampaignBids) -> float:
     return max((each.bid for each in bids.targets.values() if each.live), default=0.0)
 
 
-def most(now: CampaignBids, then: CampaignBids, bid: float) -> float:
-    """The bid at which a target that bids `bid` today costs at most what it does, in every place and hour, once `then` is in force."""
-    ratios = [then / was for _, _, was, then in _steps(now, then) if was > 0]
+def most(now: CampaignBids, then: CampaignBids, bid: float, places: Collection[Placement] = PLACES) -> float:
+    """
+    The bid at which a target that bids `bid` today costs at most what it does, in every place (of `places`) and hour, once `then` is
+    in force.
+    """
+    ratios = [then / was for place, _, was, then in _steps(now, then) if was > 0 and place in places]
     return bid / max([*ratios, 1e-9])
 
 

@@ -35,7 +35,7 @@ BLOCKS: Final = frozenset({ConflictKind.PRICE})
 
 
 @dataclass(frozen=True, slots=True)
-class Conflict:
+class PlanConflict:
     """
     Rows of a plan that do not go together. rise: the price that they bring about; percent: what boosts come to together. ways: what may be
     taken out to resolve it, as rows; any one of them does.
@@ -48,7 +48,7 @@ class Conflict:
     percent: float = 0.0
 
 
-def conflicts(planned: Sequence[Change], campaigns: Mapping[str, CampaignBids]) -> list[Conflict]:
+def conflicts(planned: Sequence[Change], campaigns: Mapping[str, CampaignBids]) -> list[PlanConflict]:
     """
     What does not go together in a plan, the gravest first. campaigns: the bids in force of those that it changes, by name; of one that is
     not known nothing is said of prices.
@@ -68,13 +68,13 @@ def conflicts(planned: Sequence[Change], campaigns: Mapping[str, CampaignBids]) 
     return sorted(found, key=lambda each: (order.index(each.kind), each.rows))
 
 
-def _same_thing(changes: Sequence[Change]) -> list[Conflict]:
+def _same_thing(changes: Sequence[Change]) -> list[PlanConflict]:
     """Changes of the same field of the same thing, and a bid of what is paused in the same plan."""
     by_key: dict[tuple[str, ...], list[Change]] = {}
     for change in changes:
         by_key.setdefault(key(change), []).append(change)
     twice = [
-        Conflict(
+        PlanConflict(
             ConflictKind.SAME_THING, tuple(each.row for each in same), tuple((each.row,) for each in same)
         )
         for same in by_key.values()
@@ -90,7 +90,7 @@ def _same_thing(changes: Sequence[Change]) -> list[Conflict]:
         and _target(each) in paused
     ]
     return twice + [
-        Conflict(ConflictKind.SAME_THING, (bid.row, pause.row), ((bid.row,), _rows_with(changes, pause)))
+        PlanConflict(ConflictKind.SAME_THING, (bid.row, pause.row), ((bid.row,), _rows_with(changes, pause)))
         for bid, pause in idle
     ]
 
@@ -110,12 +110,12 @@ def _rows_with(changes: Sequence[Change], one: Change) -> tuple[int, ...]:
     )
 
 
-def _promoted(changes: Sequence[Change]) -> list[Conflict]:
+def _promoted(changes: Sequence[Change]) -> list[PlanConflict]:
     """Negatives that keep a target away which the same plan makes, in its ad group or its whole campaign."""
     made = [each for each in changes if each.entity is Entity.TARGET and each.action is Action.CREATE]
     negatives = [each for each in changes if each.entity is Entity.NEGATIVE]
     return [
-        Conflict(
+        PlanConflict(
             ConflictKind.STOPS_PROMOTED, (each.row, own.row), (_rows_with(changes, each), _rows_with(changes, own))
         )
         for each in negatives
@@ -125,14 +125,14 @@ def _promoted(changes: Sequence[Change]) -> list[Conflict]:
     ]  # fmt: skip
 
 
-def _prices(changes: Sequence[Change], now: CampaignBids) -> list[Conflict]:
+def _prices(changes: Sequence[Change], now: CampaignBids) -> list[PlanConflict]:
     """Clicks that would cost more than today: of what is above target whatever does it, of others where changes from apart do it together."""
     own = [each for each in changes if click_prices.touches_price(each)]
     found = []
     above = click_prices.rises(now, click_prices.after(now, own))
     if above:
         found.append(
-            Conflict(ConflictKind.PRICE, tuple(each.row for each in own), _cures(own, now), above[0])
+            PlanConflict(ConflictKind.PRICE, tuple(each.row for each in own), _cures(own, now), above[0])
         )
     bids = [each for each in own if each.entity in (Entity.TARGET, Entity.AD_GROUP)]
     raising = [each for each in own if each.entity in (Entity.PLACEMENT, Entity.BID_BOOST)]
@@ -145,7 +145,7 @@ def _prices(changes: Sequence[Change], now: CampaignBids) -> list[Conflict]:
                 continue
             rows = tuple(each.row for each in (*apart, *raising))
             ways = (tuple(each.row for each in apart), tuple(each.row for each in raising))
-            found.append(Conflict(ConflictKind.ADJUSTMENT_AND_BID, rows, ways, rise))
+            found.append(PlanConflict(ConflictKind.ADJUSTMENT_AND_BID, rows, ways, rise))
             break
     return found
 
@@ -163,7 +163,7 @@ def _cures(own: Sequence[Change], now: CampaignBids) -> tuple[tuple[int, ...], .
     return tuple(cures) or (tuple(each.row for each in own),)
 
 
-def _boosts(changes: Sequence[Change], now: CampaignBids) -> list[Conflict]:
+def _boosts(changes: Sequence[Change], now: CampaignBids) -> list[PlanConflict]:
     """Boosts that hold at once with another, planned or in force, and boosts of a campaign that does not run."""
     planned = [each for each in changes if each.entity in (Entity.BID_BOOST, Entity.BUDGET_BOOST)]
     made = [(each, click_prices.boost_of(each)) for each in planned]
@@ -171,12 +171,14 @@ def _boosts(changes: Sequence[Change], now: CampaignBids) -> list[Conflict]:
     for (one, first), (other, second) in combinations(made, 2):
         if both := _at_once(first, second):
             found.append(
-                Conflict(ConflictKind.BOOSTS, (one.row, other.row), ((one.row,), (other.row,)), percent=both)
+                PlanConflict(
+                    ConflictKind.BOOSTS, (one.row, other.row), ((one.row,), (other.row,)), percent=both
+                )
             )
     for each, boost in made:
         both_held = [_at_once(boost, held) for held in now.boosts]
         found += [
-            Conflict(ConflictKind.BOOSTS, (each.row,), ((each.row,),), percent=both)
+            PlanConflict(ConflictKind.BOOSTS, (each.row,), ((each.row,),), percent=both)
             for both in both_held
             if both
         ]
@@ -184,7 +186,9 @@ def _boosts(changes: Sequence[Change], now: CampaignBids) -> list[Conflict]:
     if planned and (pauses or not now.live):
         rows = tuple(each.row for each in planned)
         ways = (rows, *(tuple(_rows_with(changes, each)) for each in pauses))
-        found.append(Conflict(ConflictKind.BOOST_WHILE_PAUSED, (*rows, *(each.row for each in pauses)), ways))
+        found.append(
+            PlanConflict(ConflictKind.BOOST_WHILE_PAUSED, (*rows, *(each.row for each in pauses)), ways)
+        )
     return found
 
 

@@ -60,9 +60,7 @@ def split(term: str) -> tuple[str, ...]:
     """A term's words as they stand in its normal form: split at what is not a letter, mark or number."""
     # A combining mark belongs to its letter; `\w` alone would split at some of them.
     return tuple(
-        "".join(
-            char if unicodedata.category(char)[0] in "LMN" else " " for char in normal_form(term)
-        ).split()
+        "".join(char if unicodedata.category(char)[0] in "LMN" else " " for char in normal_form(term)).split()
     )
 
 

@@ -21,7 +21,7 @@ from nimbus_reef.store.people.plans import Package, Planned
 from nimbus_reef.store.record import loads
 from nimbus_reef.web.kit import settled_first
 from nimbus_reef.web.kit.candidates import Candidate
-from nimbus_reef.web.kit.previews import Asked, DeedsPreview, preview
+from nimbus_reef.web.kit.previews import DeedsPreview, Selection, preview
 from nimbus_reef.web.kit.prices import REMEDY, rise_words
 from nimbus_reef.web.kit.settled_first import First
 from nimbus_reef.web.params import Scope
@@ -89,7 +89,8 @@ def accept_one(scope: Scope, candidate: Candidate) -> Taken:
         raise Conflict(f"{_sentence(rise_words(told.refused[0], figures()))}.", remedy=REMEDY)
     if told.packaged:
         raise Conflict(
-            "The plan changes this as part of a package.", remedy="Take the package out of the plan first."
+            "The plan changes this together with other things.",
+            remedy="Take those changes out of the plan first.",
         )
     if not told.new:
         raise Conflict(
@@ -116,7 +117,7 @@ def put(
     told = plan_prices.accepted(
         parts().facts, scope.look, held, [[change for change, _ in each.package] for each in acting]
     )
-    asked = Asked(offered, left, told, held, scope.window.days)
+    asked = Selection(offered, left, told, held, scope.window.days)
     shown = preview(asked, title, thing, _before(scope, asked.going, held), scope.account.settings, figures())
     gone = {change.row for change in told.replaced} - set(request.form.getlist("replacing", type=int))
     sure = (
@@ -163,7 +164,7 @@ def _before(scope: Scope, going: Sequence[Candidate], held: Sequence[Change]) ->
 _WHAT: Final = {"pause": settled_first.PAUSE, "negative": settled_first.NEGATIVE}
 
 
-def _done(scope: Scope, asked: Asked, shown: DeedsPreview, back: str) -> AnyResponse:
+def _done(scope: Scope, asked: Selection, shown: DeedsPreview, back: str) -> AnyResponse:
     who = must_write()
     packages = [each.package for each in asked.going]
     if shown.changes > AT_ONCE:

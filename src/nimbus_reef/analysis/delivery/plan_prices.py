@@ -16,7 +16,7 @@ from nimbus_reef.core.acceptance import Acceptance
 from nimbus_reef.core.boosts import Boost
 from nimbus_reef.core.changes import Change
 from nimbus_reef.core.click_prices import CampaignBids, Rise, TargetBid
-from nimbus_reef.core.conflicts import Conflict
+from nimbus_reef.core.conflicts import PlanConflict
 from nimbus_reef.core.model import Bidding, Placement, State, Verdict, from_micro
 from nimbus_reef.store.reading import delivery_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -127,7 +127,7 @@ def dearer(facts: Facts, look: Look, before: Sequence[Change], after: Sequence[C
     return acceptance.dearer(before, after, campaigns_of(facts, look, names)) if names else []
 
 
-def conflicts_of(facts: Facts, look: Look, planned: Collection[Change]) -> list[Conflict]:
+def conflicts_of(facts: Facts, look: Look, planned: Collection[Change]) -> list[PlanConflict]:
     """What does not go together in the plan."""
     names = {each.campaign for each in planned}
     return conflicts.conflicts(list(planned), campaigns_of(facts, look, names)) if names else []

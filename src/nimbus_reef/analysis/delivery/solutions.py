@@ -135,7 +135,7 @@ def _bids(
 ) -> list[_Bid]:
     """
     Every live target with a known bid: its proposed bid, or that of the plan, × M × base ÷ (RPC × target). What is judged above target
-    costs nowhere more a click with these adjustments than it does today.
+    costs nowhere more a click with these adjustments than it does today, be it a target or a placement.
     """
     now = plan_prices.campaigns_of(facts, look, [campaign]).get(campaign)
     rows = proposals.judged(facts, look, Subject.TARGET).filter(
@@ -147,6 +147,12 @@ def _bids(
     then = click_prices.after(now, [*planned, *raised])
     before = click_prices.after(now, planned)
     limits, made = look.account.bid_limits, []
+    # Nor does the dearest click of all in a placement that is above target.
+    highest = (
+        click_prices.most(now, then, click_prices.dearest_bid(now), now.above_target)
+        if now.above_target
+        else limits.ceiling
+    )
     for opened in proposals.propose(facts, look, Subject.TARGET, rows):
         assert opened.bid is not None
         row = opened.row
@@ -157,8 +163,8 @@ def _bids(
         proposed = opened.proposal.new_bid or opened.bid
         aimed = held.bid if held.bid != now.targets[key].bid else proposed
         new = round(min(max(aimed * found.ratio, limits.floor), limits.ceiling), 2)
-        if row["verdict"] == Verdict.COSTLY.value:
-            new = min(new, math.floor(click_prices.most(now, then, opened.bid) * 100 + 1e-6) / 100)
+        own = click_prices.most(now, then, opened.bid) if row["verdict"] == Verdict.COSTLY.value else highest
+        new = min(new, math.floor(min(own, highest) * 100 + 1e-6) / 100)
         core = proposals.core_row(row, proposals.monthly_days(facts, look, Subject.TARGET))
         told = promise(look, row, "targets", row["row_id"], bid_moved(core.basis, opened.bid, new))
         made.append(

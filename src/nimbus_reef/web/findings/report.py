@@ -26,33 +26,33 @@ _MONEY = {"at stake per 30 days": "0.00", "spend": "0.00", "sales": "0.00"}
 def summary(scope: Scope, found: Findings, beat: Beat, recurring: Recurring) -> Table:
     """What was looked at and what it came to, a line each: in words, as an amount, as a rate, or as a day."""
     account, last, since = scope.account, recurring.last, recurring.since
-    rows: list[_Line] = [
-        _Line("brand", account.brand), _Line("marketplace", f"{account.marketplace}, {account.country}"),
-        _Line("currency", account.currency), _Line("part of the account", scope.part_words),
-        _Line("first day", day=scope.window.first), _Line("last day", day=scope.window.last),
+    rows: list[_SummaryLine] = [
+        _SummaryLine("brand", account.brand), _SummaryLine("marketplace", f"{account.marketplace}, {account.country}"),
+        _SummaryLine("currency", account.currency), _SummaryLine("part of the account", scope.part_words),
+        _SummaryLine("first day", day=scope.window.first), _SummaryLine("last day", day=scope.window.last),
     ]  # fmt: skip
     if scope.against:
         rows += [
-            _Line("compared with, first day", day=scope.against.first),
-            _Line("compared with, last day", day=scope.against.last),
+            _SummaryLine("compared with, first day", day=scope.against.first),
+            _SummaryLine("compared with, last day", day=scope.against.last),
         ]
     rows += [
-        _Line("target ACOS", rate=scope.target_acos),
-        _Line("totals come from", KINDS[beat.source].title if beat.source else ""),
+        _SummaryLine("target ACOS", rate=scope.target_acos),
+        _SummaryLine("totals come from", KINDS[beat.source].title if beat.source else ""),
     ]
     for label, each in (("now", beat.now), ("before", beat.then)):
         if each is not None:
             rows += [
-                _Line(f"spend, {label}", amount=from_micro(each.spend)), _Line(f"sales, {label}", amount=from_micro(each.sales)),
-                _Line(f"ACOS, {label}", rate=each.acos), _Line(f"TACOS, {label}", rate=each.tacos),
+                _SummaryLine(f"spend, {label}", amount=from_micro(each.spend)), _SummaryLine(f"sales, {label}", amount=from_micro(each.sales)),
+                _SummaryLine(f"ACOS, {label}", rate=each.acos), _SummaryLine(f"TACOS, {label}", rate=each.tacos),
             ]  # fmt: skip
     rows += [
-        _Line("likely above target per 30 days, the same money once", amount=from_micro(found.overspend)),
-        *([_Line("missed sales per 30 days", amount=from_micro(found.missed))] if found.missed else []),
-        _Line("findings", amount=float(found.count())),
+        _SummaryLine("likely above target per 30 days, the same money once", amount=from_micro(found.overspend)),
+        *([_SummaryLine("missed sales per 30 days", amount=from_micro(found.missed))] if found.missed else []),
+        _SummaryLine("findings", amount=float(found.count())),
         *([
-            _Line("last audit closed", day=last.at.date()), _Line("findings new or come back since", amount=float(len(since.news))),
-            _Line("findings gone since", amount=float(len(since.gone))),
+            _SummaryLine("last audit closed", day=last.at.date()), _SummaryLine("findings new or come back since", amount=float(len(since.news))),
+            _SummaryLine("findings gone since", amount=float(len(since.gone))),
         ] if last else []),
     ]  # fmt: skip
     made = pl.DataFrame(
@@ -63,7 +63,7 @@ def summary(scope: Scope, found: Findings, beat: Beat, recurring: Recurring) -> 
 
 
 @dataclass(frozen=True, slots=True)
-class _Line:
+class _SummaryLine:
     what: str
     words: str = ""
     amount: float | None = None

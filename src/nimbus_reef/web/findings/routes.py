@@ -44,7 +44,7 @@ from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.movers import Ways
 from nimbus_reef.web.kit.planned import lines as plan_lines
-from nimbus_reef.web.kit.previews import Asked, DeedsPreview, preview
+from nimbus_reef.web.kit.previews import DeedsPreview, Selection, preview
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import away_from, current_scope, figures, is_first_answer, must_write, parts
 
@@ -183,7 +183,7 @@ def _told(scope: Scope, found: Opened) -> DeedsPreview:
     held = [each.change for each in plans.planned(parts().store, scope.account.id)]
     packages = [[change for change, _ in each.package] for each in offered if each.package]
     told = plan_prices.accepted(facts, scope.look, held, packages)
-    asked = Asked(offered, frozenset(), told, held, scope.window.days)
+    asked = Selection(offered, frozenset(), told, held, scope.window.days)
     return preview(asked, "", view.thing, {}, scope.account.settings, write)
 
 

@@ -21,7 +21,7 @@ from nimbus_reef.web.kit.verdicts import mark_of
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class RowEvidence:
     """What a row did in the window, where it is judged: its verdict, clicks, orders, spend and sales in units."""
 
     verdict: str
@@ -47,7 +47,7 @@ class Candidate:
     projected: Projected = NOTHING
     why_not: str = ""
     mark: str = "none"
-    told: Told | None = None
+    told: RowEvidence | None = None
     stops: tuple[Stopped, ...] = ()
     homes: tuple[Home, ...] = field(default=())
     ends: bool = False
@@ -99,8 +99,8 @@ def of_judged(
     )  # fmt: skip
 
 
-def _told(row: Mapping[str, Any]) -> Told:
-    return Told(
+def _told(row: Mapping[str, Any]) -> RowEvidence:
+    return RowEvidence(
         str(row["verdict"]),
         int(row["clicks"]),
         int(row["orders"]),

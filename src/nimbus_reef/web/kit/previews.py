@@ -25,7 +25,7 @@ MOST_LINES: Final = 1_000
 _KINDS: Final[Mapping[str, tuple[str, str]]] = {
     "pause": ("pause", "pauses"), "start": ("start again", "starts again"), "cut": ("bid lowered", "bids lowered"),
     "raise": ("bid raised", "bids raised"), "negative": ("negative", "negatives"), "new target": ("new target", "new targets"),
-    "new product ad": ("new product ad", "new product ads"), "package": ("package", "packages"),
+    "new product ad": ("new product ad", "new product ads"), "package": ("set of changes", "sets of changes"),
 }  # fmt: skip
 _CLICKS: Final = (
     (0, 0, "no click"),
@@ -89,7 +89,7 @@ class DeedsPreview:
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class Selection:
     """What an acceptance was asked for. offered: all rows; left: keys of those left out by hand; told: what becomes of the others."""
 
     offered: Sequence[Candidate]
@@ -111,7 +111,7 @@ class Asked:
 
 
 def preview(
-    asked: Asked,
+    asked: Selection,
     title: str,
     thing: str,
     first: Mapping[str, Sequence[First]],
@@ -237,12 +237,12 @@ def _harm(going: Sequence[Candidate], days: int, figures: Figures) -> str:
     return said
 
 
-def _skipped(asked: Asked, figures: Figures) -> tuple[str, ...]:
+def _skipped(asked: Selection, figures: Figures) -> tuple[str, ...]:
     told = asked.told
     reasons = Counter(each.why_not for each in asked.offered if not each.package)
     reasons["they are in the plan already"] += len(told.already)
     reasons["the plan pauses them"] += len(told.stopped)
-    reasons["a package in the plan changes them: take that out first"] += len(told.packaged)
+    reasons["the plan changes them together with others: take those out first"] += len(told.packaged)
     reasons["another row of this list changes the same"] += len(told.contradicted)
     reasons["left out by you"] += sum(each.key in asked.left for each in asked.offered)
     return tuple(f"{figures.count(count)}: {why}" for why, count in reasons.most_common() if count)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Final
 
-from nimbus_reef.core.boosts import Moment
+from nimbus_reef.core.boosts import BoostHour
 from nimbus_reef.core.click_prices import Rise
 from nimbus_reef.web.kit.figures import Figures
 
@@ -34,7 +34,7 @@ def together_words(rise: Rise, figures: Figures) -> str:
     )
 
 
-def _when(moment: Moment | None) -> str:
+def _when(moment: BoostHour | None) -> str:
     if moment is None:
         return ""
     day = f" ({moment.day})" if moment.day else ""

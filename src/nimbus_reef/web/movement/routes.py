@@ -64,9 +64,11 @@ def view(name: str) -> str:
     if name not in pages.VIEWS:
         raise NotFound(f"Movement has no view “{name}”.", remedy="Choose one under the title.")
     scope = current_scope()
-    if scope.newest is None or (scope.against is None and name not in ("trends", "changes")):
+    if scope.newest is None:
         return render_template("movement/empty.html", view=name, views=pages.VIEWS)
     _need(scope, name)
+    if scope.against is None and name not in ("trends", "changes"):
+        return render_template("movement/empty.html", view=name, views=pages.VIEWS)
     if name in _OF_SIDES:
         _sides_first(scope)
     made = _VIEWS[name](scope)
@@ -119,7 +121,7 @@ def _need(scope: Scope, name: str) -> None:
         return
     kinds = TOTAL_SOURCES if name == "trends" else work.sources(_by(scope))
     need(parts().facts, scope, kinds, figures())
-    if name != "trends":
+    if name != "trends" and scope.against is not None:
         need(parts().facts, scope, kinds, figures(), _against(scope))
 
 

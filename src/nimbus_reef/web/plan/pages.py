@@ -8,7 +8,7 @@ from typing import Any, Final
 
 from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
 from nimbus_reef.core.changes import named, projected, word_of
-from nimbus_reef.core.conflicts import BLOCKS, Conflict, ConflictKind
+from nimbus_reef.core.conflicts import BLOCKS, ConflictKind, PlanConflict
 from nimbus_reef.core.plan import ReadBack
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people.plans import Planned, Step
@@ -183,7 +183,7 @@ _MOST_WAYS: Final = 4
 
 
 def conflict_lines(
-    found: Sequence[Conflict], planned: Sequence[Planned], figures: Figures
+    found: Sequence[PlanConflict], planned: Sequence[Planned], figures: Figures
 ) -> list[ConflictLine]:
     """What does not go together in the plan, with what may be taken out."""
     by_row = {each.change.row: each for each in planned}
@@ -196,7 +196,7 @@ def conflict_lines(
     ]  # fmt: skip
 
 
-def _conflict_words(each: Conflict, by_row: Mapping[int, Planned], figures: Figures) -> str:
+def _conflict_words(each: PlanConflict, by_row: Mapping[int, Planned], figures: Figures) -> str:
     changes = [by_row[row].change for row in each.rows if row in by_row]
     campaign = changes[0].campaign if changes else ""
     if each.rise is not None:
