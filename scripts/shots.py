@@ -92,7 +92,7 @@ def at(path: str, wait: str = "") -> Callable[[Page, str], None]:
 
 def families(page: Page, base: str) -> None:
     """Families, one with a shift opened."""
-    page.goto(f"{base}/catalog/families?account=fernhollow-de")
+    page.goto(f"{base}/catalog/families?account=fernhollow-de&window=last-14")
     rows = page.locator("tr[data-row]", has=page.locator(".gain")).locator("a.name")
     rows.first.click()
     page.wait_for_selector("#drawer .shifted")
@@ -106,9 +106,9 @@ def finding(page: Page, base: str) -> None:
 
 
 def preview(page: Page, base: str) -> None:
-    """What one's own rules would do, before they do it."""
+    """What is proposed on all that are filtered, before it is done."""
     page.goto(f"{base}/targeting/targets?account=fernhollow-de&where=acos:gt:30&where=clicks:ge:10")
-    for key in ("X", "t", "Enter"):
+    for key in ("X", "A"):
         page.keyboard.press(key)
         page.wait_for_timeout(200)
     page.wait_for_selector(".sure")

@@ -2,9 +2,11 @@
 
 from datetime import timedelta
 
+from nimbus_reef.analysis.delivery import placements, plan_prices
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.reading.facts import Facts
 from tests.conftest import LAST_DAY
 
 
@@ -16,3 +18,22 @@ def look_of(demo, key):
     account = account_of(demo, key)
     last = LAST_DAY - timedelta(days=account.maturing_days)
     return Look(account, Window(last - timedelta(days=29), last), aims.aims(demo.store, account))
+
+
+def campaigns_of(demo, key):
+    """The bids in force of a brand's campaigns that were shown, by name."""
+    look = look_of(demo, key)
+    names = placements.judged(Facts(demo.store), look)["campaign"].unique().to_list()
+    return plan_prices.campaigns_of(Facts(demo.store), look, names)
+
+
+def has_above(bids):
+    """Whether anything of a campaign is above target."""
+    return any(each.above_target for each in bids.targets.values()) or bool(bids.above_target)
+
+
+def calm_campaign(demo, key):
+    """A campaign with bids in which nothing is above target."""
+    return next(
+        name for name, bids in sorted(campaigns_of(demo, key).items()) if bids.targets and not has_above(bids)
+    )

@@ -124,8 +124,9 @@ def page(chromium: Browser, site: Site, signed_in: StorageState, refused: list[s
 def empty_plan(site):
     def clear():
         for account in accounts.all_accounts(site.demo.store):
-            for each in plans.planned(site.demo.store, account.id):
-                plans.remove(site.demo.store, account.id, 1, each.id)
+            ids = [each.id for each in plans.planned(site.demo.store, account.id)]
+            if ids:
+                plans.remove_many(site.demo.store, account.id, 1, ids)
 
     clear()
     yield

@@ -3,6 +3,7 @@
 import pytest
 from playwright.sync_api import expect
 
+from nimbus_reef.core.model import Verdict
 from nimbus_reef.store.people import plans
 
 
@@ -50,7 +51,7 @@ def test_costly_keywords_are_paused_or_cut_by_own_rules_in_thirty_keys(page, sit
     expect(page.locator(".answer")).to_contain_text("bids lowered")
     assert plans.planned(site.demo.store, 1) == [], "nothing is done before it was seen"
     counted.press("Enter")
-    expect(page.locator(".notice")).to_contain_text("accepted into the plan")
+    expect(page.locator(".notice")).to_contain_text("added to the plan")
     made = [each.change for each in plans.planned(site.demo.store, 1)]
     assert {each.field for each in made} == {"state", "bid"}
     for each in made:
@@ -79,8 +80,8 @@ def test_from_the_price_per_click_to_the_raises_of_a_day_set_back_in_six_clicks(
     click(page.get_by_label("Select this page"))
     click(page.get_by_role("button", name="Set back to before"))
     expect(page.locator("h1")).to_contain_text("set back, before it is done")
-    click(page.get_by_role("button", name="into the plan"))
-    expect(page.locator(".notice")).to_contain_text("accepted into the plan")
+    click(page.get_by_role("button", name="to plan"))
+    expect(page.locator(".notice")).to_contain_text("added to the plan")
     made = plans.planned(site.demo.store, 1)
     assert 0 < len(made) <= rows
     assert all(float(each.change.new_value) < float(each.change.old_value) for each in made), (
@@ -97,9 +98,11 @@ def test_negatives_show_every_other_search_that_they_stop(page, site, empty_plan
     page.get_by_label("Rule 1: what is done").select_option("negative phrase")
     page.keyboard.press("Enter")
     expect(page.locator(".answer")).to_contain_text("Negatives also stop")
-    expect(page.locator("section.block li").first).to_contain_text("also stops")
+    page.locator("summary", has_text="Other searches that the negatives stop").click()
+    expect(page.locator("details.block li").first).to_be_visible()
+    page.locator("button[name=sure]").focus()
     page.keyboard.press("Enter")
-    expect(page.locator(".notice")).to_contain_text("accepted into the plan")
+    expect(page.locator(".notice")).to_contain_text("added to the plan")
     kinds = {each.change.match_type for each in plans.planned(site.demo.store, 1)}
     assert "negative_phrase" in kinds
     page.get_by_role("button", name="Take them back").click()
@@ -108,9 +111,7 @@ def test_negatives_show_every_other_search_that_they_stop(page, site, empty_plan
 
 def test_a_proposal_is_taken_on_its_row_and_the_plan_is_worked_in(page, site, empty_plan):
     """a on a row; on the plan select, take out, undo, type a value and leave the field."""
-    page.goto(
-        f"{site.base}/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:0"
-    )
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de&where=verdict:is:fine&where=orders:gt:0")
     expect(page.locator("tr[data-row] .take").first).to_be_visible()
     for number in range(2):
         page.keyboard.press("j")
@@ -143,7 +144,9 @@ def test_a_whole_finding_is_accepted_with_one_key_and_undone_with_one(page, site
     count = int(page.get_by_role("button", name="Accept all").inner_text().split()[2])
     assert count > 1
     page.keyboard.press("A")
-    expect(page.locator(".notice")).to_contain_text(f"{count} changes accepted into the plan")
+    expect(page.locator("h1")).to_contain_text("before it is done")
+    page.keyboard.press("Enter")
+    expect(page.locator(".notice")).to_contain_text(f"{count} changes added to the plan")
     page.get_by_role("button", name="Take them back").click()
     expect(page.locator("#strip")).to_contain_text("0 changes")
 
@@ -245,3 +248,87 @@ def test_a_long_form_is_not_left_by_chance_with_something_typed_in_it(page, site
     page.locator("form.settings input.figure").first.fill(before)
     page.locator("form.settings button[type=submit]").first.click()
     expect(page.locator(".notice")).to_be_visible()
+
+
+@pytest.mark.parametrize("view", ["targets", "terms", "words"])
+def test_all_that_are_filtered_by_each_verdict_are_accepted(page, site, empty_plan, view):
+    """Select all, see what it does, do it: whatever the rows are judged, the page answers, and one step takes it back."""
+    for verdict in Verdict:
+        page.goto(f"{site.base}/targeting/{view}?account=fernhollow-de&where=verdict:is:{verdict.value}")
+        if not page.locator("tr[data-row]").count():
+            continue
+        page.keyboard.press("X")
+        page.keyboard.press("A")
+        expect(page.locator("h1")).to_contain_text("before it is done", timeout=60_000)
+        if page.locator("button[name=sure]").count():
+            if page.locator("input[name=asked]").count():
+                page.locator("input[name=asked]").check()
+            page.locator("button[name=sure]").click()
+            expect(page.locator(".notice").first).to_contain_text("added to the plan", timeout=60_000)
+            page.get_by_role("button", name="Take them back").click()
+        expect(page.locator("#strip")).to_contain_text("0 changes")
+
+
+def test_all_that_are_filtered_are_counted_as_all_of_them(page, site):
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de&where=clicks:ge:1")
+    shown = page.locator(".totals b").first.inner_text()
+    assert int(shown.replace(",", "")) > 100
+    page.keyboard.press("X")
+    expect(page.locator(".picked b")).to_have_text(f"{shown} selected")
+
+
+def test_enter_adds_a_filter_of_words(page, site):
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
+    page.keyboard.press("/")
+    page.get_by_label("Metric").select_option("verdict")
+    page.locator("select[name=value]").select_option("costly")
+    page.locator("select[name=value]").press("Enter")
+    expect(page.locator(".chip", has_text="costly")).to_be_visible()
+
+
+def test_without_script_all_that_are_filtered_can_be_accepted(chromium, site, page, empty_plan):
+    context = chromium.new_context(java_script_enabled=False, storage_state=page.context.storage_state())
+    plain = context.new_page()
+    plain.goto(
+        f"{site.base}/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:3"
+    )
+    expect(plain.locator("thead .pick")).to_be_hidden()
+    plain.locator("input[name=all]").check()
+    plain.get_by_role("button", name="Accept what is proposed").click()
+    expect(plain.locator("h1")).to_contain_text("before it is done")
+    context.close()
+
+
+def test_the_page_of_a_product_s_raises_does_not_narrow_the_pages_after_it(page, site):
+    page.goto(f"{site.base}/standing/products?account=fernhollow-de")
+    page.locator("tr[data-row] .name").first.click()
+    page.locator("#drawer a", has_text="raises of its bids").click()
+    expect(page.locator(".chip")).to_be_visible()
+    page.locator("#rail a", has_text="Targeting").click()
+    expect(page.locator(".scope .part", has_text="product").first).to_contain_text("all")
+
+
+def test_own_rules_stay_on_a_narrow_screen_and_high_contrast_keeps_its_marks(chromium, site, page):
+    context = chromium.new_context(
+        viewport={"width": 390, "height": 844}, storage_state=page.context.storage_state()
+    )
+    narrow = context.new_page()
+    narrow.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
+    narrow.locator("tbody input.pick").first.check()
+    narrow.keyboard.press("t")
+    box = narrow.locator(".deeds").bounding_box()
+    assert box["x"] >= 0
+    assert box["x"] + box["width"] <= 390
+    context.close()
+    context = chromium.new_context(forced_colors="active", storage_state=page.context.storage_state())
+    plain = context.new_page()
+    plain.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
+
+    def look(css, value):
+        return plain.locator(css).first.evaluate(f"each => getComputedStyle(each).{value}")
+
+    assert look(".rail .here .node", "backgroundColor") != look(
+        ".rail li:not(.here):not(.gone) .node", "backgroundColor"
+    )
+    assert "underline" in look(".views a[aria-current]", "textDecorationLine")
+    context.close()

@@ -3,9 +3,11 @@
 import csv
 import io
 from pathlib import Path
+from urllib.parse import quote
 
 import pytest
 from playwright.sync_api import expect
+from tests.looks import calm_campaign
 
 pytestmark = pytest.mark.browser
 
@@ -28,42 +30,37 @@ def opens(page, name):
     expect(page.locator("#drawer:not([data-before]) h2")).to_contain_text(name.inner_text().strip())
 
 
-def middle_of(page, hour):
-    """Where an hour's column lies on the screen."""
-    box = page.locator(".grid-of-hours g").nth(hour).bounding_box()
+def middle_of(page, day, hour):
+    """Where the cell of a weekday's hour lies on the screen; Monday is 0."""
+    box = page.locator(".grid-of-hours g").nth(day * 24 + hour).bounding_box()
     return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
 
 
-def test_a_segment_is_dragged_and_a_boost_for_it_goes_into_the_plan(page, site, empty_plan):
-    """Drag from 18 to 21 h; then the highest bid of a boost in those hours, and the boost as a row of the sheet."""
+def test_a_segment_is_dragged_and_a_boost_of_its_days_and_hours_goes_into_the_plan(page, site, empty_plan):
+    """Drag over the weekend from 18 to 21 h; then the highest bid of a boost then, and the boost as a row of the sheet."""
     page.goto(site.base + HOURS)
-    start, end = middle_of(page, 18), middle_of(page, 21)
+    start, end = middle_of(page, 5, 18), middle_of(page, 6, 21)
     page.mouse.move(*start)
     page.mouse.down()
     page.mouse.move(*end, steps=6)
-    expect(page.get_by_text("18 to 22 h", exact=True)).to_be_visible()
+    expect(page.get_by_text("18 to 22 h, Sat, Sun", exact=True)).to_be_visible()
     page.mouse.up()
-    page.wait_for_url("**segments=18-22**")
-    expect(page.locator("table.segments")).to_contain_text("18–22 h")
-    expect(page.get_by_text("Segments as you drew them")).to_be_visible()
-
-    page.get_by_role("link", name="Boosts").click()
-    before = page.locator(".answer b").inner_text()
+    page.wait_for_url("**segments=18-22*67*")
+    row = page.locator("table.segments tr", has_text="18–22 h")
+    expect(row).to_contain_text("Sat")
+    row.get_by_role("link", name="Boost").first.click()
+    expect(page.get_by_label("from hour")).to_have_value("18")
+    expect(page.get_by_label("to hour")).to_have_value("22")
+    page.get_by_label("Campaign", exact=True).select_option(calm_campaign(site.demo, "fernhollow-de"))
     page.get_by_label("by %").fill("40")
-    page.get_by_label("from hour").fill("18")
-    page.get_by_label("to hour").fill("22")
     page.get_by_role("button", name="See the highest bid").click()
     expect(page.locator(".highest .tried")).to_be_visible()
-    assert page.locator(".answer b").inner_text() != before
-    page.get_by_role("button", name="Into the plan").click()
+    page.locator("form[action*='boosts/plan'] button").click()
     expect(page.get_by_text("In the plan, row")).to_be_visible()
     (row,) = sheet_of(page)
-    assert (row["entity"], row["new_value"], row["from_hour"], row["to_hour"]) == (
-        "bid_boost",
-        "40",
-        "18",
-        "22",
-    )
+    assert (row["entity"], row["new_value"], row["days"], row["from_hour"], row["to_hour"]) == (
+        "bid_boost", "40", "6 7", "18", "22",
+    )  # fmt: skip
 
 
 def test_the_same_by_keyboard(page, site, empty_plan):
@@ -77,7 +74,8 @@ def test_the_same_by_keyboard(page, site, empty_plan):
     page.keyboard.press("Enter")
     page.wait_for_url("**segments=18-22**")
 
-    page.goto(f"{site.base}/delivery/boosts?account=fernhollow-de")
+    calm = calm_campaign(site.demo, "fernhollow-de")
+    page.goto(f"{site.base}/delivery/boosts?account=fernhollow-de&whose={quote(calm)}")
     page.keyboard.press("b")
     page.keyboard.type("40")
     page.get_by_label("from hour").focus()
@@ -94,7 +92,7 @@ def test_the_same_by_keyboard(page, site, empty_plan):
 
 def test_a_family_shift_and_a_product_ad_pause_go_from_finding_to_sheet(page, site, empty_plan):
     """Both opened where Findings lists them, accepted in the drawer, and found in the sheet."""
-    page.goto(f"{site.base}/findings/?account=fernhollow-de&all=wrong-child")
+    page.goto(f"{site.base}/findings/?account=fernhollow-de&window=last-14&all=wrong-child")
     block = page.locator("section.finding", has_text="Money on the wrong child of a family")
     names = block.locator("tr[data-row] a.name")
     for number in range(names.count()):

@@ -109,7 +109,9 @@ def test_from_the_printed_link_to_the_sheet_and_an_analyst_at_work(printed, visi
     count = int(page.get_by_role("button", name="Accept all").inner_text().split()[2])
     assert count > 3
     page.keyboard.press("A")
-    expect(page.locator(".notice")).to_contain_text(f"{count} changes accepted into the plan")
+    expect(page.locator("h1")).to_contain_text("before it is done")
+    page.keyboard.press("Enter")
+    expect(page.locator(".notice")).to_contain_text(f"{count} changes added to the plan")
     page.get_by_role("link", name="Open plan").focus()
     page.keyboard.press("Enter")
     expect(page.locator("h1")).to_have_text("Plan")

@@ -115,14 +115,16 @@ def test_a_solution_says_which_bids_of_the_plan_it_replaces(owner, demo):
 
 @pytest.mark.parametrize("key", BRANDS)
 @pytest.mark.parametrize("view", ["targets", "terms", "words"])
-@pytest.mark.parametrize("verdict", [*Verdict, None])
+@pytest.mark.parametrize("verdict", [*Verdict])
 def test_all_that_is_filtered_can_be_accepted_whatever_its_verdict(owner, demo, key, view, verdict):
-    where = {"where": f"verdict:is:{verdict.value}"} if verdict else {}
-    told = owner.post(f"/targeting/{view}/accept-many", data={"account": key, "all": "yes", **where})
+    asked = {"account": key, "all": "yes", "where": f"verdict:is:{verdict.value}"}
+    told = owner.post(f"/targeting/{view}/accept-many", data=asked)
     if told.status_code == 400:
         assert "No row is selected" in text_of(told)
         return
-    accept(owner, f"/targeting/{view}/accept-many", {"account": key, "all": "yes", **where})
+    if values(told, "button[name=sure]", "name"):
+        sent = sent_by(told) | {"sure": "yes", "asked": "yes", "take": values(told, "[name=take]", "value")}
+        assert owner.post(f"/targeting/{view}/accept-many", data=sent).status_code == 302
     assert_nothing_above_target_is_dearer(demo, key)
 
 
@@ -234,6 +236,22 @@ def test_own_rules_ask_about_rows_without_a_sale_and_count_by_verdict_and_clicks
     ).groups()
     assert int(orders.replace(",", "")) > 0
     assert int(sold.replace(",", "")) > 0
+
+
+def test_raises_of_what_never_made_an_order_are_left_out_until_they_are_asked_for_by_name(owner):
+    data = {
+        "account": "fernhollow-de",
+        "all": "yes",
+        "where": ["orders:eq:0", "verdict:is:undecided"],
+        "do1": "bid by",
+        "by1": "10",
+    }
+    told = owner.post("/targeting/targets/act", data=data)
+    assert "never had an order" in text_of(told)
+    assert found(told, "button[name=raises]")
+    meant = owner.post("/targeting/targets/act", data=data | {"raises": "yes"})
+    assert not found_or_none(meant, "button[name=raises]")
+    assert "raise" in texts(meant, ".answer b")[0]
 
 
 def _first_count(said):

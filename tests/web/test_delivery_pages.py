@@ -7,13 +7,12 @@ from urllib.parse import quote
 
 import polars as pl
 import pytest
-from tests.looks import look_of
+from tests.looks import calm_campaign, campaigns_of, has_above
 from tests.pages import accept, found, row_ids, text_of, texts, values
 
-from nimbus_reef.analysis.delivery import placements, plan_prices
+from nimbus_reef.analysis.delivery import placements
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.store.people import plans
-from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.delivery.pages import VIEWS
 
 DELIVERY = "/delivery"
@@ -192,21 +191,9 @@ def boosted(campaign, more=""):
 
 
 @pytest.fixture
-def campaigns(demo):
-    """The bids in force of the first brand's campaigns, by name: those with nothing above target, and the others."""
-    look = look_of(demo, "fernhollow-de")
-    names = placements.judged(Facts(demo.store), look)["campaign"].unique().to_list()
-    return plan_prices.campaigns_of(Facts(demo.store), look, names)
-
-
-def is_above(bids):
-    return any(each.above_target for each in bids.targets.values()) or bool(bids.above_target)
-
-
-@pytest.fixture
-def whose(campaigns):
+def whose(demo):
     """A campaign in which nothing is above target."""
-    return next(name for name, bids in sorted(campaigns.items()) if bids.targets and not is_above(bids))
+    return calm_campaign(demo, "fernhollow-de")
 
 
 def test_the_highest_bid_is_drawn_before_a_boost_is_planned(owner, demo, whose):
@@ -227,10 +214,8 @@ def test_the_highest_bid_is_drawn_before_a_boost_is_planned(owner, demo, whose):
     assert "In the plan" in text_of(owner.get(tried))
 
 
-def test_a_boost_that_makes_something_above_target_dearer_is_refused_where_it_is_tried(
-    owner, demo, campaigns
-):
-    dear = next(name for name, bids in sorted(campaigns.items()) if is_above(bids))
+def test_a_boost_that_makes_something_above_target_dearer_is_refused_where_it_is_tried(owner, demo):
+    dear = next(name for name, bids in sorted(campaigns_of(demo, "fernhollow-de").items()) if has_above(bids))
     page = owner.get(boosted(dear, "&percent=40"))
     assert "today" in texts(page, ".moving [role=alert]")[0]
     assert not values(page, "form[action*='boosts/plan'] [name=whose]", "value")

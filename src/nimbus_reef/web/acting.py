@@ -101,14 +101,15 @@ def accept_one(scope: Scope, candidate: Candidate) -> Taken:
 
 
 def put(
-    scope: Scope, offered: Sequence[Candidate], *, title: str, thing: str, action: str, back: str, notice: Mapping[str, str] | None = None
+    scope: Scope, offered: Sequence[Candidate], *, title: str, thing: str, action: str, back: str, notice: Mapping[str, str] | None = None,
+    asks_alone: bool = False,
 ) -> AnyResponse | str:  # fmt: skip
     """
     Puts what is proposed on rows into the plan and goes back; what is more than a handful, replaces something or is beyond the settings is
     shown first, and done when that was sent back.
 
     title: on what, in words; thing: what a row is; action: where the preview is sent to; notice: questions of the page's own that stand
-    above it: words by the name of the field that answers them.
+    above it: words by the name of the field that answers them; asks_alone: raises of what never made an order can be asked for there.
     """
     must_write()
     held = _planned(scope)
@@ -132,7 +133,7 @@ def put(
     if sure or at_once:
         return _done(scope, asked, shown, back)
     return render_template(
-        "preview.html", action=action, told=shown, back=back, notice=notice or {},
+        "preview.html", action=action, told=shown, back=back, notice=notice or {}, asks_alone=asks_alone,
         sent=[(name, value) for name, value in request.form.items(multi=True) if name not in _OWN],
     )  # fmt: skip
 

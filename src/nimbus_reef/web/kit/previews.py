@@ -134,7 +134,7 @@ def preview(
         (each for each in asked.offered if each.key in shown and each.package),
         key=lambda each: abs(each.whole.spend.middle), reverse=True,
     )  # fmt: skip
-    before = {one.words: one for each in going for one in first.get(each.key, ())}
+    before = {(one.area, one.row_id): one for each in going for one in first.get(each.key, ())}
     return DeedsPreview(
         title=title,
         thing=thing,
@@ -220,12 +220,12 @@ def _harm(going: Sequence[Candidate], days: int, figures: Figures) -> str:
     sold = sum(each.told.sales for each in ending if each.told) * STAKE_DAYS / days
     stops = [one for each in ending for one in each.stops]
     if not orders and not stops:
-        said = "None of them made an order in this period."
+        said = "The rows that stop made no order in this period."
     else:
         said = f"The rows that stop made {figures.counted(orders, 'order')} and sold {figures.money(sold)} per 30 days."
     expected = -sum(each.projected.sales.middle for each in ending)
     if expected >= 1:
-        said += f" At the conversion to expect of them, luck taken out, it is {figures.money(expected)}."
+        said += f" At the conversion to expect of them, luck taken out, their sales are {figures.money(expected)} per 30 days."
     if stops:
         hurt = sum(one.orders for one in stops)
         also = sum(one.sales for one in stops) / 1e6 * STAKE_DAYS / days

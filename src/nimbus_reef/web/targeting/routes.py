@@ -446,7 +446,7 @@ def _put(
     thing = view.thing if len(offered) == 1 else view.things
     return acting.put(
         scope, offered, title=f"{figures().count(len(offered))} {thing}, before it is done", thing=view.thing,
-        action=url_for(f"targeting.{deed}", name=view.name), notice=notice,
+        action=url_for(f"targeting.{deed}", name=view.name), notice=notice, asks_alone=deed == "act",
         back=acting.back_to(scope, scope.link(url_for("targeting.table", name=view.name), open="")),
     )  # fmt: skip
 
