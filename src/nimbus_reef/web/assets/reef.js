@@ -147,7 +147,8 @@ Alpine.data("keys", () => ({
     const row = document.activeElement.closest("tr[data-row]:not(.open)");
     const button = row?.querySelector(".take");
     if (button) button.click();
-    else return this.takeAlone(row);
+    // A row that is being opened is taken in its evidence, once that is there.
+    else return !away("drawer") && this.takeAlone(row);
     return true;
   },
   /** The same where a form below the table takes what is selected: this row alone, whatever else is. */
@@ -159,6 +160,7 @@ Alpine.data("keys", () => ({
     own.append(Object.assign(document.createElement("input"), { type: "hidden", name: pick.name, value: pick.value }));
     own.hidden = true;
     own.removeAttribute("id");
+    own.setAttribute("x-ignore", "");
     document.body.append(own);
     own.requestSubmit(own.querySelector('[data-hotkey="A"]'));
     return true;

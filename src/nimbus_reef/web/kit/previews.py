@@ -219,7 +219,7 @@ def _harm(going: Sequence[Candidate], days: int, figures: Figures) -> str:
     orders = sum(each.told.orders for each in ending if each.told)
     sold = sum(each.told.sales for each in ending if each.told) * STAKE_DAYS / days
     stops = [one for each in ending for one in each.stops]
-    if not orders and not stops:
+    if not orders:
         said = "The rows that stop made no order in this period."
     else:
         said = f"The rows that stop made {figures.counted(orders, 'order')} and sold {figures.money(sold)} per 30 days."
