@@ -80,6 +80,7 @@ def pull(told):
 def test_each_story_is_told_by_the_screen_it_belongs_to(told):
     """One brand is simulated once; what follows are its four stories."""
     the_listing_that_broke_is_the_first_fall_beside_a_page_change(told)
+    the_page_that_lost_its_pictures_on_the_last_day_stands_above_all(told)
     bought_growth_is_said_to_be_bought_and_not_worth_it(told)
     the_one_that_leaks_leads_the_leaks(told)
     the_one_that_gained_leads_the_drift_list(told)
@@ -92,9 +93,14 @@ def the_listing_that_broke_is_the_first_fall_beside_a_page_change(told):
     assert "images" in [each["field"] for each in fell["page"][0]]
     broke = LAST - timedelta(days=DAYS - 1 - told.stories.broke)
     assert fell["day"][0] == broke
-    assert product_pages.listed(told.facts, told.look)["sku"][0] == told.stories.collapsed[0], (
-        "it is mended first"
-    )
+    pages = product_pages.listed(told.facts, told.look)
+    assert pages.filter(pl.col("lost").is_null())["sku"][0] == told.stories.collapsed[0], "it is mended first"
+
+
+def the_page_that_lost_its_pictures_on_the_last_day_stands_above_all(told):
+    pages = product_pages.listed(told.facts, told.look)
+    assert pages.filter(pl.col("lost").is_not_null())["sku"].to_list() == list(told.stories.lost)
+    assert pages["sku"][0] in told.stories.lost
 
 
 def bought_growth_is_said_to_be_bought_and_not_worth_it(told):

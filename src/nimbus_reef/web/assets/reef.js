@@ -216,12 +216,12 @@ Alpine.data("picker", () => ({
   elsewhere: "",
   others: new Set(),
   init() {
+    this.$nextTick(() => this.show());
     const kept = JSON.parse(sessionStorage.getItem(this.shelf()) ?? "{}");
     // What was acted on is done with where the page says so; who came back without it finds the rows selected.
     if (!kept.rows || (kept.sent && document.querySelector(".notice:not(.cut)"))) return this.keep([]);
     this.others = new Set(kept.rows);
     for (const box of this.boxes()) box.checked = !box.disabled && this.others.delete(box.value);
-    this.$nextTick(() => this.show());
   },
   shelf() {
     return `selected ${this.$root.dataset.shelf}`;
