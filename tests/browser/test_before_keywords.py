@@ -50,7 +50,7 @@ def test_a_segment_is_dragged_and_a_boost_of_its_days_and_hours_goes_into_the_pl
     row.get_by_role("link", name="Boost").first.click()
     expect(page.get_by_label("from hour")).to_have_value("18")
     expect(page.get_by_label("to hour")).to_have_value("22")
-    page.get_by_label("Campaign", exact=True).select_option(calm_campaign(site.demo, "fernhollow-de"))
+    page.locator("select[name=whose]").select_option(calm_campaign(site.demo, "fernhollow-de"))
     page.get_by_label("by %").fill("40")
     page.get_by_role("button", name="See the highest bid").click()
     expect(page.locator(".highest .tried")).to_be_visible()

@@ -147,8 +147,8 @@ Alpine.data("keys", () => ({
     const row = document.activeElement.closest("tr[data-row]:not(.open)");
     const button = row?.querySelector(".take");
     if (button) button.click();
-    // A row that is being opened is taken in its evidence, once that is there.
-    else return !away("drawer") && this.takeAlone(row);
+    // What is opened, or on its way, is taken in its evidence.
+    else return !away("drawer") && !hotkey("a")?.closest("#drawer") && this.takeAlone(row);
     return true;
   },
   /** The same where a form below the table takes what is selected: this row alone, whatever else is. */
