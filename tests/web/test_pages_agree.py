@@ -9,7 +9,7 @@ import polars as pl
 import pytest
 from click.testing import CliRunner
 from tests.conftest import LAST_DAY
-from tests.pages import found, text_of, texts, workbook
+from tests.pages import found, row_ids, text_of, texts, workbook
 
 from nimbus_reef.analysis.findings import findings
 from nimbus_reef.analysis.look import Look, Part
@@ -275,7 +275,12 @@ def test_drift_says_of_the_parts_of_acos_what_why_says(owner, by):
 
 
 def test_figures_of_the_workbook_are_figures_under_headers_in_words(owner):
+    row = row_ids(owner.get(f"/targeting/targets?{A}&where=verdict:is:costly&where=orders:gt:0"))[0]
+    owner.post("/targeting/targets/accept", data={"account": "fernhollow-de", "row": row})
     book = sheets(owner, A)
+    (planned,) = book["Plan"]
+    assert 0 < planned["to"] < planned["from"]
+    assert planned["found as"] in {row["finding"] for row in book["Findings"]}
     headers = {header for rows in book.values() if rows for header in rows[0]}
     assert not [header for header in headers if "_" in header]
     told = {row["what"]: row for row in book["Summary"]}

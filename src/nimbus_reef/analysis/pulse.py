@@ -47,9 +47,9 @@ class Sums:
 @dataclass(frozen=True, slots=True)
 class Beat:
     """
-    One account. source: the report its totals come from. days: day, spend, sales of the
-    window. overspend: micro-units per 30 days where it is known without working it out. unread: no
-    report is held in which findings could be looked for; lost: products whose page lost something (`lost_pages.lost`); cut: a sum that the window holds a part of.
+    One account. source: the report of its totals. days: day, spend, sales of the window. overspend: wasted per 30 days in micro-units,
+    None until it is computed. unread: no report to find problems in is loaded. lost: products whose page lost something
+    (`lost_pages.lost`). cut: a sum of days that the window covers only in part.
     """
 
     account: Account

@@ -160,8 +160,7 @@ DIGITS: Final = 15
 @dataclass(frozen=True, slots=True)
 class Table:
     """
-    Rows to be taken out: columns under their headers; formats: number formats by header. A column of text that has one holds figures
-    among its words: in a workbook they are numbers.
+    Rows to be taken out: columns under their headers; formats: number formats by header.
 
     Figures are the nearest of 15 digits: 3.1 as it was paid, not the 3.0999999999999996 that Polars makes of 3,100,000 millionths.
     """

@@ -27,39 +27,21 @@ def as_xlsx(
 
 
 def _sheet(table: Table) -> Sheet:
-    schema = table.rows.schema
-    mixed = [dtype == pl.String and name in table.formats for name, dtype in schema.items()]
     columns = [
-        SheetColumn(
-            header_words(name),
-            34 if dtype == pl.String and name not in table.formats else 13,
-            table.formats.get(name, ""),
-        )
-        for name, dtype in schema.items()
+        SheetColumn(header_words(name), 34 if dtype == pl.String else 13, table.formats.get(name, ""))
+        for name, dtype in table.rows.schema.items()
     ]
-    rows = table.rows.head(MOST_ROWS).iter_rows()
-    return Sheet(table.name, columns, (_typed(row, mixed) for row in rows) if any(mixed) else rows)
-
-
-def _typed(row: Sequence[Any], mixed: Sequence[bool]) -> list[Any]:
-    return [_figure(value) if may_be else value for value, may_be in zip(row, mixed, strict=True)]
-
-
-def _figure(text: Any) -> Any:
-    try:
-        return float(text)
-    except (TypeError, ValueError):
-        return text
+    return Sheet(table.name, columns, table.rows.head(MOST_ROWS).iter_rows())
 
 
 _TRADE_NAMES: Final = ("acos", "tacos", "ctr", "cvr", "cpc", "aov", "rpc", "roas", "sku", "id")
 _HEADERS: Final[Mapping[str, str]] = {
-    "p_over": "chance that it is above target", "p_free": "chance of no order by luck", "own_test": "enough clicks of its own",
-    "own_fault": "not by its words alone", "by_words": "judged by its words", "simple_verdict": "by the rule of thumb",
-    "needed_cvr": "CVR that its price needs", "stake": "at stake per 30 days", "likely_overspend": "likely above target per 30 days",
-    "excess": "above target in these days", "whose": "of", "twins": "bought in so many places", "keep": "kept", "keep_why": "why",
+    "p_over": "probability above target", "p_free": "probability above target, words left out", "own_test": "enough clicks of its own",
+    "own_fault": "converts below similar rows", "by_words": "judged by its words", "simple_verdict": "by the rule of thumb",
+    "needed_cvr": "CVR that its price needs", "stake": "wasted per 30 days", "likely_overspend": "likely wasted per 30 days",
+    "excess": "observed spend above target per 30 days", "whose": "group", "twins": "duplicates", "keep": "keep", "keep_why": "why",
     "share_spend": "share of spend", "share_sales": "share of sales", "usual_share": "usual share of the budget spent",
-    "never_near": "never near its budget", "dry_days": "days on which it ran out", "dry_from_hour": "usually out from hour",
+    "never_near": "never near its budget", "dry_days": "days out of budget", "dry_from_hour": "out of budget from hour",
     "missed_low": "missed sales, low", "missed_middle": "missed sales", "missed_high": "missed sales, high",
 }  # fmt: skip
 

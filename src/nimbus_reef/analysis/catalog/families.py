@@ -68,7 +68,7 @@ def children(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 def _on_as_many_days(facts: Facts, look: Look) -> pl.Expr:
-    """Sums of all trade; where it is held for fewer days than ads are, as much as it comes to on so many."""
+    """Total sales by product, scaled to the days of the ad report when they cover fewer days."""
     ads, trade = (facts.monthly_days(look.account.id, kind, look.window) for kind in (KIND, TRADE))
     return (pl.col("total_sales").sum() * ads / trade).round().cast(pl.Int64)
 
@@ -260,7 +260,7 @@ def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:
         week = ((pl.lit(window.last) - pl.col("day")).dt.total_days() // 7).alias("week")
         by_day = pl.col("first_day") == pl.col("day")
         trade = product_frames.trade_days(facts, account.id, window).filter(by_day)
-        # A week's profit is that of the days on which both are held.
+        # Profit of a week uses only days with both reports loaded.
         ads = product_frames.product_days(facts, account.id, window, measures=("spend",))
         ads = ads.filter(pl.col("day").is_in([span.last for span in facts.days(account.id, TRADE, window)]))
         trade = trade.filter(

@@ -115,7 +115,7 @@ def grid(facts: Facts, look: Look) -> Grid:
 
 
 def _cell(row: dict[str, int], trade: float | None, times: int) -> HourCell:
-    """trade: mean sales of all trade in it, by the days on which those are held."""
+    """trade: mean total sales of the segment, over the days with total sales loaded."""
     spend, sales = row["spend"] / MICRO / times, row["sales"] / MICRO / times
     return HourCell(
         spend, sales, row["clicks"] / times, row["orders"] / times, None if trade is None else max(0.0, trade - sales),
@@ -125,8 +125,8 @@ def _cell(row: dict[str, int], trade: float | None, times: int) -> HourCell:
 
 def by_hour(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    The 24 hours: hour, the measures, total_sales (null where not known; where trade is held for fewer days than ads, as much as it comes
-    to on so many), organic.
+    The 24 hours: hour, the measures, total_sales (null without a report; scaled to the days of the ad report when it covers fewer days),
+    organic.
     """
     clock = pl.DataFrame({"hour": list(range(DAY))}, schema={"hour": pl.Int64})
     own = sums(facts, look).group_by("hour").agg(pl.col(MEASURES).sum())

@@ -71,7 +71,7 @@ Asked = tuple[str, tuple[Any, ...]]
 
 
 def _weeks(spans: Mapping[str, Sequence[Window]]) -> Window | None:
-    """The newest five whole weeks of a report that comes by week (its rows stand on Mondays), where no report of days is held."""
+    """The newest five weeks of a weekly report (its rows are dated on Mondays), used when no daily report is loaded."""
     mondays = [span.last for kind in WEEKLY for span in spans.get(kind, [])]
     if not mondays:
         return None
@@ -141,10 +141,7 @@ class Facts:
         self.cache.put((name, account_id, self.generation(account_id), *of), made)
 
     def newest_day(self, account_id: int) -> date | None:
-        """
-        The newest day of the reports that tell what targets did; where none is held, of any that counts money; where none of these is,
-        of those that come by week.
-        """
+        """The newest day of the target reports. Without one: of any report with spend, then of the weekly reports."""
         return self._loaded(account_id).newest
 
     def blocks(self, account_id: int) -> tuple[Window, ...]:

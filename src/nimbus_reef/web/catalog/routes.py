@@ -151,7 +151,7 @@ def _families(scope: Scope) -> dict[str, Any]:
             groups={"": family_pages.lines(
                 shown, whole, weeks, days, write, every=every, limits=scope.account.settings
             )}, page=page, pages=of,
-            empty="No product had ads in these days.", shown=write.count(len(held)), of=write.count(len(held)), things="families", picks=True,
+            empty="No product had ads in this period.", shown=write.count(len(held)), of=write.count(len(held)), things="families", picks=True,
         ),
     }  # fmt: skip
 

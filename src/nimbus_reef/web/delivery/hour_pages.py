@@ -136,7 +136,7 @@ _NAMES: Final = ((5, "night"), (11, "morning"), (14, "midday"), (18, "afternoon"
 
 
 def trade_words(days: int, traded: int, figures: Figures) -> str:
-    """Says so where all trade is held for fewer days than ads; empty where it is not."""
+    """A note when total sales cover fewer days than ads; empty when they cover all."""
     if not traded or traded >= days:
         return ""
     return f"Sales by hour are loaded for {figures.count(traded)} of these {figures.count(days)} days: organic sales and TACOS are per day loaded."

@@ -116,7 +116,7 @@ def _placements(scope: Scope) -> dict[str, Any]:
         "table": TableView(
             here=_here("placements"), name="placements", heads=placement_pages.table_heads(write, campaigns=by == "campaign"),
             groups=lines if len(lines) > 1 or by != "account" else {"": next(iter(lines.values()), [])}, page=page, pages=of,
-            empty="No placement fits." if limited else "No placement had figures in these days.", opens=by == "campaign", picks=by == "campaign",
+            empty="No placement matches." if limited else "No placement data in this period.", opens=by == "campaign", picks=by == "campaign",
         ),
     }  # fmt: skip
 

@@ -11,8 +11,8 @@ import polars as pl
 from nimbus_reef.analysis.findings import Findings, named
 from nimbus_reef.analysis.pulse import Beat
 from nimbus_reef.analysis.recurring import Recurring
+from nimbus_reef.core.changes import Change, kind_of, word_of
 from nimbus_reef.core.changes import named as named_change
-from nimbus_reef.core.changes import word_of
 from nimbus_reef.core.checks import CHECKS
 from nimbus_reef.core.model import MICRO, from_micro
 from nimbus_reef.formats.kinds import KINDS
@@ -98,16 +98,25 @@ def findings_table(found: Findings, recurring: Recurring) -> Table:
 
 
 def plan_table(planned: Sequence[Planned]) -> Table:
-    """The changes that wait, in words: what is read back is the change sheet."""
+    """The planned changes in words; bids, budgets and percentages as numbers. The change sheet is the file to edit and read back."""
     rows = [
         (
-            change.row, change.campaign, *named_change(change), word_of(change),
-            change.old_value, change.new_value, change.reason, CHECKS[change.finding].title if change.finding in CHECKS else "",
+            change.row, change.campaign, *named_change(change), word_of(change), *_values(change), change.reason,
+            CHECKS[change.finding].title if change.finding in CHECKS else "",
         )
         for change in (each.change for each in planned)
     ]  # fmt: skip
     schema = {
-        "row": pl.Int64, "campaign": pl.String, "what": pl.String, "where": pl.String, "change": pl.String,
-        "from": pl.String, "to": pl.String, "reason": pl.String, "found as": pl.String,
+        "row": pl.Int64, "campaign": pl.String, "what": pl.String, "where": pl.String, "change": pl.String, "from": pl.Float64,
+        "to": pl.Float64, "from, in words": pl.String, "to, in words": pl.String, "reason": pl.String, "found as": pl.String,
     }  # fmt: skip
     return Table("Plan", pl.DataFrame(rows, schema=schema, orient="row"), {"from": "0.00", "to": "0.00"})
+
+
+def _values(change: Change) -> tuple[float | None, float | None, str, str]:
+    """The old and new value: as numbers where the field holds numbers, else in words."""
+    kind = kind_of(change)
+    if kind is not None and kind.holds.is_number:
+        old, new = (float(text) if text else None for text in (change.old_value, change.new_value))
+        return old, new, "", ""
+    return None, None, change.old_value, change.new_value
