@@ -10,15 +10,21 @@ from tests.conftest import LAST_DAY
 from tests.looks import account_of, look_of
 from tests.pages import found, parsed, row_ids, sent_by, text_of, texts, values, words
 
+from nimbus_reef.analysis import order
 from nimbus_reef.analysis.delivery import placements, plan_prices
 from nimbus_reef.analysis.destinations import places
 from nimbus_reef.analysis.judged import judged_targets
+from nimbus_reef.analysis.lost_pages import lost
+from nimbus_reef.analysis.order import Unsettled
 from nimbus_reef.core import click_prices
 from nimbus_reef.core.changes import Action, Change, Entity, Promise
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.store.people import plans
+from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web import acting
+from nimbus_reef.web.kit import settled_first
+from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.params import Scope
 
 BRANDS = ("fernhollow-de", "pellwick-gb")
@@ -217,6 +223,21 @@ def test_rows_are_left_out_one_by_one_and_the_sums_follow(owner, demo):
         data=sent_by(again) | {"sure": "yes", "asked": "yes", "take": keys[1:]},
     )
     assert len(planned(demo, key)) == len(keys) - 1
+
+
+def test_a_page_that_lost_something_is_better_settled_first(demo):
+    facts, look = Facts(demo.store), look_of(demo, "fernhollow-de")
+    (sku,) = lost(facts, look)["name"]
+    ads = product_frames.ad_rows(facts, look.account.id, look.window).filter(
+        pl.col("sku").cast(pl.String) == sku
+    )
+    home = tuple(ads.select(pl.col("campaign", "ad_group").cast(pl.String)).row(0))
+    held = [each for each in order.before(facts, look, [home])[home] if each.name == sku]
+    assert Unsettled.LOST_PAGE in [each.kind for each in held]
+    assert (
+        "lost something"
+        in settled_first.first(held[-1:], settled_first.PAUSE, Figures("en_IE", "EUR"))[0].words
+    )
 
 
 def test_own_rules_ask_about_rows_without_a_sale_and_count_by_verdict_and_clicks(owner):

@@ -1,7 +1,7 @@
 """
 The order of work: what stands before a keyword of an ad group and is not settled yet.
 
-A negative or a bid hits every product of its ad group; while one of them wastes the money, its campaign runs dry or its page is broken,
+A negative or a bid hits every product of its ad group; while one of them wastes the money, its campaign is out of budget or its page is broken,
 what the keyword shows is not the keyword's.
 """
 
@@ -17,6 +17,7 @@ from nimbus_reef.analysis.catalog import ads
 from nimbus_reef.analysis.delivery import budgets
 from nimbus_reef.analysis.falls import falls
 from nimbus_reef.analysis.look import EVERYTHING, Look
+from nimbus_reef.analysis.lost_pages import lost
 from nimbus_reef.core.changes import Change, Entity
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -28,6 +29,7 @@ class Unsettled(StrEnum):
     AD = "product ad"
     BUDGET = "budget"
     PAGE = "page"
+    LOST_PAGE = "lost page"
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,14 +111,23 @@ def _budgets(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -
 
 
 def _pages(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -> _Found:  # noqa: ARG001
-    broken = facts.kept("falls", look.account.id, lambda: falls(facts, look), *look.judging)
+    fell = facts.kept("falls", look.account.id, lambda: falls(facts, look), *look.judging)
+    broken = pl.concat(
+        rows.select("name", "row_id", "stake", kind=pl.lit(kind.value))
+        for kind, rows in ((Unsettled.LOST_PAGE, lost(facts, look)), (Unsettled.PAGE, fell))
+    )
     if broken.is_empty():
         return []
     ads_of = _named(product_frames.ad_rows(facts, look.account.id, look.window)).select(
         "campaign", "ad_group", name=pl.col("sku").cast(pl.String)
     )
-    here = broken.join(ads_of.join(homes, on=["campaign", "ad_group"], how="semi"), on="name")
+    here = broken.unique("name", keep="first", maintain_order=True).join(
+        ads_of.join(homes, on=["campaign", "ad_group"], how="semi"), on="name"
+    )
     return [
-        ((row["campaign"], row["ad_group"]), Before(Unsettled.PAGE, row["name"], row["row_id"], row["stake"]))
+        (
+            (row["campaign"], row["ad_group"]),
+            Before(Unsettled(row["kind"]), row["name"], row["row_id"], row["stake"]),
+        )
         for row in here.to_dicts()
     ]

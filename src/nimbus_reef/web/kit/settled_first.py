@@ -27,6 +27,7 @@ class First:
 
 _SHORT: Final[Mapping[Unsettled, str]] = {
     Unsettled.AD: "product ad", Unsettled.BUDGET: "budget", Unsettled.PAGE: "product page",
+    Unsettled.LOST_PAGE: "product page",
 }  # fmt: skip
 
 
@@ -48,6 +49,11 @@ def first(held: Sequence[Before], what: str, figures: Figures) -> list[First]:
             )
             made.append(
                 First(words, short, "delivery", "budgets", "", each.row_id, "Settle the budget first")
+            )
+        elif each.kind is Unsettled.LOST_PAGE:
+            words = f"The page of {each.name} lost something with the newest load. {what.capitalize()} in this ad group hits it too."
+            made.append(
+                First(words, short, "catalog", "listings", "open", each.row_id, "Restore the page first")
             )
         else:
             words = f"{each.name} in this ad group converts less since its page changed, whoever searches: {what} here hits it too."
