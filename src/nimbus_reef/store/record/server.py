@@ -131,15 +131,18 @@ def _initialise(server: Server) -> None:
 
 def initialise(data: Path, user: str | None = None) -> None:
     """Makes a data directory; StoreAway says why where that fails. user: whose it is to be; one's own where none is named."""
-    done = subprocess.run(
-        [
-            # force: it serves loopback alone, by address, so that nobody has to know what this machine is called.
-            program("mariadb-install-db"), "--no-defaults", f"--datadir={data}", "--force",
-            "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve",
-            f"--user={user or getpass.getuser()}",
-        ],
-        check=False, capture_output=True, text=True, env=os.environ | PRIVATE,
-    )  # fmt: skip
+    # A starting server clears the temporary folder of what looks like its own: another that starts beside it would lose its tables.
+    with tempfile.TemporaryDirectory(prefix="reef-") as passing:
+        Path(passing).chmod(0o1777)
+        done = subprocess.run(
+            [
+                # force: it serves loopback alone, by address, so that nobody has to know what this machine is called.
+                program("mariadb-install-db"), "--no-defaults", f"--datadir={data}", "--force",
+                "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve",
+                f"--user={user or getpass.getuser()}",
+            ],
+            check=False, capture_output=True, text=True, env=os.environ | PRIVATE | {"TMPDIR": passing},
+        )  # fmt: skip
     if done.returncode:
         said = " ".join((done.stderr.strip() or done.stdout.strip()).split("\n")[:_LINES_SAID])
         raise StoreAway(
