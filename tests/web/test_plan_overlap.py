@@ -6,7 +6,8 @@ from datetime import datetime
 import polars as pl
 import pytest
 
-from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.core import projection
+from nimbus_reef.core.changes import Action, Change, Entity, Promise, projected
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit import planned as pages
@@ -48,6 +49,26 @@ def test_the_strip_adds_only_that_part():
     twice = pages.strip(both, (1_000.0, 4_000.0), WRITE, {})
     plain = [each.spend.replace("\xa0", " ").replace("\u2060", "") for each in (once, twice)]
     assert plain == ["−€ 160", "−€ 220"]
+
+
+@pytest.mark.parametrize("adjusted", [20.0, -30.0])
+def test_a_solution_adds_to_the_pauses_of_other_targets_what_it_promised(adjusted):
+    """A pause of 100, a base bid that saves 40 on another target, an adjustment that costs 20 or saves 30 beyond it."""
+
+    def of_solution(number, entity, field, view, spend):
+        each = planned(number, entity, field, str(number), spend)
+        change = replace(
+            each.change, package=7, finding="costly-placements", new_value="0.50", old_value="1.00"
+        )
+        return replace(each, change=change, promise=replace(each.promise, view=view))
+
+    bid = of_solution(7, Entity.TARGET, "bid", "targets", 40.0)
+    adjustment = of_solution(8, Entity.PLACEMENT, "adjustment", "placements", -adjusted)
+    every = [PAUSE, bid, adjustment]
+    told = pages.strip(every, (1_000.0, 4_000.0), WRITE, {})
+    promised = projection.total(projected(each.change, each.promise) for each in every)
+    assert promised.spend.middle < -100
+    assert told.spend == WRITE.span(promised.spend)
 
 
 def test_a_phrase_counts_for_terms_that_no_earlier_negative_keeps_away():

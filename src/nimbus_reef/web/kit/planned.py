@@ -9,7 +9,6 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.delivery import solutions
 from nimbus_reef.core import plan, projection
 from nimbus_reef.core.changes import Entity, kind_of, named, projected, word_of
 from nimbus_reef.core.model import State
@@ -97,11 +96,16 @@ _VIEWS: Final = {
 
 
 def _cuts(planned: Sequence[Planned], parts: Mapping[int, projection.Projected]) -> list[plan.Cut]:
-    """What lowers spend, by the view of the campaign that it was found in: a bid may be part of what its placements need."""
+    """
+    What lowers spend, by the view of the campaign it was found in. The bids of a solution are those of their targets, and its adjustments
+    promise what they add to these bids, so neither is another view of the same spend.
+    """
     found = []
     for each in planned:
-        placed = each.promise.view == "placements" or each.change.finding == solutions.CHECK
-        view = plan.MoneyView.PLACEMENTS if placed else _VIEWS.get(each.change.entity)
+        if each.change.entity is Entity.PLACEMENT and each.change.package:
+            continue
+        is_placement = each.promise.view == "placements" and each.change.entity is not Entity.TARGET
+        view = plan.MoneyView.PLACEMENTS if is_placement else _VIEWS.get(each.change.entity)
         spend = parts[each.id].spend.middle
         if view is not None and spend < 0:
             found.append(plan.Cut(each.id, each.change.campaign, each.change.ad_group, view, -spend))
