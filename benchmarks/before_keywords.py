@@ -22,7 +22,7 @@ import polars as pl
 
 from nimbus_reef import config
 from nimbus_reef.analysis.catalog import ads, families, gaps
-from nimbus_reef.analysis.delivery import budgets, hours, placements
+from nimbus_reef.analysis.delivery import budgets, hours, placements, solutions
 from nimbus_reef.analysis.falls import falls
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.offers import Offer
@@ -141,14 +141,14 @@ def wrong_children(what: Case) -> tuple[Score, Score]:
 def costly_ads(what: Case) -> tuple[Score, Score]:
     """Product ads to pause, against ten clicks without an order or ACOS over target, of those beside other products."""
     true = {
-        (row["campaign"], row["ad_group"], row["sku"]): float(row["overspend"])  # type: ignore[arg-type]
-        for row in what.made.truth["product_ads"]  # type: ignore[attr-defined]
+        (row["campaign"], row["ad_group"], row["sku"]): float(row["overspend"])
+        for row in what.made.truth["product_ads"]
     }
     rows = ads.listed(what.facts, what.look).filter(pl.col("good_siblings") > 0, "running")
     key = pl.struct(pl.col("campaign", "ad_group", "sku").cast(pl.String)).alias("key")
 
     def keys(frame: pl.DataFrame) -> list[tuple[str, str, str]]:
-        return [tuple(each.values()) for each in frame.select(key)["key"]]  # type: ignore[misc]
+        return [tuple(each.values()) for each in frame.select(key)["key"]]
 
     weight = dict(zip(keys(rows), (rows["spend"] / 1e6).to_list(), strict=True))
     truth = {each: true[each] for each in weight if true.get(each, 0) > 0}
@@ -160,7 +160,7 @@ def off_site(what: Case) -> tuple[Score, Score]:
     """Campaigns whose off-site traffic wastes money, against cost of sale over target after ten clicks."""
     truth = {
         row["campaign"]: float(row["overspend"])
-        for row in what.made.truth["placements"]  # type: ignore[attr-defined]
+        for row in what.made.truth["placements"]
         if row["placement"] == Placement.OFF_SITE.value and row["overspend"] > 0
     }
     rows = placements.off_site(what.facts, what.look).with_columns(pl.col("campaign").cast(pl.String))
@@ -174,7 +174,7 @@ def dry_hours(what: Case) -> tuple[Score, Score]:
     """Dry campaign-hours, against every hour after the last click of a day that spent its budget."""
     first = LAST - timedelta(days=DAYS - 1)
     truth: dict[tuple[str, date, int], float] = {}
-    for row in what.made.truth["dry"]:  # type: ignore[attr-defined]
+    for row in what.made.truth["dry"]:
         day = first + timedelta(days=row["day"])
         for hour in range(int(row["at"]), 24):
             truth[row["campaign"], day, hour] = min(1.0, hour + 1 - row["at"])
@@ -189,7 +189,7 @@ def _spent_out(what: Case) -> dict[tuple[str, date, int], float]:
         pl.col("date").is_between(what.look.window.first, what.look.window.last)
     )
     budget = dict(what.made.world.campaigns.select("campaign", "daily_budget").rows())
-    found = {}
+    found: dict[tuple[str, date, int], float] = {}
     days = hourly.group_by("campaign", "date").agg(
         pl.col("spend").sum(), last=pl.col("hour").filter(pl.col("clicks") > 0).max()
     )
@@ -207,7 +207,7 @@ def _overlap(truth: Mapping[Any, float], found: Mapping[Any, float]) -> Score:
 def dry_cost(what: Case) -> tuple[float, float]:
     """Sales that dry hours missed, at full elasticity: as estimated, and as they truly were."""
     lines = budgets.lines(budgets.held(what.facts, what.look))
-    true = sum(float(row["sales"]) for row in what.made.truth["missed"])  # type: ignore[attr-defined]
+    true = sum(float(row["sales"]) for row in what.made.truth["missed"])
     return sum(line.missed.high for line in lines), true
 
 
@@ -341,13 +341,18 @@ def proposals(what: Case) -> dict[str, list[Offer]]:
     held = families.listed(facts, look)
     rows = ads.listed(facts, look).filter("to_pause").to_dicts()
     campaigns = placements.worst(facts, look)["campaign"].to_list()
+    days = facts.monthly_days(look.account.id, placements.KIND, look.window)
     moved = budgets.moved(facts, look).offer
     return {
         "family shifts": [offer for family in held if (offer := families.offer(look, family)) is not None],
         "product ads paused": [offer for offer in ads.offers(facts, look, rows) if offer is not None],
-        "off-site limited": placements.all_limits(facts, look),
+        "off-site limited": [
+            offer
+            for row in placements.to_limit(facts, look).to_dicts()
+            if (offer := placements.limit_offer(look, row, days)) is not None
+        ],
         "placements solved": [
-            offer for name in campaigns if (offer := placements.solved(facts, look, name).offer) is not None
+            offer for name in campaigns if (offer := solutions.solved(facts, look, name).offer) is not None
         ],
         "budgets moved": [moved] if moved is not None else [],
     }  # fmt: skip
@@ -436,10 +441,10 @@ def report(seeds: int) -> str:
             )
     lines += ["", "Sales that dry hours missed, at full elasticity: the estimate beside what was truly missed.", "",
               "| world | estimated | true | estimate ÷ true, per seed |", "|---|---|---|---|"]  # fmt: skip
-    for world, pairs in costs.items():
-        each_seed = ", ".join(f"{guess / true:.2f}" for guess, true in pairs if true)
+    for world, missed in costs.items():
+        each_seed = ", ".join(f"{guess / true:.2f}" for guess, true in missed if true)
         lines.append(
-            f"| {world} | {sum(g for g, _ in pairs):,.0f} | {sum(t for _, t in pairs):,.0f} | {each_seed} |"
+            f"| {world} | {sum(g for g, _ in missed):,.0f} | {sum(t for _, t in missed):,.0f} | {each_seed} |"
         )
     lines += [
         "", f"What proposals do when they are carried out in the world and it runs on for {FRESH} fresh days, by what is expected of "

@@ -296,7 +296,7 @@ def _judging(ground: Ground, facts: Facts, window: Window) -> tuple[list[Line], 
 
     def judge() -> None:
         found = target_frames.fit(facts, account.id, window)
-        told = targeting.in_company(rows_frame, found and found.terms, ["ad_group_id", "normal_id"])
+        told = targeting.in_company(rows_frame, found.terms if found else None, ["ad_group_id", "normal_id"])
         targeting.judged(told, 30, targeting.Aims(0.28), 10)
 
     word_frames.spelling(facts, account.id)
@@ -324,7 +324,9 @@ def _mapped_sums(store: Store, account: Account, kind: str, key: str, window: Wi
     files = [
         snapshots.path(store.snapshots, account.id, kind, day, version) for day, version in wanted.items()
     ]
-    frames = [snapshots._mapped(file).lazy().select(key, *MEASURES) for file in files]
+    frames = [
+        each.lazy().select(key, *MEASURES) for file in files if (each := snapshots._mapped(file)) is not None
+    ]
     return pl.concat(frames).group_by(key).agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
 
 
@@ -378,7 +380,7 @@ def _workbook(conf: config.Config, sums: pl.DataFrame) -> Line:
         book.close()
 
     def ours() -> None:
-        asked = exports.hand_over(conf.exports, [exports.Table("bench", rows, {"spend": "0.00"})])
+        asked = exports.hand_over(conf.exports, [tables.Table("bench", rows, {"spend": "0.00"})])
         exports.make_workbook(conf.exports, asked, lambda done, words: None)
 
     return Line(
@@ -389,7 +391,7 @@ def _workbook(conf: config.Config, sums: pl.DataFrame) -> Line:
 PAGES = ("targeting/terms", "targeting/targets", "findings/", "pulse/", "intake/", "plan/")
 
 
-def _page_seconds(conf: config.Config, store: object) -> dict[str, tuple[float, float, float]]:
+def _page_seconds(conf: config.Config, store: Store) -> dict[str, tuple[float, float, float]]:
     """Per page: seconds cold, then p50 and p95 of sixty from cached aggregates."""
     people.add(store, email="b@example.com", name="B", password="a bench password", role=people.Role.OWNER)
     app = make_app(conf, store, make_queue(conf, store), secret_key="x", testing=True)

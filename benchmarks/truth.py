@@ -10,7 +10,7 @@ harms, pooled over seeds; then precision and recall of true overspend are compar
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
 from itertools import pairwise
@@ -50,7 +50,8 @@ def judged(what: Happened, subject: str, *, by_groups: bool = False) -> pl.DataF
     by_groups: by the prior of the smallest sufficient group instead, as it was before the account's one fit.
     """
     if subject == "product_ads":
-        rows, chain = what.ads.join(what.catalog, on="sku"), AD_CHAIN
+        rows = what.ads.join(what.catalog, on="sku")
+        chain: Sequence[str] = AD_CHAIN
         in_company = targeting.in_company(rows, company.fitted_ads(what.ads), ["product_ad_id"], chain)
     else:
         rows, in_company = _targets_and_terms(what, subject)
@@ -85,8 +86,8 @@ def _targets_and_terms(what: Happened, subject: str) -> tuple[pl.DataFrame, pl.D
     cells = company.cells_of(what.terms, None if alone else what.targets)
     fitted = company.fitted(cells, products, _spelling(what.terms["normal_id"].unique()))
     if subject == "targets":
-        return targets, targeting.in_company(targets, fitted and fitted.targets, ["target_id"])
-    return terms, targeting.in_company(terms, fitted and fitted.terms, ["ad_group_id", "normal_id"])
+        return targets, targeting.in_company(targets, fitted.targets if fitted else None, ["target_id"])
+    return terms, targeting.in_company(terms, fitted.terms if fitted else None, ["ad_group_id", "normal_id"])
 
 
 def _spelling(terms: pl.Series) -> company.Spelling:
@@ -131,8 +132,8 @@ def _ranked(rows: pl.DataFrame) -> pl.DataFrame:
 
 def _score(flagged: pl.DataFrame, rows: pl.DataFrame) -> Score:
     return Score(
-        flagged.filter("bad")["spend"].sum() / flagged["spend"].sum(),
-        flagged["overspend"].sum() / rows["overspend"].sum(),
+        float(flagged.filter("bad")["spend"].sum()) / float(flagged["spend"].sum()),
+        float(flagged["overspend"].sum()) / float(rows["overspend"].sum()),
         len(flagged),
     )
 
@@ -147,7 +148,7 @@ def log_score(rows: pl.DataFrame) -> float:
 def truly_bad(rows: pl.DataFrame, low: float, high: float = 2.0) -> tuple[float | None, int]:
     """Of rows whose chance lies from low to under high, the part that is truly bad; how many they are."""
     inside = rows.filter(pl.col("p_over") >= low, pl.col("p_over") < high, pl.col("clicks") > 0)
-    return (float(inside["bad"].mean()), len(inside)) if len(inside) else (None, 0)
+    return (float(inside.select(pl.col("bad").mean()).item()), len(inside)) if len(inside) else (None, 0)
 
 
 def flipped(now: Happened, before: Happened, subject: str) -> float:
@@ -155,7 +156,7 @@ def flipped(now: Happened, before: Happened, subject: str) -> float:
     key = KEYS[subject]
     both = judged(now, subject).join(judged(before, subject).select(*key, then="verdict"), on=key)
     counted = both.filter(pl.col("clicks") >= 10)
-    return float((counted["verdict"] != counted["then"]).mean())
+    return float(counted.select((pl.col("verdict") != pl.col("then")).mean()).item())
 
 
 Worlds = dict[str, Callable[[int], Happened]]
@@ -207,9 +208,9 @@ def table(seeds: int) -> Iterator[str]:
     yield ""
     yield "Calibration: of the rows whose chance of being over target lies in a bucket, how many are truly bad."
     yield ""
-    edges = ["0", *(f"{edge:.2f}" for edge in BUCKETS), "1"]
-    yield ("| world | rows | " + " | ".join(f"{a} – {b}" for a, b in pairwise(edges)) + " |")
-    yield "|---|---|" + "---|" * (len(edges) - 1)
+    named = ["0", *(f"{edge:.2f}" for edge in BUCKETS), "1"]
+    yield ("| world | rows | " + " | ".join(f"{a} – {b}" for a, b in pairwise(named)) + " |")
+    yield "|---|---|" + "---|" * (len(named) - 1)
     yield from calibration
     yield ""
     yield "A day later: of the rows with ten clicks or more, the verdicts that are others than a day before."

@@ -114,14 +114,14 @@ def second(seed: int, *, words_mean: str) -> Happened:
         rng.random(shape) < 0.12, np.log(rng.choice([0.2, 0.4, 1.8], shape)), 0.0
     )  # fmt: skip
     cells = []
-    for target in range(targets):
-        product = group_product[group_of[target]]
+    for number in range(targets):
+        product = group_product[group_of[number]]
         for _ in range(int(rng.integers(4, 18))):
             picked = np.unique((vocabulary * rng.random(int(rng.integers(1, 5))) ** 2).astype(int))
             weight = 0.0 if words_mean == "nothing" else float(meaning[product, picked].sum())
             own = float(rng.normal(0, 0.25))
-            cells.append((target, " ".join(f"w{word:03d}" for word in picked), weight + own))
-        cells.append((target, "", float(rng.normal(0, 0.1))))
+            cells.append((number, " ".join(f"w{word:03d}" for word in picked), weight + own))
+        cells.append((number, "", float(rng.normal(0, 0.1))))
     target = np.array([each[0] for each in cells])
     term = np.array([each[1] for each in cells])
     product = group_product[group_of[target]]

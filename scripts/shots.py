@@ -11,13 +11,13 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, ViewportSize, sync_playwright
 
 CHROMIUM_ARGUMENTS = [
     "--no-sandbox", "--disable-background-networking", "--disable-component-update",
     "--disable-sync", "--no-first-run",
 ]  # fmt: skip
-SIZE = {"width": 1280, "height": 800}
+SIZE = ViewportSize(width=1280, height=800)
 
 
 def sign_in(page: Page, base: str, password: str) -> None:

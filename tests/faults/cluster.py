@@ -150,9 +150,10 @@ def cluster(out_after: int = OUT_AFTER) -> Iterator[Cluster]:
     # Not among pytest's own folders: those are closed to the user that the nodes run as.
     folder = Path(tempfile.mkdtemp(prefix="reef-nodes-"))
     first = port_from(5200)
+    group, copying, catching_up = (port_from(first + NODES + 100 * k) for k in range(1, 4))
     made = Cluster(
         folder, Server(folder, 0, "app-of-the-nodes", "owner-of-the-nodes"),
-        tuple((first + n, *(port_from(first + NODES + 100 * k) + n for k in range(1, 4))) for n in range(NODES)), out_after,
+        tuple((first + n, group + n, copying + n, catching_up + n) for n in range(NODES)), out_after,
     )  # fmt: skip
     (folder / "setup.sql").write_text(server.setup_sql(made.place))
     for number in range(NODES):

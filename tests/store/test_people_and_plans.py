@@ -79,12 +79,16 @@ def test_bad_people_are_refused(store, email, password):
         people.add(store, email=email, name="", password=password, role=Role.OWNER)
 
 
+def accept(store, account, owner, wanted):
+    (planned,) = plans.accept_packages(store, account.id, owner.id, [[(wanted, PROMISE)]]).planned
+    return planned
+
+
 def test_changes_take_numbers_in_turn_and_one_key_is_open_once(store, account, owner):
-    first = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
-    with pytest.raises(Conflict, match="already"):
-        plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    first = accept(store, account, owner, CHANGE)
+    assert plans.accept_packages(store, account.id, owner.id, [[(CHANGE, PROMISE)]]).planned == ()
     plans.remove(store, account.id, owner.id, first.id)
-    second = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    second = accept(store, account, owner, CHANGE)
     assert [each.change.row for each in plans.planned(store, account.id)] == [2]
     plans.remove(store, account.id, owner.id, second.id)
     with pytest.raises(NotFound):
@@ -111,7 +115,7 @@ def test_every_step_is_undone_in_any_order_until_the_sheet_leaves(store, account
         plans.undo_step(store, account.id, owner.id, removed.id)
     assert plans.undo_step(store, account.id, owner.id) == 2
     assert ids(store, account) == []
-    plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    accept(store, account, owner, CHANGE)
     trail.note(
         store, "exported", person_id=owner.id, account_id=account.id, detail={"sheet": "csv", "changes": 1}
     )
@@ -119,9 +123,9 @@ def test_every_step_is_undone_in_any_order_until_the_sheet_leaves(store, account
 
 
 def test_what_was_put_in_another_way_since_is_not_put_back(store, account, owner):
-    first = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    first = accept(store, account, owner, CHANGE)
     plans.remove(store, account.id, owner.id, first.id)
-    again = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    again = accept(store, account, owner, CHANGE)
     removed = next(each for each in plans.steps(store, account.id) if each.what == "removed")
     assert plans.undo_step(store, account.id, owner.id, removed.id) == 0
     assert ids(store, account) == [again.id]
@@ -150,7 +154,7 @@ def values(store, account):
 
 def test_a_package_is_taken_whole_and_replaces_what_it_contradicts_or_not_at_all(store, account, owner):
     """Its bids are in the plan already, with other values: it does not go in beside them, nor without them."""
-    alone = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    alone = accept(store, account, owner, CHANGE)
     with pytest.raises(Conflict, match="another change of this in row 1"):
         plans.accept_packages(store, account.id, owner.id, [package("0.50")])
     assert values(store, account) == [(CHANGE.target, CHANGE.new_value)]
@@ -176,7 +180,7 @@ def test_a_package_is_taken_out_and_put_back_as_one(store, account, owner):
     assert plans.undo_step(store, account.id, owner.id, step.id) == 3
     plans.remove_many(store, account.id, owner.id, [done[2].id])
     step = plans.steps(store, account.id)[0]
-    plans.accept(store, account.id, owner.id, OTHER, PROMISE)
+    accept(store, account, owner, OTHER)
     assert plans.undo_step(store, account.id, owner.id, step.id) == 0, (
         "not in part: the plan changes one by now"
     )
@@ -199,7 +203,7 @@ def test_a_sheet_read_back_is_undone_with_its_values_and_what_it_took_out(store,
 
 
 def test_a_sheet_is_taken_over_whole_or_not_at_all(store, account, owner):
-    planned = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    planned = accept(store, account, owner, CHANGE)
     seen = plans.planned(store, account.id)
     answer = ReadBack((replace(planned.change, new_value="0.80"),), (), 0, ())
     plans.take(store, account.id, owner.id, seen, answer)
@@ -216,7 +220,7 @@ def test_a_sheet_is_taken_over_whole_or_not_at_all(store, account, owner):
 
 
 def test_what_people_do_leaves_a_trail(store, account, owner):
-    planned = plans.accept(store, account.id, owner.id, CHANGE, PROMISE)
+    planned = accept(store, account, owner, CHANGE)
     plans.remove(store, account.id, owner.id, planned.id)
     with store.read() as connection:
         lines = connection.execute(text("SELECT what, person_id FROM trail ORDER BY id")).all()

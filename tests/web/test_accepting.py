@@ -88,6 +88,11 @@ def test_bids_and_placements_accepted_in_either_order_raise_no_price_above_targe
 
     for step in (targets, places) if first == "targets" else (places, targets):
         step()
+        if first == "targets" and step is targets:
+            told = owner.post("/delivery/placements/solve", data={"account": key, "row": worst[0]})
+            assert re.search(
+                r"They promised −£ [\d,]+", text_of(told).replace("\xa0", " ").replace("\u2060", "")
+            )
     changes = planned(demo, key)
     assert any(each.entity is Entity.PLACEMENT for each in changes)
     assert any(each.entity is Entity.TARGET and not each.package for each in changes)
@@ -109,7 +114,7 @@ def test_a_solution_says_which_bids_of_the_plan_it_replaces(owner, demo):
     assert bids
     owner.post("/plan/undo", data={"account": key})
     own = replace(bids[0], row=0, package=0, new_value="0.07", finding="own")
-    plans.accept(demo.store, look.account.id, 1, own, PROMISE)
+    plans.accept_packages(demo.store, look.account.id, 1, [[(own, PROMISE)]])
     told = owner.post("/delivery/placements/solve", data={"account": key, "row": campaign})
     assert "This replaces 1 change in the plan" in text_of(told)
     assert [each.new_value for each in planned(demo, key)] == ["0.07"], "nothing is done before it is seen"

@@ -66,14 +66,14 @@ def things(demo):
         store, kind="export", account_id=account.id, person_id=None, upload_id=None,
         request={"stem": "none", "file": "x.xlsx", "rows": 1},
     )  # fmt: skip
-    change = plans.accept(
-        store, account.id, 1,
-        Change(row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign="c", field="bid", old_value="1.00", new_value="0.90"),
-        Promise(
-            window=("2026-10-01", "2026-10-30"), clicks=0, orders=0, spend=0, sales=0, a=1, b=1, aov=1, target_acos=0.3,
-            view="targets", row_id="1", projected={"spend": [0, 0, 0], "sales": [0, 0, 0]},
-        ),
+    wanted = Change(
+        row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign="c", field="bid", old_value="1.00", new_value="0.90"
     )  # fmt: skip
+    promise = Promise(
+        window=("2026-10-01", "2026-10-30"), clicks=0, orders=0, spend=0, sales=0, a=1, b=1, aov=1, target_acos=0.3,
+        view="targets", row_id="1", projected={"spend": [0, 0, 0], "sales": [0, 0, 0]},
+    )  # fmt: skip
+    (change,) = plans.accept_packages(store, account.id, 1, [[(wanted, promise)]]).planned
     notes.add(store, account.id, 1, "targets", "1", "x")
     hidden_findings.put(
         store, account.id, 1, "costly-targets", ["1"], until_day=None, until_clicks=None, reason="x"

@@ -35,6 +35,7 @@ from nimbus_reef.core.proposals import (
     Proposal,
     Row,
     Word,
+    can_be_negative,
     for_phrase,
     for_target,
     for_term,
@@ -337,30 +338,41 @@ def _offered(facts: Facts, look: Look, phrase: str) -> str:
 def _phrases(
     facts: Facts, look: Look, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[Proposed]:
-    products_of = advertised(facts, look)
-    opened = []
+    """Phrases with their proposals. Of many rows only those that can become negatives are looked up in the ad groups that bought them."""
+    days, opened = monthly_days(facts, look, Subject.PHRASE), []
     for row in rows.to_dicts():
-        places, own = [], [none]
-        for (group,), terms in (
-            phrase_terms(facts, look, _offered(facts, look, row["phrase"]))
-            .filter(pl.col("spend") > 0)
-            .partition_by("ad_group_id", as_dict=True, maintain_order=True)
-            .items()
-        ):
-            here = products.get(group, none)
-            own.append(here)
-            places.append(
-                Place(
-                    terms["campaign"][0], terms["ad_group"][0], from_micro(int(terms["spend"].sum())),
-                    tuple(terms["spelt"].unique(maintain_order=True)), tuple(terms["row_id"]),
-                    any(words.names_product(row["phrase"], each.core) for each in products_of.get(group, [])),
-                )
-            )  # fmt: skip
-        core = core_row(row, monthly_days(facts, look, Subject.PHRASE))
-        proposal = for_phrase(core, places) if row["fate"] is None else for_word(core, word_row(row), places)
+        core, word = core_row(row, days), None if row["fate"] is None else word_row(row)
+        places: tuple[Place, ...] = ()
+        own = [none]
+        if len(rows) == 1 or can_be_negative(core, word):
+            places, own = _bought_in(facts, look, row["phrase"], products, none)
+        proposal = for_phrase(core, places) if word is None else for_word(core, word, places)
         hit = pl.concat(own).group_by("sku").agg(pl.col(MEASURES).sum())
-        opened.append(Proposed(row, None, proposal, None, hit, places=tuple(places)))
+        opened.append(Proposed(row, None, proposal, None, hit, places=places))
     return opened
+
+
+def _bought_in(
+    facts: Facts, look: Look, phrase: str, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
+) -> tuple[tuple[Place, ...], list[pl.DataFrame]]:
+    """The ad groups that bought searches with a phrase, and the product ads in each."""
+    products_of = advertised(facts, look)
+    places, own = [], [none]
+    for (group,), terms in (
+        phrase_terms(facts, look, _offered(facts, look, phrase))
+        .filter(pl.col("spend") > 0)
+        .partition_by("ad_group_id", as_dict=True, maintain_order=True)
+        .items()
+    ):
+        own.append(products.get(group, none))
+        places.append(
+            Place(
+                terms["campaign"][0], terms["ad_group"][0], from_micro(int(terms["spend"].sum())),
+                tuple(terms["spelt"].unique(maintain_order=True)), tuple(terms["row_id"]),
+                any(words.names_product(phrase, each.core) for each in products_of.get(group, [])),
+            )
+        )  # fmt: skip
+    return tuple(places), own
 
 
 def changes_of(opened: Proposed, reason: str, at_source: str = "") -> list[Change]:

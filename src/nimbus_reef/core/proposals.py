@@ -213,6 +213,11 @@ def for_word(row: Row, word: Word, places: Sequence[Place]) -> Proposal:
     return Proposal(Move.NEGATIVE, tuple(reasons), stopped(row.basis))
 
 
+def can_be_negative(row: Row, word: Word | None) -> bool:
+    """Whether a phrase can be proposed as a negative, wherever it was bought; word: of a single word."""
+    return _no_negative(row) is None if word is None else word.fate is Fate.SHUT_OUT
+
+
 def for_phrase(row: Row, places: Sequence[Place]) -> Proposal:
     """
     A phrase negative in every ad group that paid for it, on the terms of `for_term`, but

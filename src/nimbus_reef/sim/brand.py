@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import date, timedelta
+from typing import Any
 
 import polars as pl
 
@@ -24,7 +25,7 @@ class Simulated:
     stories: Stories
     muddle: Muddle
     frames: dict[str, pl.DataFrame]
-    truth: dict[str, object]
+    truth: dict[str, Any]
 
 
 def simulate(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated:

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import asdict, replace
 from datetime import date, timedelta
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import polars as pl
@@ -462,7 +463,7 @@ def _product_ad_daily(world: World, trade: Trade, last_day: date) -> pl.DataFram
     ).sort("date", "campaign", "ad_group", "sku")  # fmt: skip
 
 
-def truth(world: World, trade: Trade) -> dict[str, object]:
+def truth(world: World, trade: Trade) -> dict[str, Any]:
     """
     What is true of every target, (ad group, term), product ad and misspelt word in the
     newest mature 30 days.

@@ -81,7 +81,7 @@ def accept_one(scope: Scope, candidate: Candidate) -> Taken:
     who = must_write()
     if not candidate.package:
         raise Conflict("There is nothing to accept here any more.", remedy="Look at it again.")
-    held = _planned(scope)
+    held = [each.change for each in plans.planned(parts().store, scope.account.id)]
     told = plan_prices.accepted(
         parts().facts, scope.look, held, [[change for change, _ in candidate.package]]
     )
@@ -112,13 +112,14 @@ def put(
     above it: words by the name of the field that answers them; asks_alone: raises of what never made an order can be asked for there.
     """
     must_write()
-    held = _planned(scope)
+    planned = plans.planned(parts().store, scope.account.id)
+    held = [each.change for each in planned]
     left = _left()
     acting = [each for each in offered if each.package and each.key not in left]
     told = plan_prices.accepted(
         parts().facts, scope.look, held, [[change for change, _ in each.package] for each in acting]
     )
-    asked = Selection(offered, left, told, held, scope.window.days)
+    asked = Selection(offered, left, told, planned, scope.window.days)
     shown = preview(asked, title, thing, _before(scope, asked.going, held), scope.account.settings, figures())
     gone = {change.row for change in told.replaced} - set(request.form.getlist("replacing", type=int))
     sure = (
@@ -136,10 +137,6 @@ def put(
         "preview.html", action=action, told=shown, back=back, notice=notice or {}, asks_alone=asks_alone,
         sent=[(name, value) for name, value in request.form.items(multi=True) if name not in _OWN],
     )  # fmt: skip
-
-
-def _planned(scope: Scope) -> list[Change]:
-    return [each.change for each in plans.planned(parts().store, scope.account.id)]
 
 
 def _left() -> frozenset[str]:

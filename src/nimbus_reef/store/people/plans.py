@@ -87,20 +87,6 @@ Package = Sequence[tuple[Change, Promise]]
 """Changes that are proposed together, each with its promise: in the plan all of them, or none."""
 
 
-def accept(store: Store, account_id: int, person_id: int, wanted: Change, promise: Promise) -> Planned:
-    """
-    Puts a change into the plan under the next row number; its `row` is ignored.
-
-    Conflict when the plan already changes the same field of the same thing.
-    """
-    accepted = accept_packages(store, account_id, person_id, [[(wanted, promise)]])
-    if not accepted.planned:
-        raise Conflict(
-            "The plan already changes this.", remedy="Take the other change out of the plan first."
-        )
-    return accepted.planned[0]
-
-
 def accept_packages(
     store: Store, account_id: int, person_id: int, packages: Sequence[Package], replacing: Collection[int] = (), *,
     progress: Callable[[int], None] = lambda done: None,

@@ -180,10 +180,10 @@ def _told(scope: Scope, found: Opened) -> DeedsPreview:
         )
         for each in found.proposed
     ]  # fmt: skip
-    held = [each.change for each in plans.planned(parts().store, scope.account.id)]
+    planned = plans.planned(parts().store, scope.account.id)
     packages = [[change for change, _ in each.package] for each in offered if each.package]
-    told = plan_prices.accepted(facts, scope.look, held, packages)
-    asked = Selection(offered, frozenset(), told, held, scope.window.days)
+    told = plan_prices.accepted(facts, scope.look, [each.change for each in planned], packages)
+    asked = Selection(offered, frozenset(), told, planned, scope.window.days)
     return preview(asked, "", view.thing, {}, scope.account.settings, write)
 
 

@@ -14,6 +14,7 @@ from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import Projected
 from nimbus_reef.core.settings import Settings
+from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit.candidates import Candidate
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.judged_rows import why_nothing
@@ -57,7 +58,7 @@ class DeedLine:
 class DeedsPreview:
     """
     All of it in words. title: on what; done: how many changes by kind; effect: of all of it; judged: on what verdicts and clicks; harm:
-    what is lost with it; skipped: why, and on how many; refused: prices that would rise; replaced: what leaves the plan for it; first:
+    what is lost with it; skipped: why, and on how many; refused: prices that would rise; replaced: what leaves the plan for it, replaced_effect: what that promised; first:
     what is better settled before; asks: what is beyond the settings, empty where nothing is; raises: raises of what never made an order,
     left out; stops: other searches that negatives stop; count: how many rows are done; changes: how many changes that is; more: rows
     that are not shown.
@@ -76,6 +77,7 @@ class DeedsPreview:
     refused: tuple[str, ...]
     replaced: tuple[str, ...]
     replaced_rows: tuple[int, ...]
+    replaced_effect: str
     first: tuple[First, ...]
     asks: str
     raises: int
@@ -90,12 +92,15 @@ class DeedsPreview:
 
 @dataclass(frozen=True, slots=True)
 class Selection:
-    """What an acceptance was asked for. offered: all rows; left: keys of those left out by hand; told: what becomes of the others."""
+    """
+    What an acceptance was asked for. offered: all rows; left: keys of those left out by hand; told: what becomes of the others;
+    planned: the plan before it.
+    """
 
     offered: Sequence[Candidate]
     left: frozenset[str]
     told: Acceptance
-    held: Sequence[Change]
+    planned: Sequence[Planned]
     days: int
 
     @property
@@ -154,6 +159,12 @@ def preview(
         ),
         replaced=tuple(_replaced(change) for change in told.replaced),
         replaced_rows=tuple(change.row for change in told.replaced),
+        replaced_effect=_effect(
+            projection.total(
+                projected(each.change, each.promise) for each in asked.planned if each.change in told.replaced
+            ),
+            figures,
+        ),
         first=tuple(before.values()),
         asks=_asks([each for each in going if each.key in beyond], figures),
         raises=sum(each.why_not == _RAISES_OF_NOTHING for each in asked.offered),
