@@ -1,4 +1,4 @@
-"""Where a search term that sells may get a target of its own: an ad group that advertises the product which sold it, or a new one."""
+"""Destinations of a promoted search term: ad groups that advertise the product it sold, or a new ad group."""
 
 from __future__ import annotations
 

@@ -14,7 +14,7 @@ from nimbus_reef.store.reading.facts import Facts
 
 _OFFERED_DAYS: Final = 30
 WHENEVER: Final = ("listings",)
-"""Reports whose newest load is looked at, whatever the window."""
+"""Reports that are always read from their newest load."""
 
 
 @dataclass(frozen=True, slots=True)

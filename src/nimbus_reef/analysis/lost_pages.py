@@ -1,4 +1,4 @@
-"""Products whose page lost something, with the ad spend that goes there: what is seen today, since pages do not mature."""
+"""Products whose page lost something with the newest load, and their ad spend."""
 
 from __future__ import annotations
 

@@ -115,7 +115,7 @@ def coverage(conf: config.Config, key: str, form: str) -> None:
 
 
 def _need(facts: Facts, look: Look, kinds: Sequence[str]) -> None:
-    """NotFound where none of the reports holds a day of the window: nothing held is not nothing found."""
+    """Raises NotFound when none of the reports covers a day of the window: missing data is not a zero."""
     if lacking(facts, look.account, look.window, kinds):
         titles = " or ".join(KINDS[kind].title.lower() for kind in kinds)
         raise NotFound(

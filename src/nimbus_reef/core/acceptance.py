@@ -1,5 +1,5 @@
 """
-Accepting proposals into a plan: each whole or not at all, and nothing above target dearer than today.
+Accepting proposals into a plan: each package whole or not at all, and no click above target costs more than today.
 
 A package that would make a click of something judged above target cost more than it does at most today, with everything in the plan and in
 force, is refused with that price. What another package of the same acceptance makes possible (a cut beside a boost) is taken after it.
@@ -140,7 +140,7 @@ class _Prices:
 
 
 def _targets(changes: Sequence[Change]) -> set[TargetKey] | None:
-    """The targets whose price alone changes may move; None where they move a whole campaign's or ad group's."""
+    """The targets whose click price the changes can move; None when they move a whole campaign or ad group."""
     if all(change.entity is Entity.TARGET for change in changes):
         return {(change.ad_group, change.target, change.match_type) for change in changes}
     return None

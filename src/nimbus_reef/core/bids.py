@@ -27,7 +27,7 @@ _HALF_CENT = 0.005
 @dataclass(frozen=True, slots=True)
 class BidLimits:
     """
-    The account's floor, ceiling and how far one change may go. opening_least, opening_most: what a promoted term opens at, in
+    Bid limits of the account: floor, ceiling, largest step. opening_least, opening_most: limits of an opening bid, in
     parts of what its clicks cost.
     """
 
@@ -43,7 +43,7 @@ STANDARD_LIMITS = BidLimits()
 
 
 class ReasonKey(StrEnum):
-    """Why something is proposed, how far a limit held it back, or why nothing is; the web has words for each."""
+    """Reasons of proposals: why, which limit applied, or why nothing is proposed. The web has words for each."""
 
     AIM = "aim"
     BEST_BID = "best_bid"
@@ -178,7 +178,7 @@ def opening(
     *, value: float, target_acos: float, cpc: float, ratio: float, limits: BidLimits = STANDARD_LIMITS
 ) -> BidAdvice:
     """
-    The bid that a promoted term opens with, and why: near what its clicks cost, whatever they were worth so far.
+    The opening bid of a promoted term and its reasons: close to its CPC so far.
 
     cpc: what its clicks cost; ratio: what is bid where it was bought for each unit paid. A few lucky clicks show a high worth;
     opening at most 1.5 times (`opening_most`) and at least half (`opening_least`) of today's price finds out at today's cost.

@@ -151,7 +151,7 @@ def _prices(changes: Sequence[Change], now: CampaignBids) -> list[PlanConflict]:
 
 
 def _cures(own: Sequence[Change], now: CampaignBids) -> tuple[tuple[int, ...], ...]:
-    """What may be taken out, package by package, so that nothing above target costs more; all of it where no one alone does."""
+    """Packages to take out so that no click above target costs more; all of them when no single one is enough."""
     packages = list(dict.fromkeys(_rows_with(own, each) for each in own))
     cures = [
         rows

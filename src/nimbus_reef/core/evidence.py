@@ -366,7 +366,7 @@ def flagged() -> pl.Expr:
 
 
 def counted_stake() -> pl.Expr:
-    """What of a row's stake counts, where rows are summed: that of costly and leaning ones, as every total has it."""
+    """The stake to add up over rows: only of rows above or likely above target, as in every total."""
     return pl.when(flagged()).then("stake").otherwise(0).alias("stake")
 
 

@@ -158,7 +158,7 @@ def lacks(limits: PageLimits = STANDARD) -> pl.Expr:
 LOST: Final = (
     "eligible", "in_stock", "main_offer", "images", "bullets", "rich_content", "brand_section", "title", "rating",
 )  # fmt: skip
-"""What a page can lose, the gravest first."""
+"""Fields that a page can lose, most severe first."""
 
 
 def lost(pages: pl.DataFrame, limits: PageLimits = STANDARD, side_days: int = SIDE_DAYS) -> pl.DataFrame:

@@ -65,7 +65,7 @@ def _off_site_apart(rows: pl.DataFrame, company: pl.DataFrame) -> pl.DataFrame:
 
 def _in_company(rows: pl.DataFrame, whose: str, of: pl.DataFrame) -> pl.DataFrame:
     n, k = pl.col("clicks").cast(pl.Int64), pl.min_horizontal("orders", "clicks").cast(pl.Int64)
-    # Orders without a click (k = 0) would make each order look dearer than it is.
+    # Orders without a click (k = 0) would inflate the order value.
     sold = pl.col("sales").filter(n > 0).sum()
     own = of.group_by(whose).agg(own_n=n.sum(), own_k=k.sum(), own_sales=sold)
     whole = of.select(all_n=n.sum(), all_k=k.sum(), all_sales=sold)
@@ -168,7 +168,7 @@ def solve(
 
 
 def is_right(places: Sequence[PlacementSums], found: Solution) -> bool:
-    """Whether a click costs already what it may wherever any was bought: no bid there would move by more than 3 %."""
+    """Whether every placement with clicks is already at its target price: no bid would move by more than 3 %."""
     return all(
         abs(found.ratio * (1 + found.adjustments[each.placement]) / (1 + each.adjustment) - 1)
         <= STAYS_WITHIN + 1e-9

@@ -110,7 +110,7 @@ class Taken:
 
 def taken(held: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Taken:
     """
-    A package is taken whole, and then replaces whatever it contradicts in the plan, or it is not taken at all.
+    A package is taken whole and replaces the planned changes it contradicts, or it is not taken.
 
     It contradicts another change of the same field of the same thing; a pause also a bid that stands alone on the same target. A bid
     alone on what the plan pauses is not taken: the pause makes it idle. Nor is a change alone of what a package changes: it would break
@@ -154,7 +154,7 @@ def taken(held: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Taken
 
 
 def _thing(change: Change) -> tuple[str, ...]:
-    """What a change is made to, whatever it does to it."""
+    """The thing a change is made to."""
     return (
         change.entity,
         change.campaign,

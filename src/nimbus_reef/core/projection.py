@@ -53,7 +53,7 @@ class Projected:
 NOTHING = Projected(Range(0, 0, 0), Range(0, 0, 0))
 """It changes neither."""
 UNKNOWN = Projected(Range(0, 0, 0), Range(0, 0, 0), known=False)
-"""It may change both, and by how much is not known."""
+"""Spend and sales change by an unknown amount."""
 
 
 def _ordered(values: Iterable[float], middle: float) -> Range:

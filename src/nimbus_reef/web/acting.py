@@ -53,7 +53,7 @@ class Acted:
 
 
 def acted(scope: Scope, offer: Offer | None) -> Acted:
-    """How far an offer is in the plan: a package is in it whole, or not. What another page planned of the same thing is not its own."""
+    """The plan's state of an offer. Changes of the same thing that another page planned are not its own."""
     if offer is None:
         return Acted([], 0)
     changes = [change for change, _ in offer.changes]

@@ -22,7 +22,7 @@ ADS: Final = "product_ad_daily"
 
 def listed(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    The newest page of every product, whatever the window, for pages do not mature: product_id, sku, what it shows, lost (what it showed
+    The newest page of every product; pages do not mature, so the window does not matter: product_id, sku, what it shows, lost (what it showed
     before: see `core.listings.lost`) and lost_on, lacks (keys of `LACKS`, the gravest first), the measures of its ads, monthly spend,
     changed (its newest change since the window began, null for none), fell (conversion fell with a change) and stake (micro-units per
     30 days that the fall wastes). What costs most first: what was lost, falls, then what is spent on pages that lack most.

@@ -49,7 +49,7 @@ class Boosted:
         return replace(self, then=replace(self.then, boosts=(*self.then.boosts, more)))
 
     def highest_bids(self, weekday: int, *, raised: bool) -> dict[Placement, list[float]]:
-        """The highest price of a click by placement and hour of a weekday; raised: with what the marketplace may add."""
+        """The highest price of a click by placement and hour of a weekday; raised: include the marketplace's own raise."""
         return click_prices.highest_bids(self.then, weekday, raised=raised)
 
     def highest_budgets(self, weekday: int) -> list[float]:

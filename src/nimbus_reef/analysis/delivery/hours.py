@@ -281,7 +281,7 @@ def _segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list
         made.append(
             SegmentSums(
                 segment, int(own["spend"].sum()) / MICRO, sales / MICRO,
-                # At the level of the segment, not summed from its hours: an hour's ads may sell more than it is told to sell in all.
+                # At segment level, not summed from hours: ad sales of an hour can exceed the total sales reported for it.
                 None if whole is None else max(0.0, whole - sales) / MICRO,
                 int(own["clicks"].sum()), int(own["orders"].sum()),
                 float(lost["share"].sum()) / days, float(lost["missed_sales"].sum()) / MICRO * STAKE_DAYS / days,

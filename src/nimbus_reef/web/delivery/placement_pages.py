@@ -65,7 +65,7 @@ class PlaceLine:
 
 
 LIMITED: Final[Mapping[str, str]] = {"all": "all", "yes": "off-site limited", "no": "off-site not limited"}
-"""By which campaigns the placements of campaigns are narrowed."""
+"""Filters of campaigns by whether off-site is limited."""
 
 
 def table_heads(figures: Figures, *, campaigns: bool) -> Any:
@@ -121,7 +121,7 @@ def _line(row: Mapping[str, Any], furthest: float, figures: Figures) -> PlaceLin
 
 
 def _limited(row: Mapping[str, Any]) -> str:
-    """Whether off-site is limited, on the row of off-site."""
+    """Whether the campaign limits off-site; empty on other placements."""
     if row["placement"] != Placement.OFF_SITE.value or "offsite_limited" not in row:
         return ""
     return "limited" if row["offsite_limited"] == "yes" else "no"

@@ -148,7 +148,7 @@ def _block(
 
 
 def _money(check: Check, row: Mapping[str, Any], days: int) -> float:
-    """What a finding is told with, micro-units per 30 days: what is at stake, or what it sells now, or what its ads cost now."""
+    """The amount shown with a finding, micro-units per 30 days: its stake, its sales, or its ad spend."""
     if check.money is Money.EARNED:
         return float(row["sales"] * STAKE_DAYS / days)
     return float(row["spent"] if check.money is Money.SPENT else row["stake"])
@@ -250,7 +250,7 @@ def _fell(row: Mapping[str, Any], figures: Figures) -> str:
 
 
 def _page_lost(row: Mapping[str, Any], figures: Figures) -> str:
-    """What a page lost, and since when."""
+    """The losses of a page and their first day."""
     return f"{lost_words(row['lost'])}, since {figures.day(row['since'])}"
 
 

@@ -95,7 +95,7 @@ def line(beat: Beat, today: date) -> BeatLine:
 
 
 def _lost(beat: Beat, write: Figures) -> str:
-    """Which pages lost something, and what is spent on visits to them; empty where none did."""
+    """The pages that lost something and their ad spend; empty without any."""
     if beat.lost is None or beat.lost.is_empty():
         return ""
     first = beat.lost.row(0, named=True)

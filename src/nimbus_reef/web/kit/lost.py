@@ -1,4 +1,4 @@
-"""What product pages lost, in words."""
+"""Losses of product pages in words."""
 
 from __future__ import annotations
 
@@ -6,14 +6,14 @@ from collections.abc import Mapping, Sequence
 from typing import Final
 
 _NAMES: Final[Mapping[str, str]] = {
-    "eligible": "may not be advertised any more", "in_stock": "out of stock", "main_offer": "another seller’s offer is shown first",
+    "eligible": "ineligible for ads", "in_stock": "out of stock", "main_offer": "another seller’s offer is shown first",
     "rich_content": "rich content gone", "brand_section": "brand section gone",
 }  # fmt: skip
 _COUNTED: Final[Mapping[str, str]] = {"images": "pictures", "bullets": "bullets", "rating": "rating"}
 
 
 def lost_words(lost: Sequence[Mapping[str, str]]) -> str:
-    """What a page lost, the gravest first; each: field, old, new."""
+    """Losses of a page, most severe first; each: field, old, new."""
     return ", ".join(_words(each) for each in lost)
 
 

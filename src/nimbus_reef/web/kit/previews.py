@@ -22,7 +22,7 @@ from nimbus_reef.web.kit.prices import rise_words
 from nimbus_reef.web.kit.settled_first import First
 
 MOST_LINES: Final = 1_000
-"""So many rows are shown, and may be left out one by one."""
+"""Rows shown with a tick of their own."""
 _KINDS: Final[Mapping[str, tuple[str, str]]] = {
     "pause": ("pause", "pauses"), "start": ("start again", "starts again"), "cut": ("bid lowered", "bids lowered"),
     "raise": ("bid raised", "bids raised"), "negative": ("negative", "negatives"), "new target": ("new target", "new targets"),

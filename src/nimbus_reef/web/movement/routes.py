@@ -162,7 +162,7 @@ def _drift(scope: Scope) -> dict[str, Any]:
     everything = scope.choice("show", ("largest", "all")) == "all"
     rows, write = _ranked(scope, by), figures()
     shown = rows.head(pages.MOST_DRAWN if everything else movers.LARGEST)
-    # By the same rows as the page, as “Why” on the next tab has it: another grouping splits the same change otherwise.
+    # The page's own grouping, as on Why: another grouping splits the change differently.
     whole = _why_page(scope, by) or why.WhyPage(Answer("Nothing was sold in one of the windows.", ""))
     page, of = page_of(len(rows), scope.page) if everything else (1, 1)
     sides = _sides(scope, "product" if by != "family" else "family")

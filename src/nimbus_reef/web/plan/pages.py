@@ -155,7 +155,7 @@ def read_lines(planned: Sequence[Planned], answer: ReadBack) -> list[ReadLine]:
 
 @dataclass(frozen=True, slots=True)
 class WayOut:
-    """What may be taken out to resolve a conflict: a button's words, and the ids of the changes."""
+    """A way to resolve a conflict: the words of its button and the ids of the changes it takes out."""
 
     words: str
     ids: tuple[int, ...]
@@ -185,7 +185,7 @@ _MOST_WAYS: Final = 4
 def conflict_lines(
     found: Sequence[PlanConflict], planned: Sequence[Planned], figures: Figures
 ) -> list[ConflictLine]:
-    """What does not go together in the plan, with what may be taken out."""
+    """The conflicts of the plan, each with ways to resolve it."""
     by_row = {each.change.row: each for each in planned}
     return [
         ConflictLine(

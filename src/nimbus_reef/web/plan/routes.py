@@ -226,7 +226,7 @@ def edit(change_id: int) -> AnyResponse | str:
 
 
 def _refuse_dearer(planned: list[Planned], answer: rules.ReadBack) -> None:
-    """Conflict where values that were chosen make a click dearer than today on what is above target."""
+    """Raises Conflict when a chosen value makes a click above target cost more than today."""
     before = [each.change for each in planned]
     edited, gone = {each.row: each for each in answer.edited}, {each.row for each in answer.unplanned}
     after = [edited.get(each.row, each) for each in before if each.row not in gone]

@@ -227,7 +227,7 @@ def _trend(view: View, opened: Proposed, scope: Scope) -> pl.DataFrame:
 
 
 def _about(change: Change) -> tuple[str, ...]:
-    """What a change is made to, whatever it does to it."""
+    """The thing a change is made to."""
     return (change.entity, change.campaign, change.ad_group, change.target, change.match_type)
 
 
