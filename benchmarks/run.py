@@ -34,7 +34,7 @@ from nimbus_reef.cli import wiring
 from nimbus_reef.core import targeting
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
-from nimbus_reef.formats import mapping, tables, wall
+from nimbus_reef.formats import files, mapping, tables, wall
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.jobs import exports, intake
 from nimbus_reef.jobs.queue import make_queue
@@ -182,7 +182,7 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
                 store, key="bench", brand_name="Bench", marketplace="M", country="DE", currency="EUR",
                 locale="en", timezone="Europe/Berlin", target_acos=0.28,
             )  # fmt: skip
-            chosen = mapping.suggest_kind(tables.read_table(path, path.name, rows=500))[0].mapping
+            chosen = mapping.suggest_kind(files.read_table(path, path.name, rows=500))[0].mapping
             wall.warm()
             ground = Ground(store, account, rows, path, chosen)
             ground.load(path)
@@ -347,7 +347,7 @@ def _campaigns(store: Store) -> Line:
     ).with_columns(clicks=pl.min_horizontal("clicks", "impressions"))
     path = store.scratch / "campaigns.csv"
     frame.write_csv(path)
-    chosen = mapping.suggest_kind(tables.read_table(path, path.name, rows=500))[0].mapping
+    chosen = mapping.suggest_kind(files.read_table(path, path.name, rows=500))[0].mapping
     intake.load(
         store, intake.LoadRequest(account, path, path.name, chosen, scope="all", today=LAST, confirmed=True)
     )

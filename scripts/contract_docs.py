@@ -37,7 +37,7 @@ Spanish and Italian; others are asked (`--value match_type:WORD=phrase`).
 """
 MEANINGS = {
     CellKind.DATE: "day", CellKind.WEEK: "day of the week, kept as its Monday", CellKind.MONTH: "month, as 2026-10",
-    CellKind.TIME: "time, ISO 8601", CellKind.NUMBER: "number", CellKind.TEXT: "text", CellKind.COUNT: "whole number", CellKind.MONEY: "money",
+    CellKind.TIME: "time, ISO 8601", CellKind.NUMBER: "number", CellKind.TEXT: "text", CellKind.COUNT: "whole number", CellKind.HOUR: "hour, 0 to 23", CellKind.MONEY: "money",
     CellKind.SHARE: "share, 0 … 1", CellKind.PERCENT: "percent", CellKind.RANK: "rank", CellKind.CHOICE: "",
     CellKind.PERIOD: "first and last day in one cell",
 }  # fmt: skip

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 
-import openpyxl
+import polars as pl
 from bs4 import BeautifulSoup, Tag
 
 
@@ -75,11 +75,11 @@ def accept(client, address: str, data, **how):
     return client.post(address, data=sent, **how)
 
 
-def workbook(client, address: str) -> openpyxl.Workbook:
-    """A workbook that is handed out at once, or that a worker makes first."""
+def workbook(client, address: str) -> dict[str, pl.DataFrame]:
+    """The sheets of a workbook that is handed out at once, or that a worker makes first."""
     response = client.get(address, follow_redirects=True)
     if response.mimetype == "text/html":
         response = client.get(link(response, css="a[href^='/exports/'][href*='/file']"))
-    book = openpyxl.load_workbook(io.BytesIO(response.data))
+    sheets = pl.read_excel(io.BytesIO(response.data), sheet_id=0, infer_schema_length=None)
     response.close()
-    return book
+    return sheets

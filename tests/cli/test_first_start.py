@@ -16,7 +16,9 @@ from pathlib import Path
 import pytest
 from tests.pages import token
 
-from nimbus_reef.cli import wiring
+from nimbus_reef import config
+from nimbus_reef.cli import serving, wiring
+from nimbus_reef.store.record.server import Server
 
 pytestmark = pytest.mark.fault
 
@@ -86,6 +88,31 @@ def readable_by_others(folder):
                     yield path
 
 
+def started(environment, log, *options):
+    with log.open("wb") as file:
+        return subprocess.Popen(
+            [sys.executable, "-m", "nimbus_reef", "up", *options], env=environment, stdout=file, stderr=file,
+            start_new_session=True,
+        )  # fmt: skip
+
+
+def ready(up, log):
+    """What it printed, once it serves."""
+    end = time.monotonic() + 600  # so long that only what hangs is ended: the log says at what
+    while b"Ctrl-C stops it" not in log.read_bytes():
+        assert up.poll() is None, log.read_text()
+        assert time.monotonic() < end, log.read_text()
+        time.sleep(0.3)
+    return log.read_text()
+
+
+def assert_all_end(folder):
+    end = time.monotonic() + 20
+    while processes_of(folder) and time.monotonic() < end:
+        time.sleep(0.2)
+    assert processes_of(folder) == []
+
+
 def test_from_nothing_to_a_page_and_back(tmp_path):
     """`reef up --demo` makes its database, loads the brands, serves a judged page, and stops
     whole, with the ports it wanted taken by others."""
@@ -95,18 +122,9 @@ def test_from_nothing_to_a_page_and_back(tmp_path):
         "PYTHONPATH": os.pathsep.join(sys.path),
     }  # fmt: skip
     log = tmp_path / "up.log"
-    with log.open("wb") as file:
-        up = subprocess.Popen(
-            [sys.executable, "-m", "nimbus_reef", "up", "--demo"], env=environment, stdout=file, stderr=file,
-            start_new_session=True,
-        )  # fmt: skip
+    up = started(environment, log, "--demo")
     try:
-        end = time.monotonic() + 600  # so long that only what hangs is ended: the log says at what
-        while b"Ctrl-C stops it" not in log.read_bytes():
-            assert up.poll() is None, log.read_text()
-            assert time.monotonic() < end, log.read_text()
-            time.sleep(0.3)
-        text = log.read_text()
+        text = ready(up, log)
         assert "Fernhollow: loading search term daily" in text
         base = re.search(r"http://[\d.:]+", text)[0]
         email, told = re.search(r"Sign in as (\S+) with the password in (\S+)", text).groups()
@@ -122,12 +140,46 @@ def test_from_nothing_to_a_page_and_back(tmp_path):
         with slow_senders(base):
             for _ in range(4):  # both processes answer
                 urllib.request.urlopen(f"{base}/alive", timeout=10).close()
+        noted = (tmp_path / "mariadb" / "port").read_text()
+        second = subprocess.run(
+            [sys.executable, "-m", "nimbus_reef", "up", "--demo"], env=environment, capture_output=True, text=True, timeout=60,
+        )  # fmt: skip
+        assert second.returncode == 1
+        assert f"already runs in {tmp_path}: process {up.pid}, {base}" in second.stderr
+        assert (tmp_path / "mariadb" / "port").read_text() == noted
         for program in ("worker", "database", "serve"):
             dies_and_comes_back(tmp_path, program, base)
     finally:
         os.killpg(up.pid, signal.SIGINT)
         up.wait(timeout=30)
-    end = time.monotonic() + 10
-    while processes_of(tmp_path) and time.monotonic() < end:
-        time.sleep(0.2)
-    assert processes_of(tmp_path) == []
+    assert_all_end(tmp_path)
+
+
+def test_a_killed_start_takes_its_programs_with_it_and_the_next_one_starts(tmp_path):
+    environment = os.environ | {
+        "REEF_VAR": str(tmp_path), "REEF_PORT": "8740", "REEF_DATABASE_PORT": "3740", "PYTHONPATH": os.pathsep.join(sys.path),
+    }  # fmt: skip
+    log = tmp_path / "up.log"
+    for stop in (signal.SIGKILL, signal.SIGINT):
+        up = started(environment, log)
+        try:
+            ready(up, log)
+        finally:
+            up.send_signal(stop)
+            up.wait(timeout=30)
+        assert_all_end(tmp_path)
+
+
+def test_a_database_whose_port_was_taken_since_it_was_chosen_takes_the_next(tmp_path, monkeypatch):
+    conf = config.load(
+        {"REEF_VAR": str(tmp_path), "REEF_DATABASE_PORT": str(wiring.free_port("127.0.0.1", 3780))}
+    )
+    monkeypatch.setattr(serving.server, "prepare", lambda folder, port: Server(folder, port, "a", "b"))
+    monkeypatch.setattr(serving, "_ENDING", 0.2)
+    (tmp_path / "mariadb").mkdir()
+    commands = []
+    monkeypatch.setattr(serving.os, "execve", lambda _, command, environment: commands.append(command))
+    with socket.create_server(("127.0.0.1", conf.database_port)):
+        serving.run_database(conf)
+    assert f"--port={conf.database_port + 1}" in commands[0]
+    assert (tmp_path / "mariadb" / "port").read_text() == str(conf.database_port + 1)

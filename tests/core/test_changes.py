@@ -12,6 +12,7 @@ from nimbus_reef.core.changes import (
     guarded,
     named,
     projected,
+    sound,
     value_problem,
 )
 
@@ -47,6 +48,16 @@ def test_every_field_takes_its_values_and_no_others(entity, field):
     assert value_problem(change(entity, field, GOOD[holds], match_type=match_type)) is None
     value, why = WRONG[holds]
     assert why in value_problem(change(entity, field, value, match_type=match_type))
+
+
+@pytest.mark.parametrize(
+    "value", ["9" * 30, "1e300", "1E-1", "inf", "nan", "1000000001", "0.001", "٣", "0x1", "1_0", " 1"]
+)
+@pytest.mark.parametrize(("entity", "field"), [key for key, kind in KINDS.items() if kind.holds.is_number])
+def test_a_number_is_written_as_the_sheet_writes_it_and_has_bounds(entity, field, value):
+    asked = change(entity, field, value)
+    assert value_problem(asked) is not None
+    assert not sound(asked)
 
 
 def test_a_field_that_things_of_a_kind_do_not_have_is_refused():

@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 from datetime import date
+from math import floor
 
 import pytest
 
@@ -131,8 +132,8 @@ def test_the_most_that_a_bid_may_be_keeps_every_place_at_todays_price():
         rises(
             adjustment(TOP, 139),
             adjustment(PAGE, 20),
-            bid("banneton", "1.34", f"{most:.6f}"),
-            bid("proofing bowl", "1", ".1"),
+            bid("banneton", "1.34", f"{floor(most * 100) / 100:.2f}"),
+            bid("proofing bowl", "1", "0.10"),
         )
         == []
     )

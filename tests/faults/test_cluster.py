@@ -21,7 +21,7 @@ from tests.faults.conftest import Installation, Person, environment_of, until
 from nimbus_reef import config
 from nimbus_reef.cli import wiring
 from nimbus_reef.errors import StoreAway
-from nimbus_reef.formats import mapping, tables
+from nimbus_reef.formats import files, mapping
 from nimbus_reef.jobs import intake
 from nimbus_reef.jobs.orders import LoadOrder
 from nimbus_reef.jobs.queue import make_queue
@@ -76,7 +76,7 @@ class Machines:
             sha256=kept.sha256,
             size=kept.size,
         )
-        chosen = mapping.suggest_kind(tables.read_table(kept.path, "month.csv", rows=500))[0].mapping
+        chosen = mapping.suggest_kind(files.read_table(kept.path, "month.csv", rows=500))[0].mapping
         job_id = loads.start_job(
             by.store, kind="load", account_id=self.account.id, person_id=None, upload_id=upload_id,
             request=LoadOrder((chosen,), scope="all", confirmed=True),

@@ -8,7 +8,7 @@ import pytest
 from sqlalchemy import text
 from tests.faults.conftest import Installation, until
 
-from nimbus_reef.formats import mapping, tables
+from nimbus_reef.formats import files, mapping
 from nimbus_reef.jobs import intake
 from nimbus_reef.jobs.orders import LoadOrder
 from nimbus_reef.jobs.queue import make_queue
@@ -45,7 +45,7 @@ def enqueue_load(installation: Installation, account, folder: Path, word: str) -
     upload_id = loads.add_upload(
         store, account_id=account.id, person_id=None, file_name="big.csv", sha256=kept.sha256, size=kept.size
     )
-    chosen = mapping.suggest_kind(tables.read_table(kept.path, "big.csv", rows=500))[0].mapping
+    chosen = mapping.suggest_kind(files.read_table(kept.path, "big.csv", rows=500))[0].mapping
     return enqueue(
         installation,
         account,

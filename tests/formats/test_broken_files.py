@@ -294,14 +294,19 @@ HOSTILE = [
 ]  # fmt: skip
 
 
+def as_report(path, name):
+    return wall.parse_file(path, name, [CHOSEN], "UTC", {})
+
+
+@pytest.mark.parametrize("task", [as_report, wall.edited_rows])
 @pytest.mark.parametrize(("make", "name"), HOSTILE)
-def test_whatever_a_reader_does_the_person_gets_place_reason_and_remedy_in_time(tmp_path, make, name):
+def test_whatever_a_reader_does_the_person_gets_place_reason_and_remedy_in_time(tmp_path, make, name, task):
     """Within 20 s of work and 1 GB, nothing of a library's words or the server's paths; the next file is read as ever."""
     path = tmp_path / name
     make(path)
     begun = work_of_readers()
     with pytest.raises(ReefError) as problem:
-        wall.parse_file(path, name, [CHOSEN], "UTC", {})
+        task(path, name)
     assert work_of_readers() - begun < 20
     assert problem.value.place.startswith(name)
     assert problem.value.remedy
@@ -309,7 +314,7 @@ def test_whatever_a_reader_does_the_person_gets_place_reason_and_remedy_in_time(
         assert word not in str(problem.value)
     good = tmp_path / "good.csv"
     good.write_text(written([cells(row, "dot") for row in rows(1)], ","))
-    ((_, parsed, _),) = wall.parse_file(good, "good.csv", [CHOSEN], "UTC", {})
+    ((_, parsed, _),) = as_report(good, "good.csv")
     assert len(parsed.rows) == ROWS
 
 

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from nimbus_reef.core import plan
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.errors import BadFile
-from nimbus_reef.formats import change_sheet, tables
+from nimbus_reef.formats import change_sheet, edited_sheet, tables
 
 CHANGES = [
     Change(row=1, action=Action.UPDATE, entity=Entity.TARGET, campaign="=C · a", ad_group="G, “x”", target="-led",
@@ -39,7 +39,7 @@ def written(tmp_path, ending):
 
 @pytest.mark.parametrize("ending", ["csv", "xlsx"])
 def test_an_unedited_sheet_reads_back_as_the_plan(tmp_path, ending):
-    answer = plan.read_back(CHANGES, change_sheet.read(written(tmp_path, ending), f"sheet.{ending}"))
+    answer = plan.read_back(CHANGES, edited_sheet.edited_rows(written(tmp_path, ending), f"sheet.{ending}"))
     assert (answer.problems, answer.unchanged) == ((), 2)
 
 
@@ -53,7 +53,7 @@ def test_a_value_edited_in_a_spreadsheet_is_taken(tmp_path):
     assert sheet.cell(2, header.index("campaign") + 1).value == "'=C · a"
     sheet.cell(2, header.index("new_value") + 1).value = 0.8
     book.save(path)
-    answer = plan.read_back(CHANGES, change_sheet.read(path, "sheet.xlsx"))
+    answer = plan.read_back(CHANGES, edited_sheet.edited_rows(path, "sheet.xlsx"))
     assert answer.edited == (replace(CHANGES[0], new_value="0.80"),)
 
 
@@ -61,4 +61,4 @@ def test_a_sheet_without_a_column_is_refused(tmp_path):
     path = tmp_path / "sheet.csv"
     path.write_text("row,field\n1,bid\n2,bid\n")
     with pytest.raises(BadFile, match="new_value"):
-        change_sheet.read(path, "sheet.csv")
+        edited_sheet.edited_rows(path, "sheet.csv")

@@ -4,7 +4,7 @@ import pytest
 from sqlalchemy import text
 
 from nimbus_reef.errors import BadInput
-from nimbus_reef.formats import mapping, tables
+from nimbus_reef.formats import files, mapping
 from nimbus_reef.jobs import intake
 from nimbus_reef.store.loading import versions
 from nimbus_reef.store.people import accounts
@@ -25,7 +25,7 @@ def load(store, account, tmp_path, names, others):
     path.write_text(
         HEADER + "".join(f"{name},2026-10-0{n},C,G,t,exact,9,1,1.00,0,0\n" for n, name in enumerate(names, 1))
     )
-    chosen = mapping.suggest_kind(tables.read_table(path, path.name))[0].mapping
+    chosen = mapping.suggest_kind(files.read_table(path, path.name))[0].mapping
     return intake.load(
         store, intake.LoadRequest(account, path, path.name, chosen, scope="product", others=others)
     )

@@ -11,7 +11,7 @@ from sqlalchemy import update
 
 from nimbus_reef import config
 from nimbus_reef.errors import Conflict, StoreAway
-from nimbus_reef.formats import mapping, tables
+from nimbus_reef.formats import files, mapping
 from nimbus_reef.jobs import intake, orders, queue
 from nimbus_reef.jobs.orders import LoadOrder
 from nimbus_reef.store.loading import undo
@@ -36,7 +36,7 @@ def start(store, account, conf, text, scope="product"):
     upload_id = loads.add_upload(
         store, account_id=account.id, person_id=None, file_name="in.csv", sha256=kept.sha256, size=kept.size
     )
-    chosen = mapping.suggest_kind(tables.read_table(kept.path, "in.csv"))[0].mapping
+    chosen = mapping.suggest_kind(files.read_table(kept.path, "in.csv"))[0].mapping
     return loads.start_job(
         store, kind="load", account_id=account.id, person_id=None, upload_id=upload_id,
         request=LoadOrder((chosen,), scope=scope),

@@ -6,7 +6,7 @@ import numpy as np
 import polars as pl
 import pytest
 
-from nimbus_reef.formats import mapping, tables
+from nimbus_reef.formats import files, mapping
 from nimbus_reef.sim import brand, peers
 from nimbus_reef.sim.vocabulary import PELLWICK
 
@@ -48,7 +48,7 @@ def test_every_file_is_taken_for_what_it_is_and_read_whole(made, tmp_path):
     for name, frame in made.frames.items():
         path = tmp_path / f"{name}.csv"
         frame.write_csv(path)
-        best = mapping.suggest_kind(tables.read_table(path, path.name, rows=500))[0]
+        best = mapping.suggest_kind(files.read_table(path, path.name, rows=500))[0]
         assert (best.mapping.kind, best.missing, best.unused) == (name, (), ())
 
 

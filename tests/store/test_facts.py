@@ -12,7 +12,7 @@ from nimbus_reef.analysis.judged import judged_targets
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
-from nimbus_reef.formats import mapping, reports, tables
+from nimbus_reef.formats import files, mapping, reports
 from nimbus_reef.store.loading import ingest
 from nimbus_reef.store.loading.ingest import FilePart, Source
 from nimbus_reef.store.reading import row_frames, target_frames
@@ -28,7 +28,7 @@ def load(store, account, tmp_path):
     def go(kind, rows):
         path = tmp_path / f"{kind}.csv"
         pl.DataFrame(rows).write_csv(path)
-        table = tables.read_table(path, path.name)
+        table = files.read_table(path, path.name)
         suggestion = next(s for s in mapping.suggest_kind(table) if s.mapping.kind == kind)
         parsed = reports.parse(table, suggestion.mapping, path.name)
         part = FilePart(account.id, parsed, date(2026, 10, 20), suggestion.mapping, "sig", "product")

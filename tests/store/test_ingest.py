@@ -13,7 +13,7 @@ from nimbus_reef.core import words
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import Conflict, NeedsYes
-from nimbus_reef.formats import mapping, reports, tables
+from nimbus_reef.formats import files, mapping, reports
 from nimbus_reef.store.loading import ingest, spelling
 from nimbus_reef.store.loading.ingest import FilePart, Source
 from nimbus_reef.store.reading import product_frames, target_frames, word_frames
@@ -36,7 +36,7 @@ def term_rows(days, terms=("grow light", "Grow  Light", "lamp"), campaign="C", c
 def parsed(tmp_path, rows, name="r.csv"):
     path = tmp_path / name
     pl.DataFrame(rows).write_csv(path)
-    table = tables.read_table(path, name)
+    table = files.read_table(path, name)
     return reports.parse(table, mapping.suggest_kind(table)[0].mapping, name)
 
 

@@ -7,7 +7,7 @@ import pytest
 from sqlalchemy import text
 
 from nimbus_reef.errors import BadFile
-from nimbus_reef.formats import mapping, reports, tables
+from nimbus_reef.formats import files, mapping, reports
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.loading import ingest, undo
@@ -36,7 +36,7 @@ def row(kind, **other):
 def load(store, account, tmp_path, kind, rows, zone="Europe/Berlin"):
     path = tmp_path / f"{kind}.csv"
     pl.DataFrame(rows).write_csv(path)
-    table = tables.read_table(path, path.name)
+    table = files.read_table(path, path.name)
     chosen = mapping.suggest(table, KINDS[kind]).mapping
     parsed = reports.parse(table, chosen, path.name, zone)
     part = FilePart(account.id, parsed, TODAY, chosen, "sig", "all")

@@ -6,7 +6,7 @@ import polars as pl
 import pytest
 
 from nimbus_reef.core.windows import Window
-from nimbus_reef.formats import mapping, reports, tables
+from nimbus_reef.formats import files, mapping, reports
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.loading import ingest
 from nimbus_reef.store.loading.ingest import FilePart, Source
@@ -22,7 +22,7 @@ def load(store, account, tmp_path):
     def go(kind, rows):
         path = tmp_path / f"{kind}.csv"
         pl.DataFrame(rows).write_csv(path)
-        table = tables.read_table(path, path.name)
+        table = files.read_table(path, path.name)
         chosen = mapping.suggest(table, KINDS[kind]).mapping
         parsed = reports.parse(table, chosen, path.name)
         part = FilePart(account.id, parsed, date(2026, 10, 20), chosen, "sig", "all")

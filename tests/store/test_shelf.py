@@ -2,15 +2,19 @@
 
 import os
 import pickle
+import subprocess
 import threading
 from datetime import date
 from enum import StrEnum
 from pathlib import Path
 
+import numpy as np
 import polars as pl
 import pytest
+import scipy.io
 
 from nimbus_reef.core.windows import Window
+from nimbus_reef.formats import wall
 from nimbus_reef.store.reading import shelf
 from nimbus_reef.store.reading.shelf import Shelf, told
 from nimbus_reef.store.record.server import write_whole
@@ -125,8 +129,12 @@ def test_a_result_that_is_broken_is_worked_out_anew(tmp_path):
 
 
 @pytest.mark.parametrize(
-    "call", [(os.system, ("false",)), (write_whole, (Path("/nowhere"), "")), (eval, ("1",))]
-)
+    "call",
+    [
+        (os.system, ("false",)), (write_whole, (Path("/nowhere"), "")), (eval, ("1",)), (np.load, ("/nowhere",)), (np.fromfile, ("/nowhere",)),
+        (pl.read_csv, ("/nowhere",)), (scipy.io.loadmat, ("/nowhere",)), (subprocess.Popen, ("false",)), (wall._Reader, ()), (Path, ("/nowhere",)),
+    ],
+)  # fmt: skip
 def test_only_values_are_read(tmp_path, call):
     """Whoever could write there must not be able to run anything here, nor any function of the application."""
 
@@ -137,6 +145,16 @@ def test_only_values_are_read(tmp_path, call):
     kept(tmp_path, "good")
     (file,) = tmp_path.rglob("result")
     file.write_bytes(pickle.dumps(Bad()))
+    assert Shelf(tmp_path).peek(7, KEY) is None
+
+
+def test_no_way_leads_round_through_a_module_that_another_one_imports(tmp_path):
+    """`nimbus_reef.formats.wall` imports subprocess: a dotted name must not reach it."""
+    kept(tmp_path, "good")
+    (file,) = tmp_path.rglob("result")
+    file.write_bytes(
+        b"\x80\x04\x8c\x18nimbus_reef.formats.wall\x8c\x10subprocess.Popen\x93\x8c\x05false\x85R."
+    )
     assert Shelf(tmp_path).peek(7, KEY) is None
 
 

@@ -13,7 +13,7 @@ from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import mapping
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
-from nimbus_reef.formats.tables import LINE, RawTable
+from nimbus_reef.formats.raw import LINE, RawTable
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record.loads import HeldReport, Job
 from nimbus_reef.web import params

@@ -3,7 +3,7 @@
 import io
 import json
 import re
-from datetime import date, datetime, timedelta
+from datetime import date, timedelta
 
 import polars as pl
 import pytest
@@ -186,19 +186,7 @@ def named(demo):
 def sheets(owner, scope):
     """The audit's workbook, as a spreadsheet program reads it: the rows of each sheet, by the words of its header."""
     book = workbook(owner, f"/findings/workbook.xlsx?{scope}")
-    return {
-        sheet.title: [
-            dict(
-                zip(
-                    [cell.value for cell in next(sheet.iter_rows())],
-                    [cell.value for cell in row],
-                    strict=True,
-                )
-            )
-            for row in sheet.iter_rows(min_row=2)
-        ]
-        for sheet in book
-    }
+    return {name: rows.to_dicts() for name, rows in book.items()}
 
 
 def csv(owner, address):
@@ -284,9 +272,9 @@ def test_figures_of_the_workbook_are_figures_under_headers_in_words(owner):
     headers = {header for rows in book.values() if rows for header in rows[0]}
     assert not [header for header in headers if "_" in header]
     told = {row["what"]: row for row in book["Summary"]}
-    assert isinstance(told["first day"]["day"], datetime)
+    assert isinstance(told["first day"]["day"], date)
     listings = book["Listings"]
-    assert {type(row["changed"]) for row in listings} <= {datetime, type(None)}
+    assert {type(row["changed"]) for row in listings} <= {date, type(None)}
     targets = book["Targets"][0]
     assert {type(targets[name]) for name in ("clicks", "spend", "ACOS")} <= {int, float, type(None)}
 

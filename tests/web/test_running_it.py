@@ -26,7 +26,7 @@ PAGES = (
 @pytest.fixture(scope="module")
 def proxied(demo):
     """The site behind a proxy that the settings name, and somebody signed in through it."""
-    conf = replace(demo.config, proxies=frozenset({PROXY}))
+    conf = replace(demo.config, proxies=frozenset({PROXY}), hosts=frozenset({"audits.example"}))
     app = make_app(
         conf, demo.store, make_queue(conf, demo.store, immediate=True), secret_key="x", testing=True
     )

@@ -94,10 +94,15 @@ class _Said:
     decimal: Style | None
     days: Window | None
     meanings: dict[str, dict[str, str]]
+    rate: float | None
 
     def maps(self, looked: intake.Looked) -> list[ColumnMap]:
         """The suggested mappings with all of that over them."""
-        return [self._over(each) for each in intake.usual_maps(looked, self.kind, self.sheets)]
+        made = [self._over(each) for each in intake.usual_maps(looked, self.kind, self.sheets)]
+        if not looked.remembered:
+            for each in made:
+                intake.must_be_told(looked, each, said=self.columns, kind_said=self.kind is not None)
+        return made
 
     def _over(self, suggested: ColumnMap) -> ColumnMap:
         known = {column.name for column in READ_KINDS[suggested.kind].columns}
@@ -107,7 +112,7 @@ class _Said:
             columns.pop("date", None)
         made = replace(
             suggested, columns=columns, date_order=self.dates or suggested.date_order,
-            decimal=self.decimal or suggested.decimal,
+            decimal=self.decimal or suggested.decimal, rate=self.rate,
             values={
                 **suggested.values,
                 **{name: {**suggested.values.get(name, {}), **words} for name, words in self.meanings.items()},
@@ -152,6 +157,10 @@ _DAY = click.DateTime(["%Y-%m-%d"])
     help="What a word of a closed list means, such as match_type:WORD=phrase; - turns its rows away.",
 )  # fmt: skip
 @click.option(
+    "--rate", type=click.FloatRange(min=0, min_open=True),
+    help="What one unit of the file's currency is in the account's, where they differ.",
+)  # fmt: skip
+@click.option(
     "--scope",
     type=click.Choice([str(label) for label in SCOPES]),
     help="Ad format the file holds; as its campaigns say, else as last time, when not given.",
@@ -164,7 +173,7 @@ _DAY = click.DateTime(["%Y-%m-%d"])
 def import_(
     conf: config.Config, files: tuple[Path, ...], key: str, kind: str | None, sheets: tuple[str, ...],
     columns: tuple[str, ...], first: datetime | None, last: datetime | None, day: datetime | None,
-    dates: str | None, decimal: str | None, values_: tuple[str, ...], scope: str | None, again: bool, yes: bool,
+    dates: str | None, decimal: str | None, values_: tuple[str, ...], rate: float | None, scope: str | None, again: bool, yes: bool,
 ) -> None:  # fmt: skip
     """
     Load report files (CSV, XLSX, Parquet) into an account.
@@ -176,7 +185,7 @@ def import_(
     said = _Said(
         kind, sheets, _columns(columns), DateOrder(dates.replace("-", "_")) if dates else None,
         {",": Style.COMMA, ".": Style.DOT}[decimal] if decimal else None, _span(first, last, day),
-        _meanings(values_),
+        _meanings(values_), rate,
     )  # fmt: skip
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+import fcntl
 import getpass
 import os
 import shlex
@@ -14,6 +15,7 @@ import threading
 import time
 from collections.abc import Mapping
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Final
 
@@ -22,7 +24,7 @@ from gunicorn.app.base import BaseApplication
 
 from nimbus_reef.cli import demo, wiring
 from nimbus_reef.config import Config
-from nimbus_reef.errors import StoreAway
+from nimbus_reef.errors import Conflict, StoreAway
 from nimbus_reef.jobs import heap
 from nimbus_reef.jobs.ahead import Ahead
 from nimbus_reef.jobs.on_call import OnCall
@@ -44,11 +46,19 @@ _SENDERS_PATIENCE = 20
 """Seconds for which a sender may be silent in the middle of a request."""
 _REEF = f"{shlex.quote(sys.executable)} -m nimbus_reef"
 _AT_A_TERMINAL = "REEF_AT_A_TERMINAL"
+"""Set by `up` for its programs: whether somebody sees what they print."""
+_ENDING = 5.0
+"""Seconds for which the process before this one may still hold its port."""
 _MEMORY = "/dev/shm"  # noqa: S108  gunicorn's heartbeat files, never to touch a slow disk
 
 
 def up(conf: Config, *, with_demo: bool) -> None:
     """Settles ports and hands over to a supervisor, which starts again what stops; does not return."""
+    for folder in (conf.var, conf.local):
+        folder.mkdir(parents=True, exist_ok=True)
+    locks = [
+        _locked(folder) for folder in sorted({conf.local, *([conf.var] if conf.private_database else [])})
+    ]
     programs = {"worker": f"{_REEF} worker --wait", "web": _web_command(with_demo=with_demo)}
     environment = dict(os.environ)
     if conf.private_database:
@@ -61,11 +71,37 @@ def up(conf: Config, *, with_demo: bool) -> None:
     environment["REEF_PORT"] = str(wiring.free_port(conf.host, conf.port))
     environment["REEF_VAR"] = str(conf.var)
     environment[_AT_A_TERMINAL] = "yes" if sys.stdout.isatty() else ""
-    for folder in (conf.var, conf.local):
-        folder.mkdir(parents=True, exist_ok=True)
+    for lock in locks:
+        _note_holder(lock, f"http://{_HERE.get(conf.host, conf.host)}:{environment['REEF_PORT']}")
     told = conf.local / "supervisor.ini"
     server.write_whole(told, supervised(programs, conf.local))
     os.execve(sys.executable, [sys.executable, "-m", "supervisor.supervisord", "-c", str(told)], environment)
+
+
+def _locked(folder: Path) -> int:
+    """
+    The open lock file of a folder, held until this process and what it becomes end; Conflict names the process that holds it.
+
+    The kernel frees it with that process, so what a killed one left behind stops nobody.
+    """
+    lock = os.open(folder / "up.lock", os.O_RDWR | os.O_CREAT, 0o600)
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        holder, _, address = os.pread(lock, 200, 0).decode().partition(" ")
+        os.close(lock)
+        raise Conflict(
+            f"Nimbus Reef already runs in {folder}: process {holder}{f', {address}' if address else ''}.",
+            remedy="Use that one, stop it first (Ctrl-C where it was started), or choose another folder with REEF_VAR.",
+        ) from None
+    _note_holder(lock, "")
+    os.set_inheritable(lock, True)
+    return lock
+
+
+def _note_holder(lock: int, address: str) -> None:
+    os.ftruncate(lock, 0)
+    os.pwrite(lock, f"{os.getpid()} {address}".strip().encode(), 0)
 
 
 def _web_command(*, with_demo: bool) -> str:
@@ -88,9 +124,11 @@ def supervised(programs: Mapping[str, str], folder: Path) -> str:
     ]
     # It warns where root runs it without having said so.
     lines += [f"user={getpass.getuser()}"] if os.geteuid() == 0 else []
+    # A supervisor that is killed takes its programs with it: else they would run on with nobody to start them again.
+    tied = "setpriv --pdeathsig TERM " if shutil.which("setpriv") else ""
     for place, (name, command) in enumerate(programs.items()):
         lines += [
-            f"[program:{name}]", f"command={command}".replace("%", "%%"), f"priority={place}", "autorestart=true", "startsecs=3",
+            f"[program:{name}]", f"command={tied}{command}".replace("%", "%%"), f"priority={place}", "autorestart=true", "startsecs=3",
             "startretries=1000000", "stopwaitsecs=20", "stopasgroup=false", "killasgroup=true", "redirect_stderr=true",
             "stdout_logfile=/dev/fd/1", "stdout_logfile_maxbytes=0",
         ]  # fmt: skip
@@ -99,7 +137,9 @@ def supervised(programs: Mapping[str, str], folder: Path) -> str:
 
 def run_database(conf: Config) -> None:
     """Becomes the private MariaDB; does not return."""
-    place = server.prepare(wiring.database_folder(conf), conf.database_port)
+    # Anew at each start: between `up`'s choice and this one somebody else may have taken the port.
+    port = wiring.free_port("127.0.0.1", conf.database_port, patience=_ENDING)
+    place = server.prepare(wiring.database_folder(conf), port)
     wiring.note_port(place)
     command = [*server.command(place), f"--log-error={server.log_of(place)}"]
     os.execve(command[0], command, os.environ | server.PRIVATE)
@@ -107,9 +147,6 @@ def run_database(conf: Config) -> None:
 
 def wait_for_database(conf: Config) -> None:
     """Returns once the database answers."""
-    if conf.private_database:
-        server.wait(wiring.private_server(conf), _PATIENCE)
-        return
     _wait(lambda: _answers(conf))
 
 
@@ -128,6 +165,7 @@ def _wait(ready: Any) -> None:
 
 
 def _answers(conf: Config) -> bool:
+    # Of the private database this asks on the port that it has by now.
     store = wiring.open_store(conf)
     try:
         with store.read():
@@ -175,6 +213,8 @@ def serve(conf: Config) -> None:
     hangs after it: so `reef prepare`, which loads data, is a process of its own.
     """
     wiring.secret_key(conf)
+    if _AT_A_TERMINAL in os.environ:
+        conf = replace(conf, port=wiring.free_port(conf.host, conf.port, patience=_ENDING))
     if conf.metrics_token:
         # The processes count together, in files that those of the last start must not be among.
         counted = conf.local / "metrics"
@@ -242,6 +282,8 @@ def _greet(conf: Config) -> None:
         shown = sys.stdout.isatty() or os.environ.get(_AT_A_TERMINAL)
         known = demo.password(conf) if shown else f"the password in {demo.password_file(conf)}"
         lines.append(f"Sign in as {demo.DEMO_EMAIL} with {known}")
+    named = ", ".join(sorted(conf.hosts)) or "no other (REEF_HOSTS adds names)"
+    lines.append(f"It answers at localhost and at the address it listens on, and by these names: {named}.")
     lines.append("Ctrl-C stops it.")
     print("\n" + "\n".join(f"  {line}" for line in lines) + "\n", flush=True)
 

@@ -7,6 +7,7 @@ import secrets
 import shutil
 import socket
 import sys
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -53,17 +54,25 @@ def private_server(config: Config) -> server.Server:
     return server.prepare(folder, port)
 
 
-def free_port(host: str, wanted: int) -> int:
-    """The wanted port, or the next that nobody listens on."""
+def free_port(host: str, wanted: int, patience: float = 0.0) -> int:
+    """The wanted port, or the next that nobody listens on. patience: seconds to wait for the wanted one."""
+    end = time.monotonic() + patience
+    while not _is_free(host, wanted) and time.monotonic() < end:
+        time.sleep(0.1)
     for port in range(wanted, min(wanted + 200, 65_536)):
-        with socket.socket() as probe:
-            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            try:
-                probe.bind((host, port))
-            except OSError:
-                continue
+        if _is_free(host, port):
             return port
     raise StoreAway(f"No port from {wanted} on is free.", remedy="Set REEF_PORT to another range.")
+
+
+def _is_free(host: str, port: int) -> bool:
+    with socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET) as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((host, port))
+        except OSError:
+            return False
+        return True
 
 
 def url(config: Config) -> str:

@@ -15,6 +15,7 @@ from typing import Final, NamedTuple
 MOST_BOOST: Final = 900
 HOURS: Final = 24
 WEEK: Final = range(1, 8)
+_DAY_NUMBER: Final = re.compile(r"[0-9]{1,2}")
 BID: Final = "bid"
 BUDGET: Final = "budget"
 
@@ -117,6 +118,11 @@ def when_written(boost: Boost) -> str:
     return "; ".join(part for part in parts if part)
 
 
+def weekdays_of(text: str) -> tuple[int, ...]:
+    """ISO numbers of days with spaces between them; what is no number of one or two digits is passed over."""
+    return tuple(int(day) for day in text.split() if _DAY_NUMBER.fullmatch(day))
+
+
 def from_sheet(what: str, percent: float, days: str, from_hour: str, to_hour: str) -> Boost:
     """A boost as the change sheet has it; what stands in `days` is read as `when_written` writes it."""
     weekdays: tuple[int, ...] = ()
@@ -128,7 +134,7 @@ def from_sheet(what: str, percent: float, days: str, from_hour: str, to_hour: st
         elif part.startswith(_WHILE):
             condition = part.removeprefix(_WHILE)
         else:
-            weekdays = tuple(int(day) for day in part.split() if day.isdecimal())
+            weekdays = weekdays_of(part)
     return Boost(
         "planned", what, percent, weekdays, int(from_hour or 0), int(to_hour or HOURS), condition, first, last
     )

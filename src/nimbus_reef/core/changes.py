@@ -7,10 +7,11 @@ and what is read back compare as they stand.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 from enum import StrEnum
 from typing import Final
 
@@ -129,6 +130,8 @@ KINDS: Final[Mapping[tuple[Entity, str], Kind]] = {
     (Entity.BID_BOOST, "percent"): Kind("bid boost", ValueKind.PERCENT, ("campaign",), _BOOSTED, editable=True),
 }  # fmt: skip
 MOST_PERCENT: Final = 900
+MOST_AMOUNT: Final = 1_000_000_000
+LONGEST_TEXT: Final = 255
 _BIDDING: Final = ("fixed", "down_only", "up_and_down")
 
 
@@ -172,15 +175,21 @@ def value_problem(change: Change) -> str | None:
     return "is what it already was" if change.old_value and value == change.old_value else None
 
 
+def sound(change: Change) -> bool:
+    """Whether the new value is one that the field can hold. A planned change that is not is shown as it is and computed with nowhere."""
+    kind = kind_of(change)
+    return kind is not None and _CHECKS[kind.holds](change.new_value) is None
+
+
 _NEGATIVE: Final = frozenset(match.value for match in MatchType if match.negative)
 
 
+_NUMBER: Final = re.compile(r"-?[0-9]{1,20}(?:\.[0-9]{1,20})?")
+"""As the change sheet writes numbers: no exponent, no sign that only a program reads."""
+
+
 def _number(text: str) -> Decimal | None:
-    try:
-        amount = Decimal(text)
-    except InvalidOperation:
-        return None
-    return amount if amount.is_finite() else None
+    return Decimal(text) if _NUMBER.fullmatch(text) else None
 
 
 def _amount_problem(value: str) -> str | None:
@@ -189,6 +198,8 @@ def _amount_problem(value: str) -> str | None:
         return "is not a number; write it like 0.74"
     if amount <= 0:
         return "must be above 0; to stop it, set the state to paused"
+    if amount > MOST_AMOUNT:
+        return f"is above {MOST_AMOUNT:,}, the most that a bid or budget can be"
     return "has more than two decimals" if -int(amount.as_tuple().exponent) > 2 else None
 
 
@@ -197,6 +208,12 @@ def _percent_problem(value: str) -> str | None:
     if amount is None or amount != amount.to_integral_value() or not 0 <= amount <= MOST_PERCENT:
         return f"is not a whole number of per cent from 0 to {MOST_PERCENT}"
     return None
+
+
+def _text_problem(value: str) -> str | None:
+    if not value.strip():
+        return "is empty"
+    return f"has more than {LONGEST_TEXT} characters" if len(value) > LONGEST_TEXT else None
 
 
 def _one_of(words: Sequence[str], said: str) -> str | None:
@@ -210,7 +227,7 @@ _CHECKS: Final[Mapping[ValueKind, Callable[[str], str | None]]] = {
     ValueKind.BIDDING: lambda value: _one_of(_BIDDING, value),
     ValueKind.YES_NO: lambda value: _one_of(("yes", "no"), value),
     ValueKind.TARGETING: lambda value: _one_of(tuple(Targeting), value),
-    ValueKind.TEXT: lambda value: None if value.strip() else "is empty",
+    ValueKind.TEXT: _text_problem,
 }  # fmt: skip
 
 
@@ -253,6 +270,8 @@ def as_ranges(projected: Projected) -> dict[str, tuple[float, ...]]:
 
 def projected(change: Change, promise: Promise) -> Projected:
     """What a change does to spend and sales in 30 days: as accepted, of a bid anew, for it may have been edited since."""
+    if not sound(change):
+        return projection.UNKNOWN
     if (change.entity, change.field) != (Entity.TARGET, "bid"):
         if not promise.projected:
             return projection.UNKNOWN

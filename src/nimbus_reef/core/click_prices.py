@@ -14,7 +14,7 @@ from typing import Any, Final
 
 from nimbus_reef.core import boosts as boosts_of
 from nimbus_reef.core.boosts import BID, HOURS, Boost, BoostHour
-from nimbus_reef.core.changes import Action, Change, Entity
+from nimbus_reef.core.changes import Action, Change, Entity, sound
 from nimbus_reef.core.model import Bidding, Placement, State
 
 ADJUSTABLE: Final = (Placement.TOP_OF_SEARCH, Placement.ELSEWHERE_IN_SEARCH, Placement.PRODUCT_PAGE)
@@ -85,7 +85,7 @@ class Rise:
 def after(now: CampaignBids, changes: Sequence[Change]) -> CampaignBids:
     """A campaign once changes of it are made; changes of other campaigns, and what has no part in a price, are passed over."""
     made = now
-    for change in changes:
+    for change in filter(sound, changes):
         if change.campaign == now.campaign and (apply := _APPLIED.get((change.entity, change.field))):
             made = apply(made, change)
     return made

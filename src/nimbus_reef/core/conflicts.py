@@ -14,7 +14,7 @@ from typing import Final
 
 from nimbus_reef.core import boosts, click_prices, words
 from nimbus_reef.core.boosts import Boost
-from nimbus_reef.core.changes import Action, Change, Entity, key
+from nimbus_reef.core.changes import Action, Change, Entity, key, sound
 from nimbus_reef.core.click_prices import CampaignBids, Rise
 from nimbus_reef.core.model import MatchType, State
 
@@ -54,7 +54,7 @@ def conflicts(planned: Sequence[Change], campaigns: Mapping[str, CampaignBids]) 
     not known nothing is said of prices.
     """
     by_campaign: dict[str, list[Change]] = {}
-    for change in planned:
+    for change in filter(sound, planned):
         by_campaign.setdefault(change.campaign, []).append(change)
     found = []
     for name, changes in by_campaign.items():

@@ -19,6 +19,7 @@ from scipy.special import xlog1py, xlogy
 Ints = npt.NDArray[np.integer[Any]]
 
 DAY: Final = 24
+HOURS_WRITTEN: Final = frozenset(written for hour in range(DAY + 1) for written in (f"{hour}", f"{hour:02}"))
 MOST_SEGMENTS: Final = 6
 LEAST_HOURS: Final = 2
 USUAL_DAYS: Final = 3

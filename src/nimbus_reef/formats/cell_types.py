@@ -117,7 +117,7 @@ def _nothing_read(column: Column, rows: int) -> tuple[pl.Series, pl.Series]:
 
 
 _TYPES: Final[Mapping[CellKind, pl.DataType | type[pl.DataType]]] = {
-    CellKind.TEXT: pl.String, CellKind.CHOICE: pl.String, CellKind.COUNT: pl.Int64, CellKind.MONEY: pl.Int64, CellKind.DATE: pl.Date,
+    CellKind.TEXT: pl.String, CellKind.CHOICE: pl.String, CellKind.COUNT: pl.Int64, CellKind.HOUR: pl.Int64, CellKind.MONEY: pl.Int64, CellKind.DATE: pl.Date,
     CellKind.WEEK: pl.Date, CellKind.MONTH: pl.Date, CellKind.TIME: pl.Datetime("us"),
 }  # fmt: skip
 """What the cells of a column become; figures otherwise."""
@@ -217,9 +217,16 @@ def _column(cells: pl.Series, column: Column, reading: CellReading) -> tuple[pl.
         case CellKind.CHOICE:
             value = values.choices(cells, words_of(column, reading.mapping))
             wrong = f"is none of {', '.join(sorted(set(column.aliases.values())))}"
+        case CellKind.HOUR:
+            distinct = cells.unique()
+            read = pl.Series(values.hours(values.trimmed(distinct).to_list()), nan_to_null=True).cast(
+                pl.Int64
+            )
+            value = cells.replace_strict(distinct, read, default=None, return_dtype=pl.Int64)
+            wrong = "is no hour of the day that can be read"
         case _:
             style = reading.style_of(column)
-            value = _number(cells, column, style)
+            value = _number(cells, column, style, reading.mapping.rate)
             wrong = "is not a number that can be read"
             if column.name in reading.mapping.columns:
                 wrong += f" with a decimal {'comma' if style is Style.COMMA else 'point'}"
@@ -229,8 +236,10 @@ def _column(cells: pl.Series, column: Column, reading: CellReading) -> tuple[pl.
         # What says nothing is nothing; only the cells that gave no value have to be looked at.
         blank = (cells == "") if column.holds is CellKind.TEXT else values.empty(values.trimmed(cells))
         missing = "is missing" if column.required and not column.summed else None
+        unknown = cells.str.contains(values.NOT_KNOWN).fill_null(False)
         reason = pl.select(
             pl.when(pl.lit(unread & blank)).then(pl.lit(missing, pl.String))
+            .when(pl.lit(unread & unknown)).then(pl.lit("is not known: the report could not compute it"))
             .when(pl.lit(unread)).then(pl.lit(wrong)).otherwise(None).alias("reason")
         ).to_series()  # fmt: skip
         if column.summed:
@@ -255,14 +264,21 @@ def when(condition: pl.Series, value: pl.Series, other: int | None = None) -> pl
     return pl.select(pl.when(pl.lit(condition)).then(pl.lit(value)).otherwise(other)).to_series()
 
 
-def _number(cells: pl.Series, column: Column, style: Style) -> pl.Series:
+def _number(cells: pl.Series, column: Column, style: Style, rate: float | None = None) -> pl.Series:
     if column.holds is CellKind.COUNT and (counts := values.whole_numbers(cells)) is not None:
         return counts
     value = values.numbers(cells, style)
     if column.holds is CellKind.COUNT:
-        whole = (value == value.floor()) & (value.abs() < 2**53)
-        return when(whole, value).cast(pl.Int64)
+        # 1.000 may be a thousand of somebody who groups with a point: no count is written with three places.
+        whole = (
+            (value == value.floor())
+            & (value.abs() < 2**53)
+            & ~cells.str.contains(r"[.,]\d{3}\D*$").fill_null(False)
+        )
+        grouped = cells.str.contains(r"\d,\d{3}" if style is Style.DOT else r"\d\.\d{3}").fill_null(False)
+        return when(whole | ((value == value.floor()) & grouped), value).cast(pl.Int64)
     if column.holds is CellKind.MONEY:
+        value = when(~values.percent_signs(values.trimmed(cells)), value) * (1.0 if rate is None else rate)
         # What is larger than any money is turned away by its size; it only has to fit till then.
         return (value.clip(-2.0 * MOST_UNITS, 2.0 * MOST_UNITS) * MICRO).round().cast(pl.Int64, strict=False)
     if column.holds is CellKind.SHARE:
@@ -277,7 +293,7 @@ def _ranged(value: pl.Series, reason: pl.Series, column: Column) -> tuple[pl.Ser
         return value, _marked(
             length, 0, column.longest, f"is longer than {column.longest} characters", reason
         )
-    if column.holds in (CellKind.COUNT, CellKind.MONEY, CellKind.RANK, CellKind.NUMBER):
+    if column.holds in (CellKind.COUNT, CellKind.HOUR, CellKind.MONEY, CellKind.RANK, CellKind.NUMBER):
         reason = _marked(value, 0, None, "is negative", reason)
         if column.most is not None:
             return value, _marked(value, 0, column.most, f"is not between 0 and {column.most:g}", reason)

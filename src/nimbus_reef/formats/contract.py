@@ -16,6 +16,7 @@ class CellKind(StrEnum):
     TIME = "time"
     TEXT = "text"
     COUNT = "count"
+    HOUR = "hour"
     MONEY = "money"
     SHARE = "share"
     PERCENT = "percent"

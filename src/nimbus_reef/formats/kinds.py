@@ -29,73 +29,35 @@ def _own_words(enum: type[StrEnum]) -> dict[str, str]:
 
 _MEASURE_WORDS: Final[dict[str, tuple[str, ...]]] = {
     "impressions": (
-        "impressions",
-        "impr",
-        "views",
-        "shown",
-        "times shown",
-        "ad views",
-        "einblendungen",
-        "affichages",
-        "impresiones",
-        "impressioni",
+        "impressions", "impression", "impr", "imps", "views", "shown", "times shown", "ad views", "einblendungen", "impressionen", "sichtkontakte",
+        "affichages", "impresiones", "impressioni", "visualizzazioni", "vertoningen", "weergaven", "impressies", "impressoes", "exibicoes",
+        "wyswietlenia", "visningar", "exponeringar", "gosterim", "gosterimler", "goruntulenme",
     ),
-    "clicks": ("clicks", "click count", "ad clicks", "visits from ads", "klicks", "clics", "clic"),
+    "clicks": (
+        "clicks", "click", "clicked", "click count", "ad clicks", "visits from ads", "klicks", "klick", "clics", "clic", "klikken", "kliks", "cliques",
+        "klikniecia", "klikniec", "tiklama", "tiklamalar", "tiklanma",
+    ),
     "spend": (
-        "spend",
-        "cost",
-        "ad spend",
-        "costs",
-        "total cost",
-        "amount spent",
-        "ad cost",
-        "ausgaben",
-        "kosten",
-        "dépenses",
-        "coût",
-        "gasto",
-        "coste",
-        "spesa",
-        "costo",
+        "spend", "cost", "ad spend", "costs", "total cost", "amount spent", "spent", "ad cost", "ausgaben", "kosten", "werbekosten", "werbeausgaben",
+        "depenses", "depense", "cout", "couts", "gasto", "gastos", "coste", "inversion", "spesa", "costo", "costi", "uitgaven", "besteding", "custo", "custos",
+        "despesa", "koszt", "koszty", "wydatki", "kostnad", "kostnader", "utgifter", "maliyet", "harcama",
     ),
     "orders": (
-        "orders",
-        "purchases",
-        "conversions",
-        "total orders",
-        "order count",
-        "ad orders",
-        "bestellungen",
-        "commandes",
-        "pedidos",
-        "ordini",
+        "orders", "order", "purchases", "bought", "conversions", "total orders", "order count", "ad orders", "bestellungen", "bestellung", "kaufe", "auftrage",
+        "konversionen", "commandes", "achats", "pedidos", "compras", "conversiones", "ordini", "acquisti", "bestellingen", "aankopen", "encomendas",
+        "conversoes", "zamowienia", "zakupy", "konwersje", "ordrar", "bestallningar", "kop", "siparis", "siparisler", "satin almalar",
     ),
     "units": (
-        "units",
-        "units sold",
-        "items sold",
-        "quantity",
-        "pieces",
-        "total units",
-        "einheiten",
-        "unités",
-        "unidades",
-        "unità",
+        "units", "unit", "units sold", "items sold", "quantity", "qty", "pieces", "total units", "einheiten", "stuck", "stuckzahl", "menge", "verkaufte einheiten",
+        "unites", "quantite", "articles vendus", "unidades", "cantidad", "unita", "pezzi", "quantita", "eenheden", "stuks", "aantal stuks", "quantidade",
+        "jednostki", "sztuki", "ilosc", "enheter", "antal enheter", "birim", "adet",
     ),
     "sales": (
-        "sales",
-        "revenue",
-        "ad sales",
-        "total sales",
-        "turnover",
-        "sales value",
-        "umsatz",
-        "ventes",
-        "chiffre d'affaires",
-        "ventas",
-        "vendite",
+        "sales", "revenue", "ad sales", "ad revenue", "total sales", "turnover", "sales value", "umsatz", "umsatze", "erlos", "erlose", "verkaufe", "ventes", "revenu",
+        "chiffre d'affaires", "ventas", "ingresos", "facturacion", "vendite", "ricavi", "fatturato", "omzet", "verkopen", "vendas", "receita", "faturamento",
+        "sprzedaz", "przychod", "przychody", "forsaljning", "omsattning", "intakter", "satis", "satislar", "ciro", "gelir",
     ),
-}
+}  # fmt: skip
 
 
 def _measures() -> tuple[Column, ...]:
@@ -116,20 +78,41 @@ LONGEST_TERM: Final = 1024
 _LONGEST_ID: Final = 64
 
 _DATE = Column(
-    "date", CellKind.DATE, words=("date", "day", "report date", "on", "datum", "tag", "fecha", "data")
+    "date",
+    CellKind.DATE,
+    words=(
+        "date",
+        "day",
+        "report date",
+        "on",
+        "datum",
+        "tag",
+        "fecha",
+        "dia",
+        "jour",
+        "data",
+        "giorno",
+        "dag",
+        "dzien",
+        "tarih",
+        "gun",
+    ),
 )
 _SPAN = (
     Column("from", CellKind.DATE, False, ("from", "start date", "first day", "start", "period start", "from day",
-                                       "startdatum", "von", "date de début", "fecha de inicio", "data di inizio")),
+                                       "startdatum", "von", "vom", "du", "date de debut", "fecha de inicio", "desde", "data di inizio", "dal", "data inicio", "data inicial", "de",
+                                       "data rozpoczecia", "od", "startdatum van", "baslangic", "baslangic tarihi")),
     Column("to", CellKind.DATE, False, ("to", "end date", "last day", "end", "period end", "to day", "enddatum", "bis",
-                                     "date de fin", "fecha de fin", "data di fine")),
+                                     "date de fin", "au", "fecha de fin", "hasta", "data di fine", "al", "einddatum", "tot", "data fim", "data final", "ate", "data zakonczenia",
+                                     "do", "slutdatum", "till", "bitis", "bitis tarihi")),
     Column("period", CellKind.PERIOD, False, ("period", "date range", "days", "dates", "report period", "zeitraum",
-                                           "période", "periodo")),
+                                           "période", "periodo", "periode", "okres", "zakres dat", "donem", "tarih araligi")),
 )  # fmt: skip
 _CAMPAIGN = Column(
     "campaign", CellKind.TEXT, longest=LONGEST_NAME,
     words=("campaign", "campaign name", "name of campaign", "kampagne", "kampagnenname", "campagne", "nom de la campagne",
-           "campaña", "nombre de la campaña", "campagna", "nome della campagna"),
+           "campaña", "nombre de la campaña", "campagna", "nome della campagna", "campagnenaam", "campanha", "nome da campanha", "kampania", "nazwa kampanii",
+           "kampanj", "kampanjnamn", "kampanya", "kampanya adi"),
 )  # fmt: skip
 _CAMPAIGN_ID = Column(
     "campaign_id", CellKind.TEXT, False, ("campaign id", "campaign number"), longest=_LONGEST_ID
@@ -138,7 +121,8 @@ _AD_GROUP = Column(
     "ad_group", CellKind.TEXT, longest=LONGEST_NAME,
     words=("ad group", "ad group name", "adgroup", "group", "anzeigengruppe", "anzeigengruppenname",
            "groupe d'annonces", "nom du groupe d'annonces", "grupo de anuncios", "nombre del grupo de anuncios",
-           "gruppo di annunci", "nome del gruppo di annunci"),
+           "gruppo di annunci", "nome del gruppo di annunci", "advertentiegroep", "grupo de anuncios nome", "conjunto de anuncios", "grupa reklam", "annonsgrupp",
+           "reklam grubu", "gruppe", "groupe", "grupo", "gruppo", "groep", "grupa", "grupp", "grup", "ad group no"),
 )  # fmt: skip
 _AD_GROUP_ID = Column(
     "ad_group_id", CellKind.TEXT, False, ("ad group id", "ad group number"), longest=_LONGEST_ID
@@ -148,14 +132,16 @@ _AD_GROUP_OR_CAMPAIGN = replace(_AD_GROUP, blank_with=("match_type", "negative_"
 _TARGET = Column(
     "target", CellKind.TEXT, longest=LONGEST_NAME,
     words=("target", "keyword", "targeting", "keyword text", "target text", "bid on", "schlüsselwort", "ausrichtung", "mot-clé", "ciblage",
-           "palabra clave", "segmentación", "parola chiave", "targetizzazione"),
+           "palabra clave", "segmentación", "parola chiave", "targetizzazione", "zoekwoord", "trefwoord", "palavra chave", "segmentacao", "slowo kluczowe",
+           "kierowanie", "nyckelord", "sokord", "anahtar kelime", "hedefleme", "gebotsziel"),
 )  # fmt: skip
 _TARGET_ID = Column("target_id", CellKind.TEXT, False, ("target id", "keyword id"), longest=_LONGEST_ID)
 _MATCH_TYPE = Column(
     "match_type", CellKind.CHOICE,
     words=("match type", "match", "matching", "target type", "übereinstimmungstyp", "übereinstimmung", "keyword-option",
            "type de correspondance", "correspondance", "tipo de concordancia", "concordancia",
-           "tipo di corrispondenza", "corrispondenza"),
+           "tipo di corrispondenza", "corrispondenza", "zoektype", "overeenkomst", "zoekwoordoptie", "tipo de correspondencia", "correspondencia",
+           "typ dopasowania", "dopasowanie", "matchningstyp", "matchning", "eslesme turu", "eslesme", "eslesme tipi"),
     aliases={
         **_own_words(MatchType), "exact match": "exact", "phrase match": "phrase",
         "broad match": "broad", "automatic": "auto", "product": "item", "items": "item",
@@ -172,6 +158,11 @@ _MATCH_TYPE = Column(
         "negativa exacta": "negative_exact", "negativa esatta": "negative_exact",
         "negativ wortgruppe": "negative_phrase", "négatif expression": "negative_phrase",
         "negativa de frase": "negative_phrase", "negativa a frase": "negative_phrase",
+        "woordgroep": "phrase", "zin": "phrase", "breed": "broad", "ruim": "broad", "correspondência exata": "exact", "exata": "exact", "ampla": "broad",
+        "dokładne": "exact", "dokładny": "exact", "wyrażenie": "phrase", "fraza": "phrase", "przybliżone": "broad", "szerokie": "broad", "fras": "phrase",
+        "bred": "broad", "exakt matchning": "exact", "tam eşleme": "exact", "tam": "exact", "kelime öbeği": "phrase", "sıralı": "phrase", "geniş": "broad",
+        "produto": "item", "produkten": "item", "ürün": "item", "categorie": "category", "kategoria": "category", "kategori": "category",
+        "automático": "auto", "automático a": "auto", "automatyczne": "auto", "otomatik": "auto",
     },
 )  # fmt: skip
 _STATE = Column(
@@ -184,6 +175,10 @@ _STATE = Column(
         "attivo": "enabled", "attiva": "enabled", "abilitata": "enabled", "pausiert": "paused", "en pause": "paused",
         "suspendue": "paused", "pausada": "paused", "en pausa": "paused", "in pausa": "paused",
         "archiviert": "archived", "archivée": "archived", "archivada": "archived", "archiviata": "archived",
+        "actief": "enabled", "ingeschakeld": "enabled", "gepauzeerd": "paused", "gearchiveerd": "archived", "ativo": "enabled", "ativa": "enabled",
+        "ativada": "enabled", "pausado": "paused", "arquivada": "archived", "arquivado": "archived", "aktywna": "enabled", "aktywny": "enabled",
+        "włączona": "enabled", "wstrzymana": "paused", "wstrzymany": "paused", "zarchiwizowana": "archived", "aktiverad": "enabled", "pausad": "paused",
+        "arkiverad": "archived", "etkin": "enabled", "duraklatıldı": "paused", "duraklatılmış": "paused", "arşivlendi": "archived",
     },
 )  # fmt: skip
 _OPTIONAL_STATE = Column("state", CellKind.CHOICE, False, _STATE.words, _STATE.aliases)
@@ -203,6 +198,14 @@ _SKU = Column(
         "produit",
         "producto",
         "prodotto",
+        "produto",
+        "reference",
+        "referencia",
+        "codice articolo",
+        "numer artykulu",
+        "artikelnr",
+        "urun",
+        "urun kodu",
     ),
 )
 _WHOSE_OFFER = {"own": "own", "mine": "own", "ours": "own", "yes": "own", "other": "other", "no": "other"}
@@ -249,7 +252,8 @@ _PEER_FORMAT = Column(
 )
 _PLACEMENT = Column(
     "placement", CellKind.CHOICE,
-    words=("placement", "where shown", "ad placement", "platzierung", "emplacement", "ubicación", "posizionamento"),
+    words=("placement", "where shown", "ad placement", "platzierung", "emplacement", "ubicación", "posizionamento", "plaatsing", "posicionamento",
+           "miejsce docelowe", "umiejscowienie", "placering", "yerlesim"),
     aliases={
         **_own_words(Placement), "top": "top_of_search", "rest of search": "elsewhere_in_search",
         "other in search": "elsewhere_in_search", "product pages": "product_page",
@@ -262,6 +266,14 @@ _PLACEMENT = Column(
         "páginas de producto": "product_page", "fuera del sitio": "off_site",
         "parte superiore della ricerca": "top_of_search", "resto della ricerca": "elsewhere_in_search",
         "pagina prodotto": "product_page", "pagine prodotto": "product_page", "fuori dal sito": "off_site",
+        "boven in zoekresultaten": "top_of_search", "bovenaan zoekresultaten": "top_of_search", "overige zoekresultaten": "elsewhere_in_search",
+        "rest van zoekresultaten": "elsewhere_in_search", "productpagina": "product_page", "productpagina s": "product_page", "buiten de site": "off_site",
+        "topo da pesquisa": "top_of_search", "resto da pesquisa": "elsewhere_in_search", "página do produto": "product_page",
+        "páginas do produto": "product_page", "fora do site": "off_site", "góra wyników wyszukiwania": "top_of_search",
+        "pozostałe wyniki wyszukiwania": "elsewhere_in_search", "strona produktu": "product_page", "strony produktów": "product_page",
+        "poza witryną": "off_site", "överst i sökresultaten": "top_of_search", "övriga sökresultat": "elsewhere_in_search",
+        "produktsida": "product_page", "produktsidor": "product_page", "utanför webbplatsen": "off_site", "aramanın üst kısmı": "top_of_search",
+        "aramanın geri kalanı": "elsewhere_in_search", "ürün sayfası": "product_page", "ürün sayfaları": "product_page", "site dışı": "off_site",
     },
 )  # fmt: skip
 PEER_METRICS: Final = ("ctr", "cvr", "cpc", "acos", "aov", "cart_rate", "purchase_rate")
@@ -273,7 +285,7 @@ def _count(name: str, *words: str, required: bool = True, summed: bool = False) 
 
 
 def _hour(name: str, *words: str, most: int = 23) -> Column:
-    return Column(name, CellKind.COUNT, words=words, most=most)
+    return Column(name, CellKind.HOUR, words=words, most=most)
 
 
 def _adjustment(place: str) -> Column:
@@ -281,6 +293,9 @@ def _adjustment(place: str) -> Column:
     return Column(f"adj_{place}", CellKind.PERCENT, False, (f"adj {words}", f"{words} adjustment"))
 
 
+_HOUR_WORDS: Final = (
+    "hour", "hour of day", "time", "stunde", "uhrzeit", "heure", "hora", "ora", "uur", "godzina", "timme", "saat",
+)  # fmt: skip
 _KINDS: Final = (
     ReportKind(
         "campaigns", "Campaigns", "a campaign's settings on a day",
@@ -341,8 +356,9 @@ _KINDS: Final = (
             _MATCH_TYPE,
             Column("search_term", CellKind.TEXT, longest=LONGEST_TERM, words=(
                 "search term", "search query", "query", "searched", "shopper searched",
-                "customer search", "search phrase", "suchbegriff", "terme de recherche", "término de búsqueda",
-                "termine di ricerca")),
+                "customer search", "search phrase", "typed", "shoppers typed", "suchbegriff", "suchanfrage", "terme de recherche", "requete", "término de búsqueda",
+                "busqueda", "termine di ricerca", "ricerca", "zoekterm", "zoekopdracht", "termo de pesquisa", "termo de busca", "pesquisa", "wyszukiwane haslo",
+                "fraza", "zapytanie", "sokterm", "sokfras", "arama terimi", "arama")),
             *_measures(),
             Column("impression_share", CellKind.SHARE, False, ("impression share",)),
             Column("impression_rank", CellKind.RANK, False, ("impression rank", "rank")),
@@ -404,7 +420,7 @@ _KINDS: Final = (
     ReportKind(
         "hourly", "Hours", "campaign × day × hour",
         (
-            _DATE, _hour("hour", "hour", "hour of day", "time"), _CAMPAIGN, _CAMPAIGN_ID, *_measures(),
+            _DATE, _hour("hour", *_HOUR_WORDS), _CAMPAIGN, _CAMPAIGN_ID, *_measures(),
             Column("in_budget_minutes", CellKind.COUNT, False,
                    ("in budget minutes", "minutes in budget"), most=60),
         ),
@@ -432,21 +448,20 @@ _KINDS: Final = (
         "product_sales_daily", "Product sales by day", "product × day, all trade",
         (
             _DATE, _SKU,
-            _count("sessions", "sessions", "visits", "page visits", summed=True),
-            _count("total_orders", "total orders", "all orders", "orders", summed=True),
-            _count("total_units", "total units", "all units", "units ordered", "units", summed=True),
-            Column("total_sales", CellKind.MONEY, words=("total sales", "all sales", "sales", "revenue"),
-                   summed=True),
+            _count("sessions", "sessions", "visits", "page visits", "visitors", "sitzungen", "besuche", "visites", "sesiones", "visitas", "sessioni", "visite",
+                   "sessies", "bezoeken", "sessoes", "sesje", "wizyty", "sessioner", "besok", "oturum", "ziyaret", summed=True),
+            _count("total_orders", "all orders", *_MEASURE_WORDS["orders"], summed=True),
+            _count("total_units", "all units", "units ordered", *_MEASURE_WORDS["units"], summed=True),
+            Column("total_sales", CellKind.MONEY, words=("all sales", *_MEASURE_WORDS["sales"]), summed=True),
         ),
         ("sku",),
     ),
     ReportKind(
         "sales_hourly", "Sales by hour", "the account × hour, all trade",
         (
-            _DATE, _hour("hour", "hour", "hour of day", "time"),
-            _count("total_orders", "total orders", "all orders", "orders", summed=True),
-            Column("total_sales", CellKind.MONEY, words=("total sales", "all sales", "sales", "revenue"),
-                   summed=True),
+            _DATE, _hour("hour", *_HOUR_WORDS),
+            _count("total_orders", "all orders", *_MEASURE_WORDS["orders"], summed=True),
+            Column("total_sales", CellKind.MONEY, words=("all sales", *_MEASURE_WORDS["sales"]), summed=True),
         ),
         ("hour",),
     ),

@@ -18,11 +18,14 @@ from rapidfuzz import fuzz, process, utils
 
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.formats import values
+from nimbus_reef.formats import headings, values
 from nimbus_reef.formats.contract import DAY_COLUMNS, SPAN_COLUMNS, CellKind, Column, ReportKind
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
+from nimbus_reef.formats.proposal import Proposal, Witnesses, is_witnessed, propose
 from nimbus_reef.formats.raw import RawTable
 
+KIND_SURE: Final = 0.5
+"""From which share of a kind on it is not asked which kind it is."""
 _ENOUGH = 72.0
 """Least likeness (0 … 100) at which a header is suggested for a column."""
 _SAMPLE = 200
@@ -43,7 +46,8 @@ class ColumnMap:
     are read, decimal None where the file's own cells say. days: which days a file without dates
     covers (of settings: its last). values: column → the file's word → ours, on top of what is
     known. sheet: of a workbook, the only one when empty. told_by, only: the header whose cells
-    tell what a row is, and which of them are read here; all rows when empty.
+    tell what a row is, and which of them are read here; all rows when empty. rate: what one unit of the file's currency is in the
+    account's; None where they are the same.
     """
 
     kind: str
@@ -55,6 +59,7 @@ class ColumnMap:
     sheet: str = ""
     told_by: str = ""
     only: tuple[str, ...] = ()
+    rate: float | None = None
 
     @property
     def dated(self) -> bool:
@@ -88,13 +93,21 @@ class ColumnMap:
 
 @dataclass(frozen=True, slots=True)
 class Suggestion:
-    """A mapping that may be right, how well it fits (0 … 1), and what it leaves open."""
+    """
+    A mapping that may be right, how well it fits (0 … 1), and what it leaves open. asked: ours → the headers between which somebody has to
+    choose, likeliest first; why: ours → what tells its column, in words; confidence: 0 … 1 that nothing of it is wrong; kind_share: 0 … 1
+    that it is of this kind, among all kinds of figures.
+    """
 
     mapping: ColumnMap
     fit: float
     missing: tuple[str, ...] = ()
     ask_date_order: bool = False
     unused: tuple[str, ...] = field(default=())
+    asked: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    why: Mapping[str, str] = field(default_factory=dict)
+    confidence: float = 1.0
+    kind_share: float = 1.0
 
 
 def signature(headers: Sequence[str], told_by: str = "") -> str:
@@ -208,15 +221,36 @@ def _fits(said: pl.Series, column: Column) -> float:
 
 def suggest(table: RawTable, kind: ReportKind) -> Suggestion:
     """The best one-to-one mapping of a file's headers to one kind's columns."""
-    return _suggest(table, kind, _Sample(table))
+    return _suggest(table, kind, _Sample(table), Witnesses(table))[0]
 
 
-def _suggest(table: RawTable, kind: ReportKind, sample: _Sample) -> Suggestion:
+def _suggest(
+    table: RawTable, kind: ReportKind, sample: _Sample, seen: Witnesses
+) -> tuple[Suggestion, Proposal | None]:
+    """The suggestion for a kind; with it what the cells say, of kinds whose cells say anything."""
+    proposed = propose(seen, kind) if is_witnessed(kind) else None
+    chosen, quality = _by_headings(table, kind, sample, seen) if proposed is None else (proposed.columns, 1.0)
+    mapping = ColumnMap(kind.name, chosen, sheet=table.sheet)
+    return _with_fit(table, kind, sample, mapping, quality, proposed), proposed
+
+
+def _by_headings(
+    table: RawTable, kind: ReportKind, sample: _Sample, seen: Witnesses
+) -> tuple[dict[str, str], float]:
+    """Header words and what cells can be: for kinds that have no figures to tell them by. With it the mean likeness, 0 … 1."""
     # Half a second of import that every other command would pay for.
     from scipy.optimize import linear_sum_assignment
 
     headers, columns = table.headers, kind.columns
     likeness = _likeness(headers, columns)
+    for row, header in enumerate(headers):
+        for index, column in enumerate(columns):
+            # A rate or a total is another thing than the bare word, and a quotient of two columns is nothing that is set.
+            phrases = (column.name.replace("_", " "), *column.words)
+            if headings.nats(header, phrases) == headings.ANOTHER_THING or (
+                header in seen.is_quotient and column.holds in (CellKind.COUNT, CellKind.MONEY)
+            ):
+                likeness[row, index] *= 0.3
     score = likeness.copy()
     for row, header in enumerate(headers):
         for index, column in enumerate(columns):
@@ -231,19 +265,28 @@ def _suggest(table: RawTable, kind: ReportKind, sample: _Sample) -> Suggestion:
         for row, index in zip(rows, picks, strict=True)
         if score[row, index] >= _ENOUGH
     }
-    if kind.takes_blocks:
-        chosen = _timed(chosen, headers, sample)
-    mapping = ColumnMap(kind.name, chosen, sheet=table.sheet)
+    quality = np.mean(
+        [score[row, i] for row, i in zip(rows, picks, strict=True) if score[row, i] >= _ENOUGH] or [0]
+    )
+    return chosen, float(quality) / 100
+
+
+def _with_fit(
+    table: RawTable,
+    kind: ReportKind,
+    sample: _Sample,
+    mapping: ColumnMap,
+    quality: float,
+    proposed: Proposal | None,
+) -> Suggestion:
+    headers, columns, chosen = table.headers, kind.columns, mapping.columns
     missing = mapping.lacks()
     required = sum(column.required for column in columns)
     # Of the columns that tell the days one way is enough.
     counted = [column for column in columns if column.name not in SPAN_COLUMNS]
     optional = sum(not column.required for column in counted) or 1
     found_optional = sum(1 for c in counted if not c.required and c.name in chosen)
-    quality = np.mean(
-        [score[row, i] for row, i in zip(rows, picks, strict=True) if score[row, i] >= _ENOUGH] or [0]
-    )
-    fit = (1 - len(missing) / required) * (0.8 + 0.1 * found_optional / optional + 0.1 * quality / 100)
+    fit = (1 - len(missing) / required) * (0.8 + 0.1 * found_optional / optional + 0.1 * quality)
     unused = tuple(header for header in headers if header not in chosen.values())
     order = values.DateOrder.UNKNOWN
     ask = False
@@ -260,7 +303,10 @@ def _suggest(table: RawTable, kind: ReportKind, sample: _Sample) -> Suggestion:
     )
     if not mapping.dated:
         fit *= _UNDATED
-    return Suggestion(replace(mapping, date_order=order), float(fit), missing, ask, unused)
+    dated = replace(mapping, date_order=order)
+    if proposed is None:
+        return Suggestion(dated, float(fit), missing, ask, unused)
+    return Suggestion(dated, float(fit), missing, ask, unused, proposed.asked, proposed.why)
 
 
 _UNDATED: Final = 0.97
@@ -300,9 +346,32 @@ def _named_as_day(header: str) -> bool:
 
 def suggest_kind(table: RawTable) -> list[Suggestion]:
     """A suggestion for every kind, best first."""
-    sample = _Sample(table)
-    found = [_suggest(table, kind, sample) for kind in KINDS.values()]
-    return sorted(found, key=lambda each: each.fit, reverse=True)
+    sample, seen = _Sample(table), Witnesses(table)
+    found = [_suggest(table, kind, sample, seen) for kind in KINDS.values()]
+    told = [(suggestion, proposed) for suggestion, proposed in found if proposed is not None]
+    return sorted(
+        [*_by_their_cells(told), *(suggestion for suggestion, proposed in found if proposed is None)],
+        key=lambda each: each.fit, reverse=True,
+    )  # fmt: skip
+
+
+def _by_their_cells(told: Sequence[tuple[Suggestion, Proposal]]) -> list[Suggestion]:
+    """
+    The kinds of figures in the order of what their cells say, each with the next fit of all of theirs; with the share of the first among
+    all (softmax) and its smallest margin as confidence.
+    """
+    whole = [each for each in told if not each[0].missing]
+    rest = [suggestion for suggestion, _ in told if suggestion.missing]
+    fits = sorted((suggestion.fit for suggestion, _ in whole), reverse=True)
+    order = sorted(whole, key=lambda each: each[1].score, reverse=True)
+    scores = np.array([proposed.score for _, proposed in whole]) / 2
+    total = np.exp(scores - scores.max()).sum() if len(scores) else 1.0
+    made = []
+    for fit, (suggestion, proposed) in zip(fits, order, strict=True):
+        share = float(np.exp(proposed.score / 2 - scores.max()) / total)
+        sure = share * (1 - float(np.exp(-min(proposed.least, 1e3) / 2)))
+        made.append(replace(suggestion, fit=fit, confidence=sure, kind_share=share))
+    return made + rest
 
 
 def days_told(table: RawTable, file_name: str) -> Window | None:

@@ -6,6 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from itertools import count
 from typing import Final
 
 import polars as pl
@@ -73,13 +74,12 @@ def tidy_headers(cells: Sequence[str | None], file_name: str, limits: Limits) ->
             place=file_name,
             remedy="Delete the columns that the report does not need and save it again.",
         )
-    names: list[str] = []
-    seen: Counter[str] = Counter()
+    names: dict[str, None] = {}
     for number, cell in enumerate(cells, 1):
         name = " ".join((cell or "").replace("\ufeff", "").split()) or f"column {number}"
-        seen[name] += 1
-        names.append(name if seen[name] == 1 else f"{name} ({seen[name]})")
-    return names
+        taken = (f"{name} ({again})" if again > 1 else name for again in count(1))
+        names[next(each for each in taken if each not in names and each != LINE)] = None
+    return list(names)
 
 
 def header_index(records: Sequence[Sequence[str | None]]) -> int:

@@ -1,47 +1,27 @@
-"""A file as a whole: what its tables may be, and all that a set of mappings makes of it."""
+"""A file as a whole: what its tables may be, and all that a set of mappings makes of it. Runs in the sandbox only, see `wall`."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, BadInput
-from nimbus_reef.formats import mapping, mixed, repeats, reports, tables, values
-from nimbus_reef.formats.kinds import PLACEMENT_ADJUSTMENTS, READ_KINDS
-from nimbus_reef.formats.mapping import ColumnMap, Suggestion
+from nimbus_reef.formats import files, mapping, mixed, repeats, reports
+from nimbus_reef.formats.kinds import PLACEMENT_ADJUSTMENTS
+from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.raw import LINE, RawTable, no_problems
 from nimbus_reef.formats.reports import Names, Parsed
+from nimbus_reef.formats.sheet_look import SheetLook, date_orders, days_missing, doubtful
 from nimbus_reef.formats.values import DateOrder
-
-
-@dataclass(frozen=True, slots=True)
-class SheetLook:
-    """
-    A first look at one table: its head, the kinds it may be (best first), the days its names tell.
-
-    told_by, words: the column that tells rows of several kinds apart, and what its words feed.
-    """
-
-    table: RawTable
-    suggestions: tuple[Suggestion, ...]
-    days: Window | None
-    told_by: str = ""
-    words: tuple[tuple[str, tuple[str, ...]], ...] = ()
-
-    @property
-    def signature(self) -> str:
-        """What makes two tables come from the same source."""
-        return mapping.signature(self.table.headers, self.told_by)
 
 
 def look(path: Path, file_name: str, rows: int) -> list[SheetLook]:
     """The tables of a file by their first rows; BadFile when it cannot be read."""
-    return [_look(table, file_name) for table in tables.read_tables(path, file_name, rows=rows)]
+    return [_look(table, file_name) for table in files.read_tables(path, file_name, rows=rows)]
 
 
 def _look(table: RawTable, file_name: str) -> SheetLook:
@@ -51,38 +31,12 @@ def _look(table: RawTable, file_name: str) -> SheetLook:
     return SheetLook(table, suggestions, mapping.days_told(table, file_name), told_by or "", words)
 
 
-def date_doubt(table: RawTable, columns: ColumnMap) -> str | None:
-    """The header whose dates could be day-first or month-first when nobody said which; else None."""
-    if columns.date_order is not DateOrder.UNKNOWN:
-        return None
-    return _doubtful(_date_orders(table, columns))
-
-
-def _date_orders(table: RawTable, columns: ColumnMap) -> dict[str, DateOrder | None]:
-    """The order of day and month that each column of dates proves."""
-    return {header: values.date_order(table.frame[header]) for header in _dated_headers(columns)}
-
-
-def _doubtful(orders: Mapping[str, DateOrder | None]) -> str | None:
-    if any(order not in (None, DateOrder.UNKNOWN) for order in orders.values()):
-        return None
-    return next((header for header, order in orders.items() if order is DateOrder.UNKNOWN), None)
-
-
-def _dated_headers(columns: ColumnMap) -> list[str]:
-    return [
-        columns.columns[column.name]
-        for column in READ_KINDS[columns.kind].columns
-        if column.holds.dated and column.name in columns.columns
-    ]
-
-
 def _settled_dates(table: RawTable, columns: ColumnMap, file_name: str) -> ColumnMap:
     """The order of day and month that the whole file proves; asks when it proves none."""
     if columns.date_order is not DateOrder.UNKNOWN:
         return columns
-    orders = _date_orders(table, columns)
-    header = _doubtful(orders)
+    orders = date_orders(table, columns)
+    header = doubtful(orders)
     if header is not None:
         raise BadInput(
             f"The dates in “{header}” can be read day-first or month-first.",
@@ -94,16 +48,16 @@ def _settled_dates(table: RawTable, columns: ColumnMap, file_name: str) -> Colum
 
 
 def parse_file(
-    path: Path, file_name: str, maps: Sequence[ColumnMap], zone: str, names: Names
+    path: Path, file_name: str, maps: Sequence[ColumnMap], zone: str, names: Names, currency: str = ""
 ) -> list[tuple[ColumnMap, Parsed, tuple[str, ...]]]:
     """
     Every kind that the mappings read from a file, each once, with the first mapping of it (dates
     settled) and the headers of its table.
 
-    names: what the store knows ids to stand for; the file's own rows come before it. BadFile,
+    names: what the store knows ids to stand for; the file's own rows come before it; currency: the account's. BadFile,
     BadInput as `reports.parse` has them.
     """
-    found = tables.read_tables(path, file_name)
+    found = files.read_tables(path, file_name)
     told = _ids_told(found, maps)
     known = {name: {**names.get(name, {}), **told.get(name, {})} for name in {*names, *told}}
     read_already: set[str] = set()
@@ -116,7 +70,7 @@ def parse_file(
         if table.sheet in read_already:
             table = replace(table, problems=no_problems(), notes=())
         read_already.add(table.sheet)
-        parsed.append((settled, reports.parse(table, settled, file_name, zone, known), table))
+        parsed.append((settled, reports.parse(table, settled, file_name, zone, known, currency), table))
     passed_over = [table.sheet for table in found if table.sheet not in read_already]
     return _by_kind(parsed, passed_over)
 
@@ -127,24 +81,6 @@ def _checked(columns: ColumnMap, table: RawTable, file_name: str) -> ColumnMap:
     except BadInput as problem:
         problem.place = problem.place or file_name
         raise
-
-
-def days_missing(table: RawTable, columns: ColumnMap, file_name: str) -> BadInput:
-    """The refusal of a file without dates, with the days that its names tell."""
-    told = mapping.days_told(table, file_name)
-    if READ_KINDS[columns.kind].is_settings:
-        day = f"{told.last}" if told else "YYYY-MM-DD"
-        remedy = f"Say it (in the mapping, or with --day {day})."
-        return BadInput(
-            "The file does not say of which day its settings are.", place=file_name, remedy=remedy
-        )
-    first, last = (told.first, told.last) if told else ("YYYY-MM-DD", "YYYY-MM-DD")
-    return BadInput(
-        "The file does not say which days it covers.",
-        place=file_name,
-        remedy=f"Say them (in the mapping, or with --from {first} --to {last})"
-        f"{'; these are what its name or title tells' if told else ''}.",
-    )
 
 
 def _table_of(found: Sequence[RawTable], columns: ColumnMap, file_name: str) -> RawTable:
@@ -234,7 +170,7 @@ def _adjusted(campaigns: Parsed, adjustments: Sequence[Parsed]) -> Parsed:
 
 def whole_table(path: Path, file_name: str, sheet: str = "") -> RawTable:
     """One table of a file as it stands, all of its rows."""
-    return tables.read_table(path, file_name, sheet=sheet)
+    return files.read_table(path, file_name, sheet=sheet)
 
 
 def to_mend(

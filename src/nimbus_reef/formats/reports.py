@@ -14,9 +14,8 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core.model import MICRO
 from nimbus_reef.errors import BadFile, BadInput
-from nimbus_reef.formats import cell_types, mixed, repeats, values
+from nimbus_reef.formats import cell_types, currencies, mixed, repeats, values
 from nimbus_reef.formats.apart import COMBINATION, Apart, apart
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
 from nimbus_reef.formats.kinds import READ_KINDS
@@ -26,7 +25,6 @@ from nimbus_reef.formats.tables import plain_cell
 from nimbus_reef.formats.values import Style, Votes
 
 MAX_REJECTED = 0.05
-_TOTAL_WORDS = r"(?i)^\s*(grand\s+)?(total|totals|sum|summe|gesamt|gesamtsumme|totale|suma|result)\b"
 _MOST_REASONS = 3
 _MOST_UNUSED = 6
 _MOST_WORDS = 6
@@ -64,17 +62,26 @@ class Parsed:
 
 
 def parse(
-    table: RawTable, mapping: ColumnMap, file_name: str, zone: str = "UTC", names: Names | None = None
+    table: RawTable,
+    mapping: ColumnMap,
+    file_name: str,
+    zone: str = "UTC",
+    names: Names | None = None,
+    currency: str = "",
 ) -> Parsed:
     """
     Reads the mapped columns; raises BadFile when over 5 % of the data rows are rejected, BadInput
     where the file leaves open which decimal sign it has or what its words mean.
 
     zone: the account's, in which times without an offset are. names: what ids stand for, for rows
-    that have only an id.
+    that have only an id. currency: the account's, which the file's money has to be in or to be converted to; any where empty.
     """
     kind = READ_KINDS[mapping.kind]
     warnings = [*table.notes, *_unused(table, mapping)]
+    converted = currencies.must_be_own(table, mapping, currency, _place(file_name, table))
+    if converted:
+        warnings.append(converted)
+    _must_be_known(table, mapping, kind, file_name)
     if mapping.told_by:
         table = mixed.rows_of(table, mapping.told_by, mapping.only)
     cells = _named_by_id(_own_names(table, kind, mapping), kind, names or {})
@@ -111,19 +118,38 @@ def parse(
     return Parsed(kind, rows, rejects, tuple(warnings), read)
 
 
+MOST_SUM: Final = 2**63 - 1
+"""What all the money of a file can add up to, in micro-units: as much as its column holds."""
+
+
 def _must_fit(rows: pl.DataFrame, kind: ReportKind, place: str) -> None:
     """BadFile where what a file adds up to is more than can be held."""
     for column in kind.columns:
         if not column.summed:
             continue
         money = column.holds is CellKind.MONEY
-        most = cell_types.MOST_UNITS * MICRO if money else cell_types.MOST_COUNTED
+        most = MOST_SUM if money else cell_types.MOST_COUNTED
         total = rows[column.name].cast(pl.Float64)
         if (float(total.sum()) if money else float(total.max() or 0)) > most:  # type: ignore[arg-type]
             raise BadFile(
                 f"The {column.name.replace('_', ' ')} of the file adds up to more than can be held.",
                 place=place,
                 remedy="Look for a figure that cannot be meant, mend it, and load the file again.",
+            )
+
+
+def _must_be_known(table: RawTable, mapping: ColumnMap, kind: ReportKind, file_name: str) -> None:
+    """BadFile where a measure that is needed is blank in every row: a report that could not be computed is not one of noughts."""
+    for column in kind.columns:
+        header = mapping.columns.get(column.name)
+        if header is None or not (column.summed and column.required):
+            continue
+        cells = values.trimmed(table.frame[header])
+        if len(cells) and (values.empty(cells) | cells.str.contains(values.NOT_KNOWN)).all():
+            raise BadFile(
+                f"The column “{header}” is blank in every row, so its {column.name.replace('_', ' ')} are not known; nothing was loaded.",
+                place=_place(file_name, table),
+                remedy="If its cells are formulas, open the file in a spreadsheet program and save it again; else download the report anew.",
             )
 
 
@@ -284,7 +310,7 @@ def _without_totals(cells: Apart, kind: ReportKind, mapping: ColumnMap) -> tuple
 def _says_total(cells: pl.Series) -> pl.Series:
     """True where a cell begins as a totals line does; each distinct text is looked at once."""
     distinct = cells.unique()
-    return cells.is_in(distinct.filter(distinct.str.contains(_TOTAL_WORDS)).implode())
+    return cells.is_in(distinct.filter(distinct.str.contains(values.TOTAL_LINE)).implode())
 
 
 def _without_twins(cells: Apart, table: RawTable, kind: ReportKind) -> tuple[Apart, int]:

@@ -13,6 +13,9 @@ _SPACES: Final = re.compile(r"[\s\u00a0\u202f\u2009]+")
 _OTHERS: Final = ("en", "de", "de_CH", "fr")
 """Tried where the account's own way of writing does not give a figure: a point, a comma, ', a space."""
 _LONGEST: Final = 40
+_MOST_DIGITS: Final = 18
+"""More than any figure here has, and few enough for exact arithmetic."""
+_WHOLE: Final = re.compile(r"[0-9]{1,9}")
 
 
 def number(text: str, locale: str = "en") -> Decimal | None:
@@ -23,7 +26,7 @@ def number(text: str, locale: str = "en") -> Decimal | None:
     `1,250` is 1250 in Ireland and 1.25 in Germany.
     """
     plain = _SPACES.sub(" ", text.strip().removesuffix("%").strip()).replace("−", "-")
-    if len(plain) > _LONGEST or not _FIGURE.fullmatch(plain):
+    if len(plain) > _LONGEST or not _FIGURE.fullmatch(plain) or sum(map(str.isdigit, plain)) > _MOST_DIGITS:
         return None
     for each in (locale, *_OTHERS):
         try:
@@ -31,6 +34,13 @@ def number(text: str, locale: str = "en") -> Decimal | None:
         except NumberFormatError:
             continue
     return None
+
+
+def whole(text: str) -> int:
+    """A row, an id or a page, as an address or a form gives it: up to nine digits; ValueError for anything else."""
+    if not _WHOLE.fullmatch(text):
+        raise ValueError(text[:_LONGEST])
+    return int(text)
 
 
 def _grouped(plain: str, sign: str) -> str:

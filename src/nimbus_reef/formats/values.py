@@ -16,19 +16,31 @@ from enum import StrEnum
 from typing import ClassVar, Final
 from zoneinfo import ZoneInfo
 
+import numpy as np
 import polars as pl
+from babel.numbers import list_currencies
 from dateutil import parser as dateutil_parser
 
 from nimbus_reef.formats import abreast
 
-_NOTHING = ["", "-", "–", "—", "n/a", "na", "null", "none", "nan", "--"]
+_NOTHING = ["", "-", "–", "—", "n/a", "na", "null", "none", "--"]
+TOTAL_LINE: Final = r"(?i)^\s*(grand\s+)?(total|totals|sum|summe|gesamt|gesamtsumme|totale|suma|result)\b"
+"""How a line begins that sums up the others."""
+NOT_KNOWN: Final = r"^(?i:nan|inf|#[a-z/0?!. ]+)$"
+"""What a program writes where it could not compute a figure: not known, which is not nothing."""
 _LONGEST_NOTHING = max(len(word.encode()) for word in _NOTHING)
 _LONGEST_NUMBER = 40
 """Characters of the longest figure that is looked at: what is longer is not a figure."""
 _LONGEST_DATE = 40
 # A sign, a currency before or after, digits in groups: anything else is not a number.
-_CURRENCY = r"(?:[A-Z]{3}|[A-Z]{1,2}\$|kr\.?|Kč|zł|Fr\.?|Ft|lei|\p{Sc})"
-_NUMBER = r"^\(?([-+]?)\s*" + _CURRENCY + r"?\s*([-+]?\d[\d.,' ]*|[.,]\d+)\s*(?:%|" + _CURRENCY + r")?\)?$"
+CODES: Final = tuple(sorted(list_currencies()))
+_CURRENCY = rf"(?:{'|'.join(CODES)}|[A-Z]{{1,2}}\$|kr\.?|Kč|zł|Fr\.?|Ft|lei|\p{{Sc}})"
+_FIGURE = r"([-+]?(?:\d[\d.,' ]*|[.,]\d+))"
+# One currency before or after, brackets on both sides or none; group 1: before it a sign, 2 or 3: the figure.
+_BEFORE = rf"([-+]?)\s*(?:{_CURRENCY}\s*)?{_FIGURE}\s*%?"
+_NUMBER = (
+    rf"^(?:{_BEFORE}|\({_BEFORE}\)|([-+]?)\s*{_FIGURE}\s*{_CURRENCY}|\(([-+]?)\s*{_FIGURE}\s*{_CURRENCY}\))$"
+)
 _SPACES = r"[\u00a0\u202f\u2009]"
 _SHORT_DATE = re.compile(r"^(\d{1,2})[/-](\d{1,2})[/-](\d{2}|\d{4})\b")
 _EXCEL_EPOCH = date(1899, 12, 30)
@@ -79,9 +91,9 @@ def _digits(cells: pl.Series) -> pl.Series:
     """The digits of each cell with the signs between them, null where it is no figure."""
     short = cells.str.len_chars() <= _LONGEST_NUMBER
     plain = pl.select(pl.when(short).then(cells)).to_series()
-    plain = plain.str.replace_all("[−–]", "-").str.replace_all(_SPACES, " ")
-    found = plain.str.extract(_NUMBER, 2).str.strip_chars()
-    return found.str.strip_chars_start("+-")
+    plain = plain.str.replace_all("[−–]", "-").str.replace_all(_SPACES, " ").str.replace_all("’", "'")
+    found = pl.select(pl.coalesce(plain.str.extract(_NUMBER, group) for group in (2, 4, 6, 8))).to_series()
+    return found.str.strip_chars().str.strip_chars_start("+-")
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,7 +189,7 @@ def _dressed_numbers(cells: pl.Series, style: Style) -> pl.Series:
     else:
         digits = digits.str.replace_all(",", "", literal=True)
     value = digits.cast(pl.Float64, strict=False)
-    negative = plain.str.starts_with("(") | plain.str.contains(r"^[-]|^\D{0,4}-\d")
+    negative = plain.str.starts_with("(") | plain.str.contains(r"^\D*-\D*\d")
     minus = negative & (value > 0)
     return pl.select(pl.when(minus).then(-value).otherwise(value)).to_series()
 
@@ -238,6 +250,7 @@ class _Months(dateutil_parser.parserinfo):  # type: ignore[misc]  # dateutil has
 
 
 _INFO: Final = _Months()
+_YEARS: Final = re.compile(r"(?:19|20)\d{2}")
 _A_DEFAULT, _ANOTHER = datetime(2001, 1, 1), datetime(2002, 2, 2)
 """What the text leaves out differs between these two: a date needs its day, month and year."""
 
@@ -256,7 +269,7 @@ def one_date(text: str, order: DateOrder) -> date | None:
         return None
     day_first = day_first and not re.match(r"\d{4}[-/.]", text)
     found = _parsed(text, day_first, _A_DEFAULT)
-    if found is None or found != _parsed(text, day_first, _ANOTHER):
+    if found is None or found != _parsed(text, day_first, _ANOTHER) or len(_YEARS.findall(text)) > 1:
         return None
     short = _SHORT_DATE.match(text)
     if short:  # dateutil swaps day and month rather than fail; a swap is an error here
@@ -274,8 +287,12 @@ def _parsed(text: str, day_first: bool, default: datetime) -> date | None:
     return found.date()
 
 
+_LED_IN: Final = re.compile(
+    r"^\s*(?:from|between|vom|von|du|depuis le|dal|da|del|desde el|desde|van|de|od|från)\s+(?=\S*\d|\w+ \d)",
+    re.IGNORECASE,
+)
 _BETWEEN = re.compile(
-    r"\s+(?:-|to|until|through|bis|au|jusqu'au|al|a|hasta|fino al)\s+|\s*(?:–|—|→|\.\.\.?)\s*|\s*/\s*(?=\d{4}-)|_(?=\d{4})"
+    r"\s+(?:-|to|until|through|and|bis(?: zum)?|au|jusqu'au|al|a|hasta(?: el)?|fino al|tot(?: en met)?|t/m|até|a|do|till|t\.o\.m\.)\s+|\s*(?:–|—|→|\.\.\.?)\s*|\s*/\s*(?=\d{4}-)|_(?=\d{4})"
 )
 _IN_TEXT = re.compile(
     r"(\d{4}-\d{2}-\d{2}|\d{8}|\d{1,2}[./]\d{1,2}[./]\d{4}|\d{1,2}\.? \w{3,9}\.? \d{4}|\w{3,9} \d{1,2}, \d{4})"
@@ -286,7 +303,7 @@ _IN_TEXT = re.compile(
 
 def one_period(text: str, order: DateOrder) -> tuple[date, date] | None:
     """The first and last day of a span such as “1 Oct 2026 – 30 Oct 2026”; a single day is one too."""
-    parts = _BETWEEN.split(text) if len(text) <= 2 * _LONGEST_DATE else []
+    parts = _BETWEEN.split(_LED_IN.sub("", text)) if len(text) <= 2 * _LONGEST_DATE else []
     if len(parts) > 2 or not parts:
         return None
     ends = [one_date(part.strip(), order) for part in parts]
@@ -370,6 +387,30 @@ def _one_time(text: str, zone: str) -> datetime | None:
     except ValueError:
         return None
     return found.astimezone(ZoneInfo(zone)).replace(tzinfo=None) if found.tzinfo else found
+
+
+_HOUR: Final = re.compile(
+    r"(?P<first>\d{1,2})(?:[:.h]\d{2}(?::\d{2})?|h)?\s*(?P<half>[ap]\.?m\.?)?"
+    r"(?:\s*(?:-|–|to|bis)\s*\d{1,2}(?:[:.h]\d{2}(?::\d{2})?|h)?\s*(?P<last>[ap]\.?m\.?)?)?(?:\s*(?:h|uhr|o'clock))?",
+    re.IGNORECASE,
+)
+
+
+def one_hour(text: str) -> int | None:
+    """The hour of the day in which a cell's time begins: `14`, `14:00`, `14:00 - 15:00`, `2 PM`; None where it is none."""
+    found = _HOUR.fullmatch(re.sub(r"\.0+$", "", text.strip()))
+    if found is None:
+        return None
+    hour, half = int(found["first"]), (found["half"] or found["last"] or "").lower()[:1]
+    if half:
+        hour = hour % 12 + 12 * (half == "p") if 1 <= hour <= 12 else 99
+    return hour if hour <= 24 else None
+
+
+def hours(texts: Sequence[str]) -> np.ndarray:
+    """The hours of cells; NaN where a cell is none."""
+    known = {text: one_hour(text) if len(text) <= _LONGEST_DATE else None for text in set(texts)}
+    return np.array([np.nan if known[text] is None else known[text] for text in texts], dtype=float)
 
 
 def letters(cells: pl.Series) -> pl.Series:

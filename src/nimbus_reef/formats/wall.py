@@ -31,11 +31,12 @@ from typing import Any, Final
 import polars as pl
 import pyarrow as pa
 
+from nimbus_reef.core.plan import SheetRow
 from nimbus_reef.errors import BadFile, ReefError
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.raw import RawTable
-from nimbus_reef.formats.reading import SheetLook
 from nimbus_reef.formats.reports import Names, Parsed
+from nimbus_reef.formats.sheet_look import SheetLook
 
 _LOG: Final = logging.getLogger("reader")
 _MB: Final = 2**20
@@ -73,11 +74,11 @@ def look(path: Path, file_name: str, rows: int) -> list[SheetLook]:
 
 
 def parse_file(
-    path: Path, file_name: str, maps: Sequence[ColumnMap], zone: str, names: Names
+    path: Path, file_name: str, maps: Sequence[ColumnMap], zone: str, names: Names, currency: str = ""
 ) -> list[tuple[ColumnMap, Parsed, tuple[str, ...]]]:
     """`reading.parse_file` behind the wall."""
     found: list[tuple[ColumnMap, Parsed, tuple[str, ...]]] = _read(
-        "parse_file", path, file_name, list(maps), zone, dict(names)
+        "parse_file", path, file_name, list(maps), zone, dict(names), currency
     )
     return found
 
@@ -93,6 +94,12 @@ def to_mend(
 ) -> pl.DataFrame:
     """`reading.to_mend` behind the wall."""
     found: pl.DataFrame = _read("to_mend", path, file_name, list(problems), sheet)
+    return found
+
+
+def edited_rows(path: Path, file_name: str) -> list[SheetRow]:
+    """`edited_sheet.edited_rows` behind the wall."""
+    found: list[SheetRow] = _read("edited_rows", path, file_name)
     return found
 
 
@@ -363,11 +370,17 @@ def _mapped(name: str) -> pl.DataFrame:
 
 def serve() -> None:
     """The reading process: one task after the other, until the pipe is closed."""
-    from nimbus_reef.formats import reading
+    from nimbus_reef.formats import edited_sheet, reading
 
     tasks: dict[str, Callable[..., Any]] = {
         each.__name__: each
-        for each in (reading.look, reading.parse_file, reading.whole_table, reading.to_mend)
+        for each in (
+            reading.look,
+            reading.parse_file,
+            reading.whole_table,
+            reading.to_mend,
+            edited_sheet.edited_rows,
+        )
     }
     # What a library prints must not get into the answers.
     answers = os.fdopen(os.dup(1), "wb")

@@ -25,6 +25,7 @@ from nimbus_reef.formats.raw import (
     told_notes,
     too_many,
 )
+from nimbus_reef.formats.workbook_xml import SheetFacts, sheet_facts
 
 _MOST_SHEETS: Final = 60
 _LONGEST_NAME: Final = 31
@@ -35,10 +36,20 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None) -> list[R
     _refuse_bomb(path, file_name, limits)
     try:
         book = fastexcel.read_excel(path)
+        told = sheet_facts(path)
+        names = [
+            name for name in book.sheet_names if not told.get(name, _NO_FACTS).hidden
+        ] or book.sheet_names
         # skip_rows=0 keeps empty rows at the top, so that line numbers stay the file's own.
         sheets = [
-            (name, book.load_sheet(name, header_row=None, skip_rows=0, dtypes="string").to_polars())
-            for name in book.sheet_names[:_MOST_SHEETS]
+            (
+                name,
+                _marked(
+                    book.load_sheet(name, header_row=None, skip_rows=0, dtypes="string").to_polars(),
+                    told.get(name, _NO_FACTS),
+                ),
+            )
+            for name in names[:_MOST_SHEETS]
         ]
     except fastexcel.FastExcelError as problem:
         raise BadFile(
@@ -51,6 +62,37 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None) -> list[R
         raise BadFile("The workbook is empty.", place=file_name, remedy="Download it again.")
     filled = [table for table in tables if not table.frame.is_empty()]
     return filled or tables[:1]
+
+
+_NO_FACTS: Final = SheetFacts()
+NO_VALUE: Final = "#NO VALUE"
+"""Stands in a cell that holds a formula without a stored value: the figure is not known, which is not nothing."""
+
+
+def _marked(cells: pl.DataFrame, facts: SheetFacts) -> pl.DataFrame:
+    """The cells with a % where the workbook shows one, and a mark where a formula has no value."""
+    if not facts.percent and not facts.unfilled:
+        return cells
+    made = {}
+    for number, name in enumerate(cells.columns):
+        shown = [line for line, place in facts.percent if place == number and line <= len(cells)]
+        unfilled = [line for line, place in facts.unfilled if place == number and line <= len(cells)]
+        if not shown and not unfilled:
+            continue
+        texts = cells[name].to_list()
+        for line in shown:
+            texts[line - 1] = _as_percent(texts[line - 1])
+        for line in unfilled:
+            texts[line - 1] = texts[line - 1] or NO_VALUE
+        made[name] = pl.Series(name, texts, dtype=pl.String)
+    return cells.with_columns(**made)
+
+
+def _as_percent(text: str | None) -> str | None:
+    try:
+        return f"{round(float(text or '') * 100, 10):.10g}%"
+    except ValueError:
+        return text
 
 
 def _sheet(name: str, cells: pl.DataFrame, file_name: str, limits: Limits, rows: int | None) -> RawTable:
@@ -100,8 +142,9 @@ def read_parquet(path: Path, file_name: str, limits: Limits, rows: int | None) -
         held = pq.ParquetFile(path)
         if held.metadata.num_rows > limits.max_rows:
             raise too_many(held.metadata.num_rows, limits.max_rows, file_name)
-        tidy_headers(held.schema_arrow.names, file_name, limits)
+        tidy = tidy_headers(held.schema_arrow.names, file_name, limits)
         frame = pl.read_parquet(path, n_rows=rows)
+        frame.columns = tidy
         numeric = frozenset(name for name, dtype in frame.schema.items() if dtype.is_numeric())
         headers = tuple(frame.columns)
         frame = frame.with_columns(pl.all().cast(pl.String)).with_row_index(LINE, offset=1)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 import uuid
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import IO, Any, Final
 
@@ -64,8 +65,10 @@ def hand_over(folder: Path, tables: Sequence[Table]) -> dict[str, Any]:
     """Writes the rows for a worker to take up; what the job is asked to do. Old files go."""
     folder.mkdir(parents=True, exist_ok=True)
     for old in folder.iterdir():
-        if time.time() - old.stat().st_mtime > _KEPT_SECONDS:
-            old.unlink(missing_ok=True)
+        # Another export may clear up at the same moment.
+        with suppress(FileNotFoundError):
+            if time.time() - old.stat().st_mtime > _KEPT_SECONDS:
+                old.unlink()
     stem = uuid.uuid4().hex
     for number, table in enumerate(tables):
         tables_of.hand_over(table.rows, _handed(folder, stem, number))
@@ -80,19 +83,22 @@ def _handed(folder: Path, stem: str, number: int) -> Path:
 def make_workbook(folder: Path, request: dict[str, Any], progress: Callable[[float, str], None]) -> None:
     """Turns what was handed over into a workbook beside it."""
     sources = [_handed(folder, request["stem"], number) for number in range(len(request["sheets"]))]
-    if not all(source.exists() for source in sources):
-        raise NotFound("The rows of this export are no longer here.", remedy="Export the table again.")
-    tables = [
-        Table(each["name"], tables_of.handed_over(source), each["formats"])
-        for each, source in zip(request["sheets"], sources, strict=True)
-    ]
+    try:
+        tables = [
+            Table(each["name"], tables_of.handed_over(source), each["formats"])
+            for each, source in zip(request["sheets"], sources, strict=True)
+        ]
+    except FileNotFoundError:
+        raise NotFound(
+            "The rows of this export are no longer here.", remedy="Export the table again."
+        ) from None
     rows = max(1, request["rows"])
     part = workbook(folder, request["stem"]).with_suffix(".part")
     with part.open("wb") as target:
         as_xlsx(tables, target, lambda done: progress(done / rows, f"{done:,} of {rows:,} rows"))
     part.replace(workbook(folder, request["stem"]))
     for source in sources:
-        source.unlink()
+        source.unlink(missing_ok=True)
 
 
 def workbook(folder: Path, stem: str) -> Path:

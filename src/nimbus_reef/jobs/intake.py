@@ -8,7 +8,7 @@ from __future__ import annotations
 import hashlib
 import os
 import tempfile
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import date, datetime
@@ -23,8 +23,8 @@ from nimbus_reef.formats import mapping, mixed, wall
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap, Suggestion
 from nimbus_reef.formats.raw import RawTable
-from nimbus_reef.formats.reading import SheetLook
 from nimbus_reef.formats.reports import Parsed
+from nimbus_reef.formats.sheet_look import SheetLook
 from nimbus_reef.store.loading import ingest, names
 from nimbus_reef.store.loading.ingest import FilePart, Loaded, Progress, Source
 from nimbus_reef.store.people.accounts import Account
@@ -83,13 +83,14 @@ def _not_following(path: str, flags: int) -> int:
 class Looked:
     """
     A first look at a file: its tables, how they were read last time (empty where none of them is
-    known), the label that goes with that, and the load that had the very same bytes.
+    known), the label that goes with that, the load that had the very same bytes, and the account's currency.
     """
 
     sheets: tuple[SheetLook, ...]
     known: tuple[ColumnMap, ...]
     scope: str
     before: Batch | None = None
+    currency: str = ""
 
     @property
     def table(self) -> RawTable:
@@ -125,7 +126,7 @@ def look(store: Store, account: Account, path: Path, file_name: str, sha256: str
         known += [_as_before(batch, each) for batch in before]
         scope = scope or (before[0].scope if before else "")
     same = loads.same_file(store, account.id, sha256) if sha256 else None
-    return Looked(sheets, tuple(known), scope, same)
+    return Looked(sheets, tuple(known), scope, same, account.currency)
 
 
 def _longest_first(sheet: SheetLook) -> tuple[bool, int]:
@@ -137,7 +138,11 @@ def _as_before(batch: Batch, sheet: SheetLook) -> ColumnMap:
     known = batch.mapping
     fresh = mapping.suggest(sheet.table, READ_KINDS[known.kind]).mapping
     return replace(
-        known, date_order=fresh.date_order, sheet=sheet.table.sheet, days=None if known.dated else sheet.days
+        known,
+        date_order=fresh.date_order,
+        sheet=sheet.table.sheet,
+        days=None if known.dated else sheet.days,
+        rate=None,
     )
 
 
@@ -200,6 +205,31 @@ def _suggested(sheet: SheetLook) -> list[ColumnMap]:
     )
 
 
+def must_be_told(looked: Looked, columns: ColumnMap, said: Collection[str], *, kind_said: bool) -> None:
+    """
+    BadInput where the cells leave open which kind a table is, or which of two columns is meant, and nobody has said so. said: our columns
+    that somebody chose.
+    """
+    sheet = looked.sheet(columns.sheet)
+    told = next((each for each in sheet.suggestions if each.mapping.kind == columns.kind), None)
+    if told is None or columns.told_by:
+        return
+    best, *others = sheet.suggestions
+    if not kind_said and best is told and others and told.kind_share <= mapping.KIND_SURE:
+        other = others[0].mapping.kind
+        raise BadInput(
+            f"The file can be {KINDS[columns.kind].title.lower()} or {KINDS[other].title.lower()}.",
+            remedy=f"Say which: --kind {columns.kind} or --kind {other}.",
+        )
+    for name, headers in told.asked.items():
+        if name not in said:
+            choice = " or ".join(f"“{header}”" for header in headers)
+            raise BadInput(
+                f"The column for {name.replace('_', ' ')} can be {choice}.",
+                remedy=f"Say which: --column {name}='{headers[0]}'.",
+            )
+
+
 def _of_kind(sheet: SheetLook, kind: str) -> ColumnMap:
     found = next((each for each in sheet.suggestions if each.mapping.kind == kind), None)
     if found is None:
@@ -246,7 +276,9 @@ def load(
         known = names.known_by_id(connection, asked.account.id)
     with ThreadPoolExecutor(1) as beside:
         digest = beside.submit(lambda: asked.sha256 or keep_digest(asked.path))
-        read = wall.parse_file(asked.path, asked.file_name, asked.maps, asked.account.timezone, known)
+        read = wall.parse_file(
+            asked.path, asked.file_name, asked.maps, asked.account.timezone, known, asked.account.currency
+        )
     progress(0.25, f"understood {sum(len(parsed.apart) for _, parsed, _ in read):,} rows")
     parts = [
         FilePart(

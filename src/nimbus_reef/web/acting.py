@@ -15,6 +15,7 @@ from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.core.changes import Change, Entity, key
 from nimbus_reef.core.plan import Taken, taken
 from nimbus_reef.errors import Conflict
+from nimbus_reef.formats.typed import whole
 from nimbus_reef.jobs import acceptances
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.people.plans import Package, Planned
@@ -96,7 +97,7 @@ def accept_one(scope: Scope, candidate: Candidate) -> Taken:
         raise Conflict(
             "The plan already changes this.", remedy="Take the other change out of the plan first."
         )
-    replacing = request.form.getlist("replacing", type=int)
+    replacing = request.form.getlist("replacing", type=whole)
     return plans.accept_packages(parts().store, scope.account.id, who.id, [candidate.package], replacing).told
 
 
@@ -121,7 +122,7 @@ def put(
     )
     asked = Selection(offered, left, told, planned, scope.window.days)
     shown = preview(asked, title, thing, _before(scope, asked.going, held), scope.account.settings, figures())
-    gone = {change.row for change in told.replaced} - set(request.form.getlist("replacing", type=int))
+    gone = {change.row for change in told.replaced} - set(request.form.getlist("replacing", type=whole))
     sure = (
         bool(request.form.get("sure"))
         and not notice

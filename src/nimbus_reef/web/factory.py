@@ -18,6 +18,7 @@ from flask_compress import Compress
 from flask_login import current_user
 from flask_wtf.csrf import CSRFError
 from werkzeug.exceptions import HTTPException
+from werkzeug.routing import IntegerConverter, Map
 from werkzeug.wrappers import Response
 
 from nimbus_reef import __version__
@@ -104,6 +105,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         SEND_FILE_MAX_AGE_DEFAULT=timedelta(days=30),
         TESTING=testing,
     )
+    app.url_map.converters["int"] = _Id
     # Two slashes in an address are no other way to say one: the redirect would name the host that the request names.
     app.url_map.merge_slashes = False
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
@@ -137,6 +139,13 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         metrics.measure(app, config.metrics_token, store, app.extensions["reef"].facts)
     _map_errors(app)
     return app
+
+
+class _Id(IntegerConverter):
+    """A whole number in an address: no larger than an id can be; what is larger leads nowhere."""
+
+    def __init__(self, url_map: Map, *args: Any, **named: Any) -> None:
+        super().__init__(url_map, *args, **{"max": 2**32 - 1, **named})
 
 
 def compile_templates(app: Flask) -> None:

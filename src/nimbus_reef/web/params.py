@@ -23,7 +23,7 @@ from nimbus_reef.core.model import Format
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.formats.typed import number
+from nimbus_reef.formats.typed import number, whole
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading.facts import Facts
 
@@ -291,7 +291,6 @@ def parse(
     formats = tuple(dict.fromkeys(each for each in args.getlist("format") if each))
     if not set(formats) <= set(Format):
         raise BadInput(f"“{', '.join(formats)}” is not an ad format.", remedy=f"Use {', '.join(Format)}.")
-    page = args.get("page", "1")
     scope = Scope(
         account=account,
         newest=newest,
@@ -312,16 +311,13 @@ def parse(
         query=args.get("q", "").strip(),
         sort=args.get("sort", ""),
         cols=",".join(each for each in args.getlist("cols") if each),
-        page=max(1, int(page)) if page.isdecimal() and len(page) <= _MOST_DIGITS else 1,
+        page=max(1, args.get("page", 1, type=whole)),
         open=args.get("open", ""),
         own=tuple((name, args[name].strip()) for name in OWN_OF_A_PAGE if args.get(name, "").strip()),
     )
     # Reading them now turns a bad part into an error of this request, whoever uses it later.
     _ = scope.window, scope.against, scope.target_acos
     return scope
-
-
-_MOST_DIGITS: Final = 9
 
 
 def _name_parts(args: MultiDict[str, str]) -> tuple[tuple[str, str], ...]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import timedelta
 from typing import Any, Final
 from urllib.parse import urlsplit
@@ -14,9 +15,11 @@ from flask_wtf import CSRFProtect
 from limits import parse
 from werkzeug.wrappers import Response as AnyResponse
 
+from nimbus_reef.config import Config
+from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people import people
 from nimbus_reef.web import sessions
-from nimbus_reef.web.parts import account_of
+from nimbus_reef.web.parts import account_of, parts
 
 csrf = CSRFProtect()
 limiter = Limiter(get_remote_address, headers_enabled=False)
@@ -26,7 +29,9 @@ OPEN_ENDPOINTS = frozenset(
     {"people.sign_in", "people.set_up", "people.take_up", "static", "alive", "ready", "metrics"}
 )
 """What answers without a sign-in, and stands outside the frame."""
-_VISITORS_BYTES: Final = 64 * 1024
+_SMALL_BYTES: Final = 64 * 1024
+_CONTROL: Final = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f\ud800-\udfff]")
+_HERE: Final = frozenset({"localhost", "127.0.0.1", "::1"})
 _POLICY = "; ".join(
     (
         "default-src 'none'", "script-src 'self'", "style-src 'self'", "img-src 'self' data:",
@@ -72,23 +77,62 @@ def to_sign_in() -> AnyResponse:
     return Response(status=401, headers={"HX-Redirect": address}) if in_page else redirect(address)
 
 
+def own_names(config: Config) -> frozenset[str]:
+    """The names and addresses that the server answers to, besides the address that a connection came in by."""
+    return _HERE | config.hosts | {config.host}
+
+
+def _host_name(host: str) -> str:
+    """The name in a Host header, without its port; empty where there is none."""
+    try:
+        return urlsplit(f"//{host}").hostname or ""
+    except ValueError:
+        return ""
+
+
+def _listening_address() -> str:
+    """The address of this machine that the connection came in by; empty where the server does not tell."""
+    connection = request.environ.get("gunicorn.socket")
+    return str(connection.getsockname()[0]) if connection is not None else ""
+
+
 def guard(app: Flask) -> None:
     """Puts every route behind sign-in but the few that are open, and headers on every answer."""
 
     @app.before_request
-    def bodies_of_visitors_are_small() -> Any:
-        # Before anything reads it: a form of somebody who is not signed in is a sign-in, never a file.
+    def is_opened_by_a_name_of_its_own() -> None:
+        # Redirects and invitations name the host that the request names: it has to be one of this server's.
+        name = _host_name(request.host)
+        if not name or name not in {*own_names(parts().config), _listening_address()}:
+            raise BadInput(
+                f"This server is not called “{name[:80]}”.",
+                remedy="Open it by its own name. Whoever runs it can add names with REEF_HOSTS.",
+            )
+
+    @app.before_request
+    def bodies_are_small_but_for_who_brings_files() -> Any:
+        # Before anything reads it: a form of somebody who may not load is never a file.
         if not request.content_length and "chunked" not in request.headers.get("Transfer-Encoding", ""):
             return None
-        if current_user.is_authenticated:
+        signed_in = current_user.is_authenticated
+        if signed_in and current_user.person.writes:
             return None
-        request.max_content_length = _VISITORS_BYTES
-        if (request.content_length or _VISITORS_BYTES + 1) <= _VISITORS_BYTES:
+        request.max_content_length = _SMALL_BYTES
+        if (request.content_length or _SMALL_BYTES + 1) <= _SMALL_BYTES:
             return None
-        refused = request.endpoint not in OPEN_ENDPOINTS
+        refused = not signed_in and request.endpoint not in OPEN_ENDPOINTS
         response = to_sign_in() if refused else current_app.make_response(("Too large.\n", 413))
         response.headers["Connection"] = "close"
         return response
+
+    @app.before_request
+    def texts_are_texts() -> None:
+        sent = [
+            text for each in (request.args, request.form) for pair in each.items(multi=True) for text in pair
+        ]
+        sent += [file.filename or "" for _, file in request.files.items(multi=True)]
+        if any(_CONTROL.search(text) for text in sent):
+            raise BadInput("A sign that is no text was sent.", remedy="Type it anew.")
 
     csrf.init_app(app)
     limiter.init_app(app)

@@ -14,7 +14,7 @@ from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise
 from nimbus_reef.core import boosts as rules
 from nimbus_reef.core import click_prices
 from nimbus_reef.core.boosts import BID, BUDGET, HOURS, Boost
-from nimbus_reef.core.changes import Action, Change, Entity
+from nimbus_reef.core.changes import Action, Change, Entity, sound
 from nimbus_reef.core.click_prices import CampaignBids
 from nimbus_reef.core.model import Placement, from_micro
 from nimbus_reef.errors import NotFound
@@ -66,7 +66,7 @@ def boosted(facts: Facts, look: Look, campaign: str, planned: Sequence[Change] =
     now = plan_prices.campaigns_of(facts, look, [campaign]).get(campaign)
     if now is None:
         raise NotFound(f"There is no campaign “{campaign}”.", remedy="Choose one of the list.")
-    own = [each for each in planned if each.campaign == campaign]
+    own = [each for each in planned if each.campaign == campaign and sound(each)]
     waiting = tuple(
         click_prices.boost_of(each) for each in own if each.entity in (Entity.BID_BOOST, Entity.BUDGET_BOOST)
     )

@@ -13,7 +13,7 @@ from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import evidence, hours, targeting
 from nimbus_reef.core.boosts import WEEK
 from nimbus_reef.core.evidence import STAKE_DAYS
-from nimbus_reef.core.hours import DAY, Segment
+from nimbus_reef.core.hours import DAY, HOURS_WRITTEN, Segment
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.reading import delivery_frames, setting_frames
@@ -167,7 +167,7 @@ def drawn_segments(text: str) -> tuple[Segment, ...]:
     for number, part in enumerate(text.split(",")):
         hours_drawn, _, days = part.strip().partition("@")
         first, _, end = hours_drawn.partition("-")
-        known = first.isdecimal() and end.isdecimal() and int(first) < DAY and 0 < int(end) <= DAY
+        known = {first, end} <= HOURS_WRITTEN and int(first) < DAY and int(end) > 0
         if not known or not set(days) <= set("1234567"):
             raise BadInput(
                 f"“{part}” is no segment of the day.",

@@ -11,8 +11,9 @@ from sqlalchemy.dialects.mysql import insert
 
 from nimbus_reef.core.model import MICRO, from_micro
 from nimbus_reef.core.settings import USUAL, Holds, Settings, problem, register, together_problem
-from nimbus_reef.errors import BadInput
+from nimbus_reef.errors import BadInput, Conflict
 from nimbus_reef.store.people import trail
+from nimbus_reef.store.record import turns
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import account, account_setting
 
@@ -59,20 +60,29 @@ def change(
     store: Store, account_id: int, person_id: int | None, before: Settings, after: Settings
 ) -> list[str]:
     """
-    Keeps what differs, all of it or nothing; the keys of what was changed. BadInput for a value that cannot be meant, or that
-    contradicts another.
+    Keeps what differs, all of it or nothing; the keys of what was changed. Raises BadInput for a value that cannot be meant, or that
+    contradicts another, Conflict when somebody else changed one of them since `before` was read.
     """
     known = register()
     differing = [key for key in known if getattr(before, key) != getattr(after, key)]
     for key in differing:
         if wrong := problem(known[key], getattr(after, key)):
             raise BadInput(f"“{known[key].label}” {wrong}.", remedy="Nothing was changed.")
-    if wrong := together_problem(after):
-        raise BadInput(wrong, remedy="Nothing was changed.")
     if not differing:
         return []
 
     def work(connection: Connection) -> None:
+        turns.take(connection, account_id, turns.SETTINGS)
+        row = connection.execute(select(account).where(account.c.id == account_id)).one()
+        now = of_row(row, kept(connection, account_id).get(account_id, {}))
+        for key in differing:
+            if getattr(now, key) != getattr(before, key):
+                raise Conflict(
+                    f"“{known[key].label}” was changed meanwhile.",
+                    remedy="Nothing was changed. Look at it again.",
+                )
+        if wrong := together_problem(replace(now, **{key: getattr(after, key) for key in differing})):
+            raise BadInput(wrong, remedy="Nothing was changed.")
         columns: dict[str, Any] = {}
         for key in differing:
             value, holds = getattr(after, key), known[key].holds
@@ -85,10 +95,10 @@ def change(
                     )
                 )
             else:
-                row = insert(account_setting).values(
+                own = insert(account_setting).values(
                     account_id=account_id, name=key, value=_written(holds, value)
                 )
-                connection.execute(row.on_duplicate_key_update(value=row.inserted.value))
+                connection.execute(own.on_duplicate_key_update(value=own.inserted.value))
         connection.execute(
             update(account)
             .where(account.c.id == account_id)

@@ -157,21 +157,19 @@ def rest(store: Store, account_id: int, person_id: int | None, *, resting: bool)
     store.transact(work)
 
 
-def describe(
-    store: Store,
-    account_id: int,
-    person_id: int | None,
-    *,
-    marketplace: str,
-    currency: str,
-    locale: str,
-    timezone: str,
-) -> None:
-    """How an account is called and how its figures and days are written; BadInput for what no account can have."""
-    must_be_good("x", "XX", currency, locale, timezone)
+def describe(store: Store, account_id: int, person_id: int | None, **values: str) -> None:
+    """
+    How an account is called and how its figures and days are written: any of marketplace, currency, locale, timezone; the others stay.
+
+    Raises BadInput for what no account can have.
+    """
+    must_be_good(
+        "x", "XX", values.get("currency", "EUR"), values.get("locale", "en"), values.get("timezone", "UTC")
+    )
+    if not values:
+        return
 
     def work(connection: Connection) -> None:
-        values = {"marketplace": marketplace, "currency": currency, "locale": locale, "timezone": timezone}
         connection.execute(
             update(account)
             .where(account.c.id == account_id)

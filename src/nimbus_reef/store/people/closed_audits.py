@@ -9,8 +9,9 @@ from typing import Any
 
 from sqlalchemy import Connection, delete, func, insert, select
 
-from nimbus_reef.errors import NotFound
+from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.people import trail
+from nimbus_reef.store.record import turns
 from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import closing, person
@@ -55,17 +56,30 @@ def closings(store: Store, account_id: int, part: str | None = None, most: int =
 def newest_id(store: Store, account_id: int) -> int:
     """The id of the audit of an account that was closed last; 0 where none was."""
     with store.read() as connection:
-        found = connection.execute(select(func.max(closing.c.id)).where(closing.c.account_id == account_id))
-        return int(found.scalar() or 0)
+        return _newest(connection, account_id)
+
+
+def _newest(connection: Connection, account_id: int) -> int:
+    found = connection.execute(select(func.max(closing.c.id)).where(closing.c.account_id == account_id))
+    return int(found.scalar() or 0)
 
 
 def close(
     store: Store, account_id: int, person_id: int | None, *, part: str, address: str, overspend: int,
-    found: Sequence[Mapping[str, Any]],
+    found: Sequence[Mapping[str, Any]], after: int | None = None,
 ) -> int:  # fmt: skip
-    """Writes down an audit; its id."""
+    """
+    Writes down an audit; its id. after: the id of the newest one that whoever closes it knew of (0: none, None: not asked). Raises
+    Conflict when somebody closed one since.
+    """
 
     def work(connection: Connection) -> int:
+        turns.take(connection, account_id, turns.CLOSING)
+        if after is not None and _newest(connection, account_id) != after:
+            raise Conflict(
+                "This audit was closed already.",
+                remedy="Nothing was changed. See the closed audits under Findings.",
+            )
         made = connection.execute(
             insert(closing).values(
                 account_id=account_id, person_id=person_id, at=utc_now(),

@@ -42,9 +42,21 @@ _SHARED_FROM: Final = 1 << 20
 """Bytes from which a result is held as it lies on disk, in place of the one that was made."""
 _MAPPED_FROM: Final = 64 << 10
 """Bytes from which a frame has a file of its own."""
-_OURS: Final = "nimbus_reef"
-_ALLOWED: Final = frozenset({_OURS, "numpy", "scipy", "datetime", "collections", "zoneinfo", "polars"})
-_PLAIN: Final = frozenset({"frozenset", "set", "slice", "complex", "range", "bytearray"})
+_OURS: Final = "nimbus_reef."
+_ALLOWED: Final = {
+    "builtins": {"frozenset", "set", "slice", "complex", "range", "bytearray"},
+    "datetime": {"date", "datetime", "timedelta", "time", "timezone"},
+    "collections": {"OrderedDict", "defaultdict", "Counter", "deque"},
+    "zoneinfo": {"ZoneInfo._unpickle"},
+    "numpy": {"ndarray", "dtype"},
+    "numpy._core.multiarray": {"_reconstruct", "scalar"},
+    "numpy._core.numeric": {"_frombuffer"},
+    "polars.series.series": {"Series"},
+    "scipy.sparse._csr": {"csr_matrix", "csr_array"},
+    "scipy.sparse._csc": {"csc_matrix", "csc_array"},
+    "scipy.sparse._coo": {"coo_matrix", "coo_array"},
+}
+"""By module, all of other libraries that a result is made of: values, and what puts them together."""
 _RESULT: Final = "result"
 
 
@@ -120,13 +132,23 @@ class _ResultReader(pickle.Unpickler):
         return frame
 
     def find_class(self, module: str, name: str) -> Any:
-        root = module.partition(".")[0]
-        if root in _ALLOWED or (root == "builtins" and name in _PLAIN):
+        if name in _ALLOWED.get(module, ()):
+            return super().find_class(module, name)
+        if module.startswith(_OURS):
             found = super().find_class(module, name)
-            # Of this application classes alone, whose making does nothing, and checks by their key.
-            if isinstance(found, type) or found is registered or root != _OURS:
+            # Of this application values alone, whose making does nothing, and checks by their key.
+            if found is registered or _is_value(found):
                 return found
         raise pickle.UnpicklingError(f"{module}.{name} is not kept on the shelf")
+
+
+def _is_value(found: Any) -> bool:
+    """Whether it is a class of values: a dataclass, an enumeration or a named tuple of this application."""
+    return (
+        isinstance(found, type)
+        and found.__module__.startswith(_OURS)
+        and (is_dataclass(found) or issubclass(found, Enum | tuple))
+    )
 
 
 def packed(value: Any) -> bytes:

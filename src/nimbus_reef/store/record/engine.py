@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -15,7 +16,7 @@ from sqlalchemy.engine import make_url
 from sqlalchemy.engine.interfaces import ExceptionContext
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError, TimeoutError  # noqa: A004  the pool's own
 
-from nimbus_reef.errors import StoreAway
+from nimbus_reef.errors import BadInput, StoreAway
 from nimbus_reef.store.record import moments
 from nimbus_reef.store.record.dictionary import Dictionary
 from nimbus_reef.store.record.nodes import NOT_READY, Nodes, several
@@ -83,7 +84,12 @@ class Store:
         raise AssertionError("unreachable")
 
     def _once(self, work: Callable[[Connection], T]) -> T:
-        with _telling_absence(), self.engine.connect() as connection, connection.begin() as transaction:
+        with (
+            _telling_absence(),
+            _telling_what_does_not_fit(),
+            self.engine.connect() as connection,
+            connection.begin() as transaction,
+        ):
             with _telling_absence(_LostOnTheWay):
                 done = work(connection)
             transaction.commit()
@@ -120,6 +126,28 @@ def _telling_absence(told: type[StoreAway] = StoreAway) -> Iterator[None]:
         raise told(
             "The database does not answer.",
             remedy="It is being tried again; nothing that was saved is lost.",
+        ) from problem
+
+
+_DOES_NOT_FIT: Final = {
+    1406: "is longer than it can be kept", 1264: "is a number that is too large or too small", 1366: "holds signs that cannot be kept",
+}  # fmt: skip
+_COLUMN: Final = re.compile(r"column '([^']+)'")
+
+
+@contextmanager
+def _telling_what_does_not_fit() -> Iterator[None]:
+    """The columns say how long a text and how large a number can be: what the database refuses for it is somebody's input, not a fault."""
+    try:
+        yield
+    except DBAPIError as problem:
+        reason = _DOES_NOT_FIT.get(_code(problem.orig))
+        if reason is None:
+            raise
+        named = _COLUMN.search(str(problem.orig))
+        what = named[1].replace("_", " ") if named else "value"
+        raise BadInput(
+            f"The {what} {reason}.", remedy="Nothing was changed. Give a shorter or smaller one."
         ) from problem
 
 

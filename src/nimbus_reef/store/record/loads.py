@@ -133,9 +133,30 @@ def get_upload(store: Store, upload_id: int) -> Upload | None:
     return _upload(row) if row else None
 
 
-def set_upload_state(store: Store, upload_id: int, state: str) -> None:
-    """Moves an upload on."""
-    store.execute(update(upload).where(upload.c.id == upload_id).values(state=state))
+_NO_LONGER: Final = {
+    "loading": ("is being loaded already", "Wait for it to finish."), "loaded": ("was loaded already", "See its batch; to load it again, drop it again."),
+    "discarded": ("was put away", "Drop it again to load it."),
+}  # fmt: skip
+
+
+def _must_wait(connection: Connection, upload_id: int) -> None:
+    """Conflict where a file waits for its mapping no more. Whoever else asks waits until this transaction ends."""
+    row = connection.execute(
+        select(upload.c.state, upload.c.file_name).where(upload.c.id == upload_id).with_for_update()
+    ).first()
+    if row is not None and row.state in _NO_LONGER:
+        what, remedy = _NO_LONGER[row.state]
+        raise Conflict(f"{row.file_name} {what}.", remedy=remedy)
+
+
+def discard(store: Store, upload_id: int) -> None:
+    """Puts a file away that waits for its mapping; Conflict where it does no more."""
+
+    def work(connection: Connection) -> None:
+        _must_wait(connection, upload_id)
+        connection.execute(update(upload).where(upload.c.id == upload_id).values(state="discarded"))
+
+    store.transact(work)
 
 
 def waiting_uploads(store: Store, account_id: int) -> list[Upload]:
@@ -156,13 +177,9 @@ def start_job(
 ) -> int:  # fmt: skip
     """Notes long work to be done; an upload is loaded by one job at a time."""
 
-    def work(connection: Any) -> int:
+    def work(connection: Connection) -> int:
         if upload_id is not None:
-            held = connection.execute(
-                select(upload.c.state).where(upload.c.id == upload_id).with_for_update()
-            ).scalar()
-            if held == "loading":
-                raise Conflict("This file is being loaded already.", remedy="Wait for it to finish.")
+            _must_wait(connection, upload_id)
             connection.execute(update(upload).where(upload.c.id == upload_id).values(state="loading"))
         made = connection.execute(
             insert(job).values(
@@ -170,7 +187,7 @@ def start_job(
                 state="queued", request=json_columns.plain(request), message="waiting for its turn",
             )
         )  # fmt: skip
-        return int(made.inserted_primary_key[0])
+        return int(made.inserted_primary_key[0])  # type: ignore[index]
 
     return store.transact(work)
 

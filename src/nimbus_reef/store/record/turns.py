@@ -11,7 +11,7 @@ from nimbus_reef.store.record.models import turn
 
 NO_ACCOUNT: Final = 0
 """For what belongs to the installation."""
-PLAN, OWNERS = "plan", "owners"
+PLAN, OWNERS, SETTINGS, CLOSING = "plan", "owners", "settings", "closing"
 
 
 def take(connection: Connection, account_id: int, what: str) -> None:

@@ -19,6 +19,7 @@ from nimbus_reef.analysis.judged import Judged, is_judged
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.formats.typed import whole
 from nimbus_reef.store.people import accounts, plans
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES
@@ -710,7 +711,7 @@ def accept_many(name: str) -> AnyResponse | str:
 def take_back(name: str) -> AnyResponse:
     """Undoes an acceptance from the drawer."""
     who, scope = must_write(), current_scope()
-    plans.remove_many(parts().store, scope.account.id, who.id, request.form.getlist("change", type=int))
+    plans.remove_many(parts().store, scope.account.id, who.id, request.form.getlist("change", type=whole))
     return _swapped(name, scope, request.form.get("row", ""))
 
 

@@ -59,7 +59,7 @@ class BoostForm(ReefForm):
         dated = self.first.data or self.last.data
         return Boost(
             "tried", self.what.data or BID, float(percent),
-            tuple(int(day) for day in (self.days.data or "").split() if day.isdecimal()), int(self.from_hour.data or 0), end,
+            rules.weekdays_of(self.days.data or ""), int(self.from_hour.data or 0), end,
             self.condition.data or "", self.first.data or dated, self.last.data or dated,
         )  # fmt: skip
 

@@ -23,6 +23,7 @@ from nimbus_reef.core.changes import Change
 from nimbus_reef.core.model import Bidding, Placement
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.tables import Table
+from nimbus_reef.formats.typed import whole
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading import delivery_frames
 from nimbus_reef.web.acting import HANDFUL, accept_one, acted, back_to, by_htmx, pushed, put, selected
@@ -487,7 +488,7 @@ def solve() -> AnyResponse | str:
 def take_back() -> AnyResponse:
     """Undoes an acceptance from the drawer, or of a solution."""
     who, scope = must_write(), current_scope()
-    plans.remove_many(parts().store, scope.account.id, who.id, request.form.getlist("change", type=int))
+    plans.remove_many(parts().store, scope.account.id, who.id, request.form.getlist("change", type=whole))
     return _swapped(scope, request.form.get("row", ""))
 
 

@@ -118,8 +118,11 @@ def file(job_id: int) -> AnyResponse:
     """The finished workbook."""
     job = _job(job_id)
     path = work.workbook(parts().config.exports, job.request["stem"])
-    if job.state != "done" or not path.exists():
+    try:
+        if job.state != "done":
+            raise FileNotFoundError
+        return send_file(path, mimetype=_XLSX, as_attachment=True, download_name=job.request["file"])
+    except FileNotFoundError:
         raise NotFound(
             "This file is not here (exports are kept for a day).", remedy="Export the table again."
-        )
-    return send_file(path, mimetype=_XLSX, as_attachment=True, download_name=job.request["file"])
+        ) from None

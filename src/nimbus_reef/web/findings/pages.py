@@ -9,6 +9,8 @@ from types import MappingProxyType
 from typing import Any, Final
 from urllib.parse import parse_qsl, urlencode
 
+from werkzeug.datastructures import MultiDict
+
 from nimbus_reef.analysis.falls import Watched
 from nimbus_reef.analysis.findings import Findings, Group, company_name, named, waits
 from nimbus_reef.analysis.proposals import FILED_AS
@@ -20,6 +22,7 @@ from nimbus_reef.core.listings import Repaired
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.recurring import Key, News
+from nimbus_reef.formats.typed import whole
 from nimbus_reef.store.people.closed_audits import Closing
 from nimbus_reef.store.people.hidden_findings import DONE, PutAway
 from nimbus_reef.web.kit.figures import Figures
@@ -397,8 +400,7 @@ class SinceLast:
 
 def _days_of(address: str) -> int | None:
     """How many days a closed audit looked at, where it was written down."""
-    days = dict(parse_qsl(address)).get("looked_at", "")
-    return int(days) if days.isdecimal() else None
+    return MultiDict(parse_qsl(address)).get("looked_at", type=whole)
 
 
 def since_last(

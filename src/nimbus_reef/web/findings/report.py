@@ -11,7 +11,7 @@ import polars as pl
 from nimbus_reef.analysis.findings import Findings, named
 from nimbus_reef.analysis.pulse import Beat
 from nimbus_reef.analysis.recurring import Recurring
-from nimbus_reef.core.changes import Change, kind_of, word_of
+from nimbus_reef.core.changes import Change, kind_of, sound, word_of
 from nimbus_reef.core.changes import named as named_change
 from nimbus_reef.core.checks import CHECKS
 from nimbus_reef.core.model import MICRO, from_micro
@@ -116,7 +116,7 @@ def plan_table(planned: Sequence[Planned]) -> Table:
 def _values(change: Change) -> tuple[float | None, float | None, str, str]:
     """The old and new value: as numbers where the field holds numbers, else in words."""
     kind = kind_of(change)
-    if kind is not None and kind.holds.is_number:
+    if kind is not None and kind.holds.is_number and sound(change):
         old, new = (float(text) if text else None for text in (change.old_value, change.new_value))
         return old, new, "", ""
     return None, None, change.old_value, change.new_value

@@ -30,6 +30,7 @@ from nimbus_reef.analysis.recurring import since_last
 from nimbus_reef.core.checks import CHECKS, Subject
 from nimbus_reef.core.checks.products import FELL
 from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.formats.typed import whole
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import closed_audits, hidden_findings, plans
 from nimbus_reef.store.people.hidden_findings import PutAway
@@ -88,6 +89,7 @@ def look() -> str:
         **_put_aside(scope, found.hidden),
         until=pages.usual_end(today),
         clicks=pages.SNOOZE_CLICKS,
+        newest_closing=closed_audits.newest_id(parts().store, scope.account.id),
     )
 
 
@@ -297,8 +299,7 @@ def close() -> AnyResponse:
     found = found_now()
     closed_audits.close(
         parts().store, scope.account.id, who.id, part=scope.part, overspend=found.overspend,
-        address=_with_days(scope),
-        found=written_down(found),
+        address=_with_days(scope), found=written_down(found), after=request.form.get("after", type=whole),
     )  # fmt: skip
     flash(
         f"The audit is closed with {write.counted(found.count(), 'finding')}. The next one says what is new, "
@@ -311,7 +312,7 @@ def close() -> AnyResponse:
 def reopen() -> AnyResponse:
     """Takes back the closing of an audit."""
     who, scope = must_write(), current_scope()
-    closed_audits.reopen(parts().store, scope.account.id, who.id, request.form.get("audit", 0, type=int))
+    closed_audits.reopen(parts().store, scope.account.id, who.id, request.form.get("audit", 0, type=whole))
     flash("The closing was taken back.")
     return redirect(scope.elsewhere(url_for("findings.look")))
 
@@ -342,7 +343,7 @@ def bring_back() -> AnyResponse:
     """Brings findings back into the list."""
     who, scope = must_write(), current_scope()
     back = hidden_findings.bring_back(
-        parts().store, scope.account.id, who.id, request.form.getlist("away", type=int)
+        parts().store, scope.account.id, who.id, request.form.getlist("away", type=whole)
     )
     flash(f"{figures().counted(back, 'finding')} brought back.")
     return redirect(scope.elsewhere(url_for("findings.look")))

@@ -11,13 +11,13 @@ import polars as pl
 
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, BadInput
-from nimbus_reef.formats import cell_types, mixed, reading, reports, values
+from nimbus_reef.formats import cell_types, currencies, mixed, reports, sheet_look, typed, values
 from nimbus_reef.formats.cell_types import REJECTED
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
-from nimbus_reef.formats.mapping import NAMED_BY_ID, ColumnMap, Suggestion
+from nimbus_reef.formats.mapping import KIND_SURE, NAMED_BY_ID, ColumnMap, Suggestion
 from nimbus_reef.formats.raw import LINE, RawTable
-from nimbus_reef.formats.reading import SheetLook
+from nimbus_reef.formats.sheet_look import SheetLook
 from nimbus_reef.formats.values import DateOrder, Style
 from nimbus_reef.jobs.intake import Looked, usual_maps
 
@@ -25,7 +25,7 @@ _SAMPLES: Final = 3
 _MOST_WORDS: Final = 12
 _BECOMES: Final[Mapping[CellKind, str]] = {
     CellKind.DATE: "day", CellKind.WEEK: "week", CellKind.MONTH: "month", CellKind.TIME: "time", CellKind.PERIOD: "days from and to",
-    CellKind.TEXT: "text", CellKind.COUNT: "whole number", CellKind.MONEY: "money", CellKind.NUMBER: "number",
+    CellKind.TEXT: "text", CellKind.COUNT: "whole number", CellKind.HOUR: "hour of the day", CellKind.MONEY: "money", CellKind.NUMBER: "number",
     CellKind.SHARE: "share", CellKind.PERCENT: "percent", CellKind.RANK: "rank", CellKind.CHOICE: "one of our words",
 }  # fmt: skip
 WHOLE: Final = ""
@@ -67,7 +67,10 @@ class UnknownWord:
 
 @dataclass(frozen=True, slots=True)
 class MappedColumn:
-    """One of our columns, the header that feeds it, what its first cells become, and how needed it is."""
+    """
+    One of our columns, the header that feeds it, what its first cells become, and how needed it is. why: what tells the column, in words;
+    asked: headers between which somebody has to choose, each with its first cells.
+    """
 
     name: str
     required: bool
@@ -75,6 +78,8 @@ class MappedColumn:
     header: str
     samples: tuple[tuple[str, str], ...]
     needed: str = ""
+    why: str = ""
+    asked: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +114,11 @@ class SheetChoice:
 
 @dataclass(frozen=True, slots=True)
 class Choices:
-    """Everything that can be chosen of a file, and what is still open."""
+    """
+    Everything that can be chosen of a file, and what is still open. open: our columns that somebody has to choose; or_else: the kind that
+    it could be as well; unused: the file's columns that are not loaded; currency: that of the file's money where it is not the
+    account's, which is own_currency; rate: what was typed for it.
+    """
 
     maps: tuple[ColumnMap, ...]
     sheets: tuple[SheetChoice, ...]
@@ -123,6 +132,12 @@ class Choices:
     last: str
     days_from: str
     has_campaign: bool
+    open: tuple[str, ...]
+    or_else: str
+    unused: tuple[str, ...]
+    currency: str
+    own_currency: str
+    rate: str
 
 
 FEEDS: Final = {
@@ -179,7 +194,10 @@ def _maps_of(number: int, sheet: SheetLook, known: Sequence[ColumnMap], fields: 
     found = next((each for each in sheet.suggestions if each.mapping.kind == kind), None) if kind else None
     if kind and found is None:
         raise BadInput(f"“{kind}” is not a kind of report.", remedy=f"Use one of {', '.join(KINDS)}.")
-    return [(found or sheet.suggestions[0]).mapping]
+    best = found or sheet.suggestions[0]
+    # What two columns could be is chosen by the person: neither is taken before.
+    sure = {name: header for name, header in best.mapping.columns.items() if name not in best.asked}
+    return [replace(best.mapping, columns=sure)]
 
 
 def _word_kinds(number: int, sheet: SheetLook, told_by: str, fields: Fields) -> dict[str, tuple[str, ...]]:
@@ -207,6 +225,7 @@ def _with_choices(suggested: ColumnMap, prefix: str, fields: Fields, headers: Se
         suggested,
         date_order=_DATE_ORDERS.get(order or "", suggested.date_order),
         decimal=_decimal(fields.get("decimal") or "") or suggested.decimal,
+        rate=_rate(fields.get("rate") or "") or suggested.rate,
     )
     mark = fields.get(f"{prefix}mark")
     if "mapped" not in fields or (mark is not None and mark != _mark(made)):
@@ -223,6 +242,18 @@ def _with_choices(suggested: ColumnMap, prefix: str, fields: Fields, headers: Se
             if word and meaning:
                 said.setdefault(name, {})[word] = meaning
     return replace(made, values=said)
+
+
+def _rate(text: str) -> float | None:
+    if not text.strip():
+        return None
+    rate = typed.number(text)
+    if rate is None or not 0 < rate <= _MOST_RATE:
+        raise BadInput(f"“{text}” is not a rate.", remedy="Write it like 0.92.")
+    return float(rate)
+
+
+_MOST_RATE: Final = 1_000_000
 
 
 def _decimal(text: str) -> Style | None:
@@ -248,7 +279,7 @@ def _file_choices(
     days = _days(fields) or next((each.days for each in undated if each.days), None) or told
     whole = tuple(replace(each, days=None if each.dated else days) for each in maps)
     ask_dates = any(
-        reading.date_doubt(tables[each.sheet].table, replace(each, date_order=DateOrder.UNKNOWN))
+        sheet_look.date_doubt(tables[each.sheet].table, replace(each, date_order=DateOrder.UNKNOWN))
         for each in maps
     )
     ask_decimal = any(_decimal_in_doubt(tables[each.sheet].table, each) for each in maps)
@@ -260,7 +291,42 @@ def _file_choices(
         days.first.isoformat() if days else "", days.last.isoformat() if days else "",
         "what its name or title tells" if told and days == told else "",
         any(READ_KINDS[each.kind].has_campaign for each in maps),
+        tuple(
+            column.name.replace("_", " ")
+            for sheet in sheets if sheet.chosen for reading in sheet.readings for column in reading.columns
+            if not column.header and (column.asked or column.required)
+        ),
+        "" if looked.known or "mapped" in fields else _or_else(looked), _unused(maps, sheets), _foreign(looked, maps), looked.currency,
+        fields.get("rate") or "",
     )  # fmt: skip
+
+
+def _foreign(looked: Looked, maps: Sequence[ColumnMap]) -> str:
+    """The currency of the file's money where it is not the account's."""
+    told = (
+        currencies.foreign(looked.sheet(each.sheet).table, each, looked.currency, each.sheet) for each in maps
+    )
+    return next((each for each in told if each), "")
+
+
+def _or_else(looked: Looked) -> str:
+    """The title of the kind that the first table could be as well; empty where its cells tell it."""
+    best, *others = looked.suggestions
+    if best.kind_share > KIND_SURE or not others or looked.sheets[0].told_by:
+        return ""
+    return KINDS[others[0].mapping.kind].title
+
+
+def _unused(maps: Sequence[ColumnMap], sheets: Sequence[SheetChoice]) -> tuple[str, ...]:
+    """The columns of the chosen sheets that feed nothing."""
+    used = {(each.sheet, header) for each in maps for header in (*each.columns.values(), each.told_by)}
+    return tuple(
+        header
+        for sheet in sheets
+        if sheet.chosen
+        for header in sheet.headers
+        if (sheet.name, header) not in used
+    )
 
 
 def _decimal_in_doubt(table: RawTable, columns: ColumnMap) -> bool:
@@ -289,7 +355,7 @@ def _sheet(
     return SheetChoice(
         number, table.sheet, table.headers, chosen, own[0].kind if own else sheet.suggestions[0].mapping.kind,
         tuple(kinds_by_fit(sheet.suggestions)), told_by, tuple(words),
-        tuple(_reading(table, each, _prefix(offset + step)) for step, each in enumerate(own)),
+        tuple(_reading(sheet, each, _prefix(offset + step)) for step, each in enumerate(own)),
         tuple(sample_rows(table)), table.notes,
     )  # fmt: skip
 
@@ -304,8 +370,10 @@ def _as_known(own: Sequence[ColumnMap], kinds: Mapping[str, tuple[str, ...]]) ->
     return found
 
 
-def _reading(table: RawTable, columns: ColumnMap, prefix: str) -> FileReading:
-    kind = READ_KINDS[columns.kind]
+def _reading(sheet: SheetLook, columns: ColumnMap, prefix: str) -> FileReading:
+    kind, table = READ_KINDS[columns.kind], sheet.table
+    told = next((each for each in sheet.suggestions if each.mapping.kind == columns.kind), None)
+    suggested = told if not columns.told_by else None
     part = mixed.rows_of(table, columns.told_by, columns.only) if columns.told_by else table
     return FileReading(
         prefix,
@@ -313,7 +381,7 @@ def _reading(table: RawTable, columns: ColumnMap, prefix: str) -> FileReading:
         kind.title,
         columns.row_is,
         ", ".join(columns.only),
-        tuple(mapped(part, columns)),
+        tuple(mapped(part, columns, suggested)),
         tuple(_unknown(table, columns, prefix)),
     )
 
@@ -361,6 +429,8 @@ def _become(cells: Any, column: Column, chosen: ColumnMap, style: Style) -> list
         return [word or "" for word in values.choices(text, words)]
     if column.holds is CellKind.TEXT:
         return text.to_list()
+    if column.holds is CellKind.HOUR:
+        return ["" if hour != hour else f"{hour:g}" for hour in values.hours(text.to_list())]
     return ["" if number is None else f"{number:g}" for number in values.numbers(text, style)]
 
 
@@ -382,8 +452,8 @@ def _telling_rows(table: RawTable) -> pl.DataFrame:
     return table.frame.sort(pl.sum_horizontal(says), descending=True, maintain_order=True).head(_SAMPLES)
 
 
-def mapped(table: RawTable, chosen: ColumnMap) -> list[MappedColumn]:
-    """Our columns beside the file's, with sample cells: as they stand → what they become."""
+def mapped(table: RawTable, chosen: ColumnMap, suggested: Suggestion | None = None) -> list[MappedColumn]:
+    """Our columns beside the file's, with sample cells: as they stand → what they become. suggested: what tells them."""
     telling = _telling_rows(table)
     try:
         style = reports.settled_style(table, chosen, "")
@@ -402,7 +472,15 @@ def mapped(table: RawTable, chosen: ColumnMap) -> list[MappedColumn]:
         required = column.required and not by_id and column.name not in ("date", *SPAN_COLUMNS)
         tells_days = READ_KINDS[chosen.kind].takes_blocks and column.name in ("date", *SPAN_COLUMNS)
         needed = "one way to tell the days" if tells_days else "" if required else "optional"
-        rows.append(MappedColumn(column.name, required, _BECOMES[column.holds], header, samples, needed))
+        asked = suggested.asked.get(column.name, ()) if suggested else ()
+        as_suggested = suggested is not None and suggested.mapping.columns.get(column.name) == header
+        rows.append(
+            MappedColumn(
+                column.name, required, _BECOMES[column.holds], header, samples, needed,
+                suggested.why.get(column.name, "") if suggested and as_suggested and not asked else "",
+                tuple((each, ", ".join(cell or "–" for cell in telling[each].to_list())) for each in asked),
+            )
+        )  # fmt: skip
     return rows
 
 

@@ -12,9 +12,10 @@ from werkzeug.wrappers import Response as AnyResponse
 from nimbus_reef.analysis.agreement import differences
 from nimbus_reef.core.model import SCOPES
 from nimbus_reef.errors import BadFile, BadInput, NotFound
+from nimbus_reef.formats.currencies import must_be_own
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import checked
-from nimbus_reef.formats.reading import date_doubt, days_missing
+from nimbus_reef.formats.sheet_look import date_doubt, days_missing
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.jobs import intake as loading
 from nimbus_reef.jobs.orders import LoadOrder, load_order
@@ -171,6 +172,7 @@ def load(upload_id: int) -> AnyResponse:
             )  # fmt: skip
         if each.needs_days:
             raise days_missing(table, each, upload.file_name)
+        must_be_own(table, each, looked.currency, upload.file_name)
     label = request.form.get("scope", "")
     if label and label not in SCOPES:
         raise BadInput(f"“{label}” is not an ad format.", remedy=f"Choose {', '.join(SCOPES)}.")
@@ -232,14 +234,14 @@ def discard(upload_id: int) -> AnyResponse:
     """Puts a waiting file away; nothing of it was loaded."""
     must_write()
     upload = _upload(upload_id)
-    loads.set_upload_state(parts().store, upload.id, "discarded")
+    loads.discard(parts().store, upload.id)
     flash(f"{upload.file_name} was put away; nothing of it was loaded.")
     return redirect(current_scope().elsewhere(url_for("intake.look")))
 
 
 def _job(job_id: int) -> tuple[loads.Job, str]:
     job = loads.get_job(parts().store, job_id)
-    if job is None:
+    if job is None or job.kind not in _IN_THE_TRAIL:
         raise NotFound("There is no such job.", remedy="Look at the queue again.")
     account_by_id(job.account_id or 0)
     upload = loads.get_upload(parts().store, job.upload_id or 0)

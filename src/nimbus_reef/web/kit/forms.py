@@ -10,7 +10,7 @@ from wtforms.validators import ValidationError
 from wtforms.widgets import TextInput
 
 from nimbus_reef.errors import BadInput
-from nimbus_reef.formats.typed import number
+from nimbus_reef.formats.typed import number, whole
 
 _LONGEST: Final = 18
 
@@ -53,9 +53,10 @@ class IdsField(Field):
 
     def process_formdata(self, valuelist: list[str]) -> None:
         """Reads them; anything but a whole number is refused."""
-        if not all(text.isdecimal() and len(text) <= _LONGEST for text in valuelist):
-            raise ValueError("It is none of those offered.")
-        self.data = [int(text) for text in valuelist]
+        try:
+            self.data = [whole(text) for text in valuelist]
+        except ValueError:
+            raise ValueError("It is none of those offered.") from None
 
 
 class Above:

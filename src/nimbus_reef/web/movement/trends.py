@@ -10,7 +10,7 @@ import polars as pl
 from nimbus_reef.analysis.proposals import days_with_bids, history, judged
 from nimbus_reef.analysis.totals import totals
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.hours import DAY
+from nimbus_reef.core.hours import DAY, HOURS_WRITTEN
 from nimbus_reef.core.model import MEASURES, Placement, from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
@@ -165,7 +165,7 @@ def _delivered(facts: Facts, scope: Scope, kind: str, name: str) -> Trend:
         label = place.replace("_", " ")
     else:
         first, _, end = name.partition("-")
-        if not (first.isdecimal() and end.isdecimal() and int(first) < int(end) <= DAY):
+        if not {first, end} <= HOURS_WRITTEN or int(first) >= int(end):
             raise NotFound(f"“{name}” are no hours of the day.", remedy="Write them like 18-22.")
         rows = delivery_frames.hours_by_day(facts, scope.account.id, look.window, int(first), int(end))
         label = f"{first}–{end} h"

@@ -10,8 +10,10 @@ from flask import Response as PageResponse
 from flask_login import current_user
 from werkzeug.wrappers import Response
 
-from nimbus_reef.errors import BadInput, NotFound, ReefError
+from nimbus_reef.errors import BadInput, Conflict, NotFound, ReefError
 from nimbus_reef.formats.tables import csv_lines
+from nimbus_reef.formats.typed import whole
+from nimbus_reef.jobs import demo_brands
 from nimbus_reef.store.people import people as store_people
 from nimbus_reef.store.people import refused_sign_ins, trail
 from nimbus_reef.store.people import sessions as store_sessions
@@ -101,7 +103,10 @@ def set_up(token: str) -> Response | str | tuple[str, int]:
 @people.post("/demo")
 def demo() -> Response:
     """Loads the demo brands beside one's own."""
-    return _load_demo(must_manage().id)
+    who = must_manage()
+    if demo_brands.loaded(parts().store):
+        raise Conflict("The demo brands are loaded already.", remedy="Choose one in the bar above.")
+    return _load_demo(who.id)
 
 
 def _load_demo(person_id: int) -> Response:
@@ -241,7 +246,7 @@ def me() -> str:
 @people.post("/me/name")
 def rename() -> Response:
     """What one is called."""
-    store_people.rename(parts().store, person().id, request.form.get("name", "")[:255])
+    store_people.rename(parts().store, person().id, request.form.get("name", ""))
     flash("Your name is changed.")
     return redirect(url_for("people.me"))
 
@@ -282,14 +287,16 @@ def sign_out_everywhere() -> Response:
 def _asked() -> tuple[TrailForm, Asked]:
     form = TrailForm(request.args).checked()
     named = form.person.data or ""
-    if named and not named.isdecimal():
-        raise BadInput(f"“{named}” is nobody.", remedy="Choose one of the list.")
+    try:
+        who = whole(named) if named else None
+    except ValueError:
+        raise BadInput(f"“{named}” is nobody.", remedy="Choose one of the list.") from None
     wanted = request.args.get("of", "")
     of = next((each for each in my_accounts() if each.key == wanted), None)
     if wanted and of is None:
         raise NotFound(f"There is no account “{wanted}” for you.", remedy="Choose one of the list.")
     asked = Asked(
-        int(named) if named else None,
+        who,
         of.id if of else None,
         form.what.data or "",
         form.first.data,
@@ -307,7 +314,7 @@ def _entries(asked: Asked, limit: int, skip: int = 0) -> list[trail.Entry]:
 def trail_of() -> str:
     """Who did what to which thing, when; of those who are no owners, of their own brands."""
     form, asked = _asked()
-    page = max(1, request.args.get("page", 1, type=int))
+    page = max(1, request.args.get("page", 1, type=whole))
     found = _entries(asked, _LINES + 1, (page - 1) * _LINES)
     kept: dict[str, Any] = {name: value for name, value in request.args.items() if name != "page" and value}
     return render_template(

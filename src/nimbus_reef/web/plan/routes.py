@@ -17,12 +17,14 @@ from nimbus_reef.core.changes import Change, value_problem
 from nimbus_reef.core.conflicts import BLOCKS
 from nimbus_reef.core.settings import export_columns
 from nimbus_reef.errors import BadInput, Conflict, NotFound
-from nimbus_reef.formats import change_sheet
+from nimbus_reef.formats import change_sheet, wall
+from nimbus_reef.formats.typed import whole
 from nimbus_reef.store.people import plans, trail
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.store.record import loads, workers
 from nimbus_reef.web.kit.guard import asked_about
 from nimbus_reef.web.kit.prices import rise_words
+from nimbus_reef.web.kit.stale import typed_anew
 from nimbus_reef.web.parts import account_by_id, current_scope, figures, inside, must_write, parts, person
 from nimbus_reef.web.plan import pages
 from nimbus_reef.web.plan.forms import ValueForm
@@ -150,7 +152,7 @@ def read_back() -> AnyResponse | str | tuple[str, int]:
     with tempfile.NamedTemporaryFile(dir=parts().config.scratch) as kept:
         file.save(kept)
         kept.flush()
-        rows = change_sheet.read(Path(kept.name), file.filename)
+        rows = wall.edited_rows(Path(kept.name), file.filename)
     planned = _planned()
     answer = rules.read_back([each.change for each in planned], rows)
     if answer.problems:
@@ -178,7 +180,7 @@ def take_read_back() -> AnyResponse:
     if not told[0] or len({len(each) for each in told}) > 1:
         raise BadInput("No row of a sheet was sent.", remedy="Read the sheet back once more.")
     for row, old, new in zip(*told, strict=True):
-        change = rows.get(int(row)) if row.isdecimal() else None
+        change = next((each for number, each in rows.items() if str(number) == row), None)
         if change is None or change.new_value != old:
             raise Conflict("The plan changed meanwhile.", remedy="Read the sheet back once more.")
         after = replace(change, new_value=new)
@@ -206,6 +208,12 @@ def edit(change_id: int) -> AnyResponse | str:
     found = next((each for each in planned if each.id == change_id), None)
     if found is None:
         raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
+    # The text of the field without its hidden twin: an API, or a page without it, means the value that is there.
+    typed_anew(
+        request.form,
+        {"new_value": found.change.new_value},
+        {"new_value": f"The value of row {found.change.row}"},
+    )
     value = ValueForm(request.form, current_scope().account.locale).value_for(found.change)
     after = replace(found.change, new_value=value)
     reason = value_problem(after)
@@ -243,7 +251,7 @@ def _refuse_dearer(planned: list[Planned], answer: rules.ReadBack) -> None:
 def remove() -> AnyResponse:
     """Takes changes out, the selected ones or all that fit; the step can be undone."""
     who, scope = must_write(), current_scope()
-    ids = request.form.getlist("rows", type=int)
+    ids = request.form.getlist("rows", type=whole)
     if request.form.get("all"):
         ids = [each.id for each in pages.fitting(_planned(), scope.query, scope.said("what"))]
     gone = plans.remove_many(parts().store, scope.account.id, who.id, ids) if ids else 0
@@ -265,7 +273,7 @@ def remove() -> AnyResponse:
 def undo() -> AnyResponse:
     """Undoes a step that was done to the plan since its last sheet; one's newest where none is named."""
     who = must_write()
-    step = request.form.get("step", type=int)
+    step = request.form.get("step", type=whole)
     if step is None:
         newest = plans.steps(parts().store, current_scope().account.id, 1)
         if not newest:

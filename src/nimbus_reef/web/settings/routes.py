@@ -13,6 +13,7 @@ from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web import new_account
 from nimbus_reef.web.kit.account_forms import AccountForm
 from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.stale import typed_anew
 from nimbus_reef.web.parts import account_of, must_manage, must_write, my_accounts, parts, person
 from nimbus_reef.web.settings import pages
 from nimbus_reef.web.settings.forms import DescribeForm, typed
@@ -75,7 +76,15 @@ def _aim_lines(now: Aims, figures: Figures) -> list[tuple[str, str, str]]:
 def save(key: str) -> Response:
     """Keeps what was typed, all of it or nothing, and says what it moves."""
     who, found = must_write(), account_of(key)
-    after = typed(request.form, found.settings, found.locale)
+    lines = [
+        line
+        for _, group in pages.groups(found.settings, Figures(found.locale, found.currency))
+        for line in group
+    ]
+    names = typed_anew(
+        request.form, {line.key: line.value for line in lines}, {line.key: line.label for line in lines}
+    )
+    after = typed({name: request.form[name] for name in names}, found.settings, found.locale)
     changed = account_settings.change(parts().store, found.id, who.id, found.settings, after)
     flash(pages.changed_words(changed))
     return redirect(url_for("settings.account", key=key))
@@ -85,13 +94,16 @@ def save(key: str) -> Response:
 def describe(key: str) -> Response:
     """Marketplace, currency, time zone, number style."""
     who, found = must_manage(), account_of(key)
+    now = {
+        "marketplace": found.marketplace, "currency": found.currency, "timezone": found.timezone, "number_style": found.locale,
+    }  # fmt: skip
+    names = typed_anew(request.form, now, {})
     form = DescribeForm(request.form).checked()
     accounts.describe(
-        parts().store, found.id, who.id, marketplace=form.marketplace.data or found.marketplace,
-        currency=form.currency.data or found.currency, locale=form.number_style.data or found.locale,
-        timezone=form.timezone.data or found.timezone,
+        parts().store, found.id, who.id,
+        **{("locale" if name == "number_style" else name): form[name].data for name in names if form[name].data},
     )  # fmt: skip
-    flash("Kept. Figures and days are written so from now on.")
+    flash("Saved. Figures and days are written so from now on.")
     return redirect(url_for("settings.account", key=key))
 
 

@@ -30,6 +30,7 @@ from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.proposals import Move
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.formats.typed import whole
 from nimbus_reef.store.people import notes, plans, saved_views
 from nimbus_reef.store.reading import row_frames
 from nimbus_reef.web import acting
@@ -456,7 +457,7 @@ def take_back(name: str) -> Response:
     """Undoes an acceptance from the drawer."""
     who = must_write()
     view, scope = _view(name), current_scope()
-    plans.remove_many(parts().store, scope.account.id, who.id, request.form.getlist("change", type=int))
+    plans.remove_many(parts().store, scope.account.id, who.id, request.form.getlist("change", type=whole))
     return _swapped(view, scope, request.form["row"], figures())
 
 

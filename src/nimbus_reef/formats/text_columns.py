@@ -1,0 +1,127 @@
+"""
+Which columns are campaign, ad group, target, match type, search term, SKU and placement: by how their names look and nest.
+
+Every witness gives nats; they add up (see `figure_columns`).
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from typing import Final
+
+import numpy as np
+
+from nimbus_reef.formats import assignment
+from nimbus_reef.formats.assignment import Assigned
+from nimbus_reef.formats.columns import Are, ColumnCells
+from nimbus_reef.formats.figure_columns import CLOSE
+from nimbus_reef.formats.kinds import READ_KINDS
+
+_START, _MISSING = -1.5, -5.0
+_FEW_WORDS: Final = 8
+_SEPARATORS: Final = re.compile(r"\||_| - ")
+_GROUP: Final = re.compile(
+    r"(?i)\b(?:ad ?group|group|gruppe|anzeigengruppe|groupe|grupo|gruppo|groep|grupa|grupp|grubu?)\b"
+)
+_TARGETS: Final = READ_KINDS["target_daily"]
+_LISTS: Final = {
+    "match_type": frozenset(_TARGETS.column("match_type").aliases),
+    "placement": frozenset(READ_KINDS["placement_daily"].column("placement").aliases),
+}
+_STATES: Final = frozenset(READ_KINDS["targets"].column("state").aliases)
+
+
+def texts_of(columns: Sequence[ColumnCells]) -> list[ColumnCells]:
+    """The columns that can be names, words or ids: text, and numbers that look like ids."""
+    return [each for each in columns if each.are is Are.TEXT or (each.are is Are.NUMBERS and each.are_ids)]
+
+
+def assigned(
+    columns: Sequence[ColumnCells], roles: Sequence[str], headings: Mapping[str, np.ndarray]
+) -> Assigned:
+    """The columns of texts by role, the best of all assignments together. headings: by role, the nats of each column's heading."""
+    alone = {role: np.array([_alone(column, role) for column in columns]) + headings[role] for role in roles}
+    for role in _LISTS.keys() & set(roles):
+        # Words that nobody knows under a heading that says nothing: asked, not taken.
+        known = np.array([column.share_in(_LISTS[role]) > 0.5 for column in columns], dtype=bool)
+        alone[role] = np.where(known | (headings[role] > 0), alone[role], -np.inf)
+    return assignment.assign(roles, alone, _pairs(columns, roles), dict.fromkeys(roles, _MISSING), CLOSE)
+
+
+def _alone(column: ColumnCells, role: str) -> float:
+    if not column.written:
+        return _START
+    told = _START
+    if role in _LISTS:
+        share = column.share_in(_LISTS[role])
+        return told + (8 * share if share > 0.5 else -2.5 + (column.distinct <= _FEW_WORDS))
+    known = max(column.share_in(words) for words in (*_LISTS.values(), _STATES))
+    told -= 6 * (known > 0.5)
+    upper = float(np.mean([text == text.upper() for text in column.written]))
+    lower = float(np.mean([text == text.lower() for text in column.written]))
+    unlike = column.distinct / len(column.written)
+    if role == "sku":
+        return told + 3 * column.id_like + upper - 2 * (column.words_per_cell > 1.5)
+    told -= 1.5 * column.id_like
+    if role == "campaign":
+        told += 2 * (column.share_with(_SEPARATORS) > 0.3)
+    elif role == "ad_group":
+        told += 2 * (column.share_with(_GROUP) > 0.3)
+    else:
+        told += lower + (column.words_per_cell > 1.2)
+        if role == "search_term":
+            told += 2 if unlike > 0.8 else -3 if unlike < 0.4 and len(column.written) >= _FEW_WORDS else 0
+    return told
+
+
+def _pairs(columns: Sequence[ColumnCells], roles: Sequence[str]) -> dict[tuple[str, str], np.ndarray]:
+    size = len(columns)
+    found: dict[tuple[str, str], np.ndarray] = {}
+
+    def table(first: str, second: str, nats: object) -> None:
+        if first in roles and second in roles:
+            made = found.setdefault((first, second), np.zeros((size, size)))
+            for a in range(size):
+                for b in range(size):
+                    if a != b:
+                        assert callable(nats)
+                        made[a, b] += nats(columns[a], columns[b])
+
+    table("target", "search_term", _term_of_target)
+    table("target", "ad_group", lambda target, group: 1.2 * np.sign(target.distinct - group.distinct))
+    table("target", "campaign", lambda target, campaign: 1.2 * np.sign(target.distinct - campaign.distinct))
+    table("campaign", "ad_group", _group_in_campaign)
+    return found
+
+
+def _term_of_target(target: ColumnCells, term: ColumnCells) -> float:
+    shared = [
+        bool(set(words_in(a)) & set(words_in(b)))
+        for a, b, said in zip(target.texts, term.texts, target.said & term.said, strict=True)
+        if said
+    ]
+    share = float(np.mean(shared)) if shared else 0.0
+    return (2 + 5 * share if share > 0.15 else -2) + 2 * float(np.sign(term.distinct - target.distinct))
+
+
+def words_in(text: str) -> list[str]:
+    """The words of a cell, by their letters, without those of one letter."""
+    return [word for word in re.split(r"[^\w]+", text.lower()) if len(word) > 1]
+
+
+def _group_in_campaign(campaign: ColumnCells, group: ColumnCells) -> float:
+    told = 4 * (_nests(group, campaign) - _nests(campaign, group))
+    plain = not group.share_with(_SEPARATORS) or group.share_with(_GROUP) > 0.3
+    return told + 1.5 * (plain and group.distinct < campaign.distinct)
+
+
+def _nests(inner: ColumnCells, outer: ColumnCells) -> float:
+    """How surely each value of a column stands beside one value of another: 0 … 1."""
+    pairs = Counter(zip(inner.texts, outer.texts, strict=True))
+    commonest: dict[str, int] = {}
+    for (value, _), times in pairs.items():
+        commonest[value] = max(commonest.get(value, 0), times)
+    share = sum(commonest.values()) / max(1, len(inner.texts))
+    return float(np.clip((share - 0.9) / 0.08, 0, 1))
