@@ -25,7 +25,6 @@ CLOSE: Final = 2.5
 MOST_COLUMNS: Final = 40
 AD_ROLES: Final = ("impressions", "clicks", "spend", "orders", "units", "sales")
 TRADE_ROLES: Final = ("sessions", "total_orders", "total_units", "total_sales")
-HOUR_ROLES: Final = ("total_orders", "total_sales")
 MONEY: Final = frozenset({"spend", "sales", "total_sales"})
 _RARELY_CONSTANT: Final = frozenset({"impressions", "clicks", "spend"})
 _OPTIONAL: Final = frozenset({"units", "sessions", "total_units"})
@@ -35,7 +34,7 @@ _MOST_ROWS, _LEAST = 12, -10.0
 
 
 @dataclass(frozen=True)
-class Figures:
+class NumberColumns:
     """The columns of numbers of a table and what was found in them. quotients, parts: by index."""
 
     columns: tuple[ColumnCells, ...]
@@ -43,7 +42,7 @@ class Figures:
     parts: frozenset[int]
 
     @classmethod
-    def of(cls, columns: Sequence[ColumnCells]) -> Figures:
+    def of(cls, columns: Sequence[ColumnCells]) -> NumberColumns:
         """Those among a table's columns that can be a number; a column that is blank throughout can be any by its heading."""
         numbers = [each for each in columns if each.are is Are.NUMBERS][:MOST_COLUMNS]
         return cls(tuple(numbers), tuple(quotients(numbers)), frozenset(parts_of_sums(numbers)))
@@ -168,7 +167,7 @@ _QUOTIENTS: Final[Mapping[tuple[str, str], tuple[tuple[str, str], float]]] = {
 
 
 def assigned(
-    figures: Figures, roles: Sequence[str], headings: Mapping[str, np.ndarray], taken: str = ""
+    figures: NumberColumns, roles: Sequence[str], headings: Mapping[str, np.ndarray], taken: str = ""
 ) -> Assigned:
     """
     The columns of numbers by role, the best of all assignments together. headings: by role, the nats of each column's heading; taken: a
@@ -181,7 +180,7 @@ def assigned(
     return assignment.assign(roles, alone, pairs, missing, CLOSE)
 
 
-def _alone(figures: Figures, role: str) -> np.ndarray:
+def _alone(figures: NumberColumns, role: str) -> np.ndarray:
     quotient_of = figures.quotient_of
     proven: dict[int, float] = {}
     for each in figures.quotients:
@@ -216,7 +215,7 @@ def _as_money(column: ColumnCells) -> float:
     return written + 1.5 * how.signed
 
 
-def _pairs(figures: Figures) -> dict[tuple[str, str], np.ndarray]:
+def _pairs(figures: NumberColumns) -> dict[tuple[str, str], np.ndarray]:
     cells = [_Cells(np.nan_to_num(column.figures), column.number_cells.few > 0) for column in figures.columns]
     usable = [index for index, column in enumerate(figures.columns) if not column.never_measure]
     known: dict[tuple[int, int, int], float] = {}
@@ -250,7 +249,7 @@ def _add_quotient(table: np.ndarray, each: Quotient, roles: tuple[str, str]) -> 
             table[each.b, each.a] += 1.0 * each.weight
 
 
-def reasons(figures: Figures, found: Assigned) -> dict[str, str]:
+def reasons(figures: NumberColumns, found: Assigned) -> dict[str, str]:
     """By role, the strongest thing that the cells say for its column, in a sentence; none where they say nothing of their own."""
     by_index = {index: role for role, index in found.columns.items() if index != NONE}
     told: dict[str, str] = {}

@@ -19,9 +19,9 @@ from rapidfuzz import fuzz, process, utils
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import headings, values
+from nimbus_reef.formats.column_roles import ColumnRoles, Witnesses, is_witnessed, propose
 from nimbus_reef.formats.contract import DAY_COLUMNS, SPAN_COLUMNS, CellKind, Column, ReportKind
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
-from nimbus_reef.formats.proposal import Proposal, Witnesses, is_witnessed, propose
 from nimbus_reef.formats.raw import RawTable
 
 KIND_SURE: Final = 0.5
@@ -226,7 +226,7 @@ def suggest(table: RawTable, kind: ReportKind) -> Suggestion:
 
 def _suggest(
     table: RawTable, kind: ReportKind, sample: _Sample, seen: Witnesses
-) -> tuple[Suggestion, Proposal | None]:
+) -> tuple[Suggestion, ColumnRoles | None]:
     """The suggestion for a kind; with it what the cells say, of kinds whose cells say anything."""
     proposed = propose(seen, kind) if is_witnessed(kind) else None
     chosen, quality = _by_headings(table, kind, sample, seen) if proposed is None else (proposed.columns, 1.0)
@@ -277,7 +277,7 @@ def _with_fit(
     sample: _Sample,
     mapping: ColumnMap,
     quality: float,
-    proposed: Proposal | None,
+    proposed: ColumnRoles | None,
 ) -> Suggestion:
     headers, columns, chosen = table.headers, kind.columns, mapping.columns
     missing = mapping.lacks()
@@ -355,7 +355,7 @@ def suggest_kind(table: RawTable) -> list[Suggestion]:
     )  # fmt: skip
 
 
-def _by_their_cells(told: Sequence[tuple[Suggestion, Proposal]]) -> list[Suggestion]:
+def _by_their_cells(told: Sequence[tuple[Suggestion, ColumnRoles]]) -> list[Suggestion]:
     """
     The kinds of figures in the order of what their cells say, each with the next fit of all of theirs; with the share of the first among
     all (softmax) and its smallest margin as confidence.

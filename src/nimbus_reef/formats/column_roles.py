@@ -15,7 +15,7 @@ from nimbus_reef.formats import figure_columns, headings, text_columns, values
 from nimbus_reef.formats.assignment import NONE, Assigned
 from nimbus_reef.formats.columns import Are, ColumnCells, columns_of
 from nimbus_reef.formats.contract import ReportKind
-from nimbus_reef.formats.figure_columns import AD_ROLES, CLOSE, TRADE_ROLES, Figures
+from nimbus_reef.formats.figure_columns import AD_ROLES, CLOSE, TRADE_ROLES, NumberColumns
 from nimbus_reef.formats.raw import RawTable
 from nimbus_reef.formats.values import DateOrder
 
@@ -42,7 +42,7 @@ _HOUR_ROWS: Final = 9
 
 
 @dataclass(frozen=True, slots=True)
-class Proposal:
+class ColumnRoles:
     """
     A kind's columns in a table. columns: ours → header; asked: ours → the headers that it may be, likeliest first; why: ours → what tells
     it, in words; score: nats; least: the smallest margin of all roles.
@@ -61,7 +61,7 @@ class Witnesses:
     def __init__(self, table: RawTable) -> None:
         self.table = table
         self.columns = columns_of(table)
-        self.figures = Figures.of(self.columns)
+        self.figures = NumberColumns.of(self.columns)
         self.texts = text_columns.texts_of(self.columns)
         self.blank = [each.header for each in self.columns if each.are is Are.NOTHING]
         self.days = [each for each in self.columns if each.are is Are.DAYS]
@@ -74,7 +74,7 @@ def is_witnessed(kind: ReportKind) -> bool:
     return kind.takes_blocks
 
 
-def propose(seen: Witnesses, kind: ReportKind) -> Proposal:
+def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
     """The columns of a table for a kind whose rows are figures of days."""
     told = _heading_nats(seen, kind)
     names = [column.name for column in kind.columns]
@@ -107,7 +107,7 @@ def propose(seen: Witnesses, kind: ReportKind) -> Proposal:
     numbers_left = sum(
         each.header not in explained and not each.never_measure for each in seen.figures.columns
     )
-    return Proposal(
+    return ColumnRoles(
         columns, asked, _why(seen, columns, figure, told), text.score + figure.score + hour_score + _TEXT_LEFT * texts_left + _NUMBER_LEFT * numbers_left,
         min([*text.margins.values(), *figure.margins.values()], default=float("inf")),
     )  # fmt: skip
