@@ -105,7 +105,9 @@ def _frames(seed: int) -> list[Mapping[str, pl.DataFrame]]:
 
 def _part(frame: pl.DataFrame, columns: Sequence[str], rows: int, rng: Random) -> pl.DataFrame:
     """So many rows in a run, of those with something in them: what somebody's report begins with."""
-    told = frame.select(columns).filter(
+    # As such reports are handed out: a campaign's hours one after the other.
+    ordered = frame.sort("campaign", "date", "hour") if "hour" in columns else frame
+    told = ordered.select(columns).filter(
         pl.sum_horizontal(pl.col(pl.Int64, pl.Int32, pl.UInt32, pl.Float64)) > 0
     )
     start = rng.randrange(max(1, len(told) - rows))

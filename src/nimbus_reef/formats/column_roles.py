@@ -78,7 +78,8 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
     """The columns of a table for a kind whose rows are figures of days."""
     told = _heading_nats(seen, kind)
     names = [column.name for column in kind.columns]
-    hour, hour_score = _hour(seen, told) if "hour" in names else ("", 0.0)
+    hours, hour_score = _hours(seen, told) if "hour" in names else ((), 0.0)
+    hour = hours[0] if hours else ""
     text_roles = [role for role in _TEXT_ROLES if role in names]
     text = text_columns.assigned(seen.texts, text_roles, _of(told, text_roles, seen.texts))
     figure_roles = [role for role in _FIGURE_ROLES if role in names]
@@ -98,6 +99,8 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
         hour_score += _repeats(seen, columns) if told["hour"][hour] < headings.SURELY else 0.0
     columns |= _by_heading(seen, kind, columns, told)
     asked = _asked(seen.texts, text, told) | _asked(seen.figures.columns, figure, told) | day_question
+    if len(hours) > 1:
+        asked["hour"] = hours
     explained = (
         set(columns.values())
         | seen.is_quotient
@@ -244,28 +247,33 @@ def _as_span(first: ColumnCells, last: ColumnCells) -> tuple[float, float]:
 
 
 _NO_HOUR: Final = -6.0
+_CLOSE_HOURS: Final = 1.0
+LAST_HOUR: Final = 23
 
 
-def _hour(seen: Witnesses, told: Mapping[str, Mapping[str, float]]) -> tuple[str, float]:
-    """The column of hours of the day: whole, 0 – 23, with much of the clock seen; its nats. Empty where there is none."""
-    best = ("", _NO_HOUR)
+def _hours(seen: Witnesses, told: Mapping[str, Mapping[str, float]]) -> tuple[tuple[str, ...], float]:
+    """
+    The columns that can be the hour of the day, likeliest first, as far as they come close: whole, 0 – 23, with much of the clock seen; and
+    the nats of the first.
+    """
+    found: list[tuple[float, str]] = []
     for each in seen.columns:
+        nats = told["hour"][each.header]
+        if each.are is Are.DAYS or nats == -np.inf:
+            continue
         hours = values.hours(each.texts)
         said = hours[np.isfinite(hours)]
-        nats = told["hour"][each.header]
-        if (
-            not len(said)
-            or len(said) < 0.85 * len(each.written)
-            or any(other.header == each.header for other in seen.days)
-        ):
+        if not len(said) or len(said) < 0.85 * len(each.written) or said.max() > LAST_HOUR:
             continue
-        if len(set(said)) >= 0.45 * 24 and (said == 0).mean() < 0.25:
+        if len(set(said)) >= 0.45 * (LAST_HOUR + 1) and (said == 0).mean() < 0.25:
             nats += 2.0 if len(said) >= _HOUR_ROWS else 0.5
         elif nats < _BY_HEADING:
             continue
-        if nats > max(best[1], 1.0):
-            best = (each.header, nats)
-    return best
+        if nats > 1.0:
+            found.append((nats, each.header))
+    found.sort(key=lambda one: one[0], reverse=True)
+    near = tuple(header for nats, header in found if found[0][0] - nats < _CLOSE_HOURS)
+    return near, found[0][0] if found else _NO_HOUR
 
 
 def _repeats(seen: Witnesses, columns: Mapping[str, str]) -> float:

@@ -64,7 +64,8 @@ class ColumnCells:
         self.header = header
         self._cells = values.trimmed(cells)
         self._style = style
-        self.said = ~values.empty(self._cells).to_numpy()
+        nothing = values.empty(self._cells) | self._cells.str.contains(values.NOT_KNOWN)
+        self.said = ~nothing.to_numpy()
         self.texts = self._cells.to_list()
         self.distinct = self._cells.filter(pl.Series(self.said)).n_unique() if self.said.any() else 0
 

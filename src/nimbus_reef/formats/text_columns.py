@@ -21,7 +21,9 @@ from nimbus_reef.formats.kinds import READ_KINDS
 
 _START, _MISSING = -1.5, -5.0
 _FEW_WORDS: Final = 8
-_SEPARATORS: Final = re.compile(r"\||_| - ")
+_SEPARATORS: Final = re.compile(r"[|_·•:>]| [-–/] ")
+_MANY_NAMES: Final = 8
+"""From so many values on, which column nests in which is no chance of a short sample."""
 _GROUP: Final = re.compile(
     r"(?i)\b(?:ad ?group|group|gruppe|anzeigengruppe|groupe|grupo|gruppo|groep|grupa|grupp|grubu?)\b"
 )
@@ -112,7 +114,8 @@ def words_in(text: str) -> list[str]:
 
 
 def _group_in_campaign(campaign: ColumnCells, group: ColumnCells) -> float:
-    told = 4 * (_nests(group, campaign) - _nests(campaign, group))
+    sure = min(1.0, min(group.distinct, campaign.distinct) / _MANY_NAMES)
+    told = 4 * sure * (_nests(group, campaign) - _nests(campaign, group))
     plain = not group.share_with(_SEPARATORS) or group.share_with(_GROUP) > 0.3
     return told + 1.5 * (plain and group.distinct < campaign.distinct)
 
