@@ -19,7 +19,7 @@ from nimbus_reef.store.record.models import FACTS
 TODAY = date(2026, 10, 20)
 EXAMPLE = {
     CellKind.DATE: "2026-10-13", CellKind.WEEK: "2026-10-14", CellKind.MONTH: "2026-10", CellKind.TIME: "2026-10-13T22:30Z",
-    CellKind.TEXT: "word", CellKind.COUNT: "3", CellKind.MONEY: "2.50", CellKind.SHARE: "12.5%", CellKind.PERCENT: "12",
+    CellKind.TEXT: "word", CellKind.COUNT: "3", CellKind.HOUR: "3", CellKind.MONEY: "2.50", CellKind.SHARE: "12.5%", CellKind.PERCENT: "12",
     CellKind.RANK: "2", CellKind.NUMBER: "4.2",
 }  # fmt: skip
 
@@ -120,7 +120,7 @@ def test_an_hour_that_no_day_has_is_turned_away(store, account, tmp_path):
     rows = [row("hourly", hour=str(hour)) for hour in range(24)]
     loaded = load(store, account, tmp_path, "hourly", [*rows, row("hourly", hour="24")])
     assert (loaded.rows, loaded.rejected) == (24, 1)
-    with pytest.raises(BadFile, match="hour is not between 0 and 23"):
+    with pytest.raises(BadFile, match="hour is (not between 0 and 23|no hour of the day)"):
         load(store, account, tmp_path, "hourly", [row("hourly", hour="25")])
 
 

@@ -223,7 +223,7 @@ def _column(cells: pl.Series, column: Column, reading: CellReading) -> tuple[pl.
                 pl.Int64
             )
             value = cells.replace_strict(distinct, read, default=None, return_dtype=pl.Int64)
-            wrong = "is no hour of the day that can be read"
+            wrong = "is no hour of the day that can be read, such as 14, 14:00 or 2 PM"
         case _:
             style = reading.style_of(column)
             value = _number(cells, column, style, reading.mapping.rate)

@@ -18,6 +18,7 @@ import numpy as np
 from nimbus_reef.formats import assignment
 from nimbus_reef.formats.assignment import NONE, Assigned
 from nimbus_reef.formats.columns import Are, ColumnCells
+from nimbus_reef.formats.headings import WHOLE
 from nimbus_reef.formats.quotients import Quotient, parts_of_sums, quotients
 
 CLOSE: Final = 2.5
@@ -28,7 +29,7 @@ TRADE_ROLES: Final = ("sessions", "total_orders", "total_units", "total_sales")
 MONEY: Final = frozenset({"spend", "sales", "total_sales"})
 _RARELY_CONSTANT: Final = frozenset({"impressions", "clicks", "spend"})
 _OPTIONAL: Final = frozenset({"units", "sessions", "total_units"})
-_START, _MISSING = -1.5, -5.0
+_START, _MISSING, _UNLIKELY = -1.5, -5.0, -9.0
 _KEPT, _BROKEN = math.log(0.97 / 0.6), math.log(0.03 / 0.4)
 _MOST_ROWS, _LEAST = 12, -10.0
 
@@ -174,7 +175,15 @@ def assigned(
     column that is something else.
     """
     free = np.array([-np.inf if column.header == taken else 0.0 for column in figures.columns])
-    alone = {role: figures.alone[role] + headings[role] + free for role in roles}
+    alone = {
+        # Under its own heading even what looks like no figure at all is that column: its cells are then turned away one by one.
+        role: np.where(
+            np.isinf(figures.alone[role]) & (headings[role] >= WHOLE), _UNLIKELY, figures.alone[role]
+        )
+        + headings[role]
+        + free
+        for role in roles
+    }
     pairs = {pair: table for pair, table in figures.pairs.items() if set(pair) <= set(roles)}
     missing = {role: 0.0 if role in _OPTIONAL else _MISSING for role in roles}
     return assignment.assign(roles, alone, pairs, missing, CLOSE)

@@ -138,14 +138,33 @@ def _must_fit(rows: pl.DataFrame, kind: ReportKind, place: str) -> None:
             )
 
 
+_FOLLOWS: Final = {
+    "clicks": "impressions", "spend": "clicks", "orders": "clicks", "sales": "orders", "total_sales": "total_orders",
+}  # fmt: skip
+"""Where there is nothing of the second there is nothing of the first, said or not."""
+
+
+def _is_blank(table: RawTable, header: str) -> bool:
+    cells = values.trimmed(table.frame[header])
+    return bool(len(cells)) and bool((values.empty(cells) | cells.str.contains(values.NOT_KNOWN)).all())
+
+
+def _is_nought(table: RawTable, header: str | None) -> bool:
+    if header is None:
+        return False
+    cells = values.trimmed(table.frame[header])
+    return bool((values.empty(cells) | cells.str.contains(r"^0([.,]0+)?$")).all())
+
+
 def _must_be_known(table: RawTable, mapping: ColumnMap, kind: ReportKind, file_name: str) -> None:
     """BadFile where a measure that is needed is blank in every row: a report that could not be computed is not one of noughts."""
     for column in kind.columns:
         header = mapping.columns.get(column.name)
         if header is None or not (column.summed and column.required):
             continue
-        cells = values.trimmed(table.frame[header])
-        if len(cells) and (values.empty(cells) | cells.str.contains(values.NOT_KNOWN)).all():
+        if _is_blank(table, header) and not _is_nought(
+            table, mapping.columns.get(_FOLLOWS.get(column.name, ""))
+        ):
             raise BadFile(
                 f"The column “{header}” is blank in every row, so its {column.name.replace('_', ' ')} are not known; nothing was loaded.",
                 place=_place(file_name, table),
