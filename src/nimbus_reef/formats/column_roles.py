@@ -265,7 +265,12 @@ def _hours(seen: Witnesses, told: Mapping[str, Mapping[str, float]]) -> tuple[tu
         said = hours[np.isfinite(hours)]
         if (not len(said) or len(said) < 0.85 * len(each.written)) and nats < headings.SURELY:
             continue
-        if len(said) and said.max() <= LAST_HOUR and len(set(said)) >= 0.45 * (LAST_HOUR + 1) and (said == 0).mean() < 0.25:
+        if (
+            len(said)
+            and said.max() <= LAST_HOUR
+            and len(set(said)) >= 0.45 * (LAST_HOUR + 1)
+            and (said == 0).mean() < 0.25
+        ):
             nats += 2.0 if len(said) >= _HOUR_ROWS else 0.5
         elif nats < _BY_HEADING:
             continue
