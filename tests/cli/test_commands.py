@@ -400,3 +400,23 @@ def test_help_imports_no_command():
     code = "import sys; from nimbus_reef.cli.main import cli; cli(['--help'], standalone_mode=False); "
     code += "sys.exit(any(name in sys.modules for name in ('polars', 'sqlalchemy', 'flask')))"
     assert subprocess.run([sys.executable, "-c", code], capture_output=True, check=False).returncode == 0
+
+
+def test_what_a_file_leaves_open_is_refused_with_the_flag_that_answers_it(reef, tmp_path):
+    path = tmp_path / "windows.csv"
+    head = "Day,Campaign name,Impr.,Clicks,Spend (USD),7 day orders,14 day orders,Sales\n"
+    rows = [
+        f"2026-08-{n:02d},Old lamps,{900 + n},{20 + n},{10 + n}.50,{n % 3},{n % 3 + n % 2},{n % 3 * 20}.50\n"
+        for n in range(1, 29)
+    ]
+    path.write_text(head + "".join(rows))
+    refused = reef("import", path, "--account", "fern-de")
+    assert refused.exit_code == 1
+    assert "The column for orders can be “" in refused.output
+    assert "--column orders='" in refused.output
+    refused = reef("import", path, "--account", "fern-de", "--column", "orders=7 day orders")
+    assert refused.exit_code == 1
+    assert "The file's money is in USD; the account counts in EUR." in refused.output
+    done = reef("import", path, "--account", "fern-de", "--column", "orders=7 day orders", "--rate", "0.5")
+    assert done.exit_code == 0, done.output
+    assert "Money was converted from USD: one USD is 0.5 EUR." in done.output

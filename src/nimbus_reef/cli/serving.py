@@ -282,8 +282,8 @@ def _greet(conf: Config) -> None:
         shown = sys.stdout.isatty() or os.environ.get(_AT_A_TERMINAL)
         known = demo.password(conf) if shown else f"the password in {demo.password_file(conf)}"
         lines.append(f"Sign in as {demo.DEMO_EMAIL} with {known}")
-    named = ", ".join(sorted(conf.hosts)) or "no other (REEF_HOSTS adds names)"
-    lines.append(f"It answers at localhost and at the address it listens on, and by these names: {named}.")
+    names = ", ".join(["localhost", conf.host, *sorted(conf.hosts - {"localhost", conf.host})])
+    lines.append(f"Names it answers to: {names}. REEF_HOSTS adds others.")
     lines.append("Ctrl-C stops it.")
     print("\n" + "\n".join(f"  {line}" for line in lines) + "\n", flush=True)
 

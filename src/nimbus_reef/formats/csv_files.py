@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import codecs
 import mmap
+import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -37,7 +38,7 @@ from nimbus_reef.formats.raw import (
 
 _PROBE_BYTES: Final = 256 * 1024
 _PIECE: Final = 32 << 20
-_DELIMITERS: Final = ",;\t|"
+_DELIMITERS: Final = ",;\t|~"
 _LONGEST_CELL_LINES: Final = 200
 """Lines that one cell may span before its quote is taken to have been left open."""
 _NEWLINE, _RETURN, _QUOTE = 10, 13, 34
@@ -121,6 +122,13 @@ def _must_be_text(path: Path, file_name: str) -> None:
     strange = sum(byte in _NO_TEXT for byte in start)
     if not what and strange > _STRANGE * len(start) and not _wide_encoding(start):
         what = "bytes that are no text"
+    if _WEB_PAGE.match(start):
+        raise BadFile(
+            "This file is a web page, perhaps one to sign in, and no report.", place=file_name,
+            remedy="Sign in where the report comes from and download it again.",
+        )  # fmt: skip
+    if _JSON.match(start):
+        what = "JSON"
     if what:
         raise BadFile(
             f"This file is {what}, whatever its name says.", place=file_name,
@@ -134,6 +142,9 @@ _SIGNS: Final = {
     b"PK\x03\x04": "a workbook or an archive (ZIP)", b"\xd0\xcf\x11\xe0": "a workbook of an old kind (XLS)", b"\x1f\x8b": "packed (GZIP)",
     b"PAR1": "a table in Parquet",
 }  # fmt: skip
+_WEB_PAGE: Final = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:!doctype\s+html|html|head|body)\b", re.IGNORECASE)
+_JSON: Final = re.compile(rb'(?:\xef\xbb\xbf)?\s*(?:\{\s*"|\[\s*[\[{])')
+_BLANKS_BEFORE_QUOTES: Final = re.compile(rb'^"[^"\n]*"([,;]) +"')
 _MOSTLY: Final = 0.4
 _NO_TEXT: Final = frozenset(range(32)) - frozenset(b"\t\n\r\f\x1b")
 _STRANGE: Final = 0.05
@@ -155,9 +166,14 @@ def _wide_encoding(start: bytes) -> str:
 
 
 def _with_newlines(data: bytes | mmap.mmap) -> bytes | mmap.mmap:
-    """Lines that end as they did on old machines, in a return alone, end in a newline."""
+    """
+    Lines that end as they did on old machines, in a return alone, end in a newline. Where quoted cells are written with blanks after the
+    separator ("a", "b"), the blanks go: they would make the quote a part of the cell.
+    """
     if data.find(b"\n") < 0 and data.find(b"\r") >= 0:
-        return bytes(data).replace(b"\r", b"\n")
+        data = bytes(data).replace(b"\r", b"\n")
+    if found := _BLANKS_BEFORE_QUOTES.match(data[:_START]):
+        data = re.sub(b'"' + found[1] + b' +"', b'"' + found[1] + b'"', bytes(data))
     return data
 
 

@@ -203,9 +203,9 @@ def _alone(figures: NumberColumns, role: str) -> np.ndarray:
             nats.append(-np.inf)
             continue
         how = column.number_cells
-        told = _START + (
-            _as_money(column) if role in MONEY else (1.5 if how.whole > 0.97 else -8.0) - 8.0 * how.signed
-        )
+        # A count is not written with two places: 7.00 is money that happens to be whole.
+        count = (1.5 if how.whole > 0.97 else -8.0) - 8.0 * how.signed - 3.0 * (how.coins > 0.9)
+        told = _START + (_as_money(column) if role in MONEY else count)
         if index in quotient_of:
             told -= 9.0 * quotient_of[index].weight
         told += 1.5 * proven.get(index, 0.0)

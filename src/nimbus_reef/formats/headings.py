@@ -177,8 +177,8 @@ def by_role(
     }
     for index in range(len(headers)):
         best = max(told, key=lambda name: told[name][index], default=None)
-        if best is not None and told[best][index] >= SURELY:
+        if best is not None and told[best][index] >= BESIDE_WINDOW:
             for name in told:
-                if told[name][index] < SURELY:
+                if told[name][index] < BESIDE_WINDOW:
                     told[name][index] = min(told[name][index], SURELY_ANOTHER)
     return told

@@ -320,6 +320,11 @@ def _or_else(looked: Looked) -> str:
 def _unused(maps: Sequence[ColumnMap], sheets: Sequence[SheetChoice]) -> tuple[str, ...]:
     """The columns of the chosen sheets that feed nothing."""
     used = {(each.sheet, header) for each in maps for header in (*each.columns.values(), each.told_by)}
+    used |= {
+        (sheet.name, header)
+        for sheet in sheets for reading in sheet.readings for column in reading.columns if not column.header
+        for header, _ in column.asked
+    }  # fmt: skip
     return tuple(
         header
         for sheet in sheets

@@ -291,7 +291,7 @@ def _line(each: Candidate, first: Sequence[First], figures: Figures, *, asks: bo
     known = effect.known
     return DeedLine(
         each.key, each.name, each.where, each.deed, figures.span(effect.spend) if known else "unknown",
-        figures.span(effect.sales) if known else "unknown", ", ".join(harm), "; ".join(one.short for one in first), asks, left, each.mark,
+        figures.span(effect.sales) if known else "unknown", ", ".join(harm), "; ".join(dict.fromkeys(one.short for one in first)), asks, left, each.mark,
         tuple(_in_words(change) for change, _ in each.package) if len(each.package) > 1 else (),
     )  # fmt: skip
 

@@ -1,0 +1,66 @@
+"""What a file leaves open is asked on its mapping, in Chromium: a currency, two columns that fit alike; a broken sheet is refused in words."""
+
+from playwright.sync_api import expect
+
+from nimbus_reef.store.people import accounts
+
+KEY = "asking-de"
+
+
+def account(site):
+    return accounts.by_key(site.demo.store, KEY) or accounts.add(
+        site.demo.store, key=KEY, brand_name="Fernhollow", marketplace="Tidemarkt", country="DE", currency="EUR", locale="en_IE",
+        timezone="Europe/Berlin", target_acos=0.28,
+    )  # fmt: skip
+
+
+def windows(path):
+    head = "Day,Campaign name,Impr.,Clicks,Spend (USD),Cost per click,7 day orders,14 day orders,7 day sales,14 day sales\n"
+    rows = [
+        f"2026-08-{n:02d},Old lamps | exact,{900 + n * 13},{20 + n},{10 + n}.50,0.5{n % 9},{n % 3},{n % 3 + n % 2},{(n % 3) * 20}.50,{(n % 3 + n % 2) * 20}.50\n"
+        for n in range(1, 29)
+    ]
+    path.write_text(head + "".join(rows))
+    return path
+
+
+def test_a_currency_and_two_windows_are_asked_and_answered(page, site, tmp_path):
+    account(site)
+    page.goto(f"{site.base}/intake/?account={KEY}")
+    page.set_input_files("input[type=file]", windows(tmp_path / "windows.csv"))
+    page.wait_for_url("**/intake/files/*")
+    expect(page.locator(".answer")).to_contain_text("2 columns to choose: orders, sales")
+    expect(page.locator(".answer")).to_contain_text("Not loaded: Cost per click")
+    expect(page.get_by_label("Their column for spend")).to_have_value("Spend (USD)")
+    expect(page.get_by_label("Their column for orders")).to_have_value("")
+    expect(page.locator("main")).to_contain_text("never above impressions in 28 of 28 rows")
+    page.get_by_role("button", name="Load").click()
+    expect(page.get_by_label("Their column for orders")).to_be_visible()  # the browser holds it back
+    page.get_by_label("Their column for orders").select_option("7 day orders")
+    page.get_by_label("Their column for sales").select_option("7 day sales")
+    page.get_by_label("1 USD =").fill("0.5")
+    page.get_by_role("button", name="Load").click()
+    job = page.locator(".job", has_text="windows.csv").first
+    expect(job).to_contain_text("✓ Campaigns by day", timeout=20_000)
+    spend = sum(10 + n + 0.5 for n in range(1, 29)) / 2
+    expect(job).to_contain_text(f"{spend:,.2f}")
+
+
+def test_a_broken_sheet_is_refused_in_words_while_others_work(page, site, empty_plan, tmp_path, refused):
+    refused.append("422")
+    broken = tmp_path / "changes.xlsx"
+    broken.write_bytes(b"PK\x03\x04" + bytes(range(256)) * 20)
+    page.goto(
+        f"{site.base}/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:0"
+    )
+    page.keyboard.press("j")
+    page.keyboard.press("a")
+    expect(page.locator("#strip")).to_contain_text("waiting")
+    page.goto(f"{site.base}/plan/?account=fernhollow-de")
+    page.set_input_files("input[name=sheet]", broken)
+    with page.expect_response("**/plan/read-back") as answer:
+        page.locator("form[action*='read-back'] button").first.click()
+    assert answer.value.status == 422
+    expect(page.locator("body")).to_contain_text("is not a workbook")
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
+    expect(page.locator("tr[data-row]").first).to_be_visible()
