@@ -202,3 +202,35 @@ def test_headers_are_each_their_own_whatever_they_say(tmp_path):
     assert table.headers == ("a", "a (2)", "a (2) (2)", "__line (2)", "column 5", "b")
     pl.DataFrame({"__line": ["x"], "Clicks": [1]}).write_parquet(tmp_path / "p")
     assert files.read_table(tmp_path / "p", "a.parquet").headers == ("__line (2)", "Clicks")
+
+
+def test_a_settings_report_without_states_is_read_as_running_and_says_so(tmp_path):
+    head = "Date,Campaign,Ad group,Keyword,Match type,Bid"
+    told = loaded(tmp_path / "f", head + "".join(f"\n2026-10-01,C,G,t{n},exact,0.{n}5" for n in range(1, 9)))
+    assert told.kind.name == "targets"
+    assert set(told.rows["state"]) == {"enabled"}
+    assert any(
+        "The file has no state: all its rows are read as enabled." in warning for warning in told.warnings
+    )
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("<!DOCTYPE html><html><body>Sign in</body></html>", "a web page"),
+        ('{"rows": [1]}', "JSON"),
+        ('[{"a": 1}]', "JSON"),
+    ],
+)
+def test_a_file_that_is_no_report_is_called_what_it_is(tmp_path, text, said):
+    (tmp_path / "f").write_text(text)
+    with pytest.raises(BadFile, match=said):
+        files.read_table(tmp_path / "f", "a.csv")
+
+
+@pytest.mark.parametrize("text", ['"a", "b", "c"\n"1", "x, y", "3"\n', "a~b~c\n1~x, y~3\n"])
+def test_blanks_after_commas_and_tildes_divide_cells(tmp_path, text):
+    (tmp_path / "f").write_text(text)
+    assert files.read_table(tmp_path / "f", "a.csv").frame.select("a", "b", "c").rows() == [
+        ("1", "x, y", "3")
+    ]

@@ -87,6 +87,7 @@ def test_what_cannot_be_is_said_and_the_link_still_works(empty, store, wrong):
     assert not people.anybody(store)
     kept = {"brand": "Harbour Kiln"} | wrong
     assert values(page, "[name=brand]", "value") == [kept["brand"]], "what was typed stays"
+    assert values(page, "[name=password]", "value") == [(OWNER | wrong)["password"]]
     assert client.get(link).status_code == 200
 
 

@@ -101,8 +101,12 @@ def _figures_read(rows: pl.DataFrame, column: Column, reading: CellReading) -> t
 
 
 def _said_read(said: pl.DataFrame, column: Column, reading: CellReading) -> tuple[pl.Series, pl.Series]:
-    """`_column` of a column of texts; one that the file does not have is empty in every row."""
+    """`_column` of a column of texts; one that the file does not have is what is assumed, else empty in every row."""
     cells = said[column.name]
+    if assumed := reading.mapping.assumes().get(column.name):
+        return pl.Series(column.name, [assumed], dtype=pl.String).new_from_index(0, len(said)), _no_reasons(
+            len(said)
+        )
     if column.name not in reading.mapping.columns and cells.max() == "":
         return _nothing_read(column, len(said))
     return _column(cells, column, reading)

@@ -181,6 +181,7 @@ _STATE = Column(
         "arkiverad": "archived", "etkin": "enabled", "duraklatıldı": "paused", "duraklatılmış": "paused", "arşivlendi": "archived",
     },
 )  # fmt: skip
+_STATE = replace(_STATE, assumed=State.ENABLED.value)
 _OPTIONAL_STATE = Column("state", CellKind.CHOICE, False, _STATE.words, _STATE.aliases)
 _SKU = Column(
     "sku",

@@ -31,6 +31,7 @@ _ENOUGH = 72.0
 _SAMPLE = 200
 
 
+_AMOUNTS: Final = frozenset({"bid", "ad_group_bid", "default_bid", "daily_budget"})
 NAMED_BY_ID: Final = {
     "campaign": "campaign_id", "ad_group": "ad_group_id", "target": "target_id", "match_type": "target_id",
 }  # fmt: skip
@@ -82,12 +83,24 @@ class ColumnMap:
         """True when somebody has to say which days the file covers."""
         return not self.dated and self.days is None and READ_KINDS[self.kind].day_column == "date"
 
+    def assumes(self) -> dict[str, str]:
+        """Columns that the file does not have, with what every row is taken to be: a bid or a budget tells that rows are settings."""
+        if not _AMOUNTS & set(self.columns):
+            return {}
+        return {
+            column.name: column.assumed
+            for column in READ_KINDS[self.kind].columns
+            if column.assumed and column.name not in self.columns
+        }
+
     def lacks(self) -> tuple[str, ...]:
         """Columns that have to be there and are not; a day is asked for, a name may follow from its id."""
         kind = READ_KINDS[self.kind]
         asked = {"date"} if kind.day_column == "date" and (kind.takes_blocks or kind.is_settings) else set()
         named = {name for name, its_id in NAMED_BY_ID.items() if its_id in self.columns}
-        needed = (column.name for column in kind.columns if column.required)
+        needed = (
+            column.name for column in kind.columns if column.required and column.name not in self.assumes()
+        )
         return tuple(name for name in needed if name not in self.columns and name not in asked | named)
 
 

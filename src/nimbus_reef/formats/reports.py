@@ -82,6 +82,10 @@ def parse(
     if converted:
         warnings.append(converted)
     _must_be_known(table, mapping, kind, file_name)
+    warnings += [
+        f"The file has no {name.replace('_', ' ')}: all its rows are read as {word}."
+        for name, word in mapping.assumes().items()
+    ]
     if mapping.told_by:
         table = mixed.rows_of(table, mapping.told_by, mapping.only)
     cells = _named_by_id(_own_names(table, kind, mapping), kind, names or {})

@@ -474,7 +474,12 @@ def mapped(table: RawTable, chosen: ColumnMap, suggested: Suggestion | None = No
             become = _with_nothing(cells, column, read)
             samples = tuple(zip([cell or "" for cell in cells.to_list()], become, strict=True))
         by_id = NAMED_BY_ID.get(column.name) in chosen.columns
-        required = column.required and not by_id and column.name not in ("date", *SPAN_COLUMNS)
+        required = (
+            column.required
+            and not by_id
+            and column.name not in chosen.assumes()
+            and column.name not in ("date", *SPAN_COLUMNS)
+        )
         tells_days = READ_KINDS[chosen.kind].takes_blocks and column.name in ("date", *SPAN_COLUMNS)
         needed = "one way to tell the days" if tells_days else "" if required else "optional"
         asked = suggested.asked.get(column.name, ()) if suggested else ()
