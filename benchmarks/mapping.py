@@ -216,7 +216,7 @@ def report(seed: int = 71) -> str:
     lines = [
         "# Recognising columns, measured", "",
         "What becomes of reports that were never loaded before: simulated with seeds of their own, headed in ten languages, with nine look-alike",
-        "columns beside the measures, or with headings that say nothing (“Column 4”). `python benchmarks/mapping.py --write` makes this page.", "",
+        "columns beside the measures, or with headings that say nothing (“Column 4”). `make truth` writes this page.", "",
         "Of all columns meant, in per cent: taken rightly / asked with the right one among the choices / another taken / none taken.", "",
         "| files | rows | tables | right kind | measures | names and days | nothing wrong | ms (median) |", "|---|---|---|---|---|---|---|---|",
     ]  # fmt: skip

@@ -37,6 +37,8 @@ def test_a_currency_and_two_windows_are_asked_and_answered(page, site, tmp_path)
     page.get_by_role("button", name="Load").click()
     expect(page.get_by_label("Their column for orders")).to_be_visible()  # the browser holds it back
     page.get_by_label("Their column for orders").select_option("7 day orders")
+    expect(page.get_by_role("row", name="orders whole number")).to_contain_text("2")  # its cells are shown
+    expect(page.get_by_label("Their column for orders")).to_have_value("7 day orders")
     page.get_by_label("Their column for sales").select_option("7 day sales")
     page.get_by_label("1 USD =").fill("0.5")
     page.get_by_role("button", name="Load").click()

@@ -40,7 +40,7 @@ def processes_of(folder):
 def slow_senders(base, count=40):
     """So many who begin to send a form and stop in the middle of it; one who wants to send 200 MB is refused before a byte of it came."""
     host, _, port = base.removeprefix("http://").partition(":")
-    head = "POST /sign-in HTTP/1.1\r\nHost: x\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: {}\r\n\r\n"
+    head = "POST /sign-in HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: {}\r\n\r\n"
     with ExitStack() as stack:
         senders = [
             stack.enter_context(socket.create_connection((host, int(port)), timeout=10))

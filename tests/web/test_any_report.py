@@ -75,9 +75,11 @@ def load(store, account, paths, kinds):
         intake.load(store, intake.LoadRequest(account, paths[kind], f"{kind}.csv", intake.usual_maps(looked, kind), scope="all", today=TODAY, confirmed=True))  # fmt: skip
 
 
-def check(visitor, held):
-    """Every page answers in its frame, and says that it has no figures exactly where it has none."""
+def check(visitor, held, pages=None):
+    """Every page answers in its frame, and says that it has no figures exactly where it has none. pages: these alone."""
     for page, needed in NEEDS.items():
+        if pages is not None and page not in pages:
+            continue
         answer = visitor.get(page)
         shown = answer.get_data(as_text=True)
         assert answer.status_code == 200, (page, held)
@@ -103,10 +105,14 @@ def test_every_page_answers_with_one_report_left_out(visitor, store, account, pa
     """All are loaded; each in turn is undone, looked at, and loaded again."""
     assert set(paths) == set(KINDS)
     load(store, account, paths, sorted(paths))
-    for kind in sorted(KINDS):
+    for number, kind in enumerate(sorted(KINDS)):
         newest = next(batch for batch in loads.batches(store, account.id, 100) if batch.kind == kind)
         undo.undo(store, account.id, newest.id)
-        check(visitor, set(paths) - {kind})
+        # All pages that are made of it, and of the others every third, in turn.
+        check(
+            visitor, set(paths) - {kind},
+            {page for place, (page, needed) in enumerate(NEEDS.items()) if kind in (needed or ()) or place % 3 == number % 3},
+        )  # fmt: skip
         load(store, account, paths, [kind])
 
 

@@ -23,8 +23,9 @@ SHARES = pl.DataFrame(
 
 def planned(number, entity, field, row_id, spend):
     change = Change(
-        row=number, action=Action.UPDATE, entity=entity, campaign="c", field=field, new_value="paused"
-    )
+        row=number, action=Action.UPDATE, entity=entity, campaign="c", field=field,
+        new_value="paused" if field == "state" else "9.00",
+    )  # fmt: skip
     promise = Promise(
         window=("2026-10-01", "2026-10-30"), clicks=0, orders=0, spend=spend, sales=0, a=1, b=1, aov=1, target_acos=0.3,
         view="targets", row_id=row_id, projected={"spend": (-spend,) * 3, "sales": (0.0,) * 3},

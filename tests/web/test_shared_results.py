@@ -109,7 +109,7 @@ def test_what_a_worker_on_call_works_out_is_shown_like_ones_own(processes, demo,
 
 
 @pytest.mark.parametrize(
-    "asked", ["format=brand", "product=GL-STRIP-90CM", "target_acos=15", "against=2026-09-25..2026-10-09"]
+    "asked", ["format=brand&target_acos=15", "product=GL-STRIP-90CM&against=2026-09-25..2026-10-09"]
 )
 def test_what_was_asked_before_changes_nothing(processes, demo, asked):
     """A part, another target or other days to compare with: a process that has shown all of it says the same as one that has not."""

@@ -17,9 +17,10 @@ from nimbus_reef.formats.columns import Are, ColumnCells, columns_of
 from nimbus_reef.formats.contract import ReportKind
 from nimbus_reef.formats.figure_columns import AD_ROLES, CLOSE, TRADE_ROLES, NumberColumns
 from nimbus_reef.formats.raw import RawTable
+from nimbus_reef.formats.text_columns import TextColumns
 from nimbus_reef.formats.values import DateOrder
 
-_TEXT_ROLES: Final = ("campaign", "ad_group", "target", "match_type", "search_term", "sku", "placement")
+_TEXT_ROLES: Final = text_columns.ROLES
 _FIGURE_ROLES: Final = (*AD_ROLES, *TRADE_ROLES)
 _NO_TRADE_BESIDE: Final = frozenset({"orders", "units", "sales"})
 """Ad measures that a report of all trade has as well: “total” tells which are meant."""
@@ -62,7 +63,7 @@ class Witnesses:
         self.table = table
         self.columns = columns_of(table)
         self.figures = NumberColumns.of(self.columns)
-        self.texts = text_columns.texts_of(self.columns)
+        self.texts = TextColumns.of(self.columns)
         self.blank = [each.header for each in self.columns if each.are is Are.NOTHING]
         self.days = [each for each in self.columns if each.are is Are.DAYS]
         self.spans = [each for each in self.columns if each.are is Are.SPANS]
@@ -81,12 +82,14 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
     hours, hour_score = _hours(seen, told) if "hour" in names else ((), 0.0)
     hour = hours[0] if hours else ""
     text_roles = [role for role in _TEXT_ROLES if role in names]
-    text = text_columns.assigned(seen.texts, text_roles, _of(told, text_roles, seen.texts))
+    text = text_columns.assigned(seen.texts, text_roles, _of(told, text_roles, seen.texts.columns))
     figure_roles = [role for role in _FIGURE_ROLES if role in names]
     figure = figure_columns.assigned(
         seen.figures, figure_roles, _of(told, figure_roles, seen.figures.columns), taken=hour
     )
-    columns = {role: seen.texts[index].header for role, index in text.columns.items() if index != NONE}
+    columns = {
+        role: seen.texts.columns[index].header for role, index in text.columns.items() if index != NONE
+    }
     columns |= {
         role: seen.figures.columns[index].header for role, index in figure.columns.items() if index != NONE
     }
@@ -98,7 +101,7 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
         # Where the heading says hour, rows in the order of the clock may say each name once in the sample.
         hour_score += _repeats(seen, columns) if told["hour"][hour] < headings.SURELY else 0.0
     columns |= _by_heading(seen, kind, columns, told)
-    asked = _asked(seen.texts, text, told) | _asked(seen.figures.columns, figure, told) | day_question
+    asked = _asked(seen.texts.columns, text, told) | _asked(seen.figures.columns, figure, told) | day_question
     if len(hours) > 1:
         asked["hour"] = hours
     explained = (
@@ -106,7 +109,9 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
         | seen.is_quotient
         | {seen.figures.columns[part].header for part in seen.figures.parts}
     )
-    texts_left = sum(each.header not in explained and not _is_known(each.header) for each in seen.texts)
+    texts_left = sum(
+        each.header not in explained and not _is_known(each.header) for each in seen.texts.columns
+    )
     numbers_left = sum(
         each.header not in explained and not each.never_measure for each in seen.figures.columns
     )
@@ -152,14 +157,18 @@ def _of(
 def _blank_by_heading(
     seen: Witnesses, kind: ReportKind, columns: Mapping[str, str], told: Mapping[str, Mapping[str, float]]
 ) -> dict[str, str]:
-    """Columns that are blank throughout go by their heading alone."""
+    """Columns that are blank throughout go by their heading alone; those whose cells are no figures too, where it is the very word."""
     made = dict(columns)
+    odd = [each.header for each in seen.columns if each.are is Are.TEXT]
     for column in kind.columns:
+        nats = told[column.name]
         free = [
-            header
-            for header in seen.blank
-            if header not in made.values() and told[column.name][header] >= _BY_HEADING
+            header for header in seen.blank if header not in made.values() and nats[header] >= _BY_HEADING
         ]
+        if column.name in _FIGURE_ROLES:
+            free += [
+                header for header in odd if header not in made.values() and nats[header] >= headings.WHOLE
+            ]
         if column.name not in made and free and column.name in (*_TEXT_ROLES, *_FIGURE_ROLES):
             made[column.name] = max(free, key=lambda header: told[column.name][header])
     return made

@@ -115,17 +115,25 @@ _CAMPAIGN = Column(
            "kampanj", "kampanjnamn", "kampanya", "kampanya adi"),
 )  # fmt: skip
 _CAMPAIGN_ID = Column(
-    "campaign_id", CellKind.TEXT, False, ("campaign id", "campaign number"), longest=_LONGEST_ID
+    "campaign_id",
+    CellKind.TEXT,
+    False,
+    ("campaign id", "campaign number", "campaign no"),
+    longest=_LONGEST_ID,
 )
 _AD_GROUP = Column(
     "ad_group", CellKind.TEXT, longest=LONGEST_NAME,
     words=("ad group", "ad group name", "adgroup", "group", "anzeigengruppe", "anzeigengruppenname",
            "groupe d'annonces", "nom du groupe d'annonces", "grupo de anuncios", "nombre del grupo de anuncios",
            "gruppo di annunci", "nome del gruppo di annunci", "advertentiegroep", "grupo de anuncios nome", "conjunto de anuncios", "grupa reklam", "annonsgrupp",
-           "reklam grubu", "gruppe", "groupe", "grupo", "gruppo", "groep", "grupa", "grupp", "grup", "ad group no"),
+           "reklam grubu", "gruppe", "groupe", "grupo", "gruppo", "groep", "grupa", "grupp", "grup"),
 )  # fmt: skip
 _AD_GROUP_ID = Column(
-    "ad_group_id", CellKind.TEXT, False, ("ad group id", "ad group number"), longest=_LONGEST_ID
+    "ad_group_id",
+    CellKind.TEXT,
+    False,
+    ("ad group id", "ad group number", "ad group no", "group id", "group number", "group no"),
+    longest=_LONGEST_ID,
 )
 _AD_GROUP_OR_CAMPAIGN = replace(_AD_GROUP, blank_with=("match_type", "negative_"))
 """Of a negative: empty is the whole campaign."""
@@ -135,7 +143,13 @@ _TARGET = Column(
            "palabra clave", "segmentación", "parola chiave", "targetizzazione", "zoekwoord", "trefwoord", "palavra chave", "segmentacao", "slowo kluczowe",
            "kierowanie", "nyckelord", "sokord", "anahtar kelime", "hedefleme", "gebotsziel"),
 )  # fmt: skip
-_TARGET_ID = Column("target_id", CellKind.TEXT, False, ("target id", "keyword id"), longest=_LONGEST_ID)
+_TARGET_ID = Column(
+    "target_id",
+    CellKind.TEXT,
+    False,
+    ("target id", "keyword id", "keyword no", "target no"),
+    longest=_LONGEST_ID,
+)
 _MATCH_TYPE = Column(
     "match_type", CellKind.CHOICE,
     words=("match type", "match", "matching", "target type", "übereinstimmungstyp", "übereinstimmung", "keyword-option",

@@ -9,6 +9,8 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 from typing import Final
 
 import numpy as np
@@ -19,6 +21,7 @@ from nimbus_reef.formats.columns import Are, ColumnCells
 from nimbus_reef.formats.figure_columns import CLOSE
 from nimbus_reef.formats.kinds import READ_KINDS
 
+ROLES: Final = ("campaign", "ad_group", "target", "match_type", "search_term", "sku", "placement")
 _START, _MISSING = -1.5, -5.0
 _FEW_WORDS: Final = 8
 _SEPARATORS: Final = re.compile(r"[|_·•:>]| [-–/] ")
@@ -35,21 +38,48 @@ _LISTS: Final = {
 _STATES: Final = frozenset(READ_KINDS["targets"].column("state").aliases)
 
 
-def texts_of(columns: Sequence[ColumnCells]) -> list[ColumnCells]:
-    """The columns that can be names, words or ids: text, and numbers that look like ids."""
-    return [each for each in columns if each.are is Are.TEXT or (each.are is Are.NUMBERS and each.are_ids)]
+@dataclass(frozen=True)
+class TextColumns:
+    """The columns of texts of a table and what their cells say, worked out once for all kinds."""
+
+    columns: tuple[ColumnCells, ...]
+
+    @classmethod
+    def of(cls, columns: Sequence[ColumnCells]) -> TextColumns:
+        """The columns that can be names, words or ids: text, and numbers that look like ids."""
+        return cls(
+            tuple(
+                each for each in columns if each.are is Are.TEXT or (each.are is Are.NUMBERS and each.are_ids)
+            )
+        )
+
+    @cached_property
+    def alone(self) -> Mapping[str, np.ndarray]:
+        """By role, what the cells of each column say of it by themselves, in nats."""
+        return {role: np.array([_alone(column, role) for column in self.columns]) for role in ROLES}
+
+    @cached_property
+    def pairs(self) -> Mapping[tuple[str, str], np.ndarray]:
+        """By two roles, what the cells of column × column say together, in nats."""
+        return _pairs(self.columns)
+
+    @cached_property
+    def known(self) -> Mapping[str, np.ndarray]:
+        """By role with a closed list, which columns are mostly words of it."""
+        return {
+            role: np.array([column.share_in(words) > 0.5 for column in self.columns], dtype=bool)
+            for role, words in _LISTS.items()
+        }
 
 
-def assigned(
-    columns: Sequence[ColumnCells], roles: Sequence[str], headings: Mapping[str, np.ndarray]
-) -> Assigned:
+def assigned(texts: TextColumns, roles: Sequence[str], headings: Mapping[str, np.ndarray]) -> Assigned:
     """The columns of texts by role, the best of all assignments together. headings: by role, the nats of each column's heading."""
-    alone = {role: np.array([_alone(column, role) for column in columns]) + headings[role] for role in roles}
+    alone = {role: texts.alone[role] + headings[role] for role in roles}
     for role in _LISTS.keys() & set(roles):
         # Words that nobody knows under a heading that says nothing: asked, not taken.
-        known = np.array([column.share_in(_LISTS[role]) > 0.5 for column in columns], dtype=bool)
-        alone[role] = np.where(known | (headings[role] > 0), alone[role], -np.inf)
-    return assignment.assign(roles, alone, _pairs(columns, roles), dict.fromkeys(roles, _MISSING), CLOSE)
+        alone[role] = np.where(texts.known[role] | (headings[role] > 0), alone[role], -np.inf)
+    pairs = {pair: table for pair, table in texts.pairs.items() if set(pair) <= set(roles)}
+    return assignment.assign(roles, alone, pairs, dict.fromkeys(roles, _MISSING), CLOSE)
 
 
 def _alone(column: ColumnCells, role: str) -> float:
@@ -78,18 +108,17 @@ def _alone(column: ColumnCells, role: str) -> float:
     return told
 
 
-def _pairs(columns: Sequence[ColumnCells], roles: Sequence[str]) -> dict[tuple[str, str], np.ndarray]:
+def _pairs(columns: Sequence[ColumnCells]) -> dict[tuple[str, str], np.ndarray]:
     size = len(columns)
     found: dict[tuple[str, str], np.ndarray] = {}
 
     def table(first: str, second: str, nats: object) -> None:
-        if first in roles and second in roles:
-            made = found.setdefault((first, second), np.zeros((size, size)))
-            for a in range(size):
-                for b in range(size):
-                    if a != b:
-                        assert callable(nats)
-                        made[a, b] += nats(columns[a], columns[b])
+        assert callable(nats)
+        made = found.setdefault((first, second), np.zeros((size, size)))
+        for a in range(size):
+            for b in range(size):
+                if a != b:
+                    made[a, b] += nats(columns[a], columns[b])
 
     table("target", "search_term", _term_of_target)
     table("target", "ad_group", lambda target, group: 1.2 * np.sign(target.distinct - group.distinct))

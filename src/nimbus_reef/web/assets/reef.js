@@ -409,11 +409,19 @@ Alpine.data("dropZone", () => ({
 
 /** Another kind, sheet or way of telling rows apart: the page comes again with the columns of that. */
 Alpine.data("mapping", () => ({
+  // Another kind or sheet: its columns are suggested anew.
   again() {
-    const form = document.getElementById("again");
     const own = /^(csrf_token|mapped)$|(^|-)(column|value|mark)(-|$)|^r\d+-|^word-[^\d]/;
+    this.ask((name, value) => !own.test(name) && (value || name === "scope" || /^(told|word)-/.test(name)));
+  },
+  // Another column: its cells are shown, the other choices stay.
+  cells() {
+    this.ask((name) => name !== "csrf_token");
+  },
+  ask(kept) {
+    const form = document.getElementById("again");
     for (const [name, value] of new FormData(this.$root)) {
-      if (own.test(name) || !value && name !== "scope" && !/^(told|word)-/.test(name) || form.elements[name]) continue;
+      if (!kept(name, value) || form.elements[name]) continue;
       form.append(Object.assign(document.createElement("input"), { type: "hidden", name, value }));
     }
     form.requestSubmit();
