@@ -31,7 +31,7 @@ def rows(*spends, sales="9.00"):
 @pytest.mark.parametrize(
     ("heading", "spends", "foreign"),
     [
-        ("Spend (USD)", ("12.50", "3.00"), "USD"), ("Spend", ("$12.50", "$3.00"), "$"), ("Spend", ("12.50 USD", "3.00 USD"), "USD"),
+        ("Spend (USD)", ("12.50", "3.00"), "USD"), ("SPEND USD", ("12.50", "3.00"), "USD"), ("Spend", ("$12.50", "$3.00"), "$"), ("Spend", ("12.50 USD", "3.00 USD"), "USD"),
         ("Spend", ("£12.50", "£3.00"), "GBP"), ("Spend (EUR)", ("€12.50", "3.00"), ""), ("Spend", ("12.50", "3.00"), ""),
     ],
 )  # fmt: skip
@@ -61,6 +61,11 @@ def test_a_column_of_currencies_counts_and_two_of_them_are_refused(tmp_path):
         loaded(tmp_path / "f", told.replace("USD,2026-10-02", "EUR,2026-10-02"))
     with pytest.raises(BadFile, match=r"€.*[$]|[$].*€"):
         loaded(tmp_path / "f", HEAD.format("Spend") + rows("€1.00", "$2.00", "€3.00"))
+
+
+@pytest.mark.parametrize("heading", ["SPEND ALL", "AD SPEND TOP", "Spend ALL"])
+def test_a_word_in_capitals_is_no_currency(tmp_path, heading):
+    assert loaded(tmp_path / "f", HEAD.format(heading) + rows("12.50", "3.00")).sums["spend"] == 15_500_000
 
 
 def test_a_sign_means_every_currency_that_is_written_so():

@@ -58,9 +58,8 @@ def said_in(table: RawTable, columns: ColumnMap) -> dict[str, str]:
     ]
     found: dict[str, str] = {}
     for header in money:
-        for said in re.findall(_SAID, header):
-            if _codes(said):
-                found.setdefault(said, header)
+        for said in _in_heading(header):
+            found.setdefault(said, header)
         if header not in table.numeric:
             for said in _beside_figures(table.frame[header]):
                 found.setdefault(said, header)
@@ -71,6 +70,22 @@ def said_in(table: RawTable, columns: ColumnMap) -> dict[str, str]:
                     if _codes(said.upper()):
                         found.setdefault(said.upper(), header)
     return found
+
+
+def _in_heading(header: str) -> list[str]:
+    """Signs anywhere and codes in brackets; bare codes but those that are words (ALL, TOP), in capitals only well-known ones."""
+    bracketed = re.findall(r"[(\[]\s*" + _SAID + r"\s*[)\]]", header)
+    bare = [
+        each
+        for each in re.findall(_SAID, header)
+        if each not in _WORDS and (header != header.upper() or each in _SIGNS or each in _WELL_KNOWN)
+    ]
+    return [each for each in dict.fromkeys([*bracketed, *bare]) if _codes(each)]
+
+
+_WELL_KNOWN: Final = frozenset[str]().union(*_SIGNS.values())
+_WORDS: Final = frozenset({"ALL", "TOP", "PEN", "CUP", "MAD", "SOS"})
+"""Codes of currencies that are words in capitals."""
 
 
 def _beside_figures(cells: pl.Series) -> Iterable[str]:
