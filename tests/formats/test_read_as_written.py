@@ -1,5 +1,6 @@
 """What managers' files hold that is easily read as another number: currencies, blanks, per cents, spans of days, odd figures."""
 
+from dataclasses import replace
 from datetime import date
 
 import polars as pl
@@ -8,6 +9,7 @@ import xlsxwriter
 
 from nimbus_reef.errors import BadFile, BadInput
 from nimbus_reef.formats import currencies, files, mapping, reports, values
+from nimbus_reef.formats.raw import RawTable
 from nimbus_reef.formats.values import DateOrder, Style
 
 HEAD = "Date,Campaign,Impressions,Clicks,{},Orders,Units,Sales"
@@ -21,7 +23,7 @@ def loaded(path, text, *, currency="EUR", rate=None, name="a.csv"):
 def parsed(path, name, *, currency="EUR", rate=None):
     table = files.read_table(path, name)
     columns = mapping.suggest_kind(table)[0].mapping
-    return reports.parse(table, mapping.replace(columns, rate=rate), name, currency=currency)
+    return reports.parse(table, replace(columns, rate=rate), name, currency=currency)
 
 
 def rows(*spends, sales="9.00"):
@@ -70,7 +72,7 @@ def test_a_word_in_capitals_is_no_currency(tmp_path, heading):
 
 def test_a_sign_means_every_currency_that_is_written_so():
     for own in ("USD", "CAD", "AUD", "MXN"):
-        table = files.RawTable(
+        table = RawTable(
             pl.DataFrame({"Spend": ["$1.00"], "Campaign": ["A"], "__line": [2]}), ("Spend", "Campaign")
         )
         columns = mapping.ColumnMap("campaign_daily", {"spend": "Spend", "campaign": "Campaign"})

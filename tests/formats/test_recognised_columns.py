@@ -2,14 +2,14 @@
 
 from collections import Counter
 
+import polars as pl
 import pytest
 from benchmarks.mapping import sheets, told
+from tests.formats.test_reports import csv_text, read
 
 from nimbus_reef.formats import headings, mapping
 from nimbus_reef.formats.column_roles import Witnesses
 from nimbus_reef.formats.raw import LINE, RawTable
-
-from tests.formats.test_reports import csv_text, read  # isort: skip
 
 
 def test_with_headings_of_ten_languages_no_look_alike_is_taken_for_a_measure():
@@ -43,7 +43,7 @@ def table(head, *rows):
     cells = [[cell.strip() for cell in row.split("|")] for row in rows]
     headers = tuple(name.strip() for name in head.split("|"))
     frame = {name: [row[place] for row in cells] for place, name in enumerate(headers)}
-    return RawTable(mapping.pl.DataFrame(frame | {LINE: range(2, len(rows) + 2)}), headers)
+    return RawTable(pl.DataFrame(frame | {LINE: range(2, len(rows) + 2)}), headers)
 
 
 @pytest.mark.parametrize(

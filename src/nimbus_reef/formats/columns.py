@@ -7,6 +7,7 @@ Works on a sample of a table's rows; the cells are the first witness of what a c
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import cached_property
@@ -106,9 +107,8 @@ class ColumnCells:
             return Are.NUMBERS
         return Are.TEXT
 
-    def _share_of(self, test: object) -> float:
-        assert callable(test)
-        told = {text: bool(test(text)) for text in set(self.written)}
+    def _share_of(self, test: Callable[[str], bool]) -> float:
+        told = {text: test(text) for text in set(self.written)}
         return sum(told[text] for text in self.written) / len(self.written)
 
     @cached_property

@@ -163,37 +163,6 @@ class _Sample:
         rows = pl.DataFrame({header: self._cells[header] for header in headers})
         return 1 - rows.n_unique() / len(rows) if len(rows) else 0.0
 
-    def dated(self, header: str) -> bool:
-        """True when most cells that say something hold a date, written as one."""
-        return self._written(header, "dated", r"^\d{1,4}[-/. ]{1,2}\w{1,9}[-/. ]{1,2}\d{1,4}")
-
-    def spanned(self, header: str) -> bool:
-        """True when most cells that say something hold two dates."""
-        key = (header, "spanned")
-        if key not in self._known:
-            cells = self._said[header].unique()
-            spans = [values.one_period(cell, values.DateOrder.DAY_FIRST) for cell in cells.to_list()]
-            told = [span for span in spans if span and span[0] < span[1]]
-            self._known[key] = len(told) / len(cells) if len(cells) else 0.0
-        return self._known[key] > 0.6
-
-    def ordered(self, first: str, last: str) -> bool:
-        """True when no row's second date lies before its first."""
-        pairs = [
-            (values.one_date(a, order), values.one_date(b, order))
-            for order in (values.DateOrder.DAY_FIRST,)
-            for a, b in zip(self._cells[first].to_list(), self._cells[last].to_list(), strict=True)
-        ]
-        told = [(a, b) for a, b in pairs if a and b]
-        return bool(told) and all(a <= b for a, b in told)
-
-    def _written(self, header: str, what: str, pattern: str) -> bool:
-        key = (header, what)
-        if key not in self._known:
-            written = self._said[header].str.contains(pattern)
-            self._known[key] = float(written.mean() or 0)  # type: ignore[arg-type]
-        return self._known[key] > 0.6
-
 
 def _id_like(column: Column) -> bool:
     return column.name.endswith("_id") or column.name == "sku"
@@ -265,13 +234,14 @@ def _by_headings(
             ):
                 likeness[row, index] *= 0.3
     score = likeness.copy()
+    days = {each.header for each in seen.days}
     for row, header in enumerate(headers):
         for index, column in enumerate(columns):
             if likeness[row, index] >= _ENOUGH * 0.8:
                 score[row, index] *= 0.35 + 0.65 * sample.fits(header, column)
             elif column.name in DAY_COLUMNS:
                 # A column of dates is the day, however it is headed.
-                score[row, index] = (_ENOUGH + 1) * sample.dated(header)
+                score[row, index] = (_ENOUGH + 1) * (header in days)
     rows, picks = linear_sum_assignment(-score)
     chosen = {
         columns[index].name: headers[row]
@@ -323,38 +293,6 @@ def _with_fit(
 
 
 _UNDATED: Final = 0.97
-
-
-def _timed(chosen: dict[str, str], headers: tuple[str, ...], sample: _Sample) -> dict[str, str]:
-    """
-    One way of telling the days: a day, a span in two columns, or one in a single column.
-
-    Two date columns are never read as one with the other unused.
-    """
-    chosen = dict(chosen)
-    spanned = [header for header in headers if sample.spanned(header)]
-    if spanned and not ({"from", "to"} <= set(chosen)):
-        for name in ("date", "from", "to"):
-            chosen.pop(name, None)
-        return chosen | {"period": spanned[0]}
-    chosen.pop("period", None)
-    dated = [header for header in headers if sample.dated(header)]
-    ends = {"from", "to"} & set(chosen)
-    if len(ends) < 2 and len(dated) == 2 and not _named_as_day(chosen.get("date", "")):
-        first, last = dated if sample.ordered(*dated) else dated[::-1]
-        if sample.ordered(first, last):
-            chosen |= {"from": first, "to": last}
-            ends = {"from", "to"}
-    if len(ends) == 2:
-        chosen.pop("date", None)
-    else:
-        for name in ends:
-            chosen.pop(name)
-    return chosen
-
-
-def _named_as_day(header: str) -> bool:
-    return " ".join(header.lower().split()) in {"date", "day", "report date", "datum", "tag", "fecha", "data"}
 
 
 def suggest_kind(table: RawTable) -> list[Suggestion]:

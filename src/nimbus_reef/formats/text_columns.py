@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Final
@@ -112,8 +112,7 @@ def _pairs(columns: Sequence[ColumnCells]) -> dict[tuple[str, str], np.ndarray]:
     size = len(columns)
     found: dict[tuple[str, str], np.ndarray] = {}
 
-    def table(first: str, second: str, nats: object) -> None:
-        assert callable(nats)
+    def table(first: str, second: str, nats: Callable[[ColumnCells, ColumnCells], float]) -> None:
         made = found.setdefault((first, second), np.zeros((size, size)))
         for a in range(size):
             for b in range(size):
@@ -121,10 +120,14 @@ def _pairs(columns: Sequence[ColumnCells]) -> dict[tuple[str, str], np.ndarray]:
                     made[a, b] += nats(columns[a], columns[b])
 
     table("target", "search_term", _term_of_target)
-    table("target", "ad_group", lambda target, group: 1.2 * np.sign(target.distinct - group.distinct))
-    table("target", "campaign", lambda target, campaign: 1.2 * np.sign(target.distinct - campaign.distinct))
+    table("target", "ad_group", _more_values)
+    table("target", "campaign", _more_values)
     table("campaign", "ad_group", _group_in_campaign)
     return found
+
+
+def _more_values(target: ColumnCells, other: ColumnCells) -> float:
+    return 1.2 * float(np.sign(target.distinct - other.distinct))
 
 
 def _term_of_target(target: ColumnCells, term: ColumnCells) -> float:
