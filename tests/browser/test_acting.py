@@ -277,6 +277,18 @@ def test_all_that_are_filtered_by_each_verdict_are_accepted(page, site, empty_pl
         expect(page.locator("#strip")).to_contain_text("0 changes")
 
 
+@pytest.mark.parametrize("path", ["/catalog/ads", "/delivery/placements?by=campaign", "/catalog/structure"])
+def test_all_rows_of_a_page_are_selected_and_accepted_by_the_same_keys_elsewhere(
+    page, site, empty_plan, path
+):
+    page.goto(f"{site.base}{path}{'&' if '?' in path else '?'}account=fernhollow-de")
+    expect(page.locator("tr[data-row] input.pick, tr[data-row] input[name=rows]").first).to_be_visible()
+    page.keyboard.press("X")
+    expect(page.locator("#bulk")).to_contain_text("selected")
+    page.keyboard.press("A")
+    expect(page.locator("h1")).to_contain_text("before it is done", timeout=60_000)
+
+
 def test_all_that_are_filtered_are_counted_as_all_of_them(page, site):
     page.goto(f"{site.base}/targeting/targets?account=fernhollow-de&where=clicks:ge:1")
     shown = page.locator(".totals b").first.inner_text()

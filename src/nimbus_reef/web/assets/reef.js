@@ -243,7 +243,7 @@ Alpine.data("picker", () => ({
   /** All rows that are filtered, those of the page ticked for the eye. */
   everything() {
     for (const box of this.boxes()) box.checked = true;
-    this.$refs.all.checked = true;
+    if (this.$refs.all) this.$refs.all.checked = true;
     this.show();
   },
   act() {
@@ -409,19 +409,11 @@ Alpine.data("dropZone", () => ({
 
 /** Another kind, sheet or way of telling rows apart: the page comes again with the columns of that. */
 Alpine.data("mapping", () => ({
-  // Another kind or sheet: its columns are suggested anew.
   again() {
-    const own = /^(csrf_token|mapped)$|(^|-)(column|value|mark)(-|$)|^r\d+-|^word-[^\d]/;
-    this.ask((name, value) => !own.test(name) && (value || name === "scope" || /^(told|word)-/.test(name)));
-  },
-  // Another column: its cells are shown, the other choices stay.
-  cells() {
-    this.ask((name) => name !== "csrf_token");
-  },
-  ask(kept) {
     const form = document.getElementById("again");
+    const own = /^(csrf_token|mapped)$|(^|-)(column|value|mark)(-|$)|^r\d+-|^word-[^\d]/;
     for (const [name, value] of new FormData(this.$root)) {
-      if (!kept(name, value) || form.elements[name]) continue;
+      if (own.test(name) || !value && name !== "scope" && !/^(told|word)-/.test(name) || form.elements[name]) continue;
       form.append(Object.assign(document.createElement("input"), { type: "hidden", name, value }));
     }
     form.requestSubmit();
