@@ -10,8 +10,8 @@ from nimbus_reef.web.factory import make_app
 from nimbus_reef.web.security import limiter
 
 
-@pytest.fixture(scope="session")
-def app(demo):
+def app_of(demo):
+    """The site of an installation, without tokens and limits in the way."""
     made = make_app(
         demo.config,
         demo.store,
@@ -22,6 +22,11 @@ def app(demo):
     made.config.update(WTF_CSRF_ENABLED=False)
     limiter.enabled = False
     return made
+
+
+@pytest.fixture(scope="session")
+def app(demo):
+    return app_of(demo)
 
 
 def signed_in(app, email, password):

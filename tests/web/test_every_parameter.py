@@ -13,16 +13,13 @@ from pathlib import Path
 
 import pytest
 from tests.conftest import PASSWORD, Demo, installed
-from tests.web.conftest import signed_in
+from tests.web.conftest import app_of, signed_in
 
 from nimbus_reef.cli import demo as demo_data
 from nimbus_reef.cli import wiring
-from nimbus_reef.jobs.queue import make_queue
 from nimbus_reef.store.people import people
 from nimbus_reef.store.record import server
 from nimbus_reef.web import kit
-from nimbus_reef.web.factory import make_app
-from nimbus_reef.web.security import limiter
 
 WEB = Path(kit.__file__).parents[1]
 ODD = (
@@ -88,15 +85,7 @@ def addresses(rule, odd):
 
 
 def test_no_parameter_of_any_route_is_a_fault(mine):
-    app = make_app(
-        mine.config,
-        mine.store,
-        make_queue(mine.config, mine.store, immediate=True),
-        secret_key="x",
-        testing=True,
-    )
-    app.config.update(WTF_CSRF_ENABLED=False)
-    limiter.enabled = False
+    app = app_of(mine)
     people.add(
         mine.store,
         email="ana@nimbus-reef.example",
