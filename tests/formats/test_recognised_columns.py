@@ -125,3 +125,15 @@ def test_a_quotient_is_barred_where_headings_alone_tell(tmp_path):
     ]
     _, best = read(tmp_path / "a.csv", csv_text(rows, headers=head))
     assert best.mapping.columns.get("bid") != "Bid paid"
+
+
+def test_a_headed_column_that_cannot_be_read_leaves_its_place_to_no_other():
+    """A spend column of odd cells is refused as spend; organic sales do not become it."""
+    head = "Kampagne|Einblendungen|Klicks|Kosten (EUR)|Käufe|Umsatz|Organischer Umsatz"
+    for cells in (("1,2,3", "$4.00", "x"), ("", "", ""), ("#DIV/0!", "NaN", "")):
+        rows = [
+            f"K{n}|{900 + n}|{20 + n}|{cell}|{n}|{20 * n},00|{7 * n},00" for n, cell in enumerate(cells, 1)
+        ]
+        best = mapping.suggest_kind(table(head, *rows))[0]
+        assert best.mapping.columns["spend"] == "Kosten (EUR)", cells
+        assert "Organischer Umsatz" in best.unused

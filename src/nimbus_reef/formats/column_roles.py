@@ -83,7 +83,8 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
     hour = hours[0] if hours else ""
     text_roles = [role for role in _TEXT_ROLES if role in names]
     text = text_columns.assigned(seen.texts, text_roles, _of(told, text_roles, seen.texts.columns))
-    figure_roles = [role for role in _FIGURE_ROLES if role in names]
+    headed = _headed_alone(seen, [role for role in _FIGURE_ROLES if role in names], told)
+    figure_roles = [role for role in _FIGURE_ROLES if role in names and role not in headed]
     figure = figure_columns.assigned(
         seen.figures, figure_roles, _of(told, figure_roles, seen.figures.columns), taken=hour
     )
@@ -93,6 +94,7 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
     columns |= {
         role: seen.figures.columns[index].header for role, index in figure.columns.items() if index != NONE
     }
+    columns |= headed
     days, day_question = _days(seen, kind, told)
     columns = _blank_by_heading(seen, kind, columns, told)
     columns |= {name: header for name, header in days.items() if header not in columns.values()}
@@ -154,23 +156,37 @@ def _of(
     return {role: np.array([told[role][column.header] for column in columns]) for role in roles}
 
 
+def _headed_alone(
+    seen: Witnesses, roles: Sequence[str], told: Mapping[str, Mapping[str, float]]
+) -> dict[str, str]:
+    """
+    Roles whose very word heads a column that is blank, or no column of numbers, and no other: no other column takes its place, and what is
+    wrong with its cells is told when they are read.
+    """
+    found: dict[str, str] = {}
+    for role in roles:
+        nats = told[role]
+        if any(nats[each.header] >= headings.BESIDE_WINDOW for each in seen.figures.columns):
+            continue
+        odd = [each.header for each in seen.columns if each.are in (Are.TEXT, Are.NOTHING)]
+        free = [header for header in odd if header not in found.values() and nats[header] >= headings.WHOLE]
+        if free:
+            found[role] = max(free, key=lambda header: nats[header])
+    return found
+
+
 def _blank_by_heading(
     seen: Witnesses, kind: ReportKind, columns: Mapping[str, str], told: Mapping[str, Mapping[str, float]]
 ) -> dict[str, str]:
-    """Columns that are blank throughout go by their heading alone; those whose cells are no figures too, where it is the very word."""
+    """Columns that are blank throughout go by their heading alone."""
     made = dict(columns)
-    odd = [each.header for each in seen.columns if each.are is Are.TEXT]
     for column in kind.columns:
         nats = told[column.name]
         free = [
             header for header in seen.blank if header not in made.values() and nats[header] >= _BY_HEADING
         ]
-        if column.name in _FIGURE_ROLES:
-            free += [
-                header for header in odd if header not in made.values() and nats[header] >= headings.WHOLE
-            ]
         if column.name not in made and free and column.name in (*_TEXT_ROLES, *_FIGURE_ROLES):
-            made[column.name] = max(free, key=lambda header: told[column.name][header])
+            made[column.name] = max(free, key=lambda header: nats[header])
     return made
 
 

@@ -176,6 +176,10 @@ def by_role(
         for name, phrases, trade in roles
     }
     for index in range(len(headers)):
+        # What is another thing than one of ours, as organic sales, is none of the others either.
+        if any(said[index] == ANOTHER_THING for said in told.values()):
+            for said in told.values():
+                said[index] = said[index] if said[index] >= BESIDE_WINDOW else ANOTHER_THING
         best = max(told, key=lambda name: told[name][index], default=None)
         if best is not None and told[best][index] >= BESIDE_WINDOW:
             for name in told:

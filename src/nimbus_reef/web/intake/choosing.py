@@ -117,7 +117,7 @@ class Choices:
     """
     Everything that can be chosen of a file, and what is still open. open: our columns that somebody has to choose; or_else: the kind that
     it could be as well; unused: the file's columns that are not loaded; currency: that of the file's money where it is not the
-    account's, which is own_currency; rate: what was typed for it.
+    account's, which is own_currency; rate: what was typed for it; refused: why it cannot be loaded as it is chosen.
     """
 
     maps: tuple[ColumnMap, ...]
@@ -138,6 +138,7 @@ class Choices:
     currency: str
     own_currency: str
     rate: str
+    refused: str
 
 
 FEEDS: Final = {
@@ -284,6 +285,7 @@ def _file_choices(
     )
     ask_decimal = any(_decimal_in_doubt(tables[each.sheet].table, each) for each in maps)
     sums = any(READ_KINDS[each.kind].takes_blocks for each in undated)
+    currency, refused = _foreign(looked, maps)
     orders = [each.date_order.value for each in maps if each.date_order is not DateOrder.UNKNOWN]
     return Choices(
         whole, sheets, ask_dates, (orders or ["unknown"])[0], ask_decimal, fields.get("decimal") or "",
@@ -296,17 +298,20 @@ def _file_choices(
             for sheet in sheets if sheet.chosen for reading in sheet.readings for column in reading.columns
             if not column.header and (column.asked or column.required)
         ),
-        "" if looked.known or "mapped" in fields else _or_else(looked), _unused(maps, sheets), _foreign(looked, maps), looked.currency,
-        fields.get("rate") or "",
+        "" if looked.known or "mapped" in fields else _or_else(looked), _unused(maps, sheets), currency, looked.currency,
+        fields.get("rate") or "", refused,
     )  # fmt: skip
 
 
-def _foreign(looked: Looked, maps: Sequence[ColumnMap]) -> str:
-    """The currency of the file's money where it is not the account's."""
-    told = (
-        currencies.foreign(looked.sheet(each.sheet).table, each, looked.currency, each.sheet) for each in maps
-    )
-    return next((each for each in told if each), "")
+def _foreign(looked: Looked, maps: Sequence[ColumnMap]) -> tuple[str, str]:
+    """The currency of the file's money where it is not the account's, and why it cannot be loaded where it is in two."""
+    try:
+        told = (
+            currencies.foreign(looked.sheet(each.sheet).table, each, looked.currency, "") for each in maps
+        )
+        return next((each for each in told if each), ""), ""
+    except BadFile as problem:
+        return "", str(problem)
 
 
 def _or_else(looked: Looked) -> str:
