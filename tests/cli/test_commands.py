@@ -112,6 +112,23 @@ def test_a_question_ends_with_3_and_yes_goes_ahead(reef, tmp_path):
     assert reef("import", path, "--account", "fern-de", "--yes").exit_code == 0
 
 
+@pytest.mark.parametrize(
+    ("name", "header", "row"),
+    [("hours.csv", "hour,campaign,impressions,clicks,spend,orders,sales", "{n},C,900,30,15.00,2,40.00"),
+     ("keywords.csv", "campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales", "C,G,t{n},exact,900,30,15.00,2,40.00")],
+)  # fmt: skip
+def test_the_days_of_a_sum_that_a_title_tells_are_suggested_and_not_taken(reef, tmp_path, name, header, row):
+    path = tmp_path / name
+    rows = "".join(f"{row.format(n=n)}\n" for n in range(24))
+    path.write_text(f"All of it from 1 Oct 2026 to 31 Oct 2026\n{header}\n{rows}")
+    refused = reef("import", path, "--account", "fern-de")
+    assert refused.exit_code == 1
+    assert "--from 2026-10-01 --to 2026-10-31" in refused.output.replace("\n", " ")
+    assert json.loads(reef("batches", "--account", "fern-de", "--format", "json").stdout) == []
+    done = reef("import", path, "--account", "fern-de", "--from", "2026-10-01", "--to", "2026-10-31", "--yes")
+    assert "one sum for 2026-10-01 to 2026-10-31" in done.output
+
+
 def test_batches_are_listed_and_undone(reef, report):
     reef("import", report, "--account", "fern-de", "--yes")
     (batch,) = json.loads(reef("batches", "--account", "fern-de", "--format", "json").stdout)

@@ -83,6 +83,10 @@ def block(first, last, label="product"):
     return Span(label, Window(day(first), day(last)), date(2026, 10, 31), block=True)
 
 
+def test_sums_side_by_side_stay_two():
+    assert states([block(1, 10), block(11, 20)], 1, 20) == {(1, 10): DayState.SUM, (11, 20): DayState.SUM}
+
+
 def test_a_sum_counts_only_in_a_window_that_holds_all_of_it():
     spans = [block(1, 10)]
     labels = labels_in_use(spans)

@@ -118,7 +118,9 @@ class _Said:
                 **{name: {**suggested.values.get(name, {}), **words} for name, words in self.meanings.items()},
             },
         )  # fmt: skip
-        return made if made.dated or self.days is None else replace(made, days=self.days)
+        # What a title tells is suggested, not taken, for a sum: days that it is not of would count twice.
+        given = None if READ_KINDS[made.kind].takes_blocks else made.days
+        return replace(made, days=None if made.dated else self.days or given)
 
 
 _DAY = click.DateTime(["%Y-%m-%d"])

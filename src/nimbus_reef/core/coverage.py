@@ -157,12 +157,13 @@ def stretches(
     *,
     matures: bool,
 ) -> list[Stretch]:
-    """The days of the window in their states, neighbours of one state together, oldest first."""
+    """The days of the window in their states, neighbours of one state together but each sum by itself, oldest first."""
     found: list[Stretch] = []
+    begins = {span.days.first for span in spans if span.block}
     for number in range(window.days):
         day = window.first + timedelta(days=number)
         state = state_of(day, spans, labels, newest, maturing_days, matures=matures)
-        if found and found[-1].state is state:
+        if found and found[-1].state is state and not (state is DayState.SUM and day in begins):
             found[-1] = Stretch(state, Window(found[-1].days.first, day))
         else:
             found.append(Stretch(state, Window(day, day)))

@@ -16,6 +16,7 @@ from nimbus_reef.core.model import MICRO
 from nimbus_reef.formats import abreast, values
 from nimbus_reef.formats.apart import Apart
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
+from nimbus_reef.formats.kinds import READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.raw import LINE, no_problems
 from nimbus_reef.formats.values import Style
@@ -216,7 +217,7 @@ def _column(cells: pl.Series, column: Column, reading: CellReading) -> tuple[pl.
             # A name may be a dash or “null”; only white space is nothing.
             value, wrong = when(cells != "", cells), ""
         case CellKind.DATE | CellKind.WEEK | CellKind.MONTH | CellKind.TIME:
-            value = dated(cells, column.holds, reading.mapping.date_order, reading.zone)
+            value = dated(cells, column, reading.mapping, reading.zone)
             wrong = f"is no {column.holds} that can be read"
         case CellKind.CHOICE:
             value = values.choices(cells, words_of(column, reading.mapping))
@@ -251,9 +252,12 @@ def _column(cells: pl.Series, column: Column, reading: CellReading) -> tuple[pl.
     return _ranged(value, reason, column)
 
 
-def dated(cells: pl.Series, holds: CellKind, order: values.DateOrder, zone: str) -> pl.Series:
-    """Cells that place something in time, as dates; times as datetimes in the zone."""
-    match holds:
+def dated(cells: pl.Series, column: Column, mapping: ColumnMap, zone: str) -> pl.Series:
+    """Cells that place something in time, as dates; times as datetimes in the zone. Settings beside a sum are those of its last day."""
+    order = mapping.date_order
+    if column.name == "date" and READ_KINDS[mapping.kind].is_settings:
+        return values.periods(cells, order)[1]
+    match column.holds:
         case CellKind.WEEK:
             return values.weeks(cells, order)
         case CellKind.MONTH:

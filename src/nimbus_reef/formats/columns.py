@@ -27,7 +27,6 @@ _FULL_SHARE: Final = 0.6
 _DAYS_FROM, _SPANS_FROM, _NUMBERS_FROM = 0.8, 0.6, 0.85
 _SIGNS: Final = re.compile(r"[^\W\d_]*\$|[€£¥₹₺₽]|\b[A-Z]{3}\b|\b(?:kr|zł|Kč|Ft|lei)\b")
 _ID_LIKE: Final = re.compile(r"[A-Za-z]*(?:[-_./]?[A-Za-z0-9])*[0-9][A-Za-z0-9._/\-]*")
-_MONTH_ALONE: Final = re.compile(r"(?:\d{4}[-/.]\d{1,2}|\d{1,2}[-/.]\d{4}|[^\W\d_]{3,12}\.?[ -]\d{4})")
 _DATE_LIKE: Final = re.compile(
     r"\d{1,4}[-/. ]{1,2}[\w]{1,12}\.?[-/., ]{1,2}\d{1,4}|[^\W\d_]{3,12}\.? \d{1,2},? \d{4}|(?:19|20)\d{6}"
 )
@@ -176,21 +175,13 @@ _LONG_ID: Final = 8
 
 
 def _is_day(text: str) -> bool:
-    if (
-        not _DATE_LIKE.fullmatch(text.partition(" ")[0])
-        and not _DATE_LIKE.fullmatch(text)
-        and not _MONTH_ALONE.fullmatch(text)
-    ):
+    if not _DATE_LIKE.fullmatch(text.partition(" ")[0]) and not _DATE_LIKE.fullmatch(text):
         return bool(re.match(r"\d{4}-\d{2}-\d{2}[T ]", text))
-    if _MONTH_ALONE.fullmatch(text):
-        return values.month_in(text) is not None or bool(
-            re.fullmatch(r"(?:19|20)\d{2}[-/.](?:0?[1-9]|1[0-2])|(?:0?[1-9]|1[0-2])[-/.](?:19|20)\d{2}", text)
-        )
     return any(values.one_date(text, order) for order in (DateOrder.DAY_FIRST, DateOrder.MONTH_FIRST))
 
 
 def _is_span(text: str) -> bool:
-    if len(re.findall(r"\d", text)) < 6:
+    if len(re.findall(r"\d", text)) < 6 and not values.MONTH_ALONE.fullmatch(text):
         return False
     for order in (DateOrder.DAY_FIRST, DateOrder.MONTH_FIRST):
         span = values.one_period(text, order)

@@ -234,7 +234,7 @@ def _by_headings(
             ):
                 likeness[row, index] *= 0.3
     score = likeness.copy()
-    days = {each.header for each in seen.days}
+    days = {each.header for each in (*seen.days, *seen.spans)}
     for row, header in enumerate(headers):
         for index, column in enumerate(columns):
             if likeness[row, index] >= _ENOUGH * 0.8:
@@ -361,7 +361,7 @@ def checked(mapping: ColumnMap, headers: tuple[str, ...]) -> ColumnMap:
     if missing:
         raise BadInput(
             f"No column of the file is chosen for {', '.join(missing)}.",
-            remedy=f"{kind.title} need {'it' if len(missing) == 1 else 'them'}; "
+            remedy=f"The report “{kind.title.lower()}” needs {'it' if len(missing) == 1 else 'them'}; "
             "choose a column, or another kind of report.",
         )
     return mapping

@@ -10,7 +10,7 @@ import polars as pl
 
 from nimbus_reef.formats import mapping, values
 from nimbus_reef.formats.kinds import READ_KINDS
-from nimbus_reef.formats.mapping import ColumnMap
+from nimbus_reef.formats.mapping import ColumnMap, Suggestion
 from nimbus_reef.formats.raw import RawTable
 
 _CAMPAIGN: Final = ("campaigns", "campaign_daily")
@@ -72,9 +72,9 @@ def row_words(table: RawTable, header: str) -> dict[str, tuple[str, ...]]:
     }
 
 
-def suggest(table: RawTable, header: str, chosen: dict[str, tuple[str, ...]]) -> list[ColumnMap]:
+def suggest(table: RawTable, header: str, chosen: dict[str, tuple[str, ...]]) -> list[Suggestion]:
     """
-    A mapping for every kind that some rows feed, columns found among the cells of those rows alone.
+    A suggestion for every kind that some rows feed, columns found among the cells of those rows alone.
 
     chosen: word → kinds. Kinds whose figures or settings these rows do not carry are left out.
     """
@@ -83,22 +83,32 @@ def suggest(table: RawTable, header: str, chosen: dict[str, tuple[str, ...]]) ->
         for kind in kinds:
             feeding.setdefault((kind, "negativ" in word.lower() or "négati" in word.lower()), []).append(word)
     made = [_one(table, header, kind, words, negative) for (kind, negative), words in feeding.items()]
-    found = [each for each in made if each is not None]
-    ends = [each.columns[name] for each in found for name in ("to", "date") if name in each.columns]
-    # Settings are those of the last day that the figures beside them are of.
-    return [
-        each if each.dated or not ends else replace(each, columns={**each.columns, "date": ends[0]})
-        for each in found
-    ]
+    found = [each for each in made if not each.mapping.lacks()]
+    ends = [
+        each.mapping.columns[name] for name in ("to", "date", "period") for each in found if name in each.mapping.columns
+    ]  # fmt: skip
+    return [each if each.mapping.dated or not ends else _of_the_day(each, ends[0]) for each in found]
 
 
-def _one(table: RawTable, header: str, kind: str, words: Sequence[str], negative: bool) -> ColumnMap | None:
-    part = rows_of(table, header, words)
+def _of_the_day(settings: Suggestion, header: str) -> Suggestion:
+    """Settings are those of the last day that the figures beside them are of."""
+    made = settings.mapping
+    return replace(settings, mapping=replace(made, columns={**made.columns, "date": header}))
+
+
+def suggestion_of(table: RawTable, columns: ColumnMap) -> Suggestion:
+    """What the rows that a mapping reads say of the columns of its kind."""
+    part = rows_of(table, columns.told_by, columns.only)
     said = tuple(
         name for name in table.headers
-        if name != header and not values.empty(values.trimmed(part.frame[name])).all()
+        if name != columns.told_by and not values.empty(values.trimmed(part.frame[name])).all()
     )  # fmt: skip
-    suggested = mapping.suggest(replace(part, headers=said), READ_KINDS[kind])
+    return mapping.suggest(replace(part, headers=said), READ_KINDS[columns.kind])
+
+
+def _one(table: RawTable, header: str, kind: str, words: Sequence[str], negative: bool) -> Suggestion:
+    made = ColumnMap(kind, {}, sheet=table.sheet, told_by=header, only=tuple(words))
+    suggested = suggestion_of(table, made)
     columns = dict(suggested.mapping.columns)
     words_of: dict[str, dict[str, str]] = dict(_NEGATED) if negative and kind == "targets" else {}
     if kind == "targets" and "ad_group" not in columns and "ad_group" in suggested.missing:
@@ -106,11 +116,8 @@ def _one(table: RawTable, header: str, kind: str, words: Sequence[str], negative
         heading = mapping.suggest(table, READ_KINDS[kind]).mapping.columns.get("ad_group")
         if heading is not None and heading not in columns.values():
             columns["ad_group"] = heading
-    made = ColumnMap(
-        kind, columns, suggested.mapping.date_order, values=words_of, sheet=table.sheet, told_by=header,
-        only=tuple(words),
-    )  # fmt: skip
-    return None if made.lacks() else made
+    made = replace(made, columns=columns, date_order=suggested.mapping.date_order, values=words_of)
+    return replace(suggested, mapping=made)
 
 
 def rows_of(table: RawTable, header: str, words: Sequence[str]) -> RawTable:

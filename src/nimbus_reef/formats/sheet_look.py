@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
-from nimbus_reef.formats import mapping, values
+from nimbus_reef.formats import mapping, mixed, values
 from nimbus_reef.formats.kinds import READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap, Suggestion
 from nimbus_reef.formats.raw import RawTable
@@ -32,6 +32,12 @@ class SheetLook:
     def signature(self) -> str:
         """What makes two tables come from the same source."""
         return mapping.signature(self.table.headers, self.told_by)
+
+    def suggestion_of(self, columns: ColumnMap) -> Suggestion | None:
+        """What the rows that a mapping reads say of the columns of its kind; None for kinds that are only read from mixed sheets whole."""
+        if columns.told_by:
+            return mixed.suggestion_of(self.table, columns)
+        return next((each for each in self.suggestions if each.mapping.kind == columns.kind), None)
 
 
 def date_doubt(table: RawTable, columns: ColumnMap) -> str | None:

@@ -302,13 +302,29 @@ _IN_TEXT = re.compile(
 
 
 def one_period(text: str, order: DateOrder) -> tuple[date, date] | None:
-    """The first and last day of a span such as “1 Oct 2026 – 30 Oct 2026”; a single day is one too."""
+    """The first and last day of a span such as “1 Oct 2026 – 30 Oct 2026”; a single day is one too, and a month all of its days."""
     parts = _BETWEEN.split(_LED_IN.sub("", text)) if len(text) <= 2 * _LONGEST_DATE else []
     if len(parts) > 2 or not parts:
         return None
-    ends = [one_date(part.strip(), order) for part in parts]
+    ends = [_day_or_month(part.strip(), order) for part in parts]
     first, last = ends[0], ends[-1]
-    return (first, last) if first is not None and last is not None and first <= last else None
+    return (first[0], last[1]) if first and last and first[0] <= last[1] else None
+
+
+MONTH_ALONE: Final = re.compile(
+    r"(?:19|20)\d{2}[-/.](?:0?[1-9]|1[0-2])|(?:0?[1-9]|1[0-2])[-/.](?:19|20)\d{2}|[^\W\d_]{3,12}\.?[ -](?:19|20)\d{2}"
+)
+
+
+def _day_or_month(text: str, order: DateOrder) -> tuple[date, date] | None:
+    if not MONTH_ALONE.fullmatch(text):
+        day = one_date(text, order)
+        return (day, day) if day else None
+    year, rest = re.search(r"\d{4}", text), re.sub(r"[-/. ]*\d{4}[-/. ]*", "", text)
+    first = one_date(f"1 {rest} {year[0]}", order) if year and rest.isalpha() else None
+    if year and rest.isdigit():
+        first = date(int(year[0]), int(rest), 1)
+    return (first, first.replace(day=monthrange(first.year, first.month)[1])) if first else None
 
 
 def period_in(text: str) -> tuple[date, date] | None:

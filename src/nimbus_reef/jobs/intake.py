@@ -197,7 +197,7 @@ def usual_maps(looked: Looked, kind: str | None = None, sheets: Sequence[str] = 
 
 def _suggested(sheet: SheetLook) -> list[ColumnMap]:
     if sheet.told_by:
-        made = mixed.suggest(sheet.table, sheet.told_by, dict(sheet.words))
+        made = [each.mapping for each in mixed.suggest(sheet.table, sheet.told_by, dict(sheet.words))]
         return [replace(each, days=sheet.days if each.needs_days else None) for each in made]
     best = sheet.suggestions[0]
     return (
@@ -211,8 +211,8 @@ def must_be_told(looked: Looked, columns: ColumnMap, said: Collection[str], *, k
     that somebody chose.
     """
     sheet = looked.sheet(columns.sheet)
-    told = next((each for each in sheet.suggestions if each.mapping.kind == columns.kind), None)
-    if told is None or columns.told_by:
+    told = sheet.suggestion_of(columns)
+    if told is None:
         return
     best, *others = sheet.suggestions
     if not kind_said and best is told and others and told.kind_share <= mapping.KIND_SURE:

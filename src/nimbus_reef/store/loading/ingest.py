@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
+from pathlib import Path
 from typing import Final
 
 import polars as pl
@@ -16,7 +17,7 @@ from nimbus_reef.errors import BadFile, NeedsYes
 from nimbus_reef.formats.apart import Apart
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.reports import Parsed
-from nimbus_reef.store.loading import claims, losses, names, undo, versions
+from nimbus_reef.store.loading import claims, losses, names, sense, undo, versions
 from nimbus_reef.store.loading.claims import Claim
 from nimbus_reef.store.loading.losses import Incoming
 from nimbus_reef.store.loading.names import Named
@@ -121,7 +122,7 @@ def load(
             asked = [
                 question
                 for (part, _), named in zip(rows, looked, strict=True)
-                for question in losses.asked(connection, _keyed(connection, part, named), store.scratch)
+                for question in _asked(connection, _keyed(connection, part, named), store.scratch)
             ]
             if asked:
                 raise NeedsYes(tuple(dict.fromkeys(asked)))
@@ -178,6 +179,14 @@ def _unusual(rows: pl.DataFrame, part: FilePart) -> list[str]:
     if span.last > part.today:
         asked.append(f"The file holds days after today, up to {span.last}.")
     return asked
+
+
+def _asked(connection: Connection, each: _Load, scratch: Path) -> list[str]:
+    """What loading would remove, and what of the file cannot well be right."""
+    return [
+        *losses.asked(connection, each, scratch),
+        *sense.asked(connection, each, each.part.mapping.columns),
+    ]
 
 
 def _keyed(connection: Connection, part: FilePart, named: Named) -> _Load:

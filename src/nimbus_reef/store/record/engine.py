@@ -26,6 +26,9 @@ T = TypeVar("T")
 _RETRY_CODES: Final = frozenset({1205, 1213})
 """Lock wait timeout; deadlock, which is also what a cluster calls two writes that met."""
 _AWAY_CODES: Final = frozenset({1040, NOT_READY, 1053, 1927, 2002, 2003, 2005, 2006, 2013, 2026, 2055})
+_LATE: Final = 1205
+"""To a question that locks nothing: a node of a cluster did not catch up with the others in the time that it may take."""
+_AWAY_READING: Final = _AWAY_CODES | {_LATE}
 _AT_COMMIT, _OUT_OF_CLUSTER = 1180, "Primary Component"
 """An error at a commit, whatever it is of; and the words by which a cluster says that a node is no longer one of its own."""
 _TRIES: Final = 6
@@ -55,11 +58,11 @@ class Store:
         """A connection for reading, the moment's own in one; StoreAway when the database does not answer."""
         moment = moments.current()
         if moment is None:
-            with _telling_absence(), self.engine.connect() as connection:
+            with _telling_absence(_AWAY_READING), self.engine.connect() as connection:
                 yield connection
             return
         try:
-            with _telling_absence():
+            with _telling_absence(_AWAY_READING):
                 yield moment.connection(self.engine)
         except StoreAway:
             moment.let_go()
@@ -90,7 +93,7 @@ class Store:
             self.engine.connect() as connection,
             connection.begin() as transaction,
         ):
-            with _telling_absence(_LostOnTheWay):
+            with _telling_absence(told=_LostOnTheWay):
                 done = work(connection)
             transaction.commit()
             return done
@@ -117,11 +120,13 @@ def _code(problem: BaseException | None) -> int:
 
 
 @contextmanager
-def _telling_absence(told: type[StoreAway] = StoreAway) -> Iterator[None]:
+def _telling_absence(
+    codes: frozenset[int] = _AWAY_CODES, told: type[StoreAway] = StoreAway
+) -> Iterator[None]:
     try:
         yield
     except (OperationalError, InterfaceError, TimeoutError) as problem:
-        if isinstance(problem, DBAPIError) and _code(problem.orig) not in _AWAY_CODES:
+        if isinstance(problem, DBAPIError) and _code(problem.orig) not in codes:
             raise
         raise told(
             "The database does not answer.",

@@ -191,14 +191,20 @@ def _maps_of(number: int, sheet: SheetLook, known: Sequence[ColumnMap], fields: 
         told_by = sheet.told_by if kind is None else WHOLE
     if told_by:
         words = _word_kinds(number, sheet, told_by, fields)
-        return mixed.suggest(sheet.table, told_by, words)
+        return [_sure(each) for each in mixed.suggest(sheet.table, told_by, words)]
     found = next((each for each in sheet.suggestions if each.mapping.kind == kind), None) if kind else None
     if kind and found is None:
         raise BadInput(f"“{kind}” is not a kind of report.", remedy=f"Use one of {', '.join(KINDS)}.")
-    best = found or sheet.suggestions[0]
-    # What two columns could be is chosen by the person: neither is taken before.
-    sure = {name: header for name, header in best.mapping.columns.items() if name not in best.asked}
-    return [replace(best.mapping, columns=sure)]
+    return [_sure(found or sheet.suggestions[0])]
+
+
+def _sure(suggested: Suggestion) -> ColumnMap:
+    """The mapping without what two columns could be: that is chosen by the person, neither is taken before."""
+    columns = suggested.mapping.columns
+    return replace(
+        suggested.mapping,
+        columns={name: header for name, header in columns.items() if name not in suggested.asked},
+    )
 
 
 def _word_kinds(number: int, sheet: SheetLook, told_by: str, fields: Fields) -> dict[str, tuple[str, ...]]:
@@ -382,8 +388,7 @@ def _as_known(own: Sequence[ColumnMap], kinds: Mapping[str, tuple[str, ...]]) ->
 
 def _reading(sheet: SheetLook, columns: ColumnMap, prefix: str) -> FileReading:
     kind, table = READ_KINDS[columns.kind], sheet.table
-    told = next((each for each in sheet.suggestions if each.mapping.kind == columns.kind), None)
-    suggested = told if not columns.told_by else None
+    suggested = sheet.suggestion_of(columns)
     part = mixed.rows_of(table, columns.told_by, columns.only) if columns.told_by else table
     return FileReading(
         prefix,
@@ -433,7 +438,8 @@ def _become(cells: Any, column: Column, chosen: ColumnMap, style: Style) -> list
         spans = zip(*values.periods(text, order), strict=True)
         return [f"{first} to {last}" if first and last else "" for first, last in spans]
     if column.holds.dated:
-        return [day.isoformat() if day else "" for day in cell_types.dated(text, column.holds, order, "UTC")]
+        days = cell_types.dated(text, column, replace(chosen, date_order=order), "UTC")
+        return [day.isoformat() if day else "" for day in days]
     if column.holds is CellKind.CHOICE:
         words = {**column.aliases, **chosen.values.get(column.name, {})}
         return [word or "" for word in values.choices(text, words)]
