@@ -66,3 +66,30 @@ def test_a_broken_sheet_is_refused_in_words_while_others_work(page, site, empty_
     expect(page.locator("body")).to_contain_text("is not a workbook")
     page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
     expect(page.locator("tr[data-row]").first).to_be_visible()
+
+
+def test_the_header_and_the_separator_are_chosen_with_a_preview(page, site, tmp_path):
+    """A table in which each row begins as if commas divided it, under a line as wide as that."""
+    account(site)
+    path = tmp_path / "odd.csv"
+    rows = [
+        f"2026-07-{n:02};Lamps, old | exact;{900 + n};{30 + n};1{n:02}.50;{n % 3};{n % 3 * 20}.50"
+        for n in range(1, 29)
+    ]
+    path.write_text("\n".join(["all, of it", "Day;Campaign;Impr.;Clicks;Cost;Orders;Revenue", *rows]) + "\n")
+    page.goto(f"{site.base}/intake/?account={KEY}")
+    page.set_input_files("input[type=file]", path)
+    page.wait_for_url("**/intake/files/*")
+    separator, header = page.get_by_label("cells are separated by"), page.get_by_label("the header is")
+    separator.select_option("a comma")
+    expect(page.locator("section.block th").first).to_have_text("all")
+    separator.select_option("a semicolon")
+    header.select_option("1")
+    expect(page.locator("section.block th").first).to_have_text("all, of it")
+    header.select_option("2")
+    expect(page.locator("section.block th").nth(3)).to_have_text("Clicks")
+    expect(page.locator(".answer")).to_contain_text("This looks like “Campaigns by day”")
+    page.get_by_role("button", name="Load").click()
+    job = page.locator(".job", has_text="odd.csv").first
+    expect(job).to_contain_text("✓ Campaigns by day", timeout=20_000)
+    expect(job).to_contain_text("28")

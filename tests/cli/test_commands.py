@@ -129,6 +129,19 @@ def test_the_days_of_a_sum_that_a_title_tells_are_suggested_and_not_taken(reef, 
     assert "one sum for 2026-10-01 to 2026-10-31" in done.output
 
 
+def test_a_separator_and_a_header_line_are_said_by_flags(reef, tmp_path):
+    path = tmp_path / "odd.csv"
+    rows = [f"2026-07-{n:02}~C~{900 + n}~{30 + n}~15.50~{n % 3}~{n % 3 * 20}.50" for n in range(1, 29)]
+    path.write_text(
+        "\n".join(["a~b~c~d~e~f~g", "Day~Campaign~Impr.~Clicks~Cost~Orders~Revenue", *rows]) + "\n"
+    )
+    done = reef("import", path, "--account", "fern-de", "--separator", "~", "--header-line", "2")
+    assert done.exit_code == 0, done.output
+    assert "Campaigns by day, 28 rows on 28 days" in done.output
+    refused = reef("import", path, "--account", "fern-de", "--header-line", "99", "--again")
+    assert "The line of the header is empty" in refused.output
+
+
 def test_batches_are_listed_and_undone(reef, report):
     reef("import", report, "--account", "fern-de", "--yes")
     (batch,) = json.loads(reef("batches", "--account", "fern-de", "--format", "json").stdout)

@@ -23,6 +23,7 @@ from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.contract import CellKind
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap
+from nimbus_reef.formats.raw import AS_FOUND, SEPARATORS, Layout
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.formats.values import DateOrder, Style
 from nimbus_reef.jobs import intake
@@ -95,6 +96,11 @@ class _Said:
     days: Window | None
     meanings: dict[str, dict[str, str]]
     rate: float | None
+    layout: Layout
+
+    def layouts(self) -> dict[str, Layout] | None:
+        """Where the cells of each table stand, as far as it was said."""
+        return dict.fromkeys(self.sheets or ("",), self.layout) if self.layout != AS_FOUND else None
 
     def maps(self, looked: intake.Looked) -> list[ColumnMap]:
         """The suggested mappings with all of that over them."""
@@ -155,6 +161,14 @@ _DAY = click.DateTime(["%Y-%m-%d"])
     "--decimal", type=click.Choice([",", "."]), help="The decimal sign, where no cell says which it is."
 )
 @click.option(
+    "--separator",
+    type=click.Choice([*SEPARATORS, "tab"]),
+    help="What stands between the cells of a CSV; found when not given.",
+)
+@click.option(
+    "--header-line", type=click.IntRange(1), help="The line that the header is on; found when not given."
+)
+@click.option(
     "--value", "values_", multiple=True, metavar="COLUMN:WORD=OURS",
     help="What a word of a closed list means, such as match_type:WORD=phrase; - turns its rows away.",
 )  # fmt: skip
@@ -175,7 +189,8 @@ _DAY = click.DateTime(["%Y-%m-%d"])
 def import_(
     conf: config.Config, files: tuple[Path, ...], key: str, kind: str | None, sheets: tuple[str, ...],
     columns: tuple[str, ...], first: datetime | None, last: datetime | None, day: datetime | None,
-    dates: str | None, decimal: str | None, values_: tuple[str, ...], rate: float | None, scope: str | None, again: bool, yes: bool,
+    dates: str | None, decimal: str | None, separator: str | None, header_line: int | None, values_: tuple[str, ...],
+    rate: float | None, scope: str | None, again: bool, yes: bool,
 ) -> None:  # fmt: skip
     """
     Load report files (CSV, XLSX, Parquet) into an account.
@@ -187,12 +202,12 @@ def import_(
     said = _Said(
         kind, sheets, _columns(columns), DateOrder(dates.replace("-", "_")) if dates else None,
         {",": Style.COMMA, ".": Style.DOT}[decimal] if decimal else None, _span(first, last, day),
-        _meanings(values_), rate,
+        _meanings(values_), rate, Layout("\t" if separator == "tab" else separator or "", header_line or 0),
     )  # fmt: skip
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)
         for path in files:
-            looked = intake.look(store, account, path, path.name, intake.keep_digest(path))
+            looked = intake.look(store, account, path, path.name, intake.keep_digest(path), said.layouts())
             if looked.before is not None and not again:
                 click.echo(
                     f"{path.name}: already loaded on {looked.before.loaded_at:%Y-%m-%d} "

@@ -10,6 +10,7 @@ from __future__ import annotations
 import codecs
 import mmap
 import re
+from bisect import bisect_left
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -21,11 +22,15 @@ import polars as pl
 
 from nimbus_reef.errors import BadFile
 from nimbus_reef.formats.raw import (
+    AS_FOUND,
     LINE,
     PROBE_RECORDS,
+    SEPARATORS,
+    Layout,
     Limits,
     RawTable,
     filled,
+    first_lines,
     header_index,
     only_rows,
     problems,
@@ -38,7 +43,6 @@ from nimbus_reef.formats.raw import (
 
 _PROBE_BYTES: Final = 256 * 1024
 _PIECE: Final = 32 << 20
-_DELIMITERS: Final = ",;\t|~"
 _LONGEST_CELL_LINES: Final = 200
 """Lines that one cell may span before its quote is taken to have been left open."""
 _NEWLINE, _RETURN, _QUOTE = 10, 13, 34
@@ -49,7 +53,7 @@ Problem = tuple[int, str, str]
 """Line, what stands there, and why it is no row."""
 
 
-def read(path: Path, file_name: str, limits: Limits, rows: int | None) -> RawTable:
+def read(path: Path, file_name: str, limits: Limits, rows: int | None, layout: Layout = AS_FOUND) -> RawTable:
     """
     A CSV as it stands, or only its first `rows` records.
 
@@ -59,7 +63,8 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None) -> RawTab
     _must_be_text(path, file_name)
     data, encoding = _content(path, None if rows is None else max(_PROBE_BYTES, rows * 2_000))
     head = data[:_PROBE_BYTES].decode("utf-8", "replace").lstrip("\ufeff")
-    shape = _shape(head)
+    shape = _shape(head, layout)
+    own_headers = () if layout == AS_FOUND else tidy_headers(_shape(head).header, file_name, limits)
     headers = tidy_headers(shape.header, file_name, limits)
     notes = []
     if encoding == "cp1252":
@@ -82,8 +87,10 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None) -> RawTab
     if rows is not None:
         frame = frame.head(rows)
     return RawTable(
-        frame, tuple(headers), (*notes, *told_notes(said)), problems(turned_away), title_of(shape.above)
-    )
+        frame, tuple(headers), (*notes, *told_notes(said)), problems(turned_away), title_of(shape.above),
+        layout=Layout(shape.delimiter, shape.header_line), said=layout,
+        own_headers=tuple(own_headers), first_lines=first_lines(head.splitlines()),
+    )  # fmt: skip
 
 
 # --- bytes ------------------------------------------------------------------------
@@ -250,17 +257,22 @@ class _Shape:
     above: tuple[tuple[str, ...], ...] = ()
 
 
-def _shape(head: str) -> _Shape:
-    """Separator and header of a CSV, from its first lines."""
+def _shape(head: str, layout: Layout = AS_FOUND) -> _Shape:
+    """Separator and header of a CSV, from its first lines, where nobody said them."""
     best: tuple[tuple[bool, int], _Shape] | None = None
     lines = head.replace("\r\n", "\n").split("\n")[: 2 * PROBE_RECORDS]
-    for delimiter in _DELIMITERS:
+    for delimiter in layout.separator or SEPARATORS:
         records, starts = _first_records(lines, delimiter)
         widths = Counter(len(record) for record in records if len(record) > 1)
-        if not widths:
+        if not widths and not layout.separator:
             continue
-        width = max(widths, key=lambda each: (widths[each], each))
-        index = header_index(records)
+        width = max(widths, key=lambda each: (widths[each], each), default=1)
+        # The line that was said, or the first record that stands below it.
+        index = (
+            header_index(records)
+            if not layout.header_line
+            else bisect_left(starts, layout.header_line - 1, hi=len(records) - 1)
+        )
         header = _without_empty_end(records[index])
         shape = _Shape(
             delimiter, tuple(header), starts[index] + 1, starts[index + 1] - starts[index],

@@ -7,7 +7,7 @@ from typing import Final
 
 from nimbus_reef.errors import BadFile
 from nimbus_reef.formats import csv_files, workbooks
-from nimbus_reef.formats.raw import Limits, RawTable
+from nimbus_reef.formats.raw import AS_FOUND, Layout, Layouts, Limits, RawTable
 
 USUAL: Final = Limits()
 
@@ -26,12 +26,17 @@ def file_kind(file_name: str) -> str:
 
 
 def read_tables(
-    path: Path, file_name: str, *, limits: Limits = USUAL, rows: int | None = None
+    path: Path,
+    file_name: str,
+    *,
+    limits: Limits = USUAL,
+    rows: int | None = None,
+    layouts: Layouts | None = None,
 ) -> list[RawTable]:
     """
     The tables of a file: one, or of a workbook every sheet that holds rows.
 
-    rows: only so many first records of each, for a preview. Raises BadFile with place and
+    rows: only so many first records of each, for a preview; layouts: what was said of where their cells stand. Raises BadFile with place and
     remedy when the file cannot be read or is over a limit.
     """
     kind = file_kind(file_name)
@@ -44,11 +49,14 @@ def read_tables(
             place=file_name,
             remedy="Download it in shorter ranges of days.",
         )
-    if kind == "xlsx":
-        found = workbooks.read(path, file_name, limits, rows)
-    else:
-        reader = csv_files.read if kind == "csv" else workbooks.read_parquet
-        found = [reader(path, file_name, limits, rows)]
+    said = layouts or {}
+    match kind:
+        case "xlsx":
+            found = workbooks.read(path, file_name, limits, rows, said)
+        case "csv":
+            found = [csv_files.read(path, file_name, limits, rows, said.get("", AS_FOUND))]
+        case _:
+            found = [workbooks.read_parquet(path, file_name, limits, rows)]
     if all(table.frame.is_empty() and table.problems.is_empty() for table in found):
         raise BadFile(
             "There is a header but no row below it.",
@@ -59,10 +67,16 @@ def read_tables(
 
 
 def read_table(
-    path: Path, file_name: str, *, limits: Limits = USUAL, rows: int | None = None, sheet: str = ""
+    path: Path,
+    file_name: str,
+    *,
+    limits: Limits = USUAL,
+    rows: int | None = None,
+    sheet: str = "",
+    layout: Layout = AS_FOUND,
 ) -> RawTable:
     """One table of a file: the sheet named, else the one with most rows. BadFile as `read_tables`."""
-    found = read_tables(path, file_name, limits=limits, rows=rows)
+    found = read_tables(path, file_name, limits=limits, rows=rows, layouts={sheet: layout})
     if sheet:
         chosen = next((table for table in found if table.sheet == sheet), None)
         if chosen is None:

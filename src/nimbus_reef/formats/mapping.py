@@ -22,7 +22,7 @@ from nimbus_reef.formats import headings, values
 from nimbus_reef.formats.column_roles import ColumnRoles, Witnesses, is_witnessed, propose
 from nimbus_reef.formats.contract import DAY_COLUMNS, SPAN_COLUMNS, CellKind, Column, ReportKind
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
-from nimbus_reef.formats.raw import RawTable
+from nimbus_reef.formats.raw import AS_FOUND, Layout, RawTable
 
 KIND_SURE: Final = 0.5
 """From which share of a kind on it is not asked which kind it is."""
@@ -48,7 +48,7 @@ class ColumnMap:
     covers (of settings: its last). values: column → the file's word → ours, on top of what is
     known. sheet: of a workbook, the only one when empty. told_by, only: the header whose cells
     tell what a row is, and which of them are read here; all rows when empty. rate: what one unit of the file's currency is in the
-    account's; None where they are the same.
+    account's; None where they are the same. layout: what somebody said of where the cells stand.
     """
 
     kind: str
@@ -61,6 +61,7 @@ class ColumnMap:
     told_by: str = ""
     only: tuple[str, ...] = ()
     rate: float | None = None
+    layout: Layout = AS_FOUND
 
     @property
     def dated(self) -> bool:
@@ -212,7 +213,7 @@ def _suggest(
     """The suggestion for a kind; with it what the cells say, of kinds whose cells say anything."""
     proposed = propose(seen, kind) if is_witnessed(kind) else None
     chosen, quality = _by_headings(table, kind, sample, seen) if proposed is None else (proposed.columns, 1.0)
-    mapping = ColumnMap(kind.name, chosen, sheet=table.sheet)
+    mapping = ColumnMap(kind.name, chosen, sheet=table.sheet, layout=table.said)
     return _with_fit(table, kind, sample, mapping, quality, proposed), proposed
 
 

@@ -107,7 +107,7 @@ def suggestion_of(table: RawTable, columns: ColumnMap) -> Suggestion:
 
 
 def _one(table: RawTable, header: str, kind: str, words: Sequence[str], negative: bool) -> Suggestion:
-    made = ColumnMap(kind, {}, sheet=table.sheet, told_by=header, only=tuple(words))
+    made = ColumnMap(kind, {}, sheet=table.sheet, layout=table.said, told_by=header, only=tuple(words))
     suggested = suggestion_of(table, made)
     columns = dict(suggested.mapping.columns)
     words_of: dict[str, dict[str, str]] = dict(_NEGATED) if negative and kind == "targets" else {}

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import count
+from itertools import count, islice
 from typing import Final
 
 import polars as pl
@@ -48,11 +48,32 @@ def problems(found: Sequence[tuple[int, str, str]]) -> pl.DataFrame:
 
 
 @dataclass(frozen=True, slots=True)
+class Layout:
+    """Where the cells of a table stand. separator: of a CSV; header_line: the physical line of the header, from 1; empty and 0 where the reader is to find them."""
+
+    separator: str = ""
+    header_line: int = 0
+
+
+AS_FOUND: Final = Layout()
+Layouts = Mapping[str, Layout]
+"""What somebody said of where the cells of tables stand, by the name of their sheet, which is empty for a file of one table."""
+SEPARATORS: Final = {",": "a comma", ";": "a semicolon", "\t": "a tab", "|": "a bar", "~": "a tilde"}
+_FIRST_LINES, _LONGEST_LINE = 20, 120
+
+
+def first_lines(lines: Iterable[str]) -> tuple[str, ...]:
+    """The first lines as they stand, cut to what can be shown."""
+    return tuple(line[:_LONGEST_LINE] for line in islice(lines, _FIRST_LINES))
+
+
+@dataclass(frozen=True, slots=True)
 class RawTable:
     """
     A table of a file: text columns under their own headers, and `__line`.
 
-    problems: lines that are not rows (line, column, value, reason). title: what stands above the
+    layout: how it was read, said: what of that somebody said; own_headers: those that the reader finds by itself, where somebody said
+    anything; first_lines: what stands in the file's first lines. problems: lines that are not rows (line, column, value, reason). title: what stands above the
     header. numeric: headers whose cells are numbers by their type, so that no decimal sign is in
     question. sheet: its name in a workbook. decimal_votes of the whole are the reader's to count.
     """
@@ -64,6 +85,15 @@ class RawTable:
     title: str = ""
     numeric: frozenset[str] = frozenset()
     sheet: str = ""
+    layout: Layout = AS_FOUND
+    said: Layout = AS_FOUND
+    own_headers: tuple[str, ...] = ()
+    first_lines: tuple[str, ...] = ()
+
+    @property
+    def source_headers(self) -> tuple[str, ...]:
+        """What tells where a table comes from: its headers as the reader finds them by itself, whatever somebody said of this one."""
+        return self.own_headers or self.headers
 
 
 def tidy_headers(cells: Sequence[str | None], file_name: str, limits: Limits) -> list[str]:
@@ -74,6 +104,8 @@ def tidy_headers(cells: Sequence[str | None], file_name: str, limits: Limits) ->
             place=file_name,
             remedy="Delete the columns that the report does not need and save it again.",
         )
+    if not any((cell or "").strip() for cell in cells):
+        raise BadFile("The line of the header is empty.", place=file_name, remedy="Choose another line.")
     names: dict[str, None] = {}
     for number, cell in enumerate(cells, 1):
         name = " ".join((cell or "").replace("\ufeff", "").split()) or f"column {number}"
@@ -83,17 +115,35 @@ def tidy_headers(cells: Sequence[str | None], file_name: str, limits: Limits) ->
 
 
 def header_index(records: Sequence[Sequence[str | None]]) -> int:
-    """Which record is the header: the first as wide as most, in words rather than figures."""
+    """
+    Which record is the header: the first as wide as most, in words rather than figures; the last of several such where none of the rows
+    below is in words, since above it then stands what groups of columns are called.
+    """
     widths = Counter(filled(record) for record in records if filled(record) > 1)
     if not widths:
         return 0
     usual = max(widths, key=lambda width: (widths[width], width))
-    for index, record in enumerate(records):
-        cells = [cell for cell in record if cell and cell.strip()]
-        wordy = sum(not _NUMBERLIKE.match(cell.strip()) for cell in cells)
-        if len(cells) >= max(2, 0.6 * usual) and wordy >= 0.8 * len(cells):
-            return index
-    return 0
+    in_words = [_is_in_words(record, usual) for record in records]
+    if True not in in_words:
+        return 0
+    first = in_words.index(True)
+    below = in_words[first:].index(False) + first if False in in_words[first:] else first
+    rows = sum(filled(record) > 1 for record in records[below:])
+    if below - first > 1 and rows > 1 and not any(in_words[below:]) and _names_columns(records[below - 1]):
+        return below - 1
+    return first
+
+
+def _is_in_words(record: Sequence[str | None], usual: int) -> bool:
+    cells = [cell for cell in record if cell and cell.strip()]
+    wordy = sum(not _NUMBERLIKE.match(cell.strip()) for cell in cells)
+    return len(cells) >= max(2, 0.6 * usual) and wordy >= 0.8 * len(cells)
+
+
+def _names_columns(record: Sequence[str | None]) -> bool:
+    """Whether every cell that says something has letters, and no two say the same."""
+    cells = [cell.strip() for cell in record if cell and cell.strip()]
+    return len(set(cells)) == len(cells) and all(any(sign.isalpha() for sign in cell) for cell in cells)
 
 
 def filled(record: Sequence[str | None]) -> int:

@@ -13,15 +13,17 @@ from nimbus_reef.errors import BadFile, BadInput
 from nimbus_reef.formats import files, mapping, mixed, repeats, reports
 from nimbus_reef.formats.kinds import PLACEMENT_ADJUSTMENTS
 from nimbus_reef.formats.mapping import ColumnMap
-from nimbus_reef.formats.raw import LINE, RawTable, no_problems
+from nimbus_reef.formats.raw import AS_FOUND, LINE, Layout, Layouts, RawTable, no_problems
 from nimbus_reef.formats.reports import Names, Parsed
 from nimbus_reef.formats.sheet_look import SheetLook, date_orders, days_missing, doubtful
 from nimbus_reef.formats.values import DateOrder
 
 
-def look(path: Path, file_name: str, rows: int) -> list[SheetLook]:
+def look(path: Path, file_name: str, rows: int, layouts: Layouts) -> list[SheetLook]:
     """The tables of a file by their first rows; BadFile when it cannot be read."""
-    return [_look(table, file_name) for table in files.read_tables(path, file_name, rows=rows)]
+    return [
+        _look(table, file_name) for table in files.read_tables(path, file_name, rows=rows, layouts=layouts)
+    ]
 
 
 def _look(table: RawTable, file_name: str) -> SheetLook:
@@ -57,7 +59,7 @@ def parse_file(
     names: what the store knows ids to stand for; the file's own rows come before it; currency: the account's. BadFile,
     BadInput as `reports.parse` has them.
     """
-    found = files.read_tables(path, file_name)
+    found = files.read_tables(path, file_name, layouts={each.sheet: each.layout for each in maps})
     told = _ids_told(found, maps)
     known = {name: {**names.get(name, {}), **told.get(name, {})} for name in {*names, *told}}
     read_already: set[str] = set()
@@ -124,7 +126,7 @@ def _by_kind(
             whole = _adjusted(whole, [part for _, part, _ in adjustments])
         if notes and number == 0:
             whole = replace(whole, warnings=(*whole.warnings, *notes))
-        found.append((first, whole, table.headers))
+        found.append((first, whole, table.source_headers))
     if not found:
         raise BadInput(
             "Adjustments of placements alone are not a report.",
@@ -168,13 +170,17 @@ def _adjusted(campaigns: Parsed, adjustments: Sequence[Parsed]) -> Parsed:
     return replace(campaigns, apart=reports.texts_apart(rows, campaigns.kind))
 
 
-def whole_table(path: Path, file_name: str, sheet: str = "") -> RawTable:
+def whole_table(path: Path, file_name: str, sheet: str = "", layout: Layout = AS_FOUND) -> RawTable:
     """One table of a file as it stands, all of its rows."""
-    return files.read_table(path, file_name, sheet=sheet)
+    return files.read_table(path, file_name, sheet=sheet, layout=layout)
 
 
 def to_mend(
-    path: Path, file_name: str, problems: Sequence[tuple[int, str, str, str]], sheet: str = ""
+    path: Path,
+    file_name: str,
+    problems: Sequence[tuple[int, str, str, str]],
+    sheet: str = "",
+    layout: Layout = AS_FOUND,
 ) -> pl.DataFrame:
     """
     The table as it stands with a last column `problem`, rows that were turned away first.
@@ -182,7 +188,7 @@ def to_mend(
     All of it, since a file replaces the days it covers: the mended rows alone would take
     the place of the good ones. problems: line, column, value, reason.
     """
-    table = whole_table(path, file_name, sheet)
+    table = whole_table(path, file_name, sheet, layout)
     said = pl.DataFrame(
         {"line": [row[0] for row in problems], "problem": [f"{row[1]} {row[3]}".strip() for row in problems]},
         schema={"line": pl.Int64, "problem": pl.String},

@@ -31,7 +31,7 @@ class SheetLook:
     @property
     def signature(self) -> str:
         """What makes two tables come from the same source."""
-        return mapping.signature(self.table.headers, self.told_by)
+        return mapping.signature(self.table.source_headers, self.told_by)
 
     def suggestion_of(self, columns: ColumnMap) -> Suggestion | None:
         """What the rows that a mapping reads say of the columns of its kind; None for kinds that are only read from mixed sheets whole."""

@@ -34,7 +34,7 @@ import pyarrow as pa
 from nimbus_reef.core.plan import SheetRow
 from nimbus_reef.errors import BadFile, ReefError
 from nimbus_reef.formats.mapping import ColumnMap
-from nimbus_reef.formats.raw import RawTable
+from nimbus_reef.formats.raw import AS_FOUND, Layout, Layouts, RawTable
 from nimbus_reef.formats.reports import Names, Parsed
 from nimbus_reef.formats.sheet_look import SheetLook
 
@@ -67,9 +67,9 @@ def allowance(size: int) -> Allowance:
     return Allowance(900 * _MB + 24 * size, 16.0 + size / (2 * _MB))
 
 
-def look(path: Path, file_name: str, rows: int) -> list[SheetLook]:
+def look(path: Path, file_name: str, rows: int, layouts: Layouts | None = None) -> list[SheetLook]:
     """`reading.look` behind the wall."""
-    found: list[SheetLook] = _read("look", path, file_name, rows)
+    found: list[SheetLook] = _read("look", path, file_name, rows, dict(layouts or {}))
     return found
 
 
@@ -90,10 +90,14 @@ def whole_table(path: Path, file_name: str, sheet: str = "") -> RawTable:
 
 
 def to_mend(
-    path: Path, file_name: str, problems: Sequence[tuple[int, str, str, str]], sheet: str = ""
+    path: Path,
+    file_name: str,
+    problems: Sequence[tuple[int, str, str, str]],
+    sheet: str = "",
+    layout: Layout = AS_FOUND,
 ) -> pl.DataFrame:
     """`reading.to_mend` behind the wall."""
-    found: pl.DataFrame = _read("to_mend", path, file_name, list(problems), sheet)
+    found: pl.DataFrame = _read("to_mend", path, file_name, list(problems), sheet, layout)
     return found
 
 

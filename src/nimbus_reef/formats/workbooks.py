@@ -13,10 +13,14 @@ import pyarrow.parquet as pq
 from nimbus_reef.errors import BadFile
 from nimbus_reef.formats import values
 from nimbus_reef.formats.raw import (
+    AS_FOUND,
     LINE,
     PROBE_RECORDS,
+    Layout,
+    Layouts,
     Limits,
     RawTable,
+    first_lines,
     header_index,
     only_rows,
     tidy_headers,
@@ -31,8 +35,8 @@ _MOST_SHEETS: Final = 60
 _LONGEST_NAME: Final = 31
 
 
-def read(path: Path, file_name: str, limits: Limits, rows: int | None) -> list[RawTable]:
-    """The sheets of a workbook that hold rows, in its own order; BadFile where none does."""
+def read(path: Path, file_name: str, limits: Limits, rows: int | None, layouts: Layouts) -> list[RawTable]:
+    """The sheets of a workbook that hold rows, in its own order; BadFile where none does. layouts: what was said of them, by name."""
     _refuse_bomb(path, file_name, limits)
     try:
         book = fastexcel.read_excel(path)
@@ -57,7 +61,11 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None) -> list[R
             place=file_name,
             remedy="Open it in a spreadsheet and save it again, or save it as CSV.",
         ) from problem
-    tables = [_sheet(name, cells, file_name, limits, rows) for name, cells in sheets if not cells.is_empty()]
+    tables = [
+        _sheet(name, cells, file_name, limits, rows, layouts.get(name) or layouts.get("", AS_FOUND))
+        for name, cells in sheets
+        if not cells.is_empty()
+    ]
     if not tables:
         raise BadFile("The workbook is empty.", place=file_name, remedy="Download it again.")
     filled = [table for table in tables if not table.frame.is_empty()]
@@ -95,12 +103,16 @@ def _as_percent(text: str | None) -> str | None:
         return text
 
 
-def _sheet(name: str, cells: pl.DataFrame, file_name: str, limits: Limits, rows: int | None) -> RawTable:
+def _sheet(
+    name: str, cells: pl.DataFrame, file_name: str, limits: Limits, rows: int | None, layout: Layout
+) -> RawTable:
     place = f"{file_name}, sheet “{name[:_LONGEST_NAME]}”"
     if len(cells) > limits.max_xlsx_rows:
         raise too_many(len(cells), limits.max_xlsx_rows, place)
     head = cells.head(PROBE_RECORDS).rows()
-    index = header_index(head)
+    own = header_index(head)
+    own_headers = tidy_headers(cells.row(own), place, limits) if layout.header_line else ()
+    index = min(layout.header_line, len(cells)) - 1 if layout.header_line else own
     headers = tidy_headers(cells.row(index), place, limits)
     cells.columns = headers
     frame = cells.with_row_index(LINE, offset=1).with_columns(pl.col(LINE).cast(pl.Int64)).slice(index + 1)
@@ -115,6 +127,8 @@ def _sheet(name: str, cells: pl.DataFrame, file_name: str, limits: Limits, rows:
     return RawTable(
         frame.head(rows) if rows else frame, tuple(given), (*told_above(index), *told_notes(said)),
         title=title_of(head[:index]), numeric=numeric, sheet=name,
+        layout=Layout("", index + 1), said=layout, own_headers=tuple(own_headers),
+        first_lines=first_lines(" · ".join(cell or "" for cell in row) for row in head),
     )  # fmt: skip
 
 

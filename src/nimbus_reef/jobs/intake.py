@@ -22,7 +22,7 @@ from nimbus_reef.errors import BadFile, BadInput
 from nimbus_reef.formats import mapping, mixed, wall
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap, Suggestion
-from nimbus_reef.formats.raw import RawTable
+from nimbus_reef.formats.raw import AS_FOUND, Layouts, RawTable
 from nimbus_reef.formats.reports import Parsed
 from nimbus_reef.formats.sheet_look import SheetLook
 from nimbus_reef.store.loading import ingest, names
@@ -116,14 +116,27 @@ class Looked:
         return found
 
 
-def look(store: Store, account: Account, path: Path, file_name: str, sha256: str = "") -> Looked:
-    """Reads the head of a file and suggests what it is; BadFile when it cannot be read."""
-    sheets = tuple(sorted(wall.look(path, file_name, _PREVIEW_ROWS), key=_longest_first))
+def look(
+    store: Store,
+    account: Account,
+    path: Path,
+    file_name: str,
+    sha256: str = "",
+    layouts: Layouts | None = None,
+) -> Looked:
+    """
+    Reads the head of a file and suggests what it is; BadFile when it cannot be read. layouts: what somebody says of where its cells stand;
+    left out, it is read as the last one of its source.
+    """
+    sheets = tuple(sorted(wall.look(path, file_name, _PREVIEW_ROWS, layouts), key=_longest_first))
     known: list[ColumnMap] = []
     scope = ""
-    for each in sheets:
-        before = loads.remembered(store, account.id, each.signature)
-        known += [_as_before(batch, each) for batch in before]
+    found = [(each, loads.remembered(store, account.id, each.signature)) for each in sheets]
+    said = {each.table.sheet: before[0].mapping.layout for each, before in found if before}
+    if layouts is None and any(one != AS_FOUND for one in said.values()):
+        return look(store, account, path, file_name, sha256, said)
+    for each, before in found:
+        known += [_as_before(batch, each) for batch in before if batch.mapping.layout == each.table.said]
         scope = scope or (before[0].scope if before else "")
     same = loads.same_file(store, account.id, sha256) if sha256 else None
     return Looked(sheets, tuple(known), scope, same, account.currency)
@@ -346,11 +359,11 @@ def keep_digest(path: Path) -> str:
 
 
 def to_mend(
-    path: Path, file_name: str, problems: Sequence[tuple[int, str, str, str]], sheet: str = ""
+    path: Path, file_name: str, problems: Sequence[tuple[int, str, str, str]], read_as: ColumnMap
 ) -> pl.DataFrame:
     """
     The file as it stands with a last column `problem`, rows that were turned away first.
 
     problems: line, column, value, reason. BadFile when the file cannot be read any more.
     """
-    return wall.to_mend(path, file_name, problems, sheet)
+    return wall.to_mend(path, file_name, problems, read_as.sheet, read_as.layout)

@@ -413,7 +413,7 @@ Alpine.data("mapping", () => ({
     const form = document.getElementById("again");
     const own = /^(csrf_token|mapped)$|(^|-)(column|value|mark)(-|$)|^r\d+-|^word-[^\d]/;
     for (const [name, value] of new FormData(this.$root)) {
-      if (own.test(name) || !value && name !== "scope" && !/^(told|word)-/.test(name) || form.elements[name]) continue;
+      if (own.test(name) || !value && name !== "scope" && !/^(told|word|header|named)-|^separator$/.test(name) || form.elements[name]) continue;
       form.append(Object.assign(document.createElement("input"), { type: "hidden", name, value }));
     }
     form.requestSubmit();

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any, Final, Protocol
@@ -16,10 +16,12 @@ from nimbus_reef.formats.cell_types import REJECTED
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import KIND_SURE, NAMED_BY_ID, ColumnMap, Suggestion
-from nimbus_reef.formats.raw import LINE, RawTable
+from nimbus_reef.formats.raw import AS_FOUND, LINE, SEPARATORS, Layout, RawTable
 from nimbus_reef.formats.sheet_look import SheetLook
 from nimbus_reef.formats.values import DateOrder, Style
 from nimbus_reef.jobs.intake import Looked, usual_maps
+from nimbus_reef.store.record.loads import Batch
+from nimbus_reef.web.kit.figures import Figures
 
 _SAMPLES: Final = 3
 _MOST_WORDS: Final = 12
@@ -42,6 +44,8 @@ class Fields(Protocol):
         """All values of a field."""
 
     def __contains__(self, key: object) -> bool: ...
+
+    def __iter__(self) -> Iterator[str]: ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,6 +114,9 @@ class SheetChoice:
     readings: tuple[FileReading, ...]
     sample: tuple[tuple[str, ...], ...]
     notes: tuple[str, ...]
+    layout: Layout
+    said: Layout
+    first_lines: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,6 +153,49 @@ FEEDS: Final = {
     for kinds in dict.fromkeys(mixed.ROW_WORDS.values())
 }
 """What the rows of a word may be read as: kinds joined by +, and how that is called."""
+
+
+def layouts(fields: Fields) -> dict[str, Layout] | None:
+    """What the form says of where the cells of each table stand; None where it says nothing, not even that the reader is to find it."""
+    names = [name for name in fields if name.startswith("header-")]
+    if not names:
+        return None
+    separator = fields.get("separator") or ""
+    if separator and separator not in SEPARATORS:
+        raise BadInput(
+            f"“{separator[:9]}” separates no cells.", remedy=f"Choose {', '.join(SEPARATORS.values())}."
+        )
+    said = {}
+    for name in names:
+        sheet = fields.get(name.replace("header-", "named-")) or ""
+        try:
+            said[sheet] = Layout(separator, typed.whole(fields.get(name) or "0"))
+        except ValueError:
+            raise BadInput("The header is no line of the file.", remedy="Choose one of its lines.") from None
+    return said
+
+
+def loaded_before(before: Batch | None, maps: Sequence[ColumnMap], figures: Figures) -> str:
+    """What loading the very same bytes again would do, as they are read now; empty where they were not loaded yet."""
+    if before is None:
+        return ""
+    said = f"The very same file was loaded already on {before.loaded_at:%Y-%m-%d} as “{KINDS[before.kind].title}” ({figures.counted(before.rows, 'row')})"
+    as_then = [each for each in maps if each.kind == before.kind]
+    if not as_then:
+        return f"{said}. That load stays beside this one: undo it if it was wrong."
+    if any(_read_alike(each, before.mapping) for each in as_then):
+        return f"{said}; loading it again changes nothing but its date."
+    return f"{said}, but read otherwise than now."
+
+
+def _read_alike(one: ColumnMap, other: ColumnMap) -> bool:
+    return (one.columns, one.days, one.rate, one.only, one.layout) == (
+        other.columns,
+        other.days,
+        other.rate,
+        other.only,
+        other.layout,
+    )
 
 
 def choices(looked: Looked, fields: Fields) -> Choices:
@@ -185,6 +235,8 @@ def _maps_of(number: int, sheet: SheetLook, known: Sequence[ColumnMap], fields: 
     """The mappings of one table before its columns were changed by hand."""
     kind = fields.get("kind" if number == 0 else f"kind-{number}")
     told_by = fields.get(f"told-{number}")
+    if told_by and told_by not in sheet.table.headers and sheet.table.said != AS_FOUND:
+        told_by = None  # it was chosen among the headers of another line
     if kind is None and told_by is None and known:
         return list(known)
     if told_by is None:
@@ -222,7 +274,8 @@ _DATE_ORDERS: Final = {order.value: order for order in DateOrder}
 
 
 def _mark(columns: ColumnMap) -> str:
-    return "|".join((columns.sheet, columns.kind, columns.told_by, *columns.only))
+    where = (columns.layout.separator, str(columns.layout.header_line))
+    return "|".join((columns.sheet, columns.kind, columns.told_by, *columns.only, *where))
 
 
 def _with_choices(suggested: ColumnMap, prefix: str, fields: Fields, headers: Sequence[str]) -> ColumnMap:
@@ -372,7 +425,7 @@ def _sheet(
         number, table.sheet, table.headers, chosen, own[0].kind if own else sheet.suggestions[0].mapping.kind,
         tuple(kinds_by_fit(sheet.suggestions)), told_by, tuple(words),
         tuple(_reading(sheet, each, _prefix(offset + step)) for step, each in enumerate(own)),
-        tuple(sample_rows(table)), table.notes,
+        tuple(sample_rows(table)), table.notes, table.layout, table.said, table.first_lines,
     )  # fmt: skip
 
 

@@ -15,6 +15,7 @@ from nimbus_reef.errors import BadFile, BadInput, NotFound
 from nimbus_reef.formats.currencies import must_be_own
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import checked
+from nimbus_reef.formats.raw import SEPARATORS
 from nimbus_reef.formats.sheet_look import date_doubt, days_missing
 from nimbus_reef.formats.tables import csv_lines
 from nimbus_reef.jobs import intake as loading
@@ -129,7 +130,7 @@ def _upload(upload_id: int) -> Upload:
 @intake.get("/files/<int:upload_id>")
 def map_file(upload_id: int) -> str:
     """The mapping of one file beside its sample rows."""
-    upload, looked = _looked(upload_id)
+    upload, looked = _looked(upload_id, request.args)
     chosen = choosing.choices(looked, request.args)
     return render_template(
         "intake/mapping.html",
@@ -139,22 +140,24 @@ def map_file(upload_id: int) -> str:
         feeds=choosing.FEEDS,
         scopes=SCOPES,
         label=request.args.get("scope", ""),
-        before=looked.before,
+        before=choosing.loaded_before(looked.before, chosen.maps, figures()),
+        separators=SEPARATORS,
     )
 
 
-def _looked(upload_id: int) -> tuple[Upload, loading.Looked]:
+def _looked(upload_id: int, fields: choosing.Fields) -> tuple[Upload, loading.Looked]:
     upload = _upload(upload_id)
     account = account_by_id(upload.account_id)
     path = parts().config.uploads / upload.sha256
-    return upload, loading.look(parts().store, account, path, upload.file_name, upload.sha256)
+    layouts = choosing.layouts(fields)
+    return upload, loading.look(parts().store, account, path, upload.file_name, upload.sha256, layouts)
 
 
 @intake.post("/files/<int:upload_id>/load")
 def load(upload_id: int) -> AnyResponse:
     """Confirms the mapping; the worker does the rest."""
     must_write()
-    upload, looked = _looked(upload_id)
+    upload, looked = _looked(upload_id, request.form)
     chosen = choosing.choices(looked, request.form)
     if not chosen.maps:
         raise BadInput(
@@ -278,7 +281,7 @@ def mend(batch_id: int) -> Response:
         )
     frame = loading.to_mend(
         parts().config.uploads / upload.sha256, upload.file_name, loads.rejects(parts().store, batch.id),
-        batch.mapping.sheet,
+        batch.mapping,
     )  # fmt: skip
     response = Response(csv_lines(frame.columns, frame.iter_rows()), mimetype="text/csv")
     response.headers["Content-Disposition"] = f"attachment; filename=mend-{batch_id}.csv"
