@@ -8,6 +8,8 @@ from tests.pages import row_ids, text_of, values
 
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.store.reading.facts import Facts
 
 TARGETS = "/targeting/targets"
 
@@ -125,6 +127,26 @@ def test_a_target_set_is_judged_by_until_it_is_taken_back(owner, account):
         rows(owner, "").filter(pl.col("campaign") != campaign)["excess"].to_list()
         == others["excess"].to_list()
     )
+
+
+def test_an_account_without_a_target_is_offered_the_middle_peer_s_and_break_even(owner, account, demo):
+    """The middle peer's is that of the standing page; break-even is the margin of what was sold: both are set by one press."""
+    aims.set_aim(demo.store, account, None, "account", "", None)
+    assert "30 % assumed" in text_of(owner.get(TARGETS)).replace("\xa0", " ")
+    asked = owner.get("/scope/aims")
+    assert "No target is set yet: 30 % is assumed" in text_of(asked).replace("\xa0", " ")
+    assert "what the middle peer spends per sale" in text_of(asked)
+    peers, margins = [float(each) for each in values(asked, "input[name=percent]", "value")]
+    assert 5 < peers < 60
+    known = product_frames.catalog(Facts(demo.store), account.id)["margin"].drop_nulls()
+    assert known.min() < margins < known.max()
+    data = {"level": "account", "percent": str(margins), "back": TARGETS}
+    done = owner.post("/scope/aims", data=data, follow_redirects=True)
+    assert f"is {margins:g} % now" in text_of(done).replace("\xa0", " ")
+    assert aims.aims(demo.store, accounts.by_key(demo.store, account.key)).account == pytest.approx(
+        margins / 100
+    )
+    assert "is assumed" not in text_of(owner.get("/scope/aims"))
 
 
 def test_the_account_s_own_target_is_set_and_tried_ones_are_not_kept(owner, account):

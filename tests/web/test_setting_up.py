@@ -73,6 +73,18 @@ def test_a_target_may_follow_from_a_margin(empty, store):
     assert (made.target_acos, made.settings.margin) == (0.3, 0.45)
 
 
+def test_a_target_may_be_set_later(empty, store):
+    link = f"/set-up/{people.set_up_link(store)}"
+    client = empty.test_client()
+    answer = client.post(link, data=OWNER | BRAND | {"do": "own", "aim": "later", "target": ""})
+    (made,) = accounts.all_accounts(store)
+    assert (made.target_acos, made.target_set) == (0.3, False)
+    assert "target ACOS 30 % assumed" in text_of(client.get(answer.location)).replace("\xa0", " ")
+    assert "Once reports with peers or margins are loaded, a target is offered here" in text_of(
+        client.get("/scope/aims")
+    )
+
+
 @pytest.mark.parametrize(
     "wrong",
     [{"again": "another"}, {"password": "short", "again": "short"}, {"country": ""}, {"target": ""}, {"target": "x"},

@@ -127,7 +127,9 @@ def account_group() -> None:
 @click.option(
     "--locale", default="en", show_default=True, help="How figures are written, such as en_GB or de_DE."
 )
-@click.option("--target-acos", type=float, required=True, help="As a fraction, such as 0.28.")
+@click.option(
+    "--target-acos", type=float, help="As a fraction, such as 0.28; 0.30 is assumed until one is set."
+)
 @click.pass_obj
 def account_add(conf: config.Config, /, key: str, **values: Any) -> None:
     """Add a brand account; KEY names it in links and commands."""

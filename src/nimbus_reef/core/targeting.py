@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from typing import Final
 
 import polars as pl
 
@@ -53,6 +54,10 @@ def with_company(rows: pl.DataFrame) -> pl.DataFrame:
 
 AD_CHAIN = ("sku", "family", "category")
 """The same of a product ad: other ad groups with its SKU, its family, its category."""
+
+
+ASSUMED_TARGET: Final = 0.3
+"""Target ACOS of an account that has none yet."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,6 +18,7 @@ from sqlalchemy.engine import Row
 from nimbus_reef.core import naming
 from nimbus_reef.core.bids import BidLimits
 from nimbus_reef.core.settings import USUAL, Settings
+from nimbus_reef.core.targeting import ASSUMED_TARGET
 from nimbus_reef.errors import BadInput, Conflict
 from nimbus_reef.store.people import account_settings, trail
 from nimbus_reef.store.record.engine import Store
@@ -26,7 +27,7 @@ from nimbus_reef.store.record.models import account, brand
 
 @dataclass(frozen=True, slots=True)
 class Account:
-    """One account; target_acos is a fraction, days are in its own time zone."""
+    """One account; target_acos is a fraction, assumed where target_set is False; days are in its own time zone."""
 
     id: int
     key: str
@@ -44,6 +45,7 @@ class Account:
     naming: str = ""
     settings: Settings = USUAL
     resting: bool = False
+    target_set: bool = True
 
 
 _QUERY = select(account, brand.c.name.label("brand")).join(brand, brand.c.id == account.c.brand_id)
@@ -54,9 +56,10 @@ def _account(row: Row[tuple[object, ...]], own: Mapping[str, str]) -> Account:
     return Account(
         id=row.id, key=row.key, brand_id=row.brand_id, brand=row.brand,
         marketplace=row.marketplace, country=row.country, currency=row.currency,
-        locale=row.locale, timezone=row.timezone, target_acos=row.target_acos,
+        locale=row.locale, timezone=row.timezone, target_acos=ASSUMED_TARGET if row.target_acos is None else row.target_acos,
         min_clicks=row.min_clicks, maturing_days=row.maturing_days,
         bid_limits=settings.bid_limits, naming=row.naming, settings=settings, resting=bool(row.resting),
+        target_set=row.target_acos is not None,
     )  # fmt: skip
 
 
@@ -100,10 +103,10 @@ def must_be_good(key: str, country: str, currency: str, locale: str, timezone: s
 
 def add(
     store: Store, *, key: str, brand_name: str, marketplace: str, country: str, currency: str,
-    locale: str, timezone: str, target_acos: float, person_id: int | None = None,
+    locale: str, timezone: str, target_acos: float | None = None, person_id: int | None = None,
 ) -> Account:  # fmt: skip
     """
-    Makes an account, and its brand when that is new. BadInput for what no account can have,
+    Makes an account, and its brand when that is new. target_acos: None where it is to be said later. BadInput for what no account can have,
     Conflict where the key is taken.
     """
     must_be_good(key, country, currency, locale, timezone)
@@ -111,7 +114,7 @@ def add(
         raise Conflict(
             f"There is an account “{key}” already.", remedy="Choose another key, or use that account."
         )
-    if not 0 < target_acos < 5:
+    if target_acos is not None and not 0 < target_acos < 5:
         raise BadInput(
             f"A target ACOS of {target_acos} cannot be meant.", remedy="Give a fraction such as 0.28."
         )

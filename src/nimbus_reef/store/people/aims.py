@@ -44,8 +44,6 @@ def set_aim(
         raise BadInput(
             f"A target ACOS of {target_acos:.0%} cannot be meant.", remedy="Give percent, such as 28."
         )
-    if level == "account" and target_acos is None:
-        raise BadInput("An account always has a target.", remedy="Set another one.")
     key = {"account_id": account.id, "level": level, "name": name}
 
     def work(connection: Connection) -> None:

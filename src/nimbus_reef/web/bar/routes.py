@@ -7,8 +7,10 @@ from typing import Final
 from flask import Blueprint, flash, redirect, render_template, request
 from werkzeug.wrappers import Response
 
-from nimbus_reef.analysis import named_parts
+from nimbus_reef.analysis import named_parts, offered_targets
 from nimbus_reef.analysis.judged import stake_of_targets
+from nimbus_reef.analysis.offered_targets import From
+from nimbus_reef.core.targeting import ASSUMED_TARGET
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.people import aims
 from nimbus_reef.web.bar.forms import AimForm
@@ -45,7 +47,18 @@ def own_aims() -> str:
     now = aims.aims(parts().store, current_scope().account)
     listed = [("campaign", now.campaigns), ("portfolio", now.portfolios), ("product", now.products)]
     lines = [(level, name, figures().aim(value)) for level, named in listed for name, value in named]
-    return render_template("_aims.html", lines=lines, back=inside(request.args.get("back", "/")))
+    scope = current_scope()
+    unset = not scope.account.target_set and scope.newest is not None
+    return render_template(
+        "_aims.html", lines=lines, back=inside(request.args.get("back", "/")), sources=_SOURCES,
+        offers=offered_targets.offered(parts().facts, scope.look) if unset else (),
+    )  # fmt: skip
+
+
+_SOURCES: Final = {
+    From.PEERS: "what the middle peer spends per sale in these categories",
+    From.MARGINS: "break-even: the margin before ads of what was sold",
+}
 
 
 @bar.post("/aims")
@@ -56,9 +69,10 @@ def set_aim() -> Response:
     level, name, value = form.level.data or "", form.of.data or "", form.target_acos
     aims.set_aim(parts().store, scope.account, who.id, level, "" if level == "account" else name, value)
     of = f"{level} {name}".strip() if level != "account" else "account"
-    flash(
-        f"The target of the {of} is {figures().aim(value)} now."
-        if value
-        else f"The {of} has no target of its own any more."
-    )
+    if value:
+        flash(f"The target of the {of} is {figures().aim(value)} now.")
+    elif level == "account":
+        flash(f"The account has no target any more; {figures().aim(ASSUMED_TARGET)} is assumed.")
+    else:
+        flash(f"The {of} has no target of its own any more.")
     return redirect(scope.link(inside(form.back.data or "/"), target_acos_text=""))

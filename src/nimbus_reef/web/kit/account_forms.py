@@ -7,6 +7,7 @@ from typing import Any
 from wtforms import StringField
 from wtforms.validators import AnyOf, InputRequired, ValidationError
 
+from nimbus_reef.core.targeting import ASSUMED_TARGET
 from nimbus_reef.web.kit.countries import countries, usual
 from nimbus_reef.web.kit.forms import FigureField, ReefForm, stripped
 
@@ -15,7 +16,7 @@ _HIGHEST = 500
 
 class AccountForm(ReefForm):
     """
-    A brand on a marketplace in a country, and what a sale may cost: a target, or the margin it follows from. What goes with the
+    A brand on a marketplace in a country, and what a sale may cost: a target, the margin it follows from, or later. What goes with the
     country is taken from it where nothing else is chosen.
     """
 
@@ -41,11 +42,19 @@ class AccountForm(ReefForm):
         "number style", filters=[stripped], description="Such as de_DE; empty: the country’s."
     )
     aim = StringField(
-        "target", [AnyOf(("target", "margin"))], default="target", description="Say how the target is given."
+        "target",
+        [AnyOf(("target", "margin", "later"))],
+        default="target",
+        description="Say how the target is given.",
     )
     target = FigureField("target ACOS, in %", description="Write it like 28.")
     margin = FigureField("margin before ads, in %", description="Write it like 45.")
     profit = FigureField("profit after ads, in %", description="Write it like 15.")
+
+    @property
+    def assumed(self) -> str:
+        """The target of an account that has none yet, in percent."""
+        return f"{ASSUMED_TARGET * 100:g}"
 
     @property
     def countries(self) -> tuple[tuple[str, str], ...]:
@@ -63,12 +72,14 @@ class AccountForm(ReefForm):
             raise ValidationError("No target is given.")
         if field.data == "margin" and (self.margin.data is None or self.profit.data is None):
             raise ValidationError("Margin and profit are both needed.")
-        if not 0 < self.target_acos * 100 < _HIGHEST:
+        if self.target_acos is not None and not 0 < self.target_acos * 100 < _HIGHEST:
             raise ValidationError("It comes to a target that cannot be meant.")
 
     @property
-    def target_acos(self) -> float:
-        """As a fraction: given, or what the margin leaves once the profit is taken out."""
+    def target_acos(self) -> float | None:
+        """As a fraction: given, or what the margin leaves once the profit is taken out; None where it is to be set later."""
+        if self.aim.data == "later":
+            return None
         if self.aim.data == "margin":
             return float((self.margin.data or 0) - (self.profit.data or 0)) / 100
         return float(self.target.data or 0) / 100
