@@ -15,7 +15,7 @@ export PATH="$PATH:/usr/local/sbin:/usr/sbin:/sbin"
 # mysqlclient is compiled here, hence the compiler and the client headers.
 packages=(mariadb-server libmariadb-dev pkg-config gcc libc6-dev python3 python3-dev python3-venv)
 # The tests run a cluster of three databases (galera-4; rsync copies state between its nodes) and a queue for several machines.
-[ "$kind" = dev ] && packages+=(chromium fonts-dejavu-core galera-4 rsync lsof iproute2 redis-server)
+[ "$kind" = dev ] && packages+=(chromium-headless-shell fonts-dejavu-core galera-4 rsync lsof iproute2 redis-server)
 
 missing=()
 for package in "${packages[@]}"; do

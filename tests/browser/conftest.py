@@ -23,7 +23,7 @@ expect.set_options(timeout=20_000)
 
 CHROMIUM_ARGUMENTS = [
     "--no-sandbox", "--disable-background-networking", "--disable-component-update",
-    "--disable-sync", "--no-first-run",
+    "--disable-sync", "--no-first-run", "--disable-gpu",
 ]  # fmt: skip
 
 
@@ -75,7 +75,7 @@ def site(demo: Demo) -> Iterator[Site]:
 @pytest.fixture(scope="session")
 def chromium() -> Iterator[Browser]:
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM_ARGUMENTS)
+        browser = driver.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=CHROMIUM_ARGUMENTS)
         yield browser
         browser.close()
 
@@ -113,7 +113,6 @@ def page(chromium: Browser, site: Site, signed_in: StorageState, refused: list[s
     made.on("console", lambda message: errors.append(message.text) if message.type == "error" else None)
     made.on("pageerror", lambda problem: errors.append(str(problem)))
     made.on("request", lambda request: hosts.add(urlsplit(request.url).netloc))
-    made.goto(f"{site.base}/pulse/")
     yield made
     context.close()
     assert [text for text in errors if not any(words in text for words in refused)] == []
