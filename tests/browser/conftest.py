@@ -75,7 +75,9 @@ def site(demo: Demo) -> Iterator[Site]:
 @pytest.fixture(scope="session")
 def chromium() -> Iterator[Browser]:
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=CHROMIUM_ARGUMENTS)
+        browser = driver.chromium.launch(
+            executable_path="/usr/bin/chromium-headless-shell", args=CHROMIUM_ARGUMENTS
+        )
         yield browser
         browser.close()
 

@@ -137,7 +137,7 @@ def test_a_sum_is_what_is_looked_at_and_is_left_out_of_days_that_cut_it(store, t
     )
     assert (loaded.blocks, loaded.days) == ((WINDOW,), 30)
     facts = Facts(store)
-    assert facts.usual_block(account.id) == WINDOW
+    assert facts.usual_span(account.id, account.maturing_days) == WINDOW
     part = Window(WINDOW.first + timedelta(days=1), LAST)
     assert facts.held_days(account.id, "target_daily", part) == 0
     assert facts.cut(account.id, part) == {"target_daily": [WINDOW]}

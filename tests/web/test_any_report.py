@@ -10,13 +10,15 @@ from tests.jobs.test_labels import put
 from tests.pages import accept, row_ids, sent_by, text_of, texts, values
 
 from nimbus_reef.analysis.findings import SOURCES
+from nimbus_reef.analysis.look import asked
 from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.targeting import Aims
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand, shapes
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
 from nimbus_reef.store.loading import undo
-from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
+from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES, Facts
 from nimbus_reef.store.record import loads
 from nimbus_reef.store.record.models import put_away
 
@@ -249,3 +251,24 @@ def test_the_search_term_report_alone_is_named_as_such(visitor, store, account, 
     assert "needs product ads by day" in tree
     found = visitor.get("/findings/").get_data(as_text=True)
     assert "likely spent above target" in found
+
+
+def test_daily_targets_do_not_hide_what_a_month_s_sum_of_terms_tells(visitor, store, account, tmp_path):
+    """The days looked at hold the sum whole; days after it come on top, those that still mature do not."""
+    terms = "from,to,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n" + "".join(
+        f"2026-09-01,2026-09-30,C,G,lamp,broad,term {n},4000,120,{60 + n}.00,{0 if n < 3 else 9},{0 if n < 3 else 300}.00\n" for n in range(8)
+    )  # fmt: skip
+    put(store, account, tmp_path, "terms.csv", terms, scope="all")
+    before = text_of(visitor.get("/targeting/terms"))
+    assert "term 1" in before
+    for last, shown in ((30, "2026-09-01 to 2026-09-30"), (19, "2026-09-01 to 2026-10-16")):
+        days = [date(2026, 9, 1) + timedelta(days=n) for n in range(last if last == 30 else 30 + last)]
+        rows = "".join(f"{day},C,G,lamp,broad,900,30,18.00,2,60.00\n" for day in days)
+        put(
+            store, account, tmp_path, "targets.csv", "date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales\n" + rows,
+            scope="all", confirmed=True,
+        )  # fmt: skip
+        after = text_of(visitor.get("/targeting/terms"))
+        assert "term 1" in after
+        look = asked(Facts(store), account, Aims(0.28))
+        assert f"{look.window.first} to {look.window.last}" == shown

@@ -36,7 +36,9 @@ def differences(facts: Facts, account: Account, newest: date) -> list[ReportGap]
     Where a report's total differs by more than 1 % from that of the first report that gives
     totals, over the days of the usual window that both hold, or the same sums of days.
     """
-    window = facts.usual_block(account.id) or last_days(_COMPARED_DAYS, newest, account.maturing_days)
+    window = facts.usual_span(account.id, account.maturing_days) or last_days(
+        _COMPARED_DAYS, newest, account.maturing_days
+    )
     held = {kind: facts.by_day(account.id, kind, window, _MONEY) for kind in TOTAL_SOURCES}
     kinds = [kind for kind in TOTAL_SOURCES if len(held[kind])]
     return [each for other in kinds[1:] for each in _between(kinds[0], other, held)]

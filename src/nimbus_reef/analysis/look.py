@@ -118,7 +118,7 @@ def called(pattern: str, name: str) -> dict[str, str]:
 
 
 def usual_window(usual: Window | None) -> str:
-    """The days looked at when none are chosen; usual: the sum of several days that the newest figures are, if they are one."""
+    """The days looked at when none are chosen; usual: the days of a sum, where the newest figures of a report are one."""
     return f"{usual.first}..{usual.last}" if usual else DEFAULT_WINDOW
 
 
@@ -137,7 +137,7 @@ def asked(
     newest = facts.newest_day(account.id)
     if newest is None:
         return None
-    usual = usual_window(facts.usual_block(account.id))
+    usual = usual_window(facts.usual_span(account.id, account.maturing_days))
     days = windows.parse(window or usual, newest, account.maturing_days)
     before = windows.compared(against, days, newest, facts.blocks(account.id))
     if against == DEFAULT_AGAINST and before is not None and nothing_before(facts, account, before):

@@ -80,7 +80,7 @@ class Scope:
     left out of it, so that a link stays short and keeps meaning the same.
 
     name_parts: what campaigns are called in parts of their names, as (part, value).
-    usual: the sum of several days that is looked at by default, where the newest figures are one,
+    usual: the days that are looked at by default where the newest figures of a report are a sum,
     and usual_loaded, when that was loaded;
     blocks: all such sums held; nothing_before: no figures are held of what precedes the window.
     """
@@ -271,7 +271,11 @@ class Scope:
 
 def of_account(args: MultiDict[str, str], account: Account, facts: Facts, aims: Aims | None = None) -> Scope:
     """The scope of a request on what an account holds; BadInput names the part that cannot be understood."""
-    held = (facts.newest_day(account.id), facts.usual_block(account.id), facts.blocks(account.id))
+    held = (
+        facts.newest_day(account.id),
+        facts.usual_span(account.id, account.maturing_days),
+        facts.blocks(account.id),
+    )
     found = parse(args, account, held[0], aims, usual=held[1], blocks=held[2])
     found = replace(found, usual_loaded=facts.block_loaded(account.id, held[1], account.timezone))
     before = found.asked_against if found.against_text == DEFAULT_AGAINST else None

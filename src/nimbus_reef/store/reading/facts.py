@@ -34,6 +34,8 @@ from nimbus_reef.store.record.moments import Generation, LoadedVersion
 
 T = TypeVar("T")
 
+_RECENT_DAYS: Final = 31
+"""A sum that ends longer than that before the newest day is history: it is looked at when it is asked for."""
 TARGET_SOURCES: Final = ("target_daily", "search_term_daily")
 """Reports that can tell what a target did, the better first."""
 _LOADED: Final = text(
@@ -148,10 +150,18 @@ class Facts:
         """Sums of several days that any report which counts money holds, oldest first."""
         return self._loaded(account_id).blocks
 
-    def usual_block(self, account_id: int) -> Window | None:
-        """The block that the newest figures are, where they are one: what is looked at by default."""
+    def usual_span(self, account_id: int, maturing_days: int) -> Window | None:
+        """
+        What is looked at by default where the newest figures of a target report are a block: that block; with the days after it that
+        another target report tells by day, but for those that still mature. None where all tell days.
+        """
         loaded = self._loaded(account_id)
-        return loaded.newest_span if loaded.newest_span and loaded.newest_span.days > 1 else None
+        if loaded.newest_span and loaded.newest_span.days > 1:
+            return loaded.newest_span
+        if loaded.newest_sum is None or loaded.newest is None:
+            return None
+        mature = loaded.newest - timedelta(days=maturing_days)
+        return Window(loaded.newest_sum.first, max(loaded.newest_sum.last, mature))
 
     def block_loaded(self, account_id: int, block: Window | None, zone: str) -> date | None:
         """When a block was loaded, by the report that has waited longest; None where none is."""
@@ -184,7 +194,16 @@ class Facts:
         ends = [max(spans[kind], key=lambda span: (span.last, -span.days)) for kind in telling]
         newest = max(ends, key=lambda span: (span.last, -span.days), default=_weeks(spans))
         blocks = {span for kind in TOTAL_SOURCES for span in spans.get(kind, []) if span.days > 1}
-        return LoadedVersion(generation, newest.last if newest else None, newest, tuple(sorted(blocks)))
+        recent = [
+            end for end in ends if end.days > 1 and newest and (newest.last - end.last).days <= _RECENT_DAYS
+        ]
+        return LoadedVersion(
+            generation,
+            newest.last if newest else None,
+            newest,
+            max(recent, default=None),
+            tuple(sorted(blocks)),
+        )
 
     def _newest(self, account_id: int) -> dict[str, list[Window]]:
         """The newest day of each kind, and all of its blocks."""

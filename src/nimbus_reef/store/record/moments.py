@@ -18,12 +18,14 @@ Generation = tuple[tuple[str, int], ...]
 class LoadedVersion:
     """
     What an account held when it was looked at. newest: the last day that tells what targets did;
-    newest_span: the day or block that it belongs to; blocks: sums of several days, oldest first.
+    newest_span: the day or block that it belongs to; newest_sum: the newest figures of a target report, where they are a block and other
+    reports tell newer days; blocks: sums of several days, oldest first.
     """
 
     generation: Generation
     newest: date | None
     newest_span: Window | None = None
+    newest_sum: Window | None = None
     blocks: tuple[Window, ...] = ()
 
 
