@@ -184,7 +184,7 @@ BREAKS = [
     long_cell, endless_money, long_name, old_returns, wide_file, a_total, a_remark, cut_off,
 ]  # fmt: skip
 STYLES = (("dot", ","), ("comma", ";"), ("bare comma", ","))
-CASES = [(break_, style, seed) for break_, style, seed in itertools.product(BREAKS, STYLES, range(3))]
+CASES = [(break_, style, seed) for break_, style, seed in itertools.product(BREAKS, STYLES, range(5))]
 
 
 def read(path):

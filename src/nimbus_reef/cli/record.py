@@ -108,7 +108,7 @@ class _Said:
         if not looked.remembered:
             for each in made:
                 intake.must_be_told(looked, each, said=self.columns, kind_said=self.kind is not None)
-        return made
+        return [*made, *intake.with_settings(looked, made)]
 
     def _over(self, suggested: ColumnMap) -> ColumnMap:
         known = {column.name for column in READ_KINDS[suggested.kind].columns}

@@ -48,7 +48,8 @@ class ColumnMap:
     covers (of settings: its last). values: column → the file's word → ours, on top of what is
     known. sheet: of a workbook, the only one when empty. told_by, only: the header whose cells
     tell what a row is, and which of them are read here; all rows when empty. rate: what one unit of the file's currency is in the
-    account's; None where they are the same. layout: what somebody said of where the cells stand.
+    account's; None where they are the same. layout: what somebody said of where the cells stand. beside: settings that stand beside the
+    figures of a report, such as bids: they hold as of its last day, and until a report of settings is loaded.
     """
 
     kind: str
@@ -62,6 +63,7 @@ class ColumnMap:
     only: tuple[str, ...] = ()
     rate: float | None = None
     layout: Layout = AS_FOUND
+    beside: bool = False
 
     @property
     def dated(self) -> bool:
@@ -324,6 +326,36 @@ def _by_their_cells(told: Sequence[tuple[Suggestion, ColumnRoles]]) -> list[Sugg
         sure = share * (1 - float(np.exp(-min(proposed.least, 1e3) / 2)))
         made.append(replace(suggestion, fit=fit, confidence=sure, kind_share=share))
     return made + rest
+
+
+_SETTINGS_OF: Final = {"target_daily": "targets", "search_term_daily": "targets"}
+"""The settings whose amounts a report of figures may carry as well."""
+
+
+def settings_beside(maps: Sequence[ColumnMap], table: RawTable) -> list[ColumnMap]:
+    """The settings that the columns of a table carry beside its figures: a bid, under a heading that says so and nothing else."""
+    read = {each.kind for each in maps}
+    found = []
+    for figures in maps:
+        kind = READ_KINDS.get(_SETTINGS_OF.get(figures.kind, ""))
+        if kind is None or kind.name in read or figures.told_by:
+            continue
+        columns = {
+            name: header
+            for name, header in figures.columns.items()
+            if name in {each.name for each in kind.columns}
+        }
+        for column in kind.columns:
+            if column.name not in columns and column.name not in DAY_COLUMNS:
+                phrases = (column.name.replace("_", " "), *column.words)
+                left = [header for header in table.headers if header not in figures.columns.values()]
+                meant = [header for header in left if headings.nats(header, phrases) >= headings.WHOLE]
+                columns |= {column.name: meant[0]} if len(meant) == 1 else {}
+        day = next((figures.columns[name] for name in ("to", "period") if name in figures.columns), None)
+        made = replace(figures, kind=kind.name, columns=columns | ({"date": day} if day else {}), beside=True)
+        if _AMOUNTS & set(columns) and not made.lacks():
+            found.append(made)
+    return found
 
 
 def days_told(table: RawTable, file_name: str) -> Window | None:

@@ -72,9 +72,25 @@ def parse_file(
         if table.sheet in read_already:
             table = replace(table, problems=no_problems(), notes=())
         read_already.add(table.sheet)
-        parsed.append((settled, reports.parse(table, settled, file_name, zone, known, currency), table))
+        part = reports.parse(table, settled, file_name, zone, known, currency)
+        parsed.append((settled, _as_of_its_last_day(part) if settled.beside else part, table))
     passed_over = [table.sheet for table in found if table.sheet not in read_already]
     return _by_kind(parsed, passed_over)
+
+
+def _as_of_its_last_day(settings: Parsed) -> Parsed:
+    """Settings beside figures: the last that is told of each key, on the last day of the file; its rejects are those of the figures."""
+    kind, rows = settings.kind, settings.rows
+    told = (
+        rows.filter(pl.any_horizontal(pl.col(name).is_not_null() for name in ("bid", "ad_group_bid")))
+        .sort("date", maintain_order=True)
+        .unique(kind.key, keep="last", maintain_order=True)
+        .with_columns(date=pl.lit(rows["date"].max(), pl.Date))
+    )
+    return replace(
+        settings, apart=reports.texts_apart(told, kind), rejects=settings.rejects.clear(),
+        warnings=("These bids stand beside the figures of the report; they hold until a report of targets is loaded.",),
+    )  # fmt: skip
 
 
 def _checked(columns: ColumnMap, table: RawTable, file_name: str) -> ColumnMap:

@@ -218,6 +218,17 @@ def _suggested(sheet: SheetLook) -> list[ColumnMap]:
     )
 
 
+def with_settings(looked: Looked, maps: Sequence[ColumnMap]) -> list[ColumnMap]:
+    """The settings that stand beside the figures of the sheets that are read."""
+    return [
+        made
+        for sheet in looked.sheets
+        for made in mapping.settings_beside(
+            [each for each in maps if each.sheet == sheet.table.sheet], sheet.table
+        )
+    ]
+
+
 def must_be_told(looked: Looked, columns: ColumnMap, said: Collection[str], *, kind_said: bool) -> None:
     """
     BadInput where the cells leave open which kind a table is, or which of two columns is meant, and nobody has said so. said: our columns
@@ -293,6 +304,7 @@ def load(
             asked.path, asked.file_name, asked.maps, asked.account.timezone, known, asked.account.currency
         )
     progress(0.25, f"understood {sum(len(parsed.apart) for _, parsed, _ in read):,} rows")
+    told = loads.has_settings(store, asked.account.id)
     parts = [
         FilePart(
             owner.id, own, asked.today or today_of(owner), settled,
@@ -300,6 +312,7 @@ def load(
             owner.maturing_days,
         )
         for settled, parsed, headers in read
+        if not settled.beside or (settled.kind not in told and len(parsed.apart))
         for owner, own in _by_account(parsed, asked.account, asked.others, asked.file_name)
     ]  # fmt: skip
     source = Source(

@@ -389,6 +389,17 @@ def batches(store: Store, account_id: int, limit: int = 30) -> list[Batch]:
         return [_batch(row) for row in rows]
 
 
+def has_settings(store: Store, account_id: int) -> set[str]:
+    """The kinds that reports of their own tell of an account, and not only columns beside the figures of others."""
+    with store.read() as connection:
+        rows = connection.execute(
+            select(batch.c.kind, batch.c.mapping).where(
+                batch.c.account_id == account_id, batch.c.undone_at.is_(None), batch.c.kind.in_(("targets",))
+            )
+        ).all()
+    return {row.kind for row in rows if not row.mapping.beside}
+
+
 def newest_batches(store: Store) -> dict[int, int]:
     """The newest batch of each account, by its id."""
     with store.read() as connection:

@@ -19,7 +19,7 @@ from nimbus_reef.formats.mapping import KIND_SURE, NAMED_BY_ID, ColumnMap, Sugge
 from nimbus_reef.formats.raw import AS_FOUND, LINE, SEPARATORS, Layout, RawTable
 from nimbus_reef.formats.sheet_look import SheetLook
 from nimbus_reef.formats.values import DateOrder, Style
-from nimbus_reef.jobs.intake import Looked, usual_maps
+from nimbus_reef.jobs.intake import Looked, usual_maps, with_settings
 from nimbus_reef.store.record.loads import Batch
 from nimbus_reef.web.kit.figures import Figures
 
@@ -124,7 +124,8 @@ class Choices:
     """
     Everything that can be chosen of a file, and what is still open. open: our columns that somebody has to choose; or_else: the kind that
     it could be as well; unused: the file's columns that are not loaded; currency: that of the file's money where it is not the
-    account's, which is own_currency; rate: what was typed for it; refused: why it cannot be loaded as it is chosen.
+    account's, which is own_currency; rate: what was typed for it; refused: why it cannot be loaded as it is chosen; bids: the columns of
+    bids that are taken beside the figures.
     """
 
     maps: tuple[ColumnMap, ...]
@@ -146,6 +147,7 @@ class Choices:
     own_currency: str
     rate: str
     refused: str
+    bids: tuple[str, ...]
 
 
 FEEDS: Final = {
@@ -216,6 +218,7 @@ def choices(looked: Looked, fields: Fields) -> Choices:
         ]
         maps += own
         sheets.append(_sheet(number, sheet, own, offset, chosen, fields))
+    maps += with_settings(looked, maps)
     return _file_choices(looked, tuple(maps), tuple(sheets), fields)
 
 
@@ -358,7 +361,7 @@ def _file_choices(
             if not column.header and (column.asked or column.required)
         ),
         "" if looked.known or "mapped" in fields else _or_else(looked), _unused(maps, sheets), currency, looked.currency,
-        fields.get("rate") or "", refused,
+        fields.get("rate") or "", refused, tuple(each.columns["bid"] for each in maps if each.beside and "bid" in each.columns),
     )  # fmt: skip
 
 
