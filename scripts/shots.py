@@ -152,7 +152,9 @@ def main(base: str, password: str, folder: str = "docs/screenshots", *names: str
     target = Path(folder)
     target.mkdir(parents=True, exist_ok=True)
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=CHROMIUM_ARGUMENTS)
+        browser = driver.chromium.launch(
+            executable_path="/usr/bin/chromium-headless-shell", args=CHROMIUM_ARGUMENTS
+        )
         page = browser.new_page(viewport=SIZE)
         page.on(
             "console", lambda message: print(message.type, message.text) if message.type == "error" else None
