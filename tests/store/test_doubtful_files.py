@@ -69,10 +69,9 @@ def test_another_report_of_the_same_days_and_campaigns_tells_what_is_off(store, 
     )  # fmt: skip
     asked = questions(store, account, tmp_path, terms, "search_term_daily")
     assert (
-        "The file has 800 impressions for 2026-10-02 to 2026-10-03; targets by day have 8,000 of the same campaigns"
-        in asked
-    )
-    assert "clicks for" not in asked
+        "Of the same campaigns in 2026-10-02 to 2026-10-03 the file and targets by day tell different sums: "
+        "800 impressions beside 8,000. Are the right columns chosen?"
+    ) in asked
 
 
 def test_a_file_of_other_days_is_held_against_none(store, account, tmp_path):

@@ -113,11 +113,12 @@ def _beside_others(connection: Connection, each: Incoming, mapped: Mapping[str, 
             _sums(ours.filter(shared), mapped),
             _sums(held.filter(shared), dict.fromkeys(MEASURES, "")),
         )
-        for doubt in sense.against_others(one, other, MEASURES):
-            yield (
-                f"The file has {_told(doubt.of, doubt.found)} {_words(doubt.of)} for {_days(spans)}; {kind.title.lower()} have "
-                f"{_told(doubt.of, doubt.known)} of the same campaigns."
-            )
+        told = ", ".join(
+            f"{_told(doubt.of, doubt.found)} {_words(doubt.of)} beside {_told(doubt.of, doubt.known)}"
+            for doubt in sense.against_others(one, other, MEASURES)
+        )
+        if told:
+            yield f"Of the same campaigns in {_days(spans)} the file and {kind.title.lower()} tell different sums: {told}."
         return
 
 
