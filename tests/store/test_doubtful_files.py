@@ -64,13 +64,13 @@ def test_more_clicks_than_impressions_is_two_columns_changed_over(store, account
 def test_another_report_of_the_same_days_and_campaigns_tells_what_is_off(store, account, tmp_path):
     put(store, account, tmp_path, "first.csv", targets(), "target_daily")
     terms = "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n" + "".join(
-        f"2026-10-{day:02},{campaign},G,t,exact,w,{shown},40,30.00,12,240.00\n"
-        for day in (2, 3, 4) for campaign, shown in (("C", 400), ("D", 4_000))
+        f"2026-10-{day:02},{campaign},G,t,exact,w,400,40,{spend}.00,12,240.00\n"
+        for day in (2, 3, 4) for campaign, spend in (("C", 9), ("D", 90))
     )  # fmt: skip
     asked = questions(store, account, tmp_path, terms, "search_term_daily")
     assert (
         "Of the same campaigns in 2026-10-02 to 2026-10-03 the file and targets by day tell different sums: "
-        "800 impressions beside 8,000. Are the right columns chosen?"
+        "18.00 spend beside 60.00. Are the right columns chosen?"
     ) in asked
 
 

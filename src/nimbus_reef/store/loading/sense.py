@@ -115,11 +115,16 @@ def _beside_others(connection: Connection, each: Incoming, mapped: Mapping[str, 
         )
         told = ", ".join(
             f"{_told(doubt.of, doubt.found)} {_words(doubt.of)} beside {_told(doubt.of, doubt.known)}"
-            for doubt in sense.against_others(one, other, MEASURES)
+            for doubt in sense.against_others(one, other, _compared(each.kind.name, kind.name))
         )
         if told:
             yield f"Of the same campaigns in {_days(spans)} the file and {kind.title.lower()} tell different sums: {told}."
         return
+
+
+def _compared(*kinds: str) -> tuple[str, ...]:
+    """The measures that both reports tell of all there was: terms are mostly told where they were clicked, so not what was only shown."""
+    return tuple(name for name in MEASURES if name != "impressions" or "search_term_daily" not in kinds)
 
 
 def _same_days(connection: Connection, account_id: int, kind: str, given: set[Window]) -> list[Window]:
