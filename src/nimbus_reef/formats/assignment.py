@@ -16,17 +16,18 @@ NONE: Final = -1
 class Assigned:
     """
     The best assignment. columns: role → index, NONE where no column plays it; score: in nats; margins: by role, how far the best
-    assignment without its column lies below; rivals: by role, the columns of assignments closer than `close`, its own first.
+    assignment without its column lies below; rivals: by role, each column with how far the best assignment with it lies below, its own
+    first.
     """
 
     columns: Mapping[str, int]
     score: float
     margins: Mapping[str, float]
-    rivals: Mapping[str, tuple[int, ...]]
+    rivals: Mapping[str, Mapping[int, float]]
 
 
 def assign(
-    roles: Sequence[str], alone: Mapping[str, np.ndarray], pairs: Mapping[tuple[str, str], np.ndarray], missing: Mapping[str, float], close: float
+    roles: Sequence[str], alone: Mapping[str, np.ndarray], pairs: Mapping[tuple[str, str], np.ndarray], missing: Mapping[str, float]
 ) -> Assigned:  # fmt: skip
     """
     Searches the assignment with the highest score, each column in one role at most.
@@ -66,6 +67,9 @@ def assign(
     for place, role in enumerate(roles):
         others = states[:, place] != chosen[place]
         margins[role] = float(scores[0] - scores[others].max()) if others.any() else float("inf")
-        near = states[scores >= scores[0] - close, place]
-        rivals[role] = tuple(int(each) for each in dict.fromkeys(near.tolist()))
+        columns, first = np.unique(states[:, place], return_index=True)
+        order = np.argsort(first)
+        rivals[role] = dict(
+            zip(columns[order].tolist(), (scores[0] - scores[first[order]]).tolist(), strict=True)
+        )
     return Assigned(dict(zip(roles, chosen.tolist(), strict=True)), float(scores[0]), margins, rivals)

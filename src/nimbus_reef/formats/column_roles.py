@@ -15,7 +15,7 @@ from nimbus_reef.formats import figure_columns, headings, text_columns, values
 from nimbus_reef.formats.assignment import NONE, Assigned
 from nimbus_reef.formats.columns import Are, ColumnCells, columns_of
 from nimbus_reef.formats.contract import ReportKind
-from nimbus_reef.formats.figure_columns import AD_ROLES, CLOSE, TRADE_ROLES, NumberColumns
+from nimbus_reef.formats.figure_columns import AD_ROLES, TRADE_ROLES, NumberColumns
 from nimbus_reef.formats.raw import RawTable
 from nimbus_reef.formats.text_columns import TextColumns
 from nimbus_reef.formats.values import DateOrder
@@ -322,8 +322,14 @@ def _asked(
     for role, chosen in found.columns.items():
         if chosen == NONE:
             continue
-        near = [columns[index].header for index in found.rivals[role] if index != NONE]
-        if found.margins[role] < CLOSE and len(near) > 1:
+        headed = told[role][columns[chosen].header] >= headings.BESIDE_UNKNOWN
+        bound = figure_columns.close(len(columns[chosen].texts), headed=headed)
+        near = [
+            columns[index].header
+            for index, gap in found.rivals[role].items()
+            if index != NONE and gap <= bound
+        ]
+        if found.margins[role] < bound and len(near) > 1:
             asked[role] = tuple(near)
         windows = [
             each.header

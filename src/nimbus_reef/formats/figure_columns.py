@@ -23,6 +23,7 @@ from nimbus_reef.formats.quotients import Quotient, parts_of_sums, quotients
 
 CLOSE: Final = 2.5
 """Nats below which a second reading is asked about."""
+_FEW: Final = 10.0
 MOST_COLUMNS: Final = 40
 AD_ROLES: Final = ("impressions", "clicks", "spend", "orders", "units", "sales")
 TRADE_ROLES: Final = ("sessions", "total_orders", "total_units", "total_sales")
@@ -186,7 +187,7 @@ def assigned(
     }
     pairs = {pair: table for pair, table in figures.pairs.items() if set(pair) <= set(roles)}
     missing = {role: 0.0 if role in _OPTIONAL else _MISSING for role in roles}
-    return assignment.assign(roles, alone, pairs, missing, CLOSE)
+    return assignment.assign(roles, alone, pairs, missing)
 
 
 def _alone(figures: NumberColumns, role: str) -> np.ndarray:
@@ -256,6 +257,11 @@ def _add_quotient(table: np.ndarray, each: Quotient, roles: tuple[str, str]) -> 
             table[each.a, each.b] += 3.0 * each.weight
         else:
             table[each.b, each.a] += 1.0 * each.weight
+
+
+def close(rows: int, *, headed: bool) -> float:
+    """`CLOSE` for a column of a sample of so many rows: where no heading says what it is, few rows prove little, and more is asked."""
+    return CLOSE if headed else CLOSE * (1 + _FEW / max(rows, 1))
 
 
 def reasons(figures: NumberColumns, found: Assigned) -> dict[str, str]:

@@ -18,7 +18,6 @@ import numpy as np
 from nimbus_reef.formats import assignment
 from nimbus_reef.formats.assignment import Assigned
 from nimbus_reef.formats.columns import Are, ColumnCells
-from nimbus_reef.formats.figure_columns import CLOSE
 from nimbus_reef.formats.kinds import READ_KINDS
 
 ROLES: Final = ("campaign", "ad_group", "target", "match_type", "search_term", "sku", "placement")
@@ -79,7 +78,7 @@ def assigned(texts: TextColumns, roles: Sequence[str], headings: Mapping[str, np
         # Words that nobody knows under a heading that says nothing: asked, not taken.
         alone[role] = np.where(texts.known[role] | (headings[role] > 0), alone[role], -np.inf)
     pairs = {pair: table for pair, table in texts.pairs.items() if set(pair) <= set(roles)}
-    return assignment.assign(roles, alone, pairs, dict.fromkeys(roles, _MISSING), CLOSE)
+    return assignment.assign(roles, alone, pairs, dict.fromkeys(roles, _MISSING))
 
 
 def _alone(column: ColumnCells, role: str) -> float:
