@@ -118,7 +118,7 @@ def test_from_nothing_to_a_page_and_back(tmp_path):
     whole, with the ports it wanted taken by others."""
     taken = wiring.free_port("127.0.0.1", 8700)
     environment = os.environ | {
-        "REEF_VAR": str(tmp_path), "REEF_PORT": str(taken), "REEF_DATABASE_PORT": "3700",
+        "REEF_VAR": str(tmp_path), "REEF_PORT": str(taken), "REEF_DATABASE_PORT": "3700", "REEF_DEMO_DAYS": "45",
         "PYTHONPATH": os.pathsep.join(sys.path),
     }  # fmt: skip
     log = tmp_path / "up.log"

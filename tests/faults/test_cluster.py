@@ -170,7 +170,7 @@ def test_what_one_machine_loads_the_other_shows_at_once(machines, tmp_path):
     assert [machines.held(node) for node in range(NODES)] == [(ROWS, 4 * ROWS)] * NODES
 
 
-@pytest.mark.parametrize(("node", "at"), [(0, 0.3), (1, 0.5), (2, 0.7), (0, 0.9)])
+@pytest.mark.parametrize(("node", "at"), [(0, 0.3), (1, 0.9)])
 def test_a_node_killed_under_a_load_loses_nothing_and_doubles_nothing(machines, tmp_path, node, at):
     """The month is there as it was before or as the file has it, on all nodes alike; here: as the file has it, since it is tried again."""
     clicks = 10 + round(10 * at) + node
@@ -201,7 +201,7 @@ def test_loads_of_the_same_days_by_both_machines_end_as_one_of_them(machines, tm
         assert list(verify(each.store, machines.account.id)) == []
 
 
-@pytest.mark.parametrize("after", [0.0, 0.2])
+@pytest.mark.parametrize("after", [0.1])
 def test_a_node_killed_under_acceptances_keeps_each_of_them_whole_and_once(machines, after):
     """Both machines accept all costly targets at once while a node dies; whoever was not answered asks again."""
     path, said = "/targeting/targets/accept-many", []

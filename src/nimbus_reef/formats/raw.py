@@ -47,7 +47,7 @@ def problems(found: Sequence[tuple[int, str, str]]) -> pl.DataFrame:
     )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, order=True)
 class Layout:
     """Where the cells of a table stand. separator: of a CSV; header_line: the physical line of the header, from 1; empty and 0 where the reader is to find them."""
 

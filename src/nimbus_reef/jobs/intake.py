@@ -12,6 +12,7 @@ from collections.abc import Collection, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import date, datetime
+from functools import lru_cache
 from pathlib import Path
 from typing import IO
 from zoneinfo import ZoneInfo
@@ -22,7 +23,7 @@ from nimbus_reef.errors import BadFile, BadInput
 from nimbus_reef.formats import mapping, mixed, wall
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap, Suggestion
-from nimbus_reef.formats.raw import AS_FOUND, Layouts, RawTable
+from nimbus_reef.formats.raw import AS_FOUND, Layout, Layouts, RawTable
 from nimbus_reef.formats.reports import Parsed
 from nimbus_reef.formats.sheet_look import SheetLook
 from nimbus_reef.store.loading import ingest, names
@@ -128,18 +129,27 @@ def look(
     Reads the head of a file and suggests what it is; BadFile when it cannot be read. layouts: what somebody says of where its cells stand;
     left out, it is read as the last one of its source.
     """
-    sheets = tuple(sorted(wall.look(path, file_name, _PREVIEW_ROWS, layouts), key=_longest_first))
+    said = tuple(sorted((layouts or {}).items()))
+    sheets = _sheets(path, path.stat().st_mtime_ns if path.exists() else 0, file_name, said)
     known: list[ColumnMap] = []
     scope = ""
     found = [(each, loads.remembered(store, account.id, each.signature)) for each in sheets]
-    said = {each.table.sheet: before[0].mapping.layout for each, before in found if before}
-    if layouts is None and any(one != AS_FOUND for one in said.values()):
-        return look(store, account, path, file_name, sha256, said)
+    then = {each.table.sheet: before[0].mapping.layout for each, before in found if before}
+    if layouts is None and any(one != AS_FOUND for one in then.values()):
+        return look(store, account, path, file_name, sha256, then)
     for each, before in found:
         known += [_as_before(batch, each) for batch in before if batch.mapping.layout == each.table.said]
         scope = scope or (before[0].scope if before else "")
     same = loads.same_file(store, account.id, sha256) if sha256 else None
     return Looked(sheets, tuple(known), scope, same, account.currency)
+
+
+@lru_cache(maxsize=4)
+def _sheets(
+    path: Path, _changed: int, file_name: str, layouts: tuple[tuple[str, Layout], ...]
+) -> tuple[SheetLook, ...]:
+    """The first look at a file, kept: it is dropped, shown, shown again with every choice, and loaded within a minute or two."""
+    return tuple(sorted(wall.look(path, file_name, _PREVIEW_ROWS, dict(layouts)), key=_longest_first))
 
 
 def _longest_first(sheet: SheetLook) -> tuple[bool, int]:
