@@ -118,7 +118,6 @@ class Suggestion:
     mapping: ColumnMap
     fit: float
     missing: tuple[str, ...] = ()
-    ask_date_order: bool = False
     unused: tuple[str, ...] = field(default=())
     asked: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     why: Mapping[str, str] = field(default_factory=dict)
@@ -275,11 +274,9 @@ def _with_fit(
     fit = (1 - len(missing) / required) * (0.8 + 0.1 * found_optional / optional + 0.1 * quality)
     unused = tuple(header for header in headers if header not in chosen.values())
     order = values.DateOrder.UNKNOWN
-    ask = False
     for column in columns:
         if column.holds.dated and column.name in chosen:
             found = values.date_order(table.frame[chosen[column.name]])
-            ask = ask or found is values.DateOrder.UNKNOWN
             order = found if found not in (None, values.DateOrder.UNKNOWN) else order
     # Columns that a kind does not use tell against it, the more so the more they are.
     fit *= 1 - 0.3 * len(unused) / max(1, len(headers))
@@ -291,8 +288,8 @@ def _with_fit(
         fit *= _UNDATED
     dated = replace(mapping, date_order=order)
     if proposed is None:
-        return Suggestion(dated, float(fit), missing, ask, unused)
-    return Suggestion(dated, float(fit), missing, ask, unused, proposed.asked, proposed.why)
+        return Suggestion(dated, float(fit), missing, unused)
+    return Suggestion(dated, float(fit), missing, unused, proposed.asked, proposed.why)
 
 
 _UNDATED: Final = 0.97
