@@ -58,14 +58,18 @@ class NumberCells:
 
 
 class ColumnCells:
-    """A column of the sample. header, texts: as they stand, outer white space off; are: what most of its cells are."""
+    """
+    A column of the sample. header, texts: as they stand, outer white space off; are: what most of its cells are; not_known: cells that hold
+    an error in place of a figure.
+    """
 
     def __init__(self, header: str, cells: pl.Series, style: Style) -> None:
         self.header = header
         self._cells = values.trimmed(cells)
         self._style = style
-        nothing = values.empty(self._cells) | self._cells.str.contains(values.NOT_KNOWN)
-        self.said = ~nothing.to_numpy()
+        not_known = self._cells.str.contains(values.NOT_KNOWN)
+        self.not_known = not_known.to_numpy()
+        self.said = ~(values.empty(self._cells) | not_known).to_numpy()
         self.texts = self._cells.to_list()
         self.distinct = self._cells.filter(pl.Series(self.said)).n_unique() if self.said.any() else 0
 

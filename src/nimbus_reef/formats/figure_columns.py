@@ -226,7 +226,14 @@ def _as_money(column: ColumnCells) -> float:
 
 
 def _pairs(figures: NumberColumns) -> dict[tuple[str, str], np.ndarray]:
-    cells = [_Cells(np.nan_to_num(column.figures), column.number_cells.few > 0) for column in figures.columns]
+    # A figure that is not known is neither above nor below another: its row proves nothing.
+    whole = ~np.any([column.not_known for column in figures.columns], axis=0)
+    if not whole.any():
+        whole = np.ones_like(whole)
+    cells = [
+        _Cells(np.nan_to_num(column.figures)[whole], column.number_cells.few > 0)
+        for column in figures.columns
+    ]
     usable = [index for index, column in enumerate(figures.columns) if not column.never_measure]
     known: dict[tuple[int, int, int], float] = {}
     found = {}
