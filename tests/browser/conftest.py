@@ -9,6 +9,7 @@ import sys
 import time
 import urllib.request
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from urllib.parse import urlsplit
 
@@ -17,6 +18,7 @@ from playwright.sync_api import Browser, Page, StorageState, expect, sync_playwr
 from tests.conftest import Demo, port_from
 
 from nimbus_reef.store.people import accounts, plans
+from nimbus_reef.store.people.accounts import Account
 
 # A limit only ends what hangs: the machine that runs the tests may be busy.
 expect.set_options(timeout=20_000)
@@ -119,6 +121,18 @@ def page(chromium: Browser, site: Site, signed_in: StorageState, refused: list[s
     context.close()
     assert [text for text in errors if not any(words in text for words in refused)] == []
     assert hosts <= {urlsplit(site.base).netloc}
+
+
+@contextmanager
+def lent_account(site: Site, key: str, currency: str) -> Iterator[Account]:
+    """An account of its own for a test, at rest afterwards: others count the demo's two, and begin with the first of them."""
+    made = accounts.by_key(site.demo.store, key) or accounts.add(
+        site.demo.store, key=key, brand_name="Fernhollow", marketplace="Tidemarkt", country="DE", currency=currency,
+        locale="en_IE", timezone="Europe/Berlin", target_acos=0.28,
+    )  # fmt: skip
+    accounts.rest(site.demo.store, made.id, None, resting=False)
+    yield made
+    accounts.rest(site.demo.store, made.id, None, resting=True)
 
 
 @pytest.fixture

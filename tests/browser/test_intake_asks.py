@@ -1,17 +1,16 @@
 """What a file leaves open is asked on its mapping, in Chromium: a currency, two columns that fit alike; a broken sheet is refused in words."""
 
+import pytest
 from playwright.sync_api import expect
-
-from nimbus_reef.store.people import accounts
+from tests.browser.conftest import lent_account
 
 KEY = "asking-de"
 
 
+@pytest.fixture
 def account(site):
-    return accounts.by_key(site.demo.store, KEY) or accounts.add(
-        site.demo.store, key=KEY, brand_name="Fernhollow", marketplace="Tidemarkt", country="DE", currency="EUR", locale="en_IE",
-        timezone="Europe/Berlin", target_acos=0.28,
-    )  # fmt: skip
+    with lent_account(site, KEY, "EUR") as made:
+        yield made
 
 
 def windows(path):
@@ -24,8 +23,7 @@ def windows(path):
     return path
 
 
-def test_a_currency_and_two_windows_are_asked_and_answered(page, site, tmp_path):
-    account(site)
+def test_a_currency_and_two_windows_are_asked_and_answered(page, site, account, tmp_path):
     page.goto(f"{site.base}/intake/?account={KEY}")
     page.set_input_files("input[type=file]", windows(tmp_path / "windows.csv"))
     page.wait_for_url("**/intake/files/*")
@@ -68,12 +66,11 @@ def test_a_broken_sheet_is_refused_in_words_while_others_work(page, site, empty_
     expect(page.locator("tr[data-row]").first).to_be_visible()
 
 
-def test_the_header_and_the_separator_are_chosen_with_a_preview(page, site, tmp_path):
+def test_the_header_and_the_separator_are_chosen_with_a_preview(page, site, account, tmp_path):
     """A table in which each row begins as if commas divided it, under a line as wide as that."""
-    account(site)
     path = tmp_path / "odd.csv"
     rows = [
-        f"2026-07-{n:02};Lamps, old | exact;{900 + n};{30 + n};1{n:02}.50;{n % 3};{n % 3 * 20}.50"
+        f"2026-07-{n:02};Lamps, old | exact;{900 + n};{30 + n};{6 + n % 5}.50;{n % 3};{n % 3 * 20}.50"
         for n in range(1, 29)
     ]
     path.write_text("\n".join(["all, of it", "Day;Campaign;Impr.;Clicks;Cost;Orders;Revenue", *rows]) + "\n")

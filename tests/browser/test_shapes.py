@@ -4,11 +4,11 @@ from datetime import timedelta
 
 import pytest
 from playwright.sync_api import expect
+from tests.browser.conftest import lent_account
 from tests.conftest import LAST_DAY
 
 from nimbus_reef.sim import brand, shapes
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
-from nimbus_reef.store.people import accounts
 
 FIRST, LAST = LAST_DAY - timedelta(days=32), LAST_DAY - timedelta(days=3)
 
@@ -21,11 +21,8 @@ def frames():
 @pytest.fixture
 def bare_account(site):
     """An account with nothing in it; of its own currency, as Pulse adds up those of one."""
-    key = "new-de"
-    return accounts.by_key(site.demo.store, key) or accounts.add(
-        site.demo.store, key=key, brand_name="Fernhollow", marketplace="Tidemarkt", country="DE", currency="CHF",
-        locale="en_IE", timezone="Europe/Berlin", target_acos=0.28,
-    )  # fmt: skip
+    with lent_account(site, "new-de", "CHF") as made:
+        yield made
 
 
 def drop(page, site, path):

@@ -45,6 +45,7 @@ def workbook(tmp_path):
 
 def test_from_a_dropped_workbook_to_the_sheet_read_back(page, site, workbook, empty_plan, tmp_path):
     """Drop, map, load; filter, open, accept two; download, edit, read back."""
+    page.goto(f"{site.base}/pulse/")
     page.get_by_role("link", name="Intake").click()
     page.set_input_files("input[type=file]", workbook)
     page.wait_for_url("**/intake/files/*")
@@ -235,7 +236,8 @@ def test_choosing_a_metric_changes_what_it_can_be_compared_with(page, site):
     expect(page.locator("tbody .mark.costly")).to_have_count(0)
 
 
-def test_another_brand_and_window_by_the_scope_bar(page):
+def test_another_brand_and_window_by_the_scope_bar(page, site):
+    page.goto(f"{site.base}/pulse/")
     page.locator(".scope summary").first.click()
     page.get_by_role("link", name="Pellwick, GB GBP").click()
     page.wait_for_url("**account=pellwick-gb**")
