@@ -11,7 +11,7 @@ demo:            ## start everything with the demo brands; Ctrl-C stops it
 test:            ## all tests and checks, on a database and ports of their own
 	@scripts/install.sh dev
 	@$(MAKE) --no-print-directory check
-	@$(python) -m pytest -n 2 --dist loadfile --no-loadscope-reorder
+	@$(python) -m pytest -n 2 --dist loadfile
 
 quick:           ## what can be tested without a database or a browser: under a minute
 	@scripts/install.sh dev

@@ -23,7 +23,8 @@ from nimbus_reef.formats.quotients import Quotient, parts_of_sums, quotients
 
 CLOSE: Final = 2.5
 """Nats below which a second reading is asked about."""
-_FEW: Final = 10.0
+_CLOSE_UNHEADED, _FEW = 5.0, 10.0
+"""The same for a column whose heading says nothing, in many rows; and so many rows below which twice that is asked about."""
 MOST_COLUMNS: Final = 40
 AD_ROLES: Final = ("impressions", "clicks", "spend", "orders", "units", "sales")
 TRADE_ROLES: Final = ("sessions", "total_orders", "total_units", "total_sales")
@@ -268,7 +269,7 @@ def _add_quotient(table: np.ndarray, each: Quotient, roles: tuple[str, str]) -> 
 
 def close(rows: int, *, headed: bool) -> float:
     """`CLOSE` for a column of a sample of so many rows: where no heading says what it is, few rows prove little, and more is asked."""
-    return CLOSE if headed else CLOSE * (1 + _FEW / max(rows, 1))
+    return CLOSE if headed else _CLOSE_UNHEADED * (1 + _FEW / max(rows, 1))
 
 
 def reasons(figures: NumberColumns, found: Assigned) -> dict[str, str]:
