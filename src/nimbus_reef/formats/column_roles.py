@@ -15,7 +15,7 @@ from nimbus_reef.formats import figure_columns, headings, text_columns, values
 from nimbus_reef.formats.assignment import NONE, Assigned
 from nimbus_reef.formats.columns import Are, ColumnCells, columns_of
 from nimbus_reef.formats.contract import ReportKind
-from nimbus_reef.formats.figure_columns import AD_ROLES, TRADE_ROLES, NumberColumns
+from nimbus_reef.formats.figure_columns import AD_ROLES, CLOSE, CLOSE_UNHEADED, TRADE_ROLES, NumberColumns
 from nimbus_reef.formats.raw import RawTable
 from nimbus_reef.formats.text_columns import TextColumns
 from nimbus_reef.formats.values import DateOrder
@@ -103,9 +103,17 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
         # Where the heading says hour, rows in the order of the clock may say each name once in the sample.
         hour_score += _repeats(seen, columns) if told["hour"][hour] < headings.SURELY else 0.0
     columns |= _by_heading(seen, kind, columns, told)
-    asked = _asked(seen.texts.columns, text, told) | _asked(seen.figures.columns, figure, told) | day_question
+    asked = (
+        _asked(seen.texts.columns, text, told, CLOSE)
+        | _asked(seen.figures.columns, figure, told, CLOSE_UNHEADED)
+        | day_question
+    )
     if len(hours) > 1:
         asked["hour"] = hours
+        # Whichever it is, the measure that has the other one for its column is open with it.
+        asked |= {
+            role: (header, hour) for role, header in columns.items() if hour and header in hours and header != hour and role not in asked
+        }  # fmt: skip
     explained = (
         set(columns.values())
         | seen.is_quotient
@@ -315,15 +323,18 @@ def _repeats(seen: Witnesses, columns: Mapping[str, str]) -> float:
 
 
 def _asked(
-    columns: Sequence[ColumnCells], found: Assigned, told: Mapping[str, Mapping[str, float]]
+    columns: Sequence[ColumnCells], found: Assigned, told: Mapping[str, Mapping[str, float]], unheaded: float
 ) -> dict[str, tuple[str, ...]]:
-    """Roles that a second reading comes close to, with all columns in readings that close; several windows of one measure always."""
+    """
+    Roles that a second reading comes close to, with all columns in readings that close; several windows of one measure always. unheaded:
+    how close where no heading says what a column is.
+    """
     asked: dict[str, tuple[str, ...]] = {}
     for role, chosen in found.columns.items():
         if chosen == NONE:
             continue
         headed = told[role][columns[chosen].header] >= headings.BESIDE_UNKNOWN
-        bound = figure_columns.close(len(columns[chosen].texts), headed=headed)
+        bound = CLOSE if headed else figure_columns.close(len(columns[chosen].texts), unheaded)
         near = [
             columns[index].header
             for index, gap in found.rivals[role].items()

@@ -23,8 +23,10 @@ from nimbus_reef.formats.quotients import Quotient, parts_of_sums, quotients
 
 CLOSE: Final = 2.5
 """Nats below which a second reading is asked about."""
-_CLOSE_UNHEADED, _FEW = 5.0, 10.0
-"""The same for a column whose heading says nothing, in many rows; and so many rows below which twice that is asked about."""
+CLOSE_UNHEADED: Final = 5.0
+"""The same for a measure whose heading says nothing."""
+_FEW: Final = 10.0
+"""Rows of which twice that is asked about."""
 MOST_COLUMNS: Final = 40
 AD_ROLES: Final = ("impressions", "clicks", "spend", "orders", "units", "sales")
 TRADE_ROLES: Final = ("sessions", "total_orders", "total_units", "total_sales")
@@ -267,9 +269,9 @@ def _add_quotient(table: np.ndarray, each: Quotient, roles: tuple[str, str]) -> 
             table[each.b, each.a] += 1.0 * each.weight
 
 
-def close(rows: int, *, headed: bool) -> float:
-    """`CLOSE` for a column of a sample of so many rows: where no heading says what it is, few rows prove little, and more is asked."""
-    return CLOSE if headed else _CLOSE_UNHEADED * (1 + _FEW / max(rows, 1))
+def close(rows: int, unheaded: float) -> float:
+    """`unheaded` nats for a column whose heading says nothing: few rows prove little, so the more is asked the fewer they are."""
+    return unheaded * (1 + _FEW / max(rows, 1))
 
 
 def reasons(figures: NumberColumns, found: Assigned) -> dict[str, str]:
