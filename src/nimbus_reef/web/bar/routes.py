@@ -10,8 +10,7 @@ from werkzeug.wrappers import Response
 from nimbus_reef.analysis import named_parts, offered_targets
 from nimbus_reef.analysis.judged import stake_of_targets
 from nimbus_reef.analysis.offered_targets import From
-from nimbus_reef.core.targeting import ASSUMED_TARGET
-from nimbus_reef.errors import NotFound
+from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.store.people import aims
 from nimbus_reef.web.bar.forms import AimForm
 from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts
@@ -67,12 +66,13 @@ def set_aim() -> Response:
     who, scope = must_write(), current_scope()
     form = AimForm(request.form, scope.account.locale).checked()
     level, name, value = form.level.data or "", form.of.data or "", form.target_acos
+    if level == "account" and value is None:
+        raise BadInput("No target is given.", remedy="Write one in percent, such as 28.")
     aims.set_aim(parts().store, scope.account, who.id, level, "" if level == "account" else name, value)
     of = f"{level} {name}".strip() if level != "account" else "account"
-    if value:
-        flash(f"The target of the {of} is {figures().aim(value)} now.")
-    elif level == "account":
-        flash(f"The account has no target any more; {figures().aim(ASSUMED_TARGET)} is assumed.")
-    else:
-        flash(f"The {of} has no target of its own any more.")
+    flash(
+        f"The target of the {of} is {figures().aim(value)} now."
+        if value
+        else f"The {of} has no target of its own any more."
+    )
     return redirect(scope.link(inside(form.back.data or "/"), target_acos_text=""))
