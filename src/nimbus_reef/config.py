@@ -37,7 +37,7 @@ SETTINGS = (
     Setting("REEF_SIGN_IN_LIMIT", "10 per minute", "How often signing in may be refused for one address from one place; five times as often for either of them alone."),
     Setting("REEF_JUDGED_MB", "4096", "Disk for results that are worked out ahead and shared by the processes of a machine, in REEF_LOCAL; those longest not asked for give way."),
     Setting("REEF_KEEP_UPLOADS_DAYS", "400", "Days for which reports taken in are kept as files; their rows stay."),
-    Setting("REEF_DEMO_DAYS", "120", "So many days the reports of the demo brands cover; fewer load sooner, 45 fill every page."),
+    Setting("REEF_DEMO_DAYS", "120", "Days that the demo reports cover, at least 45. Fewer days load faster."),
     Setting("REEF_BACKUP_FOLDER", "", "Where backups are written; backups in REEF_VAR when empty. Better on another disk."),
     Setting("REEF_BACKUP_HOURS", "0", "A worker writes a backup every so many hours; 0: none by itself."),
     Setting("REEF_BACKUP_KEEP", "14", "So many of these backups are kept, the newest."),

@@ -77,7 +77,7 @@ def test_the_header_and_the_separator_are_chosen_with_a_preview(page, site, acco
     page.goto(f"{site.base}/intake/?account={KEY}")
     page.set_input_files("input[type=file]", path)
     page.wait_for_url("**/intake/files/*")
-    separator, header = page.get_by_label("cells are separated by"), page.get_by_label("the header is")
+    separator, header = page.get_by_label("separator"), page.get_by_label("header line")
     separator.select_option("a comma")
     expect(page.locator("section.block th").first).to_have_text("all")
     separator.select_option("a semicolon")

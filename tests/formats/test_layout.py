@@ -66,10 +66,17 @@ def test_the_separator_that_was_said_is_taken(tmp_path):
     assert told.said == Layout(";")
 
 
-@pytest.mark.parametrize("line", [9, 10, 11, 500])
+@pytest.mark.parametrize("line", [9, 10, 11, 60])
 def test_a_header_below_all_rows_is_a_table_without_rows(tmp_path, line):
     with pytest.raises(BadFile, match=r"no row below it|header is empty"):
         files.read_table(csv(tmp_path, [HEADER, *ROWS]), "report.csv", layout=Layout("", line))
+
+
+def test_a_header_line_far_below_is_refused_and_no_other_line_is_taken(tmp_path):
+    path = csv(tmp_path, [HEADER, *ROWS * 20])
+    with pytest.raises(BadFile, match="Line 61 cannot be the header"):
+        files.read_table(path, "report.csv", layout=Layout("", 61))
+    assert files.read_table(path, "report.csv", layout=Layout("", 60)).headers[0] == "2026-10-03"
 
 
 def test_a_sheet_s_header_is_said_for_that_sheet_alone(tmp_path):

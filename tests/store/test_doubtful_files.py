@@ -36,7 +36,7 @@ def test_a_click_price_far_from_the_usual_is_asked_with_both_figures_and_a_yes_l
     put(store, account, tmp_path, "first.csv", targets(), "target_daily")
     dear = targets(spend=300).replace("2026-10", "2026-09")
     asked = questions(store, account, tmp_path, dear)
-    assert "A click costs 7.50 on average in the file; in what was loaded before 0.75." in asked
+    assert "An average click costs 7.50 in this file. In earlier loads it was 0.75." in asked
     (done,) = put(store, account, tmp_path, "more.csv", dear, "target_daily", confirmed=True)
     assert done.rows == 3
 
@@ -45,8 +45,8 @@ def test_the_first_report_is_held_against_bids_and_prices(store, account, tmp_pa
     put(store, account, tmp_path, "bids.csv", SETTINGS + "2026-10-03,C,G,t,exact,enabled,0.20\n", "targets")
     put(store, account, tmp_path, "products.csv", CATALOG + "A,I1,Lamp,Fernhollow,Lamps,200.00,30,yes\n", "catalog")  # fmt: skip
     asked = questions(store, account, tmp_path, targets())
-    assert "A click costs 0.75 on average in the file; the highest bid is 0.20." in asked
-    assert "An order brings 20.00 on average in the file; the cheapest product is sold at 200.00." in asked
+    assert "An average click costs 0.75 in this file. The highest bid is 0.20." in asked
+    assert "An average order is worth 20.00 in this file. The lowest product price is 200.00." in asked
 
 
 def test_more_clicks_than_impressions_is_two_columns_changed_over(store, account, tmp_path):
@@ -58,7 +58,7 @@ def test_more_clicks_than_impressions_is_two_columns_changed_over(store, account
     with pytest.raises(NeedsYes) as told:
         intake.load(store, intake.LoadRequest(account, path, "more.csv", ColumnMap("target_daily", changed), scope="all", today=TODAY))  # fmt: skip
     asked = " ".join(told.value.questions)
-    assert "The file has more clicks than impressions: 1,200 and 900." in asked
+    assert "The file has more clicks than impressions (1,200 and 900)." in asked
 
 
 def test_another_report_of_the_same_days_and_campaigns_tells_what_is_off(store, account, tmp_path):
@@ -69,8 +69,8 @@ def test_another_report_of_the_same_days_and_campaigns_tells_what_is_off(store, 
     )  # fmt: skip
     asked = questions(store, account, tmp_path, terms, "search_term_daily")
     assert (
-        "Of the same campaigns in 2026-10-02 to 2026-10-03 the file and targets by day tell different sums: "
-        "18.00 spend beside 60.00. Are the right columns chosen?"
+        "For the same campaigns and days (2026-10-02 to 2026-10-03) the file and “Targets by day” disagree: "
+        "spend 18.00 against 60.00. Are the right columns chosen?"
     ) in asked
 
 

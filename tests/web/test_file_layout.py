@@ -14,7 +14,7 @@ def report(month, clicks=30):
 
 def test_a_header_line_that_was_said_holds_for_the_load_and_for_the_next_file(visitor):
     page = sent(visitor, report(9), "sept.csv")
-    assert "found: line 1" in text_of(page)
+    assert "detected: line 1" in text_of(page)
     assert "line 3: Day,Campaign" in text_of(page)
     address = page.request.path
     said = {"header-0": "3", "named-0": "", "separator": ""}
@@ -45,6 +45,6 @@ def test_what_loading_the_same_file_again_would_do_follows_the_choices(visitor):
     again = sent(visitor, content, "sept.csv")
     assert "(8 rows); loading it again changes nothing but its date" in text_of(again)
     as_hours = text_of(visitor.get(again.request.path, query_string={"kind": "hourly"}))
-    assert "as “Campaigns by day” (8 rows). That load stays beside this one" in as_hours
+    assert "as “Campaigns by day” (8 rows). That load stays." in as_hours
     other = visitor.get(again.request.path, query_string={"kind": "campaign_daily", "header-0": "2"})
-    assert "but read otherwise than now" in text_of(other)
+    assert "(8 rows) with other choices" in text_of(other)

@@ -133,9 +133,11 @@ def test_an_account_without_a_target_is_offered_the_middle_peer_s_and_break_even
     """The middle peer's is that of the standing page; break-even is the margin of what was sold: both are set by one press."""
     aims.set_aim(demo.store, account, None, "account", "", None)
     assert "30 % assumed" in text_of(owner.get(TARGETS)).replace("\xa0", " ")
+    assert "target ACOS 30 % (assumed)" in text_of(owner.get("/findings/report")).replace("\xa0", " ")
+    assert "(assumed)" not in text_of(owner.get("/findings/report?target_acos=30"))
     asked = owner.get("/scope/aims")
     assert "No target is set yet: 30 % is assumed" in text_of(asked).replace("\xa0", " ")
-    assert "what the middle peer spends per sale" in text_of(asked)
+    assert "the median ACOS of peers" in text_of(asked)
     peers, margins = [float(each) for each in values(asked, "input[name=percent]", "value")]
     assert 5 < peers < 60
     known = product_frames.catalog(Facts(demo.store), account.id)["margin"].drop_nulls()

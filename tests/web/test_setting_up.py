@@ -80,8 +80,9 @@ def test_a_target_may_be_set_later(empty, store):
     (made,) = accounts.all_accounts(store)
     assert (made.target_acos, made.target_set) == (0.3, False)
     assert "target ACOS 30 % assumed" in text_of(client.get(answer.location)).replace("\xa0", " ")
-    assert "Once reports with peers or margins are loaded, a target is offered here" in text_of(
-        client.get("/scope/aims")
+    assert (
+        "Load peer benchmarks, or a catalog with margins and product ads by day, to get a suggestion"
+        in text_of(client.get("/scope/aims"))
     )
 
 

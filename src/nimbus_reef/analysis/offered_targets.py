@@ -1,4 +1,4 @@
-"""Which target ACOS an account without one could take, once reports are loaded: the middle peer's, or what its margins leave."""
+"""Suggested target ACOS for an account without one: the peers' median, and break-even by margin."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
 _ENOUGH_SOLD: Final = 0.5
-"""Of the ad sales so many at least have to be of products whose margin is known."""
+"""Least share of ad sales from products with a known margin."""
 
 
 class From(StrEnum):
@@ -33,7 +33,7 @@ class OfferedTarget:
 
 
 def offered(facts: Facts, look: Look) -> list[OfferedTarget]:
-    """What the window's figures offer; nothing where neither peers nor margins are loaded."""
+    """Suggestions from the figures of the window, peers first; empty when neither peers nor margins are loaded."""
     found = []
     peers = standing.account_places(facts, look)["acos"].standing
     if peers.typical is not None and peers.peers is not None and not peers.peers.own:
@@ -45,7 +45,7 @@ def offered(facts: Facts, look: Look) -> list[OfferedTarget]:
 
 
 def _margin_of_what_sold(facts: Facts, look: Look) -> float | None:
-    """The margin before ads as a fraction, weighed by ad sales: the ACOS at which nothing is earned and nothing lost."""
+    """Mean margin before ads, weighted by ad sales, as a fraction: the break-even ACOS. None when too few margins are known."""
     sold = product_frames.placed_ads(facts, look.account.id, look.window)
     margins = product_frames.catalog(facts, look.account.id).select(pl.col("sku").cast(pl.String), "margin")
     rows = sold.select(pl.col("sku").cast(pl.String), pl.col("sales").cast(pl.Float64)).join(

@@ -83,9 +83,11 @@ def _finding_rows(done: auditing.Audit) -> list[dict[str, Any]]:
 
 
 def _audit_table(done: auditing.Audit) -> None:
+    account = done.look.account
+    assumed = " (assumed)" if not account.target_set and done.look.aims.account == account.target_acos else ""
     _OUT.print(
         f"[bold]{done.look.account.brand}, {done.look.account.country}[/]  {done.look.window.first} to {done.look.window.last}, "
-        f"target ACOS {done.look.aims.account:.0%}, money in {done.look.account.currency}; at stake is per 30 days."
+        f"target ACOS {done.look.aims.account:.0%}{assumed}, money in {done.look.account.currency}; at stake is per 30 days."
     )
     for found in done.found:
         share = f"they spent {found.spend / done.spend:.1%} of all" if done.spend else ""

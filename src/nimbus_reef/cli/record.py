@@ -99,7 +99,7 @@ class _Said:
     layout: Layout
 
     def layouts(self) -> dict[str, Layout] | None:
-        """Where the cells of each table stand, as far as it was said."""
+        """The layout given on the command line, by sheet; None when none was given."""
         return dict.fromkeys(self.sheets or ("",), self.layout) if self.layout != AS_FOUND else None
 
     def maps(self, looked: intake.Looked) -> list[ColumnMap]:
@@ -124,7 +124,7 @@ class _Said:
                 **{name: {**suggested.values.get(name, {}), **words} for name, words in self.meanings.items()},
             },
         )  # fmt: skip
-        # What a title tells is suggested, not taken, for a sum: days that it is not of would count twice.
+        # The days in a title are suggested for a sum, never applied: wrong days would be counted twice.
         given = None if READ_KINDS[made.kind].takes_blocks else made.days
         return replace(made, days=None if made.dated else self.days or given)
 
@@ -162,11 +162,11 @@ _DAY = click.DateTime(["%Y-%m-%d"])
 )
 @click.option(
     "--separator",
-    type=click.Choice([*SEPARATORS, "tab"]),
-    help="What stands between the cells of a CSV; found when not given.",
+    type=click.Choice([*("tab" if sign == "\t" else sign for sign in SEPARATORS)]),
+    help="The separator of a CSV; detected when not given.",
 )
 @click.option(
-    "--header-line", type=click.IntRange(1), help="The line that the header is on; found when not given."
+    "--header-line", type=click.IntRange(1), help="The line number of the header; detected when not given."
 )
 @click.option(
     "--value", "values_", multiple=True, metavar="COLUMN:WORD=OURS",

@@ -63,6 +63,11 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None, layout: L
     _must_be_text(path, file_name)
     data, encoding = _content(path, None if rows is None else max(_PROBE_BYTES, rows * 2_000))
     head = data[:_PROBE_BYTES].decode("utf-8", "replace").lstrip("\ufeff")
+    if layout.header_line > PROBE_RECORDS:
+        raise BadFile(
+            f"Line {layout.header_line} cannot be the header.", place=file_name,
+            remedy=f"Choose one of the first {PROBE_RECORDS} lines, or delete the lines above the header.",
+        )  # fmt: skip
     shape = _shape(head, layout)
     own_headers = () if layout == AS_FOUND else tidy_headers(_shape(head).header, file_name, limits)
     headers = tidy_headers(shape.header, file_name, limits)
@@ -267,11 +272,11 @@ def _shape(head: str, layout: Layout = AS_FOUND) -> _Shape:
         if not widths and not layout.separator:
             continue
         width = max(widths, key=lambda each: (widths[each], each), default=1)
-        # The line that was said, or the first record that stands below it.
+        # The given line, or the first record below it.
         index = (
-            header_index(records)
-            if not layout.header_line
-            else bisect_left(starts, layout.header_line - 1, hi=len(records) - 1)
+            bisect_left(starts, layout.header_line - 1, hi=len(records) - 1)
+            if layout.header_line
+            else header_index(records)
         )
         header = _without_empty_end(records[index])
         shape = _Shape(

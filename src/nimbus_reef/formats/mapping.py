@@ -48,8 +48,8 @@ class ColumnMap:
     covers (of settings: its last). values: column → the file's word → ours, on top of what is
     known. sheet: of a workbook, the only one when empty. told_by, only: the header whose cells
     tell what a row is, and which of them are read here; all rows when empty. rate: what one unit of the file's currency is in the
-    account's; None where they are the same. layout: what somebody said of where the cells stand. beside: settings that stand beside the
-    figures of a report, such as bids: they hold as of its last day, and until a report of settings is loaded.
+    account's; None where they are the same. layout: separator and header line, as chosen by the user. beside: settings from a column
+    of a performance report, such as its bids; they apply to its last day until a settings report is loaded.
     """
 
     kind: str
@@ -325,16 +325,16 @@ def _by_their_cells(told: Sequence[tuple[Suggestion, ColumnRoles]]) -> list[Sugg
     return made + rest
 
 
-_SETTINGS_OF: Final = {"target_daily": "targets", "search_term_daily": "targets"}
-"""The settings whose amounts a report of figures may carry as well."""
+SETTINGS_OF: Final = {"target_daily": "targets", "search_term_daily": "targets"}
+"""Performance reports that often have a bid column, and the settings it belongs to."""
 
 
 def settings_beside(maps: Sequence[ColumnMap], table: RawTable) -> list[ColumnMap]:
-    """The settings that the columns of a table carry beside its figures: a bid, under a heading that says so and nothing else."""
+    """Mappings for the bid column of performance reports. Only a heading that means a bid and nothing else counts."""
     read = {each.kind for each in maps}
     found = []
     for figures in maps:
-        kind = READ_KINDS.get(_SETTINGS_OF.get(figures.kind, ""))
+        kind = READ_KINDS.get(SETTINGS_OF.get(figures.kind, ""))
         if kind is None or kind.name in read or figures.told_by:
             continue
         columns = {

@@ -49,7 +49,7 @@ def problems(found: Sequence[tuple[int, str, str]]) -> pl.DataFrame:
 
 @dataclass(frozen=True, slots=True, order=True)
 class Layout:
-    """Where the cells of a table stand. separator: of a CSV; header_line: the physical line of the header, from 1; empty and 0 where the reader is to find them."""
+    """Separator of a CSV and physical line of the header, from 1. Empty and 0 mean that the reader detects them."""
 
     separator: str = ""
     header_line: int = 0
@@ -57,7 +57,7 @@ class Layout:
 
 AS_FOUND: Final = Layout()
 Layouts = Mapping[str, Layout]
-"""What somebody said of where the cells of tables stand, by the name of their sheet, which is empty for a file of one table."""
+"""Layouts chosen by the user, by sheet name; the name is empty for a file of one table."""
 SEPARATORS: Final = {",": "a comma", ";": "a semicolon", "\t": "a tab", "|": "a bar", "~": "a tilde"}
 _FIRST_LINES, _LONGEST_LINE = 20, 120
 

@@ -79,7 +79,7 @@ def parse_file(
 
 
 def _as_of_its_last_day(settings: Parsed) -> Parsed:
-    """Settings beside figures: the last that is told of each key, on the last day of the file; its rejects are those of the figures."""
+    """Bids of a performance report: the newest of each target, as of the report's last day. Its rejects are counted with the performance rows."""
     kind, rows = settings.kind, settings.rows
     told = (
         rows.filter(pl.any_horizontal(pl.col(name).is_not_null() for name in ("bid", "ad_group_bid")))
@@ -89,7 +89,7 @@ def _as_of_its_last_day(settings: Parsed) -> Parsed:
     )
     return replace(
         settings, apart=reports.texts_apart(told, kind), rejects=settings.rejects.clear(),
-        warnings=("These bids stand beside the figures of the report; they hold until a report of targets is loaded.",),
+        warnings=("Bids come from this report. A targets report replaces them.",),
     )  # fmt: skip
 
 

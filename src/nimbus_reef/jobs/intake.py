@@ -84,7 +84,8 @@ def _not_following(path: str, flags: int) -> int:
 class Looked:
     """
     A first look at a file: its tables, how they were read last time (empty where none of them is
-    known), the label that goes with that, the load that had the very same bytes, and the account's currency.
+    known), the label that goes with that, the load that had the very same bytes, the account's currency, and the kinds of settings that it
+    has reports of.
     """
 
     sheets: tuple[SheetLook, ...]
@@ -92,6 +93,7 @@ class Looked:
     scope: str
     before: Batch | None = None
     currency: str = ""
+    settings: frozenset[str] = frozenset()
 
     @property
     def table(self) -> RawTable:
@@ -141,7 +143,9 @@ def look(
         known += [_as_before(batch, each) for batch in before if batch.mapping.layout == each.table.said]
         scope = scope or (before[0].scope if before else "")
     same = loads.same_file(store, account.id, sha256) if sha256 else None
-    return Looked(sheets, tuple(known), scope, same, account.currency)
+    return Looked(
+        sheets, tuple(known), scope, same, account.currency, loads.kinds_with_reports(store, account.id)
+    )
 
 
 @lru_cache(maxsize=4)
@@ -229,13 +233,14 @@ def _suggested(sheet: SheetLook) -> list[ColumnMap]:
 
 
 def with_settings(looked: Looked, maps: Sequence[ColumnMap]) -> list[ColumnMap]:
-    """The settings that stand beside the figures of the sheets that are read."""
+    """Mappings for bids that the chosen reports carry; none where the account has a report of targets, which knows better."""
     return [
         made
         for sheet in looked.sheets
         for made in mapping.settings_beside(
             [each for each in maps if each.sheet == sheet.table.sheet], sheet.table
         )
+        if made.kind not in looked.settings
     ]
 
 
@@ -314,7 +319,7 @@ def load(
             asked.path, asked.file_name, asked.maps, asked.account.timezone, known, asked.account.currency
         )
     progress(0.25, f"understood {sum(len(parsed.apart) for _, parsed, _ in read):,} rows")
-    told = loads.has_settings(store, asked.account.id)
+    reported = {each.id: loads.kinds_with_reports(store, each.id) for each in (asked.account, *asked.others)}
     parts = [
         FilePart(
             owner.id, own, asked.today or today_of(owner), settled,
@@ -322,8 +327,9 @@ def load(
             owner.maturing_days,
         )
         for settled, parsed, headers in read
-        if not settled.beside or (settled.kind not in told and len(parsed.apart))
+        if not settled.beside or len(parsed.apart)
         for owner, own in _by_account(parsed, asked.account, asked.others, asked.file_name)
+        if not settled.beside or settled.kind not in reported[owner.id]
     ]  # fmt: skip
     source = Source(
         asked.file_name,

@@ -150,6 +150,11 @@ class Scope:
         return usual_window(self.usual)
 
     @property
+    def assumes_target(self) -> bool:
+        """True when the account has no target yet and none is tried."""
+        return not self.account.target_set and not self.target_acos_text
+
+    @property
     def target_acos(self) -> float:
         """The target in force, as a fraction: the account's own unless tried otherwise here."""
         if not self.target_acos_text:

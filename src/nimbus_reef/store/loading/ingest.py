@@ -185,7 +185,7 @@ def _asked(connection: Connection, each: _Load, scratch: Path) -> list[str]:
     """What loading would remove, and what of the file cannot well be right."""
     return [
         *losses.asked(connection, each, scratch),
-        *sense.asked(connection, each, each.part.mapping.columns),
+        *sense.questions(connection, each, each.part.mapping.columns),
     ]
 
 

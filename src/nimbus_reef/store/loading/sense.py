@@ -1,4 +1,4 @@
-"""What of a file makes no sense beside what is held, each a question with both figures (core/sense.py has the rule)."""
+"""Plausibility check before a load: questions about sums that contradict each other or the loaded data. The thresholds are in core/sense.py."""
 
 from __future__ import annotations
 
@@ -18,73 +18,75 @@ from nimbus_reef.store.loading.losses import Incoming
 from nimbus_reef.store.record import snapshots
 from nimbus_reef.store.record.models import KEYS_OF, batch, day_version
 
-_LOADS: Final = 30
-"""So many of the newest loads tell what is usual."""
+_NEWEST_LOADS: Final = 30
+"""The newest loads define the account's usual click price and order value."""
 _MOST_ROWS: Final = 300_000
-"""So many held rows at most are added up for the comparison: a load at size must not wait for it."""
-_IN_WORDS: Final = {"spend": "A click costs", "sales": "An order brings"}
+"""Most loaded rows that one comparison adds up, so that a large load does not wait for it."""
+_WITH_CLICKS: Final = tuple(kind for kind in KINDS.values() if "clicks" in kind.summed)
+_AVERAGE: Final = {"spend": "An average click costs", "sales": "An average order is worth"}
 
 
-def asked(connection: Connection, each: Incoming, mapped: Mapping[str, str]) -> list[str]:
-    """What cannot well be right, each a sentence. mapped: our columns that the file has."""
-    found = _sums(each.keyed, mapped)
-    doubts = [
-        f"The file has more {_words(doubt.of)} than {_words(doubt.per)}: {_told(doubt.of, doubt.found)} and {_told(doubt.per, doubt.known)}."
+def questions(connection: Connection, incoming: Incoming, columns: Mapping[str, str]) -> list[str]:
+    """One sentence for each implausible figure, both figures in it. columns: our columns that the file has."""
+    found = _sums(incoming.keyed, columns)
+    told = [
+        f"The file has more {_words(doubt.of)} than {_words(doubt.per)} "
+        f"({_figure(doubt.of, doubt.found)} and {_figure(doubt.per, doubt.known)})."
         for doubt in sense.among_themselves(found)
     ]
-    if "clicks" in each.kind.summed:
-        doubts += [
-            *_beside_usual(connection, each.account_id, found),
-            *_beside_others(connection, each, mapped),
-        ]
-    if not doubts:
-        return []
-    return [f"{doubt} Are the right columns chosen?" for doubt in doubts]
+    if incoming.kind in _WITH_CLICKS:
+        told += _against_usual(connection, incoming.account_id, found)
+        told += _against_other_report(connection, incoming, columns)
+    return [f"{sentence} Are the right columns chosen?" for sentence in told]
 
 
-def _sums(rows: pl.DataFrame, mapped: Mapping[str, str]) -> Sums:
-    """Every counted column that the file has, added up; money in micro-units."""
-    names = [name for name in rows.columns if name in mapped and rows[name].dtype.is_numeric()]
+def _sums(rows: pl.DataFrame, columns: Mapping[str, str]) -> Sums:
+    """The total of each numeric column that the file has; money in micro-units."""
+    names = [name for name in rows.columns if name in columns and rows[name].dtype.is_numeric()]
     return {name: float(rows[name].sum() or 0) for name in names}
 
 
-def _beside_usual(connection: Connection, account_id: int, found: Sums) -> Iterator[str]:
-    """What a click costs and an order brings beside the newest loads; beside bids and prices where there are none."""
-    usual = _usual(connection, account_id)
+def _against_usual(connection: Connection, account_id: int, found: Sums) -> Iterator[str]:
+    """Click price and order value against the newest loads; against bids and product prices before the first one."""
+    usual = _usual_sums(connection, account_id)
     for doubt in sense.against_usual(found, usual):
-        yield f"{_each(doubt)}; in what was loaded before {_told(doubt.of, doubt.known)}."
+        yield f"{_average(doubt)}. In earlier loads it was {_figure(doubt.of, doubt.known)}."
     if not usual.get("clicks"):
-        least, most = _range(connection, account_id, "targets", "bid")
+        least, most = _lowest_and_highest(connection, account_id, "targets", "bid")
         for doubt in sense.against_range(found, "spend", "clicks", least, most):
-            yield f"{_each(doubt)}; the {'highest' if doubt.found > doubt.known else 'lowest'} bid is {_told('spend', doubt.known)}."
+            end = "highest" if doubt.found > doubt.known else "lowest"
+            yield f"{_average(doubt)}. The {end} bid is {_figure('spend', doubt.known)}."
     if not usual.get("orders"):
-        least, most = _range(connection, account_id, "catalog", "price")
+        least, most = _lowest_and_highest(connection, account_id, "catalog", "price")
         for doubt in sense.against_range(found, "sales", "orders", least, most):
-            yield f"{_each(doubt)}; the {'dearest' if doubt.found > doubt.known else 'cheapest'} product is sold at {_told('sales', doubt.known)}."
+            end = "highest" if doubt.found > doubt.known else "lowest"
+            yield f"{_average(doubt)}. The {end} product price is {_figure('sales', doubt.known)}."
 
 
-def _each(doubt: Doubt) -> str:
-    return f"{_IN_WORDS[doubt.of]} {_told(doubt.of, doubt.found)} on average in the file"
+def _average(doubt: Doubt) -> str:
+    return f"{_AVERAGE[doubt.of]} {_figure(doubt.of, doubt.found)} in this file"
 
 
-def _usual(connection: Connection, account_id: int) -> Sums:
-    """The sums of the newest loads that have clicks; of days that several reports tell more than once, which no quotient minds."""
-    rows = connection.execute(
-        select(batch.c.sums)
-        .where(
-            batch.c.account_id == account_id,
-            batch.c.undone_at.is_(None),
-            batch.c.kind.in_([kind.name for kind in KINDS.values() if "clicks" in kind.summed]),
-        )
-        .order_by(batch.c.id.desc())
-        .limit(_LOADS)
-    ).scalars()
-    loads = list(rows)
-    return {name: float(sum(each.get(name, 0) for each in loads)) for name in MEASURES}
+def _usual_sums(connection: Connection, account_id: int) -> Sums:
+    """Totals of the newest loads with clicks. Several reports may count the same day, which cancels out in a ratio."""
+    loads = list(
+        connection.execute(
+            select(batch.c.sums)
+            .where(
+                batch.c.account_id == account_id, batch.c.undone_at.is_(None),
+                batch.c.kind.in_([kind.name for kind in _WITH_CLICKS]),
+            )
+            .order_by(batch.c.id.desc())
+            .limit(_NEWEST_LOADS)
+        ).scalars()
+    )  # fmt: skip
+    return {name: float(sum(sums.get(name, 0) for sums in loads)) for name in MEASURES}
 
 
-def _range(connection: Connection, account_id: int, kind: str, column: str) -> tuple[float, float]:
-    """The lowest and highest amount that is held there; noughts where none is."""
+def _lowest_and_highest(
+    connection: Connection, account_id: int, kind: str, column: str
+) -> tuple[float, float]:
+    """The lowest and the highest loaded amount in micro-units; 0 and 0 when none is loaded."""
     row = connection.execute(
         text(
             f"SELECT MIN(`{column}`), MAX(`{column}`) FROM `{kind}` WHERE account_id = :account AND `{column}` > 0"  # noqa: S608  # names are the models’ own, values are bound
@@ -94,41 +96,41 @@ def _range(connection: Connection, account_id: int, kind: str, column: str) -> t
     return float(row[0] or 0), float(row[1] or 0)
 
 
-def _beside_others(connection: Connection, each: Incoming, mapped: Mapping[str, str]) -> Iterator[str]:
-    """The file's sums beside those of another report that is held of the same days, over the campaigns that both have."""
-    if "campaign_id" not in each.keyed.columns:
-        return
-    given = claims.spans_of(each.keyed)
-    for kind in KINDS.values():
-        if kind.name == each.kind.name or "clicks" not in kind.summed or not kind.has_campaign:
+def _against_other_report(
+    connection: Connection, incoming: Incoming, columns: Mapping[str, str]
+) -> Iterator[str]:
+    """Totals against the first other report loaded for the same days, over the campaigns in both."""
+    given = claims.spans_of(incoming.keyed)
+    for kind in _WITH_CLICKS:
+        if kind == incoming.kind or not kind.has_campaign or not incoming.kind.has_campaign:
             continue
-        spans = _same_days(connection, each.account_id, kind.name, given)
+        spans = _shared_days(connection, incoming.account_id, kind.name, given)
         if not spans:
             continue
-        held = _held(connection, each.account_id, kind.name, spans)
-        ours = _rows_of(each.keyed, spans)
-        both = set(held["campaign_id"]) & set(ours["campaign_id"].drop_nulls())
-        shared = pl.col("campaign_id").is_in(list(both))
-        one, other = (
-            _sums(ours.filter(shared), mapped),
-            _sums(held.filter(shared), dict.fromkeys(MEASURES, "")),
+        loaded = _loaded_sums(connection, incoming.account_id, kind.name, spans)
+        rows = _rows_of(incoming.keyed, spans)
+        shared = pl.col("campaign_id").is_in(list(set(loaded["campaign_id"]) & set(rows["campaign_id"])))
+        doubts = sense.against_others(
+            _sums(rows.filter(shared), columns),
+            _sums(loaded.filter(shared), dict.fromkeys(MEASURES, "")),
+            _comparable(incoming.kind.name, kind.name),
         )
-        told = ", ".join(
-            f"{_told(doubt.of, doubt.found)} {_words(doubt.of)} beside {_told(doubt.of, doubt.known)}"
-            for doubt in sense.against_others(one, other, _compared(each.kind.name, kind.name))
-        )
-        if told:
-            yield f"Of the same campaigns in {_days(spans)} the file and {kind.title.lower()} tell different sums: {told}."
+        if doubts:
+            told = ", ".join(
+                f"{_words(doubt.of)} {_figure(doubt.of, doubt.found)} against {_figure(doubt.of, doubt.known)}"
+                for doubt in doubts
+            )
+            yield f"For the same campaigns and days ({_days(spans)}) the file and “{kind.title}” disagree: {told}."
         return
 
 
-def _compared(*kinds: str) -> tuple[str, ...]:
-    """The measures that both reports tell of all there was: terms are mostly told where they were clicked, so not what was only shown."""
+def _comparable(*kinds: str) -> tuple[str, ...]:
+    """Measures that both reports count in full. Search term reports often list clicked terms only, so not all impressions."""
     return tuple(name for name in MEASURES if name != "impressions" or "search_term_daily" not in kinds)
 
 
-def _same_days(connection: Connection, account_id: int, kind: str, given: set[Window]) -> list[Window]:
-    """The newest days and sums of the file that are held of another kind as they are, as many as can be added up at once."""
+def _shared_days(connection: Connection, account_id: int, kind: str, given: set[Window]) -> list[Window]:
+    """Days and sums of the file that another kind has with the same bounds, newest first, up to `_MOST_ROWS` rows."""
     span = Window(min(one.first for one in given), max(one.last for one in given))
     rows = connection.execute(
         select(day_version.c.first_day, day_version.c.day, day_version.c.rows).where(
@@ -146,7 +148,8 @@ def _same_days(connection: Connection, account_id: int, kind: str, given: set[Wi
     return found
 
 
-def _held(connection: Connection, account_id: int, kind: str, spans: Sequence[Window]) -> pl.DataFrame:
+def _loaded_sums(connection: Connection, account_id: int, kind: str, spans: Sequence[Window]) -> pl.DataFrame:
+    """campaign_id and the measures of a loaded report over these days, one row per campaign; money in micro-units."""
     measures = ", ".join(f"CAST(SUM(f.`{name}`) AS DOUBLE) AS `{name}`" for name in MEASURES)
     days = ", ".join(f"('{each.first}', '{each.last}')" for each in spans)
     rows = connection.execute(
@@ -165,6 +168,7 @@ def _held(connection: Connection, account_id: int, kind: str, spans: Sequence[Wi
 
 
 def _rows_of(rows: pl.DataFrame, spans: Sequence[Window]) -> pl.DataFrame:
+    """The file's rows on these days."""
     first = pl.col("first_day" if "first_day" in rows.columns else "day")
     wanted = pl.DataFrame({"first": [each.first for each in spans], "day": [each.last for each in spans]})
     return rows.with_columns(first=first).join(wanted, on=["first", "day"], how="semi")
@@ -179,5 +183,5 @@ def _words(measure: str) -> str:
     return measure.replace("_", " ")
 
 
-def _told(measure: str, figure: float) -> str:
+def _figure(measure: str, figure: float) -> str:
     return f"{from_micro(figure):,.2f}" if measure in MONEY_MEASURES else f"{figure:,.0f}"

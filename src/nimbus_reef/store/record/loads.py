@@ -16,7 +16,7 @@ from nimbus_reef.core.coverage import Span, standing
 from nimbus_reef.core.windows import Window, month
 from nimbus_reef.errors import Conflict, ReefError
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.formats.mapping import ColumnMap
+from nimbus_reef.formats.mapping import SETTINGS_OF, ColumnMap
 from nimbus_reef.store.record import json_columns, turns
 from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
@@ -389,15 +389,19 @@ def batches(store: Store, account_id: int, limit: int = 30) -> list[Batch]:
         return [_batch(row) for row in rows]
 
 
-def has_settings(store: Store, account_id: int) -> set[str]:
-    """The kinds that reports of their own tell of an account, and not only columns beside the figures of others."""
+def kinds_with_reports(store: Store, account_id: int) -> frozenset[str]:
+    """The kinds of settings of which the account has a report. Bids taken from a performance report do not count."""
     with store.read() as connection:
         rows = connection.execute(
-            select(batch.c.kind, batch.c.mapping).where(
-                batch.c.account_id == account_id, batch.c.undone_at.is_(None), batch.c.kind.in_(("targets",))
+            select(batch.c.kind, batch.c.mapping)
+            .where(
+                batch.c.account_id == account_id,
+                batch.c.undone_at.is_(None),
+                batch.c.kind.in_(set(SETTINGS_OF.values())),
             )
+            .distinct()
         ).all()
-    return {row.kind for row in rows if not row.mapping.beside}
+    return frozenset(row.kind for row in rows if not row.mapping.beside)
 
 
 def newest_batches(store: Store) -> dict[int, int]:

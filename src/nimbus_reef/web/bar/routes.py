@@ -55,8 +55,8 @@ def own_aims() -> str:
 
 
 _SOURCES: Final = {
-    From.PEERS: "what the middle peer spends per sale in these categories",
-    From.MARGINS: "break-even: the margin before ads of what was sold",
+    From.PEERS: "the median ACOS of peers in these categories",
+    From.MARGINS: "break-even: the margin of the products sold, before ads",
 }
 
 

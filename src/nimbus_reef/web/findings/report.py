@@ -37,7 +37,9 @@ def summary(scope: Scope, found: Findings, beat: Beat, recurring: Recurring) -> 
             _SummaryLine("compared with, last day", day=scope.against.last),
         ]
     rows += [
-        _SummaryLine("target ACOS", rate=scope.target_acos),
+        _SummaryLine(
+            "target ACOS (assumed)" if scope.assumes_target else "target ACOS", rate=scope.target_acos
+        ),
         _SummaryLine("totals come from", KINDS[beat.source].title if beat.source else ""),
     ]
     for label, each in (("now", beat.now), ("before", beat.then)):

@@ -158,14 +158,14 @@ FEEDS: Final = {
 
 
 def layouts(fields: Fields) -> dict[str, Layout] | None:
-    """What the form says of where the cells of each table stand; None where it says nothing, not even that the reader is to find it."""
+    """Separator and header line of each table as chosen in the form, by sheet; None when the form does not have these fields."""
     names = [name for name in fields if name.startswith("header-")]
     if not names:
         return None
     separator = fields.get("separator") or ""
     if separator and separator not in SEPARATORS:
         raise BadInput(
-            f"“{separator[:9]}” separates no cells.", remedy=f"Choose {', '.join(SEPARATORS.values())}."
+            f"“{separator[:9]}” is not a separator.", remedy=f"Choose {', '.join(SEPARATORS.values())}."
         )
     said = {}
     for name in names:
@@ -173,21 +173,21 @@ def layouts(fields: Fields) -> dict[str, Layout] | None:
         try:
             said[sheet] = Layout(separator, typed.whole(fields.get(name) or "0"))
         except ValueError:
-            raise BadInput("The header is no line of the file.", remedy="Choose one of its lines.") from None
+            raise BadInput("The header line is not a number.", remedy="Choose one of the lines.") from None
     return said
 
 
 def loaded_before(before: Batch | None, maps: Sequence[ColumnMap], figures: Figures) -> str:
-    """What loading the very same bytes again would do, as they are read now; empty where they were not loaded yet."""
+    """What loading the same file again with the current choices does; empty when it was not loaded before."""
     if before is None:
         return ""
     said = f"The very same file was loaded already on {before.loaded_at:%Y-%m-%d} as “{KINDS[before.kind].title}” ({figures.counted(before.rows, 'row')})"
     as_then = [each for each in maps if each.kind == before.kind]
     if not as_then:
-        return f"{said}. That load stays beside this one: undo it if it was wrong."
+        return f"{said}. That load stays. Undo it if it was wrong."
     if any(_read_alike(each, before.mapping) for each in as_then):
         return f"{said}; loading it again changes nothing but its date."
-    return f"{said}, but read otherwise than now."
+    return f"{said} with other choices."
 
 
 def _read_alike(one: ColumnMap, other: ColumnMap) -> bool:

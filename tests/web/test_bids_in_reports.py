@@ -5,8 +5,11 @@ from datetime import date
 import pytest
 from sqlalchemy import text
 from tests.jobs.test_labels import TODAY
+from tests.pages import text_of
+from tests.web.test_odd_files import sent
 
 from nimbus_reef.jobs import intake
+from nimbus_reef.store.people import accounts
 from nimbus_reef.store.record import loads
 
 MEASURES = "impressions,clicks,spend,orders,sales"
@@ -40,7 +43,7 @@ def test_the_last_bid_of_each_target_is_kept_as_of_the_last_day(store, account, 
     done = load(store, account, tmp_path, DAILY + rows("0.60", (1,)) + rows("0.75", (2, 3)))
     assert (done["target_daily"].rows, done["targets"].rows) == (3, 1)
     assert bids(store) == [(date(2026, 10, 3), 0.75, "enabled")]
-    assert "until a report of targets is loaded" in done["targets"].warnings[0]
+    assert "A targets report replaces them" in done["targets"].warnings[0]
 
 
 def test_a_sum_s_bids_are_of_its_last_day_and_a_later_report_tells_newer_ones(store, account, tmp_path):
@@ -60,6 +63,37 @@ def test_a_report_of_targets_is_never_replaced_by_bids_beside_figures(store, acc
     assert set(done) == {"target_daily"}
     with store.read() as connection:
         assert connection.execute(text("SELECT COUNT(*) FROM targets")).scalar() == 2
+
+
+SETTINGS = "date,campaign,ad_group,target,match_type,state,bid\n2026-10-01,C,G,lamp,exact,paused,0.40\n"
+
+
+def test_each_account_of_a_file_is_judged_by_its_own_reports(store, account, tmp_path):
+    other = accounts.add(
+        store, key="pell-gb", brand_name="Pellwick", marketplace="Tidemarkt", country="GB", currency="GBP", locale="en_GB",
+        timezone="Europe/London", target_acos=0.3,
+    )  # fmt: skip
+    load(store, account, tmp_path, SETTINGS, "settings.csv")
+    lines = [f"{key},{line}\n" for key in ("fern-de", "pell-gb") for line in rows("0.75").splitlines()]
+    path = tmp_path / "both.csv"
+    path.write_text(f"account,{DAILY}" + "".join(lines))
+    looked = intake.look(store, other, path, "both.csv")
+    maps = intake.usual_maps(looked)
+    maps += intake.with_settings(looked, maps)
+    request = intake.LoadRequest(other, path, "both.csv", maps, scope="all", others=[account, other], today=TODAY, confirmed=True)  # fmt: skip
+    assert {(each.account_id, each.kind) for each in intake.load(store, request)} == {
+        (account.id, "target_daily"), (other.id, "target_daily"), (other.id, "targets"),
+    }  # fmt: skip
+
+
+def test_the_mapping_page_promises_no_bids_that_are_not_taken(visitor, store, account, tmp_path):
+    said = "sets each target’s bid as of the last day"
+    content = (DAILY + rows("0.75")).encode()
+    assert f"“Bid” {said}" in text_of(sent(visitor, content, "first.csv"))
+    load(store, account, tmp_path, SETTINGS, "settings.csv")
+    page = text_of(sent(visitor, content, "second.csv"))
+    assert said not in page
+    assert "Not loaded: Bid, Suggested bid" in page
 
 
 @pytest.mark.parametrize("heading", ["Suggested bid", "Bid range", "Average bid", "Remark"])
