@@ -88,12 +88,14 @@ class Demo:
 
 def load_demo(var: Path) -> None:
     """Two simulated brands over 45 days, loaded through the ordinary intake."""
-    conf = config.load({"REEF_VAR": str(var), "REEF_DATABASE_PORT": str(port_from(3566))})
+    conf = config.load(
+        {"REEF_VAR": str(var), "REEF_DATABASE_PORT": str(port_from(3566)), "REEF_DEMO_DAYS": "45"}
+    )
     process = server.start(wiring.private_server(conf), buffer_mb=128)
     try:
         wiring.migrate(conf)
         made = wiring.open_store(conf)
-        demo_data.load(conf, made, seed=4, last_day=LAST_DAY, step=lambda _: None, days=45)
+        demo_data.load(conf, made, seed=4, last_day=LAST_DAY, step=lambda _: None)
         people.add(
             made, email="viewer@nimbus-reef.example", name="Vic", password=PASSWORD, role=people.Role.VIEWER,
             brand_names=("Fernhollow",),

@@ -125,7 +125,7 @@ def page(chromium: Browser, site: Site, signed_in: StorageState, refused: list[s
 
 @contextmanager
 def lent_account(site: Site, key: str, currency: str) -> Iterator[Account]:
-    """An account of its own for a test, at rest afterwards: others count the demo's two, and begin with the first of them."""
+    """An account for one test. It is put to rest afterwards, because other tests expect the two demo accounts only."""
     made = accounts.by_key(site.demo.store, key) or accounts.add(
         site.demo.store, key=key, brand_name="Fernhollow", marketplace="Tidemarkt", country="DE", currency=currency,
         locale="en_IE", timezone="Europe/Berlin", target_acos=0.28,

@@ -1,4 +1,4 @@
-"""Sums that cannot both be right are asked about; what chance or another mix of days explains is not."""
+"""Implausible totals raise a doubt; differences that chance explains do not."""
 
 import pytest
 

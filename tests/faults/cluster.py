@@ -75,7 +75,7 @@ class Cluster:
             time.sleep(1)
 
     def _started(self, number: int, home: Path, end: float, *, found: bool) -> bool:
-        """Whether it came into step; False where it ended before that or did not until `end`."""
+        """True once the node is in sync; False when it exited or `end` passed."""
         with (home / "mariadb.log").open("ab") as log:
             self.running[number] = subprocess.Popen(
                 self._command(number, home, found=found), stdout=log, stderr=log, user=runs_as(), group=runs_as(), extra_groups=[] if runs_as() else None,
@@ -136,7 +136,7 @@ class Cluster:
             f"--init-file={self.folder / 'setup.sql'}",
             "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-buffer-pool-size=64M", "--max-connections=200",
             "--max-allowed-packet=64M", "--binlog-format=ROW", "--innodb-autoinc-lock-mode=2",
-            # What is killed is a program, not the machine: what it wrote is with the system, and three nodes need not wait for one disk.
+            # The tests kill processes, not the machine, so the nodes need not flush to disk at every commit.
             "--innodb-flush-log-at-trx-commit=2", "--wsrep-sync-wait=1",
             "--wsrep-on=ON", f"--wsrep-provider={provider}", f"--wsrep-cluster-address=gcomm://{others}", "--wsrep-cluster-name=reef-test",
             "--wsrep-node-address=127.0.0.1", f"--wsrep-sst-receive-address=127.0.0.1:{copying}", "--wsrep-sst-method=rsync",

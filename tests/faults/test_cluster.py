@@ -141,7 +141,7 @@ def ended(machines: Machines, job_id: int) -> loads.Job:
 
 
 def come_to(machines: Machines, job_id: int, true: Callable[[loads.Job], bool]) -> loads.Job:
-    """The job once something is true of it, as the second machine sees it, however often its node is late meanwhile."""
+    """Waits until a condition holds for the job on the second machine, and returns the job."""
     found: list[loads.Job] = []
 
     def seen() -> bool:
@@ -206,7 +206,7 @@ def test_loads_of_the_same_days_by_both_machines_end_as_one_of_them(machines, tm
 def test_a_node_killed_under_acceptances_keeps_each_of_them_whole_and_once(machines, after):
     """Both machines accept all costly targets at once while a node dies; whoever was not answered asks again."""
     path, said = "/targeting/targets/accept-many", []
-    # Who is signing in while a node dies may have to try again: here acceptances are what is cut.
+    # Sign in before the kill: this test is about acceptances.
     browsers = [(each, *each.signed_in()) for each in machines.both]
 
     def accept(machine: Installation, browser: OpenerDirector, token: str) -> None:

@@ -1,4 +1,4 @@
-"""Where the cells of a table stand: found by itself, and said by a person where that goes wrong."""
+"""Separator and header line: detected, or chosen by the user."""
 
 import pytest
 import xlsxwriter

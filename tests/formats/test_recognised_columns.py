@@ -41,7 +41,7 @@ def test_where_headings_say_nothing_the_cells_say_it_or_it_is_asked():
 
 @pytest.mark.parametrize("broken", ["#DIV/0!", "NaN"])
 def test_a_column_with_errors_in_some_rows_is_still_the_one_that_it_is_headed(broken):
-    """What is not known proves nothing against it; what is wrong with it is told when it is read."""
+    """Errors are no evidence against a column; loading reports them with their rows."""
     rows = [
         f"{1 + n % 28:02}.10.2026|Lampen|{40 * (5 + n)}|{5 + n}|{broken if n % 4 == 0 else f'{3 + n},50 €'}|{n % 3}|{n % 3 * 24},90 €|{400 + n},10 €|0,6{n % 9} €"
         for n in range(60)

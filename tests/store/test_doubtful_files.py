@@ -50,7 +50,7 @@ def test_the_first_report_is_held_against_bids_and_prices(store, account, tmp_pa
 
 
 def test_more_clicks_than_impressions_is_two_columns_changed_over(store, account, tmp_path):
-    """The cells tell as much before it; this is for whoever chose the columns by hand."""
+    """The suggestion already avoids this. The question is for columns chosen by hand."""
     path = tmp_path / "more.csv"
     path.write_text(targets(clicks=300, impressions=400, spend=300))
     names = TARGETS.strip().split(",")

@@ -254,7 +254,7 @@ def test_the_search_term_report_alone_is_named_as_such(visitor, store, account, 
 
 
 def test_daily_targets_do_not_hide_what_a_month_s_sum_of_terms_tells(visitor, store, account, tmp_path):
-    """The days looked at hold the sum whole; days after it come on top, those that still mature do not."""
+    """The default window contains the whole total, plus the mature days after it."""
     terms = "from,to,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n" + "".join(
         f"2026-09-01,2026-09-30,C,G,lamp,broad,term {n},4000,120,{60 + n}.00,{0 if n < 3 else 9},{0 if n < 3 else 300}.00\n" for n in range(8)
     )  # fmt: skip

@@ -1,4 +1,4 @@
-"""A bid that stands in a report of figures is that target's bid, until a report of targets tells it."""
+"""Bids in performance reports are used until a targets report is loaded."""
 
 from datetime import date
 
@@ -94,6 +94,19 @@ def test_the_mapping_page_promises_no_bids_that_are_not_taken(visitor, store, ac
     page = text_of(sent(visitor, content, "second.csv"))
     assert said not in page
     assert "Not loaded: Bid, Suggested bid" in page
+
+
+@pytest.mark.parametrize("heading", ["Max. Gebot", "Max bid", "Enchère max.", "Puja máxima"])
+def test_a_highest_bid_is_the_bid_in_any_language(store, account, tmp_path, heading):
+    done = load(store, account, tmp_path, DAILY.replace("Bid,", f"{heading},") + rows("0.75"))
+    assert done["targets"].rows == 1
+
+
+def test_a_report_without_units_claims_none(visitor):
+    page = sent(visitor, (DAILY + rows("0.75")).encode(), "first.csv")
+    done = visitor.post(f"{page.request.path}/load", data={"scope": "product"}, follow_redirects=True)
+    assert "orders 6 sales" in text_of(done)
+    assert "units 0" not in text_of(done)
 
 
 @pytest.mark.parametrize("heading", ["Suggested bid", "Bid range", "Average bid", "Remark"])

@@ -1,4 +1,4 @@
-"""The separator and the header line of a file are said on its mapping, kept with the load, and known for the next file of its source."""
+"""Separator and header line are chosen on the mapping page, stored with the load, and reused for the next file of the source."""
 
 from tests.pages import found, text_of
 from tests.web.test_odd_files import loaded, sent

@@ -130,7 +130,7 @@ def test_a_target_set_is_judged_by_until_it_is_taken_back(owner, account):
 
 
 def test_an_account_without_a_target_is_offered_the_middle_peer_s_and_break_even(owner, account, demo):
-    """The middle peer's is that of the standing page; break-even is the margin of what was sold: both are set by one press."""
+    """The peers' median and break-even, each set with one click."""
     aims.set_aim(demo.store, account, None, "account", "", None)
     assert "30 % assumed" in text_of(owner.get(TARGETS)).replace("\xa0", " ")
     assert "target ACOS 30 % (assumed)" in text_of(owner.get("/findings/report")).replace("\xa0", " ")

@@ -118,7 +118,7 @@ def called(pattern: str, name: str) -> dict[str, str]:
 
 
 def usual_window(usual: Window | None) -> str:
-    """The days looked at when none are chosen; usual: the days of a sum, where the newest figures of a report are one."""
+    """The default window as text. usual: the span of the newest report total, when that has no daily figures."""
     return f"{usual.first}..{usual.last}" if usual else DEFAULT_WINDOW
 
 

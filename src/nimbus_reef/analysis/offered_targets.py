@@ -18,7 +18,7 @@ _ENOUGH_SOLD: Final = 0.5
 
 
 class From(StrEnum):
-    """Where an offered target comes from."""
+    """Source of a suggested target."""
 
     PEERS = "peers"
     MARGINS = "margins"
@@ -26,7 +26,7 @@ class From(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class OfferedTarget:
-    """A target ACOS as a fraction, and where it comes from."""
+    """A suggested target ACOS as a fraction, and its source."""
 
     value: float
     source: From

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from nimbus_reef.config import Config
 from nimbus_reef.jobs import demo_brands
-from nimbus_reef.jobs.demo_brands import DAYS, Step
+from nimbus_reef.jobs.demo_brands import Step
 from nimbus_reef.store.people import people
 from nimbus_reef.store.people.people import Role
 from nimbus_reef.store.record import server
@@ -36,8 +36,8 @@ def loaded(store: Store) -> bool:
     return demo_brands.loaded(store) and people.by_address(store, DEMO_EMAIL) is not None
 
 
-def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step, days: int = DAYS) -> None:
+def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step) -> None:
     """Both brands up to `last_day`, and the owner who looks at them; safe to repeat."""
-    demo_brands.load(config, store, seed=seed, last_day=last_day, step=step, days=days)
+    demo_brands.load(config, store, seed=seed, last_day=last_day, step=step)
     if people.by_address(store, DEMO_EMAIL) is None:
         people.add(store, email=DEMO_EMAIL, name="Demo", password=password(config), role=Role.OWNER)

@@ -109,7 +109,7 @@ def _load_demo(conf: config.Config, store: Store, *, seed: int, last_day: date) 
     from nimbus_reef.cli import demo as demo_data
 
     with _steps("Demo data", total=16) as step:
-        demo_data.load(conf, store, seed=seed, last_day=last_day, step=step, days=conf.demo_days)
+        demo_data.load(conf, store, seed=seed, last_day=last_day, step=step)
 
 
 def _load_at_size(conf: config.Config, store: Store, name: str, *, seed: int, last_day: date) -> None:

@@ -157,7 +157,7 @@ def stretches(
     *,
     matures: bool,
 ) -> list[Stretch]:
-    """The days of the window in their states, neighbours of one state together but each sum by itself, oldest first."""
+    """The window as stretches of days with one state, oldest first. Each report total is a stretch of its own."""
     found: list[Stretch] = []
     begins = {span.days.first for span in spans if span.block}
     for number in range(window.days):

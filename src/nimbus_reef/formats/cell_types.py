@@ -253,7 +253,7 @@ def _column(cells: pl.Series, column: Column, reading: CellReading) -> tuple[pl.
 
 
 def dated(cells: pl.Series, column: Column, mapping: ColumnMap, zone: str) -> pl.Series:
-    """Cells that place something in time, as dates; times as datetimes in the zone. Settings beside a sum are those of its last day."""
+    """Date cells as dates, time cells as datetimes in the zone. A settings row with a period belongs to its last day."""
     order = mapping.date_order
     if column.name == "date" and READ_KINDS[mapping.kind].is_settings:
         return values.periods(cells, order)[1]

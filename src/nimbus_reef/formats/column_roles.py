@@ -110,7 +110,7 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
     )
     if len(hours) > 1:
         asked["hour"] = hours
-        # Whichever it is, the measure that has the other one for its column is open with it.
+        # The measure in the other candidate column is uncertain too.
         asked |= {
             role: (header, hour) for role, header in columns.items() if hour and header in hours and header != hour and role not in asked
         }  # fmt: skip
@@ -186,7 +186,7 @@ def _headed_alone(
 def _blank_by_heading(
     seen: Witnesses, kind: ReportKind, columns: Mapping[str, str], told: Mapping[str, Mapping[str, float]]
 ) -> dict[str, str]:
-    """Columns that are blank throughout go by their heading alone."""
+    """Assigns columns without any value by their heading."""
     made = dict(columns)
     for column in kind.columns:
         nats = told[column.name]

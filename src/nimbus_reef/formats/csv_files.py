@@ -263,7 +263,7 @@ class _Shape:
 
 
 def _shape(head: str, layout: Layout = AS_FOUND) -> _Shape:
-    """Separator and header of a CSV, from its first lines, where nobody said them."""
+    """Separator and header of a CSV: from `layout` where given, else detected in its first lines."""
     best: tuple[tuple[bool, int], _Shape] | None = None
     lines = head.replace("\r\n", "\n").split("\n")[: 2 * PROBE_RECORDS]
     for delimiter in layout.separator or SEPARATORS:

@@ -24,9 +24,9 @@ from nimbus_reef.formats.quotients import Quotient, parts_of_sums, quotients
 CLOSE: Final = 2.5
 """Nats below which a second reading is asked about."""
 CLOSE_UNHEADED: Final = 5.0
-"""The same for a measure whose heading says nothing."""
+"""The same for a measure with an uninformative heading."""
 _FEW: Final = 10.0
-"""Rows of which twice that is asked about."""
+"""Sample size at which the margin doubles."""
 MOST_COLUMNS: Final = 40
 AD_ROLES: Final = ("impressions", "clicks", "spend", "orders", "units", "sales")
 TRADE_ROLES: Final = ("sessions", "total_orders", "total_units", "total_sales")
@@ -229,7 +229,7 @@ def _as_money(column: ColumnCells) -> float:
 
 
 def _pairs(figures: NumberColumns) -> dict[tuple[str, str], np.ndarray]:
-    # A figure that is not known is neither above nor below another: its row proves nothing.
+    # A row with an error in place of a figure is no evidence for or against a column.
     whole = ~np.any([column.not_known for column in figures.columns], axis=0)
     if not whole.any():
         whole = np.ones_like(whole)
@@ -270,7 +270,7 @@ def _add_quotient(table: np.ndarray, each: Quotient, roles: tuple[str, str]) -> 
 
 
 def close(rows: int, unheaded: float) -> float:
-    """`unheaded` nats for a column whose heading says nothing: few rows prove little, so the more is asked the fewer they are."""
+    """Margin in nats below which a column with an uninformative heading is asked about; larger for small samples."""
     return unheaded * (1 + _FEW / max(rows, 1))
 
 

@@ -176,7 +176,7 @@ def by_role(
         for name, phrases, trade in roles
     }
     for index in range(len(headers)):
-        # What is another thing than one of ours, as organic sales, is none of the others either.
+        # A look-alike of one measure, such as organic sales, is not another measure either.
         if any(said[index] == ANOTHER_THING for said in told.values()):
             for said in told.values():
                 said[index] = said[index] if said[index] >= BESIDE_WINDOW else ANOTHER_THING

@@ -348,8 +348,8 @@ _KINDS: Final = (
         (
             _DATE, _CAMPAIGN, _CAMPAIGN_ID, _AD_GROUP_OR_CAMPAIGN, _AD_GROUP_ID, _TARGET, _TARGET_ID,
             _MATCH_TYPE, _STATE,
-            Column("bid", CellKind.MONEY, False, ("bid", "max bid", "keyword bid", "current bid", "gebot", "enchère", "puja",
-                   "offerta")),
+            Column("bid", CellKind.MONEY, False, ("bid", "max bid", "keyword bid", "current bid", "gebot", "max gebot",
+                   "maximales gebot", "enchère", "enchère max", "puja", "puja máxima", "offerta", "offerta massima")),
             Column("ad_group_bid", CellKind.MONEY, False, ("ad group bid", "default bid")),
         ),
         ("campaign", "ad_group", "target", "match_type"),

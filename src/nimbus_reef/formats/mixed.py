@@ -91,13 +91,13 @@ def suggest(table: RawTable, header: str, chosen: dict[str, tuple[str, ...]]) ->
 
 
 def _of_the_day(settings: Suggestion, header: str) -> Suggestion:
-    """Settings are those of the last day that the figures beside them are of."""
+    """The same settings, dated by the column that dates the performance rows of the sheet."""
     made = settings.mapping
     return replace(settings, mapping=replace(made, columns={**made.columns, "date": header}))
 
 
 def suggestion_of(table: RawTable, columns: ColumnMap) -> Suggestion:
-    """What the rows that a mapping reads say of the columns of its kind."""
+    """The suggested columns for the rows that a mapping of a mixed sheet reads."""
     part = rows_of(table, columns.told_by, columns.only)
     said = tuple(
         name for name in table.headers

@@ -63,7 +63,7 @@ _FIRST_LINES, _LONGEST_LINE = 20, 120
 
 
 def first_lines(lines: Iterable[str]) -> tuple[str, ...]:
-    """The first lines as they stand, cut to what can be shown."""
+    """The first lines of a file, shortened for display."""
     return tuple(line[:_LONGEST_LINE] for line in islice(lines, _FIRST_LINES))
 
 
@@ -92,7 +92,7 @@ class RawTable:
 
     @property
     def source_headers(self) -> tuple[str, ...]:
-        """What tells where a table comes from: its headers as the reader finds them by itself, whatever somebody said of this one."""
+        """The detected headers, which identify the source of a file even when the user chose another header line."""
         return self.own_headers or self.headers
 
 
@@ -141,7 +141,7 @@ def _is_in_words(record: Sequence[str | None], usual: int) -> bool:
 
 
 def _names_columns(record: Sequence[str | None]) -> bool:
-    """Whether every cell that says something has letters, and no two say the same."""
+    """True when all filled cells contain letters and are distinct."""
     cells = [cell.strip() for cell in record if cell and cell.strip()]
     return len(set(cells)) == len(cells) and all(any(sign.isalpha() for sign in cell) for cell in cells)
 

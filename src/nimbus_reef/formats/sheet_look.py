@@ -34,7 +34,7 @@ class SheetLook:
         return mapping.signature(self.table.source_headers, self.told_by)
 
     def suggestion_of(self, columns: ColumnMap) -> Suggestion | None:
-        """What the rows that a mapping reads say of the columns of its kind; None for kinds that are only read from mixed sheets whole."""
+        """The suggestion for the rows and the kind of a mapping; None for kinds that exist only in mixed sheets."""
         if columns.told_by:
             return mixed.suggestion_of(self.table, columns)
         return next((each for each in self.suggestions if each.mapping.kind == columns.kind), None)

@@ -302,7 +302,7 @@ _IN_TEXT = re.compile(
 
 
 def one_period(text: str, order: DateOrder) -> tuple[date, date] | None:
-    """The first and last day of a span such as “1 Oct 2026 – 30 Oct 2026”; a single day is one too, and a month all of its days."""
+    """The first and last day of a period such as “1 Oct 2026 – 30 Oct 2026”, a single day, or a month."""
     parts = _BETWEEN.split(_LED_IN.sub("", text)) if len(text) <= 2 * _LONGEST_DATE else []
     if len(parts) > 2 or not parts:
         return None

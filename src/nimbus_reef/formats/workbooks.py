@@ -36,7 +36,7 @@ _LONGEST_NAME: Final = 31
 
 
 def read(path: Path, file_name: str, limits: Limits, rows: int | None, layouts: Layouts) -> list[RawTable]:
-    """The sheets of a workbook that hold rows, in its own order; BadFile where none does. layouts: what was said of them, by name."""
+    """The sheets with rows, in workbook order; BadFile when there are none. layouts: chosen by the user, by sheet name."""
     _refuse_bomb(path, file_name, limits)
     try:
         book = fastexcel.read_excel(path)

@@ -16,7 +16,6 @@ from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
 from nimbus_reef.store.people import accounts
 from nimbus_reef.store.record.engine import Store
 
-DAYS = 120
 _SAMPLE_DAYS = 3
 _MATURE = 3
 _FOREIGN = {
@@ -38,12 +37,12 @@ def loaded(store: Store) -> bool:
     return all(accounts.by_key(store, spec.key) for spec in BRANDS)
 
 
-def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step, days: int = DAYS) -> None:
+def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step) -> None:
     """Simulates both brands up to `last_day` and loads every report; safe to repeat. Nobody is made to sign in as."""
     for spec in BRANDS:
         folder = config.var / "demo" / spec.key
-        step(f"{spec.name}: simulating {days} days")
-        made = brand.simulate(spec, seed, days, last_day)
+        step(f"{spec.name}: simulating {config.demo_days} days")
+        made = brand.simulate(spec, seed, config.demo_days, last_day)
         paths = reports.write(made.frames, folder / "reports")
         reports.write_truth(made.truth, folder / "truth.json")
         if spec is BRANDS[0]:

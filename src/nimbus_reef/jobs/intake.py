@@ -152,7 +152,7 @@ def look(
 def _sheets(
     path: Path, _changed: int, file_name: str, layouts: tuple[tuple[str, Layout], ...]
 ) -> tuple[SheetLook, ...]:
-    """The first look at a file, kept: it is dropped, shown, shown again with every choice, and loaded within a minute or two."""
+    """The preview of a file, cached: the mapping page needs it again with every choice."""
     return tuple(sorted(wall.look(path, file_name, _PREVIEW_ROWS, dict(layouts)), key=_longest_first))
 
 
@@ -233,7 +233,7 @@ def _suggested(sheet: SheetLook) -> list[ColumnMap]:
 
 
 def with_settings(looked: Looked, maps: Sequence[ColumnMap]) -> list[ColumnMap]:
-    """Mappings for bids that the chosen reports carry; none where the account has a report of targets, which knows better."""
+    """Mappings for the bid columns of the chosen reports; none when the account has a targets report."""
     return [
         made
         for sheet in looked.sheets

@@ -182,7 +182,7 @@ def _unusual(rows: pl.DataFrame, part: FilePart) -> list[str]:
 
 
 def _asked(connection: Connection, each: _Load, scratch: Path) -> list[str]:
-    """What loading would remove, and what of the file cannot well be right."""
+    """Questions before a load: what it would remove, and which figures are implausible."""
     return [
         *losses.asked(connection, each, scratch),
         *sense.questions(connection, each, each.part.mapping.columns),

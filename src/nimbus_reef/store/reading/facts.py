@@ -35,7 +35,7 @@ from nimbus_reef.store.record.moments import Generation, LoadedVersion
 T = TypeVar("T")
 
 _RECENT_DAYS: Final = 31
-"""A sum that ends longer than that before the newest day is history: it is looked at when it is asked for."""
+"""Most days between the end of a report total and the newest day for the total to be part of the default window."""
 TARGET_SOURCES: Final = ("target_daily", "search_term_daily")
 """Reports that can tell what a target did, the better first."""
 _LOADED: Final = text(

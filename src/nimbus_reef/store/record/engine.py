@@ -27,7 +27,7 @@ _RETRY_CODES: Final = frozenset({1205, 1213})
 """Lock wait timeout; deadlock, which is also what a cluster calls two writes that met."""
 _AWAY_CODES: Final = frozenset({1040, NOT_READY, 1053, 1927, 2002, 2003, 2005, 2006, 2013, 2026, 2055})
 _LATE: Final = 1205
-"""To a question that locks nothing: a node of a cluster did not catch up with the others in the time that it may take."""
+"""Lock wait timeout. For a plain read it means that a cluster node is too far behind."""
 _AWAY_READING: Final = _AWAY_CODES | {_LATE}
 _AT_COMMIT, _OUT_OF_CLUSTER = 1180, "Primary Component"
 """An error at a commit, whatever it is of; and the words by which a cluster says that a node is no longer one of its own."""

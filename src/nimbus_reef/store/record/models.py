@@ -112,7 +112,7 @@ account = Table(
     Column("currency", String(3), nullable=False),
     Column("locale", String(16), nullable=False),
     Column("timezone", String(64), nullable=False),
-    # none: it was not said yet, see `core.targeting.ASSUMED_TARGET`
+    # NULL: not set yet, see `core.targeting.ASSUMED_TARGET`
     Column("target_acos", Double, nullable=True),
     Column("min_clicks", Integer, nullable=False, server_default="10"),
     Column("maturing_days", Integer, nullable=False, server_default="3"),

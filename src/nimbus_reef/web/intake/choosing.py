@@ -254,7 +254,7 @@ def _maps_of(number: int, sheet: SheetLook, known: Sequence[ColumnMap], fields: 
 
 
 def _sure(suggested: Suggestion) -> ColumnMap:
-    """The mapping without what two columns could be: that is chosen by the person, neither is taken before."""
+    """The mapping without its uncertain columns, which the user chooses."""
     columns = suggested.mapping.columns
     return replace(
         suggested.mapping,

@@ -34,6 +34,8 @@ class Summary:
 def _sums(kind: str, sums: Mapping[str, int], figures: Figures) -> list[tuple[str, str]]:
     shown = []
     for name, value in sums.items():
+        if not value and not KINDS[kind].column(name).required:
+            continue  # the file has no such column
         money = KINDS[kind].column(name).holds is CellKind.MONEY
         shown.append(
             (name.replace("_", " "), figures.money(from_micro(value), 2) if money else figures.count(value))

@@ -77,7 +77,7 @@ class AccountForm(ReefForm):
 
     @property
     def target_acos(self) -> float | None:
-        """As a fraction: given, or what the margin leaves once the profit is taken out; None where it is to be set later."""
+        """As a fraction: the given target, or margin less profit. None when it is set later."""
         if self.aim.data == "later":
             return None
         if self.aim.data == "margin":

@@ -37,6 +37,7 @@ def _accounts_page(form: AccountForm) -> str:
         newest=newest,
         form=form,
         demo_held=demo_brands.loaded(store),
+        demo_days=parts().config.demo_days,
     )
 
 
