@@ -1,5 +1,6 @@
 """
-Catalog and Delivery against what is true in simulated worlds, beside a rule of thumb each; and what their proposals do there.
+Catalog and Delivery against what is true in simulated worlds, beside a rule of thumb each; and what their proposals do
+there.
 
 Every proposal is taken as its rows of the change sheet, carried out in the world, and the world runs on for fresh days.
 
@@ -48,9 +49,22 @@ FRESH: Final = 30
 FRESH_SEEDS: Final = 4
 OUT: Final = Path(__file__).parents[1] / "docs" / "before-keywords.md"
 _KINDS: Final = (
-    "catalog", "campaigns", "ad_groups", "targets", "product_ads", "target_daily", "search_term_daily", "product_ad_daily",
-    "product_sales_daily", "campaign_daily", "placement_daily", "hourly", "sales_hourly", "listings", "boosts",
-)  # fmt: skip
+    "catalog",
+    "campaigns",
+    "ad_groups",
+    "targets",
+    "product_ads",
+    "target_daily",
+    "search_term_daily",
+    "product_ad_daily",
+    "product_sales_daily",
+    "campaign_daily",
+    "placement_daily",
+    "hourly",
+    "sales_hourly",
+    "listings",
+    "boosts",
+)
 _WRONG: Final = 0.6
 _RULE_CLICKS: Final = 10
 
@@ -81,16 +95,21 @@ def case(store: Store, made: Simulated, key: str, folder: Path) -> Case:
     """A simulated brand, loaded, over its newest mature month."""
     spec = made.world.spec
     account = accounts.add(
-        store, key=key, brand_name=f"{spec.name} {key}", marketplace=spec.marketplace, country=spec.country, currency=spec.currency,
-        locale=spec.locale, timezone=spec.timezone, target_acos=spec.target_acos,
-    )  # fmt: skip
+        store,
+        key=key,
+        brand_name=f"{spec.name} {key}",
+        marketplace=spec.marketplace,
+        country=spec.country,
+        currency=spec.currency,
+        locale=spec.locale,
+        timezone=spec.timezone,
+        target_acos=spec.target_acos,
+    )
     for kind, path in reports.write({kind: made.frames[kind] for kind in _KINDS}, folder / key).items():
         intake.take(store, account, path, path.name, kind, today=LAST + timedelta(days=1))
         path.unlink()
     end = LAST - timedelta(days=account.maturing_days)
-    return Case(
-        Facts(store), Look(account, Window(end - timedelta(days=29), end), aims.aims(store, account)), made
-    )
+    return Case(Facts(store), Look(account, Window(end - timedelta(days=29), end), aims.aims(store, account)), made)
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,11 +144,14 @@ def wrong_children(what: Case) -> tuple[Score, Score]:
     true = pl.DataFrame(what.made.truth["families"]).with_columns(
         share_spend=pl.col("spend") / pl.col("spend").sum().over("family"),
         share_sales=pl.col("sales") / pl.col("sales").sum().over("family"),
-        family_spend=pl.col("spend").sum().over("family"), children=(pl.col("spend") > 0).sum().over("family"),
-    )  # fmt: skip
+        family_spend=pl.col("spend").sum().over("family"),
+        children=(pl.col("spend") > 0).sum().over("family"),
+    )
     bad = true.filter(
-        (pl.col("share_spend") >= 0.05) & (pl.col("share_sales") < _WRONG * pl.col("share_spend")) & (pl.col("children") > 1)
-    ).with_columns(excess=pl.col("spend") - pl.col("share_sales") * pl.col("family_spend"))  # fmt: skip
+        (pl.col("share_spend") >= 0.05)
+        & (pl.col("share_sales") < _WRONG * pl.col("share_spend"))
+        & (pl.col("children") > 1)
+    ).with_columns(excess=pl.col("spend") - pl.col("share_sales") * pl.col("family_spend"))
     truth = dict(bad.select("sku", "excess").rows())
     rows = families.children(what.facts, what.look)
     weight = dict(rows.select("sku", pl.col("excess") / 1e6).rows())
@@ -185,9 +207,7 @@ def dry_hours(what: Case) -> tuple[Score, Score]:
 
 
 def _spent_out(what: Case) -> dict[tuple[str, date, int], float]:
-    hourly = what.made.frames["hourly"].filter(
-        pl.col("date").is_between(what.look.window.first, what.look.window.last)
-    )
+    hourly = what.made.frames["hourly"].filter(pl.col("date").is_between(what.look.window.first, what.look.window.last))
     budget = dict(what.made.world.campaigns.select("campaign", "daily_budget").rows())
     found: dict[tuple[str, date, int], float] = {}
     days = hourly.group_by("campaign", "date").agg(
@@ -247,9 +267,7 @@ JUDGED: Final[Mapping[str, tuple[Callable[[Case], tuple[Score, Score]], str]]] =
 def carried_out(world: World, changes: Sequence[Change]) -> World:
     """The world with rows of a change sheet in it."""
     assert world.delivery is not None
-    groups = world.ad_groups.join(world.campaigns, on="campaign_no").select(
-        "ad_group_no", "campaign", "ad_group"
-    )
+    groups = world.ad_groups.join(world.campaigns, on="campaign_no").select("ad_group_no", "campaign", "ad_group")
     numbers = {row[1:]: row[0] for row in groups.rows()}
     campaigns = {name: number for number, name in enumerate(world.campaigns["campaign"])}
     skus = {sku: number for number, sku in enumerate(world.products["sku"])}
@@ -260,8 +278,7 @@ def carried_out(world: World, changes: Sequence[Change]) -> World:
         ).rows()
     }
     bids, places, adjustments, funds = (
-        each.copy()
-        for each in (world.bids, world.delivery.places, world.delivery.adjustments, world.delivery.budgets)
+        each.copy() for each in (world.bids, world.delivery.places, world.delivery.adjustments, world.delivery.budgets)
     )
     paused: list[tuple[int, int]] = []
     stopped: list[int] = []
@@ -271,13 +288,9 @@ def carried_out(world: World, changes: Sequence[Change]) -> World:
             number = targets[numbers[change.campaign, change.ad_group], change.target, change.match_type]
             bids[number, :] = float(change.new_value)
         elif about == (Entity.TARGET, "state"):
-            stopped.append(
-                targets[numbers[change.campaign, change.ad_group], change.target, change.match_type]
-            )
+            stopped.append(targets[numbers[change.campaign, change.ad_group], change.target, change.match_type])
         elif about == (Entity.PLACEMENT, "adjustment"):
-            adjustments[campaigns[change.campaign], PLACES.index(change.placement)] = (
-                float(change.new_value) / 100
-            )
+            adjustments[campaigns[change.campaign], PLACES.index(change.placement)] = float(change.new_value) / 100
         elif about == (Entity.CAMPAIGN, "offsite_limited"):
             places[campaigns[change.campaign], ADJUSTED:] *= 0.05
         elif about == (Entity.CAMPAIGN, "daily_budget"):
@@ -290,9 +303,7 @@ def carried_out(world: World, changes: Sequence[Change]) -> World:
     kept = world.ad_products.with_columns(pl.col("ad_group_no", "product_no").cast(pl.Int64)).join(
         gone, on=["ad_group_no", "product_no"], how="anti", maintain_order="left"
     )
-    pairs = world.pairs.with_columns(
-        pull=pl.when(pl.col("target_no").is_in(stopped)).then(0.0).otherwise("pull")
-    )
+    pairs = world.pairs.with_columns(pull=pl.when(pl.col("target_no").is_in(stopped)).then(0.0).otherwise("pull"))
     delivery = replace(world.delivery, places=places, adjustments=adjustments, budgets=funds)
     return replace(world, bids=bids, ad_products=kept, pairs=pairs, delivery=delivery)
 
@@ -302,9 +313,13 @@ def onward(world: World) -> World:
     assert world.delivery is not None
     lost = pl.when(pl.col("lost_on").is_not_null()).then(0)
     return replace(
-        world, days=FRESH, bids=np.repeat(world.bids[:, -1:], FRESH, axis=1), mood=np.repeat(world.mood[:, -1:], FRESH, axis=1),
-        products=world.products.with_columns(lost_on=lost.cast(pl.Int64)), delivery=replace(world.delivery, events=()),
-    )  # fmt: skip
+        world,
+        days=FRESH,
+        bids=np.repeat(world.bids[:, -1:], FRESH, axis=1),
+        mood=np.repeat(world.mood[:, -1:], FRESH, axis=1),
+        products=world.products.with_columns(lost_on=lost.cast(pl.Int64)),
+        delivery=replace(world.delivery, events=()),
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -325,9 +340,7 @@ def lived(world: World, seed: int) -> Month:
     """Fresh days by what is expected of every click, so that luck in orders does not matter."""
     happened = trade.run(world, seed, LAST + timedelta(days=FRESH))
     clicked = happened.clicked
-    cvr = true_conversion(
-        world, *(clicked[name].to_numpy() for name in ("pair_no", "product_no", "day", "ease"))
-    )
+    cvr = true_conversion(world, *(clicked[name].to_numpy() for name in ("pair_no", "product_no", "day", "ease")))
     product = clicked["product_no"].to_numpy()
     sales = cvr * world.products["price"].to_numpy()[product] * (1 + EXTRA_UNITS)
     margin = world.products["margin"].to_numpy()[product] / 100
@@ -355,7 +368,7 @@ def proposals(what: Case) -> dict[str, list[Offer]]:
             offer for name in campaigns if (offer := solutions.solved(facts, look, name).offer) is not None
         ],
         "budgets moved": [moved] if moved is not None else [],
-    }  # fmt: skip
+    }
 
 
 def changes_of(offers: Sequence[Offer]) -> list[Change]:
@@ -393,9 +406,7 @@ def effects(what: Case, seeds: int = FRESH_SEEDS) -> dict[str, tuple[Month, Mont
 
 
 def _mean(months: Sequence[Month]) -> Month:
-    return Month(
-        *(sum(getattr(each, name) for each in months) / len(months) for name in ("spend", "sales", "profit"))
-    )
+    return Month(*(sum(getattr(each, name) for each in months) / len(months) for name in ("spend", "sales", "profit")))
 
 
 # --- the page -------------------------------------------------------------------------
@@ -426,32 +437,48 @@ def report(seeds: int) -> str:
                 months[name].setdefault(kind, []).append(pair)
             print(f"{name}: {len(costs[name])} of {seeds}", file=sys.stderr)
     lines = [
-        "# Before keywords, measured", "",
-        "What Catalog and Delivery find in simulated worlds, beside a rule of thumb each: of the money flagged, how much is truly so",
-        "(precision); of what is truly so, how much is found (recall); broken pages and replaced SKUs are counted. "
-        f"{seeds} seeds pooled, 30 mature days each. `make truth` writes this page.", "",
-        "| world | what | ours: precision, recall | rule: precision, recall | the rule |", "|---|---|---|---|---|",
-    ]  # fmt: skip
+        "# Before keywords, measured",
+        "",
+        (
+            "What Catalog and Delivery find in simulated worlds, beside a rule of thumb each: of the money flagged, how"
+            " much is truly so"
+        ),
+        (
+            "(precision); of what is truly so, how much is found (recall); broken pages and replaced SKUs are counted. "
+            f"{seeds} seeds pooled, 30 mature days each. `make truth` writes this page."
+        ),
+        "",
+        "| world | what | ours: precision, recall | rule: precision, recall | the rule |",
+        "|---|---|---|---|---|",
+    ]
     for world, found in judged.items():
         for kind, scores in found.items():
             ours, rule = (_added([pair[side] for pair in scores]) for side in (0, 1))
             lines.append(
-                f"| {world} | {kind} | {_rate(ours.precision)}, {_rate(ours.recall)} | {_rate(rule.precision)}, {_rate(rule.recall)} "
-                f"| {JUDGED[kind][1]} |"
+                f"| {world} | {kind} | {_rate(ours.precision)}, {_rate(ours.recall)} | {_rate(rule.precision)},"
+                f" {_rate(rule.recall)} | {JUDGED[kind][1]} |"
             )
-    lines += ["", "Sales that dry hours missed, at full elasticity: the estimate beside what was truly missed.", "",
-              "| world | estimated | true | estimate ÷ true, per seed |", "|---|---|---|---|"]  # fmt: skip
+    lines += [
+        "",
+        "Sales that dry hours missed, at full elasticity: the estimate beside what was truly missed.",
+        "",
+        "| world | estimated | true | estimate ÷ true, per seed |",
+        "|---|---|---|---|",
+    ]
     for world, missed in costs.items():
         each_seed = ", ".join(f"{guess / true:.2f}" for guess, true in missed if true)
-        lines.append(
-            f"| {world} | {sum(g for g, _ in missed):,.0f} | {sum(t for _, t in missed):,.0f} | {each_seed} |"
-        )
+        lines.append(f"| {world} | {sum(g for g, _ in missed):,.0f} | {sum(t for _, t in missed):,.0f} | {each_seed} |")
     lines += [
-        "", f"What proposals do when they are carried out in the world and it runs on for {FRESH} fresh days, by what is expected of "
-        "every click; each change beside leaving things as they are (means of "
-        f"{FRESH_SEEDS} runs a seed). Per seed: the change of profit.", "",
-        "| world | proposals | ACOS | spend | ad sales | profit after ads | profit, per seed |", "|---|---|---|---|---|---|---|",
-    ]  # fmt: skip
+        "",
+        (
+            f"What proposals do when they are carried out in the world and it runs on for {FRESH} fresh days, by what"
+            f" is expected of every click; each change beside leaving things as they are (means of {FRESH_SEEDS} runs a"
+            " seed). Per seed: the change of profit."
+        ),
+        "",
+        "| world | proposals | ACOS | spend | ad sales | profit after ads | profit, per seed |",
+        "|---|---|---|---|---|---|---|",
+    ]
     for world, by_kind in months.items():
         for kind, pairs in by_kind.items():
             before, after = (_mean([pair[side] for pair in pairs]) for side in (0, 1))

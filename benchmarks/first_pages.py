@@ -1,4 +1,7 @@
-"""Seconds of every page for the first time, in a web process that has just started, on the installation of REEF_VAR, whose database runs."""
+"""
+Seconds of every page for the first time, in a web process that has just started, on the installation of REEF_VAR, whose
+database runs.
+"""
 
 import json
 import os

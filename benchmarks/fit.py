@@ -1,4 +1,7 @@
-"""The account's fit at size: 400,000 terms of 30,000 words under 60,000 targets, against the bare group-by of their rows."""
+"""
+The account's fit at size: 400,000 terms of 30,000 words under 60,000 targets, against the bare
+group-by of their rows.
+"""
 
 from __future__ import annotations
 
@@ -24,8 +27,8 @@ _DAYS = 13
 @dataclass(frozen=True)
 class AtSize:
     """
-    Seconds and megabytes. taken: the group-by, and fit, priors and verdicts of terms and targets, round by round; fit: the middle of
-    the fit alone; above: memory above the rows at the peak of the fit, and of all.
+    Seconds and megabytes. taken: the group-by, and fit, priors and verdicts of terms and targets, round by round; fit:
+    the middle of the fit alone; above: memory above the rows at the peak of the fit, and of all.
     """
 
     taken: Sequence[tuple[float, float]]
@@ -56,18 +59,24 @@ def _account(rng: np.random.Generator) -> tuple[pl.DataFrame, pl.DataFrame, pl.D
     key = np.tile(np.arange(TERMS, dtype=np.uint32), _DAYS)
     share = rng.multinomial(1, np.full(_DAYS, 1 / _DAYS), TERMS).T.ravel()
     sums = {
-        "impressions": np.tile(clicks * 40, _DAYS) * share, "clicks": np.tile(clicks, _DAYS) * share,
+        "impressions": np.tile(clicks * 40, _DAYS) * share,
+        "clicks": np.tile(clicks, _DAYS) * share,
         "spend": (np.tile(clicks * cost, _DAYS) * share * MICRO).astype(np.int64),
-        "orders": np.tile(orders, _DAYS) * share, "units": np.tile(orders, _DAYS) * share,
+        "orders": np.tile(orders, _DAYS) * share,
+        "units": np.tile(orders, _DAYS) * share,
         "sales": np.tile(orders * 30, _DAYS) * share * MICRO,
-    }  # fmt: skip
+    }
     rows = pl.DataFrame({"key": key, **{name: sums[name] for name in MEASURES}}).sample(
         fraction=1.0, shuffle=True, seed=1
     )
     names = pl.DataFrame(
-        {"key": np.arange(TERMS, dtype=np.uint32), "normal_id": np.arange(TERMS, dtype=np.uint32),
-         "target_id": target.astype(np.uint32), "ad_group_id": group_of[target].astype(np.uint32)}
-    )  # fmt: skip
+        {
+            "key": np.arange(TERMS, dtype=np.uint32),
+            "normal_id": np.arange(TERMS, dtype=np.uint32),
+            "target_id": target.astype(np.uint32),
+            "ad_group_id": group_of[target].astype(np.uint32),
+        }
+    )
     products = pl.DataFrame(
         {"ad_group_id": np.arange(GROUPS, dtype=np.uint32), "product": [f"sku {each}" for each in product_of]}
     )
@@ -78,7 +87,10 @@ def _account(rng: np.random.Generator) -> tuple[pl.DataFrame, pl.DataFrame, pl.D
 
 
 def measure(rounds: int = 5) -> AtSize:
-    """As a worker does it, whose memory this process is left with: everything cold but the words, which are kept from the intake."""
+    """
+    As a worker does it, whose memory this process is left with: everything cold but the words, which are kept from the
+    intake.
+    """
     heap.keep()
     rows, names, products, spelling = _account(np.random.default_rng(7))
 
@@ -91,9 +103,9 @@ def measure(rounds: int = 5) -> AtSize:
         sums = grouped()
         floor = time.perf_counter() - begun
         terms = sums.join(names, on="key").sort("key")
-        targets = terms.group_by("target_id", "ad_group_id").agg(pl.col(MEASURES).sum()).with_columns(
-            pl.col("clicks") + 20
-        )  # fmt: skip
+        targets = (
+            terms.group_by("target_id", "ad_group_id").agg(pl.col(MEASURES).sum()).with_columns(pl.col("clicks") + 20)
+        )
         named = [each.join(products, on="ad_group_id") for each in (terms, targets)]
         judged_by = [each.with_columns(**dict.fromkeys(targeting.CHAIN[1:], pl.lit(None))) for each in named]
         Path("/proc/self/clear_refs").write_text("5")
@@ -105,8 +117,9 @@ def measure(rounds: int = 5) -> AtSize:
         fits.append(time.perf_counter() - begun)
         fitting = max(fitting, _status("VmHWM") - held)
         for frame, told, keys in (
-            (judged_by[0], found.terms, ["ad_group_id", "normal_id"]), (judged_by[1], found.targets, ["target_id"]),
-        ):  # fmt: skip
+            (judged_by[0], found.terms, ["ad_group_id", "normal_id"]),
+            (judged_by[1], found.targets, ["target_id"]),
+        ):
             in_company = targeting.in_company(frame, told, keys, ("ad_group_id",))
             targeting.judged(in_company, 30, Aims(0.28), 10)
         taken.append((floor, time.perf_counter() - begun))

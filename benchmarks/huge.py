@@ -51,9 +51,7 @@ def _megabytes(folder: Path) -> int:
 def _rows(store: Store, account_id: int) -> dict[str, int]:
     with store.read() as connection:
         told = connection.execute(
-            text(
-                "SELECT kind, SUM(`rows`) AS held FROM day_version WHERE account_id = :account GROUP BY kind"
-            ),
+            text("SELECT kind, SUM(`rows`) AS held FROM day_version WHERE account_id = :account GROUP BY kind"),
             {"account": account_id},
         )
         return {row.kind: int(row.held) for row in told}
@@ -62,10 +60,7 @@ def _rows(store: Store, account_id: int) -> dict[str, int]:
 def _judged(facts: Facts, account: Account, store: Store) -> str:
     """Which of the usual days are judged."""
     usual = ahead.looks(facts, account, aims.aims(store, account))
-    return (
-        ", ".join(f"{look.window.days} days" for look in usual if is_judged(facts, look, Judged.TERMS))
-        or "none"
-    )
+    return ", ".join(f"{look.window.days} days" for look in usual if is_judged(facts, look, Judged.TERMS)) or "none"
 
 
 def _warm(client: FlaskClient, page: str) -> tuple[float, float]:
@@ -116,18 +111,35 @@ def main() -> None:
         rows = _rows(store, account.id)
         told = "\n".join(
             [
-                OWN, "",
-                f"`benchmarks/huge.py` on `reef demo --size huge`: {sum(rows.values()):,} rows, of them {rows['search_term_daily']:,} of search terms and "
-                f"{rows['target_daily']:,} of targets, 90 days. The record takes {_megabytes(conf.var / 'mariadb'):,} MB, day files {_megabytes(conf.snapshots):,} MB, "
-                f"what was worked out {_megabytes(conf.judged):,} MB. A worker judges the usual days ahead for "
-                f"{judged:.0f} s, as many as find room in {conf.judged_bytes >> 20:,} MB ({usual}), with {most:,} MB at its peak.", "",
-                f"First: in a process that has the usual days from the worker; then the middle and the slowest of {ROUNDS}. The process held "
-                f"{at_first} MB for itself at its peak meanwhile, {settled_mb()} MB at the end of all.", "",
-                "| page | first ms | p50 ms | slowest ms |", "|---|---|---|---|", *lines, "",
-                "Days that nobody asked for, a worker on call:", "",
-                "| page | first answer s | then with verdicts s | peak MB of the web process |", "|---|---|---|---|", *others, "",
+                OWN,
+                "",
+                (
+                    f"`benchmarks/huge.py` on `reef demo --size huge`: {sum(rows.values()):,} rows, of them"
+                    f" {rows['search_term_daily']:,} of search terms and {rows['target_daily']:,} of targets, 90 days."
+                    f" The record takes {_megabytes(conf.var / 'mariadb'):,} MB, day files"
+                    f" {_megabytes(conf.snapshots):,} MB, what was worked out {_megabytes(conf.judged):,} MB. A worker"
+                    f" judges the usual days ahead for {judged:.0f} s, as many as find room in"
+                    f" {conf.judged_bytes >> 20:,} MB ({usual}), with {most:,} MB at its peak."
+                ),
+                "",
+                (
+                    "First: in a process that has the usual days from the worker; then the middle and the slowest of"
+                    f" {ROUNDS}. The process held {at_first} MB for itself at its peak meanwhile, {settled_mb()} MB at"
+                    " the end of all."
+                ),
+                "",
+                "| page | first ms | p50 ms | slowest ms |",
+                "|---|---|---|---|",
+                *lines,
+                "",
+                "Days that nobody asked for, a worker on call:",
+                "",
+                "| page | first answer s | then with verdicts s | peak MB of the web process |",
+                "|---|---|---|---|",
+                *others,
+                "",
             ]
-        )  # fmt: skip
+        )
     print(told)
     if "--write" in sys.argv:
         before, pages, after = DOCUMENT.read_text().partition(HEADING)

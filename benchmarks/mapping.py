@@ -1,5 +1,6 @@
 """
-How well columns are recognised: header sets in ten languages with look-alike columns, and headings that say nothing, on simulated reports.
+How well columns are recognised: header sets in ten languages with look-alike columns, and headings that say nothing, on
+simulated reports.
 
     python benchmarks/mapping.py [--write]
 
@@ -43,34 +44,351 @@ KINDS: Final[Mapping[str, tuple[str, ...]]] = {
     "product_sales_daily": ("date", "sku", *TRADE),
 }
 _ROLES: Final = (
-    "date", "hour", "campaign", "ad_group", "target", "match_type", "search_term", "sku", "placement", "impressions", "clicks", "spend", "orders", "units",
-    "sales", "sessions", "total_orders", "total_units", "total_sales",
-)  # fmt: skip
+    "date",
+    "hour",
+    "campaign",
+    "ad_group",
+    "target",
+    "match_type",
+    "search_term",
+    "sku",
+    "placement",
+    "impressions",
+    "clicks",
+    "spend",
+    "orders",
+    "units",
+    "sales",
+    "sessions",
+    "total_orders",
+    "total_units",
+    "total_sales",
+)
 LANGUAGES: Final[Mapping[str, tuple[str, ...]]] = {
-    "English": ("Day", "Hour", "Campaign name", "Ad group", "Keyword", "Match type", "Search term", "Advertised SKU", "Placement", "Impressions", "Clicks", "Cost", "Orders", "Units sold", "Revenue", "Visits", "All orders", "All units", "Total revenue"),
-    "German": ("Tag", "Stunde", "Kampagne", "Anzeigengruppe", "Schlüsselwort", "Übereinstimmungstyp", "Suchbegriff", "Artikelnummer", "Platzierung", "Impressionen", "Klicks", "Kosten (EUR)", "Käufe", "Stück", "Erlös", "Sitzungen", "Bestellungen gesamt", "Einheiten gesamt", "Umsatz gesamt"),
-    "French": ("Jour", "Heure", "Campagne", "Groupe d'annonces", "Mot-clé", "Type de correspondance", "Terme de recherche", "Produit", "Emplacement", "Impressions", "Clics", "Dépenses", "Commandes", "Unités", "Chiffre d'affaires", "Visites", "Total des commandes", "Total des unités", "Total des ventes"),
-    "Spanish": ("Día", "Hora", "Campaña", "Grupo de anuncios", "Palabra clave", "Tipo de concordancia", "Término de búsqueda", "Producto", "Ubicación", "Impresiones", "Clics", "Gasto", "Pedidos", "Unidades", "Ventas", "Sesiones", "Pedidos totales", "Unidades totales", "Ventas totales"),
-    "Italian": ("Data", "Ora", "Campagna", "Gruppo di annunci", "Parola chiave", "Tipo di corrispondenza", "Termine di ricerca", "Prodotto", "Posizionamento", "Impressioni", "Clic", "Spesa", "Ordini", "Unità", "Vendite", "Sessioni", "Ordini totale", "Unità totale", "Vendite totale"),
-    "Dutch": ("Dag", "Uur", "Campagne", "Advertentiegroep", "Zoekwoord", "Zoektype", "Zoekterm", "Artikelnummer", "Plaatsing", "Vertoningen", "Klikken", "Kosten", "Bestellingen", "Stuks", "Omzet", "Bezoeken", "Totaal bestellingen", "Totaal stuks", "Totaal omzet"),
-    "Portuguese": ("Data", "Hora", "Campanha", "Conjunto de anúncios", "Palavra-chave", "Tipo de correspondência", "Termo de pesquisa", "Produto", "Posicionamento", "Impressões", "Cliques", "Custo", "Encomendas", "Unidades", "Vendas", "Visitas", "Total encomendas", "Total unidades", "Total vendas"),
-    "Polish": ("Data", "Godzina", "Kampania", "Grupa reklam", "Słowo kluczowe", "Typ dopasowania", "Wyszukiwane hasło", "Numer artykułu", "Umiejscowienie", "Wyświetlenia", "Kliknięcia", "Koszt", "Zamówienia", "Sztuki", "Sprzedaż", "Sesje", "Zamówienia razem", "Sztuki razem", "Sprzedaż razem"),
-    "Swedish": ("Datum", "Timme", "Kampanj", "Annonsgrupp", "Nyckelord", "Matchningstyp", "Sökterm", "Artikelnummer", "Placering", "Visningar", "Klick", "Kostnad", "Beställningar", "Enheter", "Försäljning", "Besök", "Beställningar totalt", "Enheter totalt", "Försäljning totalt"),
-    "Turkish": ("Tarih", "Saat", "Kampanya", "Reklam grubu", "Anahtar kelime", "Eşleme türü", "Arama terimi", "Ürün kodu", "Yerleşim", "Gösterim", "Tıklama", "Harcama", "Sipariş", "Adet", "Satış", "Oturum", "Toplam sipariş", "Toplam adet", "Toplam satış"),
-}  # fmt: skip
+    "English": (
+        "Day",
+        "Hour",
+        "Campaign name",
+        "Ad group",
+        "Keyword",
+        "Match type",
+        "Search term",
+        "Advertised SKU",
+        "Placement",
+        "Impressions",
+        "Clicks",
+        "Cost",
+        "Orders",
+        "Units sold",
+        "Revenue",
+        "Visits",
+        "All orders",
+        "All units",
+        "Total revenue",
+    ),
+    "German": (
+        "Tag",
+        "Stunde",
+        "Kampagne",
+        "Anzeigengruppe",
+        "Schlüsselwort",
+        "Übereinstimmungstyp",
+        "Suchbegriff",
+        "Artikelnummer",
+        "Platzierung",
+        "Impressionen",
+        "Klicks",
+        "Kosten (EUR)",
+        "Käufe",
+        "Stück",
+        "Erlös",
+        "Sitzungen",
+        "Bestellungen gesamt",
+        "Einheiten gesamt",
+        "Umsatz gesamt",
+    ),
+    "French": (
+        "Jour",
+        "Heure",
+        "Campagne",
+        "Groupe d'annonces",
+        "Mot-clé",
+        "Type de correspondance",
+        "Terme de recherche",
+        "Produit",
+        "Emplacement",
+        "Impressions",
+        "Clics",
+        "Dépenses",
+        "Commandes",
+        "Unités",
+        "Chiffre d'affaires",
+        "Visites",
+        "Total des commandes",
+        "Total des unités",
+        "Total des ventes",
+    ),
+    "Spanish": (
+        "Día",
+        "Hora",
+        "Campaña",
+        "Grupo de anuncios",
+        "Palabra clave",
+        "Tipo de concordancia",
+        "Término de búsqueda",
+        "Producto",
+        "Ubicación",
+        "Impresiones",
+        "Clics",
+        "Gasto",
+        "Pedidos",
+        "Unidades",
+        "Ventas",
+        "Sesiones",
+        "Pedidos totales",
+        "Unidades totales",
+        "Ventas totales",
+    ),
+    "Italian": (
+        "Data",
+        "Ora",
+        "Campagna",
+        "Gruppo di annunci",
+        "Parola chiave",
+        "Tipo di corrispondenza",
+        "Termine di ricerca",
+        "Prodotto",
+        "Posizionamento",
+        "Impressioni",
+        "Clic",
+        "Spesa",
+        "Ordini",
+        "Unità",
+        "Vendite",
+        "Sessioni",
+        "Ordini totale",
+        "Unità totale",
+        "Vendite totale",
+    ),
+    "Dutch": (
+        "Dag",
+        "Uur",
+        "Campagne",
+        "Advertentiegroep",
+        "Zoekwoord",
+        "Zoektype",
+        "Zoekterm",
+        "Artikelnummer",
+        "Plaatsing",
+        "Vertoningen",
+        "Klikken",
+        "Kosten",
+        "Bestellingen",
+        "Stuks",
+        "Omzet",
+        "Bezoeken",
+        "Totaal bestellingen",
+        "Totaal stuks",
+        "Totaal omzet",
+    ),
+    "Portuguese": (
+        "Data",
+        "Hora",
+        "Campanha",
+        "Conjunto de anúncios",
+        "Palavra-chave",
+        "Tipo de correspondência",
+        "Termo de pesquisa",
+        "Produto",
+        "Posicionamento",
+        "Impressões",
+        "Cliques",
+        "Custo",
+        "Encomendas",
+        "Unidades",
+        "Vendas",
+        "Visitas",
+        "Total encomendas",
+        "Total unidades",
+        "Total vendas",
+    ),
+    "Polish": (
+        "Data",
+        "Godzina",
+        "Kampania",
+        "Grupa reklam",
+        "Słowo kluczowe",
+        "Typ dopasowania",
+        "Wyszukiwane hasło",
+        "Numer artykułu",
+        "Umiejscowienie",
+        "Wyświetlenia",
+        "Kliknięcia",
+        "Koszt",
+        "Zamówienia",
+        "Sztuki",
+        "Sprzedaż",
+        "Sesje",
+        "Zamówienia razem",
+        "Sztuki razem",
+        "Sprzedaż razem",
+    ),
+    "Swedish": (
+        "Datum",
+        "Timme",
+        "Kampanj",
+        "Annonsgrupp",
+        "Nyckelord",
+        "Matchningstyp",
+        "Sökterm",
+        "Artikelnummer",
+        "Placering",
+        "Visningar",
+        "Klick",
+        "Kostnad",
+        "Beställningar",
+        "Enheter",
+        "Försäljning",
+        "Besök",
+        "Beställningar totalt",
+        "Enheter totalt",
+        "Försäljning totalt",
+    ),
+    "Turkish": (
+        "Tarih",
+        "Saat",
+        "Kampanya",
+        "Reklam grubu",
+        "Anahtar kelime",
+        "Eşleme türü",
+        "Arama terimi",
+        "Ürün kodu",
+        "Yerleşim",
+        "Gösterim",
+        "Tıklama",
+        "Harcama",
+        "Sipariş",
+        "Adet",
+        "Satış",
+        "Oturum",
+        "Toplam sipariş",
+        "Toplam adet",
+        "Toplam satış",
+    ),
+}
 """How a marketplace of each language might head its columns, in the order of `_ROLES`."""
 LOOK_ALIKES: Final[Mapping[str, tuple[str, ...]]] = {
-    "English": ("Cost per click", "Click rate", "Cost of sale %", "Sales per order", "Organic sales", "New customer sales", "Clicks last period", "Same product sales", "Other product sales"),
-    "German": ("Kosten pro Klick", "Klickrate", "Umsatzanteil Kosten %", "Umsatz pro Bestellung", "Organischer Umsatz", "Umsatz neue Kunden", "Klicks Vorperiode", "Umsatz gleicher Artikel", "Umsatz anderer Artikel"),
-    "French": ("Coût par clic", "Taux de clics", "Part des dépenses %", "Ventes par commande", "Ventes organiques", "Ventes nouveaux clients", "Clics période précédente", "Ventes même produit", "Ventes autres produits"),
-    "Spanish": ("Coste por clic", "Tasa de clics", "Gasto sobre ventas %", "Ventas por pedido", "Ventas orgánicas", "Ventas nuevos clientes", "Clics periodo anterior", "Ventas mismo producto", "Ventas otros productos"),
-    "Italian": ("Costo per clic", "Tasso di clic", "Quota di spesa %", "Vendite per ordine", "Vendite organiche", "Vendite nuovi clienti", "Clic periodo scorso", "Vendite stesso prodotto", "Vendite altri prodotti"),
-    "Dutch": ("Kosten per klik", "Klikratio", "Kosten aandeel %", "Omzet per bestelling", "Organische omzet", "Omzet nieuwe klanten", "Klikken vorige periode", "Omzet zelfde product", "Omzet andere producten"),
-    "Portuguese": ("Custo por clique", "Taxa de cliques", "Custo percentual %", "Vendas por encomenda", "Vendas orgânicas", "Vendas novos clientes", "Cliques período anterior", "Vendas mesmo produto", "Vendas outros produtos"),
-    "Polish": ("Koszt za kliknięcie", "Wskaźnik kliknięć", "Udział kosztu %", "Sprzedaż na zamówienie", "Sprzedaż organiczna", "Sprzedaż nowi klienci", "Kliknięcia poprzedni okres", "Sprzedaż ten sam produkt", "Sprzedaż inne produkty"),
-    "Swedish": ("Kostnad per klick", "Klickandel", "Kostnad andel %", "Försäljning per beställning", "Organisk försäljning", "Försäljning nya kunder", "Klick föregående period", "Försäljning samma produkt", "Försäljning andra produkter"),
-    "Turkish": ("Tıklama başına maliyet", "Tıklama oranı", "Maliyet oranı %", "Sipariş başına satış", "Organik satış", "Yeni müşteri satış", "Önceki tıklama", "Aynı ürün satış", "Diğer ürün satış"),
-}  # fmt: skip
+    "English": (
+        "Cost per click",
+        "Click rate",
+        "Cost of sale %",
+        "Sales per order",
+        "Organic sales",
+        "New customer sales",
+        "Clicks last period",
+        "Same product sales",
+        "Other product sales",
+    ),
+    "German": (
+        "Kosten pro Klick",
+        "Klickrate",
+        "Umsatzanteil Kosten %",
+        "Umsatz pro Bestellung",
+        "Organischer Umsatz",
+        "Umsatz neue Kunden",
+        "Klicks Vorperiode",
+        "Umsatz gleicher Artikel",
+        "Umsatz anderer Artikel",
+    ),
+    "French": (
+        "Coût par clic",
+        "Taux de clics",
+        "Part des dépenses %",
+        "Ventes par commande",
+        "Ventes organiques",
+        "Ventes nouveaux clients",
+        "Clics période précédente",
+        "Ventes même produit",
+        "Ventes autres produits",
+    ),
+    "Spanish": (
+        "Coste por clic",
+        "Tasa de clics",
+        "Gasto sobre ventas %",
+        "Ventas por pedido",
+        "Ventas orgánicas",
+        "Ventas nuevos clientes",
+        "Clics periodo anterior",
+        "Ventas mismo producto",
+        "Ventas otros productos",
+    ),
+    "Italian": (
+        "Costo per clic",
+        "Tasso di clic",
+        "Quota di spesa %",
+        "Vendite per ordine",
+        "Vendite organiche",
+        "Vendite nuovi clienti",
+        "Clic periodo scorso",
+        "Vendite stesso prodotto",
+        "Vendite altri prodotti",
+    ),
+    "Dutch": (
+        "Kosten per klik",
+        "Klikratio",
+        "Kosten aandeel %",
+        "Omzet per bestelling",
+        "Organische omzet",
+        "Omzet nieuwe klanten",
+        "Klikken vorige periode",
+        "Omzet zelfde product",
+        "Omzet andere producten",
+    ),
+    "Portuguese": (
+        "Custo por clique",
+        "Taxa de cliques",
+        "Custo percentual %",
+        "Vendas por encomenda",
+        "Vendas orgânicas",
+        "Vendas novos clientes",
+        "Cliques período anterior",
+        "Vendas mesmo produto",
+        "Vendas outros produtos",
+    ),
+    "Polish": (
+        "Koszt za kliknięcie",
+        "Wskaźnik kliknięć",
+        "Udział kosztu %",
+        "Sprzedaż na zamówienie",
+        "Sprzedaż organiczna",
+        "Sprzedaż nowi klienci",
+        "Kliknięcia poprzedni okres",
+        "Sprzedaż ten sam produkt",
+        "Sprzedaż inne produkty",
+    ),
+    "Swedish": (
+        "Kostnad per klick",
+        "Klickandel",
+        "Kostnad andel %",
+        "Försäljning per beställning",
+        "Organisk försäljning",
+        "Försäljning nya kunder",
+        "Klick föregående period",
+        "Försäljning samma produkt",
+        "Försäljning andra produkter",
+    ),
+    "Turkish": (
+        "Tıklama başına maliyet",
+        "Tıklama oranı",
+        "Maliyet oranı %",
+        "Sipariş başına satış",
+        "Organik satış",
+        "Yeni müşteri satış",
+        "Önceki tıklama",
+        "Aynı ürün satış",
+        "Diğer ürün satış",
+    ),
+}
 
 
 @dataclass(frozen=True)
@@ -85,7 +403,10 @@ class Sheet:
 
 @dataclass(frozen=True)
 class Told:
-    """What was made of one sheet. Of its columns: right, asked (with the right one among the choices), wrong, missed."""
+    """
+    What was made of one sheet. Of its columns: right, asked (with the right one among the choices),
+    wrong, missed.
+    """
 
     sheet: Sheet
     kind: str
@@ -107,18 +428,14 @@ def _part(frame: pl.DataFrame, columns: Sequence[str], rows: int, rng: Random) -
     """So many rows in a run, of those with something in them: what somebody's report begins with."""
     # As such reports are handed out: a campaign's hours one after the other.
     ordered = frame.sort("campaign", "date", "hour") if "hour" in columns else frame
-    told = ordered.select(columns).filter(
-        pl.sum_horizontal(pl.col(pl.Int64, pl.Int32, pl.UInt32, pl.Float64)) > 0
-    )
+    told = ordered.select(columns).filter(pl.sum_horizontal(pl.col(pl.Int64, pl.Int32, pl.UInt32, pl.Float64)) > 0)
     start = rng.randrange(max(1, len(told) - rows))
     return told.slice(start, rows)
 
 
 def _beside(rows: pl.DataFrame, rng: Random) -> dict[str, pl.Series]:
     """The look-alike columns, in the order of `LOOK_ALIKES`."""
-    clicks, impressions, orders = (
-        rows[name].cast(pl.Float64) for name in ("clicks", "impressions", "orders")
-    )
+    clicks, impressions, orders = (rows[name].cast(pl.Float64) for name in ("clicks", "impressions", "orders"))
     spend, sales = rows["spend"].cast(pl.Float64), rows["sales"].cast(pl.Float64)
 
     def ratio(a: pl.Series, b: pl.Series, factor: float = 1.0) -> pl.Series:
@@ -132,10 +449,19 @@ def _beside(rows: pl.DataFrame, rng: Random) -> dict[str, pl.Series]:
     last = pl.Series([str(int(x * rng.uniform(0.3, 1.6) + rng.randint(0, 3))) for x in clicks])
     same = [round(x if rng.random() < 0.7 else 0.0, 2) for x in sales]
     other = [round(x - y, 2) for x, y in zip(sales, same, strict=True)]
-    return dict(enumerate_names(
-        ratio(spend, clicks), percent(clicks, impressions), percent(spend, sales), ratio(sales, orders), organic, new, last,
-        pl.Series([f"{x:.2f}" for x in same]), pl.Series([f"{x:.2f}" for x in other]),
-    ))  # fmt: skip
+    return dict(
+        enumerate_names(
+            ratio(spend, clicks),
+            percent(clicks, impressions),
+            percent(spend, sales),
+            ratio(sales, orders),
+            organic,
+            new,
+            last,
+            pl.Series([f"{x:.2f}" for x in same]),
+            pl.Series([f"{x:.2f}" for x in other]),
+        )
+    )
 
 
 def enumerate_names(*columns: pl.Series) -> Iterator[tuple[str, pl.Series]]:
@@ -146,9 +472,7 @@ def enumerate_names(*columns: pl.Series) -> Iterator[tuple[str, pl.Series]]:
 
 def _as_text(rows: pl.DataFrame) -> pl.DataFrame:
     money = [name for name in MONEY if name in rows.columns]
-    written = rows.with_columns(
-        pl.Series(name, [f"{float(each):.2f}" for each in rows[name]]) for name in money
-    )
+    written = rows.with_columns(pl.Series(name, [f"{float(each):.2f}" for each in rows[name]]) for name in money)
     return written.with_columns(pl.all().cast(pl.String).fill_null(""))
 
 
@@ -206,27 +530,34 @@ def line(name: str, rows: int, all_told: Sequence[Told]) -> str:
     nothing_wrong = sum(each.kind == each.sheet.kind and not each.wrong for each in all_told) / len(all_told)
     names = [role for role in _ROLES if role not in (*MEASURES, *TRADE)]
     return (
-        f"| {name} | {rows} | {len(all_told)} | {100 * right_kind:.0f} | {share((*MEASURES, *TRADE))} | {share(names)} | {100 * nothing_wrong:.1f} | "
-        f"{1000 * median(each.seconds for each in all_told):.0f} |"
+        f"| {name} | {rows} | {len(all_told)} | {100 * right_kind:.0f} | {share((*MEASURES, *TRADE))} | {share(names)}"
+        f" | {100 * nothing_wrong:.1f} | {1000 * median(each.seconds for each in all_told):.0f} |"
     )
 
 
 def report(seed: int = 71) -> str:
     """The page."""
     lines = [
-        "# Recognising columns, measured", "",
-        "What becomes of reports that were never loaded before: simulated with seeds of their own, headed in ten languages, with nine look-alike",
-        "columns beside the measures, or with headings that say nothing (“Column 4”). `make truth` writes this page.", "",
-        "Of all columns meant, in per cent: taken rightly / asked with the right one among the choices / another taken / none taken.", "",
-        "| files | rows | tables | right kind | measures | names and days | nothing wrong | ms (median) |", "|---|---|---|---|---|---|---|---|",
-    ]  # fmt: skip
+        "# Recognising columns, measured",
+        "",
+        (
+            "What becomes of reports that were never loaded before: simulated with seeds of their own, headed in ten"
+            " languages, with nine look-alike"
+        ),
+        "columns beside the measures, or with headings that say nothing (“Column 4”). `make truth` writes this page.",
+        "",
+        (
+            "Of all columns meant, in per cent: taken rightly / asked with the right one among the choices / another"
+            " taken / none taken."
+        ),
+        "",
+        "| files | rows | tables | right kind | measures | names and days | nothing wrong | ms (median) |",
+        "|---|---|---|---|---|---|---|---|",
+    ]
     for look_alikes in (False, True):
         for headed in (True, False):
             for rows in (5, 50, 200):
-                found = [
-                    told(each)
-                    for each in sheets(seed=seed, rows=rows, look_alikes=look_alikes, headed=headed)
-                ]
+                found = [told(each) for each in sheets(seed=seed, rows=rows, look_alikes=look_alikes, headed=headed)]
                 name = f"{'ten languages' if headed else 'nothing to read'}{', look-alikes' if look_alikes else ''}"
                 lines.append(line(name, rows, found))
                 print(lines[-1], file=sys.stderr)

@@ -1,5 +1,6 @@
 """
-Nodes of a cluster killed under small writes, one after the other: what was kept, what was lost or doubled, how long nothing was kept.
+Nodes of a cluster killed under small writes, one after the other: what was kept, what was lost or doubled, how long
+nothing was kept.
 
 Three nodes on loopback, as the tests make them; writes the table in docs/scaling.md.
 """

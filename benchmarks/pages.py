@@ -1,4 +1,5 @@
-"""Server time of every page on the account at size, judged ahead by a worker, and what one process holds at its true peak.
+"""Server time of every page on the account at size, judged ahead by a worker, and what one process holds at its true
+peak.
 
 REEF_VAR=/tmp/large .venv/bin/reef demo --size large
 REEF_VAR=/tmp/large .venv/bin/python benchmarks/pages.py [--write]
@@ -45,23 +46,53 @@ BROWSER = {"Accept-Encoding": "gzip, deflate, br, zstd"}
 DOCUMENT = Path("docs/benchmarks.md")
 HEADING = "## Pages at size"
 PAGES = (
-    "pulse/", "intake/", "standing/tree", "standing/products", "standing/formats", "standing/path", "standing/queries",
-    "standing/shape", "movement/drift", "movement/drift?show=all", "movement/drift?by=keyword",
-    "movement/ledger?metric=acos", "movement/ledger?by=campaign", "movement/why", "movement/trends", "pulse/mover",
-    "movement/ledger?by=keyword", "targeting/targets", "targeting/terms", "targeting/words", "findings/", "plan/",
-    "catalog/families", "catalog/families?show=all", "catalog/ads", "catalog/eligibility", "catalog/gaps", "catalog/listings",
-    "catalog/structure", "catalog/names", "catalog/catch-all", "delivery/placements", "delivery/placements?by=campaign",
-    "delivery/hours", "delivery/budgets", "delivery/boosts",
-)  # fmt: skip
+    "pulse/",
+    "intake/",
+    "standing/tree",
+    "standing/products",
+    "standing/formats",
+    "standing/path",
+    "standing/queries",
+    "standing/shape",
+    "movement/drift",
+    "movement/drift?show=all",
+    "movement/drift?by=keyword",
+    "movement/ledger?metric=acos",
+    "movement/ledger?by=campaign",
+    "movement/why",
+    "movement/trends",
+    "pulse/mover",
+    "movement/ledger?by=keyword",
+    "targeting/targets",
+    "targeting/terms",
+    "targeting/words",
+    "findings/",
+    "plan/",
+    "catalog/families",
+    "catalog/families?show=all",
+    "catalog/ads",
+    "catalog/eligibility",
+    "catalog/gaps",
+    "catalog/listings",
+    "catalog/structure",
+    "catalog/names",
+    "catalog/catch-all",
+    "delivery/placements",
+    "delivery/placements?by=campaign",
+    "delivery/hours",
+    "delivery/budgets",
+    "delivery/boosts",
+)
 
 
 @dataclass(frozen=True)
 class Taken:
     """
-    Seconds of one page: the first time since everything was loaded, in processes that have shown another page of usual days; then the
-    middle and the 95th of a hundred of those after it; busy: the 95th of the processor's time, which a machine's other work does not
-    lengthen; other: the quickest first time of a few windows that nobody has asked for before; mb: the most that the process held for
-    itself while it showed the page of usual days for the first time, and while it showed those windows with their verdicts.
+    Seconds of one page: the first time since everything was loaded, in processes that have shown another page of usual
+    days; then the middle and the 95th of a hundred of those after it; busy: the 95th of the processor's time, which a
+    machine's other work does not lengthen; other: the quickest first time of a few windows that nobody has asked for
+    before; mb: the most that the process held for itself while it showed the page of usual days for the first time, and
+    while it showed those windows with their verdicts.
     """
 
     page: str
@@ -111,9 +142,7 @@ def first_elsewhere() -> list[dict[str, float]]:
     ]
 
 
-def measure(
-    client: FlaskClient, page: str, newest: date, peak: Peak, first: Sequence[float], most: int
-) -> Taken:
+def measure(client: FlaskClient, page: str, newest: date, peak: Peak, first: Sequence[float], most: int) -> Taken:
     """Asks for a page again and again, then for other windows of it."""
     whole = address(page)
     middle, late, busy = again(client, page)
@@ -154,10 +183,7 @@ def quietest(client: FlaskClient, first: list[Taken]) -> list[Taken]:
     for _ in range(2):
         for page in best:
             best[page] = min(best[page], again(client, page), key=lambda each: each[1])
-    return [
-        replace(each, p50=best[each.page][0], p95=best[each.page][1], busy=best[each.page][2])
-        for each in first
-    ]
+    return [replace(each, p50=best[each.page][0], p95=best[each.page][1], busy=best[each.page][2]) for each in first]
 
 
 def ask(client: FlaskClient, address: str) -> tuple[float, float]:
@@ -210,23 +236,39 @@ def settled_mb() -> int:
 def section(taken: list[Taken], bare: float, before: int, after: int, judged: float, shelf_mb: int) -> str:
     """The part of docs/benchmarks.md that this writes."""
     rows = [
-        f"| `/{each.page}` | {statistics.median(each.first) * 1000:.0f} ({min(each.first) * 1000:.0f}–{max(each.first) * 1000:.0f}) | {each.p50 * 1000:.0f} | {each.p95 * 1000:.0f} | {each.busy * 1000:.0f} | {each.other * 1000:.0f} |"
+        f"| `/{each.page}` | {statistics.median(each.first) * 1000:.0f}"
+        f" ({min(each.first) * 1000:.0f}–{max(each.first) * 1000:.0f}) | {each.p50 * 1000:.0f} | {each.p95 * 1000:.0f}"
+        f" | {each.busy * 1000:.0f} | {each.other * 1000:.0f} |"
         for each in taken
     ]
     return "\n".join(
         [
-            HEADING, "",
-            f"`benchmarks/pages.py` on `reef demo --size large` (3,100 campaigns, 60,000 targets, 1,075 products, 90 days), "
-            f"{ROUNDS} requests each after the first, the quietest of three rounds, packed for a browser, one process, windows of 30 days. "
-            f"Owed: p95 ≤ 60 ms from cached aggregates, ≤ 100 ms the first time. First: of usual days, judged ahead by a worker, in processes that "
-            f"have them from the worker, the middle of {PROCESSES} of them and their range ({judged:.0f} s after the load, {shelf_mb:,} MB on disk). Another window: the quickest first answer of four for days that nobody "
-            f"has asked for before, in a warm process; the bare group-by of 30 days of search terms takes {bare * 1000:.0f} ms.", "",
-            "| page | first ms | p50 ms | p95 ms | p95 of processor time, ms | another window, ms |", "|---|---|---|---|---|---|", *rows, "",
-            f"Private memory of the process (anonymous pages, looked at every 4 ms): {before} MB at its start (libraries, the application), "
-            f"{max(each.mb[0] for each in taken)} MB at its peak on usual days, {max(each.mb[1] for each in taken)} MB at its peak on days "
-            f"that nobody asked for before, which a worker on call judges, {after} MB after all of it. Owed: ≤ 400 MB.", "",
+            HEADING,
+            "",
+            (
+                "`benchmarks/pages.py` on `reef demo --size large` (3,100 campaigns, 60,000 targets, 1,075 products,"
+                f" 90 days), {ROUNDS} requests each after the first, the quietest of three rounds, packed for a"
+                " browser, one process, windows of 30 days. Owed: p95 ≤ 60 ms from cached aggregates, ≤ 100 ms the"
+                " first time. First: of usual days, judged ahead by a worker, in processes that have them from the"
+                f" worker, the middle of {PROCESSES} of them and their range ({judged:.0f} s after the load,"
+                f" {shelf_mb:,} MB on disk). Another window: the quickest first answer of four for days that nobody has"
+                " asked for before, in a warm process; the bare group-by of 30 days of search terms takes"
+                f" {bare * 1000:.0f} ms."
+            ),
+            "",
+            "| page | first ms | p50 ms | p95 ms | p95 of processor time, ms | another window, ms |",
+            "|---|---|---|---|---|---|",
+            *rows,
+            "",
+            (
+                f"Private memory of the process (anonymous pages, looked at every 4 ms): {before} MB at its start"
+                f" (libraries, the application), {max(each.mb[0] for each in taken)} MB at its peak on usual days,"
+                f" {max(each.mb[1] for each in taken)} MB at its peak on days that nobody asked for before, which a"
+                f" worker on call judges, {after} MB after all of it. Owed: ≤ 400 MB."
+            ),
+            "",
         ]
-    )  # fmt: skip
+    )
 
 
 def main() -> None:

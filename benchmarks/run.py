@@ -2,9 +2,9 @@
 
     python benchmarks/run.py [ROWS] [--write]
 
-Ratios, not seconds, are what to compare between runs: machines differ and have moods. Floor and ours take turns, so that a mood meets
-both; of each line there is the median of its rounds and their range, and a mark where it left the range of the run before.
-Makes its own private MariaDB and report files, and removes them.
+Ratios, not seconds, are what to compare between runs: machines differ and have moods. Floor and ours take turns, so
+that a mood meets both; of each line there is the median of its rounds and their range, and a mark where it left the
+range of the run before. Makes its own private MariaDB and report files, and removes them.
 """
 
 from __future__ import annotations
@@ -80,12 +80,13 @@ class Line:
         middle, least, most = before.get(self.work, (self.ratio, low, high))
         moved = abs(self.ratio - middle) > max(high - low, most - least)
         told = f"**{self.ratio:.2f}** ({middle:.2f} before)" if moved else f"{self.ratio:.2f}"
-        return f"| {self.work} | {self.floor_is} | {floor:.2f} | {ours:.2f} | {told} | {low:.2f}–{high:.2f} | {self.owed} |"
+        return (
+            f"| {self.work} | {self.floor_is} | {floor:.2f} | {ours:.2f} | {told} | {low:.2f}–{high:.2f} |"
+            f" {self.owed} |"
+        )
 
 
-_ROW = re.compile(
-    r"^\| ([^|]+) \| [^|]+ \| [\d.]+ \| [\d.]+ \| \**([\d.]+)[^|]* \| ([\d.]+)–([\d.]+) \|", re.M
-)
+_ROW = re.compile(r"^\| ([^|]+) \| [^|]+ \| [\d.]+ \| [\d.]+ \| \**([\d.]+)[^|]* \| ([\d.]+)–([\d.]+) \|", re.M)
 
 
 def before_this(text: str) -> dict[str, tuple[float, float, float]]:
@@ -105,15 +106,16 @@ def median(work: Callable[[], object], rounds: int = ROUNDS) -> float:
     return statistics.median(seconds(work) for _ in range(rounds))
 
 
-def in_turn(
-    floor: Callable[[], object], ours: Callable[[], object], rounds: int = ROUNDS
-) -> list[tuple[float, float]]:
+def in_turn(floor: Callable[[], object], ours: Callable[[], object], rounds: int = ROUNDS) -> list[tuple[float, float]]:
     """Seconds of floor and ours, round by round."""
     return [(seconds(floor), seconds(ours)) for _ in range(rounds)]
 
 
 def report(rows: int, path: Path, last: date = LAST, mark: str = "") -> None:
-    """A search term report: 90 days, a long tail of terms over 600 campaigns. mark: stands in every name, so that they are new."""
+    """
+    A search term report: 90 days, a long tail of terms over 600 campaigns. mark: stands in every name, so that they are
+    new.
+    """
     rng = np.random.default_rng(5)
     per_day = rows // DAYS
     pairs = per_day * 3
@@ -127,11 +129,17 @@ def report(rows: int, path: Path, last: date = LAST, mark: str = "") -> None:
             pl.DataFrame(
                 {
                     "date": [last - timedelta(days=DAYS - 1 - day)] * per_day,
-                    "no": target[chosen], "term": chosen, "impressions": clicks * 90 + 7, "clicks": clicks,
-                    "spend": (clicks * 0.7).round(2), "orders": orders, "units": orders, "sales": orders * 24.9,
+                    "no": target[chosen],
+                    "term": chosen,
+                    "impressions": clicks * 90 + 7,
+                    "clicks": clicks,
+                    "spend": (clicks * 0.7).round(2),
+                    "orders": orders,
+                    "units": orders,
+                    "sales": orders * 24.9,
                 }
             )
-        )  # fmt: skip
+        )
     frame = pl.concat(parts).select(
         "date",
         (f"campaign {mark}" + (pl.col("no") % 600).cast(pl.String)).alias("campaign"),
@@ -163,9 +171,7 @@ class Ground:
 
     def ready(self) -> pl.DataFrame:
         """Its rows as the table has them, of an account that nobody has."""
-        versions = snapshots.versions(
-            self.store, self.account.id, KIND, Window(LAST - timedelta(days=DAYS), LAST)
-        )
+        versions = snapshots.versions(self.store, self.account.id, KIND, Window(LAST - timedelta(days=DAYS), LAST))
         rows = snapshots.read(self.store, self.account.id, KIND, versions).collect().drop("first_day")
         return rows.with_columns(account_id=pl.lit(60_000), scope=pl.lit(0)).sort("day", "target_term_id")
 
@@ -179,9 +185,16 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
     try:
         with wiring.running_store(conf) as store:
             account = accounts.add(
-                store, key="bench", brand_name="Bench", marketplace="M", country="DE", currency="EUR",
-                locale="en", timezone="Europe/Berlin", target_acos=0.28,
-            )  # fmt: skip
+                store,
+                key="bench",
+                brand_name="Bench",
+                marketplace="M",
+                country="DE",
+                currency="EUR",
+                locale="en",
+                timezone="Europe/Berlin",
+                target_acos=0.28,
+            )
             chosen = mapping.suggest_kind(files.read_table(path, path.name, rows=500))[0].mapping
             wall.warm()
             ground = Ground(store, account, rows, path, chosen)
@@ -196,8 +209,10 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
             judging, size = _judging(ground, warm, window)
             lines += judging
             remarks = [
-                f"Of that the fit itself takes {size.fit:.1f} s and {size.above[0]:.0f} MB above the rows at its peak (owed: ≤ 250 MB), "
-                f"with the judged frames {size.above[1]:.0f} MB.",
+                (
+                    f"Of that the fit itself takes {size.fit:.1f} s and {size.above[0]:.0f} MB above the rows at its"
+                    f" peak (owed: ≤ 250 MB), with the judged frames {size.above[1]:.0f} MB."
+                ),
                 f"The same window, cached: {cached * 1000:.1f} ms (its two small queries included).",
                 *(
                     f"`/{page}`: cold {first_time:.2f} s, then p50 {middle * 1000:.0f} ms, p95 {late * 1000:.0f} ms "
@@ -211,7 +226,10 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
 
 
 def _loading(ground: Ground, ready: pl.DataFrame) -> list[Line]:
-    """A file with new names, then the 90 days before with the same ones, against the same rows with ready keys; all in one table."""
+    """
+    A file with new names, then the 90 days before with the same ones, against the same rows with ready keys; all in one
+    table.
+    """
     new, known = [], []
     store, file = ground.store, ground.path.with_name("more.csv")
 
@@ -221,9 +239,16 @@ def _loading(ground: Ground, ready: pl.DataFrame) -> list[Line]:
 
     for number in range(1, ROUNDS + 1):
         account = accounts.add(
-            store, key=f"bench-{number}", brand_name="Bench", marketplace="M", country="DE", currency="EUR",
-            locale="en", timezone="Europe/Berlin", target_acos=0.28,
-        )  # fmt: skip
+            store,
+            key=f"bench-{number}",
+            brand_name="Bench",
+            marketplace="M",
+            country="DE",
+            currency="EUR",
+            locale="en",
+            timezone="Europe/Berlin",
+            target_acos=0.28,
+        )
         ours = Ground(store, account, ground.rows, file, ground.chosen)
         bare = seconds(floor, ready.with_columns(account_id=pl.lit(60_000 + number)))
         report(ground.rows, file, LAST, f"{number}/")
@@ -285,9 +310,11 @@ def _rebuilt(ground: Ground) -> Line:
         snapshots.read(store, account_id, KIND, versions).select(pl.len()).collect()
 
     return Line(
-        "snapshots rebuilt from MariaDB", "the same rows read by connectorx",
-        in_turn(lambda: pl.read_database_uri(query, store.url, engine="connectorx"), ours, 3), "≤ 1.5 ×",
-    )  # fmt: skip
+        "snapshots rebuilt from MariaDB",
+        "the same rows read by connectorx",
+        in_turn(lambda: pl.read_database_uri(query, store.url, engine="connectorx"), ours, 3),
+        "≤ 1.5 ×",
+    )
 
 
 def _judging(ground: Ground, facts: Facts, window: Window) -> tuple[list[Line], fit.AtSize]:
@@ -321,21 +348,24 @@ def _judging(ground: Ground, facts: Facts, window: Window) -> tuple[list[Line], 
 def _mapped_sums(store: Store, account: Account, kind: str, key: str, window: Window) -> pl.DataFrame:
     """Measures by key, straight from the day files."""
     wanted = snapshots.versions(store, account.id, kind, window)
-    files = [
-        snapshots.path(store.snapshots, account.id, kind, day, version) for day, version in wanted.items()
-    ]
-    frames = [
-        each.lazy().select(key, *MEASURES) for file in files if (each := snapshots._mapped(file)) is not None
-    ]
+    files = [snapshots.path(store.snapshots, account.id, kind, day, version) for day, version in wanted.items()]
+    frames = [each.lazy().select(key, *MEASURES) for file in files if (each := snapshots._mapped(file)) is not None]
     return pl.concat(frames).group_by(key).agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
 
 
 def _campaigns(store: Store) -> Line:
     """30 days against 30 of 2,500 campaigns: from a report of 450,000 rows, cold."""
     account = accounts.add(
-        store, key="bench-c", brand_name="Bench", marketplace="M", country="DE", currency="EUR", locale="en",
-        timezone="Europe/Berlin", target_acos=0.28,
-    )  # fmt: skip
+        store,
+        key="bench-c",
+        brand_name="Bench",
+        marketplace="M",
+        country="DE",
+        currency="EUR",
+        locale="en",
+        timezone="Europe/Berlin",
+        target_acos=0.28,
+    )
     rng = np.random.default_rng(6)
     size = 2_500 * DAYS
     frame = pl.DataFrame(
@@ -348,9 +378,7 @@ def _campaigns(store: Store) -> Line:
     path = store.scratch / "campaigns.csv"
     frame.write_csv(path)
     chosen = mapping.suggest_kind(files.read_table(path, path.name, rows=500))[0].mapping
-    intake.load(
-        store, intake.LoadRequest(account, path, path.name, chosen, scope="all", today=LAST, confirmed=True)
-    )
+    intake.load(store, intake.LoadRequest(account, path, path.name, chosen, scope="all", today=LAST, confirmed=True))
     windows = [Window(LAST - timedelta(days=back + 29), LAST - timedelta(days=back)) for back in (0, 30)]
 
     def floor() -> list[pl.DataFrame]:
@@ -361,8 +389,11 @@ def _campaigns(store: Store) -> Line:
         return [facts.sums(account.id, "campaign_daily", window) for window in windows]
 
     return Line(
-        "2,500 campaigns, 30 days against 30, cold", "the same group-by on mapped files", in_turn(floor, ours, 3 * ROUNDS), "≤ 2 ×",
-    )  # fmt: skip
+        "2,500 campaigns, 30 days against 30, cold",
+        "the same group-by on mapped files",
+        in_turn(floor, ours, 3 * ROUNDS),
+        "≤ 2 ×",
+    )
 
 
 def _workbook(conf: config.Config, sums: pl.DataFrame) -> Line:
@@ -383,9 +414,7 @@ def _workbook(conf: config.Config, sums: pl.DataFrame) -> Line:
         asked = exports.hand_over(conf.exports, [tables.Table("bench", rows, {"spend": "0.00"})])
         exports.make_workbook(conf.exports, asked, lambda done, words: None)
 
-    return Line(
-        "workbook of 50,000 rows (a job with progress)", "XlsxWriter alone", in_turn(floor, ours), "a job",
-    )  # fmt: skip
+    return Line("workbook of 50,000 rows (a job with progress)", "XlsxWriter alone", in_turn(floor, ours), "a job")
 
 
 PAGES = ("targeting/terms", "targeting/targets", "findings/", "pulse/", "intake/", "plan/")
@@ -415,16 +444,26 @@ def _page_seconds(conf: config.Config, store: Store) -> dict[str, tuple[float, f
 SHORT = (
     "## What is owed and not met",
     "",
-    "- *A day, 1.6 ×.* A file of 11,000 rows is parsed behind its wall in some two hundred small steps of a fixed cost that is most of its time; then "
-    "its names are looked up, the rows it replaces read and kept. Next step: fewer steps for files whose columns are all as they should be.",
-    "- *Days nobody asked for, first answer ≤ 2 ×.* Terms, targets, words, findings, listings, structure and the pages that are read from very many rows "
-    "are within it. Where the rows are few (10 to 60 ms of group-bys), what the page shows every time, 15 to 35 ms of frame, table and figures, is a "
-    "part that no reading saves: a page of product ads or placements that is shown again takes longer than its group-by. The rest are small steps of "
-    "places among peers, families and movement, none of them above a tenth.",
-    "- *Their verdicts ≤ 4 ×.* One fit of an account takes longer than that alone: the words of its terms are gone over some seventy times. A worker "
-    "makes it, so that nobody else waits for it.",
-    "- *Snapshots rebuilt, 1.5 ×.* The rows are put in order and written as files, by pieces, beside their reading; the floor only reads them. They are "
-    "made anew only where somebody deleted them.",
+    (
+        "- *A day, 1.6 ×.* A file of 11,000 rows is parsed behind its wall in some two hundred small steps of a fixed"
+        " cost that is most of its time; then its names are looked up, the rows it replaces read and kept. Next step:"
+        " fewer steps for files whose columns are all as they should be."
+    ),
+    (
+        "- *Days nobody asked for, first answer ≤ 2 ×.* Terms, targets, words, findings, listings, structure and the"
+        " pages that are read from very many rows are within it. Where the rows are few (10 to 60 ms of group-bys),"
+        " what the page shows every time, 15 to 35 ms of frame, table and figures, is a part that no reading saves: a"
+        " page of product ads or placements that is shown again takes longer than its group-by. The rest are small"
+        " steps of places among peers, families and movement, none of them above a tenth."
+    ),
+    (
+        "- *Their verdicts ≤ 4 ×.* One fit of an account takes longer than that alone: the words of its terms are gone"
+        " over some seventy times. A worker makes it, so that nobody else waits for it."
+    ),
+    (
+        "- *Snapshots rebuilt, 1.5 ×.* The rows are put in order and written as files, by pieces, beside their reading;"
+        " the floor only reads them. They are made anew only where somebody deleted them."
+    ),
 )
 """Figures of architecture.md that are not reached, why, and what would be done about it."""
 
@@ -437,20 +476,28 @@ def main() -> None:
     lines, remarks = measure(rows)
     before = before_this(document)
     text = [
-        "# Benchmarks", "",
-        f"`make bench` on {rows:,} search-term rows over {DAYS} days; {platform.machine()}, 2 cores, Python "
-        f"{platform.python_version()}, Polars {version('polars')}, MariaDB from Debian 12. Floor and ours in turn, medians; range: the "
-        "smallest and the largest ratio of a round. A ratio in bold moved by more than its range since the run before.", "",
-        "| work | floor | floor s | ours s | ratio | range | owed |", "|---|---|---|---|---|---|---|",
-        *(each.row(before) for each in lines), "",
-        *(f"- {remark}" for remark in remarks), "", *SHORT, "",
-    ]  # fmt: skip
+        "# Benchmarks",
+        "",
+        (
+            f"`make bench` on {rows:,} search-term rows over {DAYS} days; {platform.machine()}, 2 cores, Python"
+            f" {platform.python_version()}, Polars {version('polars')}, MariaDB from Debian 12. Floor and ours in turn,"
+            " medians; range: the smallest and the largest ratio of a round. A ratio in bold moved by more than its"
+            " range since the run before."
+        ),
+        "",
+        "| work | floor | floor s | ours s | ratio | range | owed |",
+        "|---|---|---|---|---|---|---|",
+        *(each.row(before) for each in lines),
+        "",
+        *(f"- {remark}" for remark in remarks),
+        "",
+        *SHORT,
+        "",
+    ]
     print("\n".join(text))
     if "--write" in sys.argv:
         # The pages at size, and at ten times it, are measured by others, on other accounts.
-        first = next(
-            (each for each in ("## Ten times the size", "## Pages at size") if each in document), "## "
-        )
+        first = next((each for each in ("## Ten times the size", "## Pages at size") if each in document), "## ")
         _, heading, rest = document.partition(first)
         DOCUMENT.write_text("\n".join([*text, heading + rest]) if heading else "\n".join(text))
 

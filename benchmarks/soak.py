@@ -1,8 +1,9 @@
 """
 Many people at once for some minutes: pages of every area, loads and exports between.
 
-Starts an installation of its own in var/soak (demo brands, everything on loopback), signs people in, lets each look at one page after the
-other, and writes what came of it to docs/reliability.md: answers, errors, waiting times, memory of the web processes all along.
+Starts an installation of its own in var/soak (demo brands, everything on loopback), signs people in, lets each look at
+one page after the other, and writes what came of it to docs/reliability.md: answers, errors, waiting times, memory of
+the web processes all along.
 """
 
 from __future__ import annotations
@@ -34,10 +35,28 @@ ROOT = Path(__file__).resolve().parents[1]
 DOCUMENT = ROOT / "docs" / "reliability.md"
 ACCOUNTS = ("fernhollow-de", "pellwick-gb")
 PAGES = (
-    "/pulse/", "/intake/", "/standing/tree", "/standing/products", "/movement/drift", "/movement/ledger", "/movement/why", "/movement/trends",
-    "/catalog/families", "/catalog/ads", "/catalog/gaps", "/catalog/listings", "/catalog/structure", "/delivery/placements", "/delivery/hours",
-    "/delivery/budgets", "/targeting/targets", "/targeting/terms", "/targeting/words", "/findings/", "/plan/",
-)  # fmt: skip
+    "/pulse/",
+    "/intake/",
+    "/standing/tree",
+    "/standing/products",
+    "/movement/drift",
+    "/movement/ledger",
+    "/movement/why",
+    "/movement/trends",
+    "/catalog/families",
+    "/catalog/ads",
+    "/catalog/gaps",
+    "/catalog/listings",
+    "/catalog/structure",
+    "/delivery/placements",
+    "/delivery/hours",
+    "/delivery/budgets",
+    "/targeting/targets",
+    "/targeting/terms",
+    "/targeting/words",
+    "/findings/",
+    "/plan/",
+)
 EXPORTS = ("/targeting/terms/export.xlsx", "/targeting/targets/export.csv", "/catalog/ads/export.parquet")
 PASSWORD = "a password for the soak"
 
@@ -112,9 +131,7 @@ def load(base: str, password: str, until: float, told: Told) -> None:
             number += 1
             day = date.today() - timedelta(days=2)
             lines = [f"{day},Soak,Soak,term {n},exact,term {n},100,5,{number}.00,1,20.00" for n in range(500)]
-            head = (
-                "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales"
-            )
+            head = "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales"
             page = client.get("/intake/?account=pellwick-gb")
             form = {"csrf_token": token_of(page.text), "account": "pellwick-gb"}
             mapped = client.post(
@@ -128,11 +145,13 @@ def load(base: str, password: str, until: float, told: Told) -> None:
                 time.sleep(0.3)
             state = client.get(f"/intake/jobs/{job[1]}").text if job else asked.text
             told.loads[
-                "done"
-                if "✓" in state or 'class="job done' in state
-                else "needs a yes"
-                if "needs a yes" in state
-                else "not"
+                (
+                    "done"
+                    if "✓" in state or 'class="job done' in state
+                    else "needs a yes"
+                    if "needs a yes" in state
+                    else "not"
+                )
             ] += 1
             time.sleep(_BETWEEN_LOADS)
 
@@ -161,9 +180,12 @@ def main() -> None:
     asked = ask.parse_args()
     folder, port = ROOT / "var" / "soak", wiring.free_port("127.0.0.1", 8750)
     environment = os.environ | {
-        "REEF_VAR": str(folder), "REEF_PORT": str(port), "REEF_DATABASE_PORT": "3350", "REEF_LOG_LEVEL": "WARNING",
+        "REEF_VAR": str(folder),
+        "REEF_PORT": str(port),
+        "REEF_DATABASE_PORT": "3350",
+        "REEF_LOG_LEVEL": "WARNING",
         "PYTHONPATH": str(ROOT / "src"),
-    }  # fmt: skip
+    }
     reef = [sys.executable, "-m", "nimbus_reef"]
     up = subprocess.Popen([*reef, "up", "--demo"], env=environment)
     base = f"http://127.0.0.1:{port}"
@@ -172,14 +194,16 @@ def main() -> None:
         for number in range(asked.people):
             added = subprocess.run(
                 [*reef, "user", "add", f"person-{number}@example.com", "--password", PASSWORD, "--role", "owner"],
-                env=environment, capture_output=True, text=True, check=False,
-            )  # fmt: skip
+                env=environment,
+                capture_output=True,
+                text=True,
+                check=False,
+            )
             assert added.returncode == 0 or "already" in added.stderr, added.stderr
         told, until = Told(), time.monotonic() + asked.minutes * 60
         password = (folder / "demo-password").read_text().strip()
         work = [
-            threading.Thread(target=bravely, args=(look, told, base, number, until))
-            for number in range(asked.people)
+            threading.Thread(target=bravely, args=(look, told, base, number, until)) for number in range(asked.people)
         ]
         work.append(threading.Thread(target=bravely, args=(load, told, base, password, until)))
         for each in work:
@@ -216,9 +240,7 @@ def _wait(base: str) -> None:
 def section(told: Told, people: int, minutes: float, memory: list[float]) -> str:
     """What came of it, for the document."""
     cuts = statistics.quantiles(told.seconds, n=100)
-    held = " · ".join(
-        f"{statistics.median(part):.0f}" for part in np.array_split(memory, min(5, len(memory)))
-    )
+    held = " · ".join(f"{statistics.median(part):.0f}" for part in np.array_split(memory, min(5, len(memory))))
     codes = ", ".join(f"{count:,} × {code}" for code, count in sorted(told.codes.items()))
     loads = ", ".join(f"{count} {what}" for what, count in told.loads.items()) or "none"
     wrong = "".join(f"\n- {what}: {count}" for what, count in Counter(told.wrong).most_common(10))

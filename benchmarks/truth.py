@@ -67,9 +67,11 @@ def _targets_and_terms(what: Happened, subject: str) -> tuple[pl.DataFrame, pl.D
     alone = subject == ALONE
     leader = (
         what.ads.sort("spend", "sku", descending=[True, False])
-        .group_by("ad_group_id", maintain_order=True).first().join(what.catalog, on="sku")
+        .group_by("ad_group_id", maintain_order=True)
+        .first()
+        .join(what.catalog, on="sku")
         .select("ad_group_id", pl.col("sku").alias("main_product"), "family", "category")
-    )  # fmt: skip
+    )
     if alone:
         leader = leader.clear()
 
@@ -80,8 +82,7 @@ def _targets_and_terms(what: Happened, subject: str) -> tuple[pl.DataFrame, pl.D
     terms = led(what.terms.group_by(*named, "search_term", "normal_id").agg(pl.col(MEASURES).sum()))
     targets = led(what.targets)
     products = pl.concat(
-        each.select("ad_group_id", product=targeting.PRODUCT_LEVEL)
-        for each in ([terms] if alone else [terms, targets])
+        each.select("ad_group_id", product=targeting.PRODUCT_LEVEL) for each in ([terms] if alone else [terms, targets])
     ).unique("ad_group_id")
     cells = company.cells_of(what.terms, None if alone else what.targets)
     fitted = company.fitted(cells, products, _spelling(what.terms["normal_id"].unique()))
@@ -91,9 +92,7 @@ def _targets_and_terms(what: Happened, subject: str) -> tuple[pl.DataFrame, pl.D
 
 
 def _spelling(terms: pl.Series) -> company.Spelling:
-    pairs = (
-        pl.DataFrame({"normal_id": terms, "word_id": words.spelling(terms)}).explode("word_id").drop_nulls()
-    )
+    pairs = pl.DataFrame({"normal_id": terms, "word_id": words.spelling(terms)}).explode("word_id").drop_nulls()
     return company.Spelling(pairs.unique(), pairs.select("word_id", word="word_id").unique())
 
 
@@ -168,9 +167,7 @@ def all_worlds() -> Worlds:
         **{spec.name: partial(worlds.demo, spec=spec) for spec in BRANDS},
         "Fernhollow, 8 ad groups": lambda seed: worlds.small(worlds.demo(seed)),
         "second world, words mean nothing": partial(worlds.second, words_mean="nothing"),
-        "second world, words mean another thing for each product": partial(
-            worlds.second, words_mean="another"
-        ),
+        "second world, words mean another thing for each product": partial(worlds.second, words_mean="another"),
     }
 
 
@@ -180,7 +177,10 @@ def _called(subject: str) -> str:
 
 def table(seeds: int) -> Iterator[str]:
     """The tables of the page, line by line."""
-    yield "| world | rows | rule: precision, recall | evidence: precision, recall | × the rule's recall, per seed | harm at the rule's recall | log score | of P ≥ 0.90 truly bad | before: recall, log score, of P ≥ 0.90 |"
+    yield (
+        "| world | rows | rule: precision, recall | evidence: precision, recall | × the rule's recall, per seed | harm"
+        " at the rule's recall | log score | of P ≥ 0.90 truly bad | before: recall, log score, of P ≥ 0.90 |"
+    )
     yield "|---|---|---|---|---|---|---|---|---|"
     calibration = []
     for name, make in all_worlds().items():
@@ -195,21 +195,20 @@ def table(seeds: int) -> Iterator[str]:
             each = [scores(part) for part in parts]
             ratios = ", ".join(f"{mine.recall / theirs.recall:.2f}" for theirs, mine in each)
             yield (
-                f"| {name} | {len(pooled):,} {_called(subject)} | {rule.precision:.1%}, {rule.recall:.1%} | "
-                f"{ours.precision:.1%}, {ours.recall:.1%} | **{ours.recall / rule.recall:.2f}** ({ratios}) | "
-                f"{_harm_words(harm_at_recall(pooled))} | {log_score(pooled):.3f} | {_bad_words(*truly_bad(pooled, 0.9))} | "
-                f"{scores(before)[1].recall:.1%}, {log_score(before):.3f}, {_bad_words(*truly_bad(before, 0.9))} |"
+                f"| {name} | {len(pooled):,} {_called(subject)} | {rule.precision:.1%}, {rule.recall:.1%} |"
+                f" {ours.precision:.1%}, {ours.recall:.1%} | **{ours.recall / rule.recall:.2f}** ({ratios}) |"
+                f" {_harm_words(harm_at_recall(pooled))} | {log_score(pooled):.3f} |"
+                f" {_bad_words(*truly_bad(pooled, 0.9))} | {scores(before)[1].recall:.1%}, {log_score(before):.3f},"
+                f" {_bad_words(*truly_bad(before, 0.9))} |"
             )
             edges = (0.0, *BUCKETS, 2.0)
             cells = [truly_bad(pooled, low, high) for low, high in pairwise(edges)]
-            calibration.append(
-                f"| {name} | {_called(subject)} | " + " | ".join(_bad_words(*c) for c in cells) + " |"
-            )
+            calibration.append(f"| {name} | {_called(subject)} | " + " | ".join(_bad_words(*c) for c in cells) + " |")
     yield ""
     yield "Calibration: of the rows whose chance of being over target lies in a bucket, how many are truly bad."
     yield ""
     named = ["0", *(f"{edge:.2f}" for edge in BUCKETS), "1"]
-    yield ("| world | rows | " + " | ".join(f"{a} – {b}" for a, b in pairwise(named)) + " |")
+    yield "| world | rows | " + " | ".join(f"{a} – {b}" for a, b in pairwise(named)) + " |"
     yield "|---|---|" + "---|" * (len(named) - 1)
     yield from calibration
     yield ""
@@ -220,8 +219,7 @@ def table(seeds: int) -> Iterator[str]:
     for spec in BRANDS:
         for subject in ("targets", "search_terms", "product_ads"):
             days = [
-                (worlds.demo(FIRST_SEED + n, spec), worlds.demo(FIRST_SEED + n, spec, earlier=1))
-                for n in range(seeds)
+                (worlds.demo(FIRST_SEED + n, spec), worlds.demo(FIRST_SEED + n, spec, earlier=1)) for n in range(seeds)
             ]
             share = sum(flipped(now, then, subject) for now, then in days) / seeds
             yield f"| {spec.name} | {_called(subject)} | {share:.1%} |"
@@ -243,15 +241,13 @@ if __name__ == "__main__":
         found.append(line)
     if "--write" in sys.argv:
         OUT.write_text(
-            "# Judgement, measured\n\n"
-            "The simulated worlds know which rows are truly over target. The simple rule (ten clicks, then ACOS over target or\n"
-            "no order) harms some good rows; the evidence is cut where it has harmed as much money of good rows. Then: of\n"
-            "the money flagged, how much is truly bad (precision); of the true overspend, how much is found (recall).\n"
-            "*Harm at the rule's recall*: the money of good rows harmed where the evidence has found as much as the rule, against\n"
-            "the rule's own. *Log score*: mean −ln of the chance given to what is true, less is better. *Before*: the same rows\n"
-            "judged by the prior of the smallest sufficient group. The second world is of another making than the demo's\n"
-            "(`benchmarks/worlds.py`), so that the judge is not tuned to one.\n"
-            f"{count} seeds pooled, 30 mature days each. `make truth` writes this page.\n\n"
-            + "\n".join(found)
-            + "\n"
+            "# Judgement, measured\n\nThe simulated worlds know which rows are truly over target. The simple rule (ten"
+            " clicks, then ACOS over target or\nno order) harms some good rows; the evidence is cut where it has"
+            " harmed as much money of good rows. Then: of\nthe money flagged, how much is truly bad (precision); of"
+            " the true overspend, how much is found (recall).\n*Harm at the rule's recall*: the money of good rows"
+            " harmed where the evidence has found as much as the rule, against\nthe rule's own. *Log score*: mean −ln"
+            " of the chance given to what is true, less is better. *Before*: the same rows\njudged by the prior of the"
+            " smallest sufficient group. The second world is of another making than the"
+            f" demo's\n(`benchmarks/worlds.py`), so that the judge is not tuned to one.\n{count} seeds pooled, 30"
+            " mature days each. `make truth` writes this page.\n\n" + "\n".join(found) + "\n"
         )

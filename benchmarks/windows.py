@@ -1,4 +1,7 @@
-"""Days nobody asked for before: each page beside the bare group-bys of the rows it shows, interleaved, medians of five."""
+"""
+Days nobody asked for before: each page beside the bare group-bys of the rows it shows, interleaved,
+medians of five.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +30,10 @@ _TRADE: Final = ("total_orders", "total_sales")
 
 @dataclass(frozen=True)
 class GroupBy:
-    """One bare group-by of mapped day files, of so many windows up to the window's end, or so many days where days says them."""
+    """
+    One bare group-by of mapped day files, of so many windows up to the window's end, or so many days where days says
+    them.
+    """
 
     kind: str
     keys: tuple[str, ...]
@@ -40,21 +46,29 @@ _TARGETS: Final = GroupBy("target_daily", ("target_id",))
 _ADS: Final = GroupBy("product_ad_daily", ("product_ad_id",))
 _TRADED: Final = GroupBy("product_sales_daily", ("product_id",), _TRADE)
 _HOURS: Final = (
-    GroupBy("hourly", ("campaign_id", "weekday", "hour")), GroupBy("hourly", ("campaign_id", "day")), GroupBy("hourly", ("hour",)),
-)  # fmt: skip
+    GroupBy("hourly", ("campaign_id", "weekday", "hour")),
+    GroupBy("hourly", ("campaign_id", "day")),
+    GroupBy("hourly", ("hour",)),
+)
 BARE: Final[Mapping[str, tuple[GroupBy, ...]]] = {
     "targeting/targets": (_TARGETS,),
     "targeting/terms": (GroupBy("search_term_daily", ("target_term_id",)),),
     "targeting/words": (GroupBy("search_term_daily", ("target_term_id",)),),
-    "standing/tree": (GroupBy("product_ad_daily", ("product_ad_id",), windows=2), GroupBy("campaign_daily", ("campaign_id",), windows=2)),
+    "standing/tree": (
+        GroupBy("product_ad_daily", ("product_ad_id",), windows=2),
+        GroupBy("campaign_daily", ("campaign_id",), windows=2),
+    ),
     "standing/products": (GroupBy("product_ad_daily", ("product_ad_id",), windows=2),),
     "movement/drift": (GroupBy("product_ad_daily", ("product_ad_id",), windows=2),),
     "movement/drift?by=keyword": (
-        GroupBy("target_daily", ("target_id",), windows=2), GroupBy("product_ad_daily", ("product_ad_id",), windows=2),
+        GroupBy("target_daily", ("target_id",), windows=2),
+        GroupBy("product_ad_daily", ("product_ad_id",), windows=2),
     ),
     "findings/": (_TARGETS, GroupBy("search_term_daily", ("target_term_id",))),
     "catalog/families": (
-        _ADS, _TRADED, GroupBy("product_ad_daily", ("product_ad_id", "day"), ("spend",), days=_WEEKS),
+        _ADS,
+        _TRADED,
+        GroupBy("product_ad_daily", ("product_ad_id", "day"), ("spend",), days=_WEEKS),
         GroupBy("product_sales_daily", ("product_id", "day"), ("total_sales",), days=_WEEKS),
     ),
     "catalog/ads": (_ADS,),
@@ -65,7 +79,7 @@ BARE: Final[Mapping[str, tuple[GroupBy, ...]]] = {
     "delivery/placements": (GroupBy("placement_daily", ("campaign_id", "placement")),),
     "delivery/hours": _HOURS,
     "delivery/budgets": _HOURS,
-}  # fmt: skip
+}
 """The rows that a page shows, as the group-bys that nothing could do without."""
 
 
@@ -81,9 +95,7 @@ class Fresh:
     spread: tuple[float, float]
 
 
-def measure(
-    store: Store, account_id: int, newest: date, ask: Callable[[str, Window, bool], float]
-) -> list[Fresh]:
+def measure(store: Store, account_id: int, newest: date, ask: Callable[[str, Window, bool], float]) -> list[Fresh]:
     """All pages; ask: seconds until the first answer of a page, or its second."""
     made = []
     for number, (page, bare) in enumerate(BARE.items()):
@@ -115,15 +127,25 @@ def _seconds(store: Store, account_id: int, wanted: GroupBy, window: Window) -> 
 def section(taken: Sequence[Fresh]) -> str:
     """The part of docs/benchmarks.md about them."""
     rows = [
-        f"| `/{each.page}` | {each.bare * 1000:.0f} | {each.first * 1000:.0f} | {each.ratio:.1f} | {each.spread[0]:.1f}–{each.spread[1]:.1f} | {each.second * 1000:.0f} | {each.second / each.bare:.1f} |"
+        f"| `/{each.page}` | {each.bare * 1000:.0f} | {each.first * 1000:.0f} | {each.ratio:.1f} |"
+        f" {each.spread[0]:.1f}–{each.spread[1]:.1f} | {each.second * 1000:.0f} | {each.second / each.bare:.1f} |"
         for each in taken
     ]
     return "\n".join(
         [
-            HEADING, "",
-            f"The same account; five windows of {_DAYS - _LENGTHS + 1} to {_DAYS} days for each page, which no other page had, the page and the bare group-bys "
-            "of the rows it shows on mapped files in turn, medians, in a warm process. Where 5,000 rows or more have to be judged, the first answer is what they come to, and the second the page with "
-            "its verdicts. Owed: first answer ≤ 2 ×, findings ≤ 4 ×; the second ≤ 4 × their bare group-by.", "",
-            "| page | bare ms | first answer ms | × | range of × | then with verdicts ms | × |", "|---|---|---|---|---|---|---|", *rows, "",
+            HEADING,
+            "",
+            (
+                f"The same account; five windows of {_DAYS - _LENGTHS + 1} to {_DAYS} days for each page, which no"
+                " other page had, the page and the bare group-bys of the rows it shows on mapped files in turn,"
+                " medians, in a warm process. Where 5,000 rows or more have to be judged, the first answer is what"
+                " they come to, and the second the page with its verdicts. Owed: first answer ≤ 2 ×, findings ≤ 4 ×;"
+                " the second ≤ 4 × their bare group-by."
+            ),
+            "",
+            "| page | bare ms | first answer ms | × | range of × | then with verdicts ms | × |",
+            "|---|---|---|---|---|---|---|",
+            *rows,
+            "",
         ]
-    )  # fmt: skip
+    )

@@ -59,17 +59,23 @@ def demo(seed: int, spec: BrandSpec = FERNHOLLOW, *, earlier: int = 0) -> Happen
 
     catalog = frames["catalog"].select("sku", pl.col("parent_item_id").alias("family"), "category")
     return Happened(
-        summed("target_daily", TARGET), summed("search_term_daily", [*TARGET, "search_term"]),
-        summed("product_ad_daily", _AD), catalog, truth, spec.target_acos,
-    )  # fmt: skip
+        summed("target_daily", TARGET),
+        summed("search_term_daily", [*TARGET, "search_term"]),
+        summed("product_ad_daily", _AD),
+        catalog,
+        truth,
+        spec.target_acos,
+    )
 
 
 def small(what: Happened, groups: int = 8) -> Happened:
     """An account of the ad groups that spend most, a few of them."""
     largest = (
-        what.targets.group_by("ad_group_id").agg(pl.col("spend").sum()).sort("spend", "ad_group_id", descending=True)
+        what.targets.group_by("ad_group_id")
+        .agg(pl.col("spend").sum())
+        .sort("spend", "ad_group_id", descending=True)
         .head(groups)
-    )  # fmt: skip
+    )
     kept = [each.join(largest, on="ad_group_id", how="semi") for each in (what.targets, what.terms, what.ads)]
     return replace(what, targets=kept[0], terms=kept[1], ads=kept[2])
 
@@ -77,9 +83,12 @@ def small(what: Happened, groups: int = 8) -> Happened:
 def _numbered(rows: pl.DataFrame) -> pl.DataFrame:
     """Ids as the store gives them; here the names are their own."""
     ids = {
-        "ad_group_id": ["campaign", "ad_group"], "target_id": TARGET, "normal_id": ["search_term"],
-        "product_id": ["sku"], "product_ad_id": _AD,
-    }  # fmt: skip
+        "ad_group_id": ["campaign", "ad_group"],
+        "target_id": TARGET,
+        "normal_id": ["search_term"],
+        "product_id": ["sku"],
+        "product_ad_id": _AD,
+    }
     return rows.with_columns(
         pl.col("campaign").alias("campaign_id"),
         pl.lit(None, pl.String).alias("portfolio"),
@@ -106,13 +115,13 @@ def second(seed: int, *, words_mean: str) -> Happened:
     group_of = np.sort(rng.integers(groups, size=targets))
     of_group, of_target = rng.lognormal(0, 0.2, groups), rng.lognormal(0, 0.35, targets)
     of_target[rng.random(targets) < 0.12] *= 0.25
-    cost = (
-        price[group_product[group_of]] * cvr[group_product[group_of]] * 0.28 * rng.lognormal(0, 0.45, targets)
-    )
+    cost = price[group_product[group_of]] * cvr[group_product[group_of]] * 0.28 * rng.lognormal(0, 0.45, targets)
     shape = (vocabulary,) if words_mean == "nothing" else (products, vocabulary)
-    meaning = np.zeros(shape) if words_mean == "nothing" else np.where(
-        rng.random(shape) < 0.12, np.log(rng.choice([0.2, 0.4, 1.8], shape)), 0.0
-    )  # fmt: skip
+    meaning = (
+        np.zeros(shape)
+        if words_mean == "nothing"
+        else np.where(rng.random(shape) < 0.12, np.log(rng.choice([0.2, 0.4, 1.8], shape)), 0.0)
+    )
     cells = []
     for number in range(targets):
         product = group_product[group_of[number]]
@@ -135,17 +144,26 @@ def second(seed: int, *, words_mean: str) -> Happened:
         {
             "campaign": [f"camp {group // 3}" for group in group_of[target]],
             "ad_group": [f"group {group}" for group in group_of[target]],
-            "target": [f"target {each}" for each in target], "match_type": "broad", "search_term": term,
-            "sku": [f"sku {each}" for each in product], "impressions": clicks * 40, "clicks": clicks,
-            "spend": np.round(clicks * cost[target] * MICRO).astype(np.int64), "orders": orders, "units": orders,
+            "target": [f"target {each}" for each in target],
+            "match_type": "broad",
+            "search_term": term,
+            "sku": [f"sku {each}" for each in product],
+            "impressions": clicks * 40,
+            "clicks": clicks,
+            "spend": np.round(clicks * cost[target] * MICRO).astype(np.int64),
+            "orders": orders,
+            "units": orders,
             "sales": np.round(orders * price[product] * MICRO).astype(np.int64),
             "expected_sales": clicks * rate * price[product],
         }
-    ).filter(pl.col("clicks") > 0)  # fmt: skip
+    ).filter(pl.col("clicks") > 0)
     catalog = pl.DataFrame(
-        {"sku": [f"sku {n}" for n in range(products)], "family": [f"family {n % 10}" for n in range(products)],
-         "category": [f"category {n % 3}" for n in range(products)]}
-    )  # fmt: skip
+        {
+            "sku": [f"sku {n}" for n in range(products)],
+            "family": [f"family {n % 10}" for n in range(products)],
+            "category": [f"category {n % 3}" for n in range(products)],
+        }
+    )
 
     def summed(rows: pl.DataFrame, keys: list[str]) -> pl.DataFrame:
         return _numbered(rows.group_by(keys).agg(pl.col(MEASURES).cast(pl.Int64).sum()).sort(keys))
@@ -158,16 +176,7 @@ def second(seed: int, *, words_mean: str) -> Happened:
         )
 
     with_term = frame.filter(pl.col("search_term") != "")
-    truth = {
-        "targets": true(frame, TARGET),
-        "search_terms": true(with_term, _TERM),
-        "product_ads": true(frame, _AD),
-    }
+    truth = {"targets": true(frame, TARGET), "search_terms": true(with_term, _TERM), "product_ads": true(frame, _AD)}
     return Happened(
-        summed(frame, TARGET),
-        summed(with_term, [*TARGET, "search_term"]),
-        summed(frame, _AD),
-        catalog,
-        truth,
-        0.28,
+        summed(frame, TARGET), summed(with_term, [*TARGET, "search_term"]), summed(frame, _AD), catalog, truth, 0.28
     )

@@ -36,11 +36,21 @@ of them. One file is one load: all of it or nothing, undone together. Words of c
 Spanish and Italian; others are asked (`--value match_type:WORD=phrase`).
 """
 MEANINGS = {
-    CellKind.DATE: "day", CellKind.WEEK: "day of the week, kept as its Monday", CellKind.MONTH: "month, as 2026-10",
-    CellKind.TIME: "time, ISO 8601", CellKind.NUMBER: "number", CellKind.TEXT: "text", CellKind.COUNT: "whole number", CellKind.HOUR: "hour, 0 to 23", CellKind.MONEY: "money",
-    CellKind.SHARE: "share, 0 … 1", CellKind.PERCENT: "percent", CellKind.RANK: "rank", CellKind.CHOICE: "",
+    CellKind.DATE: "day",
+    CellKind.WEEK: "day of the week, kept as its Monday",
+    CellKind.MONTH: "month, as 2026-10",
+    CellKind.TIME: "time, ISO 8601",
+    CellKind.NUMBER: "number",
+    CellKind.TEXT: "text",
+    CellKind.COUNT: "whole number",
+    CellKind.HOUR: "hour, 0 to 23",
+    CellKind.MONEY: "money",
+    CellKind.SHARE: "share, 0 … 1",
+    CellKind.PERCENT: "percent",
+    CellKind.RANK: "rank",
+    CellKind.CHOICE: "",
     CellKind.PERIOD: "first and last day in one cell",
-}  # fmt: skip
+}
 
 parts = [HEAD]
 for kind in KINDS.values():
@@ -63,9 +73,14 @@ for kind in KINDS.values():
     parts.append("")
 parts += [
     "## Change sheet",
-    f"`{', '.join(change_sheet.COLUMNS)}`.", "",
-    f"Read back after editing: rows match by `row` and {', '.join(f'`{name}`' for name in KEY_FIELDS)}. A changed `new_value` "
-    "is taken, a removed row leaves the plan, an unknown row or a stale `old_value` is an error at that row; then nothing is "
-    "taken. Text that a spreadsheet would run begins with an apostrophe, which reading takes off again.", "",
-]  # fmt: skip
+    f"`{', '.join(change_sheet.COLUMNS)}`.",
+    "",
+    (
+        f"Read back after editing: rows match by `row` and {', '.join(f'`{name}`' for name in KEY_FIELDS)}. A changed"
+        " `new_value` is taken, a removed row leaves the plan, an unknown row or a stale `old_value` is an error at"
+        " that row; then nothing is taken. Text that a spreadsheet would run begins with an apostrophe, which reading"
+        " takes off again."
+    ),
+    "",
+]
 Path("docs/data-contract.md").write_text("\n".join(parts))

@@ -14,9 +14,12 @@ from pathlib import Path
 from playwright.sync_api import Page, ViewportSize, sync_playwright
 
 CHROMIUM_ARGUMENTS = [
-    "--no-sandbox", "--disable-background-networking", "--disable-component-update",
-    "--disable-sync", "--no-first-run",
-]  # fmt: skip
+    "--no-sandbox",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+]
 SIZE = ViewportSize(width=1280, height=800)
 
 
@@ -118,9 +121,7 @@ def plan(page: Page, base: str) -> None:
     """The plan with a few accepted changes."""
     page.goto(f"{base}/plan/")
     if page.locator("tr[data-row]").count() < 5:
-        for view, where in (
-            ("targets", "verdict:is:costly"), ("targets", "orders:eq:0"), ("terms", "orders:eq:0"),
-        ):  # fmt: skip
+        for view, where in (("targets", "verdict:is:costly"), ("targets", "orders:eq:0"), ("terms", "orders:eq:0")):
             page.goto(f"{base}/targeting/{view}?where={where}")
             rows = page.locator("tr[data-row]")
             for row in [rows.nth(number).get_attribute("data-row") for number in (0, 2, 3)]:
@@ -133,18 +134,29 @@ def plan(page: Page, base: str) -> None:
 
 
 VIEWS = {
-    "pulse": pulse, "findings": findings, "targeting-390": targeting_narrow,
-    "targeting": targeting, "search-terms": search_terms, "intake": intake, "mapping": mapping, "plan": plan,
+    "pulse": pulse,
+    "findings": findings,
+    "targeting-390": targeting_narrow,
+    "targeting": targeting,
+    "search-terms": search_terms,
+    "intake": intake,
+    "mapping": mapping,
+    "plan": plan,
     "standing": at("/standing/tree?account=fernhollow-de", ".tree svg"),
     "movement": at("/movement/drift?account=fernhollow-de", ".drift svg"),
     "families": families,
     "placements": at("/delivery/placements?account=fernhollow-de", "svg.solved"),
     "hours": at("/delivery/hours?account=fernhollow-de", ".grid-of-hours"),
     "budgets": at("/delivery/budgets?account=fernhollow-de", ".day-strip"),
-    "trends": at("/movement/trends?account=fernhollow-de&whose=product:SW-20-SLATE&metric=spend,sales,cvr,acos&smooth=7", ".chart svg"),
-    "finding": finding, "preview": preview, "settings": at("/accounts/fernhollow-de"),
+    "trends": at(
+        "/movement/trends?account=fernhollow-de&whose=product:SW-20-SLATE&metric=spend,sales,cvr,acos&smooth=7",
+        ".chart svg",
+    ),
+    "finding": finding,
+    "preview": preview,
+    "settings": at("/accounts/fernhollow-de"),
     "report": at("/findings/report?account=fernhollow-de"),
-}  # fmt: skip
+}
 
 
 def main(base: str, password: str, folder: str = "docs/screenshots", *names: str) -> None:
@@ -152,13 +164,9 @@ def main(base: str, password: str, folder: str = "docs/screenshots", *names: str
     target = Path(folder)
     target.mkdir(parents=True, exist_ok=True)
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(
-            executable_path="/usr/bin/chromium-headless-shell", args=CHROMIUM_ARGUMENTS
-        )
+        browser = driver.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=CHROMIUM_ARGUMENTS)
         page = browser.new_page(viewport=SIZE)
-        page.on(
-            "console", lambda message: print(message.type, message.text) if message.type == "error" else None
-        )
+        page.on("console", lambda message: print(message.type, message.text) if message.type == "error" else None)
         page.on("pageerror", lambda problem: print("error", problem))
         sign_in(page, base, password)
         for name in names or VIEWS:

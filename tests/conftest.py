@@ -67,9 +67,16 @@ def store(database: server.Server, tmp_path: Path) -> Iterator[Store]:
 def account(store: Store) -> Account:
     """One brand account."""
     return accounts.add(
-        store, key="fern-de", brand_name="Fernhollow", marketplace="Tidemarkt", country="DE",
-        currency="EUR", locale="en_IE", timezone="Europe/Berlin", target_acos=0.28,
-    )  # fmt: skip
+        store,
+        key="fern-de",
+        brand_name="Fernhollow",
+        marketplace="Tidemarkt",
+        country="DE",
+        currency="EUR",
+        locale="en_IE",
+        timezone="Europe/Berlin",
+        target_acos=0.28,
+    )
 
 
 Process = Popen[bytes]
@@ -88,18 +95,20 @@ class Demo:
 
 def load_demo(var: Path) -> None:
     """Two simulated brands over 45 days, loaded through the ordinary intake."""
-    conf = config.load(
-        {"REEF_VAR": str(var), "REEF_DATABASE_PORT": str(port_from(3566)), "REEF_DEMO_DAYS": "45"}
-    )
+    conf = config.load({"REEF_VAR": str(var), "REEF_DATABASE_PORT": str(port_from(3566)), "REEF_DEMO_DAYS": "45"})
     process = server.start(wiring.private_server(conf), buffer_mb=128)
     try:
         wiring.migrate(conf)
         made = wiring.open_store(conf)
         demo_data.load(conf, made, seed=4, last_day=LAST_DAY, step=lambda _: None)
         people.add(
-            made, email="viewer@nimbus-reef.example", name="Vic", password=PASSWORD, role=people.Role.VIEWER,
+            made,
+            email="viewer@nimbus-reef.example",
+            name="Vic",
+            password=PASSWORD,
+            role=people.Role.VIEWER,
             brand_names=("Fernhollow",),
-        )  # fmt: skip
+        )
         made.engine.dispose()
     finally:
         server.stop(process)

@@ -34,6 +34,4 @@ def has_above(bids):
 
 def calm_campaign(demo, key):
     """A campaign with bids in which nothing is above target."""
-    return next(
-        name for name, bids in sorted(campaigns_of(demo, key).items()) if bids.targets and not has_above(bids)
-    )
+    return next(name for name, bids in sorted(campaigns_of(demo, key).items()) if bids.targets and not has_above(bids))

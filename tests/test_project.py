@@ -75,9 +75,7 @@ def test_locks_pin_with_hashes_and_name_no_address():
         assert text.count("--hash=") >= len(re.findall(r"^[a-z]", text, re.M))
     packages = json.loads((ROOT / "package-lock.json").read_text())["packages"]
     assert all("resolved" not in package for package in packages.values())
-    assert all(
-        "integrity" in package for name, package in packages.items() if name and not package.get("inBundle")
-    )
+    assert all("integrity" in package for name, package in packages.items() if name and not package.get("inBundle"))
 
 
 def test_no_committed_file_is_large():
@@ -107,9 +105,7 @@ def test_names_in_docstrings_are_there():
             if not isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef):
                 continue
             for told in re.findall(r"`([a-z_]+(?:\.[a-z_]+)*)\.([A-Za-z_]+)`", ast.get_docstring(node) or ""):
-                place = next(
-                    (m for m in (told[0], ".".join((*own, told[0])), f"core.{told[0]}") if m in modules), None
-                )
+                place = next((m for m in (told[0], ".".join((*own, told[0])), f"core.{told[0]}") if m in modules), None)
                 if place and not hasattr(importlib.import_module(f"nimbus_reef.{place}"), told[1]):
                     stale.append(f"{path.name}: {'.'.join(told)}")
     assert stale == []

@@ -70,7 +70,6 @@ class NeedsYes(ReefError):
 
     def __init__(self, questions: tuple[str, ...]) -> None:
         super().__init__(
-            "The file was read, but loading it needs a yes.",
-            remedy="Confirm the points listed, or discard the file.",
+            "The file was read, but loading it needs a yes.", remedy="Confirm the points listed, or discard the file."
         )
         self.questions = questions

@@ -37,17 +37,12 @@ def test_missed_sales_are_a_headline_of_their_own():
     dry = found(group("leaking-products", 2_000_000), group("page-broke", 7_000_000, money=Money.MISSED))
     assert (dry.missed, dry.overspend) == (7_000_000, 5_000_000)
     told = pages.answer(dry, 30, Figures("en_IE", "EUR"))
-    assert (told.missed.replace("\xa0", " "), pages.answer(none, 30, Figures("en_IE", "EUR")).missed) == (
-        "€ 7",
-        "",
-    )
+    assert (told.missed.replace("\xa0", " "), pages.answer(none, 30, Figures("en_IE", "EUR")).missed) == ("€ 7", "")
 
 
 def test_money_of_its_own_stands_beside_the_area_that_it_is_found_in():
     all_of_it = found(
-        group("leaking-products", 2_000_000),
-        group("bottom-quarter", 3_000_000),
-        group("costly-targets", 4_000_000),
+        group("leaking-products", 2_000_000), group("bottom-quarter", 3_000_000), group("costly-targets", 4_000_000)
     )
     assert [each.check.key for each in all_of_it.of_area(AreaKey.MOVEMENT)] == ["leaking-products"]
     assert [each.check.key for each in all_of_it.of_area(AreaKey.STANDING)] == ["bottom-quarter"]
@@ -61,12 +56,20 @@ def test_money_of_its_own_stands_beside_the_area_that_it_is_found_in():
         ("wasted-terms", {"term": "free lamp", "campaign": "C", "ad_group": "A"}, "free lamp", "C · A"),
         ("words-to-shut-out", {"spelt": "diy", "word_terms": 7}, "diy", "in 7 search terms"),
         ("leaking-products", {"name": "SKU-1", "where": "A lamp"}, "SKU-1", "A lamp"),
-        ("bottom-quarter", {"name": "Lamps: CTR", "drag_metric": "ctr", "drag_sku": "SKU-1"},
-         "Lamps: CTR", "most of its CTR: SKU-1"),
-        ("with-its-product", {"company_level": "main_product", "company": "SKU-1", "ad_group": "A", "target": "lamp"},
-         "SKU-1", "largest: lamp"),
+        (
+            "bottom-quarter",
+            {"name": "Lamps: CTR", "drag_metric": "ctr", "drag_sku": "SKU-1"},
+            "Lamps: CTR",
+            "most of its CTR: SKU-1",
+        ),
+        (
+            "with-its-product",
+            {"company_level": "main_product", "company": "SKU-1", "ad_group": "A", "target": "lamp"},
+            "SKU-1",
+            "largest: lamp",
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_finding_is_called_by_what_it_is_about(key, row, name, where):
     assert named(CHECKS[key], row) == (name, where)
 

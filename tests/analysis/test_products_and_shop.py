@@ -1,6 +1,6 @@
 """
-Falls of conversion count mature days alone; months of shop rates weigh by what the weeks themselves hold; what ads did is one
-sum, however it is cut.
+Falls of conversion count mature days alone; months of shop rates weigh by what the weeks themselves hold; what ads did
+is one sum, however it is cut.
 """
 
 from dataclasses import replace
@@ -91,7 +91,10 @@ def test_months_of_shop_rates_weigh_by_the_weeks_own_clicks_and_cart_adds(demo):
 
 
 def test_what_ads_did_by_day_and_as_a_whole_is_the_same(demo):
-    """Sums by ad, by category and day, and the report's own by day: three readings of the same rows, exact to the micro-unit."""
+    """
+    Sums by ad, by category and day, and the report's own by day: three readings of the same rows, exact to the
+    micro-unit.
+    """
     account = accounts.by_key(demo.store, "fernhollow-de")
     facts, window = Facts(demo.store), Window(date(2026, 10, 19), date(2026, 11, 17))
     ads = product_frames.placed_ads(facts, account.id, window)
@@ -134,16 +137,23 @@ def test_standing_is_the_same_to_the_last_digit_whenever_it_is_worked_out(demo):
     for part in (EVERYTHING, Part(formats=("product",))):
         own = replace(look, part=part)
         first, again = (
-            (standing.compared_products(facts, own), standing.groups(facts, own, "portfolio"), movement.sides(facts, own, "family"))
+            (
+                standing.compared_products(facts, own),
+                standing.groups(facts, own, "portfolio"),
+                movement.sides(facts, own, "family"),
+            )
             for facts in (Facts(demo.store), Facts(demo.store))
-        )  # fmt: skip
+        )
         assert_frame_equal(first[0], again[0], check_exact=True)
         assert first[1] == again[1]
         assert_frame_equal(first[2], again[2], check_exact=True)
 
 
 def test_a_month_s_sum_is_no_day_and_no_format(store, account, tmp_path):
-    """One sum of 30 days: products, their page and all of it come to it, no day does, and of which format ads are is not told."""
+    """
+    One sum of 30 days: products, their page and all of it come to it, no day does, and of which format ads are is not
+    told.
+    """
     content = (
         "from,to,campaign,ad_group,sku,impressions,clicks,spend,orders,sales\n"
         "2026-09-01,2026-09-30,P,A,SKU-1,900,50,25.10,2,40\n2026-09-01,2026-09-30,Q,B,SKU-1,90,5,2.20,0,0\n"

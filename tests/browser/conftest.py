@@ -24,9 +24,13 @@ from nimbus_reef.store.people.accounts import Account
 expect.set_options(timeout=20_000)
 
 CHROMIUM_ARGUMENTS = [
-    "--no-sandbox", "--disable-background-networking", "--disable-component-update",
-    "--disable-sync", "--no-first-run", "--disable-gpu",
-]  # fmt: skip
+    "--no-sandbox",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+    "--disable-gpu",
+]
 
 
 @dataclass
@@ -54,10 +58,13 @@ class Site:
 def site(demo: Demo) -> Iterator[Site]:
     port = port_from(8890)
     environment = os.environ | {
-        "REEF_VAR": str(demo.config.var), "REEF_PORT": str(port), "REEF_WEB_WORKERS": "1",
-        "REEF_LOG_LEVEL": "WARNING", "REEF_SIGN_IN_LIMIT": "1000 per minute",
+        "REEF_VAR": str(demo.config.var),
+        "REEF_PORT": str(port),
+        "REEF_WEB_WORKERS": "1",
+        "REEF_LOG_LEVEL": "WARNING",
+        "REEF_SIGN_IN_LIMIT": "1000 per minute",
         "PYTHONPATH": os.pathsep.join(sys.path),
-    }  # fmt: skip
+    }
     made = Site(f"http://127.0.0.1:{port}", demo, environment)
     made.start("web", "serve")
     made.start("worker", "worker")
@@ -77,9 +84,7 @@ def site(demo: Demo) -> Iterator[Site]:
 @pytest.fixture(scope="session")
 def chromium() -> Iterator[Browser]:
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(
-            executable_path="/usr/bin/chromium-headless-shell", args=CHROMIUM_ARGUMENTS
-        )
+        browser = driver.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=CHROMIUM_ARGUMENTS)
         yield browser
         browser.close()
 
@@ -107,7 +112,10 @@ def refused() -> list[str]:
 
 @pytest.fixture
 def page(chromium: Browser, site: Site, signed_in: StorageState, refused: list[str]) -> Iterator[Page]:
-    """A signed-in page at 1280×800. Whatever it does, it must log no error but what is refused, and ask no other host."""
+    """
+    A signed-in page at 1280×800. Whatever it does, it must log no error but what is refused, and
+    ask no other host.
+    """
     context = chromium.new_context(
         viewport={"width": 1280, "height": 800}, accept_downloads=True, storage_state=signed_in
     )
@@ -127,9 +135,16 @@ def page(chromium: Browser, site: Site, signed_in: StorageState, refused: list[s
 def lent_account(site: Site, key: str, currency: str) -> Iterator[Account]:
     """An account for one test. It is put to rest afterwards, because other tests expect the two demo accounts only."""
     made = accounts.by_key(site.demo.store, key) or accounts.add(
-        site.demo.store, key=key, brand_name="Fernhollow", marketplace="Tidemarkt", country="DE", currency=currency,
-        locale="en_IE", timezone="Europe/Berlin", target_acos=0.28,
-    )  # fmt: skip
+        site.demo.store,
+        key=key,
+        brand_name="Fernhollow",
+        marketplace="Tidemarkt",
+        country="DE",
+        currency=currency,
+        locale="en_IE",
+        timezone="Europe/Berlin",
+        target_acos=0.28,
+    )
     accounts.rest(site.demo.store, made.id, None, resting=False)
     yield made
     accounts.rest(site.demo.store, made.id, None, resting=True)

@@ -1,4 +1,7 @@
-"""Acting where one stands: own rules on many rows, causes set back, negatives with what else they stop; steps counted."""
+"""
+Acting where one stands: own rules on many rows, causes set back, negatives with what else they
+stop; steps counted.
+"""
 
 import pytest
 from playwright.sync_api import expect
@@ -26,7 +29,10 @@ def counted(page):
 
 
 def test_costly_keywords_are_paused_or_cut_by_own_rules(page, site, empty_plan, counted):
-    """Over 30 % and ten clicks: those without an order paused, those between 60 and 90 % cut by 20 %; filters, selection and yes by keyboard."""
+    """
+    Over 30 % and ten clicks: those without an order paused, those between 60 and 90 % cut by 20 %; filters, selection
+    and yes by keyboard.
+    """
     page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
     counted.press("/")
     expect(page.get_by_label("Metric")).to_be_focused()
@@ -46,8 +52,9 @@ def test_costly_keywords_are_paused_or_cut_by_own_rules(page, site, empty_plan, 
     counted.press("t")
     expect(page.get_by_label("Rule 1: on which rows")).to_be_focused()
     for rule, metric, least, most, deed, by in (
-        (1, "no order", "", "", "pause", ""), (2, "acos", "60", "90", "bid by", "-20"),
-    ):  # fmt: skip
+        (1, "no order", "", "", "pause", ""),
+        (2, "acos", "60", "90", "bid by", "-20"),
+    ):
         page.get_by_label(f"Rule {rule}: on which rows").select_option(metric)
         page.get_by_label(f"Rule {rule}: from").fill(least)
         page.get_by_label(f"Rule {rule}: to", exact=True).fill(most)
@@ -92,9 +99,7 @@ def test_from_the_price_per_click_to_the_raises_of_a_day_set_back_in_six_clicks(
     expect(page.locator(".notice")).to_contain_text("added to the plan")
     made = plans.planned(site.demo.store, 1)
     assert 0 < len(made) <= rows
-    assert all(float(each.change.new_value) < float(each.change.old_value) for each in made), (
-        f"raises of {day}"
-    )
+    assert all(float(each.change.new_value) < float(each.change.old_value) for each in made), f"raises of {day}"
     assert clicks <= 6
 
 
@@ -160,7 +165,10 @@ def test_a_whole_finding_is_accepted_with_one_key_and_undone_with_one(page, site
 
 
 def test_what_is_selected_stays_so_over_pages_and_goes_into_the_plan_together(page, site, empty_plan):
-    """Selected on two pages, told on both, forgotten with other filters, acted on at once, and cleared when it was done."""
+    """
+    Selected on two pages, told on both, forgotten with other filters, acted on at once, and cleared
+    when it was done.
+    """
     page.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
     picks, count = page.locator("tbody input.pick"), page.locator(".picked b")
     picks.first.check()
@@ -199,7 +207,10 @@ def test_a_verdict_says_what_it_means_on_focus(page, site):
 
 
 def test_a_proposal_for_a_row_that_is_gone_by_now_goes_nowhere(page, site, empty_plan):
-    """As where the rows changed while the cells were on their way; the others find theirs, and nothing is said to be wrong."""
+    """
+    As where the rows changed while the cells were on their way; the others find theirs, and nothing is said to be
+    wrong.
+    """
 
     def with_one_more(route):
         answer = route.fetch()
@@ -260,7 +271,10 @@ def test_a_long_form_is_not_left_by_chance_with_something_typed_in_it(page, site
 
 @pytest.mark.parametrize("view", ["targets", "terms", "words"])
 def test_all_that_are_filtered_by_each_verdict_are_accepted(page, site, empty_plan, view):
-    """Select all, see what it does, do it: whatever the rows are judged, the page answers, and one step takes it back."""
+    """
+    Select all, see what it does, do it: whatever the rows are judged, the page answers, and one
+    step takes it back.
+    """
     for verdict in Verdict:
         page.goto(f"{site.base}/targeting/{view}?account=fernhollow-de&where=verdict:is:{verdict.value}")
         if not page.locator("tr[data-row]").count():
@@ -278,9 +292,7 @@ def test_all_that_are_filtered_by_each_verdict_are_accepted(page, site, empty_pl
 
 
 @pytest.mark.parametrize("path", ["/catalog/ads", "/delivery/placements?by=campaign", "/catalog/structure"])
-def test_all_rows_of_a_page_are_selected_and_accepted_by_the_same_keys_elsewhere(
-    page, site, empty_plan, path
-):
+def test_all_rows_of_a_page_are_selected_and_accepted_by_the_same_keys_elsewhere(page, site, empty_plan, path):
     page.goto(f"{site.base}{path}{'&' if '?' in path else '?'}account=fernhollow-de")
     expect(page.locator("tr[data-row] input.pick, tr[data-row] input[name=rows]").first).to_be_visible()
     page.keyboard.press("X")
@@ -309,9 +321,7 @@ def test_enter_adds_a_filter_of_words(page, site):
 def test_without_script_all_that_are_filtered_can_be_accepted(chromium, site, page, empty_plan):
     context = chromium.new_context(java_script_enabled=False, storage_state=page.context.storage_state())
     plain = context.new_page()
-    plain.goto(
-        f"{site.base}/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:3"
-    )
+    plain.goto(f"{site.base}/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:3")
     expect(plain.locator("thead .pick")).to_be_hidden()
     plain.locator("input[name=all]").check()
     plain.get_by_role("button", name="Accept what is proposed").click()
@@ -329,9 +339,7 @@ def test_the_page_of_a_product_s_raises_does_not_narrow_the_pages_after_it(page,
 
 
 def test_own_rules_stay_on_a_narrow_screen_and_high_contrast_keeps_its_marks(chromium, site, page):
-    context = chromium.new_context(
-        viewport={"width": 390, "height": 844}, storage_state=page.context.storage_state()
-    )
+    context = chromium.new_context(viewport={"width": 390, "height": 844}, storage_state=page.context.storage_state())
     narrow = context.new_page()
     narrow.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
     narrow.locator("tbody input.pick").first.check()

@@ -1,4 +1,7 @@
-"""What is asked for twice, or while something else is on its way: the last wish is shown, said by the address, and acted on."""
+"""
+What is asked for twice, or while something else is on its way: the last wish is shown, said by the address, and acted
+on.
+"""
 
 import re
 
@@ -212,7 +215,10 @@ def _type(page, field, text):
 
 
 def test_a_value_typed_on_the_plan_is_kept_by_whichever_way_one_leaves(page, site, held, planned):
-    """A link followed, another field, Tab; each goes on where it led, with the value kept, and in the order of the table."""
+    """
+    A link followed, another field, Tab; each goes on where it led, with the value kept, and in the
+    order of the table.
+    """
     first, second, third = planned
     held.at("plan/.*/value")
     _type(page, first, "0.21")
@@ -237,7 +243,10 @@ def test_a_value_typed_on_the_plan_is_kept_by_whichever_way_one_leaves(page, sit
 
 
 def test_a_typed_value_that_cannot_be_is_left_to_be_mended_or_asked_about(page, planned, held, refused):
-    """The link one left by is not followed then: what is wrong with the value, or the question, is on the page; another value typed meanwhile is kept after it."""
+    """
+    The link one left by is not followed then: what is wrong with the value, or the question, is on the page; another
+    value typed meanwhile is kept after it.
+    """
     refused.append("400")
     first, away = planned[0], page.locator(".rail a", has_text="Pulse")
     _type(page, first, "abc")
@@ -260,14 +269,15 @@ def test_a_typed_value_that_cannot_be_is_left_to_be_mended_or_asked_about(page, 
 
 
 def test_an_application_that_cannot_be_reached_is_said_to_be(targets, refused):
-    """For what was asked and for what was done; the page stays as it was, and works on when there is an answer again."""
+    """
+    For what was asked and for what was done; the page stays as it was, and works on when there is
+    an answer again.
+    """
     refused.extend(["ERR_INTERNET_DISCONNECTED", "htmx:sendError", "htmx:afterRequest"])
     targets.context.set_offline(True)
     row = targets.locator("tr[data-row]").first
     row.locator(".name").click()
-    expect(targets.locator(".notice.bad")).to_have_text(
-        "The application cannot be reached. Try again in a moment."
-    )
+    expect(targets.locator(".notice.bad")).to_have_text("The application cannot be reached. Try again in a moment.")
     row.locator(".take").click()
     expect(targets.locator(".notice.bad")).to_contain_text("Load the page anew to see whether this was done.")
     targets.context.set_offline(False)

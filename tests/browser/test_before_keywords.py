@@ -37,7 +37,10 @@ def middle_of(page, day, hour):
 
 
 def test_a_segment_is_dragged_and_a_boost_of_its_days_and_hours_goes_into_the_plan(page, site, empty_plan):
-    """Drag over the weekend from 18 to 21 h; then the highest bid of a boost then, and the boost as a row of the sheet."""
+    """
+    Drag over the weekend from 18 to 21 h; then the highest bid of a boost then, and the boost as a
+    row of the sheet.
+    """
     page.goto(site.base + HOURS)
     start, end = middle_of(page, 5, 18), middle_of(page, 6, 21)
     page.mouse.move(*start)
@@ -58,8 +61,12 @@ def test_a_segment_is_dragged_and_a_boost_of_its_days_and_hours_goes_into_the_pl
     expect(page.get_by_text("In the plan, row")).to_be_visible()
     (row,) = sheet_of(page)
     assert (row["entity"], row["new_value"], row["days"], row["from_hour"], row["to_hour"]) == (
-        "bid_boost", "40", "6 7", "18", "22",
-    )  # fmt: skip
+        "bid_boost",
+        "40",
+        "6 7",
+        "18",
+        "22",
+    )
 
 
 def test_the_same_by_keyboard(page, site, empty_plan):
@@ -112,9 +119,7 @@ def test_a_family_shift_and_a_product_ad_pause_go_from_finding_to_sheet(page, si
     expect(page.locator("#drawer")).to_contain_text("In the plan")
     rows = sheet_of(page)
     assert {row["finding"] for row in rows} == {"wrong-child", "costly-ads"}
-    assert {(row["entity"], row["field"], row["new_value"]) for row in rows} == {
-        ("product_ad", "state", "paused")
-    }
+    assert {(row["entity"], row["field"], row["new_value"]) for row in rows} == {("product_ad", "state", "paused")}
     assert all(row["sku"] and row["ad_group"] for row in rows)
 
 

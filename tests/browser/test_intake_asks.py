@@ -1,4 +1,7 @@
-"""What a file leaves open is asked on its mapping, in Chromium: a currency, two columns that fit alike; a broken sheet is refused in words."""
+"""
+What a file leaves open is asked on its mapping, in Chromium: a currency, two columns that fit alike; a broken sheet is
+refused in words.
+"""
 
 import pytest
 from playwright.sync_api import expect
@@ -14,9 +17,13 @@ def account(site):
 
 
 def windows(path):
-    head = "Day,Campaign name,Impr.,Clicks,Spend (USD),Cost per click,7 day orders,14 day orders,7 day sales,14 day sales\n"
+    head = (
+        "Day,Campaign name,Impr.,Clicks,Spend (USD),Cost per click,7 day orders,14 day orders,7 day sales,14 day"
+        " sales\n"
+    )
     rows = [
-        f"2026-08-{n:02d},Old lamps | exact,{900 + n * 13},{20 + n},{10 + n}.50,0.5{n % 9},{n % 3},{n % 3 + n % 2},{(n % 3) * 20}.50,{(n % 3 + n % 2) * 20}.50\n"
+        f"2026-08-{n:02d},Old lamps | exact,{900 + n * 13},{20 + n},{10 + n}.50,0.5{n % 9}"
+        f",{n % 3},{n % 3 + n % 2},{(n % 3) * 20}.50,{(n % 3 + n % 2) * 20}.50\n"
         for n in range(1, 29)
     ]
     path.write_text(head + "".join(rows))
@@ -50,9 +57,7 @@ def test_a_broken_sheet_is_refused_in_words_while_others_work(page, site, empty_
     refused.append("422")
     broken = tmp_path / "changes.xlsx"
     broken.write_bytes(b"PK\x03\x04" + bytes(range(256)) * 20)
-    page.goto(
-        f"{site.base}/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:0"
-    )
+    page.goto(f"{site.base}/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:0")
     page.keyboard.press("j")
     page.keyboard.press("a")
     expect(page.locator("#strip")).to_contain_text("waiting")

@@ -1,4 +1,7 @@
-"""From an empty installation to the change sheet, and somebody invited: no command line, by keyboard where one types."""
+"""
+From an empty installation to the change sheet, and somebody invited: no command line, by keyboard
+where one types.
+"""
 
 import os
 import re
@@ -24,9 +27,12 @@ def printed(tmp_path_factory):
     """The link that a start on an empty folder prints."""
     folder = tmp_path_factory.mktemp("empty")
     environment = os.environ | {
-        "REEF_VAR": str(folder), "REEF_PORT": str(port_from(9100)), "REEF_DATABASE_PORT": str(port_from(3900)),
-        "REEF_SIGN_IN_LIMIT": "1000 per minute", "PYTHONPATH": os.pathsep.join(sys.path),
-    }  # fmt: skip
+        "REEF_VAR": str(folder),
+        "REEF_PORT": str(port_from(9100)),
+        "REEF_DATABASE_PORT": str(port_from(3900)),
+        "REEF_SIGN_IN_LIMIT": "1000 per minute",
+        "PYTHONPATH": os.pathsep.join(sys.path),
+    }
     log = folder / "up.log"
     with log.open("wb") as file:
         up = subprocess.Popen(
@@ -73,14 +79,7 @@ def test_from_the_printed_link_to_the_sheet_and_an_analyst_at_work(printed, visi
     page.goto(printed)
     expect(page.get_by_label("your name")).to_be_focused()
     fill(
-        page,
-        "Ann Owner",
-        "ann@example.com",
-        "a long password",
-        "a long password",
-        "Harbour Kiln",
-        "Tidemarkt",
-        "Germ",
+        page, "Ann Owner", "ann@example.com", "a long password", "a long password", "Harbour Kiln", "Tidemarkt", "Germ"
     )
     page.keyboard.press("Tab")
     page.keyboard.type("28")

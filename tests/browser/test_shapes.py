@@ -76,9 +76,7 @@ def test_a_file_without_dates_asks_for_its_days(page, site, bare_account, frames
     page.locator("input[name=first]").fill(FIRST.isoformat())
     page.locator("input[name=last]").fill(LAST.isoformat())
     page.get_by_role("button", name="Load").click()
-    expect(page.locator(".job", has_text="terms.csv").first).to_contain_text(
-        "✓ Search terms by day", timeout=30_000
-    )
+    expect(page.locator(".job", has_text="terms.csv").first).to_contain_text("✓ Search terms by day", timeout=30_000)
 
 
 @pytest.mark.parametrize("pause", [0, 5, 40, 120])

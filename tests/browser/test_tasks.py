@@ -12,8 +12,19 @@ from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
 
 pytestmark = pytest.mark.browser
 
-FOREIGN = ["Kampagne", "Ad group name", "Day", "Shopper searched", "Bid on", "Matching", "Times shown", "Clicks",
-           "Purchases", "Cost (EUR)", "Revenue (EUR)"]  # fmt: skip
+FOREIGN = [
+    "Kampagne",
+    "Ad group name",
+    "Day",
+    "Shopper searched",
+    "Bid on",
+    "Matching",
+    "Times shown",
+    "Clicks",
+    "Purchases",
+    "Cost (EUR)",
+    "Revenue (EUR)",
+]
 
 
 @pytest.fixture
@@ -93,9 +104,7 @@ def test_from_a_dropped_workbook_to_the_sheet_read_back(page, site, workbook, em
         writer.writerows(rows)
     page.set_input_files("input[name=sheet]", edited)
     page.get_by_role("button", name="Read back").click()
-    expect(
-        page.get_by_text("1 value changed, 0 changes leave the plan, 1 stay as they were.")
-    ).to_be_visible()
+    expect(page.get_by_text("1 value changed, 0 changes leave the plan, 1 stay as they were.")).to_be_visible()
     page.keyboard.press("Enter")
     expect(page.get_by_text("Read back: 1 changed, 0 taken out, 1 as they were.")).to_be_visible()
     expect(page.locator("input[name=new_value]").first).to_have_value("0.33")
@@ -277,8 +286,8 @@ def test_an_arrow_of_the_drift_chart_is_reached_and_opened_by_keyboard(page, sit
 def test_labels_of_the_drift_chart_do_not_cover_each_other(page, site):
     page.goto(f"{site.base}/movement/drift?account=fernhollow-de&window=last-20&show=all")
     boxes = page.evaluate(
-        "[...document.querySelectorAll('.arrow text.name, .acos-name')].map((e) => { const b = e.getBoundingClientRect();"
-        " return [b.left + 1, b.top + 3, b.right - 1, b.bottom - 3]; })"
+        "[...document.querySelectorAll('.arrow text.name, .acos-name')].map((e) => { const b ="
+        " e.getBoundingClientRect(); return [b.left + 1, b.top + 3, b.right - 1, b.bottom - 3]; })"
     )
     assert len(boxes) > 10
     meet = [

@@ -91,10 +91,16 @@ def test_files_that_are_over_go_and_others_stay(tmp_path):
     conf = config.load({"REEF_VAR": str(tmp_path)})
     old, young = time.time() - 500 * 86_400, time.time()
     for folder, name, at in (
-        (conf.scratch, "left.tsv", old), (conf.scratch, "now.tsv", young), (conf.exports, "a.xlsx", old), (conf.exports, "b.xlsx", young),
-        (conf.uploads, "sha-old", old), (conf.uploads, "sha-new", young), (conf.uploads, "x.part", old),
-        (conf.snapshots / "1" / "hourly", "y.part", old), (conf.snapshots / "1" / "hourly", "2026-10-01.v1.arrow", old),
-    ):  # fmt: skip
+        (conf.scratch, "left.tsv", old),
+        (conf.scratch, "now.tsv", young),
+        (conf.exports, "a.xlsx", old),
+        (conf.exports, "b.xlsx", young),
+        (conf.uploads, "sha-old", old),
+        (conf.uploads, "sha-new", young),
+        (conf.uploads, "x.part", old),
+        (conf.snapshots / "1" / "hourly", "y.part", old),
+        (conf.snapshots / "1" / "hourly", "2026-10-01.v1.arrow", old),
+    ):
         folder.mkdir(parents=True, exist_ok=True)
         (folder / name).write_text("x")
         os.utime(folder / name, (at, at))

@@ -30,11 +30,7 @@ def reef(database, store, account, tmp_path):
     """Runs a command against the test database."""
 
     def run(*arguments, text=None):
-        environment = {
-            "REEF_VAR": str(tmp_path),
-            "REEF_DATABASE_URL": database.app_url,
-            "REEF_LOG_LEVEL": "ERROR",
-        }
+        environment = {"REEF_VAR": str(tmp_path), "REEF_DATABASE_URL": database.app_url, "REEF_LOG_LEVEL": "ERROR"}
         return CliRunner().invoke(cli, [str(each) for each in arguments], env=environment, input=text)
 
     return run
@@ -72,17 +68,7 @@ def test_a_report_goes_in_and_its_audit_comes_out(reef, report):
 
 def test_a_lower_target_finds_more(reef, report):
     reef("import", report, "--account", "fern-de", "--yes")
-    arguments = (
-        "audit",
-        "--account",
-        "fern-de",
-        "--from",
-        "2026-10-01",
-        "--to",
-        "2026-10-30",
-        "--format",
-        "json",
-    )
+    arguments = ("audit", "--account", "fern-de", "--from", "2026-10-01", "--to", "2026-10-30", "--format", "json")
     strict = json.loads(reef(*arguments, "--target-acos", "0.05").stdout)
     assert sum(check["rows"] for check in strict["checks"]) > 3
 
@@ -96,7 +82,7 @@ def test_a_lower_target_finds_more(reef, report):
         (("audit",), 2, "Missing option"),
         (("export", "--account", "fern-de", "-o", "plan.doc"), 1, "neither .csv nor .xlsx"),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_done_says_why_and_ends_with_its_code(reef, arguments, code, words):
     done = reef(*arguments)
     assert done.exit_code == code
@@ -114,9 +100,15 @@ def test_a_question_ends_with_3_and_yes_goes_ahead(reef, tmp_path):
 
 @pytest.mark.parametrize(
     ("name", "header", "row"),
-    [("hours.csv", "hour,campaign,impressions,clicks,spend,orders,sales", "{n},C,900,30,15.00,2,40.00"),
-     ("keywords.csv", "campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales", "C,G,t{n},exact,900,30,15.00,2,40.00")],
-)  # fmt: skip
+    [
+        ("hours.csv", "hour,campaign,impressions,clicks,spend,orders,sales", "{n},C,900,30,15.00,2,40.00"),
+        (
+            "keywords.csv",
+            "campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales",
+            "C,G,t{n},exact,900,30,15.00,2,40.00",
+        ),
+    ],
+)
 def test_the_days_of_a_sum_that_a_title_tells_are_suggested_and_not_taken(reef, tmp_path, name, header, row):
     path = tmp_path / name
     rows = "".join(f"{row.format(n=n)}\n" for n in range(24))
@@ -132,9 +124,7 @@ def test_the_days_of_a_sum_that_a_title_tells_are_suggested_and_not_taken(reef, 
 def test_a_separator_and_a_header_line_are_said_by_flags(reef, tmp_path):
     path = tmp_path / "odd.csv"
     rows = [f"2026-07-{n:02}~C~{900 + n}~{30 + n}~15.50~{n % 3}~{n % 3 * 20}.50" for n in range(1, 29)]
-    path.write_text(
-        "\n".join(["a~b~c~d~e~f~g", "Day~Campaign~Impr.~Clicks~Cost~Orders~Revenue", *rows]) + "\n"
-    )
+    path.write_text("\n".join(["a~b~c~d~e~f~g", "Day~Campaign~Impr.~Clicks~Cost~Orders~Revenue", *rows]) + "\n")
     done = reef("import", path, "--account", "fern-de", "--separator", "~", "--header-line", "2")
     assert done.exit_code == 0, done.output
     assert "Campaigns by day, 28 rows on 28 days" in done.output
@@ -177,12 +167,9 @@ def test_a_broken_file_ends_with_1_and_changes_nothing(reef, tmp_path):
 def test_strange_columns_can_be_named_on_the_command_line(reef, tmp_path):
     path = tmp_path / "strange.csv"
     path.write_text(
-        HEADER.replace("spend", "zaster").replace("date", "wann")
-        + "2026-10-01,C,G,t,broad,x,9,1,1.5,0,0\n" * 1
+        HEADER.replace("spend", "zaster").replace("date", "wann") + "2026-10-01,C,G,t,broad,x,9,1,1.5,0,0\n" * 1
     )
-    done = reef(
-        "import", path, "--account", "fern-de", "--kind", "search_term_daily", "--column", "spend=zaster"
-    )
+    done = reef("import", path, "--account", "fern-de", "--kind", "search_term_daily", "--column", "spend=zaster")
     assert done.exit_code == 0, done.output
 
 
@@ -193,34 +180,40 @@ def test_rejected_rows_say_why_and_how_to_go_on(reef, tmp_path):
     lines = ["date,campaign,ad group,target,match type,search term,impressions,clicks,spend,orders,sales"]
     lines += [row.format(day=1 + n % 12, match="broad", clicks=3, term=n) for n in range(60)]
     lines += [
-        row.format(day=13, match="roughly", clicks=3, term=1), row.format(day=14, match="broad", clicks="many", term=1),
-    ]  # fmt: skip
+        row.format(day=13, match="roughly", clicks=3, term=1),
+        row.format(day=14, match="broad", clicks="many", term=1),
+    ]
     path.write_text("\n".join(lines))
     done = reef("import", path, "--account", "fern-de", "--yes")
     assert "2 rejected" in done.output
     assert "1 × match_type “roughly”" in done.output
     assert '--value "match_type:roughly=…"' in done.output
     assert "1 × clicks “many”" in done.output
-    read = reef(
-        "import", path, "--account", "fern-de", "--yes", "--again", "--value", "match_type:roughly=broad"
-    )
+    read = reef("import", path, "--account", "fern-de", "--yes", "--again", "--value", "match_type:roughly=broad")
     assert "1 rejected" in read.output
 
 
 def test_people_and_accounts_are_added(reef):
-    done = reef("account", "add", "pell-gb", "--brand", "Pellwick", "--marketplace", "Tidemarkt", "--country", "GB",
-                "--currency", "GBP", "--timezone", "Europe/London", "--target-acos", "0.25")  # fmt: skip
-    assert "pell-gb: Pellwick, GB, GBP" in done.output
     done = reef(
-        "user",
+        "account",
         "add",
-        "ann@example.com",
-        "--role",
-        "viewer",
+        "pell-gb",
         "--brand",
         "Pellwick",
-        "--password",
-        "long enough",
+        "--marketplace",
+        "Tidemarkt",
+        "--country",
+        "GB",
+        "--currency",
+        "GBP",
+        "--timezone",
+        "Europe/London",
+        "--target-acos",
+        "0.25",
+    )
+    assert "pell-gb: Pellwick, GB, GBP" in done.output
+    done = reef(
+        "user", "add", "ann@example.com", "--role", "viewer", "--brand", "Pellwick", "--password", "long enough"
     )
     assert "may sign in as viewer" in done.output
     assert reef("user", "add", "ann@example.com", "--password", "short").exit_code == 1
@@ -281,11 +274,7 @@ def test_what_the_pages_show_comes_as_data(reef, report, tmp_path):
     found = json.loads(reef("findings", *window, "--format", "json").stdout)
     assert "term 7" in [row["term"] for row in found if row["finding"] == "wasted-terms"]
     assert "term 7" in [row["what"] for row in found if row["finding"] == "wasted-terms"]
-    rows = list(
-        csv.DictReader(
-            io.StringIO(reef("table", *window, "--view", "terms", "--where", "orders:eq:0").stdout)
-        )
-    )
+    rows = list(csv.DictReader(io.StringIO(reef("table", *window, "--view", "terms", "--where", "orders:eq:0").stdout)))
     assert [row["term"] for row in rows] == ["term 7"]
     for name in ("t.xlsx", "t.parquet", "t.csv"):
         assert reef("table", *window, "-o", tmp_path / name).exit_code == 0
@@ -321,9 +310,9 @@ def test_an_account_at_size_is_many_worlds_side_by_side(database, store, tmp_pat
     held = {each.kind: each for each in loads.held_reports(store, account.id)}
     assert {"target_daily", "search_term_daily", "product_ad_daily", "product_sales_daily"} <= set(held)
     assert held["target_daily"].days == 6
-    names = target_frames.target_rows(
-        Facts(store), account.id, Window(date(2026, 10, 15), date(2026, 10, 20))
-    )["campaign"]
+    names = target_frames.target_rows(Facts(store), account.id, Window(date(2026, 10, 15), date(2026, 10, 20)))[
+        "campaign"
+    ]
     assert {name[:3] for name in names} == {"01 ", "02 ", "03 ", "04 "}
     assert len(said) <= large.steps(size)
     assert list(verify(store, account.id)) == []
@@ -340,16 +329,24 @@ def test_the_same_file_again_is_named_and_left(reef, report):
 @pytest.mark.parametrize(
     ("changes", "words"),
     [
-        ({}, "already"), ({"key": "Acme DE"}, "not a valid key"), ({"--locale": "xx_YY"}, "not a locale"),
-        ({"--timezone": "Europe/Nowhere"}, "not a time zone"), ({"--currency": "EURO"}, "not a currency"),
+        ({}, "already"),
+        ({"key": "Acme DE"}, "not a valid key"),
+        ({"--locale": "xx_YY"}, "not a locale"),
+        ({"--timezone": "Europe/Nowhere"}, "not a time zone"),
+        ({"--currency": "EURO"}, "not a currency"),
         ({"--country": "Germany"}, "not a country code"),
     ],
-)  # fmt: skip
+)
 def test_an_account_that_cannot_be_is_refused_with_a_remedy(reef, changes, words):
     given = {
-        "--brand": "Acme", "--marketplace": "M", "--country": "DE", "--currency": "EUR", "--timezone": "Europe/Berlin",
-        "--target-acos": "0.3", "--locale": "en",
-    }  # fmt: skip
+        "--brand": "Acme",
+        "--marketplace": "M",
+        "--country": "DE",
+        "--currency": "EUR",
+        "--timezone": "Europe/Berlin",
+        "--target-acos": "0.3",
+        "--locale": "en",
+    }
     key = changes.pop("key", "fern-de")
     done = reef("account", "add", key, *(part for pair in (given | changes).items() for part in pair))
     assert done.exit_code == 1
@@ -392,15 +389,7 @@ def test_a_file_of_sums_without_dates_takes_them_from_the_command_line(reef, rep
     done = reef("import", path, "--account", "fern-de", "--from", "2026-10-01", "--to", "2026-10-30")
     assert "12 rows, one sum for 2026-10-01 to 2026-10-30" in done.output
     rows = reef(
-        "rows",
-        "--account",
-        "fern-de",
-        "--kind",
-        "search_term_daily",
-        "--from",
-        "2026-10-01",
-        "--to",
-        "2026-10-30",
+        "rows", "--account", "fern-de", "--kind", "search_term_daily", "--from", "2026-10-01", "--to", "2026-10-30"
     )
     assert rows.stdout.startswith("from,to,campaign,ad_group,target,match_type,search_term")
     assert len(rows.stdout.splitlines()) == 13

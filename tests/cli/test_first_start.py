@@ -38,13 +38,18 @@ def processes_of(folder):
 
 @contextmanager
 def slow_senders(base, count=40):
-    """So many who begin to send a form and stop in the middle of it; one who wants to send 200 MB is refused before a byte of it came."""
+    """
+    So many who begin to send a form and stop in the middle of it; one who wants to send 200 MB is refused before a byte
+    of it came.
+    """
     host, _, port = base.removeprefix("http://").partition(":")
-    head = "POST /sign-in HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: {}\r\n\r\n"
+    head = (
+        "POST /sign-in HTTP/1.1\r\nHost: localhost\r\nContent-Type:"
+        " application/x-www-form-urlencoded\r\nContent-Length: {}\r\n\r\n"
+    )
     with ExitStack() as stack:
         senders = [
-            stack.enter_context(socket.create_connection((host, int(port)), timeout=10))
-            for _ in range(count + 1)
+            stack.enter_context(socket.create_connection((host, int(port)), timeout=10)) for _ in range(count + 1)
         ]
         senders[0].sendall(head.format(200_000_000).encode())
         assert b" 413 " in senders[0].recv(64)
@@ -58,7 +63,7 @@ def told_by(folder, program):
     sign = "mariadbd" if program == "database" else f"nimbus_reef\0{program}"
     return {
         number for number in processes_of(folder) if sign.encode() in (Path("/proc") / number / "cmdline").read_bytes()
-    }  # fmt: skip
+    }
 
 
 def dies_and_comes_back(folder, program, base):
@@ -91,9 +96,12 @@ def readable_by_others(folder):
 def started(environment, log, *options):
     with log.open("wb") as file:
         return subprocess.Popen(
-            [sys.executable, "-m", "nimbus_reef", "up", *options], env=environment, stdout=file, stderr=file,
+            [sys.executable, "-m", "nimbus_reef", "up", *options],
+            env=environment,
+            stdout=file,
+            stderr=file,
             start_new_session=True,
-        )  # fmt: skip
+        )
 
 
 def ready(up, log):
@@ -118,9 +126,12 @@ def test_from_nothing_to_a_page_and_back(tmp_path):
     whole, with the ports it wanted taken by others."""
     taken = wiring.free_port("127.0.0.1", 8700)
     environment = os.environ | {
-        "REEF_VAR": str(tmp_path), "REEF_PORT": str(taken), "REEF_DATABASE_PORT": "3700", "REEF_DEMO_DAYS": "45",
+        "REEF_VAR": str(tmp_path),
+        "REEF_PORT": str(taken),
+        "REEF_DATABASE_PORT": "3700",
+        "REEF_DEMO_DAYS": "45",
         "PYTHONPATH": os.pathsep.join(sys.path),
-    }  # fmt: skip
+    }
     log = tmp_path / "up.log"
     up = started(environment, log, "--demo")
     try:
@@ -142,8 +153,12 @@ def test_from_nothing_to_a_page_and_back(tmp_path):
                 urllib.request.urlopen(f"{base}/alive", timeout=10).close()
         noted = (tmp_path / "mariadb" / "port").read_text()
         second = subprocess.run(
-            [sys.executable, "-m", "nimbus_reef", "up", "--demo"], env=environment, capture_output=True, text=True, timeout=60,
-        )  # fmt: skip
+            [sys.executable, "-m", "nimbus_reef", "up", "--demo"],
+            env=environment,
+            capture_output=True,
+            text=True,
+            timeout=60,
+        )
         assert second.returncode == 1
         assert f"already runs in {tmp_path}: process {up.pid}, {base}" in second.stderr
         assert (tmp_path / "mariadb" / "port").read_text() == noted
@@ -157,8 +172,11 @@ def test_from_nothing_to_a_page_and_back(tmp_path):
 
 def test_a_killed_start_takes_its_programs_with_it_and_the_next_one_starts(tmp_path):
     environment = os.environ | {
-        "REEF_VAR": str(tmp_path), "REEF_PORT": "8740", "REEF_DATABASE_PORT": "3740", "PYTHONPATH": os.pathsep.join(sys.path),
-    }  # fmt: skip
+        "REEF_VAR": str(tmp_path),
+        "REEF_PORT": "8740",
+        "REEF_DATABASE_PORT": "3740",
+        "PYTHONPATH": os.pathsep.join(sys.path),
+    }
     log = tmp_path / "up.log"
     for stop in (signal.SIGKILL, signal.SIGINT):
         up = started(environment, log)
@@ -171,9 +189,7 @@ def test_a_killed_start_takes_its_programs_with_it_and_the_next_one_starts(tmp_p
 
 
 def test_a_database_whose_port_was_taken_since_it_was_chosen_takes_the_next(tmp_path, monkeypatch):
-    conf = config.load(
-        {"REEF_VAR": str(tmp_path), "REEF_DATABASE_PORT": str(wiring.free_port("127.0.0.1", 3780))}
-    )
+    conf = config.load({"REEF_VAR": str(tmp_path), "REEF_DATABASE_PORT": str(wiring.free_port("127.0.0.1", 3780))})
     monkeypatch.setattr(serving.server, "prepare", lambda folder, port: Server(folder, port, "a", "b"))
     monkeypatch.setattr(serving, "_ENDING", 0.2)
     (tmp_path / "mariadb").mkdir()

@@ -35,11 +35,7 @@ class SlowFit:
             for level in cell.get(name, ()):
                 if cell["n"] > 0:
                     found[level].append(index)
-        found = {
-            level: inside
-            for level, inside in found.items()
-            if len({self.cells[i]["row"] for i in inside}) >= 2
-        }
+        found = {level: inside for level, inside in found.items() if len({self.cells[i]["row"] for i in inside}) >= 2}
         if name == WORD:
             alike = defaultdict(list)
             for level, inside in found.items():
@@ -84,11 +80,16 @@ class SlowFit:
                 sums = [self._sums(name, level) for level in self.members[name]]
                 best = -math.inf
                 for alpha in SPREADS:
-                    value = sum(
-                        math.lgamma(alpha + k) - math.lgamma(alpha) + alpha * math.log(alpha)
-                        - (alpha + k) * math.log(alpha + e)
-                        for k, e in sums
-                    ) - 0.5 * math.log(alpha / 10) ** 2  # fmt: skip
+                    value = (
+                        sum(
+                            math.lgamma(alpha + k)
+                            - math.lgamma(alpha)
+                            + alpha * math.log(alpha)
+                            - (alpha + k) * math.log(alpha + e)
+                            for k, e in sums
+                        )
+                        - 0.5 * math.log(alpha / 10) ** 2
+                    )
                     if value > best + 1e-6:
                         best, self.spread[name] = value, alpha
                 if name not in asked:

@@ -1,4 +1,7 @@
-"""Accepting into a plan: a package whole or not at all, and nothing above target dearer than today, whatever the order."""
+"""
+Accepting into a plan: a package whole or not at all, and nothing above target dearer than today,
+whatever the order.
+"""
 
 from dataclasses import replace
 from datetime import date, timedelta
@@ -88,7 +91,7 @@ def test_two_proposals_of_one_acceptance_for_the_same_thing_are_not_both_taken()
 def test_taking_something_out_that_others_need_is_told():
     held = numbered([bid("banneton", "1.34", "1.00"), boost(20, "6 7")])
     assert acceptance.dearer(held, held, CAMPAIGNS) == []
-    (rise, *_) = acceptance.dearer(held, held[1:], CAMPAIGNS)
+    rise, *_ = acceptance.dearer(held, held[1:], CAMPAIGNS)
     assert rise.after == pytest.approx(1.34 * 1.2)
 
 
@@ -102,9 +105,7 @@ MONEY = st.integers(10, 300).map(lambda cents: cents / 100)
 @st.composite
 def campaigns(draw):
     targets = {
-        (group, name, "exact"): TargetBid(
-            draw(MONEY), draw(st.booleans()), draw(st.booleans()), draw(st.booleans())
-        )
+        (group, name, "exact"): TargetBid(draw(MONEY), draw(st.booleans()), draw(st.booleans()), draw(st.booleans()))
         for group, name in TARGETS
     }
     adjustments = {place: draw(st.sampled_from([0.0, 0.2, 1.0])) for place in ADJUSTABLE}
@@ -136,8 +137,14 @@ def changes(draw):
     target = {"ad_group": group, "target": name, "match_type": "exact"}
     hour = draw(st.sampled_from([0, 9, 18]))
     dates = draw(st.sampled_from(["", "6 7", "2026-11-09..2026-11-12", "1 2; ..2026-11-10"]))
-    boosted = {"action": Action.CREATE, "field": "percent", "new_value": str(max(1, whole)), "days": dates,
-               "from_hour": str(hour), "to_hour": str(hour + 6)}  # fmt: skip
+    boosted = {
+        "action": Action.CREATE,
+        "field": "percent",
+        "new_value": str(max(1, whole)),
+        "days": dates,
+        "from_hour": str(hour),
+        "to_hour": str(hour + 6),
+    }
     return draw(
         st.sampled_from(
             [
@@ -171,7 +178,7 @@ def changes(draw):
                 ),
             ]
         )
-    )  # fmt: skip
+    )
 
 
 def distinct(package):
@@ -206,9 +213,7 @@ def slow_price(now, planned, target, place, day, hour):
                     last = date.fromisoformat(ends) if ends else date.max
                 else:
                     weekdays = [int(each) for each in part.split()]
-            boosts.append(
-                (first, last, weekdays, int(change.from_hour), int(change.to_hour), float(change.new_value))
-            )
+            boosts.append((first, last, weekdays, int(change.from_hour), int(change.to_hour), float(change.new_value)))
     if not own:
         for change in planned:
             if change.entity is Entity.AD_GROUP and change.ad_group == group:
@@ -226,9 +231,7 @@ def slow_price(now, planned, target, place, day, hour):
 
 @settings(max_examples=60)
 @given(
-    campaigns(),
-    st.lists(st.lists(changes(), min_size=1, max_size=4).map(distinct), min_size=1, max_size=6),
-    st.data(),
+    campaigns(), st.lists(st.lists(changes(), min_size=1, max_size=4).map(distinct), min_size=1, max_size=6), st.data()
 )
 def test_in_whatever_order_nothing_above_target_gets_dearer_and_no_package_is_split(now, packages, data):
     held = []

@@ -45,12 +45,7 @@ def test_floor_and_ceiling_have_the_last_word():
     assert (high.proposed, "ceiling" in keys(high)) == (10.0, True)
 
 
-@given(
-    st.floats(0.05, 5),
-    st.floats(0.02, 5),
-    st.floats(0, 20),
-    st.sampled_from(list(Verdict)),
-)
+@given(st.floats(0.05, 5), st.floats(0.02, 5), st.floats(0, 20), st.sampled_from(list(Verdict)))
 def test_a_proposal_never_leaves_its_limits(bid, cpc, value, verdict):
     advice = bids.advise(bid=round(bid, 2), cpc=cpc, value=value, target_acos=0.28, verdict=verdict)
     assert 0.02 <= advice.proposed <= 10

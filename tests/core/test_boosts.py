@@ -15,9 +15,11 @@ def test_boosts_of_other_dates_do_not_add_up():
     spring, autumn, winter = (
         Boost(name, "bid", percent, first=first, last=first + timedelta(days=9))
         for name, percent, first in (
-            ("june", 200, date(2026, 6, 1)), ("october", 100, date(2026, 10, 1)), ("december", 20, date(2026, 12, 1)),
+            ("june", 200, date(2026, 6, 1)),
+            ("october", 100, date(2026, 10, 1)),
+            ("december", 20, date(2026, 12, 1)),
         )
-    )  # fmt: skip
+    )
     assert boosts.highest([spring, autumn, winter], "bid", 1, 12) == 2.0
     assert boosts.highest([winter], "bid", 1, 12) == 0.2
     always = Boost("always", "bid", 30)
@@ -36,14 +38,20 @@ STARTS = st.dates(date(2026, 1, 1), date(2026, 3, 1))
 @st.composite
 def made(draw):
     first = draw(st.none() | STARTS)
-    last = draw(
-        st.none()
-        | STARTS.map(lambda day: day if first is None or day >= first else first + timedelta(days=3))
-    )
+    last = draw(st.none() | STARTS.map(lambda day: day if first is None or day >= first else first + timedelta(days=3)))
     hour = draw(st.integers(0, 20))
     days = tuple(sorted(draw(st.sets(st.integers(1, 7), max_size=3))))
-    return Boost("b", draw(st.sampled_from(["bid", "budget"])), draw(st.integers(1, 90)), days, hour, hour + draw(st.integers(1, 4)),
-                 "", first, last)  # fmt: skip
+    return Boost(
+        "b",
+        draw(st.sampled_from(["bid", "budget"])),
+        draw(st.integers(1, 90)),
+        days,
+        hour,
+        hour + draw(st.integers(1, 4)),
+        "",
+        first,
+        last,
+    )
 
 
 @given(st.lists(made(), max_size=4))
@@ -54,17 +62,17 @@ def test_the_highest_and_every_stretch_are_those_of_a_walk_through_all_days(draw
         return sum(
             each.percent / 100
             for each in drawn
-            if each.what == what and day.isoweekday() in (each.weekdays or range(1, 8)) and each.from_hour <= hour < each.to_hour
+            if each.what == what
+            and day.isoweekday() in (each.weekdays or range(1, 8))
+            and each.from_hour <= hour < each.to_hour
             and (each.first or date.min) <= day <= (each.last or date.max)
-        )  # fmt: skip
+        )
 
     for weekday in (1, 6):
         for hour in (0, 5, 13):
             walked = max(slow("bid", day, hour) for day in days if day.isoweekday() == weekday)
             assert boosts.highest(drawn, "bid", weekday, hour) == pytest.approx(walked)
-    stretches = {
-        (moment.weekday, round(boosts.raised(drawn, "bid", moment), 9)) for moment in boosts.moments(drawn)
-    }
+    stretches = {(moment.weekday, round(boosts.raised(drawn, "bid", moment), 9)) for moment in boosts.moments(drawn)}
     walked = {(day.isoweekday(), round(slow("bid", day, hour), 9)) for day in days for hour in range(24)}
     assert walked <= stretches
 
@@ -74,11 +82,7 @@ def test_what_the_sheet_says_of_a_boost_is_read_as_it_was_written(boost):
     read = boosts.from_sheet(
         boost.what, boost.percent, boosts.when_written(boost), str(boost.from_hour), str(boost.to_hour)
     )
-    for moment in (
-        BoostHour(1, 3, None),
-        BoostHour(6, 12, date(2026, 2, 7)),
-        BoostHour(7, 20, date(2026, 1, 4)),
-    ):
+    for moment in (BoostHour(1, 3, None), BoostHour(6, 12, date(2026, 2, 7)), BoostHour(7, 20, date(2026, 1, 4))):
         assert read.holds(moment) == boost.holds(moment)
     assert (read.first, read.last, read.weekdays) == (boost.first, boost.last, boost.weekdays)
 

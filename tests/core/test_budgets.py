@@ -43,11 +43,7 @@ def test_a_larger_total_is_given_out_and_a_smaller_one_taken_from_the_idle():
     assert budgets.moves([IDLE]) == ()
 
 
-@given(
-    st.lists(
-        st.tuples(st.integers(1, 9_000), st.floats(0, 1), st.integers(0, 4_000), st.booleans()), max_size=8
-    )
-)
+@given(st.lists(st.tuples(st.integers(1, 9_000), st.floats(0, 1), st.integers(0, 4_000), st.booleans()), max_size=8))
 def test_moves_sum_to_nothing_to_the_cent_and_nobody_gives_what_its_busiest_days_spend(drawn):
     held = [
         Spending(str(number), budget / 100, max(0.0, budget * part / 100 - 1), missed / 100, fine)

@@ -12,8 +12,13 @@ from nimbus_reef.core import change
 NAMES = ("impressions", "clicks", "spend", "orders", "sales")
 COUNT = st.one_of(st.just(0), st.integers(1, 10**7))
 ITEM = st.fixed_dictionaries({f"{name}{when}": COUNT for name in NAMES for when in (0, 1)})
-RATIOS = {"acos": ("spend", "sales"), "ctr": ("clicks", "impressions"), "cvr": ("orders", "clicks"),
-          "cpc": ("spend", "clicks"), "aov": ("sales", "orders")}  # fmt: skip
+RATIOS = {
+    "acos": ("spend", "sales"),
+    "ctr": ("clicks", "impressions"),
+    "cvr": ("orders", "clicks"),
+    "cpc": ("spend", "clicks"),
+    "aov": ("sales", "orders"),
+}
 
 
 def test_one_row_is_split_as_worked_by_hand():
@@ -22,8 +27,10 @@ def test_one_row_is_split_as_worked_by_hand():
     now = {"clicks": 160, "orders": 10, "spend": 176.0, "sales": 400.0}
     found = change.split_row(then, now)
     assert (found.cpc, found.cvr, found.aov) == (
-        pytest.approx(0.03203, abs=5e-6), pytest.approx(0.15797, abs=5e-6), pytest.approx(0, abs=1e-12),
-    )  # fmt: skip
+        pytest.approx(0.03203, abs=5e-6),
+        pytest.approx(0.15797, abs=5e-6),
+        pytest.approx(0, abs=1e-12),
+    )
     assert found.total == pytest.approx(0.19)
 
 
@@ -71,21 +78,23 @@ def test_rate_and_mix_are_told_apart():
     """All of one item's ACOS and all of the other's stay; sales move to the dearer: it is all mix."""
     frame = pl.DataFrame(
         {
-            "spend0": [10, 40], "sales0": [100, 100], "clicks0": [10, 40], "orders0": [5, 5],
-            "spend1": [5, 60], "sales1": [50, 150], "clicks1": [5, 60], "orders1": [3, 7],
+            "spend0": [10, 40],
+            "sales0": [100, 100],
+            "clicks0": [10, 40],
+            "orders0": [5, 5],
+            "spend1": [5, 60],
+            "sales1": [50, 150],
+            "clicks1": [5, 60],
+            "orders1": [3, 7],
         }
-    )  # fmt: skip
+    )
     found = change.split_acos(frame)
     assert found["mix"].sum() == pytest.approx(0.325 - 0.25)
     assert found["rate"].abs().max() < 1e-12
-    assert found["pull"].to_list() == pytest.approx([0.0375, 0.0375]), (
-        "the cheap one shrank, the dear one grew"
-    )
+    assert found["pull"].to_list() == pytest.approx([0.0375, 0.0375]), "the cheap one shrank, the dear one grew"
 
 
-@given(
-    st.lists(st.tuples(st.integers(-(10**6), 10**6), st.integers(-(10**6), 10**6)), min_size=1, max_size=9)
-)
+@given(st.lists(st.tuples(st.integers(-(10**6), 10**6), st.integers(-(10**6), 10**6)), min_size=1, max_size=9))
 def test_additive_parts_sum_and_share_the_gross(pairs):
     frame = pl.DataFrame(pairs, schema=["value0", "value1"], orient="row")
     found = change.additive(frame)

@@ -9,9 +9,14 @@ from nimbus_reef.core.checks.registry import register
 
 def judged(**changes):
     base = {
-        "verdict": "costly", "own_test": True, "own_fault": True, "orders": 0,
-        "spend": 40_000_000, "sales": 0, "stake": 30_000_000,
-    }  # fmt: skip
+        "verdict": "costly",
+        "own_test": True,
+        "own_fault": True,
+        "orders": 0,
+        "spend": 40_000_000,
+        "sales": 0,
+        "stake": 30_000_000,
+    }
     fine = base | {"verdict": "fine", "stake": 0, "spend": 60_000_000, "sales": 500_000_000, "orders": 9}
     return pl.DataFrame([base | changes, fine])
 

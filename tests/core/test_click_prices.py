@@ -1,4 +1,7 @@
-"""The highest price of a click: what bids, adjustments and boosts come to in each place and hour, now and with a plan."""
+"""
+The highest price of a click: what bids, adjustments and boosts come to in each place and hour, now
+and with a plan.
+"""
 
 from dataclasses import replace
 from datetime import date
@@ -15,29 +18,51 @@ from nimbus_reef.core.model import Placement
 TOP, ELSEWHERE, PAGE = ADJUSTABLE
 BANNETON = ("bowls", "banneton", "exact")
 NOW = CampaignBids(
-    "Bowls", {BANNETON: TargetBid(1.34, above_target=True), ("bowls", "proofing bowl", "exact"): TargetBid(1.00)}, {},
-)  # fmt: skip
+    "Bowls", {BANNETON: TargetBid(1.34, above_target=True), ("bowls", "proofing bowl", "exact"): TargetBid(1.00)}, {}
+)
 
 
 def bid(target, old, new, **other):
     return Change(
-        row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign="Bowls", ad_group="bowls", target=target, match_type="exact",
-        field="bid", old_value=old, new_value=new, **other,
-    )  # fmt: skip
+        row=0,
+        action=Action.UPDATE,
+        entity=Entity.TARGET,
+        campaign="Bowls",
+        ad_group="bowls",
+        target=target,
+        match_type="exact",
+        field="bid",
+        old_value=old,
+        new_value=new,
+        **other,
+    )
 
 
 def adjustment(placement, new):
     return Change(
-        row=0, action=Action.UPDATE, entity=Entity.PLACEMENT, campaign="Bowls", placement=placement.value, field="adjustment",
-        old_value="0", new_value=str(new),
-    )  # fmt: skip
+        row=0,
+        action=Action.UPDATE,
+        entity=Entity.PLACEMENT,
+        campaign="Bowls",
+        placement=placement.value,
+        field="adjustment",
+        old_value="0",
+        new_value=str(new),
+    )
 
 
 def boost(percent, days="", hours=("0", "24")):
     return Change(
-        row=0, action=Action.CREATE, entity=Entity.BID_BOOST, campaign="Bowls", field="percent", new_value=str(percent), days=days,
-        from_hour=hours[0], to_hour=hours[1],
-    )  # fmt: skip
+        row=0,
+        action=Action.CREATE,
+        entity=Entity.BID_BOOST,
+        campaign="Bowls",
+        field="percent",
+        new_value=str(percent),
+        days=days,
+        from_hour=hours[0],
+        to_hour=hours[1],
+    )
 
 
 def rises(*changes, now=NOW, **how):
@@ -49,10 +74,7 @@ def test_adjustments_without_the_bids_that_belong_to_them_raise_the_price():
     (rise,) = [each for each in rises(adjustment(TOP, 139)) if each.target]
     assert (rise.target, rise.placement, rise.moment) == ("banneton", TOP, None)
     assert (rise.before, rise.after) == (1.34, pytest.approx(1.34 * 2.39))
-    assert (
-        rises(adjustment(TOP, 139), bid("banneton", "1.34", "0.50"), bid("proofing bowl", "1.00", "0.40"))
-        == []
-    )
+    assert rises(adjustment(TOP, 139), bid("banneton", "1.34", "0.50"), bid("proofing bowl", "1.00", "0.40")) == []
 
 
 def test_only_what_is_above_target_is_watched_unless_all_is_asked_for():
@@ -63,13 +85,11 @@ def test_only_what_is_above_target_is_watched_unless_all_is_asked_for():
 
 def test_a_boost_is_held_against_todays_price_of_its_own_hours():
     saturday = boost(20, "6 7", ("18", "22"))
-    (rise, *_) = rises(saturday)
+    rise, *_ = rises(saturday)
     assert (rise.moment.weekday, rise.moment.hour, rise.after) == (6, 18, pytest.approx(1.34 * 1.2))
     assert rises(saturday, bid("banneton", "1.34", "1.11")) == [], "a cut of the bid makes room for it"
     held = replace(NOW, boosts=(Boost("held", "bid", 30, (6, 7), 18, 22),))
-    assert rises(boost(20, "1", ("9", "12")), now=held), (
-        "it costs more on Monday, though less than on Saturday"
-    )
+    assert rises(boost(20, "1", ("9", "12")), now=held), "it costs more on Monday, though less than on Saturday"
 
 
 def test_a_boost_of_the_budget_moves_no_price():
@@ -89,9 +109,15 @@ def test_what_is_paused_costs_nothing_and_costs_again_when_it_is_switched_on():
 
 def test_an_ad_groups_default_bid_moves_what_has_no_bid_of_its_own():
     group = Change(
-        row=0, action=Action.UPDATE, entity=Entity.AD_GROUP, campaign="Bowls", ad_group="bowls", field="default_bid",
-        old_value="1.34", new_value="1.50",
-    )  # fmt: skip
+        row=0,
+        action=Action.UPDATE,
+        entity=Entity.AD_GROUP,
+        campaign="Bowls",
+        ad_group="bowls",
+        field="default_bid",
+        old_value="1.34",
+        new_value="1.50",
+    )
     assert rises(group) == []
     follows = replace(NOW, targets={BANNETON: replace(NOW.targets[BANNETON], own_bid=False)})
     assert [each.after for each in rises(group, now=follows)] == [1.5]
@@ -107,14 +133,8 @@ def test_a_placement_above_target_may_not_be_adjusted_up():
 
 def test_raising_by_the_marketplace_comes_last_and_multiplies():
     """Worked: 0.50 × (1 + 40 % + 20 % + 30 %) × 2 = 1.90 where both boosts hold, at the top."""
-    boosts = (
-        Boost("evening", "bid", 20, (), 18, 22),
-        Boost("weekend", "bid", 30, (6, 7)),
-        Boost("more", "budget", 50),
-    )
-    now = CampaignBids(
-        "c", {("g", "t", "exact"): TargetBid(0.5)}, {TOP: 0.4}, boosts, {TOP: 1.0}, "up_and_down",
-    )  # fmt: skip
+    boosts = (Boost("evening", "bid", 20, (), 18, 22), Boost("weekend", "bid", 30, (6, 7)), Boost("more", "budget", 50))
+    now = CampaignBids("c", {("g", "t", "exact"): TargetBid(0.5)}, {TOP: 0.4}, boosts, {TOP: 1.0}, "up_and_down")
     found = click_prices.highest_bids(now, 6)
     assert found[TOP][20] == pytest.approx(1.90)
     assert found[TOP][8] == pytest.approx(0.5 * 1.7 * 2)

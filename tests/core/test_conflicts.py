@@ -27,20 +27,54 @@ def without(changes, rows):
     ("changes", "kind"),
     [
         ([bid("banneton", "1.34", "0.9"), bid("banneton", "1.34", "0.8")], ConflictKind.SAME_THING),
-        ([bid("banneton", "1.34", "0.9"), replace(bid("banneton", "enabled", "paused"), field="state")], ConflictKind.SAME_THING),
+        (
+            [bid("banneton", "1.34", "0.9"), replace(bid("banneton", "enabled", "paused"), field="state")],
+            ConflictKind.SAME_THING,
+        ),
         ([adjustment(TOP, 30), bid("banneton", "1.34", "1.20")], ConflictKind.PRICE),
-        ([adjustment(TOP, 30), bid("banneton", "1.34", "0.50"), bid("proofing bowl", "1.00", "1.10")], ConflictKind.ADJUSTMENT_AND_BID),
+        (
+            [adjustment(TOP, 30), bid("banneton", "1.34", "0.50"), bid("proofing bowl", "1.00", "1.10")],
+            ConflictKind.ADJUSTMENT_AND_BID,
+        ),
         ([boost(20, "6 7"), boost(30, "7", ("12", "14")), bid("banneton", "1.34", "0.50")], ConflictKind.BOOSTS),
-        ([replace(boost(20), entity=Entity.BUDGET_BOOST),
-          Change(0, Action.UPDATE, Entity.CAMPAIGN, "Bowls", "state", "paused", "enabled")], ConflictKind.BOOST_WHILE_PAUSED),
-        ([Change(0, Action.CREATE, Entity.TARGET, "Bowls", "bid", "0.40", ad_group="bowls", target="large proofing bowl", match_type="exact"),
-          Change(0, Action.CREATE, Entity.NEGATIVE, "Bowls", "state", "enabled", target="proofing bowls", match_type="negative_phrase")],
-         ConflictKind.STOPS_PROMOTED),
+        (
+            [
+                replace(boost(20), entity=Entity.BUDGET_BOOST),
+                Change(0, Action.UPDATE, Entity.CAMPAIGN, "Bowls", "state", "paused", "enabled"),
+            ],
+            ConflictKind.BOOST_WHILE_PAUSED,
+        ),
+        (
+            [
+                Change(
+                    0,
+                    Action.CREATE,
+                    Entity.TARGET,
+                    "Bowls",
+                    "bid",
+                    "0.40",
+                    ad_group="bowls",
+                    target="large proofing bowl",
+                    match_type="exact",
+                ),
+                Change(
+                    0,
+                    Action.CREATE,
+                    Entity.NEGATIVE,
+                    "Bowls",
+                    "state",
+                    "enabled",
+                    target="proofing bowls",
+                    match_type="negative_phrase",
+                ),
+            ],
+            ConflictKind.STOPS_PROMOTED,
+        ),
     ],
     ids=lambda each: each.name.lower() if isinstance(each, ConflictKind) else "",
-)  # fmt: skip
+)
 def test_each_kind_is_found_and_each_way_out_resolves_it(changes, kind):
-    (conflict, *_) = found(changes)
+    conflict, *_ = found(changes)
     assert conflict.kind is kind
     for way in conflict.ways:
         assert kind not in {each.kind for each in found(without(changes, way))}
@@ -54,15 +88,7 @@ def test_what_goes_together_is_no_conflict():
     assert found(package) == []
     assert found([boost(20, "6"), boost(20, "7"), bid("banneton", "1.34", "0.50")]) == []
     elsewhere = Change(
-        0,
-        Action.CREATE,
-        Entity.TARGET,
-        "Bowls",
-        "bid",
-        "0.40",
-        ad_group="other",
-        target="loaf tin",
-        match_type="exact",
+        0, Action.CREATE, Entity.TARGET, "Bowls", "bid", "0.40", ad_group="other", target="loaf tin", match_type="exact"
     )
     negative = Change(
         0,

@@ -5,16 +5,7 @@ from datetime import date, timedelta
 
 import pytest
 
-from nimbus_reef.core.coverage import (
-    DayState,
-    Span,
-    cut,
-    held_days,
-    labels_in_use,
-    standing,
-    state_of,
-    stretches,
-)
+from nimbus_reef.core.coverage import DayState, Span, cut, held_days, labels_in_use, standing, state_of, stretches
 from nimbus_reef.core.windows import Window
 
 NEWEST = date(2026, 10, 30)
@@ -44,8 +35,10 @@ def test_neighbours_of_one_state_are_one_stretch():
 def test_settings_and_undone_days():
     """What no sale is added to does not mature; a day that was undone is missing again."""
     assert states([span(5, 30, without=[7])], 5, 30, matures=False) == {
-        (5, 6): DayState.HELD, (7, 7): DayState.MISSING, (8, 30): DayState.HELD,
-    }  # fmt: skip
+        (5, 6): DayState.HELD,
+        (7, 7): DayState.MISSING,
+        (8, 30): DayState.HELD,
+    }
 
 
 def test_a_day_is_held_in_part_until_every_format_in_use_is_there():
@@ -61,20 +54,14 @@ def test_a_day_loaded_before_its_sales_had_matured_asks_to_be_loaded_again(loade
 
 
 def test_the_latest_load_of_each_format_counts():
-    again = [
-        span(10, 10, loaded=day(11)),
-        span(10, 10, loaded=day(20)),
-        span(10, 10, "brand", loaded=day(11)),
-    ]
+    again = [span(10, 10, loaded=day(11)), span(10, 10, loaded=day(20)), span(10, 10, "brand", loaded=day(11))]
     labels = labels_in_use(again)
     assert state_of(day(10), again, labels, NEWEST, 3, matures=True) is DayState.EARLY
     assert state_of(day(10), again[:2], frozenset({"product"}), NEWEST, 3, matures=True) is DayState.HELD
 
 
 def test_every_day_of_the_window_is_in_one_stretch():
-    found = stretches(
-        Window(day(1), day(31)), [span(3, 9), span(12, 12)], frozenset(), NEWEST, 3, matures=True
-    )
+    found = stretches(Window(day(1), day(31)), [span(3, 9), span(12, 12)], frozenset(), NEWEST, 3, matures=True)
     assert sum(each.days.days for each in found) == 31
     assert all(a.days.last + timedelta(days=1) == b.days.first for a, b in itertools.pairwise(found))
 
@@ -98,10 +85,8 @@ def test_a_sum_counts_only_in_a_window_that_holds_all_of_it():
 
 
 def test_days_take_a_sum_s_place_whole_and_a_sum_the_days_it_covers():
-    assert [(each.days.first.day, each.block) for each in standing([block(1, 10), span(4, 5)])] == [
-        (4, False)
-    ]
-    (days, summed) = standing([span(1, 12), block(1, 10)])
+    assert [(each.days.first.day, each.block) for each in standing([block(1, 10), span(4, 5)])] == [(4, False)]
+    days, summed = standing([span(1, 12), block(1, 10)])
     assert (len(days.without), summed.block) == (10, True)
     apart = standing([block(1, 10), span(4, 5, label="brand")])
     assert len(apart) == 2, "another label stands beside it"

@@ -22,13 +22,20 @@ def rows(cells, *, group=1, target=0.28, price=30.0):
     return pl.DataFrame(
         [
             {
-                "clicks": n, "orders": k, "spend": round(n * cpc * MICRO), "sales": round(k * price * MICRO),
-                "ad_group_id": group, "main_product": "p", "family": "f", "category": "c", "target_acos": target,
+                "clicks": n,
+                "orders": k,
+                "spend": round(n * cpc * MICRO),
+                "sales": round(k * price * MICRO),
+                "ad_group_id": group,
+                "main_product": "p",
+                "family": "f",
+                "category": "c",
+                "target_acos": target,
             }
             for n, k, cpc in cells
         ],
         schema_overrides={"ad_group_id": pl.UInt32, "clicks": pl.Int64, "orders": pl.Int64},
-    )  # fmt: skip
+    )
 
 
 def judged_in_groups(cells, days):
@@ -97,9 +104,7 @@ def test_verdicts_follow_from_the_posterior_as_written():
     expected, _ = quad(lambda p: max(0, 1 - p / needed) * stats.beta.pdf(p, a, b), 0, 1, points=[needed])
     assert row["stake"] == pytest.approx(120 * 1.1 * MICRO * expected, rel=1e-4)
     assert row["own_test"]
-    assert row["own_fault"] == (
-        stats.beta.cdf(row["prior_a"] / (row["prior_a"] + row["prior_b"]), a, b) >= 0.75
-    )
+    assert row["own_fault"] == (stats.beta.cdf(row["prior_a"] / (row["prior_a"] + row["prior_b"]), a, b) >= 0.75)
     assert row["verdict"] == Verdict.COSTLY.value
 
 
@@ -214,9 +219,12 @@ def test_words_that_change_the_verdict_make_a_row_costly_by_them():
     """Over target with its words, not without: by its words, where one of them is sure; else it is not."""
     base = evidence.with_priors(rows([*company(), (14, 0, 1.2), (14, 0, 1.2)]), CHAIN)
     told = base.with_columns(
-        prior_a=pl.lit(0.6), prior_b=pl.lit(40.0), free_a=pl.lit(20.0), free_b=pl.lit(80.0),
+        prior_a=pl.lit(0.6),
+        prior_b=pl.lit(40.0),
+        free_a=pl.lit(20.0),
+        free_b=pl.lit(80.0),
         slow_word=pl.int_range(pl.len()) % 2 == 0,
-    )  # fmt: skip
+    )
     judged = evidence.judge(told, 30)
     assert judged["by_words"][-2:].to_list() == [True, False]
     assert judged["p_free"][-1] < 0.75 <= judged["p_over"][-1]
@@ -239,6 +247,4 @@ def test_words_that_change_the_verdict_make_a_row_costly_by_them():
 def test_a_costly_row_is_so_by_itself_by_its_words_or_with_its_product(row, cause):
     """Words are read first; the chance says the verdict, alone as in a column."""
     assert evidence.cause_of({"verdict": "costly", "own_fault": True, "by_words": False} | row) == cause
-    assert [evidence.verdict_at(p) for p in (0.1, 0.5, 0.8, 0.95)] == [
-        "fine", "undecided", "leaning costly", "costly",
-    ]  # fmt: skip
+    assert [evidence.verdict_at(p) for p in (0.1, 0.5, 0.8, 0.95)] == ["fine", "undecided", "leaning costly", "costly"]

@@ -14,12 +14,17 @@ from nimbus_reef.core.factors import Cells
 from nimbus_reef.core.levels import AD_GROUP, FAMILIES, PRODUCT, TARGET, WORD, Members
 
 EXAMPLE = [
-    ("grow light", "P", "G", "t1", 200, 18), ("grow lights strip", "P", "G", "t2", 60, 5),
-    ("aquarium light", "P", "G", "t2", 40, 0), ("aquarium grow light", "P", "G", "t2", 30, 1),
-    ("reptile lamp", "P", "G", "t2", 25, 0), ("grow lamp", "P", "G", "t1", 80, 7),
-    ("plant stand", "Q", "H", "t3", 150, 9), ("aquarium stand", "Q", "H", "t4", 35, 0),
-    ("plant shelf", "Q", "H", "t3", 60, 4), ("wooden plant stand", "Q", "H", "t4", 50, 3),
-]  # fmt: skip
+    ("grow light", "P", "G", "t1", 200, 18),
+    ("grow lights strip", "P", "G", "t2", 60, 5),
+    ("aquarium light", "P", "G", "t2", 40, 0),
+    ("aquarium grow light", "P", "G", "t2", 30, 1),
+    ("reptile lamp", "P", "G", "t2", 25, 0),
+    ("grow lamp", "P", "G", "t1", 80, 7),
+    ("plant stand", "Q", "H", "t3", 150, 9),
+    ("aquarium stand", "Q", "H", "t4", 35, 0),
+    ("plant shelf", "Q", "H", "t3", 60, 4),
+    ("wooden plant stand", "Q", "H", "t4", 50, 3),
+]
 NEEDED = 0.06
 #        m         u         s_r      company   P_over   P without words
 PRINTED = {
@@ -33,18 +38,24 @@ PRINTED = {
     "aquarium stand": (0.059391, 0.421959, 18.4768, 0.064562, 0.95295, 0.94218),
     "plant shelf": (0.054606, 0.360991, 21.4759, 0.053719, 0.50098, 0.50152),
     "wooden plant stand": (0.047583, 0.448416, 20.0249, 0.053760, 0.60997, 0.60155),
-}  # fmt: skip
+}
 
 
 def terms_of(rows):
     return pl.DataFrame(
         [
-            {"normal_id": term, "ad_group_id": group, "target_id": f"{group} {target}", "clicks": n, "orders": k,
-             "spend": n * 1_000_000}
+            {
+                "normal_id": term,
+                "ad_group_id": group,
+                "target_id": f"{group} {target}",
+                "clicks": n,
+                "orders": k,
+                "spend": n * 1_000_000,
+            }
             for term, _, group, target, n, k in rows
         ],
         schema_overrides={"clicks": pl.Int64, "orders": pl.Int64, "spend": pl.Int64},
-    )  # fmt: skip
+    )
 
 
 def spelling_of(terms):
@@ -55,12 +66,8 @@ def spelling_of(terms):
 
 def fitted(rows, *, spelt=True):
     terms = terms_of(rows)
-    products = pl.DataFrame(
-        sorted({(row[2], row[1]) for row in rows}), schema=["ad_group_id", "product"], orient="row"
-    )
-    return company.fitted(
-        company.cells_of(terms, None), products, spelling_of(terms) if spelt else Spelling.none()
-    )
+    products = pl.DataFrame(sorted({(row[2], row[1]) for row in rows}), schema=["ad_group_id", "product"], orient="row")
+    return company.fitted(company.cells_of(terms, None), products, spelling_of(terms) if spelt else Spelling.none())
 
 
 def cells_of(rows, *, spelt=True):
@@ -73,8 +80,11 @@ def cells_of(rows, *, spelt=True):
     rows = sorted(rows, key=lambda row: (row[2], row[0], row[3]))
     split = [sorted(set(words.words(row[0]))) for row in rows]
     vocabulary = sorted({word for each in split for word in each})
-    families = {PRODUCT: codes([row[1] for row in rows]), AD_GROUP: codes([row[2] for row in rows]),
-                TARGET: codes([(row[2], row[3]) for row in rows])}  # fmt: skip
+    families = {
+        PRODUCT: codes([row[1] for row in rows]),
+        AD_GROUP: codes([row[2] for row in rows]),
+        TARGET: codes([(row[2], row[3]) for row in rows]),
+    }
     if spelt:
         start = np.cumsum([0, *(len(each) for each in split)])
         families[WORD] = Members(
@@ -90,13 +100,18 @@ def test_the_worked_example_to_its_digits():
     fit = factors.fit(cells_of(EXAMPLE))
     assert fit.mean == pytest.approx(0.064384, abs=5e-7)
     assert {name: round(each.spread, 4) for name, each in fit.families.items()} == {
-        PRODUCT: 16.0, WORD: 16.0, AD_GROUP: 16.0, TARGET: 11.3137,
-    }  # fmt: skip
+        PRODUCT: 16.0,
+        WORD: 16.0,
+        AD_GROUP: 16.0,
+        TARGET: 11.3137,
+    }
     assert fit.strength == pytest.approx(40)
     for name, printed in (
-        (PRODUCT, [0.9753, 0.9630]), (AD_GROUP, [0.9753, 0.9630]), (TARGET, [1.0926, 0.8724, 1.0141, 0.9336]),
+        (PRODUCT, [0.9753, 0.9630]),
+        (AD_GROUP, [0.9753, 0.9630]),
+        (TARGET, [1.0926, 0.8724, 1.0141, 0.9336]),
         (WORD, [0.8670, 1.0860, 0.9768, 0.9985, 1.0182, 0.9553]),
-    ):  # fmt: skip
+    ):
         assert fit.families[name].theta == pytest.approx(printed, abs=5e-5)
     found = fitted(EXAMPLE)
     assert found.terms.strength == pytest.approx(56.5685, abs=1e-3)
@@ -128,8 +143,10 @@ def test_step_one_of_the_worked_example():
     worth = row["prior_a"] + row["prior_b"]
     assert found.terms.strength == pytest.approx(40)
     assert (row["prior_a"] / worth, worth, row["company_cvr"]) == (
-        pytest.approx(0.063920, abs=5e-7), pytest.approx(19.9640, abs=5e-5), pytest.approx(0.068278, abs=5e-7),
-    )  # fmt: skip
+        pytest.approx(0.063920, abs=5e-7),
+        pytest.approx(19.9640, abs=5e-5),
+        pytest.approx(0.068278, abs=5e-7),
+    )
     assert stats.beta.cdf(NEEDED, row["prior_a"], row["prior_b"] + 40) == pytest.approx(0.95568, abs=5e-6)
     assert not found.terms.rows["slow_word"].any()
 
@@ -146,15 +163,9 @@ def test_the_words_of_the_worked_example():
     }
     for name, values in printed.items():
         assert found[name].to_list() == pytest.approx(values, abs=5e-5)
-    assert (found["waste"] / 1e6).to_list() == pytest.approx(
-        [26.288, 20.558, 18.490, 17.915, 13.637, 5.699], abs=5e-4
-    )
+    assert (found["waste"] / 1e6).to_list() == pytest.approx([26.288, 20.558, 18.490, 17.915, 13.637, 5.699], abs=5e-4)
     assert set(found["fate"]) == {"not sure"}
-    assert found.filter(pl.col("word") == "aquarium").select("word_clicks", "came", "word_terms").row(0) == (
-        105,
-        1,
-        3,
-    )
+    assert found.filter(pl.col("word") == "aquarium").select("word_clicks", "came", "word_terms").row(0) == (105, 1, 3)
 
 
 def test_clicks_enough_in_the_worked_example():
@@ -173,20 +184,7 @@ def test_clicks_enough_in_the_worked_example():
 def made_up(seed, count=260):
     """Rows as in `EXAMPLE`: some words and targets convert little; several targets bring a term."""
     rng = np.random.default_rng(seed)
-    vocabulary = [
-        "lamp",
-        "light",
-        "grow",
-        "tank",
-        "stand",
-        "box",
-        "hand",
-        "second",
-        "moss",
-        "tray",
-        "pot",
-        "seed",
-    ]
+    vocabulary = ["lamp", "light", "grow", "tank", "stand", "box", "hand", "second", "moss", "tray", "pot", "seed"]
     slow = {"tank": 0.3, "second": 0.5, "hand": 1.0}
     found = {}
     for _ in range(count):
@@ -196,14 +194,7 @@ def made_up(seed, count=260):
         term = term.replace("second", "second hand") if "hand" not in term else term
         rate = 0.08 * (0.6, 1.0, 1.5)[product] * np.prod([slow.get(word, 1.0) for word in term.split()])
         n = int(rng.geometric(0.05))
-        found[term, group, target] = (
-            term,
-            f"p{product}",
-            group,
-            target,
-            n,
-            int(rng.binomial(n, min(0.5, rate))),
-        )
+        found[term, group, target] = (term, f"p{product}", group, target, n, int(rng.binomial(n, min(0.5, rate))))
     return list(found.values())
 
 
@@ -213,11 +204,19 @@ def test_the_fit_is_the_slow_reference_s(seed):
     rows = made_up(seed)
     slow = SlowFit(
         [
-            {"n": n, "k": k, "row": (group, term), "target row": (group, target), PRODUCT: (product,), AD_GROUP: (group,),
-             TARGET: ((group, target),), WORD: sorted(set(words.words(term)))}
+            {
+                "n": n,
+                "k": k,
+                "row": (group, term),
+                "target row": (group, target),
+                PRODUCT: (product,),
+                AD_GROUP: (group,),
+                TARGET: ((group, target),),
+                WORD: sorted(set(words.words(term))),
+            }
             for term, product, group, target, n, k in rows
         ]
-    )  # fmt: skip
+    )
     found = fitted(rows)
     assert "hand + second" in found.words["word"].to_list() or "hand" in found.words["word"].to_list()
     assert found.words["factor"].to_list() == pytest.approx(
@@ -241,7 +240,10 @@ def test_the_fit_is_the_slow_reference_s(seed):
 
 @pytest.mark.parametrize("entries", [1, 2, 7, 40])
 def test_rows_are_told_the_same_by_pieces_of_any_size(entries, monkeypatch):
-    """An account of more than 131,000 targets with their terms is looked at piece by piece: families of one level a cell too."""
+    """
+    An account of more than 131,000 targets with their terms is looked at piece by piece: families of one level a cell
+    too.
+    """
     rows = made_up(11)
     whole = fitted(rows)
     monkeypatch.setattr(factors, "_PIECE", entries)
@@ -272,12 +274,18 @@ def test_rows_in_any_order_agree(random):
 LEVELLED = st.lists(
     st.tuples(
         st.lists(st.sampled_from(["lamp", "light", "box", "tank"]), min_size=1, max_size=3).map(" ".join),
-        st.sampled_from(["p", "q"]), st.sampled_from(["1", "2"]), st.sampled_from(["t", "u"]),
-        st.integers(1, 60), st.integers(0, 9),
+        st.sampled_from(["p", "q"]),
+        st.sampled_from(["1", "2"]),
+        st.sampled_from(["t", "u"]),
+        st.integers(1, 60),
+        st.integers(0, 9),
     ),
-    min_size=6, max_size=40,
+    min_size=6,
+    max_size=40,
     unique_by=lambda row: (row[0], row[1], row[2], row[3]),
-).map(lambda rows: [(term, product, product + group, target, n, min(n, k)) for term, product, group, target, n, k in rows])  # fmt: skip
+).map(
+    lambda rows: [(term, product, product + group, target, n, min(n, k)) for term, product, group, target, n, k in rows]
+)
 
 
 @settings(max_examples=60, deadline=None)
@@ -364,11 +372,7 @@ def test_a_step_is_solved_exactly_but_for_the_ties_of_rare_words(rows, random, t
 
 def test_a_level_in_one_row_only_is_no_level():
     """A word, and a target, that one row alone has: nothing can be told of it without that row."""
-    rows = [
-        ("lamp", "p", "p1", "t", 200, 12),
-        ("light", "p", "p1", "t", 150, 9),
-        ("lamp box", "p", "p1", "u", 90, 2),
-    ]
+    rows = [("lamp", "p", "p1", "t", 200, 12), ("light", "p", "p1", "t", 150, 9), ("lamp box", "p", "p1", "u", 90, 2)]
     found = fitted(rows)
     assert found.words["word"].to_list() == ["lamp"]
 
@@ -377,27 +381,35 @@ def test_what_a_target_did_beside_its_terms_is_a_row_of_its_own():
     """Its clicks and orders less those told by its terms, neither below 0; a target without terms is all rest."""
     terms = terms_of([("lamp", "p", "p1", "t", 30, 3), ("light", "p", "p1", "u", 20, 2)])
     targets = pl.DataFrame(
-        {"target_id": ["p1 t", "p1 u", "p1 v"], "ad_group_id": ["p1"] * 3, "clicks": [50, 15, 7], "orders": [2, 1, 9],
-         "spend": [60_000_000, 1, 5]}
-    )  # fmt: skip
+        {
+            "target_id": ["p1 t", "p1 u", "p1 v"],
+            "ad_group_id": ["p1"] * 3,
+            "clicks": [50, 15, 7],
+            "orders": [2, 1, 9],
+            "spend": [60_000_000, 1, 5],
+        }
+    )
     rests = company.cells_of(terms, targets).filter(pl.col("normal_id").is_null())
     assert rests.select("target_id", "clicks", "orders").rows() == [("p1 t", 20, 0), ("p1 v", 7, 7)]
 
 
 def test_too_small_an_account_has_no_fit():
     assert fitted([("lamp", "p", "p1", "t", 200, 4), ("light", "p", "p1", "t", 99, 4)]) is None
-    ads = pl.DataFrame(
-        {"product_ad_id": [1], "ad_group_id": [1], "product_id": [1], "clicks": [299], "orders": [30]}
-    )
+    ads = pl.DataFrame({"product_ad_id": [1], "ad_group_id": [1], "product_id": [1], "clicks": [299], "orders": [30]})
     assert company.fitted_ads(ads) is None
 
 
 def test_product_ads_are_held_against_what_their_product_does_elsewhere():
     """The SKU that sells elsewhere and not here: its company leaves the ad group out."""
     ads = pl.DataFrame(
-        {"product_ad_id": range(8), "ad_group_id": [1, 1, 2, 2, 3, 3, 4, 4], "product_id": [1, 2] * 4,
-         "clicks": [200] * 8, "orders": [20, 6, 22, 5, 19, 7, 3, 1]}
-    )  # fmt: skip
+        {
+            "product_ad_id": range(8),
+            "ad_group_id": [1, 1, 2, 2, 3, 3, 4, 4],
+            "product_id": [1, 2] * 4,
+            "clicks": [200] * 8,
+            "orders": [20, 6, 22, 5, 19, 7, 3, 1],
+        }
+    )
     told = company.fitted_ads(ads).rows.sort("product_ad_id")
     by_product = told["company_cvr"].to_list()
     assert min(by_product[0::2]) > max(by_product[1::2])
@@ -406,19 +418,22 @@ def test_product_ads_are_held_against_what_their_product_does_elsewhere():
 
 
 def test_words_to_shut_out_and_words_to_bid_lower_on():
-    """A word far below the others is shut out, unless a product or the brand is called that; a milder one is bid lower on."""
+    """
+    A word far below the others is shut out, unless a product or the brand is called that; a milder
+    one is bid lower on.
+    """
     rows = [
         row
         for n, group in enumerate(("a1", "a2", "b1"))
         for row in (
-            ("lamp", group[0], group, "t", 300, 30), ("grow lamp", group[0], group, "t", 200, 21 + n),
+            ("lamp", group[0], group, "t", 300, 30),
+            ("grow lamp", group[0], group, "t", 200, 21 + n),
             ("tank lamp", group[0], group, "t", 160, 1),
         )
-    ]  # fmt: skip
+    ]
     found = fitted(rows)
     terms = terms_of(rows).with_columns(
-        needed_cvr=pl.lit(0.1),
-        p_over=pl.when(pl.col("normal_id") == "grow lamp").then(0.2).otherwise(0.9),
+        needed_cvr=pl.lit(0.1), p_over=pl.when(pl.col("normal_id") == "grow lamp").then(0.2).otherwise(0.9)
     )
     judged = costly_words.judged(found, terms, 15)
 
@@ -428,9 +443,9 @@ def test_words_to_shut_out_and_words_to_bid_lower_on():
     assert fates([], [])["tank"] == "negative phrase"
     milder = judged.with_columns(factor=pl.lit(0.7), p_word=pl.lit(0.95))
     assert set(costly_words.with_fate(milder, [], [])["fate"]) == {"bid lower"}
-    assert set(
-        costly_words.with_fate(milder.with_columns(factor=pl.lit(0.5), cells=pl.lit(2)), [], [])["fate"]
-    ) == {"in few searches"}
+    assert set(costly_words.with_fate(milder.with_columns(factor=pl.lit(0.5), cells=pl.lit(2)), [], [])["fate"]) == {
+        "in few searches"
+    }
     assert fates([frozenset({"tank", "lamp"})], [])["tank"] == "names a product"
     assert fates([], ["tank"])["tank"] == "own brand"
     strict = costly_words.with_fate(judged, [], [], costly_words.WordLimits(cells=100))
@@ -440,9 +455,7 @@ def test_words_to_shut_out_and_words_to_bid_lower_on():
     assert by_word["tank"]["good_terms"] == 0
     assert 0 <= by_word["tank"]["waste"] <= 2 * by_word["tank"]["spend"]
     part = costly_words.judged(found, terms.filter(pl.col("ad_group_id") == "a1"), 15)
-    assert {row["word"]: row["word_clicks"] for row in part.to_dicts()}["tank"] == 160, (
-        "of the part looked at"
-    )
+    assert {row["word"]: row["word_clicks"] for row in part.to_dicts()}["tank"] == 160, "of the part looked at"
     slow = costly_words.deciding(found, pl.col("normal_id") == "tank lamp", slow=True)
     assert slow.select("word", "clicks", "came").row(0) == ("tank", 480, 3)
     assert costly_words.deciding(found, pl.col("normal_id") == "lamp", slow=True).is_empty()

@@ -17,19 +17,13 @@ def rows(*given_):
     """family, sku, spend, sales, total sales (units), own test."""
     columns = ("family", "sku", "spend", "sales", "total_sales", "own_test")
     frame = pl.DataFrame(given_, schema=columns, orient="row")
-    return frame.with_columns(
-        pl.col("spend", "sales", "total_sales").cast(pl.Float64).mul(UNIT).cast(pl.Int64)
-    )
+    return frame.with_columns(pl.col("spend", "sales", "total_sales").cast(pl.Float64).mul(UNIT).cast(pl.Int64))
 
 
 def test_a_child_that_takes_far_more_than_it_sells_after_a_test_is_costly():
     """Worked: 38 % of the spend, 19 % of the sales: index .5, excess 38 − 19 of 100."""
     found = families.children(
-        rows(
-            ("p", "slate", 38, 50, 190, True),
-            ("p", "white", 62, 300, 810, True),
-            ("q", "alone", 5, 0, 0, True),
-        )
+        rows(("p", "slate", 38, 50, 190, True), ("p", "white", 62, 300, 810, True), ("q", "alone", 5, 0, 0, True))
     )
     by = {row["sku"]: row for row in found.to_dicts()}
     assert by["slate"]["index"] == pytest.approx(0.5)
@@ -41,13 +35,12 @@ def test_a_child_that_takes_far_more_than_it_sells_after_a_test_is_costly():
 
 
 @pytest.mark.parametrize(
-    ("spend", "sold", "tested"), [(4, 0, True), (38, 250, True), (38, 190, False)],
+    ("spend", "sold", "tested"),
+    [(4, 0, True), (38, 250, True), (38, 190, False)],
     ids=["under a twentieth", "index .66", "no test"],
-)  # fmt: skip
+)
 def test_small_near_or_untested_children_are_not_costly(spend, sold, tested):
-    found = families.children(
-        rows(("p", "a", spend, 1, sold, tested), ("p", "b", 100 - spend, 1, 1000 - sold, True))
-    )
+    found = families.children(rows(("p", "a", spend, 1, sold, tested), ("p", "b", 100 - spend, 1, 1000 - sold, True)))
     assert not found["costly_child"].any()
 
 
@@ -60,9 +53,7 @@ def test_where_all_trade_is_not_held_ad_sales_stand_for_it():
 
 def child(sku, spend, *, costly=False, excess=0.0, index=1.4, verdict=Verdict.FINE, rate=0.1):
     clicks = round(spend)
-    return Child(
-        sku, spend, clicks, costly, excess, index, verdict, 1 + rate * clicks, 1 + (1 - rate) * clicks, 20.0
-    )
+    return Child(sku, spend, clicks, costly, excess, index, verdict, 1 + rate * clicks, 1 + (1 - rate) * clicks, 20.0)
 
 
 SLATE = child("slate", 40.0, costly=True, excess=20.0, index=0.5, verdict=Verdict.COSTLY, rate=0.02)
@@ -74,12 +65,7 @@ def ad(sku, group, spend):
 
 
 def test_a_shift_pauses_the_dear_ads_beside_a_sibling_that_may_take_more():
-    ads = [
-        ad("slate", "one", 22.0),
-        ad("white", "one", 30.0),
-        ad("slate", "two", 18.0),
-        ad("white", "two", 30.0),
-    ]
+    ads = [ad("slate", "one", 22.0), ad("white", "one", 30.0), ad("slate", "two", 18.0), ad("white", "two", 30.0)]
     found = families.shift([SLATE, WHITE], ads, 30)
     assert [(each.sku, each.ad_group) for each in found.pauses] == [("slate", "one")]
     assert found.after == pytest.approx({"slate": 18.0, "white": 82.0})
@@ -103,12 +89,7 @@ def test_nothing_is_shifted_to_a_sibling_that_is_above_target_itself():
 
 
 def test_how_much_stays_on_a_child_is_a_setting():
-    ads = [
-        ad("slate", "one", 22.0),
-        ad("white", "one", 30.0),
-        ad("slate", "two", 18.0),
-        ad("white", "two", 30.0),
-    ]
+    ads = [ad("slate", "one", 22.0), ad("white", "one", 30.0), ad("slate", "two", 18.0), ad("white", "two", 30.0)]
     assert not families.shift([SLATE, WHITE], ads, 30, kept_share=0.3).pauses
 
 
@@ -129,14 +110,16 @@ def test_something_is_left_on_every_child():
 @pytest.mark.parametrize(
     ("others", "told"),
     [([child("white", 60.0, verdict=Verdict.UNDECIDED)], "no sibling has evidence"), ([], "no sibling has evidence")],
-)  # fmt: skip
+)
 def test_without_a_sibling_that_is_fine_nothing_is_shifted(others, told):
     assert told in families.shift([SLATE, *others], [ad("slate", "one", 40.0)], 30).why_not
 
 
 @given(
-    st.lists(st.tuples(st.sampled_from("abc"), st.sampled_from(["g", "h", "i"]), st.integers(0, 60)), min_size=1, max_size=12)
-)  # fmt: skip
+    st.lists(
+        st.tuples(st.sampled_from("abc"), st.sampled_from(["g", "h", "i"]), st.integers(0, 60)), min_size=1, max_size=12
+    )
+)
 def test_a_shift_moves_money_and_neither_makes_nor_loses_any(drawn):
     spends = {}
     for sku, group, spend in drawn:
@@ -145,8 +128,9 @@ def test_a_shift_moves_money_and_neither_makes_nor_loses_any(drawn):
     sums = {sku: sum(spend for (own, _), spend in spends.items() if own == sku) for sku in "abc"}
     family = [
         child("a", float(sums["a"]), costly=True, excess=sums["a"] * 0.6, index=0.4, verdict=Verdict.COSTLY),
-        child("b", float(sums["b"])), child("c", float(sums["c"]), verdict=Verdict.UNDECIDED),
-    ]  # fmt: skip
+        child("b", float(sums["b"])),
+        child("c", float(sums["c"]), verdict=Verdict.UNDECIDED),
+    ]
     found = families.shift(family, ads, 30)
     assert sum(found.after.values()) == pytest.approx(sum(sums.values()))
     assert all(value >= -1e-9 for value in found.after.values())

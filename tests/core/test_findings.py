@@ -9,8 +9,14 @@ from nimbus_reef.core import findings
 from nimbus_reef.core.evidence import STAKE_DAYS, flagged
 
 UNIT = 1_000_000
-TARGET_COLUMNS = {"target_id": pl.Int64, "campaign_id": pl.Int64, "ad_group_id": pl.Int64, "spend": pl.Int64,
-                  "stake": pl.Int64, "verdict": pl.String}  # fmt: skip
+TARGET_COLUMNS = {
+    "target_id": pl.Int64,
+    "campaign_id": pl.Int64,
+    "ad_group_id": pl.Int64,
+    "spend": pl.Int64,
+    "stake": pl.Int64,
+    "verdict": pl.String,
+}
 TERM_COLUMNS = {"normal_id": pl.Int64, **{k: v for k, v in TARGET_COLUMNS.items() if k != "target_id"}}
 SHARES = {"ad_group_id": pl.Int64, "normal_id": pl.Int64, "target_id": pl.Int64, "spend": pl.Int64}
 
@@ -32,9 +38,7 @@ NO_TERMS, NO_SHARES, NO_ADS = terms(), shares(), targets()
 
 
 def total(targets_, terms_=NO_TERMS, ads=NO_ADS, shares_=NO_SHARES, days=30):
-    return findings.overspend(
-        targets_, terms_, ads, shares_, 30 / days, caps(targets_, terms_, ads, days)
-    ).total
+    return findings.overspend(targets_, terms_, ads, shares_, 30 / days, caps(targets_, terms_, ads, days)).total
 
 
 def caps(targets_, terms_, ads, days):
@@ -64,9 +68,7 @@ def test_terms_of_a_target_are_capped_at_its_spend():
 
 def test_product_ads_and_targets_of_an_ad_group_are_two_views_of_its_money():
     rows = targets((1, 1, 1, 100, 60, "costly"), (2, 1, 2, 100, 10, "costly"))
-    ads = targets(
-        (1, 1, 1, 100, 40, "costly"), (2, 1, 2, 100, 30, "leaning costly"), (3, 1, 2, 9, 9, "undecided")
-    )
+    ads = targets((1, 1, 1, 100, 40, "costly"), (2, 1, 2, 100, 30, "leaning costly"), (3, 1, 2, 9, 9, "undecided"))
     assert total(rows, ads=ads) == 60 + 30
 
 
@@ -126,10 +128,15 @@ def test_placements_and_hours_are_further_views_of_a_campaign_s_money():
 
 views = st.lists(
     st.tuples(
-        st.integers(0, 99), st.integers(1, 2), st.just(0), st.integers(0, 50 * UNIT), st.integers(0, 50 * UNIT),
+        st.integers(0, 99),
+        st.integers(1, 2),
+        st.just(0),
+        st.integers(0, 50 * UNIT),
+        st.integers(0, 50 * UNIT),
         st.sampled_from(["costly", "leaning costly", "undecided", "fine"]),
-    ), max_size=8,
-).map(lambda rows: targets(*rows))  # fmt: skip
+    ),
+    max_size=8,
+).map(lambda rows: targets(*rows))
 
 
 @given(accounts(), views, views, st.sampled_from([7, 30, 60]))
@@ -142,10 +149,15 @@ def test_money_is_counted_once_over_terms_targets_ads_placements_and_hours(accou
     assert alone.total <= found.total <= rows["spend"].sum() * STAKE_DAYS / days
     largest = {
         row[0]: row[1]
-        for row in pl.concat(
-            view.filter(flagged()).group_by("campaign_id").agg(pl.col("stake").sum()) for view in (placed, by_hour)
-        ).group_by("campaign_id").agg(pl.col("stake").max()).rows()
-    }  # fmt: skip
+        for row in (
+            pl.concat(
+                view.filter(flagged()).group_by("campaign_id").agg(pl.col("stake").sum()) for view in (placed, by_hour)
+            )
+            .group_by("campaign_id")
+            .agg(pl.col("stake").max())
+            .rows()
+        )
+    }
     spent, before = dict(most.rows()), dict(alone.by_campaign.rows())
     for campaign, stake in found.by_campaign.rows():
         assert stake == min(spent.get(campaign, 0), max(before.get(campaign, 0), largest.get(campaign, 0)))
@@ -155,22 +167,43 @@ def test_money_is_counted_once_over_terms_targets_ads_placements_and_hours(accou
 
 def with_company(**changes):
     base = {
-        "row_id": "1", "ad_group_id": 4, "main_product": "LAMP", "family": "F",
-        "category": "C", "own_campaign": 1, "name_part": None, "own_portfolio": None, "target": "lamp", "impressions": 10, "clicks": 5, "spend": 30, "orders": 1, "units": 1,
-        "sales": 9, "stake": 12,
-    }  # fmt: skip
+        "row_id": "1",
+        "ad_group_id": 4,
+        "main_product": "LAMP",
+        "family": "F",
+        "category": "C",
+        "own_campaign": 1,
+        "name_part": None,
+        "own_portfolio": None,
+        "target": "lamp",
+        "impressions": 10,
+        "clicks": 5,
+        "spend": 30,
+        "orders": 1,
+        "units": 1,
+        "sales": 9,
+        "stake": 12,
+    }
     return base | changes
 
 
 def test_rows_costly_with_their_product_are_one_line_per_product():
-    lines = findings.gathered(pl.DataFrame([
-        with_company(), with_company(row_id="2", target="light", stake=20),
-        with_company(row_id="3", main_product=None, stake=50),
-        with_company(row_id="4", main_product=None, name_part="Lamps", stake=5),
-    ], infer_schema_length=None))  # fmt: skip
+    lines = findings.gathered(
+        pl.DataFrame(
+            [
+                with_company(),
+                with_company(row_id="2", target="light", stake=20),
+                with_company(row_id="3", main_product=None, stake=50),
+                with_company(row_id="4", main_product=None, name_part="Lamps", stake=5),
+            ],
+            infer_schema_length=None,
+        )
+    )
     assert lines.select("company_level", "company", "stake", "clicks").rows() == [
-        ("ad_group_id", "4", 50, 5), ("main_product", "LAMP", 32, 10), ("name_part", "Lamps", 5, 5),
-    ]  # fmt: skip
+        ("ad_group_id", "4", 50, 5),
+        ("main_product", "LAMP", 32, 10),
+        ("name_part", "Lamps", 5, 5),
+    ]
     assert lines["members"].to_list()[1] == ["2", "1"]
     assert lines["target"].to_list()[1] == "light", "the largest one's name"
 

@@ -6,9 +6,15 @@ import pytest
 from nimbus_reef.core import funnel
 
 ROW = {
-    "market_impressions": 1000, "market_clicks": 100, "market_cart_adds": 40, "market_purchases": 20,
-    "own_impressions": 200, "own_clicks": 20, "own_cart_adds": 2, "own_purchases": 1,
-}  # fmt: skip
+    "market_impressions": 1000,
+    "market_clicks": 100,
+    "market_cart_adds": 40,
+    "market_purchases": 20,
+    "own_impressions": 200,
+    "own_clicks": 20,
+    "own_cart_adds": 2,
+    "own_purchases": 1,
+}
 
 
 def test_the_stage_with_the_smallest_fall_is_where_shoppers_are_lost():

@@ -17,17 +17,20 @@ def products(*rows):
 
 def test_what_sells_without_an_ad_is_a_gap_and_a_newer_sku_names_the_older():
     found = gaps.unadvertised(
-        products(("old", "I1", 90, True, True), ("new", "I1", 50, False, True), ("gift", "I2", 80, False, True),
-                 ("shut", "I3", 70, False, False), ("idle", "I4", 0, False, True))
-    )  # fmt: skip
+        products(
+            ("old", "I1", 90, True, True),
+            ("new", "I1", 50, False, True),
+            ("gift", "I2", 80, False, True),
+            ("shut", "I3", 70, False, False),
+            ("idle", "I4", 0, False, True),
+        )
+    )
     assert found.select("sku", "replaces").rows() == [("gift", None), ("new", "old")]
 
 
 def test_since_when_is_the_earlier_of_catalog_and_last_impression():
     day = date(2026, 11, 20)
-    assert gaps.stopped_since([date(2026, 11, 1), date(2026, 11, 4)], [date(2026, 11, 9)], day) == date(
-        2026, 11, 5
-    )
+    assert gaps.stopped_since([date(2026, 11, 1), date(2026, 11, 4)], [date(2026, 11, 9)], day) == date(2026, 11, 5)
     assert gaps.stopped_since([day], [date(2026, 11, 9)], day) == date(2026, 11, 9)
     assert gaps.stopped_since([], [], day) is None
 
@@ -39,9 +42,7 @@ def test_what_it_likely_costs_rests_on_its_own_ads_else_on_its_siblings():
 
 
 def test_concentration_runs_from_the_best_seller_to_all_of_it():
-    found = gaps.concentration(
-        pl.DataFrame({"sku": ["a", "b", "c"], "sold": [10, 60, 30], "spend": [50, 10, 40]})
-    )
+    found = gaps.concentration(pl.DataFrame({"sku": ["a", "b", "c"], "sold": [10, 60, 30], "spend": [50, 10, 40]}))
     assert found["sku"].to_list() == ["b", "c", "a"]
     assert found["share_of_sales"].to_list() == pytest.approx([0.6, 0.9, 1])
     assert found["share_of_spend"].to_list() == pytest.approx([0.1, 0.5, 1])
@@ -56,9 +57,7 @@ def days(*rows):
 
 def test_a_catch_all_is_expected_to_do_what_clicks_as_cheap_did():
     """Worked: 20 cheap clicks with 2 orders over 40 pairs of SKU and day, 10 SKUs, 30 days: 150 clicks at 10 %."""
-    found = catch_all.expected(
-        days((10, 1, 1), (10, 1, 2), (30, 9, 30), (0, 0, 0)), (50, 11, 220.0), 40, 10, 0.2
-    )
+    found = catch_all.expected(days((10, 1, 1), (10, 1, 2), (30, 9, 30), (0, 0, 0)), (50, 11, 220.0), 40, 10, 0.2)
     assert found.cheap == 20
     assert found.clicks == pytest.approx(150)
     assert found.cvr == pytest.approx(max(0.1, 0.11))
@@ -80,9 +79,15 @@ def test_without_clicks_as_cheap_nothing_is_expected():
 
 def page(**other):
     usual = {
-        "title": "x" * 60, "bullets": 5, "images": 6, "rich_content": "yes", "brand_section": "yes", "rating": 4.4, "reviews": 90,
+        "title": "x" * 60,
+        "bullets": 5,
+        "images": 6,
+        "rich_content": "yes",
+        "brand_section": "yes",
+        "rating": 4.4,
+        "reviews": 90,
         "in_stock": "yes",
-    }  # fmt: skip
+    }
     return {**usual, **other}
 
 
@@ -96,5 +101,8 @@ def test_what_a_page_lacks_is_told_gravest_first_and_what_is_unknown_is_not_lack
         ]
     )
     assert frame.select(lacks=listings.lacks())["lacks"].to_list() == [
-        [], ["in_stock", "images", "bullets", "title"], ["rich_content"], ["rating", "long_title"],
-    ]  # fmt: skip
+        [],
+        ["in_stock", "images", "bullets", "title"],
+        ["rich_content"],
+        ["rating", "long_title"],
+    ]

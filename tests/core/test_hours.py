@@ -69,26 +69,38 @@ FIRST = date(2026, 10, 1)
 def day_rows(day, spend_by_hour, minutes=None, clicks=2, campaign=1):
     return [
         {
-            "campaign_id": campaign, "day": FIRST + timedelta(days=day), "hour": hour, "impressions": 100, "clicks": clicks,
-            "spend": round(spend * UNIT), "sales": round(spend * 5 * UNIT),
+            "campaign_id": campaign,
+            "day": FIRST + timedelta(days=day),
+            "hour": hour,
+            "impressions": 100,
+            "clicks": clicks,
+            "spend": round(spend * UNIT),
+            "sales": round(spend * 5 * UNIT),
             "in_budget_minutes": None if minutes is None else minutes.get(hour, 60),
         }
         for hour, spend in spend_by_hour.items()
-    ]  # fmt: skip
+    ]
 
 
 def frame(rows):
     schema = {
-        "campaign_id": pl.UInt32, "day": pl.Date, "hour": pl.UInt8, "impressions": pl.Int64, "clicks": pl.Int64, "spend": pl.Int64,
-        "sales": pl.Int64, "in_budget_minutes": pl.UInt32,
-    }  # fmt: skip
+        "campaign_id": pl.UInt32,
+        "day": pl.Date,
+        "hour": pl.UInt8,
+        "impressions": pl.Int64,
+        "clicks": pl.Int64,
+        "spend": pl.Int64,
+        "sales": pl.Int64,
+        "in_budget_minutes": pl.UInt32,
+    }
     return pl.DataFrame(rows, schema=schema)
 
 
 def budgets(days, units, campaign=1):
     rows = [
-        {"campaign_id": campaign, "day": FIRST + timedelta(days=day), "budget": round(units * UNIT)} for day in range(days)
-    ]  # fmt: skip
+        {"campaign_id": campaign, "day": FIRST + timedelta(days=day), "budget": round(units * UNIT)}
+        for day in range(days)
+    ]
     return pl.DataFrame(rows, schema={"campaign_id": pl.UInt32, "day": pl.Date, "budget": pl.Int64})
 
 
@@ -111,10 +123,7 @@ def test_told_minutes_say_how_much_of_an_hour_was_dry():
 def test_where_minutes_are_not_told_a_day_near_its_budget_that_ends_early_is_dry():
     """From the hour after its last impressions, where clicks were still due by the account's clock."""
     short = dict.fromkeys(range(18), 1.0)
-    rows = [
-        *day_rows(0, short),
-        *(row for day in range(6) for row in day_rows(day, ALL_DAY, campaign=2)),
-    ]
+    rows = [*day_rows(0, short), *(row for day in range(6) for row in day_rows(day, ALL_DAY, campaign=2))]
     known = pl.concat([budgets(1, 18.0), budgets(6, 100.0, campaign=2)])
     found = hours.dry(frame(rows), known)
     assert found["campaign_id"].unique().to_list() == [1]
@@ -128,9 +137,10 @@ def test_where_minutes_are_not_told_a_day_near_its_budget_that_ends_early_is_dry
 
 
 @pytest.mark.parametrize(
-    ("budget", "clicks", "until"), [(30.0, 2, 18), (18.0, 2, 24), (18.0, 0, 18)],
+    ("budget", "clicks", "until"),
+    [(30.0, 2, 18), (18.0, 2, 24), (18.0, 0, 18)],
     ids=["far from its budget", "until midnight", "no clicks due"],
-)  # fmt: skip
+)
 def test_what_does_not_look_like_an_empty_budget_is_not_dry(budget, clicks, until):
     rows = [
         *day_rows(0, dict.fromkeys(range(until), 1.0), clicks=clicks),

@@ -21,10 +21,7 @@ PAGE = {
 
 def pages(*rows):
     return pl.DataFrame(
-        [
-            PAGE | {"product_id": product, "day": DAY + timedelta(days=day)} | other
-            for product, day, other in rows
-        ],
+        [PAGE | {"product_id": product, "day": DAY + timedelta(days=day)} | other for product, day, other in rows],
         schema_overrides={"product_id": pl.UInt32},
     )
 
@@ -32,27 +29,29 @@ def pages(*rows):
 def daily(product, rate_before, rate_after):
     return pl.DataFrame(
         [
-            {"product_id": product, "day": DAY + timedelta(days=n), "clicks": 50,
-             "orders": int(50 * (rate_before if n < 15 else rate_after)), "spend": 25_000_000}
+            {
+                "product_id": product,
+                "day": DAY + timedelta(days=n),
+                "clicks": 50,
+                "orders": int(50 * (rate_before if n < 15 else rate_after)),
+                "spend": 25_000_000,
+            }
             for n in range(40)
         ],
         schema_overrides={"product_id": pl.UInt32},
-    )  # fmt: skip
+    )
 
 
 def test_changes_of_a_page_are_told_field_by_field():
-    found = listings.page_changes(
-        pages((1, 0, {}), (1, 1, {}), (1, 2, {"images": 1, "bullets": 0}), (2, 2, {}))
-    )
+    found = listings.page_changes(pages((1, 0, {}), (1, 1, {}), (1, 2, {"images": 1, "bullets": 0}), (2, 2, {})))
     assert [(row["product_id"], row["field"], row["old"], row["new"]) for row in found.to_dicts()] == [
-        (1, "bullets", "5", "0"), (1, "images", "7", "1"),
-    ]  # fmt: skip
+        (1, "bullets", "5", "0"),
+        (1, "images", "7", "1"),
+    ]
 
 
 def test_a_fall_is_one_whose_interval_lies_below_the_one_before():
-    changes = listings.page_changes(
-        pages((1, 14, {}), (1, 15, {"images": 1}), (2, 14, {}), (2, 15, {"images": 1}))
-    )
+    changes = listings.page_changes(pages((1, 14, {}), (1, 15, {"images": 1}), (2, 14, {}), (2, 15, {"images": 1})))
     both = pl.concat([daily(1, 0.12, 0.02), daily(2, 0.12, 0.12)])
     found = listings.falls(both, changes, DAY + timedelta(days=39))
     assert found["product_id"].to_list() == [1]
@@ -87,9 +86,16 @@ def test_what_was_done_is_told_by_intervals_that_lie_apart():
 def page(product, day, **shown):
     """A page as it is on a day of May, whole unless told otherwise."""
     whole = {
-        "title": "Oak shelf with hooks", "bullets": 6, "images": 9, "rich_content": "yes", "brand_section": "yes", "rating": 4.4,
-        "in_stock": "yes", "main_offer": "own", "eligible": "yes",
-    }  # fmt: skip
+        "title": "Oak shelf with hooks",
+        "bullets": 6,
+        "images": 9,
+        "rich_content": "yes",
+        "brand_section": "yes",
+        "rating": 4.4,
+        "in_stock": "yes",
+        "main_offer": "own",
+        "eligible": "yes",
+    }
     return {"product_id": product, "day": date(2026, 5, day), **whole, **shown}
 
 
@@ -101,19 +107,22 @@ def lost_of(*pages, **how):
 @pytest.mark.parametrize(
     ("now", "told"),
     [
-        ({"bullets": 0}, ("bullets", "6", "0", 20)), ({"images": 1}, ("images", "9", "1", 20)),
-        ({"rich_content": "no"}, ("rich_content", "yes", "no", 20)), ({"in_stock": "no"}, ("in_stock", "yes", "no", 20)),
-        ({"main_offer": "other"}, ("main_offer", "own", "other", 20)), ({"eligible": "no"}, ("eligible", "yes", "no", 20)),
-        ({"title": "Oak shelf"}, ("title", "with hooks", "", 20)), ({"rating": 3.9}, ("rating", "4.4", "3.9", 20)),
+        ({"bullets": 0}, ("bullets", "6", "0", 20)),
+        ({"images": 1}, ("images", "9", "1", 20)),
+        ({"rich_content": "no"}, ("rich_content", "yes", "no", 20)),
+        ({"in_stock": "no"}, ("in_stock", "yes", "no", 20)),
+        ({"main_offer": "other"}, ("main_offer", "own", "other", 20)),
+        ({"eligible": "no"}, ("eligible", "yes", "no", 20)),
+        ({"title": "Oak shelf"}, ("title", "with hooks", "", 20)),
+        ({"rating": 3.9}, ("rating", "4.4", "3.9", 20)),
     ],
-)  # fmt: skip
+)
 def test_what_the_newest_load_lost_is_told_with_both_values(now, told):
     assert lost_of(page(1, 19), page(1, 20, **now)) == [told]
 
 
 @pytest.mark.parametrize(
-    "now",
-    [{"images": 10}, {"title": "Oak shelf with hooks and rail"}, {"rating": 4.1}, {"main_offer": None}, {}],
+    "now", [{"images": 10}, {"title": "Oak shelf with hooks and rail"}, {"rating": 4.1}, {"main_offer": None}, {}]
 )
 def test_what_was_gained_or_is_not_told_is_not_lost(now):
     assert lost_of(page(1, 19), page(1, 20, **now)) == []

@@ -15,11 +15,14 @@ from nimbus_reef.formats.kinds import KINDS
 
 ROW = st.fixed_dictionaries(
     {
-        "impressions": st.integers(0, 10**6), "clicks": st.integers(0, 10**4),
-        "spend": st.integers(0, 10**10), "orders": st.integers(0, 500),
-        "units": st.integers(0, 500), "sales": st.integers(0, 10**11),
+        "impressions": st.integers(0, 10**6),
+        "clicks": st.integers(0, 10**4),
+        "spend": st.integers(0, 10**10),
+        "orders": st.integers(0, 500),
+        "units": st.integers(0, 500),
+        "sales": st.integers(0, 10**11),
     }
-)  # fmt: skip
+)
 
 
 def frame(rows):
@@ -28,14 +31,7 @@ def frame(rows):
 
 def test_worked_ratios():
     """CPC 1.00, CVR 0.10, AOV 40 make an ACOS of 0.25."""
-    row = {
-        "impressions": 20_000,
-        "clicks": 100,
-        "spend": 100 * MICRO,
-        "orders": 10,
-        "units": 11,
-        "sales": 400 * MICRO,
-    }
+    row = {"impressions": 20_000, "clicks": 100, "spend": 100 * MICRO, "orders": 10, "units": 11, "sales": 400 * MICRO}
     found = metrics.with_ratios(frame([row])).to_dicts()[0]
     assert (found["cpc"], found["cvr"], found["aov"], found["acos"]) == (1.0, 0.1, 40.0, 0.25)
     assert (found["ctr"], found["rpc"], found["roas"]) == (0.005, 4.0, 4.0)
@@ -85,9 +81,7 @@ def test_a_change_from_nothing_is_new():
 
 def test_spend_at_the_limit_is_within_target():
     """58 on 200 at 0.29 is exactly the target, though 0.29 × 200 is 57.999… in floats."""
-    rows = pl.DataFrame(
-        {"spend": [58 * MICRO, 58 * MICRO + 1], "sales": [200 * MICRO] * 2, "target_acos": [0.29] * 2}
-    )
+    rows = pl.DataFrame({"spend": [58 * MICRO, 58 * MICRO + 1], "sales": [200 * MICRO] * 2, "target_acos": [0.29] * 2})
     assert rows.select(metrics.within_target()).to_series().to_list() == [True, False]
     assert metrics.met_target(58, 200, 0.29)
     assert not metrics.met_target(58.01, 200, 0.29)
@@ -103,9 +97,7 @@ def test_whatever_a_report_counts_is_a_measure_and_is_money_where_its_column_is(
 
 
 def test_measures_of_all_trade_are_summed_and_make_ratios_like_those_of_ads():
-    days = pl.DataFrame(
-        {"sku": ["A", "A"], "spend": [2_000_000, 1_000_000], "total_sales": [20_000_000, 10_000_000]}
-    )
+    days = pl.DataFrame({"sku": ["A", "A"], "spend": [2_000_000, 1_000_000], "total_sales": [20_000_000, 10_000_000]})
     row = summed(days, ["sku"]).to_dicts()[0]
     assert (row["spend"], row["total_sales"]) == (3_000_000, 30_000_000)
     assert TACOS.value(sums_in_units(row, ("spend", "total_sales"))) == 0.1

@@ -65,19 +65,12 @@ def test_the_product_that_drags_a_metric_lies_furthest_on_its_bad_side():
     assert peers.drag("cvr", 0.0, rows) is None
 
 
-@given(
-    clicks=st.integers(0, 400),
-    orders=st.integers(0, 40),
-    spend=st.integers(0, 500),
-    sales=st.integers(0, 900),
-)
+@given(clicks=st.integers(0, 400), orders=st.integers(0, 40), spend=st.integers(0, 500), sales=st.integers(0, 900))
 def test_many_rows_at_once_stand_where_each_would_alone(clicks, orders, spend, sales):
     """The column and the single figure are one rule: too thin, hopeless and between alike."""
     sums = {"impressions": 5_000, "clicks": clicks, "orders": orders, "spend": spend, "sales": sales}
     for metric in ("ctr", "cvr", "cpc", "acos"):
-        _, at, _ = peers.columns(
-            metric, {name: np.array([float(value)]) for name, value in sums.items()}, FEED
-        )
+        _, at, _ = peers.columns(metric, {name: np.array([float(value)]) for name, value in sums.items()}, FEED)
         alone = peers.standing(metric, sums, FEED, None).percentile
         assert (None if np.isnan(at[0]) else at[0]) == (pytest.approx(alone) if alone is not None else None)
 
@@ -90,9 +83,7 @@ def test_overall_of_many_rows_is_that_of_each():
     ]
     schema = dict.fromkeys(rows[0], pl.Float64)
     together = pl.DataFrame(rows, schema=schema).select(peers.overall_column()).to_series().to_list()
-    assert together == [
-        peers.overall({name.removesuffix("_at"): at for name, at in row.items()}) for row in rows
-    ]
+    assert together == [peers.overall({name.removesuffix("_at"): at for name, at in row.items()}) for row in rows]
 
 
 def test_every_check_says_what_it_reads_stakes_and_asks():

@@ -16,11 +16,25 @@ def one(spend0, sales0, spend1, sales1, days=(30, 30), **other):
 
 @pytest.mark.parametrize(
     ("spend", "sales", "word"),
-    [(120, 80, "leaking"), (120, 100, "leaking"), (120, 110, "buying growth"), (120, 130, "gaining"),
-     (120, 120, "gaining"), (100, 90, "slipping"), (105, 100, "steady"), (95, 105, "steady"), (100, 120, "gaining"),
-     (80, 70, "shrinking"), (80, 90, "saving"), (80, 100, "saving"), (80, 120, "gaining"), (80, 80, "shrinking"),
-     (0, 0, "gone"), (106, 100, "leaking")],
-)  # fmt: skip
+    [
+        (120, 80, "leaking"),
+        (120, 100, "leaking"),
+        (120, 110, "buying growth"),
+        (120, 130, "gaining"),
+        (120, 120, "gaining"),
+        (100, 90, "slipping"),
+        (105, 100, "steady"),
+        (95, 105, "steady"),
+        (100, 120, "gaining"),
+        (80, 70, "shrinking"),
+        (80, 90, "saving"),
+        (80, 100, "saving"),
+        (80, 120, "gaining"),
+        (80, 80, "shrinking"),
+        (0, 0, "gone"),
+        (106, 100, "leaking"),
+    ],
+)
 def test_classes(spend, sales, word):
     """From 100 and 100; flat within 5 % inclusive."""
     assert one(100, 100, spend, sales)["movement"] == word
@@ -63,10 +77,19 @@ def test_few_clicks_or_orders_are_thin():
 
 def test_exactly_five_per_cent_is_flat_and_a_hair_more_is_not():
     """Compared in micro-units over days of unlike number, never after a division."""
-    for then, now, days, flat in ((20, 21, (30, 30), True), (20, 19, (30, 30), True), (20, 21.000001, (30, 30), False),
-                                  (0.60, 0.63, (30, 30), True), (200, 70, (90, 30), True), (200, 63.3, (90, 30), False)):  # fmt: skip
-        row = {f"{name}{when}": float(value) for name in ("spend", "sales", "clicks", "orders")
-               for when, value in ((0, then), (1, now))} | {"target_acos": 0.3, "margin": None}  # fmt: skip
+    for then, now, days, flat in (
+        (20, 21, (30, 30), True),
+        (20, 19, (30, 30), True),
+        (20, 21.000001, (30, 30), False),
+        (0.60, 0.63, (30, 30), True),
+        (200, 70, (90, 30), True),
+        (200, 63.3, (90, 30), False),
+    ):
+        row = {
+            f"{name}{when}": float(value)
+            for name in ("spend", "sales", "clicks", "orders")
+            for when, value in ((0, then), (1, now))
+        } | {"target_acos": 0.3, "margin": None}
         rows = pl.DataFrame([row], schema_overrides={"margin": pl.Float64})
         assert (movement.moved(rows, *days)["movement"][0] == "steady") is flat, (then, now)
         wider = movement.MovementLimits(flat=0.06, clicks=0, orders=0)

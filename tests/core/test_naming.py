@@ -12,8 +12,10 @@ PATTERN = naming.pattern("{product} · {purpose} · {match}")
 def test_a_name_is_read_into_its_parts():
     assert PATTERN.parts == ("product", "purpose", "match")
     assert PATTERN.read("GL-STRIP · own terms · exact") == {
-        "product": "GL-STRIP", "purpose": "own terms", "match": "exact",
-    }  # fmt: skip
+        "product": "GL-STRIP",
+        "purpose": "own terms",
+        "match": "exact",
+    }
 
 
 @pytest.mark.parametrize("name", ["catch everything", "GL · discover", " · discover · auto", "", "GL ·  · "])
@@ -34,10 +36,16 @@ def test_separators_are_taken_as_they_stand():
 @pytest.mark.parametrize(
     ("text", "told"),
     [
-        ("", "names no part"), ("all", "names no part"), ("{Product}", "small letters"), ("{a} {a}", "twice"),
-        ("{a}{b}", "side by side"), ("{a} {b", "not closed"), ("{} x", "small letters"), ("{a}" + "x" * 300, "longer than"),
+        ("", "names no part"),
+        ("all", "names no part"),
+        ("{Product}", "small letters"),
+        ("{a} {a}", "twice"),
+        ("{a}{b}", "side by side"),
+        ("{a} {b", "not closed"),
+        ("{} x", "small letters"),
+        ("{a}" + "x" * 300, "longer than"),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_pattern_is_refused_with_the_reason(text, told):
     assert told in naming.pattern_problem(text)
     assert naming.pattern(text) is None
@@ -69,7 +77,5 @@ def test_the_pattern_that_most_names_keep_is_suggested():
 
 def test_a_broken_name_is_made_of_what_is_known_of_it():
     known = {"product": ["GL", "GL-STRIP"], "purpose": ["grow"], "match": ["exact", "broad"]}
-    assert (
-        naming.rename(PATTERN, "gl-strip grow 2024", known, {"match": "broad"}) == "GL-STRIP · grow · broad"
-    )
+    assert naming.rename(PATTERN, "gl-strip grow 2024", known, {"match": "broad"}) == "GL-STRIP · grow · broad"
     assert naming.rename(PATTERN, "catch all", known, {}) == "other · other · other"

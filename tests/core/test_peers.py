@@ -14,10 +14,11 @@ from nimbus_reef.core.metrics import Better
 VALUES = st.lists(st.floats(0.01, 1e4), min_size=11, max_size=11).map(sorted)
 FEED = pl.DataFrame(
     [
-        {"category": "Lamps", "format": "all", "metric": "cvr", "month": month, "brands": brands} | {name: base + point / 100 for name, point in zip(peers.COLUMNS, peers.POINTS, strict=True)}
+        {"category": "Lamps", "format": "all", "metric": "cvr", "month": month, "brands": brands}
+        | {name: base + point / 100 for name, point in zip(peers.COLUMNS, peers.POINTS, strict=True)}
         for month, brands, base in (("2026-08", 50, 0.0), ("2026-09", 40, 1.0), ("2026-10", 12, 5.0))
     ]
-)  # fmt: skip
+)
 CELL = peers.cells(FEED)["Lamps", "all", "cvr"]
 SUMS = {"impressions": 40_000, "clicks": 400, "orders": 40, "spend": 300.0, "sales": 1200.0}
 
@@ -64,9 +65,7 @@ def test_a_brand_drawn_at_a_true_quantile_is_found_there_within_its_interval(qua
         daily = rng.binomial(120, true, 30).astype(float)
         clicks = np.full(30, 120.0)
         sums = SUMS | {"clicks": 3600, "orders": int(daily.sum())}
-        found = peers.standing(
-            "cvr", sums, peers.Peers(tuple(told), 400), peers.ends_of("cvr", daily, clicks)
-        )
+        found = peers.standing("cvr", sums, peers.Peers(tuple(told), 400), peers.ends_of("cvr", daily, clicks))
         inside += found.low <= 100 * quarter <= found.high
     assert 0.7 < inside / 200 < 0.9
 
@@ -101,9 +100,7 @@ def test_a_hundred_clicks_without_a_sale_stand_behind_95_percent():
 def test_lower_is_better_for_cost_and_quarters_are_said_in_words():
     some = peers.Peers(tuple(p / 100 for p in peers.POINTS), 50)
     found = peers.standing("acos", SUMS, some, (0.2, 0.35))
-    assert (found.percentile, found.low, found.high) == (
-        pytest.approx(75), pytest.approx(65), pytest.approx(80),
-    )  # fmt: skip
+    assert (found.percentile, found.low, found.high) == (pytest.approx(75), pytest.approx(65), pytest.approx(80))
     assert found.quarter == "top quarter"
 
 

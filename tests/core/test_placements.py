@@ -19,16 +19,10 @@ UNIT = 1_000_000
 
 def test_the_base_is_the_lowest_worth_among_placements_in_use():
     """Worked by hand: RPC_c 2, top (600 + 40)/(200 + 20), page (40 + 40)/(60 + 20) in a tenth of the clicks or more."""
-    places = [
-        PlacementSums(TOP, 200, 100, 600),
-        PlacementSums(ELSEWHERE, 140, 60, 160),
-        PlacementSums(PAGE, 60, 30, 0),
-    ]
+    places = [PlacementSums(TOP, 200, 100, 600), PlacementSums(ELSEWHERE, 140, 60, 160), PlacementSums(PAGE, 60, 30, 0)]
     found = placements.solve(places, 0.25)
     rpc = 760 / 400
-    worth = {
-        TOP: 0.25 * (600 + 20 * rpc) / 220, ELSEWHERE: 0.25 * (160 + 20 * rpc) / 160, PAGE: 0.25 * 20 * rpc / 80
-    }  # fmt: skip
+    worth = {TOP: 0.25 * (600 + 20 * rpc) / 220, ELSEWHERE: 0.25 * (160 + 20 * rpc) / 160, PAGE: 0.25 * 20 * rpc / 80}
     assert found.worth == pytest.approx(worth)
     assert found.sets_base is PAGE
     assert found.base == pytest.approx(worth[PAGE])
@@ -51,7 +45,10 @@ def test_a_placement_with_few_clicks_does_not_set_the_base_and_off_site_has_no_p
 
 
 def test_placements_that_are_right_with_their_adjustment_in_force_keep_base_and_adjustment():
-    """Top with +100 %, both exactly at a target of 25 %: a click sells 2 units at the top and 1 on the page, in as many clicks."""
+    """
+    Top with +100 %, both exactly at a target of 25 %: a click sells 2 units at the top and 1 on the page, in as many
+    clicks.
+    """
     clicks = 100_000  # So many that what is drawn to the campaign's mean does not show.
     places = [
         PlacementSums(TOP, clicks, clicks * 0.50, clicks * 2.0, adjustment=1.0),
@@ -67,8 +64,10 @@ def test_placements_that_are_right_with_their_adjustment_in_force_keep_base_and_
 def test_what_was_solved_once_is_right_the_next_time():
     """Whatever is in force: after the solution is in force, the same figures ask for nothing more."""
     places = [
-        PlacementSums(TOP, 400, 200, 900, 0.3), PlacementSums(ELSEWHERE, 300, 90, 300), PlacementSums(PAGE, 200, 50, 150, 0.1),
-    ]  # fmt: skip
+        PlacementSums(TOP, 400, 200, 900, 0.3),
+        PlacementSums(ELSEWHERE, 300, 90, 300),
+        PlacementSums(PAGE, 200, 50, 150, 0.1),
+    ]
     first = placements.solve(places, 0.28)
     assert not placements.is_right(places, first)
     moved = [replace(each, adjustment=first.adjustments[each.placement]) for each in places]
@@ -82,8 +81,12 @@ def test_sales_of_a_placement_without_a_click_are_not_its_clicks():
     with_views = [PlacementSums(TOP, 200, 100, 600), PlacementSums(PAGE, 0, 0, 500)]
     assert placements.solve(with_views, 0.25).base == placements.solve(with_views[:1], 0.25).base
     judged = placements.judge(
-        rows(("a", "top_of_search", 400, 40, 100, 1200), ("a", "product_page", 0, 5, 0, 900)), "whose", 30, Aims(0.3), 10,
-    )  # fmt: skip
+        rows(("a", "top_of_search", 400, 40, 100, 1200), ("a", "product_page", 0, 5, 0, 900)),
+        "whose",
+        30,
+        Aims(0.3),
+        10,
+    )
     assert judged["group_aov"][0] == pytest.approx(30 * UNIT)
 
 
@@ -103,10 +106,12 @@ def test_raises_end_at_nine_hundred_per_cent():
     st.sampled_from([0.15, 0.28, 0.4]),
 )
 def test_no_other_base_and_raises_come_closer_to_what_a_click_may_cost(drawn, target):
-    """Against brute force: of whole-percent raises and bases, none lies nearer to the worth of every placement from below."""
+    """
+    Against brute force: of whole-percent raises and bases, none lies nearer to the worth of every
+    placement from below.
+    """
     places = [
-        PlacementSums(name, clicks, 1.0, float(sales))
-        for name, (clicks, sales) in zip(ADJUSTABLE, drawn, strict=True)
+        PlacementSums(name, clicks, 1.0, float(sales)) for name, (clicks, sales) in zip(ADJUSTABLE, drawn, strict=True)
     ]
     found = placements.solve(places, target)
     if found is None:
@@ -117,18 +122,14 @@ def test_no_other_base_and_raises_come_closer_to_what_a_click_may_cost(drawn, ta
 
     def short(base, raises):
         """How much of their worth placements in use are bid below; endless where any is bid above."""
-        bids = {
-            name: base * (1 + raised) for name, raised in zip(ADJUSTABLE, raises, strict=True) if name in used
-        }
+        bids = {name: base * (1 + raised) for name, raised in zip(ADJUSTABLE, raises, strict=True) if name in used}
         over = any(bid > found.worth[name] * (1 + 1e-9) for name, bid in bids.items())
         return float("inf") if over else sum(1 - bid / found.worth[name] for name, bid in bids.items())
 
     mine = short(found.base, [found.adjustments[name] for name in ADJUSTABLE])
     steps = [0.0, 0.1, 0.25, 0.5, 1.0, 2.0, 5.0, 9.0]
     other = min(
-        short(found.base * share, raises)
-        for share in (0.5, 0.8, 0.95, 1.0)
-        for raises in product(steps, repeat=3)
+        short(found.base * share, raises) for share in (0.5, 0.8, 0.95, 1.0) for raises in product(steps, repeat=3)
     )
     assert mine <= other + 0.01 * len(used)
 
@@ -139,19 +140,24 @@ def rows(*given_):
     frame = pl.DataFrame(given_, schema=columns, orient="row")
     return frame.with_columns(
         pl.col("spend", "sales").cast(pl.Float64).mul(UNIT).cast(pl.Int64),
-        impressions=pl.lit(1000), units=pl.col("orders"),
-    )  # fmt: skip
+        impressions=pl.lit(1000),
+        units=pl.col("orders"),
+    )
 
 
 def test_a_placement_is_judged_in_its_campaign_where_that_is_large_enough():
     """m = Σk/Σn of the campaign with the weight of 50 clicks, else the account's."""
     judged = placements.judge(
         rows(
-            ("big", "top_of_search", 300, 30, 100, 900), ("big", "off_site", 100, 0, 40, 0),
+            ("big", "top_of_search", 300, 30, 100, 900),
+            ("big", "off_site", 100, 0, 40, 0),
             ("small", "top_of_search", 20, 0, 10, 0),
         ),
-        "whose", 30, Aims(0.3), 10,
-    )  # fmt: skip
+        "whose",
+        30,
+        Aims(0.3),
+        10,
+    )
     by = {(row["whose"], row["placement"]): row for row in judged.to_dicts()}
     big = 30 / 400
     assert by["big", "off_site"]["prior_a"] == pytest.approx(50 * big)
@@ -169,9 +175,7 @@ def test_off_site_traffic_is_judged_in_the_company_of_the_other_campaigns_off_si
     by = {(row["whose"], row["placement"]): row for row in judged.to_dicts()}
     whole = 81 / 1312
     assert by["a", "off_site"]["company_cvr"] == pytest.approx((1 + 50 * whole) / 550)
-    assert by["a", "off_site"]["verdict"] == "costly", (
-        "few clicks, and everybody's off-site clicks rarely buy"
-    )
+    assert by["a", "off_site"]["verdict"] == "costly", "few clicks, and everybody's off-site clicks rarely buy"
     assert by["b", "off_site"]["company_cvr"] == pytest.approx(41 / 900), "12 clicks of others say nothing"
 
 
@@ -181,10 +185,7 @@ def test_an_account_too_small_to_judge_says_so():
 
 
 def test_lower_bids_cost_and_sell_less_and_the_same_bids_change_nothing():
-    places = [
-        PlacementSums(TOP, 200, 100, 600, 0.2, 30, 170, 30.0),
-        PlacementSums(PAGE, 100, 60, 60, 0.0, 5, 95, 30.0),
-    ]
+    places = [PlacementSums(TOP, 200, 100, 600, 0.2, 30, 170, 30.0), PlacementSums(PAGE, 100, 60, 60, 0.0, 5, 95, 30.0)]
     same, _, _ = placements.outcome(places, 1.0, {TOP: 0.2}, 30)
     assert same.spend.middle == pytest.approx(0)
     assert same.sales.middle == pytest.approx(0)

@@ -8,13 +8,27 @@ from nimbus_reef.core import plan
 from nimbus_reef.core.changes import Action, Change, Entity, value_problem
 
 BID = Change(
-    row=3, action=Action.UPDATE, entity=Entity.TARGET, campaign="C", ad_group="G", target="t",
-    match_type="broad", field="bid", old_value="1.05", new_value="0.74",
-)  # fmt: skip
+    row=3,
+    action=Action.UPDATE,
+    entity=Entity.TARGET,
+    campaign="C",
+    ad_group="G",
+    target="t",
+    match_type="broad",
+    field="bid",
+    old_value="1.05",
+    new_value="0.74",
+)
 NEGATIVE = replace(
-    BID, row=5, action=Action.CREATE, entity=Entity.NEGATIVE, match_type="negative_exact", field="state",
-    old_value="", new_value="enabled",
-)  # fmt: skip
+    BID,
+    row=5,
+    action=Action.CREATE,
+    entity=Entity.NEGATIVE,
+    match_type="negative_exact",
+    field="state",
+    old_value="",
+    new_value="enabled",
+)
 PLAN = [BID, NEGATIVE]
 
 
@@ -38,13 +52,18 @@ def test_a_changed_value_is_taken_and_a_removed_row_leaves_the_plan():
 @pytest.mark.parametrize(
     ("column", "value", "reason"),
     [
-        ("row", "9", "is not a row of this plan"), ("row", "x", "is not a row of this plan"),
-        ("old_value", "1.10", "by now"), ("campaign", "D", "only new_value may be edited"),
-        ("new_value", "cheap", "is not a number"), ("new_value", "0", "must be above 0"),
-        ("new_value", "0.745", "more than two decimals"), ("new_value", "", "is empty"),
-        ("new_value", "1.05", "is what it already was"), ("new_value", "nan", "is not a number"),
+        ("row", "9", "is not a row of this plan"),
+        ("row", "x", "is not a row of this plan"),
+        ("old_value", "1.10", "by now"),
+        ("campaign", "D", "only new_value may be edited"),
+        ("new_value", "cheap", "is not a number"),
+        ("new_value", "0", "must be above 0"),
+        ("new_value", "0.745", "more than two decimals"),
+        ("new_value", "", "is empty"),
+        ("new_value", "1.05", "is what it already was"),
+        ("new_value", "nan", "is not a number"),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_is_an_error_at_its_row(column, value, reason):
     rows = sheet(PLAN)
     rows[0][column] = value

@@ -9,9 +9,20 @@ from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.proposals import AdProduct, Move, Place, Row, for_phrase, for_target, for_term
 
 ROW = Row(
-    days=30, clicks=60, orders=0, spend=48.0, sales=0.0, a=8, b=150, aov=30.0, target_acos=0.28,
-    verdict=Verdict.COSTLY, own_test=True, own_fault=True, more_clicks=0,
-)  # fmt: skip
+    days=30,
+    clicks=60,
+    orders=0,
+    spend=48.0,
+    sales=0.0,
+    a=8,
+    b=150,
+    aov=30.0,
+    target_acos=0.28,
+    verdict=Verdict.COSTLY,
+    own_test=True,
+    own_fault=True,
+    more_clicks=0,
+)
 LAMP = AdProduct(
     "L-1",
     "Nimbra Grow Lamp 30 cm, for seedlings",
@@ -68,11 +79,13 @@ def test_a_term_that_names_the_product_is_never_blocked():
 @pytest.mark.parametrize(
     ("change", "key"),
     [
-        ({"orders": 1}, "has_orders"), ({"verdict": Verdict.FINE}, "within_target"),
-        ({"verdict": Verdict.LEANING}, "undecided"), ({"own_test": False}, "no_own_test"),
+        ({"orders": 1}, "has_orders"),
+        ({"verdict": Verdict.FINE}, "within_target"),
+        ({"verdict": Verdict.LEANING}, "undecided"),
+        ({"own_test": False}, "no_own_test"),
         ({"own_fault": False}, "its_product"),
     ],
-)  # fmt: skip
+)
 def test_what_keeps_a_term_from_becoming_a_negative(change, key):
     proposal = for_term(replace(ROW, **change), "anything")
     assert (proposal.move, proposal.reasons[0].key) == (Move.NONE, key)

@@ -5,14 +5,7 @@ import pytest
 from nimbus_reef.core import sense
 from nimbus_reef.core.model import MEASURES
 
-FOUND = {
-    "impressions": 40_000.0,
-    "clicks": 900.0,
-    "spend": 810.0,
-    "orders": 60.0,
-    "units": 66.0,
-    "sales": 1_500.0,
-}
+FOUND = {"impressions": 40_000.0, "clicks": 900.0, "spend": 810.0, "orders": 60.0, "units": 66.0, "sales": 1_500.0}
 
 
 def test_figures_that_agree_are_not_asked_about():
@@ -23,30 +16,25 @@ def test_figures_that_agree_are_not_asked_about():
 
 @pytest.mark.parametrize(("part", "whole"), [("clicks", "impressions"), ("orders", "clicks")])
 def test_what_is_more_than_what_it_is_a_part_of_is_named(part, whole):
-    (doubt,) = sense.among_themselves(FOUND | {part: FOUND[whole] + 1, whole: FOUND[whole]} | {
-        # what lies below stays below
-        "orders": FOUND[whole] + 1 if part == "orders" else FOUND["orders"],
-    })  # fmt: skip
+    (doubt,) = sense.among_themselves(
+        FOUND
+        | {part: FOUND[whole] + 1, whole: FOUND[whole]}
+        | {
+            # what lies below stays below
+            "orders": FOUND[whole] + 1 if part == "orders" else FOUND["orders"]
+        }
+    )
     assert (doubt.of, doubt.per) == (part, whole)
 
 
 def test_a_funnel_counts_no_more_of_ones_own_than_of_the_market():
-    funnel = {
-        "market_impressions": 900.0,
-        "own_impressions": 90.0,
-        "market_clicks": 100.0,
-        "own_clicks": 20.0,
-    }
+    funnel = {"market_impressions": 900.0, "own_impressions": 90.0, "market_clicks": 100.0, "own_clicks": 20.0}
     assert sense.among_themselves(funnel) == []
     swapped = funnel | {"market_clicks": 20.0, "own_clicks": 80.0}
-    assert [(each.of, each.per) for each in sense.among_themselves(swapped)] == [
-        ("own_clicks", "market_clicks")
-    ]
+    assert [(each.of, each.per) for each in sense.among_themselves(swapped)] == [("own_clicks", "market_clicks")]
 
 
-@pytest.mark.parametrize(
-    ("factor", "asked"), [(0.3, True), (0.34, False), (1.0, False), (2.9, False), (3.1, True)]
-)
+@pytest.mark.parametrize(("factor", "asked"), [(0.3, True), (0.34, False), (1.0, False), (2.9, False), (3.1, True)])
 def test_a_click_price_is_asked_about_from_three_times_on(factor, asked):
     found = FOUND | {"spend": FOUND["spend"] * factor}
     doubts = sense.against_usual(found, FOUND)

@@ -7,10 +7,20 @@ from nimbus_reef.core.structure import StructureLimits
 
 
 def targets(*rows):
-    """id, ad group, normal text, match type, main product, verdict, orders, cost of sale by evidence; loses where that is above 1."""
+    """
+    id, ad group, normal text, match type, main product, verdict, orders, cost of sale by evidence; loses where that is
+    above 1.
+    """
     columns = (
-        "target_id", "ad_group_id", "normal", "match_type", "main_product", "verdict", "orders", "acos_by_evidence",
-    )  # fmt: skip
+        "target_id",
+        "ad_group_id",
+        "normal",
+        "match_type",
+        "main_product",
+        "verdict",
+        "orders",
+        "acos_by_evidence",
+    )
     return pl.DataFrame(rows, schema=columns, orient="row", strict=False).with_columns(
         pl.col("acos_by_evidence").cast(pl.Float64),
         loses=pl.col("acos_by_evidence") > 1,
@@ -27,9 +37,13 @@ def kept(frame):
 def test_the_best_verdict_is_kept_then_the_lowest_cost_of_sale():
     """By the posterior, whoever had the clicks: a fine one beats an undecided one, which beats one above target."""
     found = structure.duplicates(
-        targets((1, 1, "lamp", "exact", "A", "undecided", 9, 0.1), (2, 2, "lamp", "exact", "A", "fine", 1, 0.2),
-                (3, 3, "lamp", "exact", "A", "costly", 4, 0.05), (4, 4, "lamp", "exact", "A", "fine", 7, 0.25))
-    )  # fmt: skip
+        targets(
+            (1, 1, "lamp", "exact", "A", "undecided", 9, 0.1),
+            (2, 2, "lamp", "exact", "A", "fine", 1, 0.2),
+            (3, 3, "lamp", "exact", "A", "costly", 4, 0.05),
+            (4, 4, "lamp", "exact", "A", "fine", 7, 0.25),
+        )
+    )
     assert kept(found) == [(2, "evidence")]
     assert found["twins"].to_list() == [4] * 4
     assert found["target_id"].to_list() == [2, 4, 1, 3], "the one to keep comes first"
@@ -38,8 +52,7 @@ def test_the_best_verdict_is_kept_then_the_lowest_cost_of_sale():
 def test_a_twin_without_a_click_is_kept_rather_than_a_proven_loser():
     found = structure.duplicates(
         targets(
-            (1, 1, "lamp", "exact", "A", "costly", 0, 3.0),
-            (2, 2, "lamp", "exact", "A", "not enough data", None, 0.4),
+            (1, 1, "lamp", "exact", "A", "costly", 0, 3.0), (2, 2, "lamp", "exact", "A", "not enough data", None, 0.4)
         )
     )
     assert kept(found) == [(2, "evidence")]
@@ -61,9 +74,7 @@ def test_of_equals_most_orders_and_then_age_decide():
 
 def test_where_even_the_best_loses_money_none_is_kept():
     found = structure.duplicates(
-        targets(
-            (1, 1, "lamp", "exact", "A", "costly", 0, 3.0), (2, 2, "lamp", "exact", "A", "costly", 1, 1.4)
-        )
+        targets((1, 1, "lamp", "exact", "A", "costly", 0, 3.0), (2, 2, "lamp", "exact", "A", "costly", 1, 1.4))
     )
     assert kept(found) == []
     assert set(found["keep_why"]) == {"none"}
@@ -72,12 +83,15 @@ def test_where_even_the_best_loses_money_none_is_kept():
 def test_another_match_type_product_or_the_same_ad_group_is_no_twin():
     found = structure.duplicates(
         targets(
-            (1, 1, "lamp", "exact", "A", "fine", 1, 0.4), (2, 2, "lamp", "phrase", "A", "fine", 1, 0.4),
-            (3, 3, "lamp", "exact", "B", "fine", 1, 0.4), (4, 4, "stand", "auto", "A", "fine", 1, 0.4),
-            (5, 5, "stand", "auto", "A", "fine", 1, 0.4), (6, 6, "pot", "exact", None, "fine", 1, 0.4),
+            (1, 1, "lamp", "exact", "A", "fine", 1, 0.4),
+            (2, 2, "lamp", "phrase", "A", "fine", 1, 0.4),
+            (3, 3, "lamp", "exact", "B", "fine", 1, 0.4),
+            (4, 4, "stand", "auto", "A", "fine", 1, 0.4),
+            (5, 5, "stand", "auto", "A", "fine", 1, 0.4),
+            (6, 6, "pot", "exact", None, "fine", 1, 0.4),
             (7, 7, "pot", "exact", None, "fine", 1, 0.4),
         )
-    )  # fmt: skip
+    )
     assert found.is_empty()
 
 
@@ -89,10 +103,10 @@ def test_what_cannot_be_steered_is_listed_by_its_limit():
             "match_type": ["exact"] * 5 + ["exact", "broad", "auto"] + ["item", "category"],
         }
     )
-    families = pl.DataFrame(
-        {"campaign": ["full", "full"], "ad_group": ["g", "g"], "family": ["pots", "lamps"]}
-    )
+    families = pl.DataFrame({"campaign": ["full", "full"], "ad_group": ["g", "g"], "family": ["pots", "lamps"]})
     found = structure.faults(live, families, StructureLimits(targets=4))
     assert found.select("fault", "campaign", "count", "detail").rows() == [
-        ("crowded", "full", 5, ""), ("mixed", "mixed", 2, "broad, exact"), ("unlike", "full", 2, "lamps, pots"),
-    ]  # fmt: skip
+        ("crowded", "full", 5, ""),
+        ("mixed", "mixed", 2, "broad, exact"),
+        ("unlike", "full", 2, "lamps, pots"),
+    ]

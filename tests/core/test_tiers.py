@@ -18,9 +18,20 @@ USUAL = [Tier(NO_ORDER, None, None, Deed.PAUSE), Tier("acos", 60, 90, Deed.BID_B
 
 def row(orders=2, clicks=40, spend=30.0):
     return Row(
-        days=30, clicks=clicks, orders=orders, spend=spend, sales=orders * 25.0, a=1.0 + orders, b=20.0 + clicks - orders, aov=25.0,
-        target_acos=0.3, verdict=Verdict.COSTLY, own_test=True, own_fault=True, more_clicks=None,
-    )  # fmt: skip
+        days=30,
+        clicks=clicks,
+        orders=orders,
+        spend=spend,
+        sales=orders * 25.0,
+        a=1.0 + orders,
+        b=20.0 + clicks - orders,
+        aov=25.0,
+        target_acos=0.3,
+        verdict=Verdict.COSTLY,
+        own_test=True,
+        own_fault=True,
+        more_clicks=None,
+    )
 
 
 def on_target(deed, value=None, *, of=None, bid=1.0, state="enabled", raises=False):

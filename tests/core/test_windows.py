@@ -26,8 +26,9 @@ def test_a_range_up_to_today_says_how_many_days_mature():
 
 
 @pytest.mark.parametrize(
-    ("loaded", "days"), [(date(2026, 10, 20), 3), (date(2026, 10, 21), 2), (date(2026, 10, 23), 0), (date(2026, 11, 26), 0)]
-)  # fmt: skip
+    ("loaded", "days"),
+    [(date(2026, 10, 20), 3), (date(2026, 10, 21), 2), (date(2026, 10, 23), 0), (date(2026, 11, 26), 0)],
+)
 def test_a_sum_of_days_long_past_has_matured(loaded, days):
     window = Window(date(2026, 9, 20), date(2026, 10, 19))
     assert windows.maturing(window, window.last, 3, loaded) == days
@@ -53,9 +54,7 @@ def test_preceding_windows_of_the_same_length_meet(first, days):
     assert before.days == window.days or windows.is_calendar_month(window)
 
 
-@pytest.mark.parametrize(
-    "text", ["last-x", "2026-13", "2026-02-30..2026-03-01", "", "2026-03-02..2026-03-01"]
-)
+@pytest.mark.parametrize("text", ["last-x", "2026-13", "2026-02-30..2026-03-01", "", "2026-03-02..2026-03-01"])
 def test_what_is_no_window_says_how_to_write_one(text):
     with pytest.raises(BadInput) as problem:
         windows.parse(text, date(2026, 1, 1), 3)

@@ -21,9 +21,18 @@ def test_normal_form_is_its_own_normal_form(text):
 
 @pytest.mark.parametrize(
     ("word", "single"),
-    [("berries", "berry"), ("boxes", "box"), ("dishes", "dish"), ("lamps", "lamp"), ("glass", "glass"),
-     ("cactus", "cactus"), ("iris", "iris"), ("gas", "gas"), ("torches", "torch")],
-)  # fmt: skip
+    [
+        ("berries", "berry"),
+        ("boxes", "box"),
+        ("dishes", "dish"),
+        ("lamps", "lamp"),
+        ("glass", "glass"),
+        ("cactus", "cactus"),
+        ("iris", "iris"),
+        ("gas", "gas"),
+        ("torches", "torch"),
+    ],
+)
 def test_plurals(word, single):
     assert words.singular(word) == single
 
@@ -48,7 +57,7 @@ TERMS = st.lists(
         st.integers(0, 50),
     ),
     max_size=12,
-)  # fmt: skip
+)
 
 
 @given(TERMS)
@@ -56,10 +65,7 @@ def test_phrases_sum_every_row_that_holds_them_once(rows):
     """Against a plain count: n-grams as sets, each term's rows added to each of its phrases."""
     texts = {number: " ".join(words_of) for number, words_of, _, _ in rows}
     frame = pl.DataFrame(
-        [
-            {"normal_id": n, "term": texts[n], "orders": orders, "spend": spend}
-            for n, _, orders, spend in rows
-        ],
+        [{"normal_id": n, "term": texts[n], "orders": orders, "spend": spend} for n, _, orders, spend in rows],
         schema={"normal_id": pl.UInt32, "term": pl.String, "orders": pl.Int64, "spend": pl.Int64},
     )
     wanted = {}
@@ -74,9 +80,7 @@ def test_phrases_sum_every_row_that_holds_them_once(rows):
     spelt = pl.DataFrame(
         {
             "normal_id": list(texts),
-            "word": words.spelling(
-                pl.Series([words.normal_form(each) for each in texts.values()], dtype=pl.String)
-            ),
+            "word": words.spelling(pl.Series([words.normal_form(each) for each in texts.values()], dtype=pl.String)),
         }
     )
     tokens = (
@@ -94,12 +98,11 @@ def test_phrases_sum_every_row_that_holds_them_once(rows):
         vocabulary,
         ["orders", "spend"],
     )
-    assert {
-        row["phrase"]: (row["orders"], row["spend"], row["terms"], row["example"]) for row in found.to_dicts()
-    } == {
+    assert {row["phrase"]: (row["orders"], row["spend"], row["terms"], row["example"]) for row in found.to_dicts()} == {
         phrase: (*sums, min(held)[1])  # the dearest, of equally dear ones the first by name
-        for phrase, (*sums, held) in wanted.items() if sums[2] > 1
-    }  # fmt: skip
+        for phrase, (*sums, held) in wanted.items()
+        if sums[2] > 1
+    }
     assert all(row["length"] == len(row["phrase"].split()) for row in found.to_dicts())
 
 
@@ -127,14 +130,7 @@ def test_a_family_is_called_by_the_words_that_all_its_titles_begin_with():
 
 @pytest.mark.parametrize(
     ("text", "shape"),
-    [
-        ("TM0040117", "a2d7"),
-        ("tm0040117", "a2d7"),
-        ("grow light", ""),
-        ("lamp", ""),
-        ("25w", ""),
-        ("planter", ""),
-    ],
+    [("TM0040117", "a2d7"), ("tm0040117", "a2d7"), ("grow light", ""), ("lamp", ""), ("25w", ""), ("planter", "")],
 )
 def test_an_item_id_is_known_by_how_it_is_built(text, shape):
     assert words.item_shape(text) == shape
@@ -144,9 +140,7 @@ def test_an_item_id_is_known_by_how_it_is_built(text, shape):
 def test_normal_forms_are_those_of_each(texts):
     """Also where some are plain and some are not."""
     given_ones = [*texts, "A \t b\x1c", "Ⅷ x", ""]
-    assert words.normal_forms(pl.Series(given_ones)).to_list() == [
-        words.normal_form(each) for each in given_ones
-    ]
+    assert words.normal_forms(pl.Series(given_ones)).to_list() == [words.normal_form(each) for each in given_ones]
 
 
 def test_of_equally_dear_terms_the_first_by_name_is_the_example():
@@ -155,7 +149,5 @@ def test_of_equally_dear_terms_the_first_by_name_is_the_example():
     terms = {"normal_id": [1, 2], "term": ["zeta led", "alpha led"], "orders": [0, 0], "spend": [5, 5]}
     tokens = pl.DataFrame({"normal_id": [1, 1, 2, 2], "word_id": [3, 1, 2, 1]}, schema_overrides=ids)
     vocabulary = pl.DataFrame({"word_id": [1, 2, 3], "word": ["led", "alpha", "zeta"]}, schema_overrides=ids)
-    found = words.by_phrase(
-        pl.DataFrame(terms, schema_overrides=ids), tokens, vocabulary, ["orders", "spend"]
-    )
+    found = words.by_phrase(pl.DataFrame(terms, schema_overrides=ids), tokens, vocabulary, ["orders", "spend"])
     assert found["example"].to_list() == ["alpha led"]

@@ -32,7 +32,10 @@ NODES: Final = 3
 _PROVIDERS: Final = ("/usr/lib/galera/libgalera_smm.so", "/usr/lib/libgalera_smm.so")
 _PATIENCE: Final = 120.0
 OUT_AFTER: Final = 2
-"""Seconds in which a node has to say something before it is out, as docs/scaling.md has them: so long do writes wait for it."""
+"""
+Seconds in which a node has to say something before it is out, as docs/scaling.md has them: so long do writes wait for
+it.
+"""
 
 
 def runs_as() -> str | None:
@@ -57,16 +60,14 @@ class Cluster:
     def url(self, first: int = 0, *, owner: bool = False) -> str:
         """The address that names all nodes, one of them before the others."""
         order = [*range(first, NODES), *range(first)]
-        user, password = (
-            ("reef_owner", self.place.owner_password) if owner else ("reef_app", self.place.app_password)
-        )
+        user, password = ("reef_owner", self.place.owner_password) if owner else ("reef_app", self.place.app_password)
         hosts = ",".join(f"127.0.0.1:{self.port(number)}" for number in order)
         return f"mysql://{user}:{password}@{hosts}/{DATABASE}"
 
     def start(self, number: int, *, found: bool = False) -> None:
         """
-        Starts a node and waits until it is in step with the others; again where it ends by itself, as one does whose donor goes while it
-        copies, and as its service has it. found: it is the first of a new cluster.
+        Starts a node and waits until it is in step with the others; again where it ends by itself, as one does whose
+        donor goes while it copies, and as its service has it. found: it is the first of a new cluster.
         """
         home = self.folder / f"node-{number}"
         end = time.monotonic() + _PATIENCE
@@ -78,9 +79,14 @@ class Cluster:
         """True once the node is in sync; False when it exited or `end` passed."""
         with (home / "mariadb.log").open("ab") as log:
             self.running[number] = subprocess.Popen(
-                self._command(number, home, found=found), stdout=log, stderr=log, user=runs_as(), group=runs_as(), extra_groups=[] if runs_as() else None,
+                self._command(number, home, found=found),
+                stdout=log,
+                stderr=log,
+                user=runs_as(),
+                group=runs_as(),
+                extra_groups=[] if runs_as() else None,
                 start_new_session=True,
-            )  # fmt: skip
+            )
         while not (ready := self.in_step(number)) and self.running[number].poll() is None:
             if time.monotonic() > end:
                 break
@@ -106,9 +112,7 @@ class Cluster:
         """Whether a node takes questions and has all that the others have."""
         try:
             with _asked(self.port(number), self.place) as cursor:
-                cursor.execute(
-                    "SHOW GLOBAL STATUS WHERE Variable_name IN ('wsrep_ready', 'wsrep_local_state_comment')"
-                )
+                cursor.execute("SHOW GLOBAL STATUS WHERE Variable_name IN ('wsrep_ready', 'wsrep_local_state_comment')")
                 return dict(cursor.fetchall()) == {"wsrep_ready": "ON", "wsrep_local_state_comment": "Synced"}
         except MySQLdb.Error:
             return False
@@ -127,22 +131,42 @@ class Cluster:
         others = ",".join(f"127.0.0.1:{each[1]}" for each in self.ports)
         provider = next(path for path in _PROVIDERS if Path(path).exists())
         times = (
-            f"evs.keepalive_period=PT0.3S;evs.inactive_check_period=PT0.3S;evs.suspect_timeout=PT{self.out_after // 2}S;"
-            f"evs.inactive_timeout=PT{self.out_after}S;evs.install_timeout=PT{self.out_after}S;gcache.size=128M"
+            "evs.keepalive_period=PT0.3S;evs.inactive_check_period=PT0.3S;"
+            f"evs.suspect_timeout=PT{self.out_after // 2}S;evs.inactive_timeout=PT{self.out_after}S;"
+            f"evs.install_timeout=PT{self.out_after}S;gcache.size=128M"
         )
         return [
-            server.program("mariadbd"), "--no-defaults", f"--datadir={home / 'data'}", f"--socket={home / 's.sock'}", f"--pid-file={home / 'pid'}",
-            "--bind-address=127.0.0.1", f"--port={port}", "--skip-name-resolve", "--local-infile=1", f"--tmpdir={home / 'tmp'}",
+            server.program("mariadbd"),
+            "--no-defaults",
+            f"--datadir={home / 'data'}",
+            f"--socket={home / 's.sock'}",
+            f"--pid-file={home / 'pid'}",
+            "--bind-address=127.0.0.1",
+            f"--port={port}",
+            "--skip-name-resolve",
+            "--local-infile=1",
+            f"--tmpdir={home / 'tmp'}",
             f"--init-file={self.folder / 'setup.sql'}",
-            "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-buffer-pool-size=64M", "--max-connections=200",
-            "--max-allowed-packet=64M", "--binlog-format=ROW", "--innodb-autoinc-lock-mode=2",
+            "--character-set-server=utf8mb4",
+            "--collation-server=utf8mb4_bin",
+            "--innodb-buffer-pool-size=64M",
+            "--max-connections=200",
+            "--max-allowed-packet=64M",
+            "--binlog-format=ROW",
+            "--innodb-autoinc-lock-mode=2",
             # The tests kill processes, not the machine, so the nodes need not flush to disk at every commit.
-            "--innodb-flush-log-at-trx-commit=2", "--wsrep-sync-wait=1",
-            "--wsrep-on=ON", f"--wsrep-provider={provider}", f"--wsrep-cluster-address=gcomm://{others}", "--wsrep-cluster-name=reef-test",
-            "--wsrep-node-address=127.0.0.1", f"--wsrep-sst-receive-address=127.0.0.1:{copying}", "--wsrep-sst-method=rsync",
+            "--innodb-flush-log-at-trx-commit=2",
+            "--wsrep-sync-wait=1",
+            "--wsrep-on=ON",
+            f"--wsrep-provider={provider}",
+            f"--wsrep-cluster-address=gcomm://{others}",
+            "--wsrep-cluster-name=reef-test",
+            "--wsrep-node-address=127.0.0.1",
+            f"--wsrep-sst-receive-address=127.0.0.1:{copying}",
+            "--wsrep-sst-method=rsync",
             f"--wsrep-provider-options=gmcast.listen_addr=tcp://127.0.0.1:{group};ist.recv_addr=127.0.0.1:{catching_up};{times}",
             *(["--wsrep-new-cluster"] if found else []),
-        ]  # fmt: skip
+        ]
 
 
 @contextmanager
@@ -164,9 +188,11 @@ def cluster(out_after: int = OUT_AFTER) -> Iterator[Cluster]:
     first = port_from(5200)
     group, copying, catching_up = (port_from(first + NODES + 100 * k) for k in range(1, 4))
     made = Cluster(
-        folder, Server(folder, 0, "app-of-the-nodes", "owner-of-the-nodes"),
-        tuple((first + n, group + n, copying + n, catching_up + n) for n in range(NODES)), out_after,
-    )  # fmt: skip
+        folder,
+        Server(folder, 0, "app-of-the-nodes", "owner-of-the-nodes"),
+        tuple((first + n, group + n, copying + n, catching_up + n) for n in range(NODES)),
+        out_after,
+    )
     (folder / "setup.sql").write_text(server.setup_sql(made.place))
     for number in range(NODES):
         (folder / f"node-{number}" / "tmp").mkdir(parents=True)
@@ -189,8 +215,8 @@ def cluster(out_after: int = OUT_AFTER) -> Iterator[Cluster]:
 @dataclass
 class Written:
     """
-    Small writes, one after the other, by their numbers. tried: the last of these; kept: those said to be kept, with the moment at which
-    that was said.
+    Small writes, one after the other, by their numbers. tried: the last of these; kept: those said to be kept, with the
+    moment at which that was said.
     """
 
     tried: int = 0

@@ -56,8 +56,9 @@ class Installation:
             return
         self.parts[name] = subprocess.Popen(
             [sys.executable, "-m", "nimbus_reef", {"web": "serve"}.get(name, name)],
-            env=self.environment, start_new_session=True,
-        )  # fmt: skip
+            env=self.environment,
+            start_new_session=True,
+        )
         if name == "web":
             until(lambda: self.get("/alive")[0] == 200)
 
@@ -105,9 +106,10 @@ class Installation:
         # Whatever was killed before is being taken over meanwhile.
         until(lambda: self.get("/sign-in", browser)[0] == 200, _PATIENCE)
         form = {
-            "csrf_token": token(self.get("/sign-in", browser)[1]), "email": self.person.email,
+            "csrf_token": token(self.get("/sign-in", browser)[1]),
+            "email": self.person.email,
             "password": self.person.password,
-        }  # fmt: skip
+        }
         assert self.ask("/sign-in", form, browser)[0] == 200
         return browser, token(self.get("/plan/", browser)[1])
 
@@ -135,16 +137,16 @@ def until(true: Callable[[], bool], seconds: float = _PATIENCE) -> None:
 @pytest.fixture(scope="session")
 def installation(kept_demo: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Installation]:
     settings = {
-        "REEF_PORT": str(port_from(8990)), "REEF_WEB_WORKERS": "1",
-        "REEF_LOG_LEVEL": "ERROR", "REEF_SIGN_IN_LIMIT": "1000 per minute",
-    }  # fmt: skip
+        "REEF_PORT": str(port_from(8990)),
+        "REEF_WEB_WORKERS": "1",
+        "REEF_LOG_LEVEL": "ERROR",
+        "REEF_SIGN_IN_LIMIT": "1000 per minute",
+    }
     var = tmp_path_factory.mktemp("faults")
     conf, database = installed(kept_demo, var, **settings)
     place = {"REEF_VAR": str(var), "REEF_DATABASE_PORT": str(conf.database_port)}
     person = Person(demo_data.DEMO_EMAIL, demo_data.password(conf))
-    made = Installation(
-        conf, wiring.open_store(conf), environment_of(settings | place), person, {"database": database}
-    )
+    made = Installation(conf, wiring.open_store(conf), environment_of(settings | place), person, {"database": database})
     for name in ("worker", "web"):
         made.start(name)
     yield made

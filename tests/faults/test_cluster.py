@@ -1,6 +1,6 @@
 """
-Two machines, each a web process and a worker with day files of its own, on one cluster of three databases and one queue: a database is
-killed under loads and acceptances, and nothing is lost, nothing is there twice.
+Two machines, each a web process and a worker with day files of its own, on one cluster of three databases and one
+queue: a database is killed under loads and acceptances, and nothing is lost, nothing is there twice.
 """
 
 from __future__ import annotations
@@ -37,7 +37,10 @@ PERSON = Person("ann@example.com", "a password for two machines")
 HEADER = "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
 ROWS, DAYS = 12_000, 30
 _OUT_AFTER = 6
-"""Seconds: on a machine that does much else all nodes may be kept from speaking for two, and those left must not lose each other."""
+"""
+Seconds: on a machine that does much else all nodes may be kept from speaking for two, and those left must not lose each
+other.
+"""
 
 
 @dataclass
@@ -54,9 +57,7 @@ class Machines:
             config.load({"REEF_DATABASE_URL": self.nodes.url(node), "REEF_VAR": str(self.both[0].config.var)})
         )
         with store.read() as connection:
-            told = connection.execute(
-                text("SELECT COUNT(*), COALESCE(SUM(clicks), 0) FROM search_term_daily")
-            ).one()
+            told = connection.execute(text("SELECT COUNT(*), COALESCE(SUM(clicks), 0) FROM search_term_daily")).one()
         store.engine.dispose()
         return int(told[0]), int(told[1])
 
@@ -79,9 +80,13 @@ class Machines:
         )
         chosen = mapping.suggest_kind(files.read_table(kept.path, "month.csv", rows=500))[0].mapping
         job_id = loads.start_job(
-            by.store, kind="load", account_id=self.account.id, person_id=None, upload_id=upload_id,
+            by.store,
+            kind="load",
+            account_id=self.account.id,
+            person_id=None,
+            upload_id=upload_id,
             request=LoadOrder((chosen,), scope="all", confirmed=True),
-        )  # fmt: skip
+        )
         make_queue(by.config, by.store).start(job_id)
         return job_id
 
@@ -89,18 +94,7 @@ class Machines:
 @pytest.fixture(scope="module")
 def queue_server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     folder, port = tmp_path_factory.mktemp("redis"), port_from(6480)
-    settings = (
-        "--bind",
-        "127.0.0.1",
-        "--port",
-        str(port),
-        "--dir",
-        str(folder),
-        "--save",
-        "",
-        "--loglevel",
-        "warning",
-    )
+    settings = ("--bind", "127.0.0.1", "--port", str(port), "--dir", str(folder), "--save", "", "--loglevel", "warning")
     process = subprocess.Popen(["redis-server", *settings])
     yield f"redis://127.0.0.1:{port}/0"
     process.terminate()
@@ -115,17 +109,29 @@ def machines(queue_server: str, tmp_path_factory: pytest.TempPathFactory) -> Ite
         both = []
         for number in range(2):
             settings = {
-                "REEF_VAR": str(shared), "REEF_LOCAL": str(tmp_path_factory.mktemp(f"machine-{number}")), "REEF_REDIS_URL": queue_server,
-                "REEF_DATABASE_URL": nodes.url(number), "REEF_PORT": str(port_from(8890 + 5 * number)), "REEF_WEB_WORKERS": "1",
-                "REEF_LOG_LEVEL": "ERROR", "REEF_SIGN_IN_LIMIT": "1000 per minute",
-            }  # fmt: skip
+                "REEF_VAR": str(shared),
+                "REEF_LOCAL": str(tmp_path_factory.mktemp(f"machine-{number}")),
+                "REEF_REDIS_URL": queue_server,
+                "REEF_DATABASE_URL": nodes.url(number),
+                "REEF_PORT": str(port_from(8890 + 5 * number)),
+                "REEF_WEB_WORKERS": "1",
+                "REEF_LOG_LEVEL": "ERROR",
+                "REEF_SIGN_IN_LIMIT": "1000 per minute",
+            }
             conf = config.load(settings)
             both.append(Installation(conf, wiring.open_store(conf), environment_of(settings), PERSON))
         store = both[0].store
         account = accounts.add(
-            store, key="two-de", brand_name="Twofold", marketplace="Tidemarkt", country="DE", currency="EUR", locale="en_IE",
-            timezone="Europe/Berlin", target_acos=0.28,
-        )  # fmt: skip
+            store,
+            key="two-de",
+            brand_name="Twofold",
+            marketplace="Tidemarkt",
+            country="DE",
+            currency="EUR",
+            locale="en_IE",
+            timezone="Europe/Berlin",
+            target_acos=0.28,
+        )
         people.add(store, email=PERSON.email, name="Ann", password=PERSON.password, role=people.Role.OWNER)
         for each in both:
             each.start("worker")
@@ -173,7 +179,10 @@ def test_what_one_machine_loads_the_other_shows_at_once(machines, tmp_path):
 
 @pytest.mark.parametrize(("node", "at"), [(0, 0.3), (1, 0.9)])
 def test_a_node_killed_under_a_load_loses_nothing_and_doubles_nothing(machines, tmp_path, node, at):
-    """The month is there as it was before or as the file has it, on all nodes alike; here: as the file has it, since it is tried again."""
+    """
+    The month is there as it was before or as the file has it, on all nodes alike; here: as the file has it, since it is
+    tried again.
+    """
     clicks = 10 + round(10 * at) + node
     batches = len(loads.batches(machines.both[0].store, machines.account.id))
     job_id = machines.enqueue(machines.both[node % 2], f"killed {node} {at}", clicks, tmp_path)
@@ -190,10 +199,7 @@ def test_a_node_killed_under_a_load_loses_nothing_and_doubles_nothing(machines, 
 def test_loads_of_the_same_days_by_both_machines_end_as_one_of_them(machines, tmp_path):
     """They meet on two nodes that know nothing of each other's locks."""
     one, other = machines.both
-    first, second = (
-        machines.enqueue(one, "mine", 31, tmp_path),
-        machines.enqueue(other, "yours", 32, tmp_path),
-    )
+    first, second = (machines.enqueue(one, "mine", 31, tmp_path), machines.enqueue(other, "yours", 32, tmp_path))
     assert {ended(machines, first).state, ended(machines, second).state} == {"done"}
     rows, clicks = machines.held(0)
     assert rows == ROWS
@@ -210,8 +216,14 @@ def test_a_node_killed_under_acceptances_keeps_each_of_them_whole_and_once(machi
     browsers = [(each, *each.signed_in()) for each in machines.both]
 
     def accept(machine: Installation, browser: OpenerDirector, token: str) -> None:
-        form = {"csrf_token": token, "all": "yes", "where": "verdict:is:costly", "account": machines.account.key, "sure": "yes",
-                "window": "2026-06-01..2026-06-30"}  # fmt: skip
+        form = {
+            "csrf_token": token,
+            "all": "yes",
+            "where": "verdict:is:costly",
+            "account": machines.account.key,
+            "sure": "yes",
+            "window": "2026-06-01..2026-06-30",
+        }
         said.append(machine.ask(path, form, browser)[0])
 
     asking = [threading.Thread(target=accept, args=each) for each in browsers]

@@ -46,23 +46,12 @@ def enqueue_load(installation: Installation, account, folder: Path, word: str) -
         store, account_id=account.id, person_id=None, file_name="big.csv", sha256=kept.sha256, size=kept.size
     )
     chosen = mapping.suggest_kind(files.read_table(kept.path, "big.csv", rows=500))[0].mapping
-    return enqueue(
-        installation,
-        account,
-        "load",
-        LoadOrder((chosen,), scope="all", confirmed=True),
-        upload_id,
-    )
+    return enqueue(installation, account, "load", LoadOrder((chosen,), scope="all", confirmed=True), upload_id)
 
 
 def enqueue(installation, account, kind, request, upload_id=None):
     job_id = loads.start_job(
-        installation.store,
-        kind=kind,
-        account_id=account.id,
-        person_id=None,
-        upload_id=upload_id,
-        request=request,
+        installation.store, kind=kind, account_id=account.id, person_id=None, upload_id=upload_id, request=request
     )
     make_queue(installation.config, installation.store).start(job_id)
     return job_id
@@ -76,9 +65,7 @@ def well(installation, account):
     return list(verify(installation.store, account.id)) == []
 
 
-def test_the_worker_killed_in_a_load_leaves_the_old_state_and_the_next_finishes(
-    installation, account, tmp_path
-):
+def test_the_worker_killed_in_a_load_leaves_the_old_state_and_the_next_finishes(installation, account, tmp_path):
     job_id = enqueue_load(installation, account, tmp_path, "killed")
     until(lambda: job(installation, job_id).progress >= 0.5)
     installation.kill("worker")
@@ -143,13 +130,7 @@ def test_the_database_killed_in_a_load_leaves_the_old_state_or_the_new(installat
 @pytest.mark.parametrize("after", [0.0, 0.1, 0.3])
 def test_the_web_killed_in_accepting_many_keeps_all_of_them_or_none(installation, account, after):
     browser, token = installation.signed_in()
-    form = {
-        "csrf_token": token,
-        "all": "yes",
-        "where": "verdict:is:costly",
-        "account": account.key,
-        "sure": "yes",
-    }
+    form = {"csrf_token": token, "all": "yes", "where": "verdict:is:costly", "account": account.key, "sure": "yes"}
     path = "/targeting/targets/accept-many"
     asking = threading.Thread(target=lambda: installation.ask(path, form, browser))
     asking.start()

@@ -9,8 +9,7 @@ from nimbus_reef.formats import apart as told
 from nimbus_reef.formats.apart import apart
 
 ROWS = st.lists(
-    st.tuples(st.sampled_from(["a", "b", "", None]), st.sampled_from(["x", "x ", None]), st.integers(0, 3)),
-    max_size=12,
+    st.tuples(st.sampled_from(["a", "b", "", None]), st.sampled_from(["x", "x ", None]), st.integers(0, 3)), max_size=12
 )
 SCHEMA = {"first": pl.String, "second": pl.String, "figure": pl.Int64}
 

@@ -20,9 +20,7 @@ from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.values import Style
 
 HEADER = ["Date", "Campaign", "Impressions", "Clicks", "Cost", "Orders", "Sales"]
-COLUMNS = dict(
-    zip(["date", "campaign", "impressions", "clicks", "spend", "orders", "sales"], HEADER, strict=True)
-)
+COLUMNS = dict(zip(["date", "campaign", "impressions", "clicks", "spend", "orders", "sales"], HEADER, strict=True))
 CHOSEN = ColumnMap("campaign_daily", COLUMNS)
 ROWS = 60
 
@@ -38,10 +36,17 @@ def rows(seed):
     """What truly happened: date, campaign, impressions, clicks, cents, orders, cents."""
     rng = random.Random(seed)
     return [
-        (date(2026, 10, 1) + timedelta(days=n // 10), f"Campaign {n % 10}", rng.randint(1000, 99_999), rng.randint(0, 999),
-         rng.randint(1, 9_999_999), rng.randint(0, 40), rng.randint(0, 99_999_999))
+        (
+            date(2026, 10, 1) + timedelta(days=n // 10),
+            f"Campaign {n % 10}",
+            rng.randint(1000, 99_999),
+            rng.randint(0, 999),
+            rng.randint(1, 9_999_999),
+            rng.randint(0, 40),
+            rng.randint(0, 99_999_999),
+        )
         for n in range(ROWS)
-    ]  # fmt: skip
+    ]
 
 
 def money(cents, style):
@@ -180,9 +185,24 @@ def cut_off(text, rng):
 
 
 BREAKS = [
-    nothing, other_sign, unquoted_comma, too_few, stray_quotes, one_quote, odd_byte, zero_byte, month_for_day,
-    long_cell, endless_money, long_name, old_returns, wide_file, a_total, a_remark, cut_off,
-]  # fmt: skip
+    nothing,
+    other_sign,
+    unquoted_comma,
+    too_few,
+    stray_quotes,
+    one_quote,
+    odd_byte,
+    zero_byte,
+    month_for_day,
+    long_cell,
+    endless_money,
+    long_name,
+    old_returns,
+    wide_file,
+    a_total,
+    a_remark,
+    cut_off,
+]
 STYLES = (("dot", ","), ("comma", ";"), ("bare comma", ","))
 CASES = [(break_, style, seed) for break_, style, seed in itertools.product(BREAKS, STYLES, range(5))]
 
@@ -210,30 +230,23 @@ def test_no_broken_file_tells_another_number(tmp_path, break_, style, seed):
         assert refused.place.startswith("broken.csv")
         assert refused.message
         assert refused.remedy
-        assert break_ not in (
-            nothing,
-            wide_file,
-            old_returns,
-            a_total,
-            a_remark,
-            too_few,
-            odd_byte,
-            zero_byte,
-        )
+        assert break_ not in (nothing, wide_file, old_returns, a_total, a_remark, too_few, odd_byte, zero_byte)
         return
     told = {
         (row["date"], row["campaign"].replace("Campagne été", "Campaign").strip('"')): (
-            row["impressions"], row["clicks"], row["spend"], row["orders"], row["sales"]
+            row["impressions"],
+            row["clicks"],
+            row["spend"],
+            row["orders"],
+            row["sales"],
         )
         for row in parsed.rows.to_dicts()
-    }  # fmt: skip
+    }
     expected = {
         (day, campaign): (impressions, clicks, spend * 10_000, orders, sales * 10_000)
         for day, campaign, impressions, clicks, spend, orders, sales in true
     }
-    wrong = {
-        key: (figures, expected.get(key)) for key, figures in told.items() if expected.get(key) != figures
-    }
+    wrong = {key: (figures, expected.get(key)) for key, figures in told.items() if expected.get(key) != figures}
     if break_ is cut_off:
         # What is left of the last line may be a shorter figure: nothing in the file says that more was meant.
         wrong.pop(max(expected), None)
@@ -245,9 +258,7 @@ def test_no_broken_file_tells_another_number(tmp_path, break_, style, seed):
 
 def test_a_file_whose_every_figure_could_be_either_is_asked_about(tmp_path):
     path = tmp_path / "doubt.csv"
-    path.write_text(
-        "\n".join([";".join(HEADER), "2026-10-01;A;9;8;1,250;1;2,500", "2026-10-01;B;9;8;3,125;1;0"])
-    )
+    path.write_text("\n".join([";".join(HEADER), "2026-10-01;A;9;8;1,250;1;2,500", "2026-10-01;B;9;8;3,125;1;0"]))
     with pytest.raises(ReefError, match="1,250") as problem:
         wall.parse_file(path, "doubt.csv", [CHOSEN], "UTC", {})
     assert "--decimal" in problem.value.remedy
@@ -289,9 +300,13 @@ def nested_parquet(path):
 
 
 HOSTILE = [
-    (far_cell, "a.xlsx"), (many_columns, "a.csv"), (endless_date, "a.csv"), (no_zip, "a.xlsx"),
-    (half_parquet, "a.parquet"), (nested_parquet, "a.parquet"),
-]  # fmt: skip
+    (far_cell, "a.xlsx"),
+    (many_columns, "a.csv"),
+    (endless_date, "a.csv"),
+    (no_zip, "a.xlsx"),
+    (half_parquet, "a.parquet"),
+    (nested_parquet, "a.parquet"),
+]
 
 
 def as_report(path, name):
@@ -301,7 +316,10 @@ def as_report(path, name):
 @pytest.mark.parametrize("task", [as_report, wall.edited_rows])
 @pytest.mark.parametrize(("make", "name"), HOSTILE)
 def test_whatever_a_reader_does_the_person_gets_place_reason_and_remedy_in_time(tmp_path, make, name, task):
-    """Within 20 s of work and 1 GB, nothing of a library's words or the server's paths; the next file is read as ever."""
+    """
+    Within 20 s of work and 1 GB, nothing of a library's words or the server's paths; the next file
+    is read as ever.
+    """
     path = tmp_path / name
     make(path)
     begun = work_of_readers()
@@ -350,7 +368,10 @@ def readers_of_a_good_file(path):
 
 
 def test_a_reader_is_kept_for_the_next_file(tmp_path):
-    """Also one that holds much in the moment of its answer: it gives that back, and a start takes longer than most files."""
+    """
+    Also one that holds much in the moment of its answer: it gives that back, and a start takes
+    longer than most files.
+    """
     assert readers_of_a_good_file(tmp_path / "a.csv") == readers_of_a_good_file(tmp_path / "b.csv") != []
 
 

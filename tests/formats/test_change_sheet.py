@@ -13,11 +13,31 @@ from nimbus_reef.errors import BadFile
 from nimbus_reef.formats import change_sheet, edited_sheet, tables
 
 CHANGES = [
-    Change(row=1, action=Action.UPDATE, entity=Entity.TARGET, campaign="=C · a", ad_group="G, “x”", target="-led",
-           match_type="broad", field="bid", old_value="1.05", new_value="0.70", reason="38 clicks, no order."),
-    Change(row=2, action=Action.CREATE, entity=Entity.NEGATIVE, campaign="C", ad_group="G", target="'@gif",
-           match_type="negative_exact", field="state", new_value="enabled"),
-]  # fmt: skip
+    Change(
+        row=1,
+        action=Action.UPDATE,
+        entity=Entity.TARGET,
+        campaign="=C · a",
+        ad_group="G, “x”",
+        target="-led",
+        match_type="broad",
+        field="bid",
+        old_value="1.05",
+        new_value="0.70",
+        reason="38 clicks, no order.",
+    ),
+    Change(
+        row=2,
+        action=Action.CREATE,
+        entity=Entity.NEGATIVE,
+        campaign="C",
+        ad_group="G",
+        target="'@gif",
+        match_type="negative_exact",
+        field="state",
+        new_value="enabled",
+    ),
+]
 
 
 @given(st.text())

@@ -50,9 +50,7 @@ def test_the_header_that_was_said_is_taken_and_what_stands_above_it_is_its_title
     assert files.read_table(path, "report.csv").headers == tuple(rows[0])
     told = files.read_table(path, "report.csv", layout=Layout("", 3))
     assert told.headers == tuple(HEADER)
-    assert told.source_headers == tuple(rows[0]), (
-        "the next file of this source is known by what is found in it"
-    )
+    assert told.source_headers == tuple(rows[0]), "the next file of this source is known by what is found in it"
     assert told.frame[LINE].to_list() == list(range(4, 12))
     assert told.title.startswith("Campaign of October by day")
     assert told.first_lines[2] == ",".join(HEADER)

@@ -1,4 +1,7 @@
-"""What managers' files hold that is easily read as another number: currencies, blanks, per cents, spans of days, odd figures."""
+"""
+What managers' files hold that is easily read as another number: currencies, blanks, per cents, spans of days, odd
+figures.
+"""
 
 from dataclasses import replace
 from datetime import date
@@ -33,18 +36,21 @@ def rows(*spends, sales="9.00"):
 @pytest.mark.parametrize(
     ("heading", "spends", "foreign"),
     [
-        ("Spend (USD)", ("12.50", "3.00"), "USD"), ("SPEND USD", ("12.50", "3.00"), "USD"), ("Spend", ("$12.50", "$3.00"), "$"), ("Spend", ("12.50 USD", "3.00 USD"), "USD"),
-        ("Spend", ("£12.50", "£3.00"), "GBP"), ("Spend (EUR)", ("€12.50", "3.00"), ""), ("Spend", ("12.50", "3.00"), ""),
+        ("Spend (USD)", ("12.50", "3.00"), "USD"),
+        ("SPEND USD", ("12.50", "3.00"), "USD"),
+        ("Spend", ("$12.50", "$3.00"), "$"),
+        ("Spend", ("12.50 USD", "3.00 USD"), "USD"),
+        ("Spend", ("£12.50", "£3.00"), "GBP"),
+        ("Spend (EUR)", ("€12.50", "3.00"), ""),
+        ("Spend", ("12.50", "3.00"), ""),
     ],
-)  # fmt: skip
+)
 def test_money_in_another_currency_is_never_the_account_s(tmp_path, heading, spends, foreign):
     text = HEAD.format(heading) + rows(*spends)
     if not foreign:
         assert loaded(tmp_path / "f", text).sums["spend"] == 15_500_000
         return
-    with pytest.raises(
-        BadInput, match=f"is in {foreign.replace('$', '[$]')}; the account counts in EUR"
-    ) as asked:
+    with pytest.raises(BadInput, match=f"is in {foreign.replace('$', '[$]')}; the account counts in EUR") as asked:
         loaded(tmp_path / "f", text)
     assert "--rate" in asked.value.remedy
     converted = loaded(tmp_path / "f", text, rate=0.5)
@@ -72,9 +78,7 @@ def test_a_word_in_capitals_is_no_currency(tmp_path, heading):
 
 def test_a_sign_means_every_currency_that_is_written_so():
     for own in ("USD", "CAD", "AUD", "MXN"):
-        table = RawTable(
-            pl.DataFrame({"Spend": ["$1.00"], "Campaign": ["A"], "__line": [2]}), ("Spend", "Campaign")
-        )
+        table = RawTable(pl.DataFrame({"Spend": ["$1.00"], "Campaign": ["A"], "__line": [2]}), ("Spend", "Campaign"))
         columns = mapping.ColumnMap("campaign_daily", {"spend": "Spend", "campaign": "Campaign"})
         assert currencies.foreign(table, columns, own, "") == ""
 
@@ -135,10 +139,24 @@ def test_a_hidden_sheet_is_not_read_however_long_it_is(tmp_path):
 @pytest.mark.parametrize(
     ("text", "number"),
     [
-        ("12 TSD", None), ("2 MIO", None), ("EUR  -5", -5.0), ("US$  -5.00", -5.0), ("5)", None), ("(5)", -5.0), ("EUR 5 USD", None), ("1’234.50", 1234.5),
-        ("1'234.50", 1234.5), ("€ 12", 12.0), ("12 €", 12.0), ("−5", -5.0), ("12K", None), ("1.2.3", None), ("R$ 12.00", 12.0), ("CHF 1'000.00", 1000.0),
+        ("12 TSD", None),
+        ("2 MIO", None),
+        ("EUR  -5", -5.0),
+        ("US$  -5.00", -5.0),
+        ("5)", None),
+        ("(5)", -5.0),
+        ("EUR 5 USD", None),
+        ("1’234.50", 1234.5),
+        ("1'234.50", 1234.5),
+        ("€ 12", 12.0),
+        ("12 €", 12.0),
+        ("−5", -5.0),
+        ("12K", None),
+        ("1.2.3", None),
+        ("R$ 12.00", 12.0),
+        ("CHF 1'000.00", 1000.0),
     ],
-)  # fmt: skip
+)
 def test_a_figure_is_itself_or_none(text, number):
     assert values.numbers(pl.Series([text]), Style.DOT).to_list() == [number]
 
@@ -153,19 +171,24 @@ def test_a_per_cent_is_no_money_and_a_grouped_count_no_one(tmp_path):
 
 def test_sums_are_bounded_by_what_can_be_held_and_not_below(tmp_path):
     assert (
-        loaded(tmp_path / "f", HEAD.format("Spend") + rows("1000000000000.00", "1.00")).sums["spend"]
-        == 10**18 + 10**6
+        loaded(tmp_path / "f", HEAD.format("Spend") + rows("1000000000000.00", "1.00")).sums["spend"] == 10**18 + 10**6
     )
 
 
 @pytest.mark.parametrize(
     "text",
     [
-        "2026-10-01 - 2026-10-30", "1 Oct 2026 – 30 Oct 2026", "du 01/10/2026 au 30/10/2026", "vom 1. Oktober 2026 bis 30. Oktober 2026",
-        "from 1 Oct 2026 to 30 Oct 2026", "dal 1 ottobre 2026 al 30 ottobre 2026", "desde el 1 de octubre de 2026 hasta el 30 de octubre de 2026",
-        "od 2026-10-01 do 2026-10-30", "2026-10-01/2026-10-30",
+        "2026-10-01 - 2026-10-30",
+        "1 Oct 2026 – 30 Oct 2026",
+        "du 01/10/2026 au 30/10/2026",
+        "vom 1. Oktober 2026 bis 30. Oktober 2026",
+        "from 1 Oct 2026 to 30 Oct 2026",
+        "dal 1 ottobre 2026 al 30 ottobre 2026",
+        "desde el 1 de octubre de 2026 hasta el 30 de octubre de 2026",
+        "od 2026-10-01 do 2026-10-30",
+        "2026-10-01/2026-10-30",
     ],
-)  # fmt: skip
+)
 def test_a_range_of_days_is_a_period_and_never_its_first_day(text):
     assert values.one_period(text, DateOrder.DAY_FIRST) == (date(2026, 10, 1), date(2026, 10, 30))
     assert values.one_date(text, DateOrder.DAY_FIRST) is None
@@ -180,10 +203,20 @@ def test_a_row_with_a_range_among_days_is_a_reject(tmp_path):
 @pytest.mark.parametrize(
     ("text", "hour"),
     [
-        ("14", 14), ("14:00", 14), ("00:00 - 01:00", 0), ("3 PM", 15), ("12 AM", 0), ("12 pm", 12), ("14 Uhr", 14), ("14h", 14), ("3-4 PM", 15), ("25", None),
-        ("noon", None), ("13 PM", None),
+        ("14", 14),
+        ("14:00", 14),
+        ("00:00 - 01:00", 0),
+        ("3 PM", 15),
+        ("12 AM", 0),
+        ("12 pm", 12),
+        ("14 Uhr", 14),
+        ("14h", 14),
+        ("3-4 PM", 15),
+        ("25", None),
+        ("noon", None),
+        ("13 PM", None),
     ],
-)  # fmt: skip
+)
 def test_an_hour_is_read_however_the_clock_is_written(text, hour):
     assert values.one_hour(text) == hour
 
@@ -216,9 +249,7 @@ def test_a_settings_report_without_states_is_read_as_running_and_says_so(tmp_pat
     told = loaded(tmp_path / "f", head + "".join(f"\n2026-10-01,C,G,t{n},exact,0.{n}5" for n in range(1, 9)))
     assert told.kind.name == "targets"
     assert set(told.rows["state"]) == {"enabled"}
-    assert any(
-        "The file has no state: all its rows are read as enabled." in warning for warning in told.warnings
-    )
+    assert any("The file has no state: all its rows are read as enabled." in warning for warning in told.warnings)
 
 
 @pytest.mark.parametrize(
@@ -238,6 +269,4 @@ def test_a_file_that_is_no_report_is_called_what_it_is(tmp_path, text, said):
 @pytest.mark.parametrize("text", ['"a", "b", "c"\n"1", "x, y", "3"\n', "a~b~c\n1~x, y~3\n"])
 def test_blanks_after_commas_and_tildes_divide_cells(tmp_path, text):
     (tmp_path / "f").write_text(text)
-    assert files.read_table(tmp_path / "f", "a.csv").frame.select("a", "b", "c").rows() == [
-        ("1", "x, y", "3")
-    ]
+    assert files.read_table(tmp_path / "f", "a.csv").frame.select("a", "b", "c").rows() == [("1", "x, y", "3")]

@@ -1,4 +1,7 @@
-"""Columns prove each other: header sets in ten languages with look-alikes, headings that say nothing, and the traps of single words."""
+"""
+Columns prove each other: header sets in ten languages with look-alikes, headings that say nothing, and the traps of
+single words.
+"""
 
 from collections import Counter
 
@@ -17,9 +20,7 @@ def test_with_headings_of_ten_languages_no_look_alike_is_taken_for_a_measure():
     found = [told(each) for each in sheets(seed=72, rows=20, look_alikes=True, headed=True)]
     assert len(found) == 140
     assert [
-        (each.sheet.name, each.kind, each.wrong)
-        for each in found
-        if each.wrong or each.kind != each.sheet.kind
+        (each.sheet.name, each.kind, each.wrong) for each in found if each.wrong or each.kind != each.sheet.kind
     ] == []
     counts = Counter(how for each in found for how in each.columns.values())
     assert counts["right"] > 0.97 * counts.total()
@@ -43,7 +44,8 @@ def test_where_headings_say_nothing_the_cells_say_it_or_it_is_asked():
 def test_a_column_with_errors_in_some_rows_is_still_the_one_that_it_is_headed(broken):
     """Errors are no evidence against a column; loading reports them with their rows."""
     rows = [
-        f"{1 + n % 28:02}.10.2026|Lampen|{40 * (5 + n)}|{5 + n}|{broken if n % 4 == 0 else f'{3 + n},50 €'}|{n % 3}|{n % 3 * 24},90 €|{400 + n},10 €|0,6{n % 9} €"
+        f"{1 + n % 28:02}.10.2026|Lampen|{40 * (5 + n)}|{5 + n}|{broken if n % 4 == 0 else f'{3 + n},50 €'}"
+        f"|{n % 3}|{n % 3 * 24},90 €|{400 + n},10 €|0,6{n % 9} €"
         for n in range(60)
     ]
     head = "Tag|Kampagne|Einblendungen|Klicks|Kosten|Bestellungen|Umsatz|Organischer Umsatz|Gebot"
@@ -67,15 +69,46 @@ def table(head, *rows):
             ("10|1|1.00|10.00|2.00|20.00|A x|2026-10-01|400", "5|0|0.80|4.00|0.00|0.00|B y|2026-10-02|300"),
             {"spend": "Cost (EUR)", "sales": "Sales (EUR)"},
         ),
-        ("Date|Campaign|Impr.|Clicks|Spend|Orders|Organic sales|Ad revenue", ("2026-10-01|A|100|4|2.10|1|90.00|20.00", "2026-10-02|B|200|6|3.10|0|80.00|0.00"), {"sales": "Ad revenue"}),
-        ("Date|Campaign|Impressions|Clicks|Spend|Orders|New customer sales|Sales", ("2026-10-01|A|100|4|2.10|1|9.00|20.00", "2026-10-02|B|200|6|3.10|1|0.00|10.00"), {"sales": "Sales"}),
-        ("Date|Campaign|Ad group|Advertised SKU|Purchased SKU|Impressions|Clicks|Spend|Orders|Sales", ("2026-10-01|A|g|AB-1|CD-2|100|4|2.10|1|20.00", "2026-10-02|B|h|AB-3|AB-3|200|6|3.10|1|10.00"), {"sku": "Advertised SKU"}),
-        ("Tag|Kampagne|Impressionen|Klicks|Kosten|Käufe|Menge|Erlös", ("2026-10-01|A|100|4|2.10|1|2|20.00", "2026-10-02|B|200|6|3.10|1|1|10.00"), {"orders": "Käufe", "units": "Menge", "sales": "Erlös"}),
-        ("What shoppers typed|Shown|Clicked|Cost|Bought|Turnover|Campaign|Ad group|Keyword|Match type|Day", ("blue jug|100|4|2.10|1|20.00|A|g|jug|broad|2026-10-01", "red jug|200|6|3.10|1|10.00|A|g|jug|broad|2026-10-01"), {"search_term": "What shoppers typed", "orders": "Bought", "impressions": "Shown"}),
-        ("Día|Campaña|Impresiones|Clics|Gasto|Pedidos|Ventas|Tasa de clics", ("01/10/2026|A|100|4|2.10|1|20.00|4%", "13/10/2026|B|200|6|3.10|1|10.00|3%"), {"date": "Día", "spend": "Gasto"}),
-        ("Dag|Campagne|Vertoningen|Klikken|Kosten|Bestellingen|Omzet|Kosten per klik", ("2026-10-01|A|100|4|2.10|1|20.00|0.53", "2026-10-02|B|200|6|3.10|1|10.00|0.52"), {"date": "Dag", "spend": "Kosten"}),
+        (
+            "Date|Campaign|Impr.|Clicks|Spend|Orders|Organic sales|Ad revenue",
+            ("2026-10-01|A|100|4|2.10|1|90.00|20.00", "2026-10-02|B|200|6|3.10|0|80.00|0.00"),
+            {"sales": "Ad revenue"},
+        ),
+        (
+            "Date|Campaign|Impressions|Clicks|Spend|Orders|New customer sales|Sales",
+            ("2026-10-01|A|100|4|2.10|1|9.00|20.00", "2026-10-02|B|200|6|3.10|1|0.00|10.00"),
+            {"sales": "Sales"},
+        ),
+        (
+            "Date|Campaign|Ad group|Advertised SKU|Purchased SKU|Impressions|Clicks|Spend|Orders|Sales",
+            ("2026-10-01|A|g|AB-1|CD-2|100|4|2.10|1|20.00", "2026-10-02|B|h|AB-3|AB-3|200|6|3.10|1|10.00"),
+            {"sku": "Advertised SKU"},
+        ),
+        (
+            "Tag|Kampagne|Impressionen|Klicks|Kosten|Käufe|Menge|Erlös",
+            ("2026-10-01|A|100|4|2.10|1|2|20.00", "2026-10-02|B|200|6|3.10|1|1|10.00"),
+            {"orders": "Käufe", "units": "Menge", "sales": "Erlös"},
+        ),
+        (
+            "What shoppers typed|Shown|Clicked|Cost|Bought|Turnover|Campaign|Ad group|Keyword|Match type|Day",
+            (
+                "blue jug|100|4|2.10|1|20.00|A|g|jug|broad|2026-10-01",
+                "red jug|200|6|3.10|1|10.00|A|g|jug|broad|2026-10-01",
+            ),
+            {"search_term": "What shoppers typed", "orders": "Bought", "impressions": "Shown"},
+        ),
+        (
+            "Día|Campaña|Impresiones|Clics|Gasto|Pedidos|Ventas|Tasa de clics",
+            ("01/10/2026|A|100|4|2.10|1|20.00|4%", "13/10/2026|B|200|6|3.10|1|10.00|3%"),
+            {"date": "Día", "spend": "Gasto"},
+        ),
+        (
+            "Dag|Campagne|Vertoningen|Klikken|Kosten|Bestellingen|Omzet|Kosten per klik",
+            ("2026-10-01|A|100|4|2.10|1|20.00|0.53", "2026-10-02|B|200|6|3.10|1|10.00|0.52"),
+            {"date": "Dag", "spend": "Kosten"},
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_word_inside_a_heading_is_not_the_column(head, rows, meant):
     best = mapping.suggest_kind(table(head, *rows))[0]
     assert best.missing == ()
@@ -86,9 +119,7 @@ def test_a_word_inside_a_heading_is_not_the_column(head, rows, meant):
 
 def test_our_own_name_beside_another_word_for_it_is_asked_or_taken_and_windows_are_asked():
     rows = ("2026-10-01|A|100|4|2.10|9.00|1|2|20.00", "2026-10-02|B|200|6|3.10|8.00|1|1|10.00")
-    best = mapping.suggest_kind(
-        table("date|campaign|impressions|clicks|spend|cost|orders|units|sales", *rows)
-    )[0]
+    best = mapping.suggest_kind(table("date|campaign|impressions|clicks|spend|cost|orders|units|sales", *rows))[0]
     assert best.mapping.columns["spend"] == "spend"
     windows = "Date|Campaign|Impressions|Clicks|Spend|7 day orders|14 day orders|7 day sales|14 day sales"
     best = mapping.suggest_kind(table(windows, *rows))[0]
@@ -110,11 +141,18 @@ def test_what_tells_a_column_is_said_in_words():
 @pytest.mark.parametrize(
     ("header", "phrases", "nats"),
     [
-        ("Cost", ("cost",), headings.WHOLE), ("COST (EUR)", ("cost",), headings.WHOLE), ("Cost whatever", ("cost",), headings.BESIDE_UNKNOWN), ("Cost per click", ("cost",), -5.0),
-        ("Klickrate", ("klicks",), -5.0), ("7 day sales", ("sales",), headings.BESIDE_WINDOW), ("Impresions", ("impressions",), headings.NEARLY),
-        ("Spalte 4", ("cost",), 0.0), ("", ("cost",), 0.0), ("Sales of ads", ("sales",), headings.BESIDE_NEUTRAL),
+        ("Cost", ("cost",), headings.WHOLE),
+        ("COST (EUR)", ("cost",), headings.WHOLE),
+        ("Cost whatever", ("cost",), headings.BESIDE_UNKNOWN),
+        ("Cost per click", ("cost",), -5.0),
+        ("Klickrate", ("klicks",), -5.0),
+        ("7 day sales", ("sales",), headings.BESIDE_WINDOW),
+        ("Impresions", ("impressions",), headings.NEARLY),
+        ("Spalte 4", ("cost",), 0.0),
+        ("", ("cost",), 0.0),
+        ("Sales of ads", ("sales",), headings.BESIDE_NEUTRAL),
     ],
-)  # fmt: skip
+)
 def test_what_a_heading_is_worth(header, phrases, nats):
     assert headings.nats(header, phrases) == nats
 
@@ -144,9 +182,7 @@ def test_a_headed_column_that_cannot_be_read_leaves_its_place_to_no_other():
     """A spend column of odd cells is refused as spend; organic sales do not become it."""
     head = "Kampagne|Einblendungen|Klicks|Kosten (EUR)|Käufe|Umsatz|Organischer Umsatz"
     for cells in (("1,2,3", "$4.00", "x"), ("", "", ""), ("#DIV/0!", "NaN", "")):
-        rows = [
-            f"K{n}|{900 + n}|{20 + n}|{cell}|{n}|{20 * n},00|{7 * n},00" for n, cell in enumerate(cells, 1)
-        ]
+        rows = [f"K{n}|{900 + n}|{20 + n}|{cell}|{n}|{20 * n},00|{7 * n},00" for n, cell in enumerate(cells, 1)]
         best = mapping.suggest_kind(table(head, *rows))[0]
         assert best.mapping.columns["spend"] == "Kosten (EUR)", cells
         assert "Organischer Umsatz" in best.unused

@@ -15,22 +15,21 @@ from nimbus_reef.formats import files, mapping, raw, reports
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.raw import Limits
 
-HEADERS = ["Day", "Campaign name", "Ad group name", "Bid on", "Matching", "Shopper searched",
-           "Times shown", "Clicks", "Cost (EUR)", "Purchases", "Revenue (EUR)"]  # fmt: skip
+HEADERS = [
+    "Day",
+    "Campaign name",
+    "Ad group name",
+    "Bid on",
+    "Matching",
+    "Shopper searched",
+    "Times shown",
+    "Clicks",
+    "Cost (EUR)",
+    "Purchases",
+    "Revenue (EUR)",
+]
 ROWS = [
-    [
-        "2026-10-13",
-        "C · a",
-        "G",
-        "grow light",
-        "Exact match",
-        "grow light",
-        "1200",
-        "12",
-        "9.60",
-        "1",
-        "29.90",
-    ],
+    ["2026-10-13", "C · a", "G", "grow light", "Exact match", "grow light", "1200", "12", "9.60", "1", "29.90"],
     ["2026-10-13", "C · a", "G", "grow light", "broad", "led “grow”, light", "900", "10", "8.00", "0", "0"],
     ["2026-10-14", "C · a", "G", "grow light", "broad", "led “grow”, light", "30", "1", "0.80", "0", "–"],
 ]
@@ -80,10 +79,7 @@ def test_utf_16_big_endian(path):
 
 def test_title_line_totals_line_and_decimal_commas(path):
     """What spreadsheets add around the rows is left out and said."""
-    rows = [
-        [*row[:6], row[6], row[7], row[8].replace(".", ","), row[9], row[10].replace(".", ",")]
-        for row in ROWS
-    ]
+    rows = [[*row[:6], row[6], row[7], row[8].replace(".", ","), row[9], row[10].replace(".", ",")] for row in ROWS]
     rows[0][6] = "1.200"
     total = ["Total", "", "", "", "", "", "2.130", "23", "18,40", "1", "29,90"]
     text = "Search report, all brands\n\n" + csv_text([*rows, total], ";")
@@ -112,13 +108,11 @@ def test_a_column_of_dates_is_the_day_however_it_is_headed(path):
         ("Campaign;Ad group;Search term;Target;Unheard of", ()),
         ("Campaign;Ad group;Search term;Target;Unheard of, words too", ("match_type",)),
     ],
-)  # fmt: skip
+)
 def test_rows_that_a_coarser_report_cannot_tell_apart_are_not_read_as_one(path, heads, lacks):
     """A sum of search terms is no sum of campaigns, even where a column is not recognised."""
     match = "Schmal" if "words too" in heads else "Phrase"
-    rows = "".join(
-        f"K{n % 3};G;wort {n};ziel {n % 7};{match};90;5;1,50;1;9;01.10.2026;30.10.2026\n" for n in range(40)
-    )
+    rows = "".join(f"K{n % 3};G;wort {n};ziel {n % 7};{match};90;5;1,50;1;9;01.10.2026;30.10.2026\n" for n in range(40))
     _, best = read(path, f"{heads};Impressions;Clicks;Spend;Orders;Sales;Start date;End date\n{rows}")
     assert (best.mapping.kind, best.missing) == ("search_term_daily", lacks)
 
@@ -163,11 +157,16 @@ def bad(row, column, value):
 @pytest.mark.parametrize(
     ("column", "value", "name", "reason"),
     [
-        (0, "soon", "date", "not a date"), (0, "", "date", "missing"), (1, "", "campaign", "missing"),
-        (4, "nearly", "match_type", "none of"), (7, "many", "clicks", "not a number"), (7, "1.5", "clicks", "not a number"),
-        (8, "-3", "spend", "negative"), (8, "3 apples", "spend", "not a number"),
+        (0, "soon", "date", "not a date"),
+        (0, "", "date", "missing"),
+        (1, "", "campaign", "missing"),
+        (4, "nearly", "match_type", "none of"),
+        (7, "many", "clicks", "not a number"),
+        (7, "1.5", "clicks", "not a number"),
+        (8, "-3", "spend", "negative"),
+        (8, "3 apples", "spend", "not a number"),
     ],
-)  # fmt: skip
+)
 def test_a_bad_cell_rejects_its_row_with_place_and_reason(path, column, value, name, reason):
     """One bad row of fifty goes to the rejects with its physical line; the others load."""
     good = [bad(ROWS[0], 5, f"term {number}") for number in range(49)]
@@ -193,10 +192,13 @@ def test_above_five_percent_nothing_is_loaded(path):
 @pytest.mark.parametrize(
     ("content", "name", "words"),
     [
-        (b"", "a.csv", "empty"), (b"x", "a.doc", "cannot be read"), (b"a,b,c\n", "a.csv", "no row below"),
-        (b"not a zip", "a.xlsx", "not a workbook"), (b"PAR1nonsense", "a.parquet", "not a readable Parquet file"),
+        (b"", "a.csv", "empty"),
+        (b"x", "a.doc", "cannot be read"),
+        (b"a,b,c\n", "a.csv", "no row below"),
+        (b"not a zip", "a.xlsx", "not a workbook"),
+        (b"PAR1nonsense", "a.parquet", "not a readable Parquet file"),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_report_is_refused_with_a_remedy(path, content, name, words):
     path.write_bytes(content)
     with pytest.raises(BadFile) as problem:
@@ -247,11 +249,19 @@ def test_parquet_is_read_too(path):
 
 MESSY = st.lists(
     st.tuples(
-        st.integers(1, 28), st.sampled_from(["C1", "C2 · x"]), st.text("abß'\" ,;", min_size=1, max_size=6),
-        st.integers(0, 9999), st.integers(0, 99), st.integers(0, 10**7), st.integers(0, 9), st.integers(0, 10**7),
+        st.integers(1, 28),
+        st.sampled_from(["C1", "C2 · x"]),
+        st.text("abß'\" ,;", min_size=1, max_size=6),
+        st.integers(0, 9999),
+        st.integers(0, 99),
+        st.integers(0, 10**7),
+        st.integers(0, 9),
+        st.integers(0, 10**7),
     ).filter(lambda row: row[2].strip()),
-    min_size=2, max_size=25, unique_by=lambda row: (row[0], row[1], row[2].strip()),
-)  # fmt: skip
+    min_size=2,
+    max_size=25,
+    unique_by=lambda row: (row[0], row[1], row[2].strip()),
+)
 
 
 @settings(max_examples=40)
@@ -259,26 +269,29 @@ MESSY = st.lists(
 def test_a_file_split_in_two_is_the_file_whole(tmp_path_factory, cells, cut, delimiter):
     """Both halves together hold exactly the rows and sums of the whole, in any format."""
     rows = [
-        [
-            f"2026-09-{d:02}",
-            c,
-            "G",
-            "t",
-            "broad",
-            term,
-            str(i),
-            str(k),
-            f"{s / 100:.2f}",
-            str(o),
-            f"{v / 100:.2f}",
-        ]
+        [f"2026-09-{d:02}", c, "G", "t", "broad", term, str(i), str(k), f"{s / 100:.2f}", str(o), f"{v / 100:.2f}"]
         for d, c, term, i, k, s, o, v in cells
     ]
     path = tmp_path_factory.mktemp("split") / "f"
-    columns = dict(zip(
-        ["date", "campaign", "ad_group", "target", "match_type", "search_term", "impressions", "clicks", "spend",
-         "orders", "sales"], HEADERS, strict=True,
-    ))  # fmt: skip
+    columns = dict(
+        zip(
+            [
+                "date",
+                "campaign",
+                "ad_group",
+                "target",
+                "match_type",
+                "search_term",
+                "impressions",
+                "clicks",
+                "spend",
+                "orders",
+                "sales",
+            ],
+            HEADERS,
+            strict=True,
+        )
+    )
     chosen = ColumnMap("search_term_daily", columns)
 
     def parsed(part):
@@ -298,13 +311,22 @@ def test_every_kind_s_own_column_names_are_recognised(path):
     from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind
     from nimbus_reef.formats.kinds import KINDS
 
-    example = {CellKind.DATE: "2026-10-13", CellKind.TEXT: "word", CellKind.COUNT: "3", CellKind.MONEY: "2.50",
-               CellKind.SHARE: "0.5", CellKind.PERCENT: "12", CellKind.RANK: "2", CellKind.NUMBER: "2",
-               CellKind.HOUR: "3", CellKind.WEEK: "2026-10-12", CellKind.MONTH: "2026-10", CellKind.TIME: "2026-10-13T09:30"}  # fmt: skip
+    example = {
+        CellKind.DATE: "2026-10-13",
+        CellKind.TEXT: "word",
+        CellKind.COUNT: "3",
+        CellKind.MONEY: "2.50",
+        CellKind.SHARE: "0.5",
+        CellKind.PERCENT: "12",
+        CellKind.RANK: "2",
+        CellKind.NUMBER: "2",
+        CellKind.HOUR: "3",
+        CellKind.WEEK: "2026-10-12",
+        CellKind.MONTH: "2026-10",
+        CellKind.TIME: "2026-10-13T09:30",
+    }
     for kind in KINDS.values():
-        columns = [
-            column for column in kind.columns if not kind.takes_blocks or column.name not in SPAN_COLUMNS
-        ]
+        columns = [column for column in kind.columns if not kind.takes_blocks or column.name not in SPAN_COLUMNS]
         cells = [
             next(iter(column.aliases)) if column.holds is CellKind.CHOICE else example[column.holds]
             for column in columns
@@ -346,13 +368,10 @@ def test_a_mapping_must_be_whole(path):
     columns = dict(suggestion.mapping.columns)
     with pytest.raises(BadInput, match="chosen for sales"):
         mapping.checked(
-            replace(suggestion.mapping, columns={k: v for k, v in columns.items() if k != "sales"}),
-            table.headers,
+            replace(suggestion.mapping, columns={k: v for k, v in columns.items() if k != "sales"}), table.headers
         )
     with pytest.raises(BadInput, match="both"):
-        mapping.checked(
-            replace(suggestion.mapping, columns=columns | {"sales": columns["spend"]}), table.headers
-        )
+        mapping.checked(replace(suggestion.mapping, columns=columns | {"sales": columns["spend"]}), table.headers)
     with pytest.raises(BadInput, match="cannot feed"):
         mapping.checked(replace(suggestion.mapping, columns=columns | {"sales": "nowhere"}), table.headers)
 

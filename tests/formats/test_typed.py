@@ -10,12 +10,23 @@ from nimbus_reef.formats import typed
 @pytest.mark.parametrize(
     ("text", "locale", "value"),
     [
-        ("28", "en_IE", "28"), ("28.5", "en_IE", "28.5"), ("28,5", "en_IE", "28.5"), ("28 %", "en_IE", "28"),
-        ("1,250", "en_IE", "1250"), ("1,250", "de_DE", "1.25"), ("1.250", "de_DE", "1250"), ("28.5", "de_DE", "28.5"),
-        ("1 250,5", "fr_FR", "1250.5"), ("1\u202f250,5", "fr_FR", "1250.5"), ("1'250.5", "de_CH", "1250.5"),
-        ("1 250,5", "en_GB", "1250.5"), ("−3", "en_GB", "-3"), (".5", "de_DE", "0.5"), ("12,3456", "en_IE", "12.3456"),
+        ("28", "en_IE", "28"),
+        ("28.5", "en_IE", "28.5"),
+        ("28,5", "en_IE", "28.5"),
+        ("28 %", "en_IE", "28"),
+        ("1,250", "en_IE", "1250"),
+        ("1,250", "de_DE", "1.25"),
+        ("1.250", "de_DE", "1250"),
+        ("28.5", "de_DE", "28.5"),
+        ("1 250,5", "fr_FR", "1250.5"),
+        ("1\u202f250,5", "fr_FR", "1250.5"),
+        ("1'250.5", "de_CH", "1250.5"),
+        ("1 250,5", "en_GB", "1250.5"),
+        ("−3", "en_GB", "-3"),
+        (".5", "de_DE", "0.5"),
+        ("12,3456", "en_IE", "12.3456"),
     ],
-)  # fmt: skip
+)
 def test_a_figure_is_read_as_the_locale_writes_it_else_in_any_common_way(text, locale, value):
     assert typed.number(text, locale) == Decimal(value)
 

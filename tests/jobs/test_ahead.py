@@ -71,9 +71,7 @@ def test_other_days_do_not_drive_out_those_looked_at_most(demo, folder):
     Ahead(demo.store, folder, 1, lambda: False).once()
     for account in every:
         facts, asked = looks(demo, folder, account)
-        assert not any(is_judged(facts, look, Judged.TARGETS) for look in asked), (
-            "there is no room for anything"
-        )
+        assert not any(is_judged(facts, look, Judged.TARGETS) for look in asked), "there is no room for anything"
     facts, asked = looks(demo, folder, every[0])
     with pytest.MonkeyPatch.context() as patched:
         patched.setattr(Shelf, "is_full", lambda *_: is_judged(facts, asked[0], Judged.TERMS))
@@ -126,9 +124,7 @@ def test_one_worker_of_a_machine_does_it(demo, folder, monkeypatch):
     folder.mkdir()
     with (folder / "lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
-        waiting = threading.Thread(
-            target=Ahead(demo.store, folder, 1 << 30, lambda: True).keep_on, args=(done,)
-        )
+        waiting = threading.Thread(target=Ahead(demo.store, folder, 1 << 30, lambda: True).keep_on, args=(done,))
         waiting.start()
         time.sleep(0.2)
         assert rounds == []

@@ -40,8 +40,8 @@ def test_a_library_without_these_habits_is_let_be(monkeypatch):
 
 def test_large_arrays_are_not_asked_of_the_system_anew():
     """
-    In a process of its own, as the habit stays: most memory of an array that was let go is taken again, no fault for each page of it.
-    Of less than two megabytes, as the system may give larger ones in one huge page.
+    In a process of its own, as the habit stays: most memory of an array that was let go is taken again, no fault for
+    each page of it. Of less than two megabytes, as the system may give larger ones in one huge page.
     """
     told = subprocess.run([sys.executable, "-c", FAULTS], capture_output=True, text=True, check=True).stdout
     before, after, pages = map(int, told.split())

@@ -15,9 +15,16 @@ HEADER = "account,date,campaign,ad_group,target,match_type,impressions,clicks,sp
 @pytest.fixture
 def other(store):
     return accounts.add(
-        store, key="pell-gb", brand_name="Pellwick", marketplace="Tidemarkt", country="GB", currency="GBP",
-        locale="en_GB", timezone="Europe/London", target_acos=0.3,
-    )  # fmt: skip
+        store,
+        key="pell-gb",
+        brand_name="Pellwick",
+        marketplace="Tidemarkt",
+        country="GB",
+        currency="GBP",
+        locale="en_GB",
+        timezone="Europe/London",
+        target_acos=0.3,
+    )
 
 
 def load(store, account, tmp_path, names, others):
@@ -26,16 +33,13 @@ def load(store, account, tmp_path, names, others):
         HEADER + "".join(f"{name},2026-10-0{n},C,G,t,exact,9,1,1.00,0,0\n" for n, name in enumerate(names, 1))
     )
     chosen = mapping.suggest_kind(files.read_table(path, path.name))[0].mapping
-    return intake.load(
-        store, intake.LoadRequest(account, path, path.name, chosen, scope="product", others=others)
-    )
+    return intake.load(store, intake.LoadRequest(account, path, path.name, chosen, scope="product", others=others))
 
 
 def held(store):
     with store.read() as connection:
         return dict(
-            tuple(row)
-            for row in connection.execute(text("SELECT account_id, COUNT(*) FROM target_daily GROUP BY 1"))
+            tuple(row) for row in connection.execute(text("SELECT account_id, COUNT(*) FROM target_daily GROUP BY 1"))
         )
 
 

@@ -1,4 +1,7 @@
-"""A worker on call: what is large is worked out by it and taken from the shelf; where none answers, whoever asked does it."""
+"""
+A worker on call: what is large is worked out by it and taken from the shelf; where none answers,
+whoever asked does it.
+"""
 
 import fcntl
 import shutil
@@ -138,9 +141,7 @@ def test_of_many_rows_even_the_sums_are_asked_for(demo, folder, worker, asked_fo
     look = the_look(demo, here)
     works = (
         lambda facts: facts.sums(look.account.id, "target_daily", look.window).sort("target_id"),
-        lambda facts: delivery_frames.hour_sums(facts, look.account.id, look.window).sort(
-            "campaign_id", "hour"
-        ),
+        lambda facts: delivery_frames.hour_sums(facts, look.account.id, look.window).sort("campaign_id", "hour"),
         lambda facts: delivery_frames.placement_sums(facts, look.account.id, look.window),
         lambda facts: hours.sums(facts, look),
         lambda facts: hours.dry(facts, look),
@@ -156,15 +157,7 @@ def test_of_many_rows_even_the_sums_are_asked_for(demo, folder, worker, asked_fo
     here = web(demo, folder)
     for work in works:
         assert_frame_equal(work(here), work(alone))
-    assert asked_for == [
-        "sums",
-        "hour sums",
-        "month grid",
-        "hours of part",
-        "dry hours",
-        "month grid",
-        "cheap clicks",
-    ]
+    assert asked_for == ["sums", "hour sums", "month grid", "hours of part", "dry hours", "month grid", "cheap clicks"]
     assert catch_all.usual_clicks(here, look) == catch_all.usual_clicks(alone, look)
     assert asked_for[-1] == "usual clicks"
 

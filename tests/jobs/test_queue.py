@@ -18,9 +18,8 @@ from nimbus_reef.store.loading import undo
 from nimbus_reef.store.record import loads
 from nimbus_reef.store.record.models import job
 
-GOOD = (
-    "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
-    + "".join(f"2026-10-{day:02},C,G,t,broad,term {day},100,5,2.50,1,20.00\n" for day in range(1, 11))
+GOOD = "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n" + "".join(
+    f"2026-10-{day:02},C,G,t,broad,term {day},100,5,2.50,1,20.00\n" for day in range(1, 11)
 )
 
 
@@ -38,9 +37,13 @@ def start(store, account, conf, text, scope="product"):
     )
     chosen = mapping.suggest_kind(files.read_table(kept.path, "in.csv"))[0].mapping
     return loads.start_job(
-        store, kind="load", account_id=account.id, person_id=None, upload_id=upload_id,
+        store,
+        kind="load",
+        account_id=account.id,
+        person_id=None,
+        upload_id=upload_id,
         request=LoadOrder((chosen,), scope=scope),
-    )  # fmt: skip
+    )
 
 
 def done(conf, store, job_id, again=None):
@@ -91,9 +94,7 @@ def test_a_fault_of_ours_fails_the_job_and_not_the_worker(store, account, conf, 
 def test_a_file_is_loaded_by_one_job_at_a_time(store, account, conf):
     job = loads.get_job(store, start(store, account, conf, GOOD))
     with pytest.raises(Conflict):
-        loads.start_job(
-            store, kind="load", account_id=account.id, person_id=None, upload_id=job.upload_id, request={}
-        )
+        loads.start_job(store, kind="load", account_id=account.id, person_id=None, upload_id=job.upload_id, request={})
 
 
 def test_a_dead_worker_s_job_is_taken_up_once_and_then_failed(store, account, conf):
@@ -249,13 +250,20 @@ def test_an_uploaded_name_is_never_a_path(conf):
 
 def test_what_an_earlier_version_noted_of_a_load_is_read_too(store, account):
     """Its record called account and batch otherwise, and had no sums of several days."""
-    job_id = loads.start_job(
-        store, kind="load", account_id=account.id, person_id=None, upload_id=None, request={}
-    )
+    job_id = loads.start_job(store, kind="load", account_id=account.id, person_id=None, upload_id=None, request={})
     kept = {
-        "account": account.id, "batch": 7, "kind": "target_daily", "rows": 3, "days": 1, "first_day": "2026-10-01",
-        "last_day": "2026-10-01", "rejected": 0, "removed": 0, "sums": {"clicks": 3}, "warnings": ["a line was left out"],
-    }  # fmt: skip
+        "account": account.id,
+        "batch": 7,
+        "kind": "target_daily",
+        "rows": 3,
+        "days": 1,
+        "first_day": "2026-10-01",
+        "last_day": "2026-10-01",
+        "rejected": 0,
+        "removed": 0,
+        "sums": {"clicks": 3},
+        "warnings": ["a line was left out"],
+    }
     loads.finish_job(store, job_id, state="done", message="done", result={"loads": [kept]})
     (done,) = orders.loads_done(loads.get_job(store, job_id))
     assert (done.account_id, done.batch_id, done.first_day) == (account.id, 7, date(2026, 10, 1))
@@ -263,7 +271,10 @@ def test_what_an_earlier_version_noted_of_a_load_is_read_too(store, account):
 
 
 def test_a_queue_that_is_away_costs_a_minute_and_no_job(store, account, conf):
-    """Whoever asks is not refused: the job is noted, and waits until the queue is back; nobody takes it for forgotten meanwhile."""
+    """
+    Whoever asks is not refused: the job is noted, and waits until the queue is back; nobody takes it for forgotten
+    meanwhile.
+    """
     nowhere = replace(conf, redis_url="redis://127.0.0.1:9/0")
     job_id, away = start(store, account, conf, GOOD), queue.make_queue(nowhere, store)
     away.start(job_id, "load")

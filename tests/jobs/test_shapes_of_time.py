@@ -35,9 +35,16 @@ def frames():
 
 def account_of(store, key):
     return accounts.add(
-        store, key=key, brand_name="Fernhollow", marketplace="Tidemarkt", country="DE", currency="EUR",
-        locale="en_IE", timezone="Europe/Berlin", target_acos=FERNHOLLOW.target_acos,
-    )  # fmt: skip
+        store,
+        key=key,
+        brand_name="Fernhollow",
+        marketplace="Tidemarkt",
+        country="DE",
+        currency="EUR",
+        locale="en_IE",
+        timezone="Europe/Berlin",
+        target_acos=FERNHOLLOW.target_acos,
+    )
 
 
 def put(store, account, tmp_path, name, frame, kind=None, days=None, **options):
@@ -50,9 +57,7 @@ def put(store, account, tmp_path, name, frame, kind=None, days=None, **options):
     maps = intake.usual_maps(looked, kind)
     if days is not None:
         maps = [each if each.dated else mapping.replace(each, days=days) for each in maps]
-    return intake.load(
-        store, intake.LoadRequest(account, path, name, maps, scope=None, today=TODAY, **options)
-    )
+    return intake.load(store, intake.LoadRequest(account, path, name, maps, scope=None, today=TODAY, **options))
 
 
 def load_in_shape(store, tmp_path, frames, shape):
@@ -62,21 +67,9 @@ def load_in_shape(store, tmp_path, frames, shape):
     put(store, account, tmp_path, "campaigns.csv", frames["campaigns"])
     for kind in SUMMED:
         if shape == "days":
-            put(
-                store,
-                account,
-                tmp_path,
-                f"{kind}.csv",
-                shapes.within(frames[kind], WINDOW.first, WINDOW.last),
-            )
+            put(store, account, tmp_path, f"{kind}.csv", shapes.within(frames[kind], WINDOW.first, WINDOW.last))
         elif shape == "sum":
-            put(
-                store,
-                account,
-                tmp_path,
-                f"{kind}.csv",
-                shapes.one_sum(frames[kind], WINDOW.first, WINDOW.last),
-            )
+            put(store, account, tmp_path, f"{kind}.csv", shapes.one_sum(frames[kind], WINDOW.first, WINDOW.last))
         else:
             bare = shapes.undated(frames[kind], WINDOW.first, WINDOW.last)
             put(store, account, tmp_path, f"{kind}.csv", bare, kind, WINDOW)
@@ -94,26 +87,21 @@ KEYS = {
 def verdicts(store, account):
     facts = Facts(store)
     look = Look(account, WINDOW, aims.aims(store, account))
-    found = {
-        "targets": judged_targets(facts, look),
-        "terms": judged_terms(facts, look),
-        "ads": judged_ads(facts, look),
-    }
+    found = {"targets": judged_targets(facts, look), "terms": judged_terms(facts, look), "ads": judged_ads(facts, look)}
     names = {name: pl.col(name).cast(pl.String) for name in ("campaign", "ad_group", "match_type", "sku")}
     tables = {
-        what: rows.with_columns(names[n] for n in names if n in rows.columns)
-        .select(*KEYS[what], *JUDGED)
-        .sort(KEYS[what])
+        what: (
+            rows.with_columns(names[n] for n in names if n in rows.columns)
+            .select(*KEYS[what], *JUDGED)
+            .sort(KEYS[what])
+        )
         for what, rows in found.items()
     }
     return tables, findings(facts, look, [], TODAY)
 
 
 def test_three_shapes_of_the_same_days_end_in_the_same_verdicts_and_stakes(store, tmp_path, frames):
-    told = {
-        shape: verdicts(store, load_in_shape(store, tmp_path, frames, shape))
-        for shape in ("days", "sum", "bare")
-    }
+    told = {shape: verdicts(store, load_in_shape(store, tmp_path, frames, shape)) for shape in ("days", "sum", "bare")}
     tables, found = told["days"]
     assert len(tables["terms"]) > 1_000
     assert found.overspend > 0
@@ -148,9 +136,7 @@ def test_a_sum_is_what_is_looked_at_and_is_left_out_of_days_that_cut_it(store, t
     assert rows["spend"].sum() == pytest.approx(loaded.sums["spend"] / 1e6)
 
 
-def test_days_and_sums_take_each_other_s_place_only_after_a_yes_and_undo_puts_both_back(
-    store, tmp_path, frames
-):
+def test_days_and_sums_take_each_other_s_place_only_after_a_yes_and_undo_puts_both_back(store, tmp_path, frames):
     account = account_of(store, "fern-de")
     daily = shapes.within(frames["target_daily"], WINDOW.first, WINDOW.last)
     summed = shapes.one_sum(frames["target_daily"], WINDOW.first, WINDOW.last)
@@ -183,9 +169,7 @@ def test_days_and_sums_take_each_other_s_place_only_after_a_yes_and_undo_puts_bo
 
 def held(store):
     with store.read() as connection:
-        rows = connection.execute(
-            text("SELECT DISTINCT COALESCE(first_day, day), day FROM target_daily ORDER BY day")
-        )
+        rows = connection.execute(text("SELECT DISTINCT COALESCE(first_day, day), day FROM target_daily ORDER BY day"))
         return [tuple(row) for row in rows]
 
 
@@ -216,9 +200,7 @@ def test_a_mixed_sheet_without_dates_feeds_settings_and_sums_in_one_load(store, 
     name = f"everything {WINDOW.first}_{WINDOW.last}.xlsx"
     done = put(store, account, tmp_path, name, {"all rows": sheet})
     kinds = {each.kind: each for each in done}
-    assert set(kinds) == {
-        "campaigns", "ad_groups", "product_ads", "product_ad_daily", "targets", "target_daily"
-    }  # fmt: skip
+    assert set(kinds) == {"campaigns", "ad_groups", "product_ads", "product_ad_daily", "targets", "target_daily"}
     daily = shapes.within(frames["target_daily"], WINDOW.first, WINDOW.last)
     assert kinds["target_daily"].sums["clicks"] == int(daily["clicks"].sum())
     assert kinds["target_daily"].blocks == (WINDOW,)
@@ -234,9 +216,7 @@ def test_a_mixed_sheet_without_dates_feeds_settings_and_sums_in_one_load(store, 
                 "WHERE t.match_type LIKE 'negative%' ORDER BY g.name"
             )
         ).all()
-        adjusted = connection.execute(
-            text("SELECT COUNT(*) FROM campaigns WHERE adj_top_of_search = 25")
-        ).scalar()
+        adjusted = connection.execute(text("SELECT COUNT(*) FROM campaigns WHERE adj_top_of_search = 25")).scalar()
     assert [row.match_type for row in negatives] == ["negative_exact"] * 4
     assert negatives[0].name == "", "one is kept from a whole campaign"
     assert adjusted == 5

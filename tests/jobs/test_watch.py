@@ -43,17 +43,12 @@ def test_a_new_source_waits_for_its_mapping_and_is_loaded_by_itself_from_then_on
     assert loads.batches(store, account.id) == []
     looked = queue.intake.look(store, account, conf.uploads / waiting.sha256, "first.csv")
     read_as = looked.suggestions[0].mapping
-    queue.intake.load(
-        store, LoadRequest(account, conf.uploads / waiting.sha256, "first.csv", read_as, scope="brand")
-    )
+    queue.intake.load(store, LoadRequest(account, conf.uploads / waiting.sha256, "first.csv", read_as, scope="brand"))
     put(conf, account, "second.csv", HEAD + DAY.format(2))
     assert sweep() == 1
     newest = loads.batches(store, account.id)[0]
     assert (newest.file_name, newest.rows, newest.scope) == ("second.csv", 1, "brand")
-    assert sorted(path.name.split("-")[-1] for path in (folder / watch.DONE).iterdir()) == [
-        "first.csv",
-        "second.csv",
-    ]
+    assert sorted(path.name.split("-")[-1] for path in (folder / watch.DONE).iterdir()) == ["first.csv", "second.csv"]
     assert sweep() == 0
 
 

@@ -73,9 +73,11 @@ def test_the_feed_tells_the_true_quantiles_of_its_population():
     people = peers.population(PELLWICK, category, 5, len(months))
     feed = peers.benchmarks(PELLWICK, 5, date(2026, 9, 1), LAST)
     cell = feed.filter(
-        pl.col("month") == "2026-10", pl.col("category") == category.name, pl.col("format") == "product",
+        pl.col("month") == "2026-10",
+        pl.col("category") == category.name,
+        pl.col("format") == "product",
         pl.col("metric") == "cvr",
-    ).to_dicts()[0]  # fmt: skip
+    ).to_dicts()[0]
     brands = people["cvr"][1, :, 0]
     assert cell["brands"] == len(brands)
     assert cell["p70"] == pytest.approx(np.quantile(brands, 0.7), abs=1e-6)

@@ -18,11 +18,15 @@ def changed(store, account, **values):
 def test_every_setting_is_kept_and_read_back(store, account):
     others = {
         each.name: {
-            Holds.COUNT: lambda s: int(s.least) + 4, Holds.RATE: lambda s: s.least + 0.01, Holds.MONEY: lambda s: s.least + 1.5,
-            Holds.FIGURE: lambda s: s.least + 0.25, Holds.WORDS: lambda _: ("one 3", "two three 4"), Holds.TEXT: lambda _: "AB12CD34",
+            Holds.COUNT: lambda s: int(s.least) + 4,
+            Holds.RATE: lambda s: s.least + 0.01,
+            Holds.MONEY: lambda s: s.least + 1.5,
+            Holds.FIGURE: lambda s: s.least + 0.25,
+            Holds.WORDS: lambda _: ("one 3", "two three 4"),
+            Holds.TEXT: lambda _: "AB12CD34",
         }[register()[each.name].holds](register()[each.name])
         for each in fields(Settings)
-    } | {"bid_ceiling": 7.5, "longest_title": 300, "export_columns": ("Campaign = campaign", 'Op = "Update"')}  # fmt: skip
+    } | {"bid_ceiling": 7.5, "longest_title": 300, "export_columns": ("Campaign = campaign", 'Op = "Update"')}
     assert set(changed(store, account, **others)) == set(others)
     read = accounts.by_key(store, account.key)
     assert read.settings == Settings(**others)

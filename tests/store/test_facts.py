@@ -53,14 +53,7 @@ def measured(clicks=10, orders=1, **rest):
 
 
 def target(number, name="lamp", **rest):
-    return {
-        "date": day(number),
-        "campaign": "C",
-        "ad_group": "G",
-        "target": name,
-        "match_type": "broad",
-        **rest,
-    }
+    return {"date": day(number), "campaign": "C", "ad_group": "G", "target": name, "match_type": "broad", **rest}
 
 
 def test_a_search_term_report_alone_is_enough(load, store, account):
@@ -83,9 +76,10 @@ def test_the_report_that_holds_more_days_serves_whole(load, store, account):
 
 def test_settings_are_those_of_the_window_s_last_day_or_the_latest_before(load, store, account):
     load("target_daily", [measured(**target(n)) for n in (1, 9)])
-    load("targets", [
-        target(1, state="enabled", bid=0.5), target(5, state="paused", bid=0.7), target(15, state="enabled", bid=0.9),
-    ])  # fmt: skip
+    load(
+        "targets",
+        [target(1, state="enabled", bid=0.5), target(5, state="paused", bid=0.7), target(15, state="enabled", bid=0.9)],
+    )
     facts = Facts(store)
     row = target_frames.target_rows(facts, account.id, WINDOW).to_dicts()[0]
     assert (row["state"], row["bid"]) == ("paused", 700_000)
@@ -99,10 +93,20 @@ def test_the_main_product_spends_most_and_ties_go_to_the_smaller_sku(load, store
     load("target_daily", [measured(**target(1))])
     ad = {"date": day(1), "campaign": "C", "ad_group": "G"}
     load("product_ad_daily", [measured(**ad, sku=sku) for sku in ("B-2", "A-1", "C-3")])
-    load("catalog", [
-        {"sku": "A-1", "item_id": "I1", "parent_item_id": "F1", "title": "Lamp", "category": "Lights", "price": 9},
-        {"sku": "B-2", "item_id": "I2", "parent_item_id": "F1", "title": "Lamp 2", "category": "Lights", "price": 9},
-    ])  # fmt: skip
+    load(
+        "catalog",
+        [
+            {"sku": "A-1", "item_id": "I1", "parent_item_id": "F1", "title": "Lamp", "category": "Lights", "price": 9},
+            {
+                "sku": "B-2",
+                "item_id": "I2",
+                "parent_item_id": "F1",
+                "title": "Lamp 2",
+                "category": "Lights",
+                "price": 9,
+            },
+        ],
+    )
     row = target_frames.target_rows(Facts(store), account.id, WINDOW).to_dicts()[0]
     assert (row["main_product"], row["family"], row["category"]) == ("A-1", "F1", "Lights")
 
@@ -230,7 +234,10 @@ def test_what_takes_long_to_make_outlives_what_is_quickly_made_again_but_not_for
 
 
 def test_what_lies_on_disk_weighs_little_and_is_handed_out_plain():
-    """Its frames are mapped: they cost no memory of this process. What is swapped for the same from disk weighs anew."""
+    """
+    Its frames are mapped: they cost no memory of this process. What is swapped for the same from
+    disk weighs anew.
+    """
     cache, frame = Cache(most_bytes=200_000), pl.DataFrame({"n": range(20_000)})
     for key in range(8):
         assert cache.get(key, lambda: Mapped([frame])) == [frame]

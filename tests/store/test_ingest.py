@@ -27,10 +27,22 @@ WINDOW = Window(date(2026, 10, 1), date(2026, 10, 19))
 
 def term_rows(days, terms=("grow light", "Grow  Light", "lamp"), campaign="C", clicks=3):
     return [
-        {"date": day, "campaign": campaign, "ad_group": "G", "target": "grow", "match_type": "broad",
-         "search_term": term, "impressions": 100, "clicks": clicks, "spend": 1.23, "orders": 1, "sales": 19.99}
-        for day in days for term in terms
-    ]  # fmt: skip
+        {
+            "date": day,
+            "campaign": campaign,
+            "ad_group": "G",
+            "target": "grow",
+            "match_type": "broad",
+            "search_term": term,
+            "impressions": 100,
+            "clicks": clicks,
+            "spend": 1.23,
+            "orders": 1,
+            "sales": 19.99,
+        }
+        for day in days
+        for term in terms
+    ]
 
 
 def parsed(tmp_path, rows, name="r.csv"):
@@ -62,8 +74,9 @@ def test_a_file_is_kept_to_the_micro_unit(store, account, tmp_path):
     loaded = load(store, account, tmp_path, term_rows(days(1, 2)))
     assert (loaded.rows, loaded.days, loaded.removed) == (6, 2, 0)
     assert [(str(row[0]), row[1], int(row[2])) for row in held(store)] == [
-        ("2026-10-01", 3, 3_690_000), ("2026-10-02", 3, 3_690_000),
-    ]  # fmt: skip
+        ("2026-10-01", 3, 3_690_000),
+        ("2026-10-02", 3, 3_690_000),
+    ]
 
 
 def test_the_same_days_are_replaced_never_doubled(store, account, tmp_path):
@@ -143,9 +156,7 @@ def test_the_words_of_a_term_are_kept_with_its_normal_form(store, account, tmp_p
 
     def held():
         facts = Facts(store)
-        named = word_frames.tokens(facts, account.id).join(
-            word_frames.vocabulary(facts, account.id), on="word_id"
-        )
+        named = word_frames.tokens(facts, account.id).join(word_frames.vocabulary(facts, account.id), on="word_id")
         terms = target_frames.term_names(facts, account.id).unique("normal_id").select("normal_id", "term")
         told = named.join(terms, on="normal_id").group_by("term", maintain_order=True).agg("word")
         return {term: tuple(spelt) for term, spelt in told.rows()}
@@ -187,9 +198,7 @@ def test_two_loads_of_the_same_days_at_once_leave_one(store, account, tmp_path):
 def test_a_load_that_fails_half_way_changes_nothing(store, account, tmp_path, monkeypatch):
     load(store, account, tmp_path, term_rows(days(1)))
     before = held(store)
-    monkeypatch.setattr(
-        ingest.versions, "bump", lambda *_, **__: (_ for _ in ()).throw(RuntimeError("power cut"))
-    )
+    monkeypatch.setattr(ingest.versions, "bump", lambda *_, **__: (_ for _ in ()).throw(RuntimeError("power cut")))
     with pytest.raises(RuntimeError):
         load(store, account, tmp_path, term_rows(days(1), clicks=8))
     assert held(store) == before
@@ -209,16 +218,13 @@ def test_each_day_file_is_written_once_while_the_record_is(store, account, tmp_p
             raise OperationalError("x", None, MySQLdb.OperationalError(1213, "Deadlock found"))
         return bump(*of, **named)
 
-    monkeypatch.setattr(
-        snapshots, "_drafted", lambda folder, rows: written.append(len(rows)) or drafted(folder, rows)
-    )
+    monkeypatch.setattr(snapshots, "_drafted", lambda folder, rows: written.append(len(rows)) or drafted(folder, rows))
     monkeypatch.setattr(ingest.versions, "bump", once_more)
     load(store, account, tmp_path, term_rows(days(1, 2)))
     assert written == [3, 3, 3, 3]
     versions = snapshots.versions(store, account.id, "search_term_daily")
     assert [
-        snapshots.path(store.snapshots, account.id, "search_term_daily", *each).exists()
-        for each in versions.items()
+        snapshots.path(store.snapshots, account.id, "search_term_daily", *each).exists() for each in versions.items()
     ] == [True, True]
     assert not list(store.snapshots.rglob("*.part"))
 
@@ -240,9 +246,7 @@ def test_large_frames_go_in_by_pieces_or_not_at_all(store, tmp_path, monkeypatch
         bulk.load(connection, "turn", whole, scratch)
         assert connection.execute(text("SELECT COUNT(*) FROM turn")).scalar() == 5
     with pytest.raises(Conflict, match="took 1 of 2 rows"), store.engine.begin() as connection:
-        bulk.load(
-            connection, "turn", pl.concat([whole.with_columns(what=pl.lit("new")), whole[:1]]), tmp_path
-        )
+        bulk.load(connection, "turn", pl.concat([whole.with_columns(what=pl.lit("new")), whole[:1]]), tmp_path)
     with store.read() as connection:
         assert connection.execute(text("SELECT COUNT(*) FROM turn")).scalar() == 5
     assert not list(scratch.iterdir())

@@ -18,10 +18,19 @@ from nimbus_reef.store.record.models import FACTS
 
 TODAY = date(2026, 10, 20)
 EXAMPLE = {
-    CellKind.DATE: "2026-10-13", CellKind.WEEK: "2026-10-14", CellKind.MONTH: "2026-10", CellKind.TIME: "2026-10-13T22:30Z",
-    CellKind.TEXT: "word", CellKind.COUNT: "3", CellKind.HOUR: "3", CellKind.MONEY: "2.50", CellKind.SHARE: "12.5%", CellKind.PERCENT: "12",
-    CellKind.RANK: "2", CellKind.NUMBER: "4.2",
-}  # fmt: skip
+    CellKind.DATE: "2026-10-13",
+    CellKind.WEEK: "2026-10-14",
+    CellKind.MONTH: "2026-10",
+    CellKind.TIME: "2026-10-13T22:30Z",
+    CellKind.TEXT: "word",
+    CellKind.COUNT: "3",
+    CellKind.HOUR: "3",
+    CellKind.MONEY: "2.50",
+    CellKind.SHARE: "12.5%",
+    CellKind.PERCENT: "12",
+    CellKind.RANK: "2",
+    CellKind.NUMBER: "4.2",
+}
 
 
 def row(kind, **other):
@@ -66,8 +75,23 @@ def test_a_row_of_every_kind_goes_in_comes_back_and_is_undone(store, account, tm
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_every_column_of_the_contract_has_its_place(kind):
     """What is not a name of something else is a column of the fact table."""
-    named = {"date", "week", "month", "account", "campaign", "ad_group", "target", "match_type", "search_term",
-             "sku", "query", "keyword", "campaign_id", "ad_group_id", "target_id"}  # fmt: skip
+    named = {
+        "date",
+        "week",
+        "month",
+        "account",
+        "campaign",
+        "ad_group",
+        "target",
+        "match_type",
+        "search_term",
+        "sku",
+        "query",
+        "keyword",
+        "campaign_id",
+        "ad_group_id",
+        "target_id",
+    }
     if KINDS[kind].takes_blocks:
         assert "first_day" in FACTS[kind].columns
         named |= set(SPAN_COLUMNS)
@@ -102,9 +126,7 @@ def test_a_query_for_one_product_is_never_added_to_the_query(store, account, tmp
 
 
 def test_a_search_for_a_total_thing_is_no_totals_line(store, account, tmp_path):
-    loaded = load(
-        store, account, tmp_path, "query_funnel", [row("query_funnel", query="total gym", sku=None)]
-    )
+    loaded = load(store, account, tmp_path, "query_funnel", [row("query_funnel", query="total gym", sku=None)])
     assert loaded.rows == 1
 
 
@@ -131,9 +153,7 @@ def test_a_text_longer_than_its_column_is_a_reject_not_cut(store, account, tmp_p
 
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_no_text_that_is_let_in_is_too_long_for_its_column(kind):
-    lengths = {
-        column.name: column.type.length for column in FACTS[kind].columns if hasattr(column.type, "length")
-    }
+    lengths = {column.name: column.type.length for column in FACTS[kind].columns if hasattr(column.type, "length")}
     for column in KINDS[kind].columns:
         if column.holds is CellKind.TEXT and lengths.get(column.name):
             assert column.longest <= lengths[column.name]

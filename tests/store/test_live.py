@@ -36,16 +36,7 @@ def ads(facts, account):
 
 
 def figures(sku):
-    return {
-        **PLACE,
-        "ad_group": "G",
-        "sku": sku,
-        "impressions": 9,
-        "clicks": 1,
-        "spend": 1,
-        "orders": 0,
-        "sales": 0,
-    }
+    return {**PLACE, "ad_group": "G", "sku": sku, "impressions": 9, "clicks": 1, "spend": 1, "orders": 0, "sales": 0}
 
 
 def test_a_product_is_enabled_by_its_settings_with_rows_or_without(load, store, account):
@@ -53,9 +44,11 @@ def test_a_product_is_enabled_by_its_settings_with_rows_or_without(load, store, 
     assert ads(Facts(store), account) == ["OLD", "RUNS"], "settings are not held: whatever has rows"
     load(
         "product_ads",
-        [{**PLACE, "ad_group": "G", "sku": sku, "state": state}
-         for sku, state in (("OLD", "paused"), ("RUNS", "enabled"), ("FRESH", "enabled"))],
-    )  # fmt: skip
+        [
+            {**PLACE, "ad_group": "G", "sku": sku, "state": state}
+            for sku, state in (("OLD", "paused"), ("RUNS", "enabled"), ("FRESH", "enabled"))
+        ],
+    )
     assert ads(Facts(store), account) == ["FRESH", "RUNS"]
 
 
@@ -65,15 +58,17 @@ def test_a_target_is_live_only_with_its_ad_group_and_campaign(load, store, accou
 
     load(
         "targets",
-        [target("G", "lamp"), target("G", "off", "paused"), target("H", "lamp"), target("G", "TM0040117", match="item"),
-         target("G", "wide", match="broad")],
-    )  # fmt: skip
+        [
+            target("G", "lamp"),
+            target("G", "off", "paused"),
+            target("H", "lamp"),
+            target("G", "TM0040117", match="item"),
+            target("G", "wide", match="broad"),
+        ],
+    )
     load(
         "ad_groups",
-        [
-            {**PLACE, "ad_group": "G", "default_bid": 1},
-            {**PLACE, "ad_group": "H", "state": "paused", "default_bid": 1},
-        ],
+        [{**PLACE, "ad_group": "G", "default_bid": 1}, {**PLACE, "ad_group": "H", "state": "paused", "default_bid": 1}],
     )
     facts = Facts(store)
     live = target_frames.live_own(facts, account.id, WINDOW)

@@ -16,9 +16,7 @@ PASSWORD = "long enough"
 
 @pytest.fixture
 def owner(store):
-    return people.set_up(
-        store, people.set_up_link(store), email="Ann@example.com", name="Ann", password=PASSWORD
-    )
+    return people.set_up(store, people.set_up_link(store), email="Ann@example.com", name="Ann", password=PASSWORD)
 
 
 def invited(store, owner, brands=(), role=Role.ANALYST, email="bo@example.com"):
@@ -121,13 +119,9 @@ def test_the_trail_is_read_by_whom_and_of_what(store, account, owner):
     person_id, _ = invited(store, owner, [account.brand_id])
     people.set_rights(store, owner.id, person_id, Role.VIEWER, [account.brand_id])
     every = trail.entries(store, Asked(), of_accounts=None, limit=10)
-    assert [each.what for each in every] == ["rights set", "invited", "set up"] + ["account added"] * (
-        len(every) - 3
-    )
-    assert [
-        each.what for each in trail.entries(store, Asked(what="invited"), of_accounts=None, limit=10)
-    ] == ["invited"]
-    assert {each.account for each in trail.entries(store, Asked(), of_accounts=[account.id], limit=10)} == {
-        account.key
-    }
+    assert [each.what for each in every] == ["rights set", "invited", "set up"] + ["account added"] * (len(every) - 3)
+    assert [each.what for each in trail.entries(store, Asked(what="invited"), of_accounts=None, limit=10)] == [
+        "invited"
+    ]
+    assert {each.account for each in trail.entries(store, Asked(), of_accounts=[account.id], limit=10)} == {account.key}
     assert trail.entries(store, Asked(person_id=person_id), of_accounts=None, limit=10) == []

@@ -27,7 +27,7 @@ def bump(store, account):
                 "VALUES (:a, 'hourly', '2026-10-01', '2026-10-01', 1, 5)"
             ),
             {"a": account.id},
-        )  # fmt: skip
+        )
 
 
 def test_all_reads_of_a_moment_share_a_connection_that_goes_back_at_its_end(store):

@@ -23,8 +23,12 @@ class Held:
     """Facts of some rows, that keep nothing; what is read of the record is noted."""
 
     months, versions_of, month_grid, grids, sums = (
-        Facts.months, Facts.versions_of, Facts.month_grid, Facts.grids, Facts.sums,
-    )  # fmt: skip
+        Facts.months,
+        Facts.versions_of,
+        Facts.month_grid,
+        Facts.grids,
+        Facts.sums,
+    )
 
     def __init__(self, rows):
         self.store, self.rows, self.read = self, rows, []
@@ -49,8 +53,9 @@ def day_files(monkeypatch):
         held.read.append(list(wanted))
         spans = pl.DataFrame(
             [(each.first, each.last) for each in wanted],
-            schema=dict.fromkeys(("first_day", "day"), pl.Date), orient="row",
-        )  # fmt: skip
+            schema=dict.fromkeys(("first_day", "day"), pl.Date),
+            orient="row",
+        )
         found = held.rows.join(spans, on=["first_day", "day"], how="semi")
         return found.select(*only, "first_day", "day").lazy()
 
@@ -62,18 +67,25 @@ def facts(rows):
     return Held(
         pl.DataFrame(
             [
-                (BEGIN + timedelta(days=at), BEGIN + timedelta(days=at + days - 1), key, *(figure * n for n in range(6)))
+                (
+                    BEGIN + timedelta(days=at),
+                    BEGIN + timedelta(days=at + days - 1),
+                    key,
+                    *(figure * n for n in range(6)),
+                )
                 for at, days, key, figure in rows
             ],
-            schema=SCHEMA, orient="row",
+            schema=SCHEMA,
+            orient="row",
         )
-    )  # fmt: skip
+    )
 
 
 ROWS = st.lists(
     st.tuples(st.integers(0, 60), st.sampled_from([1, 1, 1, 7, 31]), st.integers(1, 9), st.integers(0, 10**12)),
-    max_size=40, unique_by=lambda row: row[:3],
-)  # fmt: skip
+    max_size=40,
+    unique_by=lambda row: row[:3],
+)
 WINDOW = st.tuples(st.integers(0, 60), st.integers(0, 60)).map(sorted)
 
 
@@ -84,9 +96,7 @@ def test_positions_say_what_grouping_says(rows, window, groups):
     inside = held.rows.filter(pl.col("first_day") >= asked.first, pl.col("day") <= asked.last)
     expected = inside.group_by(KEY).agg(pl.col(MEASURES).sum()).sort(KEY)
     assert_frame_equal(held.sums(1, KIND, asked), expected)
-    of = pl.DataFrame(
-        {KEY: list(groups), "group": list(groups.values())}, schema={KEY: pl.UInt32, "group": pl.UInt32}
-    )
+    of = pl.DataFrame({KEY: list(groups), "group": list(groups.values())}, schema={KEY: pl.UInt32, "group": pl.UInt32})
     by = ["first_day", "day", "group"]
     told = month_grids.by_span(held.grids(1, KIND, asked), KIND, of, ("clicks", "sales"))
     joined = inside.join(of, on=KEY).group_by(by).agg(pl.col("clicks", "sales").sum())
@@ -97,13 +107,9 @@ def test_positions_say_what_grouping_says(rows, window, groups):
 def test_a_report_of_two_keys_is_summed_alike(rows, window):
     """Placements: of a campaign, and of a place by its name."""
     keys, asked = ["campaign_id", "placement"], Window(*(BEGIN + timedelta(days=each) for each in window))
-    place = (pl.col(KEY) % 2 == 0).replace_strict(
-        {True: "off_site", False: "product_page"}, return_dtype=pl.String
-    )
+    place = (pl.col(KEY) % 2 == 0).replace_strict({True: "off_site", False: "product_page"}, return_dtype=pl.String)
     told = facts(rows).rows.with_columns(campaign_id=pl.col(KEY) // 3, placement=place)
-    spans = [
-        Window(*each) for each in told.select("first_day", "day").unique().sort("day", "first_day").rows()
-    ]
+    spans = [Window(*each) for each in told.select("first_day", "day").unique().sort("day", "first_day").rows()]
     grid = month_grids.made(told, spans, keys)
     inside = told.filter(pl.col("first_day") >= asked.first, pl.col("day") <= asked.last)
     expected = inside.group_by(keys).agg(pl.col(MEASURES).sum()).sort(keys)
@@ -116,8 +122,7 @@ def test_what_is_kept_by_month_says_what_the_days_say(rows, window, categories):
     """Of whatever days and blocks: a month's part is what lies in the days asked for, in the same order."""
     held, asked = facts(rows), Window(*(BEGIN + timedelta(days=each) for each in window))
     ads = pl.DataFrame(
-        {KEY: list(categories), "category": list(categories.values())},
-        schema={KEY: pl.UInt32, "category": pl.String},
+        {KEY: list(categories), "category": list(categories.values())}, schema={KEY: pl.UInt32, "category": pl.String}
     )
     for named in (ads, ads.select(KEY)):
         by_month = product_frames.ad_days(held, 1, asked, named, by_month=True)

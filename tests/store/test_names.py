@@ -36,13 +36,20 @@ def known(store):
 
 def of_another_process(store, folder):
     """A store on the same database that knows nothing."""
-    return engine.connect(
-        store.engine.url.render_as_string(hide_password=False), folder / "s2", folder / "t2"
-    )
+    return engine.connect(store.engine.url.render_as_string(hide_password=False), folder / "s2", folder / "t2")
 
 
-AD = {"date": "2026-10-01", "campaign": "C", "ad_group": "G", "sku": "A-1", "impressions": 10, "clicks": 1, "spend": 0.5,
-      "orders": 0, "sales": 0}  # fmt: skip
+AD = {
+    "date": "2026-10-01",
+    "campaign": "C",
+    "ad_group": "G",
+    "sku": "A-1",
+    "impressions": 10,
+    "clicks": 1,
+    "spend": 0.5,
+    "orders": 0,
+    "sales": 0,
+}
 
 
 def test_what_is_known_is_what_is_held(store, account, tmp_path):
@@ -122,9 +129,7 @@ def test_the_file_of_a_table_is_what_another_process_begins_with(store, account,
     assert (folder / "phrase.arrow").exists()
     (folder / "target_term.arrow").write_bytes(b"no table")
     pl.DataFrame({"id": [1]}).write_ipc(folder / "word.arrow", compression="uncompressed")
-    again = engine.connect(
-        store.engine.url.render_as_string(hide_password=False), store.snapshots, store.scratch
-    )
+    again = engine.connect(store.engine.url.render_as_string(hide_password=False), store.snapshots, store.scratch)
     known(again)
     again.engine.dispose()
 
@@ -144,14 +149,12 @@ def test_names_that_move_on_keep_their_history(store, account, tmp_path):
     load(store, account, tmp_path, first + second)
     named = {"1": "D", "2": "E"}
     load(
-        store, account, tmp_path,
+        store,
+        account,
+        tmp_path,
         [row | {"campaign": named[row["campaign_id"]], "date": "2026-10-02"} for row in first + second],
-    )  # fmt: skip
-    frame = (
-        target_frames.term_rows(Facts(store), account.id, WINDOW)
-        .group_by("campaign")
-        .agg(pl.col("clicks").sum())
     )
+    frame = target_frames.term_rows(Facts(store), account.id, WINDOW).group_by("campaign").agg(pl.col("clicks").sum())
     assert dict(frame.rows()) == {"D": 18, "E": 30}
     assert counts(store)["campaign"] == 2
 
@@ -159,7 +162,5 @@ def test_names_that_move_on_keep_their_history(store, account, tmp_path):
 def test_an_id_that_comes_later_belongs_to_the_name_it_comes_with(store, account, tmp_path):
     load(store, account, tmp_path, term_rows(days(1)))
     load(store, account, tmp_path, [row | {"campaign_id": "7"} for row in term_rows(days(2))])
-    load(
-        store, account, tmp_path, [row | {"campaign_id": "7", "campaign": "N"} for row in term_rows(days(3))]
-    )
+    load(store, account, tmp_path, [row | {"campaign_id": "7", "campaign": "N"} for row in term_rows(days(3))])
     assert counts(store)["campaign"] == 1

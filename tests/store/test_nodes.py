@@ -112,10 +112,13 @@ def test_what_met_a_lock_or_lost_its_node_is_done_again_from_the_start(store):
 @pytest.mark.parametrize(
     ("told", "away"),
     [
-        ("Error while appending streaming replication fragment(provider status: Not connected to Primary Component)", True),
+        (
+            "Error while appending streaming replication fragment(provider status: Not connected to Primary Component)",
+            True,
+        ),
         ("Got error 28 'No space left on device' during COMMIT", False),
     ],
-)  # fmt: skip
+)
 def test_a_node_that_falls_out_of_its_cluster_in_the_keeping_is_away(store, monkeypatch, told, away):
     """So that a job is taken up again, which finds out what was kept; and the connection is not used again."""
     lost = MySQLdb.OperationalError(1180, told)

@@ -13,13 +13,32 @@ from nimbus_reef.store.people.people import Role
 from nimbus_reef.store.record import engine
 
 CHANGE = Change(
-    row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign="C", ad_group="G", target="t",
-    match_type="broad", field="bid", old_value="1.00", new_value="0.70", reason="why",
-)  # fmt: skip
+    row=0,
+    action=Action.UPDATE,
+    entity=Entity.TARGET,
+    campaign="C",
+    ad_group="G",
+    target="t",
+    match_type="broad",
+    field="bid",
+    old_value="1.00",
+    new_value="0.70",
+    reason="why",
+)
 PROMISE = Promise(
-    window=("2026-10-01", "2026-10-30"), clicks=0, orders=0, spend=0, sales=0, a=1, b=1, aov=1, target_acos=0.3,
-    view="targets", row_id="1", projected={"spend": [0, 0, 0], "sales": [0, 0, 0]},
-)  # fmt: skip
+    window=("2026-10-01", "2026-10-30"),
+    clicks=0,
+    orders=0,
+    spend=0,
+    sales=0,
+    a=1,
+    b=1,
+    aov=1,
+    target_acos=0.3,
+    view="targets",
+    row_id="1",
+    projected={"spend": [0, 0, 0], "sales": [0, 0, 0]},
+)
 
 
 @pytest.fixture
@@ -37,40 +56,31 @@ def test_accounts_of_one_brand_and_country_keep_their_order(store, account):
     """By key, so that what is looked at when none is named does not change from page to page."""
     for key in ("zz-de", "aa-de"):
         accounts.add(
-            store, key=key, brand_name="Fernhollow", marketplace="Tidemarkt", country="DE", currency="EUR", locale="en_IE",
-            timezone="Europe/Berlin", target_acos=0.28,
-        )  # fmt: skip
-    keys = [
-        each.key
-        for each in accounts.all_accounts(store)
-        if each.brand == "Fernhollow" and each.country == "DE"
-    ]
+            store,
+            key=key,
+            brand_name="Fernhollow",
+            marketplace="Tidemarkt",
+            country="DE",
+            currency="EUR",
+            locale="en_IE",
+            timezone="Europe/Berlin",
+            target_acos=0.28,
+        )
+    keys = [each.key for each in accounts.all_accounts(store) if each.brand == "Fernhollow" and each.country == "DE"]
     assert keys == sorted(keys)
     assert len(keys) >= 3
 
 
 def test_a_person_sees_the_brands_given_to_them(store, account):
     viewer = people.add(
-        store,
-        email="v@example.com",
-        name="V",
-        password="long enough",
-        role=Role.VIEWER,
-        brand_names=("Fernhollow",),
+        store, email="v@example.com", name="V", password="long enough", role=Role.VIEWER, brand_names=("Fernhollow",)
     )
     other = people.add(store, email="o@example.com", name="O", password="long enough", role=Role.ANALYST)
     assert viewer.sees(account.brand_id)
     assert not viewer.writes
     assert not other.sees(account.brand_id)
     with pytest.raises(BadInput, match="no brand"):
-        people.add(
-            store,
-            email="x@example.com",
-            name="X",
-            password="long enough",
-            role=Role.VIEWER,
-            brand_names=("?",),
-        )
+        people.add(store, email="x@example.com", name="X", password="long enough", role=Role.VIEWER, brand_names=("?",))
 
 
 @pytest.mark.parametrize(("email", "password"), [("nonsense", "long enough"), ("a@example.com", "short")])
@@ -116,9 +126,7 @@ def test_every_step_is_undone_in_any_order_until_the_sheet_leaves(store, account
     assert plans.undo_step(store, account.id, owner.id) == 2
     assert ids(store, account) == []
     accept(store, account, owner, CHANGE)
-    trail.note(
-        store, "exported", person_id=owner.id, account_id=account.id, detail={"sheet": "csv", "changes": 1}
-    )
+    trail.note(store, "exported", person_id=owner.id, account_id=account.id, detail={"sheet": "csv", "changes": 1})
     assert plans.steps(store, account.id) == []
 
 
@@ -132,17 +140,19 @@ def test_what_was_put_in_another_way_since_is_not_put_back(store, account, owner
 
 
 PLACE = Change(
-    row=0, action=Action.UPDATE, entity=Entity.PLACEMENT, campaign=CHANGE.campaign, placement="top_of_search", field="adjustment",
-    old_value="0", new_value="139",
-)  # fmt: skip
+    row=0,
+    action=Action.UPDATE,
+    entity=Entity.PLACEMENT,
+    campaign=CHANGE.campaign,
+    placement="top_of_search",
+    field="adjustment",
+    old_value="0",
+    new_value="139",
+)
 
 
 def package(bid):
-    return [
-        (replace(CHANGE, new_value=bid), PROMISE),
-        (replace(OTHER, new_value=bid), PROMISE),
-        (PLACE, PROMISE),
-    ]
+    return [(replace(CHANGE, new_value=bid), PROMISE), (replace(OTHER, new_value=bid), PROMISE), (PLACE, PROMISE)]
 
 
 def values(store, account):
@@ -160,11 +170,7 @@ def test_a_package_is_taken_whole_and_replaces_what_it_contradicts_or_not_at_all
     assert values(store, account) == [(CHANGE.target, CHANGE.new_value)]
     done = plans.accept_packages(store, account.id, owner.id, [package("0.50")], replacing=[alone.change.row])
     assert (len(done.planned), len(done.told.replaced)) == (3, 1)
-    assert values(store, account) == [
-        (CHANGE.target, "0.50"),
-        (OTHER.target, "0.50"),
-        ("top_of_search", "139"),
-    ]
+    assert values(store, account) == [(CHANGE.target, "0.50"), (OTHER.target, "0.50"), ("top_of_search", "139")]
     assert {each.change.package for each in done.planned} == {2}
     again = plans.accept_packages(store, account.id, owner.id, [package("0.50")])
     assert (again.planned, again.told.already) == ((), (0,))
@@ -181,9 +187,7 @@ def test_a_package_is_taken_out_and_put_back_as_one(store, account, owner):
     plans.remove_many(store, account.id, owner.id, [done[2].id])
     step = plans.steps(store, account.id)[0]
     accept(store, account, owner, OTHER)
-    assert plans.undo_step(store, account.id, owner.id, step.id) == 0, (
-        "not in part: the plan changes one by now"
-    )
+    assert plans.undo_step(store, account.id, owner.id, step.id) == 0, "not in part: the plan changes one by now"
 
 
 def test_a_sheet_read_back_is_undone_with_its_values_and_what_it_took_out(store, account, owner):
@@ -198,8 +202,9 @@ def test_a_sheet_read_back_is_undone_with_its_values_and_what_it_took_out(store,
     assert plans.undo_step(store, account.id, owner.id, step.id) == 2
     now = plans.planned(store, account.id)
     assert [(each.id, each.change.new_value, each.change.reason) for each in now] == [
-        (first.id, "0.70", "why"), (second.id, "0.70", "why"),
-    ]  # fmt: skip
+        (first.id, "0.70", "why"),
+        (second.id, "0.70", "why"),
+    ]
 
 
 def test_a_sheet_is_taken_over_whole_or_not_at_all(store, account, owner):

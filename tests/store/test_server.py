@@ -145,9 +145,7 @@ def test_every_released_schema_is_brought_up_to_date_with_its_data(bare, revisio
     assert schema.is_current(bare)
     with bare.connect() as connection:
         for name in filled & set(metadata.tables):
-            assert (
-                connection.execute(select(func.count()).select_from(metadata.tables[name])).scalar() >= 1
-            ), name
+            assert connection.execute(select(func.count()).select_from(metadata.tables[name])).scalar() >= 1, name
         told = compare_metadata(MigrationContext.configure(connection), metadata)
     assert [each for each in told if "table" in str(each[0])] == []
 
@@ -156,8 +154,7 @@ def test_servers_beside_each_other_share_no_folder_for_passing_tables(tmp_path):
     """A server that starts empties that folder."""
     places = [server.prepare(tmp_path / name, 3690) for name in ("one", "two")]
     told = [
-        {part for part in server.command(place) if part.startswith(("--tmpdir=", "--datadir="))}
-        for place in places
+        {part for part in server.command(place) if part.startswith(("--tmpdir=", "--datadir="))} for place in places
     ]
     assert len(told[0] | told[1]) == 4
 

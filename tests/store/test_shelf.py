@@ -86,11 +86,7 @@ def test_another_load_another_key_another_code_are_other_results(tmp_path, monke
     here = Shelf(tmp_path)
     assert here.peek(7, KEY).made == "found"
     later = (*KEY[:2], (("search_term_daily", 5), ("settings", 1)), *KEY[3:])
-    others = [
-        later,
-        (*KEY[:-1], 0.29),
-        ("judged", 7, GENERATION, Window(date(2026, 1, 1), date(2026, 1, 29)), 0.28),
-    ]
+    others = [later, (*KEY[:-1], 0.29), ("judged", 7, GENERATION, Window(date(2026, 1, 1), date(2026, 1, 29)), 0.28)]
     assert [here.peek(7, each) for each in others] == [None] * 3
     assert here.peek(8, KEY) is None
     monkeypatch.setattr(shelf, "_code", lambda: "another")
@@ -131,10 +127,18 @@ def test_a_result_that_is_broken_is_worked_out_anew(tmp_path):
 @pytest.mark.parametrize(
     "call",
     [
-        (os.system, ("false",)), (write_whole, (Path("/nowhere"), "")), (eval, ("1",)), (np.load, ("/nowhere",)), (np.fromfile, ("/nowhere",)),
-        (pl.read_csv, ("/nowhere",)), (scipy.io.loadmat, ("/nowhere",)), (subprocess.Popen, ("false",)), (wall._Reader, ()), (Path, ("/nowhere",)),
+        (os.system, ("false",)),
+        (write_whole, (Path("/nowhere"), "")),
+        (eval, ("1",)),
+        (np.load, ("/nowhere",)),
+        (np.fromfile, ("/nowhere",)),
+        (pl.read_csv, ("/nowhere",)),
+        (scipy.io.loadmat, ("/nowhere",)),
+        (subprocess.Popen, ("false",)),
+        (wall._Reader, ()),
+        (Path, ("/nowhere",)),
     ],
-)  # fmt: skip
+)
 def test_only_values_are_read(tmp_path, call):
     """Whoever could write there must not be able to run anything here, nor any function of the application."""
 
@@ -152,9 +156,7 @@ def test_no_way_leads_round_through_a_module_that_another_one_imports(tmp_path):
     """`nimbus_reef.formats.wall` imports subprocess: a dotted name must not reach it."""
     kept(tmp_path, "good")
     (file,) = tmp_path.rglob("result")
-    file.write_bytes(
-        b"\x80\x04\x8c\x18nimbus_reef.formats.wall\x8c\x10subprocess.Popen\x93\x8c\x05false\x85R."
-    )
+    file.write_bytes(b"\x80\x04\x8c\x18nimbus_reef.formats.wall\x8c\x10subprocess.Popen\x93\x8c\x05false\x85R.")
     assert Shelf(tmp_path).peek(7, KEY) is None
 
 

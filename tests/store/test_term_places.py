@@ -24,8 +24,9 @@ def test_positions_say_what_joins_say(rows, asked, random):
     """Ids with gaps, in any order, some of no known term."""
     names = pl.DataFrame(
         [(2 * number + 1, target, normal) for number, (target, normal) in enumerate(rows)],
-        schema={name: IDS[name] for name in ("target_term_id", "target_id", "normal_id")}, orient="row",
-    )  # fmt: skip
+        schema={name: IDS[name] for name in ("target_term_id", "target_id", "normal_id")},
+        orient="row",
+    )
     targets = pl.DataFrame({"target_id": [1, 2, 3, 4], "ad_group_id": [7, 7, 8, 9]}, schema_overrides=IDS)
     ids = sorted(asked)
     random.shuffle(ids)

@@ -51,9 +51,7 @@ def test_a_row_that_is_gone_is_found(loaded, account):
 
 def test_a_day_file_with_other_rows_is_found_and_mended(loaded, account):
     versions = snapshots.versions(loaded, account.id, KIND)
-    (first, second) = [snapshots.path(loaded.snapshots, account.id, KIND, d, v) for d, v in versions.items()][
-        :2
-    ]
+    first, second = [snapshots.path(loaded.snapshots, account.id, KIND, d, v) for d, v in versions.items()][:2]
     first.write_bytes(second.read_bytes())
     assert ("2026-10-01", "clicks in the day file") in told(loaded, account)
     assert snapshots.rebuild(loaded, account.id, KIND) == 3
@@ -70,9 +68,7 @@ def test_day_files_are_made_by_pieces(loaded, account, monkeypatch):
     assert len(files) == 3
     asked = []
     query = snapshots.query
-    monkeypatch.setattr(
-        snapshots, "query", lambda *of, **values: asked.append(values) or query(*of, **values)
-    )
+    monkeypatch.setattr(snapshots, "query", lambda *of, **values: asked.append(values) or query(*of, **values))
     for most, pieces in ((1, 3), (1_000_000, 1)):
         monkeypatch.setattr(snapshots, "_PIECE_ROWS", most)
         for each in files:
@@ -80,8 +76,7 @@ def test_day_files_are_made_by_pieces(loaded, account, monkeypatch):
         asked.clear()
         wanted = snapshots.versions(loaded, account.id, KIND)
         assert snapshots.read(loaded, account.id, KIND, wanted).collect().height == sum(
-            len(snapshots.read(loaded, account.id, KIND, {span: version}).collect())
-            for span, version in wanted.items()
+            len(snapshots.read(loaded, account.id, KIND, {span: version}).collect()) for span, version in wanted.items()
         )
         assert len(asked) == pieces
         assert {each: each.read_bytes() for each in files} == files

@@ -1,4 +1,7 @@
-"""What stands before keywords, against the demo worlds' truth, and what its proposals do when they are carried out there."""
+"""
+What stands before keywords, against the demo worlds' truth, and what its proposals do when they are
+carried out there.
+"""
 
 import pytest
 from benchmarks import before_keywords as bench

@@ -24,15 +24,7 @@ from nimbus_reef.web.movement import pages
 
 LAST = date(2026, 11, 20)
 DAYS = 96
-TOLD_BY = (
-    "catalog",
-    "campaigns",
-    "product_ad_daily",
-    "listings",
-    "peer_benchmarks",
-    "peer_format_mix",
-    "query_funnel",
-)
+TOLD_BY = ("catalog", "campaigns", "product_ad_daily", "listings", "peer_benchmarks", "peer_format_mix", "query_funnel")
 
 
 @dataclass(frozen=True)
@@ -51,9 +43,16 @@ def told(request, store, tmp_path):
     spec = request.param
     made = brand.simulate(spec, 4, DAYS, LAST)
     account = accounts.add(
-        store, key=spec.key, brand_name=spec.name, marketplace=spec.marketplace, country=spec.country,
-        currency=spec.currency, locale=spec.locale, timezone=spec.timezone, target_acos=spec.target_acos,
-    )  # fmt: skip
+        store,
+        key=spec.key,
+        brand_name=spec.name,
+        marketplace=spec.marketplace,
+        country=spec.country,
+        currency=spec.currency,
+        locale=spec.locale,
+        timezone=spec.timezone,
+        target_acos=spec.target_acos,
+    )
     for kind, path in reports.write({kind: made.frames[kind] for kind in TOLD_BY}, tmp_path).items():
         mapping = intake.usual_maps(intake.look(store, account, path, path.name), kind)
         intake.load(

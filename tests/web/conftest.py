@@ -13,11 +13,7 @@ from nimbus_reef.web.security import limiter
 def app_of(demo):
     """The site of an installation, without tokens and limits in the way."""
     made = make_app(
-        demo.config,
-        demo.store,
-        make_queue(demo.config, demo.store, immediate=True),
-        secret_key="x",
-        testing=True,
+        demo.config, demo.store, make_queue(demo.config, demo.store, immediate=True), secret_key="x", testing=True
     )
     made.config.update(WTF_CSRF_ENABLED=False)
     limiter.enabled = False

@@ -1,4 +1,7 @@
-"""From proposals to the plan: shown first, whole or not at all, and nothing above target dearer, whoever accepts what and when."""
+"""
+From proposals to the plan: shown first, whole or not at all, and nothing above target dearer, whoever accepts what and
+when.
+"""
 
 import re
 from dataclasses import replace
@@ -29,8 +32,17 @@ from nimbus_reef.web.params import Scope
 
 BRANDS = ("fernhollow-de", "pellwick-gb")
 PROMISE = Promise(
-    window=("2026-10-01", "2026-10-30"), clicks=0, orders=0, spend=0, sales=0, a=1, b=1, aov=1, target_acos=0.3, projected={},
-)  # fmt: skip
+    window=("2026-10-01", "2026-10-30"),
+    clicks=0,
+    orders=0,
+    spend=0,
+    sales=0,
+    a=1,
+    b=1,
+    aov=1,
+    target_acos=0.3,
+    projected={},
+)
 
 
 def planned(demo, key):
@@ -46,8 +58,7 @@ def accept(owner, address, data):
     if not found_or_none(told, "button[name=sure]"):
         return told
     done = owner.post(
-        address,
-        data=sent_by(told) | {"sure": "yes", "asked": "yes", "take": values(told, "[name=take]", "value")},
+        address, data=sent_by(told) | {"sure": "yes", "asked": "yes", "take": values(told, "[name=take]", "value")}
     )
     assert done.status_code == 302, text_of(done)[:400]
     return told
@@ -71,16 +82,15 @@ def assert_nothing_above_target_is_dearer(demo, key):
 
 @pytest.mark.parametrize("first", ["targets", "placements"])
 def test_bids_and_placements_accepted_in_either_order_raise_no_price_above_target(owner, demo, first):
-    """Pellwick, all targets above target accepted, then the worst campaigns' base bid and adjustments; and the other way round."""
+    """
+    Pellwick, all targets above target accepted, then the worst campaigns' base bid and adjustments; and the other way
+    round.
+    """
     key = "pellwick-gb"
     worst = placements.worst(Facts(demo.store), look_of(demo, key))["campaign"].to_list()[:4]
 
     def targets():
-        accept(
-            owner,
-            "/targeting/targets/accept-many",
-            {"account": key, "where": "verdict:is:costly", "all": "yes"},
-        )
+        accept(owner, "/targeting/targets/accept-many", {"account": key, "where": "verdict:is:costly", "all": "yes"})
 
     def places():
         for campaign in worst:
@@ -90,9 +100,7 @@ def test_bids_and_placements_accepted_in_either_order_raise_no_price_above_targe
         step()
         if first == "targets" and step is targets:
             told = owner.post("/delivery/placements/solve", data={"account": key, "row": worst[0]})
-            assert re.search(
-                r"They promised −£ [\d,]+", text_of(told).replace("\xa0", " ").replace("\u2060", "")
-            )
+            assert re.search(r"They promised −£ [\d,]+", text_of(told).replace("\xa0", " ").replace("\u2060", ""))
     changes = planned(demo, key)
     assert any(each.entity is Entity.PLACEMENT for each in changes)
     assert any(each.entity is Entity.TARGET and not each.package for each in changes)
@@ -100,9 +108,7 @@ def test_bids_and_placements_accepted_in_either_order_raise_no_price_above_targe
     solved = [each for each in changes if each.entity is Entity.PLACEMENT]
     for each in solved:
         beside = [one for one in changes if one.package == each.package]
-        assert any(one.entity is Entity.TARGET for one in beside), (
-            "adjustments stand with the bids that belong to them"
-        )
+        assert any(one.entity is Entity.TARGET for one in beside), "adjustments stand with the bids that belong to them"
 
 
 def test_a_solution_says_which_bids_of_the_plan_it_replaces(owner, demo):
@@ -157,9 +163,17 @@ def test_a_single_acceptance_that_raises_a_price_is_refused_with_the_figure(owne
         .row(0, named=True)
     )
     bid = Change(
-        row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign=str(row["campaign"]), ad_group=str(row["ad_group"]), target=row["target"],
-        match_type=str(row["match_type"]), field="bid", old_value=f"{row['bid'] / 1e6:.2f}", new_value="0.05",
-    )  # fmt: skip
+        row=0,
+        action=Action.UPDATE,
+        entity=Entity.TARGET,
+        campaign=str(row["campaign"]),
+        ad_group=str(row["ad_group"]),
+        target=row["target"],
+        match_type=str(row["match_type"]),
+        field="bid",
+        old_value=f"{row['bid'] / 1e6:.2f}",
+        new_value="0.05",
+    )
     (held,) = plans.accept_packages(demo.store, account_of(demo, key).id, 1, [[(bid, PROMISE)]]).planned
     refused = owner.post(f"/plan/{held.id}/value", data={"account": key, "new_value": "9.50", "asked": "yes"})
     assert refused.status_code == 409
@@ -172,27 +186,34 @@ def test_a_single_acceptance_that_raises_a_price_is_refused_with_the_figure(owne
 def test_a_boost_over_what_is_above_target_is_refused_until_its_bids_are_cut(owner, demo):
     key = "fernhollow-de"
     look = look_of(demo, key)
-    rows = judged_targets(Facts(demo.store), look).filter(
-        pl.col("verdict") == "costly", pl.col("bid").is_not_null()
-    )
+    rows = judged_targets(Facts(demo.store), look).filter(pl.col("verdict") == "costly", pl.col("bid").is_not_null())
     campaign = str(rows["campaign"][0])
-    boost = {
-        "account": key,
-        "whose": campaign,
-        "what": "bid",
-        "percent": "20",
-        "from_hour": "0",
-        "to_hour": "24",
-    }
+    boost = {"account": key, "whose": campaign, "what": "bid", "percent": "20", "from_hour": "0", "to_hour": "24"}
     refused = owner.post("/delivery/boosts/plan", data=boost)
     assert refused.status_code == 409
     assert "it costs at most" in text_of(refused)
     now = plan_prices.campaigns_of(Facts(demo.store), look, [campaign])[campaign]
     packages = [
-        [(Change(row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign=campaign, ad_group=group, target=target, match_type=match,
-                 field="state", old_value="enabled", new_value="paused"), PROMISE)]
-        for (group, target, match), each in now.targets.items() if each.above_target
-    ]  # fmt: skip
+        [
+            (
+                Change(
+                    row=0,
+                    action=Action.UPDATE,
+                    entity=Entity.TARGET,
+                    campaign=campaign,
+                    ad_group=group,
+                    target=target,
+                    match_type=match,
+                    field="state",
+                    old_value="enabled",
+                    new_value="paused",
+                ),
+                PROMISE,
+            )
+        ]
+        for (group, target, match), each in now.targets.items()
+        if each.above_target
+    ]
     plans.accept_packages(demo.store, look.account.id, 1, packages)
     if not now.above_target:
         assert owner.post("/delivery/boosts/plan", data=boost).status_code == 302
@@ -204,8 +225,7 @@ def test_what_is_more_than_a_handful_is_shown_wherever_it_is_accepted(owner, dem
     page = owner.get(f"/findings/costly-placements?account={key}")
     rows = row_ids(page)
     told = owner.post(
-        "/delivery/placements/accept-many",
-        data={"account": key, "findings": rows, "back": "/findings/", "check": "x"},
+        "/delivery/placements/accept-many", data={"account": key, "findings": rows, "back": "/findings/", "check": "x"}
     )
     assert told.status_code == 200
     assert "before it is done" in text_of(told)
@@ -218,14 +238,11 @@ def test_rows_are_left_out_one_by_one_and_the_sums_follow(owner, demo):
     told = owner.post("/targeting/targets/accept-many", data=data)
     keys = values(told, "[name=take]", "value")
     assert len(keys) > 2
-    again = owner.post(
-        "/targeting/targets/accept-many", data=sent_by(told) | {"again": "yes", "take": keys[1:]}
-    )
+    again = owner.post("/targeting/targets/accept-many", data=sent_by(told) | {"again": "yes", "take": keys[1:]})
     assert "1: left out by you" in text_of(again)
     assert texts(again, ".answer b")[0] != texts(told, ".answer b")[0]
     owner.post(
-        "/targeting/targets/accept-many",
-        data=sent_by(again) | {"sure": "yes", "asked": "yes", "take": keys[1:]},
+        "/targeting/targets/accept-many", data=sent_by(again) | {"sure": "yes", "asked": "yes", "take": keys[1:]}
     )
     assert len(planned(demo, key)) == len(keys) - 1
 
@@ -233,16 +250,11 @@ def test_rows_are_left_out_one_by_one_and_the_sums_follow(owner, demo):
 def test_a_page_that_lost_something_is_better_settled_first(demo):
     facts, look = Facts(demo.store), look_of(demo, "fernhollow-de")
     (sku,) = lost(facts, look)["name"]
-    ads = product_frames.ad_rows(facts, look.account.id, look.window).filter(
-        pl.col("sku").cast(pl.String) == sku
-    )
+    ads = product_frames.ad_rows(facts, look.account.id, look.window).filter(pl.col("sku").cast(pl.String) == sku)
     home = tuple(ads.select(pl.col("campaign", "ad_group").cast(pl.String)).row(0))
     held = [each for each in order.before(facts, look, [home])[home] if each.name == sku]
     assert Unsettled.LOST_PAGE in [each.kind for each in held]
-    assert (
-        "lost something"
-        in settled_first.first(held[-1:], settled_first.PAUSE, Figures("en_IE", "EUR"))[0].words
-    )
+    assert "lost something" in settled_first.first(held[-1:], settled_first.PAUSE, Figures("en_IE", "EUR"))[0].words
 
 
 def test_own_rules_ask_about_rows_without_a_sale_and_count_by_verdict_and_clicks(owner):
@@ -288,8 +300,7 @@ def _first_count(said):
 def test_the_form_of_own_rules_begins_empty_and_forgets_what_was_done(owner):
     address = "/targeting/terms?account=fernhollow-de"
     owner.post(
-        "/targeting/terms/act",
-        data={"account": "fernhollow-de", "all": "yes", "if1": "", "do1": "negative phrase"},
+        "/targeting/terms/act", data={"account": "fernhollow-de", "all": "yes", "if1": "", "do1": "negative phrase"}
     )
     page = owner.get(address)
     assert values(page, ".deeds input", "name")
@@ -300,8 +311,7 @@ def test_the_form_of_own_rules_begins_empty_and_forgets_what_was_done(owner):
 def test_negatives_count_what_else_they_stop_and_phrases_stop_more(owner):
     data = {"account": "fernhollow-de", "where": ["clicks:ge:5", "orders:eq:0"], "all": "yes", "if1": ""}
     exact, phrase = (
-        owner.post("/targeting/terms/act", data=data | {"do1": f"negative {how}"})
-        for how in ("exact", "phrase")
+        owner.post("/targeting/terms/act", data=data | {"do1": f"negative {how}"}) for how in ("exact", "phrase")
     )
     told = [re.search(r"also stop ([\d,]+) other search", text_of(each)) for each in (exact, phrase)]
     assert told[1] is not None
@@ -340,8 +350,7 @@ def test_a_promoted_term_is_sent_where_its_product_is_advertised_and_can_be_sent
         assert "exact target at" in text_of(drawer)
         options = values(drawer, "select[name=to] option", "value")
         owner.post(
-            "/targeting/terms/accept",
-            data={"account": key, "row": row, **({"to": options[-1]} if options else {})},
+            "/targeting/terms/accept", data={"account": key, "row": row, **({"to": options[-1]} if options else {})}
         )
         made = planned(demo, key)
         (target,) = [each for each in made if each.entity is Entity.TARGET]
@@ -372,18 +381,29 @@ def test_an_unknown_effect_is_unknown_on_the_plan(owner, demo):
 def test_conflicts_are_shown_with_what_resolves_them_and_block_the_sheet(owner, demo):
     key = "fernhollow-de"
     look = look_of(demo, key)
-    rows = judged_targets(Facts(demo.store), look).filter(
-        pl.col("verdict") == "costly", pl.col("bid").is_not_null()
-    )
+    rows = judged_targets(Facts(demo.store), look).filter(pl.col("verdict") == "costly", pl.col("bid").is_not_null())
     campaign = str(rows["campaign"][0])
     top = Change(
-        row=0, action=Action.UPDATE, entity=Entity.PLACEMENT, campaign=campaign, placement="top_of_search", field="adjustment", old_value="0",
+        row=0,
+        action=Action.UPDATE,
+        entity=Entity.PLACEMENT,
+        campaign=campaign,
+        placement="top_of_search",
+        field="adjustment",
+        old_value="0",
         new_value="700",
-    )  # fmt: skip
+    )
     weekend = Change(
-        row=0, action=Action.CREATE, entity=Entity.BUDGET_BOOST, campaign=campaign, field="percent", new_value="20", days="6 7", from_hour="0",
+        row=0,
+        action=Action.CREATE,
+        entity=Entity.BUDGET_BOOST,
+        campaign=campaign,
+        field="percent",
+        new_value="20",
+        days="6 7",
+        from_hour="0",
         to_hour="24",
-    )  # fmt: skip
+    )
     plans.accept_packages(
         demo.store,
         look.account.id,
@@ -407,8 +427,7 @@ def test_conflicts_are_shown_with_what_resolves_them_and_block_the_sheet(owner, 
 def parsed_forms(page):
     """What each way out of a conflict takes out."""
     return [
-        [str(each["value"]) for each in form.select("[name=rows]")]
-        for form in parsed(page).select("#conflicts form")
+        [str(each["value"]) for each in form.select("[name=rows]")] for form in parsed(page).select("#conflicts form")
     ]
 
 
@@ -418,11 +437,7 @@ def test_boosts_of_the_plan_count_in_the_next_and_budgets_are_told_as_budgets(ow
     facts, look = Facts(demo.store), look_of(demo, key)
     names = placements.worst(facts, look)["campaign"].to_list()
     for name, bids in plan_prices.campaigns_of(facts, look, names).items():
-        if (
-            not bids.above_target
-            and bids.targets
-            and not any(each.above_target for each in bids.targets.values())
-        ):
+        if not bids.above_target and bids.targets and not any(each.above_target for each in bids.targets.values()):
             fine = name
             break
     assert fine is not None
@@ -436,10 +451,7 @@ def test_boosts_of_the_plan_count_in_the_next_and_budgets_are_told_as_budgets(ow
     assert dated == pytest.approx(before * 1.5, abs=0.02)
     assert other == pytest.approx(before * 1.6, abs=0.02)
     said = text_of(
-        owner.get(
-            "/delivery/boosts",
-            query_string={"account": key, "whose": fine, "what": "budget", "percent": "50"},
-        )
+        owner.get("/delivery/boosts", query_string={"account": key, "whose": fine, "what": "budget", "percent": "50"})
     )
     assert re.search(r"The budget of .* can rise to", said)
     assert "The price of a click stays as it is" in said

@@ -48,9 +48,7 @@ def test_setting_back_wants_a_selection(owner):
     assert owner.post("/movement/changes/set-back", data={"account": "fernhollow-de"}).status_code == 400
 
 
-@pytest.mark.parametrize(
-    "key", ["growth-not-worth", "with-its-product", "bottom-quarter", "leaking-products"]
-)
+@pytest.mark.parametrize("key", ["growth-not-worth", "with-its-product", "bottom-quarter", "leaking-products"])
 def test_a_finding_opens_as_a_thing_to_do(owner, key):
     found = owner.get("/findings/?account=fernhollow-de")
     links = [each for each in values(found, ".finding a.name", "href") if f"/findings/{key}?" in each]
@@ -81,11 +79,7 @@ def test_a_product_found_tells_its_price_beside_its_siblings(owner, demo):
     own, kin = products.prices(product_frames.catalog(Facts(demo.store), 1), sku)
     told = f"Costs € {own:.2f}"
     if kin:
-        told += (
-            f"; its sibling € {kin[0]:.2f}"
-            if len(kin) == 1
-            else f"; its {len(kin)} siblings € {kin[0]:.2f} to"
-        )
+        told += f"; its sibling € {kin[0]:.2f}" if len(kin) == 1 else f"; its {len(kin)} siblings € {kin[0]:.2f} to"
     drawer = owner.get(f"/standing/products?{account}&open={sku}")
     for page in (found, drawer):
         assert told in text_of(page).replace("\u202f", " ").replace("\xa0", " ")
@@ -96,9 +90,7 @@ def test_what_cannot_be_sent_is_ticked_off_with_a_note_and_comes_back(owner):
     assert "Tick it off" in text_of(page)
     sent = sent_by(page, "form.sheet")
     assert owner.post("/findings/tick-off", data=sent).status_code == 400
-    done = owner.post(
-        "/findings/tick-off", data=sent | {"note": "asked the marketplace"}, follow_redirects=True
-    )
+    done = owner.post("/findings/tick-off", data=sent | {"note": "asked the marketplace"}, follow_redirects=True)
     assert "Ticked off" in text_of(done)
     ticked = texts(done, ".block tr:has(input[name=away])")
     assert "asked the marketplace" in ticked[0]
@@ -109,8 +101,13 @@ def test_what_cannot_be_sent_is_ticked_off_with_a_note_and_comes_back(owner):
 
 
 @pytest.mark.parametrize(
-    ("part", "near"), [("product=GL-PANEL-25", "GL-PANEL-25W"), ("portfolio=Grow+light", "Grow lights"), ("campaign=GL-PANEL+grow", "GL-PANEL")]
-)  # fmt: skip
+    ("part", "near"),
+    [
+        ("product=GL-PANEL-25", "GL-PANEL-25W"),
+        ("portfolio=Grow+light", "Grow lights"),
+        ("campaign=GL-PANEL+grow", "GL-PANEL"),
+    ],
+)
 def test_a_part_that_is_not_there_is_an_error_with_what_was_meant(owner, part, near):
     page = owner.get(f"/targeting/targets?account=fernhollow-de&{part}")
     assert page.status_code == 400
@@ -118,9 +115,7 @@ def test_a_part_that_is_not_there_is_an_error_with_what_was_meant(owner, part, n
 
 
 def test_another_brand_keeps_the_days(owner):
-    page = owner.get(
-        "/targeting/targets?account=fernhollow-de&window=last-14&where=clicks:ge:10&portfolio=Grow+lights"
-    )
+    page = owner.get("/targeting/targets?account=fernhollow-de&window=last-14&where=clicks:ge:10&portfolio=Grow+lights")
     (other,) = [each for each in values(page, ".scope a", "href") if "account=pellwick-gb" in each]
     assert other == "/targeting/targets?account=pellwick-gb&window=last-14"
 
@@ -139,8 +134,7 @@ def own_settings(demo):
 
 def test_a_sheet_leaves_in_the_account_s_own_layout(owner, demo, own_settings):
     own_settings(
-        export_name="Upload",
-        export_columns=("Campaign Name = campaign", 'Operation = "Update"', "Bid = new_value"),
+        export_name="Upload", export_columns=("Campaign Name = campaign", 'Operation = "Update"', "Bid = new_value")
     )
     page = owner.get("/targeting/targets?account=fernhollow-de&where=verdict:is:costly&where=orders:gt:0")
     owner.post("/targeting/targets/accept", data={"account": "fernhollow-de", "row": row_ids(page)[0]})
@@ -173,9 +167,7 @@ def test_a_view_is_shared_with_the_brand_s_people(owner, viewer):
     assert not parsed(page).select("[aria-label='Delete the view ours']")
     assert "ours by" not in text_of(viewer.get("/targeting/targets?account=pellwick-gb"))
     mine = owner.get("/targeting/targets?account=fernhollow-de")
-    (form,) = [
-        each.find_parent("form") for each in parsed(mine).select("[aria-label='Delete the view ours']")
-    ]
+    (form,) = [each.find_parent("form") for each in parsed(mine).select("[aria-label='Delete the view ours']")]
     owner.post(form["action"], data={"place": "/targeting/targets"})
     assert "ours" not in texts(owner.get("/targeting/targets?account=fernhollow-de"), "details .pop a")
 

@@ -33,10 +33,13 @@ def products(*rows):
 
 def test_products_are_weak_in_what_most_is_spent_on():
     rows = products(
-        ("A", 60.0, {"cvr": 4.0, "ctr": 20.0}, False), ("B", 30.0, {"cvr": 24.0}, False), ("C", 10.0, {"ctr": 90.0}, False),
-    )  # fmt: skip
-    assert said(heat.product_answer(rows, EURO)) == (
-        "Conversion is weak where 90 % is spent. 2 products in the bottom quarter; the dearest, A, has 4.0 %, "
+        ("A", 60.0, {"cvr": 4.0, "ctr": 20.0}, False),
+        ("B", 30.0, {"cvr": 24.0}, False),
+        ("C", 10.0, {"ctr": 90.0}, False),
+    )
+    assert (
+        said(heat.product_answer(rows, EURO))
+        == "Conversion is weak where 90 % is spent. 2 products in the bottom quarter; the dearest, A, has 4.0 %, "
         "behind 95 % of peers."
     )
 
@@ -60,8 +63,9 @@ def test_formats_name_the_share_furthest_from_the_peers_and_both_ends_of_standin
         ("product", 83.0, [place("cpc", 24.0), place("acos", 37.0)]),
         ("brand", 17.0, [place("acos", 96.0), place("cvr", None)]),
     ]
-    assert said(groups.format_answer(shares, found, EURO)) == (
-        "Display ads take 0 % of spend, 25 % with peers. Weakest is the price per click of product ads, "
+    assert (
+        said(groups.format_answer(shares, found, EURO))
+        == "Display ads take 0 % of spend, 25 % with peers. Weakest is the price per click of product ads, "
         "ahead of 24 % of peers; strongest the cost of sale of brand ads, ahead of 95 % of peers."
     )
     bare = groups.format_answer([mix("product", 1.0, None)], [("product", 1.0, [place("cvr", None)])], EURO)
@@ -76,16 +80,8 @@ def test_formats_name_the_share_furthest_from_the_peers_and_both_ends_of_standin
     ("idle", "groups_idle", "words"),
     [
         (0, 0, "Every product that may be is advertised, 25 in all. Every ad group has a live target."),
-        (
-            1,
-            2,
-            "1 eligible product is not advertised. 2 ad groups have no live target: nothing can run there.",
-        ),
-        (
-            3,
-            1,
-            "3 eligible products are not advertised. 1 ad group has no live target: nothing can run there.",
-        ),
+        (1, 2, "1 eligible product is not advertised. 2 ad groups have no live target: nothing can run there."),
+        (3, 1, "3 eligible products are not advertised. 1 ad group has no live target: nothing can run there."),
     ],
 )
 def test_the_shape_tells_what_lies_idle(idle, groups_idle, words):
@@ -103,12 +99,16 @@ def queries(*rows):
 
 def test_queries_name_the_stage_most_shares_are_lost_at_and_words_no_title_has():
     rows = queries(
-        ("grow lamp", 900.0, False, 0.81, "clicks", ""), ("plant lamp", 800.0, False, 0.5, "clicks", "plant"),
-        ("seed tray", 950.0, False, 0.2, "purchases", ""), ("pot", 2_000.0, True, 0.0, "clicks", "pot"),
+        ("grow lamp", 900.0, False, 0.81, "clicks", ""),
+        ("plant lamp", 800.0, False, 0.5, "clicks", "plant"),
+        ("seed tray", 950.0, False, 0.2, "purchases", ""),
+        ("pot", 2_000.0, True, 0.0, "clicks", "pot"),
         ("led", 990.0, False, 1.2, "clicks", ""),
-    )  # fmt: skip
-    assert said(shopping.query_answer(rows, EURO)) == (
-        "Most shares are lost between look and click: in 2 of 3 queries that can be told. Of “grow lamp” 0.81 of the "
+    )
+    assert (
+        said(shopping.query_answer(rows, EURO))
+        == "Most shares are lost between look and click: in 2 of 3 queries that can be told. Of “grow lamp” 0.81 of"
+        " the "
         "share is kept there. 2 of 5 queries hold words that no title of ours has; the most searched is “pot” (pot)."
     )
     thin = shopping.query_answer(rows.filter("thin"), EURO)
@@ -118,9 +118,12 @@ def test_queries_name_the_stage_most_shares_are_lost_at_and_words_no_title_has()
 def test_changes_of_a_day_are_one_mark_and_at_length_what_was_done():
     first, second = date(2026, 10, 1), date(2026, 10, 3)
     rows = [
-        (first, "bid", "0.50", "0.60"), (first, "bid", "0.50", "0.70"), (first, "bid", "0.50", "0.40"),
-        (first, "state", "enabled", "paused"), (second, "daily_budget", "20", "15"),
-    ]  # fmt: skip
+        (first, "bid", "0.50", "0.60"),
+        (first, "bid", "0.50", "0.70"),
+        (first, "bid", "0.50", "0.40"),
+        (first, "state", "enabled", "paused"),
+        (second, "daily_budget", "20", "15"),
+    ]
     marks = by_day(pl.DataFrame(rows, schema=["day", "field", "old", "new"], orient="row"))
     assert [(each.day, each.words, each.at_length) for each in marks] == [
         (first, "4 changes", "bid raised twice, bid lowered once, state changed once"),
@@ -137,40 +140,27 @@ def test_a_day_between_two_gaps_is_drawn_as_a_point():
 
 def moved(said, **changes):
     """The sentence of what moved most: 1,000 impressions, 100 clicks, 10 orders before, changed by factors."""
-    then = {
-        "impressions": 1_000,
-        "clicks": 100,
-        "orders": 10,
-        "units": 10,
-        "spend": 50_000_000,
-        "sales": 200_000_000,
-    }
+    then = {"impressions": 1_000, "clicks": 100, "orders": 10, "units": 10, "spend": 50_000_000, "sales": 200_000_000}
     now = {name: round(value * changes.get(name, 1)) for name, value in then.items()}
     return tree.most_moved(now, then, said, EURO).replace("\xa0", " ")
 
 
 def test_the_tree_s_answer_tells_which_rates_lost_and_gained_most():
-    assert moved("cpc", orders=2, sales=2, spend=1.5) == (
-        "Since the days before conversion gained most (+10.0 pt)."
-    ), "the loss is the weakest itself, told before"
-    assert moved("ctr", orders=2, sales=2, spend=1.5) == (
-        "Since the days before price per click lost most (+50 %), conversion gained most (+10.0 pt)."
+    assert moved("cpc", orders=2, sales=2, spend=1.5) == "Since the days before conversion gained most (+10.0 pt).", (
+        "the loss is the weakest itself, told before"
     )
     assert (
-        moved("ctr", spend=1.5) == "Since the days before price per click lost most (+50 %), no rate gained."
+        moved("ctr", orders=2, sales=2, spend=1.5)
+        == "Since the days before price per click lost most (+50 %), conversion gained most (+10.0 pt)."
     )
-    assert (
-        moved("cpc", spend=0.5)
-        == "Since the days before no rate got worse, price per click gained most (−50 %)."
-    )
+    assert moved("ctr", spend=1.5) == "Since the days before price per click lost most (+50 %), no rate gained."
+    assert moved("cpc", spend=0.5) == "Since the days before no rate got worse, price per click gained most (−50 %)."
 
 
 def test_a_product_without_peers_is_not_called_thin():
     """A table and the drawer beside it say the same: it has clicks enough, and nobody to be held against."""
     of = {"sku": "A", "title": "Lamp", "spend": 9.0, "overall_at": None}
-    measured = {
-        f"{metric}{end}": None for metric in (*METRICS, "acos") for end in ("", "_at", "_seen", "_own")
-    }
+    measured = {f"{metric}{end}": None for metric in (*METRICS, "acos") for end in ("", "_at", "_seen", "_own")}
     row = {**of, **measured, "cvr": 0.07, "cpc": 0.5, "cpc_seen": 40.0}
     (line,) = heat.product_lines(
         pl.DataFrame([row], schema_overrides=dict.fromkeys(measured, pl.Float64)), "standing", EURO

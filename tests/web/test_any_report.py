@@ -25,33 +25,64 @@ from nimbus_reef.store.record.models import put_away
 LAST = date(2026, 10, 20)
 TODAY = LAST + timedelta(days=1)
 NEEDS = {
-    "/pulse/": (), "/intake/": (), "/plan/": (), "/standing/shape": (), "/standing/peers": (),
-    "/standing/tree": TOTAL_SOURCES, "/standing/products": ("product_ad_daily",),
-    "/standing/formats": ("product_ad_daily",), "/standing/path": ("query_funnel",),
-    "/standing/queries": ("query_funnel",), "/movement/drift": TOTAL_SOURCES, "/movement/ledger": TOTAL_SOURCES,
-    "/movement/why": TOTAL_SOURCES, "/movement/trends": TOTAL_SOURCES,
-    "/movement/drift?by=product": ("product_ad_daily",), "/movement/drift?by=keyword": TARGET_SOURCES,
-    "/targeting/targets": TARGET_SOURCES, "/targeting/terms": ("search_term_daily",),
-    "/targeting/words": ("search_term_daily",), "/findings/": SOURCES,
-    "/findings/report": SOURCES, "/scope/rail": (), "/pulse/mover": (), "/pulse/at-stake": (),
-    "/catalog/families": ("product_ad_daily",), "/catalog/ads": ("product_ad_daily",),
-    "/catalog/eligibility": ("product_ad_daily", "product_sales_daily"), "/catalog/gaps": ("product_sales_daily",),
-    "/catalog/listings": ("listings",), "/catalog/structure": TARGET_SOURCES, "/catalog/names": (),
-    "/catalog/catch-all": TARGET_SOURCES, "/delivery/placements": ("placement_daily",), "/delivery/hours": ("hourly",),
-    "/delivery/budgets": ("campaign_daily", "placement_daily", "hourly"), "/delivery/boosts": (),
-}  # fmt: skip
+    "/pulse/": (),
+    "/intake/": (),
+    "/plan/": (),
+    "/standing/shape": (),
+    "/standing/peers": (),
+    "/standing/tree": TOTAL_SOURCES,
+    "/standing/products": ("product_ad_daily",),
+    "/standing/formats": ("product_ad_daily",),
+    "/standing/path": ("query_funnel",),
+    "/standing/queries": ("query_funnel",),
+    "/movement/drift": TOTAL_SOURCES,
+    "/movement/ledger": TOTAL_SOURCES,
+    "/movement/why": TOTAL_SOURCES,
+    "/movement/trends": TOTAL_SOURCES,
+    "/movement/drift?by=product": ("product_ad_daily",),
+    "/movement/drift?by=keyword": TARGET_SOURCES,
+    "/targeting/targets": TARGET_SOURCES,
+    "/targeting/terms": ("search_term_daily",),
+    "/targeting/words": ("search_term_daily",),
+    "/findings/": SOURCES,
+    "/findings/report": SOURCES,
+    "/scope/rail": (),
+    "/pulse/mover": (),
+    "/pulse/at-stake": (),
+    "/catalog/families": ("product_ad_daily",),
+    "/catalog/ads": ("product_ad_daily",),
+    "/catalog/eligibility": ("product_ad_daily", "product_sales_daily"),
+    "/catalog/gaps": ("product_sales_daily",),
+    "/catalog/listings": ("listings",),
+    "/catalog/structure": TARGET_SOURCES,
+    "/catalog/names": (),
+    "/catalog/catch-all": TARGET_SOURCES,
+    "/delivery/placements": ("placement_daily",),
+    "/delivery/hours": ("hourly",),
+    "/delivery/budgets": ("campaign_daily", "placement_daily", "hourly"),
+    "/delivery/boosts": (),
+}
 """Pages, and the reports of which any one is enough."""
 MONEY = frozenset(TOTAL_SOURCES)
 _ONE = {"date": str(LAST), "campaign": "PLANT · grow · phrase", "ad_group": "G", "state": "enabled"}
 FURTHER = {
-    "ad_groups": {**_ONE, "default_bid": 0.5}, "product_ads": {**_ONE, "sku": "A"},
-    "boosts": {"name": "b", "campaign": "C", "what": "bid", "from": str(LAST), "to": str(LAST), "from_hour": 1,
-               "to_hour": 2, "percent": 20},
+    "ad_groups": {**_ONE, "default_bid": 0.5},
+    "product_ads": {**_ONE, "sku": "A"},
+    "boosts": {
+        "name": "b",
+        "campaign": "C",
+        "what": "bid",
+        "from": str(LAST),
+        "to": str(LAST),
+        "from_hour": 1,
+        "to_hour": 2,
+        "percent": 20,
+    },
     "sales_hourly": {"date": str(LAST), "hour": 3, "total_orders": 2, "total_sales": 9.5},
     "keyword_ranks": {"date": str(LAST), "keyword": "lamp", "search_volume": 90, "item_id": "TM1"},
     "rivals": {"item_id": "TM0000009", "brand": "Other", "title": "A lamp"},
     "events": {"name": "spring", "from": str(LAST), "to": str(LAST)},
-}  # fmt: skip
+}
 
 
 @pytest.fixture(scope="module")
@@ -59,9 +90,7 @@ def paths(tmp_path_factory):
     """A small account's reports, one file a kind, all that the simulator makes."""
     folder = tmp_path_factory.mktemp("reports")
     made = {**brand.simulate(FERNHOLLOW, 5, 66, LAST).frames}
-    by_campaign = (
-        made["target_daily"].group_by("date", "campaign").agg(pl.col(MEASURES).sum()).sort("date", "campaign")
-    )
+    by_campaign = made["target_daily"].group_by("date", "campaign").agg(pl.col(MEASURES).sum()).sort("date", "campaign")
     made["campaign_daily"] = by_campaign
     made["placement_daily"] = by_campaign.with_columns(placement=pl.lit("top_of_search"))
     made["hourly"] = by_campaign.with_columns(hour=pl.lit(12))
@@ -74,11 +103,25 @@ def paths(tmp_path_factory):
 def load(store, account, paths, kinds):
     for kind in kinds:
         looked = intake.look(store, account, paths[kind], f"{kind}.csv")
-        intake.load(store, intake.LoadRequest(account, paths[kind], f"{kind}.csv", intake.usual_maps(looked, kind), scope="all", today=TODAY, confirmed=True))  # fmt: skip
+        intake.load(
+            store,
+            intake.LoadRequest(
+                account,
+                paths[kind],
+                f"{kind}.csv",
+                intake.usual_maps(looked, kind),
+                scope="all",
+                today=TODAY,
+                confirmed=True,
+            ),
+        )
 
 
 def check(visitor, held, pages=None):
-    """Every page answers in its frame, and says that it has no figures exactly where it has none. pages: these alone."""
+    """
+    Every page answers in its frame, and says that it has no figures exactly where it has none.
+    pages: these alone.
+    """
     for page, needed in NEEDS.items():
         if pages is not None and page not in pages:
             continue
@@ -112,14 +155,22 @@ def test_every_page_answers_with_one_report_left_out(visitor, store, account, pa
         undo.undo(store, account.id, newest.id)
         # All pages that are made of it, and of the others every seventh, in turn.
         check(
-            visitor, set(paths) - {kind},
-            {page for place, (page, needed) in enumerate(NEEDS.items()) if kind in (needed or ()) or place % 7 == number % 7},
-        )  # fmt: skip
+            visitor,
+            set(paths) - {kind},
+            {
+                page
+                for place, (page, needed) in enumerate(NEEDS.items())
+                if kind in (needed or ()) or place % 7 == number % 7
+            },
+        )
         load(store, account, paths, [kind])
 
 
 def test_what_no_report_tells_is_not_called_well(visitor, store, account, paths):
-    """Ads and placements alone: no budget is known, no product is said to be in order, and findings are made of what there is."""
+    """
+    Ads and placements alone: no budget is known, no product is said to be in order, and findings are made of what there
+    is.
+    """
     load(store, account, paths, ["product_ad_daily", "placement_daily"])
     shown = {
         page: text_of(visitor.get(page))
@@ -136,7 +187,10 @@ def test_what_no_report_tells_is_not_called_well(visitor, store, account, paths)
 
 
 def test_search_terms_alone_claim_nothing_of_products_bids_or_states(visitor, store, account, paths):
-    """What only other reports tell is called unknown, with the report that tells it; nothing is offered that could not be done."""
+    """
+    What only other reports tell is called unknown, with the report that tells it; nothing is offered that could not be
+    done.
+    """
     load(store, account, paths, ["search_term_daily"])
     shape = text_of(visitor.get("/standing/shape"))
     assert "Unknown which products are advertised: that needs the catalog and product ads by day." in shape
@@ -144,10 +198,7 @@ def test_search_terms_alone_claim_nothing_of_products_bids_or_states(visitor, st
     assert "without one" not in shape
     visitor.get("/targeting/targets")
     structure = text_of(visitor.get("/catalog/structure"))
-    assert (
-        "Unknown what is bought twice: which product a keyword sells is told by product ads by day."
-        in structure
-    )
+    assert "Unknown what is bought twice: which product a keyword sells is told by product ads by day." in structure
     assert "Whether families are mixed is told by product ads by day" in structure
     assert "can be steered" not in structure
     catch_all = visitor.get("/catalog/catch-all")
@@ -176,18 +227,23 @@ def test_a_page_that_broke_is_done_by_hand_and_watched(visitor, store, account, 
         connection.execute(update(put_away).values(at=datetime(2026, 10, 10)))
     told = texts(visitor.get("/findings/"), ".block tr:has(input[name=away])")[0]
     assert "pictures are back" in told
-    assert "converts 10.0 % of 100 clicks, before 2.0 % of 450 clicks: better" in told.replace(
-        "\u202f", " "
-    ).replace("\xa0", " ")
+    assert "converts 10.0 % of 100 clicks, before 2.0 % of 450 clicks: better" in told.replace("\u202f", " ").replace(
+        "\xa0", " "
+    )
 
 
 def test_a_month_of_hours_as_one_sum_has_hours_and_no_weekdays(visitor, store, account, tmp_path):
     first = LAST - timedelta(days=32)
     last = LAST - timedelta(days=3)
     block = pl.DataFrame({"hour": list(range(24)), "clicks": [40] * 24, "orders": [1] * 9 + [8] * 15}).with_columns(
-        campaign=pl.lit("C"), impressions=900, spend=20.0, units="orders", sales=pl.col("orders") * 20.0,
-        start_date=pl.lit(str(first)), end_date=pl.lit(str(last)),
-    )  # fmt: skip
+        campaign=pl.lit("C"),
+        impressions=900,
+        spend=20.0,
+        units="orders",
+        sales=pl.col("orders") * 20.0,
+        start_date=pl.lit(str(first)),
+        end_date=pl.lit(str(last)),
+    )
     block.write_csv(tmp_path / "hours.csv")
     load(store, account, {"hourly": tmp_path / "hours.csv"}, ["hourly"])
     shown = text_of(visitor.get("/delivery/hours"))
@@ -202,9 +258,15 @@ def test_a_month_of_hours_as_one_sum_has_hours_and_no_weekdays(visitor, store, a
 
 @pytest.mark.parametrize(
     ("kinds", "opens"),
-    [([], "/intake/"), (["catalog"], "/intake/"), (["product_ad_daily"], "/pulse/"), (["placement_daily", "hourly"], "/pulse/"),
-     (["product_ad_daily", "search_term_daily"], "/targeting/"), (["target_daily"], "/targeting/")],
-)  # fmt: skip
+    [
+        ([], "/intake/"),
+        (["catalog"], "/intake/"),
+        (["product_ad_daily"], "/pulse/"),
+        (["placement_daily", "hourly"], "/pulse/"),
+        (["product_ad_daily", "search_term_daily"], "/targeting/"),
+        (["target_daily"], "/targeting/"),
+    ],
+)
 def test_who_has_one_brand_begins_where_its_reports_say_most(visitor, store, account, paths, kinds, opens):
     load(store, account, paths, kinds)
     assert visitor.get("/").headers["Location"].startswith(opens)
@@ -256,8 +318,10 @@ def test_the_search_term_report_alone_is_named_as_such(visitor, store, account, 
 def test_daily_targets_do_not_hide_what_a_month_s_sum_of_terms_tells(visitor, store, account, tmp_path):
     """The default window contains the whole total, plus the mature days after it."""
     terms = "from,to,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n" + "".join(
-        f"2026-09-01,2026-09-30,C,G,lamp,broad,term {n},4000,120,{60 + n}.00,{0 if n < 3 else 9},{0 if n < 3 else 300}.00\n" for n in range(8)
-    )  # fmt: skip
+        "2026-09-01,2026-09-30,C,G,lamp,broad,term"
+        f" {n},4000,120,{60 + n}.00,{0 if n < 3 else 9},{0 if n < 3 else 300}.00\n"
+        for n in range(8)
+    )
     put(store, account, tmp_path, "terms.csv", terms, scope="all")
     before = text_of(visitor.get("/targeting/terms"))
     assert "term 1" in before
@@ -265,9 +329,14 @@ def test_daily_targets_do_not_hide_what_a_month_s_sum_of_terms_tells(visitor, st
         days = [date(2026, 9, 1) + timedelta(days=n) for n in range(last if last == 30 else 30 + last)]
         rows = "".join(f"{day},C,G,lamp,broad,900,30,18.00,2,60.00\n" for day in days)
         put(
-            store, account, tmp_path, "targets.csv", "date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales\n" + rows,
-            scope="all", confirmed=True,
-        )  # fmt: skip
+            store,
+            account,
+            tmp_path,
+            "targets.csv",
+            "date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales\n" + rows,
+            scope="all",
+            confirmed=True,
+        )
         after = text_of(visitor.get("/targeting/terms"))
         assert "term 1" in after
         look = asked(Facts(store), account, Aims(0.28))

@@ -10,7 +10,7 @@ from nimbus_reef.web.kit.axes import round_steps
 @pytest.mark.parametrize(
     ("top", "steps"),
     [(1.72, (0, 0.5, 1, 1.5)), (7.9, (0, 2, 4, 6)), (10, (0, 2, 4, 6, 8, 10)), (0.3, (0, 0.1, 0.2, 0.3)), (0, (0,))],
-)  # fmt: skip
+)
 def test_steps_are_round(top, steps):
     assert round_steps(top) == pytest.approx(steps)
 

@@ -28,8 +28,7 @@ def load(store, account, tmp_path, content, name="report.csv"):
 
 def rows(bid, days=(1, 2, 3), target="lamp"):
     return "".join(
-        f"2026-10-{day:02},C,G,{target},exact,{bid if day != 2 else ''},9.99,900,30,15.00,2,40.00\n"
-        for day in days
+        f"2026-10-{day:02},C,G,{target},exact,{bid if day != 2 else ''},9.99,900,30,15.00,2,40.00\n" for day in days
     )
 
 
@@ -48,16 +47,17 @@ def test_the_last_bid_of_each_target_is_kept_as_of_the_last_day(store, account, 
 
 def test_a_sum_s_bids_are_of_its_last_day_and_a_later_report_tells_newer_ones(store, account, tmp_path):
     header = f"from,to,campaign,ad_group,target,match_type,max bid,{MEASURES}\n"
-    load(
-        store, account, tmp_path, f"{header}2026-09-01,2026-09-30,C,G,lamp,exact,0.50,900,30,15.00,2,40.00\n"
-    )
+    load(store, account, tmp_path, f"{header}2026-09-01,2026-09-30,C,G,lamp,exact,0.50,900,30,15.00,2,40.00\n")
     load(store, account, tmp_path, DAILY + rows("0.75"), "later.csv")
     assert bids(store) == [(date(2026, 9, 30), 0.5, "enabled"), (date(2026, 10, 3), 0.75, "enabled")]
 
 
 def test_a_report_of_targets_is_never_replaced_by_bids_beside_figures(store, account, tmp_path):
     """Nor what it says of states and negatives."""
-    settings = "date,campaign,ad_group,target,match_type,state,bid\n2026-10-01,C,G,lamp,exact,paused,0.40\n2026-10-01,C,G,free,negative_exact,enabled,\n"
+    settings = (
+        "date,campaign,ad_group,target,match_type,state,bid\n"
+        "2026-10-01,C,G,lamp,exact,paused,0.40\n2026-10-01,C,G,free,negative_exact,enabled,\n"
+    )
     load(store, account, tmp_path, settings, "settings.csv")
     done = load(store, account, tmp_path, DAILY + rows("0.75"))
     assert set(done) == {"target_daily"}
@@ -70,9 +70,16 @@ SETTINGS = "date,campaign,ad_group,target,match_type,state,bid\n2026-10-01,C,G,l
 
 def test_each_account_of_a_file_is_judged_by_its_own_reports(store, account, tmp_path):
     other = accounts.add(
-        store, key="pell-gb", brand_name="Pellwick", marketplace="Tidemarkt", country="GB", currency="GBP", locale="en_GB",
-        timezone="Europe/London", target_acos=0.3,
-    )  # fmt: skip
+        store,
+        key="pell-gb",
+        brand_name="Pellwick",
+        marketplace="Tidemarkt",
+        country="GB",
+        currency="GBP",
+        locale="en_GB",
+        timezone="Europe/London",
+        target_acos=0.3,
+    )
     load(store, account, tmp_path, SETTINGS, "settings.csv")
     lines = [f"{key},{line}\n" for key in ("fern-de", "pell-gb") for line in rows("0.75").splitlines()]
     path = tmp_path / "both.csv"
@@ -80,10 +87,14 @@ def test_each_account_of_a_file_is_judged_by_its_own_reports(store, account, tmp
     looked = intake.look(store, other, path, "both.csv")
     maps = intake.usual_maps(looked)
     maps += intake.with_settings(looked, maps)
-    request = intake.LoadRequest(other, path, "both.csv", maps, scope="all", others=[account, other], today=TODAY, confirmed=True)  # fmt: skip
+    request = intake.LoadRequest(
+        other, path, "both.csv", maps, scope="all", others=[account, other], today=TODAY, confirmed=True
+    )
     assert {(each.account_id, each.kind) for each in intake.load(store, request)} == {
-        (account.id, "target_daily"), (other.id, "target_daily"), (other.id, "targets"),
-    }  # fmt: skip
+        (account.id, "target_daily"),
+        (other.id, "target_daily"),
+        (other.id, "targets"),
+    }
 
 
 def test_the_mapping_page_promises_no_bids_that_are_not_taken(visitor, store, account, tmp_path):

@@ -63,20 +63,16 @@ def test_a_family_s_shift_goes_from_its_drawer_into_the_plan_and_back(owner, dem
     days = "window=last-14"
     page = owner.get(f"{CATALOG}/families?{days}")
     family = next(
-        key for key in dict.fromkeys(each.split("/")[0] for each in row_ids(page))
+        key
+        for key in dict.fromkeys(each.split("/")[0] for each in row_ids(page))
         if "Accept" in text_of(owner.get(f"{CATALOG}/families/evidence?{days}&open={key}"))
-    )  # fmt: skip
+    )
     shown = text_of(owner.get(f"{CATALOG}/families/evidence?{days}&open={family}"))
     assert "spend as it is" in shown
     assert "so that it is still tested" in shown
-    assert accept(owner, f"{CATALOG}/families/accept", {"row": family, "window": "last-14"}).status_code in (
-        302,
-        303,
-    )
+    assert accept(owner, f"{CATALOG}/families/accept", {"row": family, "window": "last-14"}).status_code in (302, 303)
     changes = planned(demo)
-    assert {(each.entity, each.field, each.new_value) for each in changes} == {
-        (Entity.PRODUCT_AD, "state", "paused")
-    }
+    assert {(each.entity, each.field, each.new_value) for each in changes} == {(Entity.PRODUCT_AD, "state", "paused")}
     assert all(each.sku and each.reason for each in changes)
     again = owner.get(f"{CATALOG}/families/evidence?{days}&open={family}")
     assert "In the plan" in text_of(again)
@@ -105,9 +101,10 @@ def test_what_an_ad_group_is_without_a_product_is_told_beside_its_siblings(owner
     row = csv_of(owner, "ads", "?sort=-stake").filter("to_pause").row(0, named=True)
     page = owner.get(f"{CATALOG}/ads?q={row['sku']}")
     opened = next(
-        key for key in row_ids(page)
+        key
+        for key in row_ids(page)
         if f"pause {row['sku']}" in text_of(owner.get(f"{CATALOG}/ads/evidence?open={key}"))
-    )  # fmt: skip
+    )
     shown = text_of(owner.get(f"{CATALOG}/ads/evidence?open={opened}"))
     assert "The ad group with it and without" in shown
     assert "Its siblings there" in shown
@@ -166,9 +163,7 @@ def test_keywords_bought_twice_name_the_place_to_keep(owner, demo, truth):
     assert "too many targets to steer" in text_of(page)
     group = values(page, "a.name", "href")[0].rpartition("open=")[2]
     assert (
-        owner.post(
-            f"{CATALOG}/structure/accept", data={"row": group.replace("+", " ").replace("%20", " ")}
-        ).status_code
+        owner.post(f"{CATALOG}/structure/accept", data={"row": group.replace("+", " ").replace("%20", " ")}).status_code
         == 303
     )
     assert {each.new_value for each in planned(demo)} == {"paused"}
@@ -207,14 +202,8 @@ def test_a_breaking_name_is_renamed_through_the_plan(owner, demo, unnamed):
     owner.post(f"{CATALOG}/names/pattern", data={"pattern": "{product} · {purpose} · {match}"})
     owner.post(f"{CATALOG}/names/rename", data={"row": "old test 2", "name": "GL-BULB · test · phrase"})
     (change,) = planned(demo)
-    assert (change.field, change.old_value, change.new_value) == (
-        "name",
-        "old test 2",
-        "GL-BULB · test · phrase",
-    )
-    taken = owner.post(
-        f"{CATALOG}/names/rename", data={"row": "catch everything", "name": "GL-BULB · discover · auto"}
-    )
+    assert (change.field, change.old_value, change.new_value) == ("name", "old test 2", "GL-BULB · test · phrase")
+    taken = owner.post(f"{CATALOG}/names/rename", data={"row": "catch everything", "name": "GL-BULB · discover · auto"})
     assert "Another campaign is called" in text_of(taken)
 
 
@@ -234,10 +223,7 @@ def test_the_catch_all_is_built_for_every_eligible_product_but_those_left_out(ow
     assert ads
     assert not ads & {*lost, "MM-STICK-SINGLE"}
     assert {each.new_value for each in changes if each.entity is Entity.AD_GROUP} == {"0.25"}
-    assert [each.new_value for each in changes if each.field in ("daily_budget", "targeting")] == [
-        "9.00",
-        "auto",
-    ]
+    assert [each.new_value for each in changes if each.field in ("daily_budget", "targeting")] == ["9.00", "auto"]
 
 
 def test_a_bid_below_what_the_account_ever_paid_has_no_expectation(owner):
@@ -259,8 +245,13 @@ def test_planned_changes_lead_back_to_where_they_were_made(owner, demo):
 
 
 def test_what_is_not_there_is_said_with_a_way_out(owner):
-    for path in ("/catalog/nothing", "/catalog/ads/evidence?open=999999", "/catalog/families/evidence?open=none",
-                 "/catalog/names/export.csv", "/catalog/gaps/evidence?open=GL-STRIP-30CM"):  # fmt: skip
+    for path in (
+        "/catalog/nothing",
+        "/catalog/ads/evidence?open=999999",
+        "/catalog/families/evidence?open=none",
+        "/catalog/names/export.csv",
+        "/catalog/gaps/evidence?open=GL-STRIP-30CM",
+    ):
         page = owner.get(path)
         assert page.status_code == 404
         assert found(page, "#error")

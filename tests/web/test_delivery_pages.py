@@ -57,13 +57,9 @@ def test_off_site_is_to_be_limited_where_it_rarely_buys_and_left_where_it_pays(o
     assert "It pays as a whole" in other or "too few to tell whether it pays" in other
     accept(owner, f"{DELIVERY}/placements/accept-many", {"account": "fernhollow-de"})
     changes = planned(demo)
-    assert {(each.field, each.old_value, each.new_value) for each in changes} == {
-        ("offsite_limited", "no", "yes")
-    }
+    assert {(each.field, each.old_value, each.new_value) for each in changes} == {("offsite_limited", "no", "yes")}
     bad = {
-        row["campaign"]
-        for row in truth["fernhollow-de"]["placements"]
-        if row["placement"] == "off_site" and row["bad"]
+        row["campaign"] for row in truth["fernhollow-de"]["placements"] if row["placement"] == "off_site" and row["bad"]
     }
     assert {each.campaign for each in changes} <= bad
 
@@ -100,7 +96,10 @@ def test_a_campaign_s_solution_puts_bids_and_raises_into_the_plan(owner, demo):
 
 
 def test_campaigns_not_judged_yet_are_told_after_the_page(owner, monkeypatch):
-    """The account's own placements at once; then the campaigns, and the limits in the answer, as the page tells them once it knows."""
+    """
+    The account's own placements at once; then the campaigns, and the limits in the answer, as the page tells them once
+    it knows.
+    """
     address = f"{DELIVERY}/placements?window=2026-09-04..2026-10-11&by=portfolio"
     monkeypatch.setattr(placements, "AT_ONCE", 0)
     first = owner.get(address)
@@ -118,9 +117,11 @@ def test_campaigns_not_judged_yet_are_told_after_the_page(owner, monkeypatch):
 def test_a_placement_opens_with_what_it_needs_and_is_accepted_from_its_drawer(owner, demo):
     rows = row_ids(owner.get(f"{DELIVERY}/placements?by=campaign"))
     off = next(
-        key for key in rows
-        if key.endswith("off_site") and "limit off-site" in text_of(owner.get(f"{DELIVERY}/placements/evidence?open={key}"))
-    )  # fmt: skip
+        key
+        for key in rows
+        if key.endswith("off_site")
+        and "limit off-site" in text_of(owner.get(f"{DELIVERY}/placements/evidence?open={key}"))
+    )
     assert "it must convert" in text_of(owner.get(f"{DELIVERY}/placements/evidence?open={off}"))
     owner.post(f"{DELIVERY}/placements/accept", data={"row": off})
     assert [each.field for each in planned(demo)] == ["offsite_limited"]
@@ -206,7 +207,7 @@ def test_the_highest_bid_is_drawn_before_a_boost_is_planned(owner, demo, whose):
     owner.post(
         f"{DELIVERY}/boosts/plan",
         data={"whose": whose, "what": "bid", "percent": "40", "from_hour": "18", "to_hour": "22", "days": "6 7"},
-    )  # fmt: skip
+    )
     (change,) = planned(demo)
     assert (change.entity, change.new_value, change.days) == (Entity.BID_BOOST, "40", "6 7")
     assert (change.from_hour, change.to_hour) == ("18", "22")
@@ -240,7 +241,7 @@ def test_a_boost_can_follow_a_sale_event_or_hold_while_a_metric_does(owner, demo
     owner.post(
         f"{DELIVERY}/boosts/plan",
         data={"whose": whose, "what": "budget", "percent": "50", "event": event, "condition": "ROAS >= 4"},
-    )  # fmt: skip
+    )
     (change,) = planned(demo)
     assert change.entity is Entity.BUDGET_BOOST
     assert change.days == f"{first}..{last}; while ROAS >= 4"
@@ -264,8 +265,13 @@ def test_a_part_is_looked_at_by_its_own_campaigns_and_has_no_organic_sales(owner
 
 
 def test_what_is_not_there_is_said_with_a_way_out(owner):
-    for path in ("/delivery/nothing", "/delivery/boosts?whose=none", "/delivery/placements?whose=none",
-                 "/delivery/placements/evidence?open=1:none", "/delivery/boosts/export.csv"):  # fmt: skip
+    for path in (
+        "/delivery/nothing",
+        "/delivery/boosts?whose=none",
+        "/delivery/placements?whose=none",
+        "/delivery/placements/evidence?open=1:none",
+        "/delivery/boosts/export.csv",
+    ):
         assert owner.get(path).status_code == 404
 
 
@@ -277,8 +283,13 @@ def test_a_viewer_reads_and_does_not_change(viewer):
 
 def test_findings_carry_both_areas_with_their_headlines(owner):
     shown = text_of(owner.get("/findings/"))
-    for title in ("Products that waste money inside their ad groups", "Budgets that run dry before shoppers buy",
-                  "Products that may not be advertised", "Money shown outside the marketplace", "Keywords bought in several places"):  # fmt: skip
+    for title in (
+        "Products that waste money inside their ad groups",
+        "Budgets that run dry before shoppers buy",
+        "Products that may not be advertised",
+        "Money shown outside the marketplace",
+        "Keywords bought in several places",
+    ):
         assert title in shown
     assert "of sales is missed per 30 days" in shown
     report = text_of(owner.get("/findings/report"))

@@ -34,9 +34,7 @@ def test_a_row_that_is_not_there_has_no_rows_behind(owner):
 
 def test_a_note_is_written_read_by_others_and_taken_off(owner, viewer, opened):
     table, row_id = opened
-    done = owner.post(
-        f"{table}/remarks", data={"row": row_id, "text": "asked the brand <b>"}, follow_redirects=True
-    )
+    done = owner.post(f"{table}/remarks", data={"row": row_id, "text": "asked the brand <b>"}, follow_redirects=True)
     assert "asked the brand &lt;b&gt;" in done.get_data(as_text=True)
     assert "Demo, 20" in text_of(viewer.get(f"{table}/evidence?open={row_id}"))
     remove = found(done, "form[action*='/remarks/'][action*='/remove']")["action"]
@@ -54,6 +52,5 @@ def test_a_note_says_something_and_not_too_much(owner, text):
 def test_the_drawer_tells_at_what_acos_the_product_breaks_even(owner):
     row_id = row_ids(owner.get(TARGETS))[0]
     assert re.search(
-        r"[A-Z-]+\S* breaks even at \d+(\.\d)? % ACOS\.",
-        text_of(owner.get(f"{TARGETS}/evidence?open={row_id}")),
+        r"[A-Z-]+\S* breaks even at \d+(\.\d)? % ACOS\.", text_of(owner.get(f"{TARGETS}/evidence?open={row_id}"))
     )

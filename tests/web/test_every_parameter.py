@@ -1,8 +1,9 @@
 """
-Every route with every one of its parameters, each once in every odd way that comes up: an answer that says what is wrong, never a fault.
+Every route with every one of its parameters, each once in every odd way that comes up: an answer that says what is
+wrong, never a fault.
 
-Names are read from the code, so a new field is asked too. REEF_ODD=all asks every name in every way (minutes); else each name comes with
-another oddity on every route.
+Names are read from the code, so a new field is asked too. REEF_ODD=all asks every name in every way (minutes); else
+each name comes with another oddity on every route.
 """
 
 import os
@@ -23,17 +24,87 @@ from nimbus_reef.web import kit
 
 WEB = Path(kit.__file__).parents[1]
 ODD = (
-    "", " ", "-1", "0", "9223372036854775807", "9" * 5000, "1e300", "nan", "9999-12-31", "0001-01-01", "2026-02-30", "x" * 3000, "é" * 600,
-    "\x00", "a\x00b", "\ud800", "' OR 1=1 --", "<b>", "../../etc/passwd", "%", "_", "[", "*", "(", "\\", ":", "a:b", "acos:gt:", "acos:gt:x", "clicks:ge:1e400",
-    "verdict:is:nope", "targets,terms", "𝟙𝟚", "١٢", "\u202e", "True", "null", "[]", "{}", "=1+1", "\r\nX: y", "last-30", "yes", "all",
-)  # fmt: skip
+    "",
+    " ",
+    "-1",
+    "0",
+    "9223372036854775807",
+    "9" * 5000,
+    "1e300",
+    "nan",
+    "9999-12-31",
+    "0001-01-01",
+    "2026-02-30",
+    "x" * 3000,
+    "é" * 600,
+    "\x00",
+    "a\x00b",
+    "\ud800",
+    "' OR 1=1 --",
+    "<b>",
+    "../../etc/passwd",
+    "%",
+    "_",
+    "[",
+    "*",
+    "(",
+    "\\",
+    ":",
+    "a:b",
+    "acos:gt:",
+    "acos:gt:x",
+    "clicks:ge:1e400",
+    "verdict:is:nope",
+    "targets,terms",
+    "𝟙𝟚",
+    "١٢",
+    "\u202e",
+    "True",
+    "null",
+    "[]",
+    "{}",
+    "=1+1",
+    "\r\nX: y",
+    "last-30",
+    "yes",
+    "all",
+)
 NAMED = re.compile(
-    r"""(?:args|form|said|choice|values)(?:\.get|\.getlist|\[|\()*\(?["']([a-z_\-]+)["']|^    (\w+) = \w*Field\(|name="([a-z_\-]+)\"""", re.MULTILINE
-)  # fmt: skip
+    r"""(?:args|form|said|choice|values)(?:\.get|\.getlist|\[|\()*\(?["']([a-z_\-]+)["']"""
+    r"""|^    (\w+) = \w*Field\(|name="([a-z_\-]+)\"""",
+    re.MULTILINE,
+)
 SCOPE = (
-    "account", "window", "from", "to", "month", "against", "against_from", "against_to", "target_acos", "format", "portfolio", "product", "campaign",
-    "holds", "said", "judge", "where", "compared", "comparison", "value", "q", "sort", "cols", "page", "open", "by", "as", "metric", "show",
-)  # fmt: skip
+    "account",
+    "window",
+    "from",
+    "to",
+    "month",
+    "against",
+    "against_from",
+    "against_to",
+    "target_acos",
+    "format",
+    "portfolio",
+    "product",
+    "campaign",
+    "holds",
+    "said",
+    "judge",
+    "where",
+    "compared",
+    "comparison",
+    "value",
+    "q",
+    "sort",
+    "cols",
+    "page",
+    "open",
+    "by",
+    "as",
+    "metric",
+    "show",
+)
 HARMLESS = {"people.sign_out", "people.sign_out_everywhere", "static", "people.set_up"}
 """Left out: they end the session that asks, or lead to files."""
 
@@ -120,10 +191,16 @@ def test_no_parameter_of_any_route_is_a_fault(mine):
                     }
                     begun = time.perf_counter()
                     try:
-                        status = who[role].open(
-                            path, method=method, query_string=sent if method == "GET" else {"account": "fernhollow-de"},
-                            data=sent if method == "POST" else None,
-                        ).status_code  # fmt: skip
+                        status = (
+                            who[role]
+                            .open(
+                                path,
+                                method=method,
+                                query_string=sent if method == "GET" else {"account": "fernhollow-de"},
+                                data=sent if method == "POST" else None,
+                            )
+                            .status_code
+                        )
                     except Exception as problem:
                         status = f"{type(problem).__name__}: {str(problem)[:160]}"
                     asked += 1

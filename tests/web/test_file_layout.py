@@ -1,4 +1,7 @@
-"""Separator and header line are chosen on the mapping page, stored with the load, and reused for the next file of the source."""
+"""
+Separator and header line are chosen on the mapping page, stored with the load, and reused for the next file of the
+source.
+"""
 
 from tests.pages import found, text_of
 from tests.web.test_odd_files import loaded, sent

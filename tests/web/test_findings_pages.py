@@ -39,9 +39,7 @@ def account(demo):
 def found(demo, account):
     """What is found now, worked out anew each time."""
     facts = Facts(demo.store)
-    yield lambda: findings(
-        facts, Look(account, WINDOW, AIMS), hidden_findings.away(demo.store, account.id), TODAY
-    )
+    yield lambda: findings(facts, Look(account, WINDOW, AIMS), hidden_findings.away(demo.store, account.id), TODAY)
     hidden_findings.bring_back(
         demo.store, account.id, 1, [each.id for each in hidden_findings.away(demo.store, account.id)]
     )
@@ -91,9 +89,7 @@ def test_a_finding_snoozed_for_clicks_comes_back_with_them(demo, account):
     clicks = target_frames.target_rows(facts, account.id, Window(since, WINDOW.last)).filter(
         target_id=row["target_id"]
     )["clicks"][0]
-    snoozed = hidden_findings.PutAway(
-        1, "costly-targets", str(row["target_id"]), None, clicks + 1, "", since, ""
-    )
+    snoozed = hidden_findings.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks + 1, "", since, "")
     enough = hidden_findings.PutAway(1, "costly-targets", str(row["target_id"]), None, clicks, "", since, "")
     assert findings(facts, look, [snoozed], TODAY).hidden == (snoozed,)
     assert findings(facts, look, [enough], TODAY).hidden == ()
@@ -115,40 +111,26 @@ def test_words_and_terms_snoozed_for_clicks_come_back_with_theirs(demo, account,
 
 
 def test_what_is_found_of_several_rows_offers_no_clicks_to_wait_for(owner):
-    page = owner.get(f"{FINDINGS}?account=fernhollow-de&window={WINDOW.first}..{WINDOW.last}").get_data(
-        as_text=True
-    )
+    page = owner.get(f"{FINDINGS}?account=fernhollow-de&window={WINDOW.first}..{WINDOW.last}").get_data(as_text=True)
     forms = {form.partition('"')[0]: form for form in page.split('id="bulk-')[1:]}
     assert 'name="clicks"' in forms["costly-targets"].partition("</form>")[0]
     assert 'name="clicks"' not in forms["bottom-quarter"].partition("</form>")[0]
 
 
-def test_winners_sell_within_target_and_are_promoted_with_a_negative_at_their_source(
-    found, demo, account, owner
-):
+def test_winners_sell_within_target_and_are_promoted_with_a_negative_at_their_source(found, demo, account, owner):
     rows = group(found(), WINNERS.key).rows
     assert (rows["orders"] >= 2).all()
     assert (rows["spend"] <= 0.28 * rows["sales"]).all()
-    data = {
-        "findings": rows["row_id"].head(3).to_list(),
-        "back": FINDINGS,
-        "window": f"{WINDOW.first}..{WINDOW.last}",
-    }
+    data = {"findings": rows["row_id"].head(3).to_list(), "back": FINDINGS, "window": f"{WINDOW.first}..{WINDOW.last}"}
     done = accept(owner, "/targeting/terms/accept-many", data, follow_redirects=True)
     assert "added to the plan" in text_of(done)
     assert "Findings" in text_of(done)
     changes = [each.change for each in plans.planned(demo.store, account.id)]
     made = {each.target for each in changes if each.entity == "target"}
     assert made == set(rows["term"].head(3))
-    assert all(
-        each.match_type == "exact" and float(each.new_value) > 0
-        for each in changes
-        if each.entity == "target"
-    )
+    assert all(each.match_type == "exact" and float(each.new_value) > 0 for each in changes if each.entity == "target")
     homes = {each.target: (each.campaign, each.ad_group) for each in changes if each.entity == "target"}
-    assert all(
-        homes[each.target] != (each.campaign, each.ad_group) for each in changes if each.entity == "negative"
-    )
+    assert all(homes[each.target] != (each.campaign, each.ad_group) for each in changes if each.entity == "negative")
 
 
 @pytest.mark.parametrize("key", ["costly-targets", "no-order-targets", "with-its-product"])
@@ -189,11 +171,13 @@ def test_the_page_puts_away_and_brings_back(owner, found):
 @pytest.mark.parametrize(
     ("form", "words"),
     [
-        ({"until": "good"}, "needs a reason"), ({"until": "day", "day": "soon"}, "Not a valid date"),
-        ({"until": "day", "day": "2026-11-21"}, "not ahead"), ({"until": "clicks", "clicks": "0"}, "from 1 to"),
+        ({"until": "good"}, "needs a reason"),
+        ({"until": "day", "day": "soon"}, "Not a valid date"),
+        ({"until": "day", "day": "2026-11-21"}, "not ahead"),
+        ({"until": "clicks", "clicks": "0"}, "from 1 to"),
         ({}, "Choose a day, clicks, or for good"),
     ],
-)  # fmt: skip
+)
 def test_an_end_that_cannot_be_read_says_why(form, words):
     with pytest.raises(BadInput) as problem:
         PutAwayForm(MultiDict(form), TODAY).checked()
@@ -202,9 +186,7 @@ def test_an_end_that_cannot_be_read_says_why(form, words):
 
 def test_putting_away_nothing_or_something_unknown_is_refused(owner):
     for data in ({"check": "costly-targets"}, {"check": "mood", "findings": "1"}):
-        assert (
-            owner.post("/findings/put-away", data=data | {"until": "good", "reason": "x"}).status_code == 400
-        )
+        assert owner.post("/findings/put-away", data=data | {"until": "good", "reason": "x"}).status_code == 400
 
 
 def stake_beside(page, area):
@@ -239,15 +221,31 @@ def test_a_check_on_a_new_subject_needs_its_rows_and_its_condition_alone(owner, 
         sums = judged_targets(facts, look).group_by("campaign").agg(pl.col(MEASURES).sum()).head(2)
         named = sums.with_columns(pl.col("campaign").cast(pl.String))
         return named.with_columns(
-            row_id="campaign", name="campaign", where=pl.lit("as a whole"), stake=pl.lit(77_000_000), ad_group=pl.lit(""),
-            target=pl.lit(""), match_type=pl.lit(""),
-        )  # fmt: skip
+            row_id="campaign",
+            name="campaign",
+            where=pl.lit("as a whole"),
+            stake=pl.lit(77_000_000),
+            ad_group=pl.lit(""),
+            target=pl.lit(""),
+            match_type=pl.lit(""),
+        )
 
     monkeypatch.setitem(readings.READERS, dear, rows)
-    monkeypatch.setitem(checks.CHECKS, "dear", checks.Check(
-        "dear", checks.AreaKey.CATALOG, checks.Subject("campaign"), dear, checks.Money.OWN, "Dear campaigns", "Which?",
-        "look", pl.col("stake") > 0,
-    ))  # fmt: skip
+    monkeypatch.setitem(
+        checks.CHECKS,
+        "dear",
+        checks.Check(
+            "dear",
+            checks.AreaKey.CATALOG,
+            checks.Subject("campaign"),
+            dear,
+            checks.Money.OWN,
+            "Dear campaigns",
+            "Which?",
+            "look",
+            pl.col("stake") > 0,
+        ),
+    )
     address = "account=fernhollow-de&window=last-19"
     page = owner.get(f"/findings/?{address}")
     assert "Dear campaigns € 154 at stake per 30 days" in text_of(page).replace("\xa0", " ")
@@ -255,6 +253,4 @@ def test_a_check_on_a_new_subject_needs_its_rows_and_its_condition_alone(owner, 
     assert f"campaign={words(name)}" in unquote(name["href"])
     assert "Dear campaigns" in text_of(owner.get(f"/findings/report?{address}"))
     with_it = [group for group in found().groups if group.check.key == "dear"]
-    assert [named(group.check, row)[1] for group in with_it for row in group.rows.to_dicts()] == [
-        "as a whole"
-    ] * 2
+    assert [named(group.check, row)[1] for group in with_it for row in group.rows.to_dicts()] == ["as a whole"] * 2

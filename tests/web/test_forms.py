@@ -10,8 +10,14 @@ from nimbus_reef.web.plan.forms import ValueForm
 from nimbus_reef.web.standing.forms import PeersForm
 
 PEERS = {
-    "peers_of": "2026-11", "category": "Grow lights", "metric": "cvr", "p20": "1,5", "p50": "2", "p80": "4,25", "brands": "44",
-}  # fmt: skip
+    "peers_of": "2026-11",
+    "category": "Grow lights",
+    "metric": "cvr",
+    "p20": "1,5",
+    "p50": "2",
+    "p80": "4,25",
+    "brands": "44",
+}
 
 
 @pytest.mark.parametrize(
@@ -42,10 +48,13 @@ def test_peer_figures_rise_and_come_from_brands_enough():
 @pytest.mark.parametrize(
     ("entity", "field", "typed", "value"),
     [
-        (Entity.TARGET, "bid", "0,8", "0.80"), (Entity.TARGET, "bid", "1.250,5", "1250.50"), (Entity.TARGET, "bid", "lots", "lots"),
-        (Entity.PLACEMENT, "adjustment", "12,0", "12"), (Entity.TARGET, "state", " paused ", "paused"),
+        (Entity.TARGET, "bid", "0,8", "0.80"),
+        (Entity.TARGET, "bid", "1.250,5", "1250.50"),
+        (Entity.TARGET, "bid", "lots", "lots"),
+        (Entity.PLACEMENT, "adjustment", "12,0", "12"),
+        (Entity.TARGET, "state", " paused ", "paused"),
     ],
-)  # fmt: skip
+)
 def test_a_new_value_is_written_as_the_sheet_has_it(entity, field, typed, value):
     change = Change(row=1, action=Action.UPDATE, entity=entity, campaign="c", field=field, new_value="")
     assert ValueForm(MultiDict({"new_value": typed}), "de_DE").value_for(change) == value

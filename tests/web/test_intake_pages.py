@@ -21,19 +21,7 @@ from nimbus_reef.web.intake import choosing, pages, possible
 from nimbus_reef.web.kit.figures import Figures
 
 ACCOUNT = Account(
-    1,
-    "fern-de",
-    1,
-    "Fernhollow",
-    "Tidemarkt",
-    "DE",
-    "EUR",
-    "en_IE",
-    "Europe/Berlin",
-    0.28,
-    10,
-    3,
-    BidLimits(),
+    1, "fern-de", 1, "Fernhollow", "Tidemarkt", "DE", "EUR", "en_IE", "Europe/Berlin", 0.28, 10, 3, BidLimits()
 )
 NEWEST = date(2026, 10, 19)
 
@@ -52,9 +40,7 @@ def test_an_address_without_words_means_the_defaults():
 
 
 def test_a_link_keeps_all_but_what_it_changes_and_reads_back():
-    found = scope(
-        "window=2026-10&against=none&where=acos:gt:28&where=clicks:ge:10&q=led&sort=-spend&page=3&open=7"
-    )
+    found = scope("window=2026-10&against=none&where=acos:gt:28&where=clicks:ge:10&q=led&sort=-spend&page=3&open=7")
     again = params.parse(MultiDict([tuple(pair) for pair in found.values()]), ACCOUNT, NEWEST)
     assert again == found
     assert found.against is None
@@ -82,14 +68,9 @@ def table(**columns):
 
 def test_cells_are_shown_as_they_stand_and_as_they_are_read():
     raw = table(
-        Tag=["13.10.2026", "14.10.2026"],
-        Kosten=["€ 1.234,50", "x"],
-        Klicks=["1.200", "–"],
-        Art=["Exact match", "odd"],
+        Tag=["13.10.2026", "14.10.2026"], Kosten=["€ 1.234,50", "x"], Klicks=["1.200", "–"], Art=["Exact match", "odd"]
     )
-    chosen = ColumnMap(
-        "target_daily", {"date": "Tag", "spend": "Kosten", "clicks": "Klicks", "match_type": "Art"}
-    )
+    chosen = ColumnMap("target_daily", {"date": "Tag", "spend": "Kosten", "clicks": "Klicks", "match_type": "Art"})
     shown = {column.name: column.samples for column in choosing.mapped(raw, chosen)}
     assert shown["date"] == (("13.10.2026", "2026-10-13"), ("14.10.2026", "2026-10-14"))
     assert shown["spend"] == (("€ 1.234,50", "1234.5"), ("x", ""))
@@ -102,8 +83,7 @@ def test_cells_that_say_nothing_are_shown_as_loading_takes_them():
     """In a sum 0, in what may be left out nothing; only where something has to stand they are not readable."""
     raw = table(Tag=["13.10.2026", "–"], Klicks=["n/a", ""], Kampagne=["n/a", ""], Anteil=["–", ""])
     chosen = ColumnMap(
-        "target_daily",
-        {"date": "Tag", "clicks": "Klicks", "campaign": "Kampagne", "top_of_search_share": "Anteil"},
+        "target_daily", {"date": "Tag", "clicks": "Klicks", "campaign": "Kampagne", "top_of_search_share": "Anteil"}
     )
     shown = {column.name: column.samples for column in choosing.mapped(raw, chosen)}
     assert shown["clicks"] == (("n/a", "0"), ("", "0"))
@@ -121,19 +101,50 @@ def test_kinds_come_best_first_with_their_fit():
 
 def test_a_finished_job_s_summary_has_rows_days_sums_and_rejects():
     job = Job(
-        1, 1, 1, 1, "load", "done", 1.0, "", "", {},
-        {"loads": [{"account": 1, "batch": 5, "kind": "target_daily", "rows": 1200, "days": 2, "first_day": "2026-10-01", "last_day": "2026-10-02",
-         "rejected": 3, "removed": 600, "sums": {"clicks": 77, "spend": 12_340_000}, "warnings": ["w"]}]},
-        1, datetime(2026, 10, 3),
-    )  # fmt: skip
+        1,
+        1,
+        1,
+        1,
+        "load",
+        "done",
+        1.0,
+        "",
+        "",
+        {},
+        {
+            "loads": [
+                {
+                    "account": 1,
+                    "batch": 5,
+                    "kind": "target_daily",
+                    "rows": 1200,
+                    "days": 2,
+                    "first_day": "2026-10-01",
+                    "last_day": "2026-10-02",
+                    "rejected": 3,
+                    "removed": 600,
+                    "sums": {"clicks": 77, "spend": 12_340_000},
+                    "warnings": ["w"],
+                }
+            ]
+        },
+        1,
+        datetime(2026, 10, 3),
+    )
     (summary,) = pages.job_summaries(job, {1: ("Fernhollow, DE", Figures("en_IE", "EUR"))})
     assert summary.title == "Targets by day"
     assert pages.job_summaries(job, {}) == [], "what went into an account one may not see is not told"
     facts = {name: value.replace("\xa0", " ") for name, value in summary.facts}
     assert facts == {
-        "rows": "1,200", "days": "2", "from": "2026-10-01", "to": "2026-10-02", "replaced": "600", "rejected": "3",
-        "clicks": "77", "spend": "€ 12.34",
-    }  # fmt: skip
+        "rows": "1,200",
+        "days": "2",
+        "from": "2026-10-01",
+        "to": "2026-10-02",
+        "replaced": "600",
+        "rejected": "3",
+        "clicks": "77",
+        "spend": "€ 12.34",
+    }
     assert (summary.warnings, summary.rejected, summary.batch_id) == (("w",), 3, 5)
 
 
@@ -156,11 +167,7 @@ def test_an_account_without_a_row_is_told_what_can_be_loaded():
     made = pages.calendar([], {}, None, 3, Figures("en_IE", "EUR"))
     assert (made.rows, made.months) == ((), ())
     said = possible.lines(())
-    assert {each.kind for each in possible.ORDER} == set(KINDS) - {
-        "keyword_ranks",
-        "rivals",
-        "placement_adjustments",
-    }
+    assert {each.kind for each in possible.ORDER} == set(KINDS) - {"keyword_ranks", "rivals", "placement_adjustments"}
     assert {each.state for each in said} == {"not yet"}
 
 

@@ -16,9 +16,18 @@ from nimbus_reef.web.kit.figures import Figures
 LAZY = ("targeting/targets", "targeting/terms", "targeting/words", "catalog/ads", "findings/")
 
 READ = (
-    "delivery/hours", "delivery/budgets", "movement/drift", "movement/drift?by=keyword", "movement/ledger", "movement/why",
-    "standing/tree", "standing/products", "standing/formats", "catalog/families", "catalog/catch-all",
-)  # fmt: skip
+    "delivery/hours",
+    "delivery/budgets",
+    "movement/drift",
+    "movement/drift?by=keyword",
+    "movement/ledger",
+    "movement/why",
+    "standing/tree",
+    "standing/products",
+    "standing/formats",
+    "catalog/families",
+    "catalog/catch-all",
+)
 
 
 @pytest.fixture
@@ -87,9 +96,7 @@ def test_what_is_read_from_many_rows_says_so_and_shows_what_the_days_come_to(own
     window = Window(newest - timedelta(days=29), newest)
     days = facts.by_day(account.id, "campaign_daily", window, ("spend",))
     spend = Figures("en", "EUR").micro(int(days["spend"].sum())).replace("\xa0", " ")
-    address = (
-        f"/{page}{'&' if '?' in page else '?'}account=fernhollow-de&window={window.first}..{window.last}"
-    )
+    address = f"/{page}{'&' if '?' in page else '?'}account=fernhollow-de&window={window.first}..{window.last}"
     first = owner.get(address)
     assert texts(first, "#judging b")[0].startswith("Reading ")
     assert texts(first, ".totals b")[0] == spend

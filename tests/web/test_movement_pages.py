@@ -108,14 +108,10 @@ def test_a_trend_of_one_thing_says_why_its_acos_moved(owner):
     product = {"account": "fernhollow-de", "window": "last-20", "whose": "product:GL-STRIP-90CM"}
     page = plain(owner.get("/movement/trends", query_string=product))
     drawer = plain(owner.get(f"/standing/products?{SCOPE}&open=GL-STRIP-90CM"))
-    sentence = re.search(
-        r"ACOS [\d.]+ % → [\d.]+ %: [^.]+\.\d[^.]*", page[page.index("Why its ACOS moved") :]
-    )[0]
+    sentence = re.search(r"ACOS [\d.]+ % → [\d.]+ %: [^.]+\.\d[^.]*", page[page.index("Why its ACOS moved") :])[0]
     assert sentence[:40] in drawer, "the drawer and the trend tell the same"
     assert "Why its ACOS moved" not in plain(owner.get(f"/movement/trends?{SCOPE}"))
-    early = plain(
-        owner.get("/movement/trends", query_string={**product, "against": "2026-01-01..2026-01-20"})
-    )
+    early = plain(owner.get("/movement/trends", query_string={**product, "against": "2026-01-01..2026-01-20"}))
     assert "lie before the days shown" in early
 
 
@@ -203,9 +199,16 @@ def test_a_keyword_s_trend_is_held_against_its_own_target(owner, monkeypatch):
 def test_a_ledger_that_comes_to_nothing_says_so_and_who_pulled_each_way():
     """A change too small to be written is none; the same words as the split of ACOS has."""
     rows = pl.DataFrame(
-        {"key": ["a", "b"], "name": ["A", "B"], "part": [0.02, -0.0201], "num0": [20.0, 20.0], "den0": [100.0, 100.0],
-         "num1": [23.98, 16.0], "den1": [100.0, 100.0]}
-    )  # fmt: skip
+        {
+            "key": ["a", "b"],
+            "name": ["A", "B"],
+            "part": [0.02, -0.0201],
+            "num0": [20.0, 20.0],
+            "den0": [100.0, 100.0],
+            "num1": [23.98, 16.0],
+            "den1": [100.0, 100.0],
+        }
+    )
     said = ledger.ledger_words(rows, METRICS["acos"], Figures("en_IE", "EUR"))
     assert said.bold == "ACOS stands at 20.0 %, as before.".replace(" %", "\xa0%")
     assert said.rest == "A (+2.00 pt) pulled up, B (−2.01 pt) pulled down most."

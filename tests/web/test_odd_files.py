@@ -12,9 +12,17 @@ from nimbus_reef.jobs import intake
 
 HEAD = "date,campaign,ad_group,target,match_type,impressions,clicks,spend,orders,sales\n"
 FRAME = {
-    "date": [date(2026, 9, 1)], "campaign": ["A"], "ad_group": ["B"], "target": ["lamp"], "match_type": ["exact"],
-    "impressions": [100], "clicks": [3], "spend": [1.5], "orders": [0], "sales": [0.0],
-}  # fmt: skip
+    "date": [date(2026, 9, 1)],
+    "campaign": ["A"],
+    "ad_group": ["B"],
+    "target": ["lamp"],
+    "match_type": ["exact"],
+    "impressions": [100],
+    "clicks": [3],
+    "spend": [1.5],
+    "orders": [0],
+    "sales": [0.0],
+}
 
 
 def sent(client, content, name):
@@ -40,11 +48,19 @@ def loaded(client, page):
 @pytest.mark.parametrize(
     "columns",
     [
-        {"notes": [["a", "b"]]}, {"notes": [{"a": 1}]}, {"notes": [timedelta(hours=2)]}, {"__line": [7]}, {"campaign": [["A"]]},
-        {"clicks": [timedelta(hours=2)]}, {"notes": [b"\xff\x00"]}, {"notes": [None]}, {"clicks": [2**63 - 1]}, {"spend": [float("inf")]},
+        {"notes": [["a", "b"]]},
+        {"notes": [{"a": 1}]},
+        {"notes": [timedelta(hours=2)]},
+        {"__line": [7]},
+        {"campaign": [["A"]]},
+        {"clicks": [timedelta(hours=2)]},
+        {"notes": [b"\xff\x00"]},
+        {"notes": [None]},
+        {"clicks": [2**63 - 1]},
+        {"spend": [float("inf")]},
     ],
     ids=str,
-)  # fmt: skip
+)
 def test_parquet_columns_of_any_type_are_no_fault(visitor, columns):
     page = sent(visitor, parquet(**columns), "x.parquet")
     assert page.status_code == 200
@@ -54,12 +70,8 @@ def test_parquet_columns_of_any_type_are_no_fault(visitor, columns):
 
 @pytest.mark.parametrize("clicks", [2**63, 2**64, 10**30])
 def test_counts_beyond_what_can_be_kept_are_rejects(visitor, clicks):
-    said = loaded(
-        visitor, sent(visitor, f"{HEAD}2026-09-01,A,B,lamp,exact,100,{clicks},1,0,0\n".encode(), "x.csv")
-    )
-    assert (
-        "nothing was loaded" in said.lower() or "turned away" in said.lower() or "reject" in said.lower()
-    ), said
+    said = loaded(visitor, sent(visitor, f"{HEAD}2026-09-01,A,B,lamp,exact,100,{clicks},1,0,0\n".encode(), "x.csv"))
+    assert "nothing was loaded" in said.lower() or "turned away" in said.lower() or "reject" in said.lower(), said
 
 
 def test_a_name_too_long_is_a_reject_of_its_row(visitor):
@@ -91,8 +103,7 @@ TEXT = HEAD + "".join(f"2026-09-{day:02},Ä,B,lamp {day},exact,100,3,1.50,0,0\n"
 
 
 @pytest.mark.parametrize(
-    "encoding",
-    ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be", "utf-32", "utf-32-le", "utf-32-be", "cp1252"],
+    "encoding", ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be", "utf-32", "utf-32-le", "utf-32-be", "cp1252"]
 )
 def test_text_of_any_width_is_read(visitor, encoding):
     """With a mark at the start or without."""
@@ -103,11 +114,14 @@ def test_text_of_any_width_is_read(visitor, encoding):
 @pytest.mark.parametrize(
     ("content", "what"),
     [
-        (b"\x89PNG\r\n\x1a\n" + b"\0" * 50, "a picture (PNG)"), (b"%PDF-1.7 x", "a document (PDF)"), (b"PK\x03\x04 x", "a workbook or an archive"),
-        (bytes(range(256)) * 4, "bytes that are no text"), (parquet(), "a table in Parquet"),
+        (b"\x89PNG\r\n\x1a\n" + b"\0" * 50, "a picture (PNG)"),
+        (b"%PDF-1.7 x", "a document (PDF)"),
+        (b"PK\x03\x04 x", "a workbook or an archive"),
+        (bytes(range(256)) * 4, "bytes that are no text"),
+        (parquet(), "a table in Parquet"),
     ],
     ids=lambda value: value if isinstance(value, str) else "",
-)  # fmt: skip
+)
 def test_what_is_no_text_says_what_it_is(visitor, content, what):
     page = sent(visitor, content, "report.csv")
     assert f"This file is {what}" in text_of(page)
@@ -134,9 +148,7 @@ def test_a_load_that_asks_stands_once_in_the_queue_and_goes_ahead_with_a_yes(vis
     assert line.startswith("lacking.csv needs a yes")
     assert line.endswith("Yes, load it Back to its mapping")
     assert before.startswith("whole.csv ✓")
-    (yes,) = [
-        each for each in values(visitor.get("/intake/"), "form[action]", "action") if each.endswith("/yes")
-    ]
+    (yes,) = [each for each in values(visitor.get("/intake/"), "form[action]", "action") if each.endswith("/yes")]
     assert visitor.post(yes).status_code == 302
     line, _ = queue_of(visitor)
     assert line.startswith("lacking.csv ✓")
@@ -148,12 +160,8 @@ def test_a_load_that_asks_stands_once_in_the_queue_and_goes_ahead_with_a_yes(vis
 
 def test_a_load_that_asks_is_mapped_anew_or_put_away_instead(visitor, asking):
     """Whoever says no finds the file where it was; put away, it cannot be said yes to any more."""
-    (yes,) = [
-        each for each in values(visitor.get("/intake/"), "form[action]", "action") if each.endswith("/yes")
-    ]
-    back = [
-        each for each in values(visitor.get("/intake/"), ".queue a", "href") if asking.request.path in each
-    ]
+    (yes,) = [each for each in values(visitor.get("/intake/"), "form[action]", "action") if each.endswith("/yes")]
+    back = [each for each in values(visitor.get("/intake/"), ".queue a", "href") if asking.request.path in each]
     assert visitor.get(back[0]).status_code == 200
     assert "has no row for 2026-09-04" in loaded(visitor, asking)
     assert [line.split(" ", 1)[0] for line in queue_of(visitor)] == ["lacking.csv", "whole.csv"]

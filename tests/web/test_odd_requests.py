@@ -10,22 +10,38 @@ from tests.web.conftest import signed_in
 @pytest.mark.parametrize(
     "query",
     [
-        "window=0001-01", "window=0001-01-01..9999-12-31", "window=9999-12", "window=9999-12-30..9999-12-31", "window=last-99999",
-        "against=0001-01-01..0001-01-02", "window=2026-11&against=9999-12", "page=" + "9" * 5000, "page=-1", "sort=" + "x" * 5000,
+        "window=0001-01",
+        "window=0001-01-01..9999-12-31",
+        "window=9999-12",
+        "window=9999-12-30..9999-12-31",
+        "window=last-99999",
+        "against=0001-01-01..0001-01-02",
+        "window=2026-11&against=9999-12",
+        "page=" + "9" * 5000,
+        "page=-1",
+        "sort=" + "x" * 5000,
     ],
     ids=lambda query: query[:30],
-)  # fmt: skip
+)
 @pytest.mark.parametrize(
     "path",
-    ["/pulse/", "/standing/tree", "/movement/ledger", "/catalog/ads", "/delivery/placements", "/targeting/targets", "/findings/", "/plan/", "/intake/"],
-)  # fmt: skip
+    [
+        "/pulse/",
+        "/standing/tree",
+        "/movement/ledger",
+        "/catalog/ads",
+        "/delivery/placements",
+        "/targeting/targets",
+        "/findings/",
+        "/plan/",
+        "/intake/",
+    ],
+)
 def test_days_and_pages_that_cannot_be_are_no_fault(owner, path, query):
     assert owner.get(f"{path}?account=fernhollow-de&{query}").status_code in (200, 400, 404)
 
 
-@pytest.mark.parametrize(
-    "target", ["/%0aX", "/%0d%0aX: y", "//else.example", "/\\else.example", "/" + "x" * 9000]
-)
+@pytest.mark.parametrize("target", ["/%0aX", "/%0d%0aX: y", "//else.example", "/\\else.example", "/" + "x" * 9000])
 def test_where_a_sign_in_leads_stays_inside(owner, target):
     answer = owner.get(f"/sign-in?next={target}")
     assert answer.status_code == 302
@@ -34,17 +50,23 @@ def test_where_a_sign_in_leads_stays_inside(owner, target):
     assert "\n" not in answer.location
 
 
-@pytest.mark.parametrize(
-    "path", ["/plan/remove", "/targeting/targets/accept-many", "/catalog/ads/accept-many"]
-)
+@pytest.mark.parametrize("path", ["/plan/remove", "/targeting/targets/accept-many", "/catalog/ads/accept-many"])
 def test_a_page_number_of_five_thousand_digits_is_refused(owner, path):
     answer = owner.post(path, data={"account": "fernhollow-de", "page": "9" * 5000, "rows": "1"})
     assert answer.status_code < 500
 
 
 @pytest.mark.parametrize(
-    "query", ["dates=bogus", "mapped=yes&column-date=nope", "decimal=x", "mapped=yes&kind=nope", "sheet=nope", "mapped=yes&value-match_type-0=zzz"]
-)  # fmt: skip
+    "query",
+    [
+        "dates=bogus",
+        "mapped=yes&column-date=nope",
+        "decimal=x",
+        "mapped=yes&kind=nope",
+        "sheet=nope",
+        "mapped=yes&value-match_type-0=zzz",
+    ],
+)
 def test_a_mapping_that_cannot_be_is_refused(owner, query):
     text = b"Date,Campaign,Clicks,Cost\n2026-11-01,A,1,2.00\n"
     data = {"account": "fernhollow-de", "files": (io.BytesIO(text), "x.csv")}
@@ -75,7 +97,10 @@ def test_an_address_of_two_slashes_leads_nowhere_else(owner):
 
 
 def test_what_is_told_is_told_whole_however_much_it_is(owner):
-    """Texts for the next page and what a session remembers do not ride in the cookie, which browsers drop beyond 4 kB."""
+    """
+    Texts for the next page and what a session remembers do not ride in the cookie, which browsers
+    drop beyond 4 kB.
+    """
     long = "x" * 17_000
     answer = owner.post(
         "/intake/files?account=fernhollow-de",

@@ -15,14 +15,7 @@ TARGETS = "/targeting/targets"
 
 
 def test_another_brand_s_account_is_not_there_for_a_viewer(viewer):
-    for address in (
-        TARGETS,
-        "/targeting/terms",
-        "/intake/",
-        "/plan/",
-        f"{TARGETS}/export.csv",
-        "/plan/sheet.csv",
-    ):
+    for address in (TARGETS, "/targeting/terms", "/intake/", "/plan/", f"{TARGETS}/export.csv", "/plan/sheet.csv"):
         assert viewer.get(f"{address}?account=fernhollow-de").status_code == 200
         assert viewer.get(f"{address}?account=pellwick-gb").status_code == 404
 
@@ -60,7 +53,10 @@ def test_a_write_without_a_token_is_refused(app, owner):
 
 
 def test_sign_in_is_throttled(app, demo):
-    """By address and place together: who mistypes locks out nobody else behind the same proxy; every process counts alike."""
+    """
+    By address and place together: who mistypes locks out nobody else behind the same proxy; every
+    process counts alike.
+    """
     data = {"email": "a@b.c", "password": "x"}
     codes = [app.test_client().post("/sign-in", data=data).status_code for _ in range(12)]
     assert (codes[0], codes[9], codes[10], codes[-1]) == (401, 401, 429, 429)
@@ -80,7 +76,10 @@ class Unreadable(io.BytesIO):
 
 
 def test_visitors_send_no_files(app):
-    """What is large, or does not say how large it is, is refused before it is read; who was signed out meanwhile is told so."""
+    """
+    What is large, or does not say how large it is, is refused before it is read; who was signed out meanwhile is told
+    so.
+    """
     for path, status, led in (("/intake/files", 302, "/sign-in?"), ("/sign-in", 413, "")):
         answer = app.test_client().post(path, input_stream=Unreadable(b"x" * 100_000))
         assert answer.status_code == status
@@ -88,9 +87,7 @@ def test_visitors_send_no_files(app):
         assert answer.headers["Connection"] == "close"
 
 
-@pytest.mark.parametrize(
-    "target", ["https://elsewhere.example/", "//elsewhere.example", "/\\elsewhere.example"]
-)
+@pytest.mark.parametrize("target", ["https://elsewhere.example/", "//elsewhere.example", "/\\elsewhere.example"])
 def test_sign_in_leads_nowhere_else(app, demo, target):
     response = app.test_client().post(
         "/sign-in", data={"email": "demo@nimbus-reef.example", "password": demo.password, "next": target}
@@ -119,9 +116,7 @@ def test_text_search_with_quotes_and_minus(owner):
     both = row_ids(owner.get(f"{TARGETS}?q=strip+phrase"))
     exact = row_ids(owner.get(f'{TARGETS}?q="grow+·+phrase"+gl-strip'))
     without = row_ids(owner.get(f"{TARGETS}?q=gl-strip+-phrase"))
-    every = [
-        row_id for page in (1, 2, 3) for row_id in row_ids(owner.get(f"{TARGETS}?q=gl-strip&page={page}"))
-    ]
+    every = [row_id for page in (1, 2, 3) for row_id in row_ids(owner.get(f"{TARGETS}?q=gl-strip&page={page}"))]
     assert both
     assert exact
     assert not set(without) & set(exact)
@@ -155,11 +150,16 @@ def test_windows_and_another_target_are_in_the_url(owner):
 @pytest.mark.parametrize(
     ("query", "words"),
     [
-        ("where=acos:gt:much", "is not a number"), ("where=nonsense", "cannot be understood"),
-        ("where=state:is:asleep", "is never"), ("sort=-mood", "cannot be sorted"), ("window=soon", "is not a window"),
-        ("target_acos=0", "not a valid target ACOS"), ("judge=coin", "not a way to judge"), ("window=2026-11-07..2026-11-01", "before it begins"),
+        ("where=acos:gt:much", "is not a number"),
+        ("where=nonsense", "cannot be understood"),
+        ("where=state:is:asleep", "is never"),
+        ("sort=-mood", "cannot be sorted"),
+        ("window=soon", "is not a window"),
+        ("target_acos=0", "not a valid target ACOS"),
+        ("judge=coin", "not a way to judge"),
+        ("window=2026-11-07..2026-11-01", "before it begins"),
     ],
-)  # fmt: skip
+)
 def test_a_broken_address_says_what_is_wrong(owner, query, words):
     response = owner.get(f"{TARGETS}?{query}")
     assert response.status_code == 400
@@ -167,8 +167,7 @@ def test_a_broken_address_says_what_is_wrong(owner, query, words):
 
 
 @pytest.mark.parametrize(
-    "address",
-    ["/targeting/nonsense", "/nowhere", f"{TARGETS}?open=999999", "/intake/files/99", "/plan/sheet.doc"],
+    "address", ["/targeting/nonsense", "/nowhere", f"{TARGETS}?open=999999", "/intake/files/99", "/plan/sheet.doc"]
 )
 def test_what_is_not_there_is_404_with_the_same_layout(owner, address):
     response = owner.get(address)
@@ -196,7 +195,7 @@ def test_accepting_from_drawer_to_sheet_and_back(owner, demo):
         ("targets", "where=verdict:is:costly&where=orders:gt:0", "bid "),
         ("targets", "where=verdict:is:costly&where=orders:eq:0", "pause it"),
         ("terms", "where=verdict:is:costly&where=orders:eq:0", "negative exact"),
-    ):  # fmt: skip
+    ):
         row, drawer = first_open(owner, view, query, wanted)
         assert drawer.headers["HX-Push-Url"].endswith(f"open={row}")
         done = owner.post(f"/targeting/{view}/accept", data={"row": row}, headers={"HX-Request": "true"})
@@ -280,12 +279,8 @@ def chosen_columns(page):
 
 def test_a_file_is_dropped_mapped_loaded_and_discarded(owner, demo):
     """A foreign file becomes rows; a second drop says it is known; a third is put away."""
-    lines = [
-        "Wann;Campaign;Ad group;Bid on;Matching;Shopper searched;Times shown;Clicks;Cost;Purchases;Revenue"
-    ]
-    lines += [
-        f"{day:02}.01.2026;Old C;Old G;old;Exact match;old thing;1.000;3;1,50;0;–" for day in range(1, 15)
-    ]
+    lines = ["Wann;Campaign;Ad group;Bid on;Matching;Shopper searched;Times shown;Clicks;Cost;Purchases;Revenue"]
+    lines += [f"{day:02}.01.2026;Old C;Old G;old;Exact match;old thing;1.000;3;1,50;0;–" for day in range(1, 15)]
     content = "\n".join([*lines, "Total;;;;;;14.000;42;21,00;0;–"]).encode()
     dropped = owner.post("/intake/files", data={"files": (io.BytesIO(content), "C:\\x\\..\\alt.csv")})
     page = owner.get(dropped.location)
@@ -295,8 +290,9 @@ def test_a_file_is_dropped_mapped_loaded_and_discarded(owner, demo):
     assert len(form) == 11
     done = owner.post(
         f"{place(dropped)}/load",
-        data={**form, "mapped": "yes", "kind": "search_term_daily", "scope": "product"}, follow_redirects=True,
-    )  # fmt: skip
+        data={**form, "mapped": "yes", "kind": "search_term_daily", "scope": "product"},
+        follow_redirects=True,
+    )
     text = text_of(done)
     assert "alt.csv ✓ Search terms by day" in text
     assert "rows 14 days 14 from 2026-01-01 to 2026-01-14" in text
@@ -316,11 +312,7 @@ def test_words_that_nobody_knows_are_asked_and_a_failed_load_leads_back_to_its_m
     asked = parsed(owner.get(dropped.location)).select("select[name^='value-match_type']")
     assert len(asked) == 1
     assert "required" in asked[0].attrs
-    form = chosen_columns(owner.get(dropped.location)) | {
-        "mapped": "yes",
-        "kind": "target_daily",
-        "scope": "all",
-    }
+    form = chosen_columns(owner.get(dropped.location)) | {"mapped": "yes", "kind": "target_daily", "scope": "all"}
     failed = owner.post(f"{place(dropped)}/load", data=form, follow_redirects=True)
     assert "It is not known what “krumm” means as match type" in text_of(failed)
     assert place(dropped) in link(failed, "Back to its mapping")
@@ -368,9 +360,7 @@ def test_rejected_rows_come_back_in_the_file_to_mend_and_it_loads_in_its_place(o
 
 
 def test_a_file_that_cannot_be_read_is_refused_at_the_door(owner):
-    response = owner.post(
-        "/intake/files", data={"files": (io.BytesIO(b"\x00\x01"), "x.exe")}, follow_redirects=True
-    )
+    response = owner.post("/intake/files", data={"files": (io.BytesIO(b"\x00\x01"), "x.exe")}, follow_redirects=True)
     assert "Save the report as CSV, XLSX or Parquet" in text_of(response)
 
 

@@ -94,8 +94,7 @@ def test_what_is_at_stake_is_the_same_on_rail_findings_pulse_table_and_file(owne
     file = pl.read_csv(io.BytesIO(owner.get(f"/targeting/targets/export.csv?{scope}").data))
     assert file["stake"].sum() == pytest.approx(stake, abs=0.6)
     assert not re.search(
-        rb"\d\.\d{7,}",
-        owner.get(f"/targeting/targets/export.csv?{scope}").data.split(b"\n")[1].rsplit(b",", 4)[1],
+        rb"\d\.\d{7,}", owner.get(f"/targeting/targets/export.csv?{scope}").data.split(b"\n")[1].rsplit(b",", 4)[1]
     )
 
 
@@ -149,12 +148,7 @@ def test_an_audit_closed_on_other_days_is_not_compared(owner, demo):
 
 @pytest.mark.parametrize(
     ("address", "status"),
-    [
-        ("/nowhere", 404),
-        ("/targeting/targets?window=x", 400),
-        ("/standing/nonsense", 404),
-        ("/plan/sheet.doc", 404),
-    ],
+    [("/nowhere", 404), ("/targeting/targets?window=x", 400), ("/standing/nonsense", 404), ("/plan/sheet.doc", 404)],
 )
 def test_errors_of_the_signed_in_stand_in_the_frame(owner, address, status):
     answer = owner.get(f"{address}{'&' if '?' in address else '?'}{A}")
@@ -234,9 +228,7 @@ def test_delivery_and_catalog_say_of_a_part_what_findings_and_the_rail_say(owner
     assert listed.filter(~flagged)["stake"].sum() == 0
     found_there = text_of(owner.get(f"/findings/?{scope}")).replace("\xa0", " ")
     off = listed.filter(
-        (pl.col("placement") == "off_site")
-        & (pl.col("verdict") == "costly")
-        & (pl.col("offsite_limited") != "yes")
+        (pl.col("placement") == "off_site") & (pl.col("verdict") == "costly") & (pl.col("offsite_limited") != "yes")
     )
     if len(off):
         there = money(found_there, r"does not come back (€ [\d,]+)")

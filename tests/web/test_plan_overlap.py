@@ -23,13 +23,27 @@ SHARES = pl.DataFrame(
 
 def planned(number, entity, field, row_id, spend):
     change = Change(
-        row=number, action=Action.UPDATE, entity=entity, campaign="c", field=field,
+        row=number,
+        action=Action.UPDATE,
+        entity=entity,
+        campaign="c",
+        field=field,
         new_value="paused" if field == "state" else "9.00",
-    )  # fmt: skip
+    )
     promise = Promise(
-        window=("2026-10-01", "2026-10-30"), clicks=0, orders=0, spend=spend, sales=0, a=1, b=1, aov=1, target_acos=0.3,
-        view="targets", row_id=row_id, projected={"spend": (-spend,) * 3, "sales": (0.0,) * 3},
-    )  # fmt: skip
+        window=("2026-10-01", "2026-10-30"),
+        clicks=0,
+        orders=0,
+        spend=spend,
+        sales=0,
+        a=1,
+        b=1,
+        aov=1,
+        target_acos=0.3,
+        view="targets",
+        row_id=row_id,
+        projected={"spend": (-spend,) * 3, "sales": (0.0,) * 3},
+    )
     return Planned(number, change, promise, datetime(2026, 11, 1))
 
 
@@ -58,9 +72,7 @@ def test_a_solution_adds_to_the_pauses_of_other_targets_what_it_promised(adjuste
 
     def of_solution(number, entity, field, view, spend):
         each = planned(number, entity, field, str(number), spend)
-        change = replace(
-            each.change, package=7, finding="costly-placements", new_value="0.50", old_value="1.00"
-        )
+        change = replace(each.change, package=7, finding="costly-placements", new_value="0.50", old_value="1.00")
         return replace(each, change=change, promise=replace(each.promise, view=view))
 
     bid = of_solution(7, Entity.TARGET, "bid", "targets", 40.0)
@@ -111,6 +123,4 @@ def test_the_strip_counts_an_ad_and_the_targets_of_its_ad_group_once():
     ad = planned(5, Entity.PRODUCT_AD, "state", "7", 70.0)
     budget = planned(6, Entity.CAMPAIGN, "daily_budget", "c", 10.0)
     told = pages.strip([PAUSE, ad, budget], (1_000.0, 4_000.0), WRITE, {})
-    assert told.spend.replace("\xa0", " ").replace("\u2060", "") == "−€ 110", (
-        "a budget is not a view of spend"
-    )
+    assert told.spend.replace("\xa0", " ").replace("\u2060", "") == "−€ 110", "a budget is not a view of spend"

@@ -56,10 +56,13 @@ def test_an_account_without_days_says_where_to_begin(demo, account):
 
 def made_beat(account, **changes):
     base = {
-        "newest": TODAY - timedelta(days=1), "window": WINDOW, "source": "target_daily",
+        "newest": TODAY - timedelta(days=1),
+        "window": WINDOW,
+        "source": "target_daily",
         "days": pl.DataFrame({"first_day": [1, 2], "day": [1, 2], "spend": [10, 20], "sales": [50, 40]}),
-        "now": Sums(30, 30 * MICRO, 100 * MICRO, 200 * MICRO), "then": Sums(30, 20 * MICRO, 100 * MICRO, None),
-    }  # fmt: skip
+        "now": Sums(30, 30 * MICRO, 100 * MICRO, 200 * MICRO),
+        "then": Sums(30, 20 * MICRO, 100 * MICRO, None),
+    }
     return Beat(account, **(base | changes))
 
 
@@ -80,9 +83,7 @@ def test_the_next_step_is_the_first_that_waits(account, changes, words, area):
 
 
 def test_changes_are_per_day_and_good_or_bad_by_what_they_are(account):
-    (purse,) = pages.purses(
-        [made_beat(account), made_beat(account, now=Sums(15, 5 * MICRO, 90 * MICRO, None))], TODAY
-    )
+    (purse,) = pages.purses([made_beat(account), made_beat(account, now=Sums(15, 5 * MICRO, 90 * MICRO, None))], TODAY)
     first, second = purse.lines
     assert (first.spend_moved.text, first.spend_moved.good) == ("+50\xa0%", None)
     assert (first.acos, first.acos_over, first.acos_moved.good) == ("30.0\xa0%", True, False)

@@ -19,17 +19,17 @@ def test_every_reason_has_words(key):
 
 
 def test_every_reason_for_doing_nothing_is_said_of_many_rows_too():
-    """What stands first in a proposal that does nothing: from the core's own sources, so that a new one cannot be missed."""
+    """
+    What stands first in a proposal that does nothing: from the core's own sources, so that a new
+    one cannot be missed.
+    """
     import re
     from pathlib import Path
 
     from nimbus_reef import core
 
     found = set()
-    for file in [
-        *Path(core.__file__).parent.glob("*.py"),
-        *(Path(core.__file__).parents[1] / "analysis").glob("*.py"),
-    ]:
+    for file in [*Path(core.__file__).parent.glob("*.py"), *(Path(core.__file__).parents[1] / "analysis").glob("*.py")]:
         text = file.read_text(encoding="utf-8")
         for said in re.findall(r"(?:Move\.NONE, \(|_nothing\()(?:[^()]|\([^()]*\))*", text):
             found |= set(re.findall(r"ReasonKey\.([A-Z_]+)", said))

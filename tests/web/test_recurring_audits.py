@@ -28,13 +28,7 @@ def test_closing_twice_in_a_row_says_nothing_is_new(owner, closed):
 
 def test_what_was_not_there_is_new_and_what_is_no_more_is_gone(owner, demo, closed):
     kept = [each for each in closed.found if each["row"] != closed.found[0]["row"]]
-    gone = {
-        "check": "wasted-terms",
-        "row": "9-9",
-        "name": "a term of old",
-        "where": "c · g",
-        "stake": 5_000_000,
-    }
+    gone = {"check": "wasted-terms", "row": "9-9", "name": "a term of old", "where": "c · g", "stake": 5_000_000}
     closed_audits.close(demo.store, 1, 1, part="", address="window=last-30", overspend=1, found=[*kept, gone])
     response = owner.get(FINDINGS)
     page = text_of(response)

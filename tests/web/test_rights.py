@@ -16,13 +16,32 @@ from nimbus_reef.store.record import loads
 OPEN = {"static", "alive", "ready", "people.sign_in", "people.set_up", "people.take_up"}
 """Routes that answer without a sign-in."""
 ANYBODY_S = {
-    "people.sign_out", "saved.save", "saved.forget", "start", "pulse.look", "people.me", "people.rename", "people.end_session",
-    "people.change_password", "people.sign_out_everywhere", "people.trail_of", "people.trail_export", "settings.look",
-}  # fmt: skip
+    "people.sign_out",
+    "saved.save",
+    "saved.forget",
+    "start",
+    "pulse.look",
+    "people.me",
+    "people.rename",
+    "people.end_session",
+    "people.change_password",
+    "people.sign_out_everywhere",
+    "people.trail_of",
+    "people.trail_export",
+    "settings.look",
+}
 OWNERS = {
-    "people.listed", "people.invite", "people.rights", "people.new_link", "people.switch", "people.demo", "people.demo_loading",
-    "settings.add", "settings.describe", "settings.rest",
-}  # fmt: skip
+    "people.listed",
+    "people.invite",
+    "people.rights",
+    "people.new_link",
+    "people.switch",
+    "people.demo",
+    "people.demo_loading",
+    "settings.add",
+    "settings.describe",
+    "settings.rest",
+}
 """Routes by which people and accounts are managed."""
 """Routes about oneself, or that show each person just what is theirs."""
 PASSWORD = "a matrix of rights"
@@ -56,37 +75,53 @@ def things(demo):
     store, account = demo.store, accounts.by_key(demo.store, OTHER)
     for who in PEOPLE:
         people.add(
-            store, email=who.email, name="x", password=PASSWORD, role=who.role,
+            store,
+            email=who.email,
+            name="x",
+            password=PASSWORD,
+            role=who.role,
             brand_names=("Pellwick",) if who.own else ("Fernhollow",),
-        )  # fmt: skip
-    upload = loads.add_upload(
-        store, account_id=account.id, person_id=None, file_name="x.csv", sha256="0" * 64, size=1
-    )
+        )
+    upload = loads.add_upload(store, account_id=account.id, person_id=None, file_name="x.csv", sha256="0" * 64, size=1)
     job = loads.start_job(
-        store, kind="export", account_id=account.id, person_id=None, upload_id=None,
+        store,
+        kind="export",
+        account_id=account.id,
+        person_id=None,
+        upload_id=None,
         request={"stem": "none", "file": "x.xlsx", "rows": 1},
-    )  # fmt: skip
+    )
     wanted = Change(
         row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign="c", field="bid", old_value="1.00", new_value="0.90"
-    )  # fmt: skip
+    )
     promise = Promise(
-        window=("2026-10-01", "2026-10-30"), clicks=0, orders=0, spend=0, sales=0, a=1, b=1, aov=1, target_acos=0.3,
-        view="targets", row_id="1", projected={"spend": [0, 0, 0], "sales": [0, 0, 0]},
-    )  # fmt: skip
+        window=("2026-10-01", "2026-10-30"),
+        clicks=0,
+        orders=0,
+        spend=0,
+        sales=0,
+        a=1,
+        b=1,
+        aov=1,
+        target_acos=0.3,
+        view="targets",
+        row_id="1",
+        projected={"spend": [0, 0, 0], "sales": [0, 0, 0]},
+    )
     (change,) = plans.accept_packages(store, account.id, 1, [[(wanted, promise)]]).planned
     notes.add(store, account.id, 1, "targets", "1", "x")
-    hidden_findings.put(
-        store, account.id, 1, "costly-targets", ["1"], until_day=None, until_clicks=None, reason="x"
-    )
+    hidden_findings.put(store, account.id, 1, "costly-targets", ["1"], until_day=None, until_clicks=None, reason="x")
     yield {
-        "upload_id": upload, "batch_id": loads.batches(store, account.id)[0].id, "job_id": job,
-        "change_id": change.id, "remark_id": notes.of_row(store, account.id, "targets", "1")[0].id, "view_id": 999,
-    }  # fmt: skip
+        "upload_id": upload,
+        "batch_id": loads.batches(store, account.id)[0].id,
+        "job_id": job,
+        "change_id": change.id,
+        "remark_id": notes.of_row(store, account.id, "targets", "1")[0].id,
+        "view_id": 999,
+    }
     accounts.rest(store, account.id, None, resting=False)
     plans.remove_many(store, account.id, 1, [change.id])
-    hidden_findings.bring_back(
-        store, account.id, 1, [each.id for each in hidden_findings.away(store, account.id)]
-    )
+    hidden_findings.bring_back(store, account.id, 1, [each.id for each in hidden_findings.away(store, account.id)])
 
 
 WORDS = {

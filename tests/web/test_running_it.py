@@ -13,23 +13,40 @@ from nimbus_reef.web.security import limiter
 
 PROXY = "192.0.2.1"
 SAID = {
-    "X-Forwarded-For": "198.51.100.7", "X-Forwarded-Proto": "https", "X-Forwarded-Host": "audits.example",
+    "X-Forwarded-For": "198.51.100.7",
+    "X-Forwarded-Proto": "https",
+    "X-Forwarded-Host": "audits.example",
     "X-Forwarded-Prefix": "/reef",
-}  # fmt: skip
+}
 PAGES = (
-    "/pulse/", "/intake/", "/standing/tree", "/standing/products", "/movement/drift", "/movement/trends", "/catalog/families", "/catalog/ads",
-    "/delivery/placements", "/delivery/hours", "/targeting/targets", "/findings/", "/findings/report", "/plan/", "/accounts/", "/people", "/me",
-    "/trail", "/targeting/targets?window=nonsense", "/nowhere",
-)  # fmt: skip
+    "/pulse/",
+    "/intake/",
+    "/standing/tree",
+    "/standing/products",
+    "/movement/drift",
+    "/movement/trends",
+    "/catalog/families",
+    "/catalog/ads",
+    "/delivery/placements",
+    "/delivery/hours",
+    "/targeting/targets",
+    "/findings/",
+    "/findings/report",
+    "/plan/",
+    "/accounts/",
+    "/people",
+    "/me",
+    "/trail",
+    "/targeting/targets?window=nonsense",
+    "/nowhere",
+)
 
 
 @pytest.fixture(scope="module")
 def proxied(demo):
     """The site behind a proxy that the settings name, and somebody signed in through it."""
     conf = replace(demo.config, proxies=frozenset({PROXY}), hosts=frozenset({"audits.example"}))
-    app = make_app(
-        conf, demo.store, make_queue(conf, demo.store, immediate=True), secret_key="x", testing=True
-    )
+    app = make_app(conf, demo.store, make_queue(conf, demo.store, immediate=True), secret_key="x", testing=True)
     app.config["WTF_CSRF_ENABLED"] = False
     client = app.test_client()
     data = {"email": "demo@nimbus-reef.example", "password": demo.password}
@@ -66,17 +83,17 @@ def test_what_a_proxy_says_is_believed_of_it_alone(proxied, demo):
     listed = text_of(proxied.get("/me", headers=SAID, environ_base={"REMOTE_ADDR": PROXY}))
     assert "198.51.100.7" in listed
     invited = proxied.post(
-        "/people/invite", headers=SAID, environ_base={"REMOTE_ADDR": PROXY},
+        "/people/invite",
+        headers=SAID,
+        environ_base={"REMOTE_ADDR": PROXY},
         data={"email": "ann@example.com", "name": "Ann", "role": "owner"},
-    )  # fmt: skip
+    )
     assert "https://audits.example/reef/invitation/" in invited.text
 
 
 def test_behind_tls_browsers_are_told_to_ask_for_nothing_else(demo, viewer):
     secure = replace(demo.config, secure_cookies=True)
-    app = make_app(
-        secure, demo.store, make_queue(secure, demo.store, immediate=True), secret_key="x", testing=True
-    )
+    app = make_app(secure, demo.store, make_queue(secure, demo.store, immediate=True), secret_key="x", testing=True)
     told = app.test_client().get("/sign-in").headers
     assert told["Strict-Transport-Security"].startswith("max-age=31536000")
     assert "Strict-Transport-Security" not in viewer.get("/me").headers
@@ -115,12 +132,8 @@ def test_readiness_says_what_is_wrong(visitor, store, monkeypatch):
 
 def test_counts_are_told_to_whoever_has_the_token_and_to_nobody_else(demo):
     conf = replace(demo.config, metrics_token="a token")
-    app = make_app(
-        conf, demo.store, make_queue(conf, demo.store, immediate=True), secret_key="x", testing=True
-    )
-    job_id = loads.start_job(
-        demo.store, kind="export", account_id=None, person_id=None, upload_id=None, request={}
-    )
+    app = make_app(conf, demo.store, make_queue(conf, demo.store, immediate=True), secret_key="x", testing=True)
+    job_id = loads.start_job(demo.store, kind="export", account_id=None, person_id=None, upload_id=None, request={})
     loads.cancel(demo.store, job_id)
     client = app.test_client()
     assert client.get("/alive").status_code == 200
@@ -132,10 +145,6 @@ def test_counts_are_told_to_whoever_has_the_token_and_to_nobody_else(demo):
     assert "reef_database_up 1.0" in told.text
     assert 'reef_jobs{kind="export",state="cancelled"}' in told.text
     off = make_app(
-        demo.config,
-        demo.store,
-        make_queue(demo.config, demo.store, immediate=True),
-        secret_key="x",
-        testing=True,
+        demo.config, demo.store, make_queue(demo.config, demo.store, immediate=True), secret_key="x", testing=True
     )
     assert off.test_client().get("/metrics", headers={"Authorization": "Bearer "}).status_code == 404

@@ -19,11 +19,7 @@ def account(demo):
     made = accounts.by_key(demo.store, "fernhollow-de")
     yield made
     now = aims.aims(demo.store, made)
-    for level, named in (
-        ("campaign", now.campaigns),
-        ("portfolio", now.portfolios),
-        ("product", now.products),
-    ):
+    for level, named in (("campaign", now.campaigns), ("portfolio", now.portfolios), ("product", now.products)):
         for name, _ in named:
             aims.set_aim(demo.store, made, None, level, name, None)
     aims.set_aim(demo.store, made, None, "account", "", 0.28)
@@ -85,13 +81,9 @@ def test_the_bar_is_in_the_address_and_findings_follow_it(owner):
     assert "<b>brand</b>" in page
     assert "format=brand" in page
     narrow = float(
-        re.search(r"€\s([\d,]+) per 30 days is", text_of(owner.get("/findings/?format=brand")))[1].replace(
-            ",", ""
-        )
+        re.search(r"€\s([\d,]+) per 30 days is", text_of(owner.get("/findings/?format=brand")))[1].replace(",", "")
     )
-    wide = float(
-        re.search(r"€\s([\d,]+) per 30 days is", text_of(owner.get("/findings/")))[1].replace(",", "")
-    )
+    wide = float(re.search(r"€\s([\d,]+) per 30 days is", text_of(owner.get("/findings/")))[1].replace(",", ""))
     assert narrow < wide
 
 
@@ -102,9 +94,9 @@ def test_months_and_any_days_compared_are_chosen_by_form_fields(owner):
 
 
 def test_the_nearest_target_wins():
-    frame = pl.DataFrame({
-        "campaign": ["c", "d", "d", "d"], "portfolio": ["p", "p", None, None], "main_product": ["s", "s", "s", None],
-    })  # fmt: skip
+    frame = pl.DataFrame(
+        {"campaign": ["c", "d", "d", "d"], "portfolio": ["p", "p", None, None], "main_product": ["s", "s", "s", None]}
+    )
     own = Aims(0.3, (("c", 0.1),), (("p", 0.2),), (("s", 0.25),))
     assert frame.select(own.expr(frame.columns))["target_acos"].to_list() == [0.1, 0.2, 0.25, 0.3]
     assert frame.select(Aims(0.3).expr(frame.columns))["target_acos"].to_list() == [0.3]
@@ -123,10 +115,7 @@ def test_a_target_set_is_judged_by_until_it_is_taken_back(owner, account):
     assert campaign in owner.get("/scope/aims").get_data(as_text=True)
     owner.post("/scope/aims", data=data | {"percent": ""})
     assert rows(owner, f"campaign={campaign}")["excess"].to_list() == before["excess"].to_list()
-    assert (
-        rows(owner, "").filter(pl.col("campaign") != campaign)["excess"].to_list()
-        == others["excess"].to_list()
-    )
+    assert rows(owner, "").filter(pl.col("campaign") != campaign)["excess"].to_list() == others["excess"].to_list()
 
 
 def test_an_account_without_a_target_is_offered_the_middle_peer_s_and_break_even(owner, account, demo):
@@ -145,9 +134,7 @@ def test_an_account_without_a_target_is_offered_the_middle_peer_s_and_break_even
     data = {"level": "account", "percent": str(margins), "back": TARGETS}
     done = owner.post("/scope/aims", data=data, follow_redirects=True)
     assert f"is {margins:g} % now" in text_of(done).replace("\xa0", " ")
-    assert aims.aims(demo.store, accounts.by_key(demo.store, account.key)).account == pytest.approx(
-        margins / 100
-    )
+    assert aims.aims(demo.store, accounts.by_key(demo.store, account.key)).account == pytest.approx(margins / 100)
     assert "is assumed" not in text_of(owner.get("/scope/aims"))
 
 
@@ -164,9 +151,14 @@ def account_store(owner):
 
 @pytest.mark.parametrize(
     "data",
-    [{"level": "shop", "percent": "3"}, {"level": "campaign", "of": "", "percent": "3"},
-     {"level": "account", "percent": ""}, {"level": "account", "percent": "much"}, {"level": "account", "percent": "900"}],
-)  # fmt: skip
+    [
+        {"level": "shop", "percent": "3"},
+        {"level": "campaign", "of": "", "percent": "3"},
+        {"level": "account", "percent": ""},
+        {"level": "account", "percent": "much"},
+        {"level": "account", "percent": "900"},
+    ],
+)
 def test_a_target_that_cannot_be_meant_is_refused(owner, data):
     assert owner.post("/scope/aims", data=data).status_code == 400
 

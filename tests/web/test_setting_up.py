@@ -1,4 +1,7 @@
-"""From an empty installation to people who look at their own brands: set-up, accounts, invitations, oneself, the trail."""
+"""
+From an empty installation to people who look at their own brands: set-up, accounts, invitations,
+oneself, the trail.
+"""
 
 import pytest
 from tests.pages import parsed, text_of, texts, values
@@ -10,13 +13,7 @@ from nimbus_reef.web.factory import make_app
 from nimbus_reef.web.security import limiter
 
 OWNER = {"name": "Ann", "email": "ann@example.com", "password": "a long password", "again": "a long password"}
-BRAND = {
-    "brand": "Harbour Kiln",
-    "marketplace": "Tidemarkt",
-    "country": "DE",
-    "aim": "target",
-    "target": "30",
-}
+BRAND = {"brand": "Harbour Kiln", "marketplace": "Tidemarkt", "country": "DE", "aim": "target", "target": "30"}
 
 
 @pytest.fixture
@@ -54,12 +51,7 @@ def test_a_link_sets_up_owner_and_account_and_leads_to_intake(empty, store):
     answer = client.post(link, data=OWNER | BRAND | {"do": "own"})
     assert answer.location.endswith("/intake/?account=harbour-kiln-de")
     (made,) = accounts.all_accounts(store)
-    assert (made.currency, made.timezone, made.locale, made.target_acos) == (
-        "EUR",
-        "Europe/Berlin",
-        "de_DE",
-        0.3,
-    )
+    assert (made.currency, made.timezone, made.locale, made.target_acos) == ("EUR", "Europe/Berlin", "de_DE", 0.3)
     page = client.get(answer.location)
     assert "costly search terms" in text_of(page)
     assert empty.test_client().get(link).status_code == 404
@@ -80,17 +72,26 @@ def test_a_target_may_be_set_later(empty, store):
     (made,) = accounts.all_accounts(store)
     assert (made.target_acos, made.target_set) == (0.3, False)
     assert "target ACOS 30 % assumed" in text_of(client.get(answer.location)).replace("\xa0", " ")
-    assert (
-        "Load peer benchmarks, or a catalog with margins and product ads by day, to get a suggestion"
-        in text_of(client.get("/scope/aims"))
+    assert "Load peer benchmarks, or a catalog with margins and product ads by day, to get a suggestion" in text_of(
+        client.get("/scope/aims")
     )
 
 
 @pytest.mark.parametrize(
     "wrong",
-    [{"again": "another"}, {"password": "short", "again": "short"}, {"country": ""}, {"target": ""}, {"target": "x"},
-     {"brand": ""}, {"currency": "XYZ"}, {"timezone": "Mars"}, {"email": "ann"}, {"name": " "}],
-)  # fmt: skip
+    [
+        {"again": "another"},
+        {"password": "short", "again": "short"},
+        {"country": ""},
+        {"target": ""},
+        {"target": "x"},
+        {"brand": ""},
+        {"currency": "XYZ"},
+        {"timezone": "Mars"},
+        {"email": "ann"},
+        {"name": " "},
+    ],
+)
 def test_what_cannot_be_is_said_and_the_link_still_works(empty, store, wrong):
     link = f"/set-up/{people.set_up_link(store)}"
     client = empty.test_client()
@@ -108,9 +109,7 @@ def test_whoever_is_invited_sees_their_brands_and_manages_nothing(owner, empty, 
     link = invited(owner, store)
     guest = empty.test_client()
     assert "bo@example.com" in text_of(guest.get(link))
-    answer = guest.post(
-        link, data={"name": "Bo", "password": "another long one", "again": "another long one"}
-    )
+    answer = guest.post(link, data={"name": "Bo", "password": "another long one", "again": "another long one"})
     assert answer.status_code == 302
     assert guest.get("/accounts/harbour-kiln-de").status_code == 200
     assert guest.get("/people").status_code == 403
@@ -176,12 +175,7 @@ def test_a_setting_says_what_it_moves_and_moves_it(owner, store):
 def test_an_account_is_added_described_and_put_to_rest(owner, store):
     answer = owner.post("/accounts/add", data=BRAND | {"brand": "Slow Loom", "country": "GB", "target": "25"})
     assert answer.location.endswith("account=slow-loom-gb")
-    described = {
-        "marketplace": "Tidemarkt",
-        "currency": "GBP",
-        "timezone": "Europe/London",
-        "number_style": "en_GB",
-    }
+    described = {"marketplace": "Tidemarkt", "currency": "GBP", "timezone": "Europe/London", "number_style": "en_GB"}
     assert owner.post("/accounts/slow-loom-gb/describe", data=described).status_code == 302
     assert owner.post("/accounts/slow-loom-gb/describe", data={"timezone": "Mars"}).status_code == 400
     owner.post("/accounts/slow-loom-gb/rest")

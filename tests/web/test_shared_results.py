@@ -21,17 +21,49 @@ from nimbus_reef.web.factory import make_app
 
 ACCOUNT = "account=fernhollow-de"
 PAGES = (
-    "/pulse/", "/standing/tree", "/standing/products", "/standing/formats", "/standing/path", "/standing/queries", "/standing/shape",
-    "/movement/drift", "/movement/ledger", "/movement/why", "/movement/trends", "/catalog/families", "/catalog/ads", "/catalog/eligibility",
-    "/catalog/gaps", "/catalog/listings", "/catalog/structure", "/catalog/names", "/catalog/catch-all", "/delivery/placements",
-    "/delivery/placements?by=campaign", "/delivery/hours", "/delivery/budgets", "/delivery/boosts", "/targeting/targets", "/targeting/terms",
-    "/targeting/words", "/findings/",
-)  # fmt: skip
+    "/pulse/",
+    "/standing/tree",
+    "/standing/products",
+    "/standing/formats",
+    "/standing/path",
+    "/standing/queries",
+    "/standing/shape",
+    "/movement/drift",
+    "/movement/ledger",
+    "/movement/why",
+    "/movement/trends",
+    "/catalog/families",
+    "/catalog/ads",
+    "/catalog/eligibility",
+    "/catalog/gaps",
+    "/catalog/listings",
+    "/catalog/structure",
+    "/catalog/names",
+    "/catalog/catch-all",
+    "/delivery/placements",
+    "/delivery/placements?by=campaign",
+    "/delivery/hours",
+    "/delivery/budgets",
+    "/delivery/boosts",
+    "/targeting/targets",
+    "/targeting/terms",
+    "/targeting/words",
+    "/findings/",
+)
 FILES = (
-    "/targeting/targets/export.csv", "/targeting/terms/export.csv", "/targeting/words/export.csv", "/catalog/ads/export.csv",
-    "/catalog/families/export.csv", "/catalog/gaps/export.csv", "/catalog/listings/export.csv", "/catalog/structure/export.csv",
-    "/delivery/placements/export.csv", "/delivery/hours/export.csv", "/delivery/budgets/export.csv", "/movement/drift/export.csv",
-)  # fmt: skip
+    "/targeting/targets/export.csv",
+    "/targeting/terms/export.csv",
+    "/targeting/words/export.csv",
+    "/catalog/ads/export.csv",
+    "/catalog/families/export.csv",
+    "/catalog/gaps/export.csv",
+    "/catalog/listings/export.csv",
+    "/catalog/structure/export.csv",
+    "/delivery/placements/export.csv",
+    "/delivery/hours/export.csv",
+    "/delivery/budgets/export.csv",
+    "/movement/drift/export.csv",
+)
 
 
 @pytest.fixture(scope="module")
@@ -66,9 +98,7 @@ def test_what_is_taken_from_the_shelf_is_what_was_worked_out(processes, demo, mo
     monkeypatch.setattr(shelf, "DEAR", 0.0)
     refused, worked_out = [], []
     for told_of in ("warning", "exception"):
-        monkeypatch.setattr(
-            shelf.log, told_of, lambda *said, **more: refused.append((said, more, sys.exc_info()[1]))
-        )
+        monkeypatch.setattr(shelf.log, told_of, lambda *said, **more: refused.append((said, more, sys.exc_info()[1])))
     # The first one asks twice: what a page shows as soon as it is known is known then.
     first = processes()
     told(first, demo.password, PAGES)
@@ -82,7 +112,10 @@ def test_what_is_taken_from_the_shelf_is_what_was_worked_out(processes, demo, mo
 
 
 def test_what_a_worker_on_call_works_out_is_shown_like_ones_own(processes, demo, monkeypatch):
-    """Days that nobody asked for: the pages and files that judge by themselves, and those that ask for what is large."""
+    """
+    Days that nobody asked for: the pages and files that judge by themselves, and those that ask for
+    what is large.
+    """
     monkeypatch.setattr(shelf, "DEAR", 0.0)
     addresses = [f"{each}?window=2026-09-20..2026-10-09" for each in (*PAGES[-4:], *FILES[:4])]
     alone = told(processes(), demo.password, addresses)
@@ -91,8 +124,13 @@ def test_what_a_worker_on_call_works_out_is_shown_like_ones_own(processes, demo,
     monkeypatch.setattr(judged, "AT_ONCE", 1)
     asked_for, done = [], threading.Event()
     monkeypatch.setattr(
-        ahead, "ASKED", {what: lambda *of, w=what, make=make: (asked_for.append(w), make(*of))[1] for what, make in ahead.ASKED.items()}
-    )  # fmt: skip
+        ahead,
+        "ASKED",
+        {
+            what: lambda *of, w=what, make=make: (asked_for.append(w), make(*of))[1]
+            for what, make in ahead.ASKED.items()
+        },
+    )
     worker = OnCall(Facts(demo.store, Cache(), Shelf(conf.judged)), conf.judged)
     thread = threading.Thread(target=worker.keep_on, args=(done,))
     thread.start()
@@ -112,7 +150,10 @@ def test_what_a_worker_on_call_works_out_is_shown_like_ones_own(processes, demo,
     "asked", ["format=brand&target_acos=15", "product=GL-STRIP-90CM&against=2026-09-25..2026-10-09"]
 )
 def test_what_was_asked_before_changes_nothing(processes, demo, asked):
-    """A part, another target or other days to compare with: a process that has shown all of it says the same as one that has not."""
+    """
+    A part, another target or other days to compare with: a process that has shown all of it says the same as one that
+    has not.
+    """
     every = (*PAGES, "/pulse/mover", "/pulse/at-stake", "/findings/report", *FILES)
     pages = [f"{each}{'&' if '?' in each else '?'}{asked}" for each in every]
     experienced, fresh = processes(), processes()

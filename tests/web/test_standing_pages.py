@@ -41,8 +41,7 @@ def test_every_view_answers_for_a_brand_and_for_a_viewer(owner, viewer, view):
 def test_the_tree_names_the_weakest_link_and_what_closing_the_gap_would_bring(owner):
     page = plain(owner.get("/standing/tree?account=fernhollow-de"))
     assert re.search(
-        r"(Click rate|Conversion|Price per click|Order value|Cost of sale) is (the weak link|the lowest)",
-        page,
+        r"(Click rate|Conversion|Price per click|Order value|Cost of sale) is (the weak link|the lowest)", page
     )
     assert re.search(r"ahead of \d+ % of peers", page)
     assert "peers:" in page
@@ -53,9 +52,7 @@ def test_the_tree_names_the_weakest_link_and_what_closing_the_gap_would_bring(ow
 @pytest.mark.parametrize("by", ["category", "format", "portfolio", "country"])
 def test_groups_by_everything(owner, by):
     page = plain(owner.get(f"/standing/tree?account=fernhollow-de&by={by}"))
-    assert {"category": "Grow lights", "format": "brand", "portfolio": "Grow lights", "country": "DE, EUR"}[
-        by
-    ] in page
+    assert {"category": "Grow lights", "format": "brand", "portfolio": "Grow lights", "country": "DE, EUR"}[by] in page
     assert owner.get("/standing/tree?by=mood").status_code == 400
 
 
@@ -86,11 +83,7 @@ def test_a_product_s_rows_behind_sum_to_its_figures(owner):
 
 def test_tables_of_the_area_leave_as_files(owner):
     for view in ("products", "queries"):
-        lines = (
-            owner.get(f"/standing/{view}/export.csv?account=fernhollow-de")
-            .get_data(as_text=True)
-            .splitlines()
-        )
+        lines = owner.get(f"/standing/{view}/export.csv?account=fernhollow-de").get_data(as_text=True).splitlines()
         assert len(lines) > 20
         assert owner.get(f"/standing/{view}/export.parquet?account=fernhollow-de").status_code == 200
     assert owner.get("/standing/tree/export.csv").status_code == 404
@@ -116,9 +109,15 @@ def test_a_window_without_a_whole_week_says_what_is_missing(owner):
 
 def test_peer_figures_are_typed_in_beside_the_feed_s_and_can_be_undone(owner, demo):
     form = {
-        "account": "fernhollow-de", "peers_of": "2026-11", "category": "Grow lights", "metric": "cvr", "p20": "1",
-        "p50": "2", "p80": "4", "brands": "44",
-    }  # fmt: skip
+        "account": "fernhollow-de",
+        "peers_of": "2026-11",
+        "category": "Grow lights",
+        "metric": "cvr",
+        "p20": "1",
+        "p50": "2",
+        "p80": "4",
+        "brands": "44",
+    }
     before = plain(owner.get("/standing/peers?account=fernhollow-de"))
     done = owner.post("/standing/peers", data=form, follow_redirects=True)
     page = plain(done)
@@ -133,8 +132,13 @@ def test_peer_figures_are_typed_in_beside_the_feed_s_and_can_be_undone(owner, de
 
 @pytest.mark.parametrize(
     ("wrong", "why"),
-    [({"p50": "x"}, "not a number"), ({"p80": "1.5"}, "have to rise"), ({"brands": "5"}, "too few"), ({"category": ""}, "category: It is not there")],
-)  # fmt: skip
+    [
+        ({"p50": "x"}, "not a number"),
+        ({"p80": "1.5"}, "have to rise"),
+        ({"brands": "5"}, "too few"),
+        ({"category": ""}, "category: It is not there"),
+    ],
+)
 def test_typed_in_figures_that_cannot_be_are_refused(owner, wrong, why):
     form = {
         "peers_of": "2026-11",
@@ -156,9 +160,7 @@ def test_what_is_too_thin_is_drawn_hollow_and_says_what_is_missing():
     drawn = strips.strip(thin, Figures("en_IE", "EUR"))
     assert (drawn.x, drawn.hollow, drawn.tone) == (pytest.approx(50), True, "")
     assert drawn.words == "too thin: 60 of 100 clicks needed"
-    unknown = strips.strip(
-        peers.standing("cvr", {"clicks": 60, "orders": 3}, None, None), Figures("en_IE", "EUR")
-    )
+    unknown = strips.strip(peers.standing("cvr", {"clicks": 60, "orders": 3}, None, None), Figures("en_IE", "EUR"))
     assert unknown.x is None
 
 
@@ -168,9 +170,11 @@ def test_what_is_too_thin_is_drawn_hollow_and_says_what_is_missing():
         ("ctr", 0.01, 0.012, "the same impressions would bring about € 400 more sales per 30 days"),
         ("cpc", 0.8, 0.6, "the same clicks would cost about € 200 less per 30 days"),
         ("acos", 0.4, 0.3, "the same sales would cost about € 200 less per 30 days"),
-        ("cvr", 0.1, 0.05, ""), ("cvr", None, 0.05, ""), ("cart_rate", 0.1, 0.2, ""),
+        ("cvr", 0.1, 0.05, ""),
+        ("cvr", None, 0.05, ""),
+        ("cart_rate", 0.1, 0.2, ""),
     ],
-)  # fmt: skip
+)
 def test_what_closing_the_gap_would_bring_in_words(metric, value, typical, says):
     """Of 15 days with € 1,000 of sales and € 400 of spend: twice that in 30."""
     now = {"sales": 1_000_000_000, "spend": 400_000_000}
@@ -183,8 +187,16 @@ def test_the_nodes_of_the_tree_say_value_change_and_whether_that_is_good():
     """Half the spend for the same sales: cost of sale halved; counts are compared per day, rates as they are."""
 
     def days(spend, count):
-        row = {"first_day": date(2026, 10, 1), "day": date(2026, 10, 1), "impressions": 10_000, "clicks": 100,
-               "spend": spend * 1_000_000, "orders": 10, "units": 10, "sales": 400 * 1_000_000}  # fmt: skip
+        row = {
+            "first_day": date(2026, 10, 1),
+            "day": date(2026, 10, 1),
+            "impressions": 10_000,
+            "clicks": 100,
+            "spend": spend * 1_000_000,
+            "orders": 10,
+            "units": 10,
+            "sales": 400 * 1_000_000,
+        }
         return pl.DataFrame([row] * count)
 
     found = Totals("campaign_daily", days(100, 2), days(200, 1), 2, 1)

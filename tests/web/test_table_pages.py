@@ -16,9 +16,7 @@ TARGETS = "/targeting/targets"
 
 
 def heads(response):
-    return [
-        str(each.contents[0]).strip() for each in parsed(response).select("th[scope=col]:not(.first) > a")
-    ]
+    return [str(each.contents[0]).strip() for each in parsed(response).select("th[scope=col]:not(.first) > a")]
 
 
 def planned(demo):
@@ -100,8 +98,10 @@ def test_all_filtered_rows_are_accepted_and_a_single_acceptance_is_the_same(owne
     owner.post(f"{TARGETS}/accept", data={"row": one.promise.row_id})
     (alone,) = [each for each in planned(demo) if each.promise.row_id == one.promise.row_id]
     assert (alone.change.new_value, alone.change.reason, alone.promise) == (
-        one.change.new_value, one.change.reason, one.promise,
-    )  # fmt: skip
+        one.change.new_value,
+        one.change.reason,
+        one.promise,
+    )
 
 
 def test_a_table_comes_as_csv_workbook_and_parquet_with_the_same_rows(owner):

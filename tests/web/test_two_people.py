@@ -1,4 +1,7 @@
-"""Two people at once, and pages that stood open for a while: nothing newer is written over, and whoever comes second is told."""
+"""
+Two people at once, and pages that stood open for a while: nothing newer is written over, and whoever comes second is
+told.
+"""
 
 import io
 from dataclasses import replace
@@ -16,13 +19,31 @@ from nimbus_reef.store.record.models import change
 
 KEY = "fernhollow-de"
 PROMISE = Promise(
-    window=("2026-10-01", "2026-10-30"), clicks=9, orders=0, spend=9, sales=0, a=1, b=1, aov=1, target_acos=0.3,
-    view="targets", row_id="1", projected={"spend": (0, 0, 0), "sales": (0, 0, 0)},
-)  # fmt: skip
+    window=("2026-10-01", "2026-10-30"),
+    clicks=9,
+    orders=0,
+    spend=9,
+    sales=0,
+    a=1,
+    b=1,
+    aov=1,
+    target_acos=0.3,
+    view="targets",
+    row_id="1",
+    projected={"spend": (0, 0, 0), "sales": (0, 0, 0)},
+)
 BID = Change(
-    row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign="c", ad_group="g", target="t", match_type="exact", field="bid",
-    old_value="1.00", new_value="0.90",
-)  # fmt: skip
+    row=0,
+    action=Action.UPDATE,
+    entity=Entity.TARGET,
+    campaign="c",
+    ad_group="g",
+    target="t",
+    match_type="exact",
+    field="bid",
+    old_value="1.00",
+    new_value="0.90",
+)
 
 
 @pytest.fixture
@@ -55,9 +76,7 @@ def test_settings_keep_what_somebody_else_changed_meanwhile(owner, demo, setting
     now = account_of(demo, KEY).settings
     assert (now.min_clicks, now.maturing_days) == (14, 5)
     newest = trail.entries(demo.store, trail.Asked(), of_accounts=None, limit=1)[0]
-    assert set(newest.detail) == {"maturing_days"}, (
-        "the trail names what this person changed, and nothing else"
-    )
+    assert set(newest.detail) == {"maturing_days"}, "the trail names what this person changed, and nothing else"
     late = owner.post(f"/accounts/{KEY}", data=mine | {"min_clicks": "20"})
     assert late.status_code == 409
     assert "is 14 by now, not 10 as on your page" in text_of(late)
@@ -90,14 +109,16 @@ def test_of_two_who_close_an_audit_one_closes_it(owner, demo):
     late = owner.post("/findings/close", data=sent)
     assert late.status_code == 409
     assert "closed already" in text_of(late)
-    (made, *others) = closed_audits.closings(demo.store, account.id)
+    made, *others = closed_audits.closings(demo.store, account.id)
     assert others == before
     closed_audits.reopen(demo.store, account.id, 1, made.id)
 
 
 def test_a_file_is_loaded_once_and_put_away_only_while_it_waits(owner, demo):
     day = LAST_DAY.isoformat()
-    text = f"Date,Campaign,Impressions,Clicks,Cost,Orders,Units,Sales\n{day},Somebody else's,9,1,2.00,1,1,9.00\n".encode()
+    text = (
+        f"Date,Campaign,Impressions,Clicks,Cost,Orders,Units,Sales\n{day},Somebody else's,9,1,2.00,1,1,9.00\n".encode()
+    )
     send = {"account": KEY, "files": (io.BytesIO(text), "once.csv")}
     address = owner.post("/intake/files", data=send, content_type="multipart/form-data").location
     path = address.partition("?")[0]
@@ -126,17 +147,10 @@ def test_a_file_is_loaded_once_and_put_away_only_while_it_waits(owner, demo):
 def test_a_number_that_no_field_holds_is_refused_however_it_comes(owner, demo, planned):
     row = str(planned.change.row)
     for new in ("9" * 30, "1e300", "0.001", "-1", "nan"):
-        read = owner.post(
-            "/plan/read-back/take", data={"account": KEY, "row": row, "was": "0.90", "becomes": new}
-        )
+        read = owner.post("/plan/read-back/take", data={"account": KEY, "row": row, "was": "0.90", "becomes": new})
         assert read.status_code == 400, new
-        assert (
-            owner.post(f"/plan/{planned.id}/value", data={"account": KEY, "new_value": new}).status_code
-            == 400
-        )
-    long = owner.post(
-        "/plan/read-back/take", data={"account": KEY, "row": "9" * 5000, "was": "", "becomes": "1"}
-    )
+        assert owner.post(f"/plan/{planned.id}/value", data={"account": KEY, "new_value": new}).status_code == 400
+    long = owner.post("/plan/read-back/take", data={"account": KEY, "row": "9" * 5000, "was": "", "becomes": "1"})
     assert long.status_code == 409
     assert plans.planned(demo.store, account_of(demo, KEY).id)[0].change.new_value == "0.90"
 
@@ -166,9 +180,7 @@ def test_a_name_that_is_too_long_is_refused_with_the_field(owner):
     told = owner.post("/me/name", data={"name": "x" * 300})
     assert told.status_code == 400
     assert "name" in text_of(told)
-    saved = owner.post(
-        "/people/invite", data={"email": f"{'x' * 300}@example.com", "name": "X", "role": "owner"}
-    )
+    saved = owner.post("/people/invite", data={"email": f"{'x' * 300}@example.com", "name": "X", "role": "owner"})
     assert saved.status_code == 400
 
 
@@ -183,8 +195,11 @@ def test_a_host_that_is_not_its_own_decides_nothing(app, owner):
 
 def test_what_a_viewer_sends_is_refused_before_it_is_read(app, viewer):
     told = viewer.post(
-        "/intake/files", data=b"", environ_overrides={"CONTENT_LENGTH": "200000000"}, content_type="multipart/form-data; boundary=x",
-    )  # fmt: skip
+        "/intake/files",
+        data=b"",
+        environ_overrides={"CONTENT_LENGTH": "200000000"},
+        content_type="multipart/form-data; boundary=x",
+    )
     assert told.status_code == 413
     assert told.headers["Connection"] == "close"
 

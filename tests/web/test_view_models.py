@@ -27,15 +27,24 @@ def plain(text):
 @pytest.mark.parametrize(
     ("shown", "text"),
     [
-        (EURO.money(4812.4), "€ 4,812"), (EURO.money(-0.94, 2), "−€ 0.94"), (EURO.money(None), "–"),
-        (EURO.rate(0.776), "77.6 %"), (EURO.count(1518), "1,518"), (EURO.short(2104), "2.1k"), (EURO.short(12), "12"),
-        (EURO.one_in(0.005), "1 in 200"), (EURO.one_in(1e-9), "less than 1 in 2,000"), (EURO.one_in(0.7), "70 %"),
+        (EURO.money(4812.4), "€ 4,812"),
+        (EURO.money(-0.94, 2), "−€ 0.94"),
+        (EURO.money(None), "–"),
+        (EURO.rate(0.776), "77.6 %"),
+        (EURO.count(1518), "1,518"),
+        (EURO.short(2104), "2.1k"),
+        (EURO.short(12), "12"),
+        (EURO.one_in(0.005), "1 in 200"),
+        (EURO.one_in(1e-9), "less than 1 in 2,000"),
+        (EURO.one_in(0.7), "70 %"),
         (Figures("de_DE", "EUR").one_in(1e-9), "less than 1 in 2.000"),
         (EURO.days(Window(date(2026, 9, 17), date(2026, 10, 16))), "17 Sept–16 Oct 2026"),
-        (EURO.span(Range(-90, 10, 140)), "−€ 90 to +€ 140"), (EURO.span(Range(-5, -5, -5)), "−€ 5"),
-        (EURO.counted(1, "click"), "1 click"), (EURO.counted(0, "order"), "0 orders"),
+        (EURO.span(Range(-90, 10, 140)), "−€ 90 to +€ 140"),
+        (EURO.span(Range(-5, -5, -5)), "−€ 5"),
+        (EURO.counted(1, "click"), "1 click"),
+        (EURO.counted(0, "order"), "0 orders"),
     ],
-)  # fmt: skip
+)
 def test_figures(shown, text):
     assert plain(shown) == text
 
@@ -63,10 +72,13 @@ FIELDS = judged_tables.fields(judged_tables.TARGETS, "evidence")
 @pytest.mark.parametrize(
     ("text", "label"),
     [
-        ("acos:gt:28", "ACOS > 28 %"), ("clicks:ge:10", "clicks ≥ 10"), ("state:is:enabled", "state is enabled"),
-        ("cpc:lt:0,94", "CPC < € 0.94"), ("verdict:not:fine", "verdict is not fine"),
+        ("acos:gt:28", "ACOS > 28 %"),
+        ("clicks:ge:10", "clicks ≥ 10"),
+        ("state:is:enabled", "state is enabled"),
+        ("cpc:lt:0,94", "CPC < € 0.94"),
+        ("verdict:not:fine", "verdict is not fine"),
     ],
-)  # fmt: skip
+)
 def test_chips_say_what_they_do(text, label):
     chip = tables.parse_filters([text], FIELDS)[0]
     assert plain(chip.label("€")) == label
@@ -106,14 +118,21 @@ def test_pages_in_a_row_are_the_whole_in_its_order_equals_as_they_came(sort):
 
 
 def test_the_sentence_has_its_figures_in_it():
-    row = {"clicks": 38, "orders": 0, "prior_a": 9.1, "prior_b": 90.9, "needed_cvr": 0.108, "p_over": 0.995,
-           "target_acos": 0.28, "cpc": 0.94}  # fmt: skip
+    row = {
+        "clicks": 38,
+        "orders": 0,
+        "prior_a": 9.1,
+        "prior_b": 90.9,
+        "needed_cvr": 0.108,
+        "p_over": 0.995,
+        "target_acos": 0.28,
+        "cpc": 0.94,
+    }
     fact, measure = drawer.sentence(row, EURO)
     assert fact == "38 clicks brought no order."
     assert "convert 9.1 %: a miss this long happens 1 in 40 by luck." in plain(measure)
-    assert (
-        "To meet 28 % at € 0.94 a click it must convert 10.8 %; the chance that it does is 1 in 200."
-        in plain(measure)
+    assert "To meet 28 % at € 0.94 a click it must convert 10.8 %; the chance that it does is 1 in 200." in plain(
+        measure
     )
     _, so = drawer.sentence(row | {"clicks": 3}, EURO)
     assert "so few clicks miss 75 % of the time" in plain(so)
@@ -121,23 +140,35 @@ def test_the_sentence_has_its_figures_in_it():
     assert "too small" in drawer.sentence(row | {"prior_a": None}, EURO)[1]
 
 
-ROW = {"prior_a": 1.0, "prior_b": 19.0, "account_cvr": 0.07, "company_cvr": 0.06, "free_cvr": 0.06, "needed_cvr": 0.06, "main_product": "P"}  # fmt: skip
+ROW = {
+    "prior_a": 1.0,
+    "prior_b": 19.0,
+    "account_cvr": 0.07,
+    "company_cvr": 0.06,
+    "free_cvr": 0.06,
+    "needed_cvr": 0.06,
+    "main_product": "P",
+}
 
 
 def test_the_picture_of_luck_is_a_step_for_all_that_moves_what_is_expected():
-    """Account, company, words, own clicks on one scale; what moves nothing is left out; what is needed stands upright."""
+    """
+    Account, company, words, own clicks on one scale; what moves nothing is left out; what is needed
+    stands upright.
+    """
     drawn = luck.of_row(ROW, (1.0, 59.0), "40 clicks, no order", ("loss", True), EURO)
     assert [step.label for step in drawn.steps] == [
-        "the account", "its product and ad group", "its words", "40 clicks, no order",
-    ]  # fmt: skip
+        "the account",
+        "its product and ad group",
+        "its words",
+        "40 clicks, no order",
+    ]
     assert [plain(step.value) for step in drawn.steps] == ["7.0 %", "6.0 %", "5.0 %", "1.7 %"]
     x = [step.x for step in drawn.steps]
     assert x == sorted(x, reverse=True)
     assert [step.before for step in drawn.steps[1:]] == x[:-1]
     assert x[2] < drawn.needed_x == x[1]
-    unknown = luck.of_row(
-        ROW | {"main_product": None}, (1.0, 59.0), "40 clicks, no order", ("loss", True), EURO
-    )
+    unknown = luck.of_row(ROW | {"main_product": None}, (1.0, 59.0), "40 clicks, no order", ("loss", True), EURO)
     assert unknown.steps[1].label == "its ad group", "where no report says what is advertised"
     assert drawn.low < x[3] < drawn.high
     assert luck.LEFT <= min(x) <= max(x) <= luck.WIDTH
@@ -153,31 +184,36 @@ def test_a_word_is_drawn_against_what_was_due_without_it():
 
 
 def test_the_words_that_change_a_verdict_are_named_with_their_figures():
-    """Both verdicts differ: the words, what they brought and were due, and how many clicks are enough with and without."""
-    row = {"clicks": 14, "p_over": 0.95, "p_free": 0.6, "prior_a": 2.0, "prior_b": 40.0, "free_a": 5.0, "free_b": 80.0,
-           "needed_cvr": 0.06}  # fmt: skip
+    """
+    Both verdicts differ: the words, what they brought and were due, and how many clicks are enough
+    with and without.
+    """
+    row = {
+        "clicks": 14,
+        "p_over": 0.95,
+        "p_free": 0.6,
+        "prior_a": 2.0,
+        "prior_b": 40.0,
+        "free_a": 5.0,
+        "free_b": 80.0,
+        "needed_cvr": 0.06,
+    }
     word = {"word": "aquarium", "factor": 0.31, "clicks": 257, "came": 2, "due": 16.2}
     said = plain(drawer.decided_by_words(row, [word], EURO))
     assert said.startswith(
         "“aquarium” converts 69 % below this account’s other searches after product, ad group and target "
         "(257 clicks, 2 orders, 16 were due): "
     )
-    with_words, without = (
-        drawer.clicks_enough(row[f"{kind}_a"], row[f"{kind}_b"], 0.06) for kind in ("prior", "free")
-    )
+    with_words, without = (drawer.clicks_enough(row[f"{kind}_a"], row[f"{kind}_b"], 0.06) for kind in ("prior", "free"))
     assert said.endswith(f"{with_words} clicks without an order are enough, without its words {without}.")
     assert drawer.decided_by_words(row | {"p_free": 0.92}, [word], EURO) == ""
     assert drawer.decided_by_words(row, [], EURO) == ""
     alone = plain(drawer.decided_by_words(row | {"prior_a": 0.2, "prior_b": 90.0}, [word], EURO))
     assert "its words alone say so" in alone
     dear = row | {"prior_a": 0.2, "prior_b": 90.0, "free_a": 0.3, "free_b": 90.0}
-    assert plain(drawer.decided_by_words(dear, [word], EURO)).endswith("16 were due)."), (
-        "no click is needed either way"
-    )
+    assert plain(drawer.decided_by_words(dear, [word], EURO)).endswith("16 were due)."), "no click is needed either way"
     other = plain(drawer.decided_by_words(row | {"free_a": 0.2, "free_b": 90.0}, [word], EURO))
-    assert other.endswith(
-        f"{with_words} clicks without an order are enough, without its words no click is needed."
-    )
+    assert other.endswith(f"{with_words} clicks without an order are enough, without its words no click is needed.")
 
 
 def test_a_word_to_bid_lower_on_is_not_left_for_now():
@@ -200,21 +236,11 @@ def test_charts_carry_theme_colours_and_the_changes_of_the_bid():
     days = [date(2026, 10, n) for n in range(1, 11)]
     bids = [0.82] * 5 + [1.05] * 5
     option = charts.money_and_bid(
-        days,
-        [1.0] * 10,
-        bids,
-        figures=EURO,
-        first_shown=days[4],
-        changes=charts.bid_changes(days, bids, EURO),
+        days, [1.0] * 10, bids, figures=EURO, first_shown=days[4], changes=charts.bid_changes(days, bids, EURO)
     )
     marks = option["series"][0]["markLine"]["data"]
-    assert [(mark["xAxis"], mark["label"]["formatter"]) for mark in marks] == [
-        ("2026-10-06", "bid 0.82 → 1.05")
-    ]
-    assert (
-        len(charts.money_and_bid(days, [1.0] * 10, [None] * 10, figures=EURO, first_shown=days[0])["series"])
-        == 1
-    )
+    assert [(mark["xAxis"], mark["label"]["formatter"]) for mark in marks] == [("2026-10-06", "bid 0.82 → 1.05")]
+    assert len(charts.money_and_bid(days, [1.0] * 10, [None] * 10, figures=EURO, first_shown=days[0])["series"]) == 1
 
 
 def test_a_row_is_marked_with_changes_of_its_own_its_ad_group_and_its_campaign():
@@ -237,5 +263,7 @@ def test_a_row_is_marked_with_changes_of_its_own_its_ad_group_and_its_campaign()
     )
     marked = changes_of_row(row, [charts.Marked(date(2026, 10, 3), "bid 1 → 2")], changes)
     assert [(each.day.day, each.words) for each in marked] == [
-        (3, "bid 1 → 2"), (5, "ad group’s default bid 1 → 2"), (6, "campaign’s daily budget 1 → 2"),
-    ]  # fmt: skip
+        (3, "bid 1 → 2"),
+        (5, "ad group’s default bid 1 → 2"),
+        (6, "campaign’s daily budget 1 → 2"),
+    ]

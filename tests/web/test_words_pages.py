@@ -22,9 +22,7 @@ def test_phrases_stand_with_their_terms_and_the_money_without_an_order(owner):
     assert "phrases" in page
     one_word = row_ids(owner.get(f"{WORDS}?where=length:eq:1"))
     assert one_word
-    assert [each for each in one_word if " " in each.replace(" + ", "")] == [], (
-        "words, or those that stand together"
-    )
+    assert [each for each in one_word if " " in each.replace(" + ", "")] == [], "words, or those that stand together"
 
 
 def test_words_are_ranked_by_what_they_themselves_do(owner, demo):
@@ -72,9 +70,8 @@ def test_the_drawer_shows_its_terms_and_the_rows_behind(owner):
 
 def test_accepting_a_phrase_puts_a_phrase_negative_where_it_was_paid_for(owner, demo):
     phrase = next(
-        each for each in costly(owner)
-        if "negative phrase" in text_of(owner.get(f"{WORDS}?open={quote(each)}"))
-    )  # fmt: skip
+        each for each in costly(owner) if "negative phrase" in text_of(owner.get(f"{WORDS}?open={quote(each)}"))
+    )
     owner.post(f"{WORDS}/accept", data={"row": phrase})
     accepted = plans.planned(demo.store, 1)
     assert accepted
@@ -87,7 +84,5 @@ def test_accepting_a_phrase_puts_a_phrase_negative_where_it_was_paid_for(owner, 
 
 def test_phrases_leave_as_a_file(owner):
     lines = owner.get(f"{WORDS}/export.csv").get_data(as_text=True).splitlines()
-    assert lines[0].startswith(
-        "phrase,spelt,words,terms,idle_terms,idle_spend,due,came,factor,p_word,waste,good_terms"
-    )
+    assert lines[0].startswith("phrase,spelt,words,terms,idle_terms,idle_spend,due,came,factor,p_word,waste,good_terms")
     assert len(lines) > 50

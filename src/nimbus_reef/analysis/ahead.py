@@ -1,7 +1,8 @@
 """
 Judging ahead: what the usual days of an account come to, worked out before anybody asks.
 
-What is worked out lies on the shelf (`store.reading.shelf`), from where every process takes it; so this returns nothing.
+What is worked out lies on the shelf (`store.reading.shelf`), from where every process takes it; so this returns
+nothing.
 """
 
 from __future__ import annotations
@@ -41,36 +42,65 @@ def _agreeing(facts: Facts, look: Look) -> Any:
 
 
 _ROWS: Final[Sequence[_Work]] = (
-    (sources(Subject.TARGET), judged_targets), (sources(Subject.TERM), judged_terms), (_ADS, judged_ads), (sources(Subject.PHRASE), judged_words),
-)  # fmt: skip
+    (sources(Subject.TARGET), judged_targets),
+    (sources(Subject.TERM), judged_terms),
+    (_ADS, judged_ads),
+    (sources(Subject.PHRASE), judged_words),
+)
 _PAGES: Final[Sequence[_Work]] = (
-    (CATALOG["families"], families.listed), (CATALOG["families"], families.profit_by_week), (_ADS, ads.listed), (CATALOG["gaps"], gaps.products),
-    (CATALOG["gaps"], gaps.unadvertised), (CATALOG["gaps"], gaps.concentration), (CATALOG["eligibility"], gaps.ineligible),
-    (CATALOG["gaps"], catch_all.usual_clicks), (CATALOG["listings"], pages.listed), (CATALOG["structure"], structure.duplicates), (CATALOG["structure"], structure.faults),
-    (DELIVERY["placements"], lambda facts, look: placements.judged(facts, look, "account")), (DELIVERY["placements"], placements.judged),
+    (CATALOG["families"], families.listed),
+    (CATALOG["families"], families.profit_by_week),
+    (_ADS, ads.listed),
+    (CATALOG["gaps"], gaps.products),
+    (CATALOG["gaps"], gaps.unadvertised),
+    (CATALOG["gaps"], gaps.concentration),
+    (CATALOG["eligibility"], gaps.ineligible),
+    (CATALOG["gaps"], catch_all.usual_clicks),
+    (CATALOG["listings"], pages.listed),
+    (CATALOG["structure"], structure.duplicates),
+    (CATALOG["structure"], structure.faults),
+    (DELIVERY["placements"], lambda facts, look: placements.judged(facts, look, "account")),
+    (DELIVERY["placements"], placements.judged),
     *((DELIVERY["hours"], work) for work in (hours.grid, hours.by_hour, hours.found_segments, hours.dry, hours.judged)),
-    (DELIVERY["budgets"], budgets.held), (DELIVERY["budgets"], budgets.moved), (_ADS, standing.ground),
-    (_ADS, standing.account_places), (_ADS, standing.mix), (_ADS, standing.compared_products), (("query_funnel",), query_shares.shares), (_ADS, lambda facts, look: standing.groups(facts, look, "category")),
+    (DELIVERY["budgets"], budgets.held),
+    (DELIVERY["budgets"], budgets.moved),
+    (_ADS, standing.ground),
+    (_ADS, standing.account_places),
+    (_ADS, standing.mix),
+    (_ADS, standing.compared_products),
+    (("query_funnel",), query_shares.shares),
+    (_ADS, lambda facts, look: standing.groups(facts, look, "category")),
     (_ADS, lambda facts, look: standing.groups(facts, look, "format")),
     (TOTAL_SOURCES, _agreeing),
-)  # fmt: skip
+)
 _AGAINST: Final[Sequence[_Work]] = (
     (_ADS, standing.ground),
     (sources(Subject.TARGET), lambda facts, look: target_frames.target_sums(facts, look.account.id, look.window)),
     (sources(Subject.TERM), lambda facts, look: target_frames.term_sums(facts, look.account.id, look.window)),
-)  # fmt: skip
+)
 """What pages hold beside it, of the days compared with."""
 _MOVED: Final[Mapping[str, tuple[str, ...]]] = {
-    "product": TOTAL_SOURCES, "campaign": TOTAL_SOURCES, "keyword": TARGET_SOURCES,
-}  # fmt: skip
+    "product": TOTAL_SOURCES,
+    "campaign": TOTAL_SOURCES,
+    "keyword": TARGET_SOURCES,
+}
 """What pages of movement show first, of which it is told who moved it."""
 
 
 ASKED: Final[Mapping[str, Callable[..., Any]]] = {
-    Judged.TARGETS: judged_targets, Judged.TERMS: judged_terms, Judged.ADS: judged_ads, "words": judged_words, "findings": without,
-    "sums": Facts.sums, "month grid": Facts.month_grid, "hour sums": delivery_frames.hour_sums,
-    "hours of part": hours.sums, "dry hours": hours.dry, "usual clicks": catch_all.usual_clicks, "cheap clicks": catch_all.target_days,
-}  # fmt: skip
+    Judged.TARGETS: judged_targets,
+    Judged.TERMS: judged_terms,
+    Judged.ADS: judged_ads,
+    "words": judged_words,
+    "findings": without,
+    "sums": Facts.sums,
+    "month grid": Facts.month_grid,
+    "hour sums": delivery_frames.hour_sums,
+    "hours of part": hours.sums,
+    "dry hours": hours.dry,
+    "usual clicks": catch_all.usual_clicks,
+    "cheap clicks": catch_all.target_days,
+}
 """What another process may ask for besides, by what it is called in `judged.asked_of_helper` and `Facts.if_many`."""
 
 SUMS: Final = frozenset({"sums", "month grid", "hour sums", "hours of part"})

@@ -26,7 +26,10 @@ def own_brand(facts: Facts, account: Account) -> frozenset[str]:
 
 
 def rivals(facts: Facts, account: Account) -> frozenset[tuple[str, ...]]:
-    """Names of rivals' brands, as words that stand in a text together: those of the rivals report, and what its settings add."""
+    """
+    Names of rivals' brands, as words that stand in a text together: those of the rivals report, and what its settings
+    add.
+    """
     named = {*account.settings.rival_words, *product_frames.rival_brands(facts, account.id)}
     return frozenset(name for each in named if (name := words.words(each)))
 
@@ -37,7 +40,10 @@ def brand_of(facts: Facts, look: Look, text: str) -> str:
 
 
 def with_brand(facts: Facts, look: Look, subject: Subject, rows: pl.DataFrame) -> pl.DataFrame:
-    """Judged rows with `brand`: OWN where a word of them is one of the account's brands, else RIVAL where a rival is named, else NEITHER."""
+    """
+    Judged rows with `brand`: OWN where a word of them is one of the account's brands, else RIVAL where a rival is
+    named, else NEITHER.
+    """
     text = rows[_TEXT[subject]].cast(pl.String)
     whose = words.naming(text, own_brand(facts, look.account), rivals(facts, look.account))
     told = pl.when(whose["own"]).then(pl.lit(OWN)).when(whose["rival"]).then(pl.lit(RIVAL))

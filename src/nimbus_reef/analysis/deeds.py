@@ -26,12 +26,18 @@ _NO_TIER: Final = Proposal(Move.NONE, (Reason(ReasonKey.NO_TIER),))
 
 
 def opened(
-    facts: Facts, look: Look, subject: Subject, rows: pl.DataFrame, rules: Sequence[Tier], fields: Mapping[str, pl.Expr], *,
+    facts: Facts,
+    look: Look,
+    subject: Subject,
+    rows: pl.DataFrame,
+    rules: Sequence[Tier],
+    fields: Mapping[str, pl.Expr],
+    *,
     raises: bool,
-) -> list[Proposed]:  # fmt: skip
+) -> list[Proposed]:
     """
-    The rows with what one's own rules do on each; in their order. fields: what their metrics are worth; raises: also of what never
-    made an order.
+    The rows with what one's own rules do on each; in their order. fields: what their metrics are worth; raises: also of
+    what never made an order.
     """
     placed = rows.with_columns(tiers.tier_of(rules, dict(fields)))
     days = proposals.monthly_days(facts, look, subject)
@@ -52,9 +58,7 @@ def opened(
         if subject is Subject.TARGET:
             bid = from_micro(row["bid"]) if row["bid"] is not None else None
             state = str(row["state"] or State.ENABLED.value)
-            proposal = tiers.on_target(
-                core, rule.deed, rule.value, bid=bid, state=state, limits=limits, raises=raises
-            )
+            proposal = tiers.on_target(core, rule.deed, rule.value, bid=bid, state=state, limits=limits, raises=raises)
             made.append(Proposed(row, bid, proposal, None, own))
         else:
             proposal = tiers.on_term(
@@ -93,8 +97,8 @@ def is_raise(proposal: Proposal) -> bool:
 @dataclass(frozen=True, slots=True)
 class Stopped:
     """
-    Another search that a negative would stop too: its row, the term, clicks, orders, spend and sales (micro-units) of the window, and what
-    stopping it does in 30 days.
+    Another search that a negative would stop too: its row, the term, clicks, orders, spend and sales (micro-units) of
+    the window, and what stopping it does in 30 days.
     """
 
     row_id: str
@@ -108,8 +112,9 @@ class Stopped:
 
 def collateral(facts: Facts, look: Look, acts: Sequence[Proposed]) -> dict[str, tuple[Stopped, ...]]:
     """
-    Other searches of an ad group that its new negatives would stop, by the row of the negative, the most orders first: an exact one those
-    of the same words, a phrase those that hold its words in their order. A search that several would stop stands under the first.
+    Other searches of an ad group that its new negatives would stop, by the row of the negative, the most orders first:
+    an exact one those of the same words, a phrase those that hold its words in their order. A search that several would
+    stop stands under the first.
     """
     negatives = [each for each in acts if each.proposal.move is Move.NEGATIVE and not each.places]
     if not negatives:
@@ -133,31 +138,24 @@ def collateral(facts: Facts, look: Look, acts: Sequence[Proposed]) -> dict[str, 
         seen |= {row["row_id"] for row in own}
         if own:
             made = [_stopped(row, days) for row in own]
-            found[each.row["row_id"]] = tuple(
-                sorted(made, key=lambda one: (-one.orders, -one.spend, one.term))
-            )
+            found[each.row["row_id"]] = tuple(sorted(made, key=lambda one: (-one.orders, -one.spend, one.term)))
     return found
 
 
 def _stopped(row: Mapping[str, Any], days: int) -> Stopped:
     basis = core_row(row, days).basis
     return Stopped(
-        row["row_id"],
-        row["term"],
-        row["clicks"],
-        row["orders"],
-        row["spend"],
-        row["sales"],
-        projection.stopped(basis),
+        row["row_id"], row["term"], row["clicks"], row["orders"], row["spend"], row["sales"], projection.stopped(basis)
     )
 
 
 def sells_elsewhere(facts: Facts, look: Look, row: Mapping[str, Any]) -> list[dict[str, Any]]:
-    """The same term in other ad groups, where it made orders: campaign, ad_group, clicks, orders, spend; most orders first."""
+    """
+    The same term in other ad groups, where it made orders: campaign, ad_group, clicks, orders, spend; most orders
+    first.
+    """
     terms = proposals.judged(facts, look, Subject.TERM)
     same = terms.filter(
-        pl.col("normal_id") == row["normal_id"],
-        pl.col("ad_group_id") != row["ad_group_id"],
-        pl.col("orders") > 0,
+        pl.col("normal_id") == row["normal_id"], pl.col("ad_group_id") != row["ad_group_id"], pl.col("orders") > 0
     )
     return same.sort("orders", descending=True).to_dicts()

@@ -16,7 +16,10 @@ from nimbus_reef.store.reading.facts import Facts
 
 @dataclass(frozen=True, slots=True)
 class Destination:
-    """An ad group for a new target. sku: the product that sold the term, empty where none is known; new: the ad group is made for it."""
+    """
+    An ad group for a new target. sku: the product that sold the term, empty where none is known; new: the ad group is
+    made for it.
+    """
 
     campaign: str
     ad_group: str
@@ -32,19 +35,18 @@ class Destination:
 @dataclass(frozen=True, slots=True)
 class Places:
     """
-    What destinations are found from. of_sku: ad groups that take keywords and advertise a product, by SKU: campaign, ad group and whether
-    that is its main product, the best first; takes: names of ad groups that take keywords; manual: campaigns that do, by SKU.
+    What destinations are found from. of_sku: ad groups that take keywords and advertise a product, by SKU: campaign, ad
+    group and whether that is its main product, the best first; takes: names of ad groups that take keywords; manual:
+    campaigns that do, by SKU.
     """
 
     of_sku: Mapping[str, Sequence[tuple[str, str, bool]]]
     takes: frozenset[tuple[str, str]]
 
-    def for_term(
-        self, term: str, source: tuple[str, str], products: Sequence[AdProduct]
-    ) -> tuple[Destination, ...]:
+    def for_term(self, term: str, source: tuple[str, str], products: Sequence[AdProduct]) -> tuple[Destination, ...]:
         """
-        The ad groups that a term bought in `source` may go to, the best first: those whose main product sold it, then a new one in a
-        campaign that advertises it, then others that advertise it too. Where no product is known, its own.
+        The ad groups that a term bought in `source` may go to, the best first: those whose main product sold it, then a
+        new one in a campaign that advertises it, then others that advertise it too. Where no product is known, its own.
         """
         sold = sold_by(term, products)
         if sold is None:
@@ -78,8 +80,7 @@ def _places(facts: Facts, look: Look) -> Places:
         "campaign_id", "targeting", pl.col("state").alias("campaign_state")
     )
     runs = pl.all_horizontal(
-        pl.col("ad_group_state", "campaign_state").cast(pl.String).fill_null(State.ENABLED.value)
-        == State.ENABLED.value
+        pl.col("ad_group_state", "campaign_state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value
     )
     takes = (
         product_frames.ad_groups(facts, account.id)

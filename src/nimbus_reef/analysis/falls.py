@@ -17,14 +17,23 @@ from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
 COMMON: Final[Mapping[str, Any]] = {
-    "row_id": pl.String, "name": pl.String, "where": pl.String, "stake": pl.Int64, "campaign": pl.String,
-    "ad_group": pl.String, "target": pl.String, "match_type": pl.String, **dict.fromkeys(MEASURES, pl.Int64),
-}  # fmt: skip
+    "row_id": pl.String,
+    "name": pl.String,
+    "where": pl.String,
+    "stake": pl.Int64,
+    "campaign": pl.String,
+    "ad_group": pl.String,
+    "target": pl.String,
+    "match_type": pl.String,
+    **dict.fromkeys(MEASURES, pl.Int64),
+}
 """What all rows that checks read have."""
 _FALL: Final[Mapping[str, Any]] = {
-    "day": pl.Date, "cvr_before": pl.Float64, "cvr_after": pl.Float64,
+    "day": pl.Date,
+    "cvr_before": pl.Float64,
+    "cvr_after": pl.Float64,
     "page": pl.List(pl.Struct({"field": pl.String, "old": pl.String, "new": pl.String})),
-}  # fmt: skip
+}
 
 
 def around_of(look: Look) -> Window:
@@ -46,7 +55,10 @@ def page_changes(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 def falls(facts: Facts, look: Look) -> pl.DataFrame:
-    """Products whose conversion fell at a page change of the window: day, cvr_before, cvr_after, page (what changed)."""
+    """
+    Products whose conversion fell at a page change of the window: day, cvr_before, cvr_after, page
+    (what changed).
+    """
     account, window = look.account, look.window
     changes = page_changes(facts, look)
     if changes.is_empty():
@@ -62,21 +74,27 @@ def falls(facts: Facts, look: Look) -> pl.DataFrame:
         .join(titles, on="product_id", how="left")
     )
     mature = min(window.last, _mature(facts, look))
-    page = changes.group_by("product_id", "day", maintain_order=True).agg(
-        page=pl.struct("field", "old", "new")
+    page = changes.group_by("product_id", "day", maintain_order=True).agg(page=pl.struct("field", "old", "new"))
+    found = (
+        listings.falls(daily, changes, mature, account.settings.fall_days)
+        .join(page, on=["product_id", "day"], maintain_order="left")
+        .join(named, on="product_id", maintain_order="left")
     )
-    found = listings.falls(daily, changes, mature, account.settings.fall_days).join(
-        page, on=["product_id", "day"], maintain_order="left"
-    ).join(named, on="product_id", maintain_order="left")  # fmt: skip
     return found.select(
-        row_id=pl.col("sku").str.head(64), name="sku", where=pl.col("title").fill_null(""), stake="stake",
-        campaign=pl.lit(""), ad_group=pl.lit(""), target="sku", match_type=pl.lit(""),
+        row_id=pl.col("sku").str.head(64),
+        name="sku",
+        where=pl.col("title").fill_null(""),
+        stake="stake",
+        campaign=pl.lit(""),
+        ad_group=pl.lit(""),
+        target="sku",
+        match_type=pl.lit(""),
     ).hstack(
         found.select(
             *((pl.col(name) if name in named.columns else pl.lit(0)).cast(pl.Int64).alias(name) for name in MEASURES),
             *_FALL,
         )
-    )  # fmt: skip
+    )
 
 
 _CHANGED_WITHIN: Final = timedelta(days=60)
@@ -90,8 +108,9 @@ def _mature(facts: Facts, look: Look) -> date:
 @dataclass(frozen=True, slots=True)
 class Watched:
     """
-    What a product's conversion did since its fall was ticked off: clicks and orders from the last change of its page until then
-    (`before`; of as many days as a fall is told by where none is held), and since then, up to the last day whose sales are complete.
+    What a product's conversion did since its fall was ticked off: clicks and orders from the last change of its page
+    until then (`before`; of as many days as a fall is told by where none is held), and since then, up to the last day
+    whose sales are complete.
     """
 
     before: tuple[int, int]
@@ -100,7 +119,10 @@ class Watched:
 
 
 def watched(facts: Facts, look: Look, done: Mapping[str, date]) -> dict[str, Watched]:
-    """Products, by SKU, whose fall was ticked off on a day: what all of their ads did since; none that had no ads by day."""
+    """
+    Products, by SKU, whose fall was ticked off on a day: what all of their ads did since; none that
+    had no ads by day.
+    """
     if not done:
         return {}
     side = timedelta(days=look.account.settings.fall_days)
@@ -118,9 +140,7 @@ def watched(facts: Facts, look: Look, done: Mapping[str, date]) -> dict[str, Wat
     asked = asked.join(changed, on="product_id", how="left").with_columns(
         pl.col("fell").fill_null(pl.col("done") - side)
     )
-    daily = product_frames.product_days(
-        facts, look.account.id, window, asked["product_id"], ("clicks", "orders")
-    )
+    daily = product_frames.product_days(facts, look.account.id, window, asked["product_id"], ("clicks", "orders"))
     after = pl.col("day") >= pl.col("done")
     sums = (
         daily.join(asked, on="product_id")
@@ -137,7 +157,10 @@ def watched(facts: Facts, look: Look, done: Mapping[str, date]) -> dict[str, Wat
 
 
 def _days(facts: Facts, around: Look, products: pl.Series) -> pl.DataFrame:
-    """By day (a sum of several says nothing of before and after) what ads of the part did for products whose page changed."""
+    """
+    By day (a sum of several says nothing of before and after) what ads of the part did for products
+    whose page changed.
+    """
     if not around.part:
         return product_frames.product_days(facts, around.account.id, around.window, products)
     ads = product_frames.named_ads(facts, around.account.id, around.window).filter(

@@ -117,9 +117,7 @@ def _key(look: Look) -> tuple[Hashable, ...]:
 
 
 def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings:
-    asked = dict.fromkeys(
-        (Reading.TARGETS, Reading.TERMS, *(check.reads for check in checks.CHECKS.values()))
-    )
+    asked = dict.fromkeys((Reading.TARGETS, Reading.TERMS, *(check.reads for check in checks.CHECKS.values())))
     read = {each: reading(facts, look, each) for each in asked}
     ignored = {each: set[str]() for each in asked}
     groups = []
@@ -132,7 +130,8 @@ def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings
     account, window = look.account, look.window
     targets, terms = read[Reading.TARGETS], read[Reading.TERMS]
     total = findings_rules.overspend(
-        _unstaked(targets, ignored[Reading.TARGETS]), _unstaked(terms, ignored[Reading.TERMS]),
+        _unstaked(targets, ignored[Reading.TARGETS]),
+        _unstaked(terms, ignored[Reading.TERMS]),
         look.within(facts, judged_ads(facts, look)),
         target_frames.term_shares(facts, account.id, window),
         STAKE_DAYS / facts.monthly_days(account.id, facts.held(account.id, window).kind, window),
@@ -143,12 +142,15 @@ def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings
             rows.filter(pl.col("row_id").is_in(list(ignored[each])) & flagged()).select("campaign_id", "stake")
             for each, rows in ((Reading.TARGETS, targets), (Reading.TERMS, terms))
         ),
-    )  # fmt: skip
+    )
     whole = targets if len(targets) else _campaigns(facts, look)
     return Findings(
-        tuple(group for group in groups if len(group.rows)), total.total, int(whole["spend"].sum()),
-        int(whole["sales"].sum()), hidden,
-    )  # fmt: skip
+        tuple(group for group in groups if len(group.rows)),
+        total.total,
+        int(whole["spend"].sum()),
+        int(whole["sales"].sum()),
+        hidden,
+    )
 
 
 def _campaigns(facts: Facts, look: Look) -> pl.DataFrame:
@@ -219,8 +221,10 @@ def _of_word(facts: Facts, look: Look, row_id: str) -> int:
 
 
 _CLICKS: Final[Mapping[Subject, Callable[[Facts, Look, str], int]]] = {
-    Subject.TARGET: _of_target, Subject.TERM: _of_term, Subject.PHRASE: _of_word,
-}  # fmt: skip
+    Subject.TARGET: _of_target,
+    Subject.TERM: _of_term,
+    Subject.PHRASE: _of_word,
+}
 
 
 def waits(check: Check) -> bool:
@@ -230,14 +234,15 @@ def waits(check: Check) -> bool:
 
 def company_name(level: str, company: str, ad_group: str) -> str:
     """What a company that rows are judged in is called."""
-    words = {
-        "ad_group_id": f"ad group {ad_group}", "main_product": company, "name_part": f"campaigns called {company}",
-    }  # fmt: skip
+    words = {"ad_group_id": f"ad group {ad_group}", "main_product": company, "name_part": f"campaigns called {company}"}
     return words.get(level, company)
 
 
 def named(check: Check, row: Mapping[str, Any]) -> tuple[str, str]:
-    """What a finding is called, and where it stands; of a check that gathers a row alone, or what it was gathered to."""
+    """
+    What a finding is called, and where it stands; of a check that gathers a row alone, or what it
+    was gathered to.
+    """
     if check.reads is Reading.GAPS:
         drags = f"most of its {RATED[row['drag_metric']].label}: {row['drag_sku']}"
         return row["name"], drags if row["drag_sku"] else ""
@@ -258,12 +263,6 @@ def written_down(found: Findings) -> list[dict[str, Any]]:
         for row in group.rows.to_dicts():
             name, where = named(group.check, row)
             made.append(
-                {
-                    "check": group.check.key,
-                    "row": row["row_id"],
-                    "name": name,
-                    "where": where,
-                    "stake": row["stake"],
-                }
+                {"check": group.check.key, "row": row["row_id"], "name": name, "where": where, "stake": row["stake"]}
             )
     return made

@@ -99,8 +99,8 @@ def own_words(facts: Facts, look: Look) -> pl.DataFrame:
     """
     What every word itself does in a part of the account, with its fate: see `costly_words.judged`.
 
-    With row_id and spelt as in `judged_words`, and as rows of findings have them spend, stake (its waste; 0 where unknown),
-    clicks and orders; sales are not told apart by word.
+    With row_id and spelt as in `judged_words`, and as rows of findings have them spend, stake (its waste; 0 where
+    unknown), clicks and orders; sales are not told apart by word.
     """
     account, window = look.account, look.window
 
@@ -118,9 +118,16 @@ def own_words(facts: Facts, look: Look) -> pl.DataFrame:
         rows = rows.join(named, on="example_id", how="left", maintain_order="left")
         return rows.with_columns(
             spelt=_as_spelt(rows["example"], rows["word"]),
-            row_id=pl.col("word").str.head(64), stake=pl.col("waste").fill_null(0), clicks="word_clicks", orders="came",
-            sales=pl.lit(0, pl.Int64), campaign=pl.lit(""), ad_group=pl.lit(""), target=pl.lit(""), match_type=pl.lit(""),
-        )  # fmt: skip
+            row_id=pl.col("word").str.head(64),
+            stake=pl.col("waste").fill_null(0),
+            clicks="word_clicks",
+            orders="came",
+            sales=pl.lit(0, pl.Int64),
+            campaign=pl.lit(""),
+            ad_group=pl.lit(""),
+            target=pl.lit(""),
+            match_type=pl.lit(""),
+        )
 
     return facts.kept("own words", account.id, make, *look.judging, look.part)
 
@@ -137,9 +144,18 @@ def judged_ads(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 _NAMES: Final = (
-    "campaign", "ad_group", "match_type", "main_product", "name_part", "own_portfolio", "family", "category", "format",
-    "portfolio", "sku",
-)  # fmt: skip
+    "campaign",
+    "ad_group",
+    "match_type",
+    "main_product",
+    "name_part",
+    "own_portfolio",
+    "family",
+    "category",
+    "format",
+    "portfolio",
+    "sku",
+)
 TARGET_ID: Final = pl.col("target_id").cast(pl.String)
 TERM_ID: Final = pl.concat_str("ad_group_id", "normal_id", separator="-")
 _AD_ID: Final = pl.col("product_ad_id").cast(pl.String)
@@ -164,10 +180,11 @@ def _judged(
 
 
 def asked_of_helper(facts: Facts, look: Look, what: str, kind: str, *of: Any) -> Callable[[], Asked | None]:
-    """For `Facts.kept`: that a helper makes it where a report has so many rows that somebody has to wait. See `jobs.on_call`."""
-    return lambda: (
-        (what, (look, *of)) if len(facts.sums(look.account.id, kind, look.window)) >= AT_ONCE else None
-    )
+    """
+    For `Facts.kept`: that a helper makes it where a report has so many rows that somebody has to wait. See
+    `jobs.on_call`.
+    """
+    return lambda: (what, (look, *of)) if len(facts.sums(look.account.id, kind, look.window)) >= AT_ONCE else None
 
 
 def _least_clicks(account: Account, columns: Sequence[str]) -> int | pl.Expr:
@@ -176,9 +193,7 @@ def _least_clicks(account: Account, columns: Sequence[str]) -> int | pl.Expr:
     named = next((each for each in ("sku", "main_product") if each in columns), None)
     if not own or named is None:
         return account.min_clicks
-    return (
-        pl.col(named).cast(pl.String).replace_strict(own, default=account.min_clicks, return_dtype=pl.Int64)
-    )
+    return pl.col(named).cast(pl.String).replace_strict(own, default=account.min_clicks, return_dtype=pl.Int64)
 
 
 def _judged_key(look: Look, rows_of: Judged) -> tuple[Hashable, ...]:
@@ -187,8 +202,8 @@ def _judged_key(look: Look, rows_of: Judged) -> tuple[Hashable, ...]:
 
 def stake_of_targets(facts: Facts, look: Look) -> int:
     """
-    Micro-units per 30 days at stake in all targets of a part of the account. Kept beside the judged rows, which are large and
-    may have to give way.
+    Micro-units per 30 days at stake in all targets of a part of the account. Kept beside the judged rows, which are
+    large and may have to give way.
     """
 
     def make() -> int:
@@ -201,9 +216,7 @@ def stake_of_targets(facts: Facts, look: Look) -> int:
 def never_shut_out(account: Account) -> frozenset[str]:
     """Words that an account never shuts out: those of its own brands, and others it names."""
     settings = account.settings
-    return frozenset(
-        word for text in (*settings.own_words, *settings.never_words) for word in words.words(text)
-    )
+    return frozenset(word for text in (*settings.own_words, *settings.never_words) for word in words.words(text))
 
 
 def is_judged(facts: Facts, look: Look, what: Judged) -> bool:

@@ -25,10 +25,11 @@ _POSITIVE_MATCHES = tuple(match.value for match in MatchType if not match.negati
 @dataclass(frozen=True, slots=True)
 class View:
     """
-    A table of judged rows. text_columns: what is searched; named_by: the column that rows are called by. typed: rows have a
-    match type of their own, and a trend; adds_up: no money stands in two rows, so that sums and days before mean something.
-    columns: its sets of columns, the usual one first; by_default: what it is sorted by. named, settings: what stands before
-    and behind the figures where it leaves as a file.
+    A table of judged rows. text_columns: what is searched; named_by: the column that rows are called by. typed: rows
+    have a match type of their own, and a trend; adds_up: no money stands in two rows, so that sums and days before mean
+    something.
+    columns: its sets of columns, the usual one first; by_default: what it is sorted by. named, settings: what stands
+    before and behind the figures where it leaves as a file.
     """
 
     name: str
@@ -59,21 +60,57 @@ _WORD_SETS: Final[Mapping[str, tuple[str, ...]]] = {
 }
 _PLACE: Final = ("campaign", "ad_group", "target", "match_type")
 TARGETS = View(
-    "targets", "Targets", Subject.TARGET, "target", "targets", ("target", "campaign", "ad_group"), "target",
-    COLUMN_SETS, named=_PLACE, settings=("state", pl.col("bid") / MICRO), typed=True,
-)  # fmt: skip
+    "targets",
+    "Targets",
+    Subject.TARGET,
+    "target",
+    "targets",
+    ("target", "campaign", "ad_group"),
+    "target",
+    COLUMN_SETS,
+    named=_PLACE,
+    settings=("state", pl.col("bid") / MICRO),
+    typed=True,
+)
 TERMS = View(
-    "terms", "Search terms", Subject.TERM, "search term", "search terms", ("term", "campaign", "ad_group"), "term",
-    COLUMN_SETS, named=(*_PLACE, "term"),
-)  # fmt: skip
+    "terms",
+    "Search terms",
+    Subject.TERM,
+    "search term",
+    "search terms",
+    ("term", "campaign", "ad_group"),
+    "term",
+    COLUMN_SETS,
+    named=(*_PLACE, "term"),
+)
 WORDS = View(
-    "words", "Words", Subject.PHRASE, "phrase", "phrases", ("phrase", "spelt"), "spelt", _WORD_SETS,
+    "words",
+    "Words",
+    Subject.PHRASE,
+    "phrase",
+    "phrases",
+    ("phrase", "spelt"),
+    "spelt",
+    _WORD_SETS,
     named=(
-        "phrase", "spelt", pl.col("length").alias("words"), "terms", "idle_terms", pl.col("idle_spend") / MICRO, "due",
-        "came", "factor", "p_word", pl.col("waste") / MICRO, "good_terms", "good_orders", "fate",
+        "phrase",
+        "spelt",
+        pl.col("length").alias("words"),
+        "terms",
+        "idle_terms",
+        pl.col("idle_spend") / MICRO,
+        "due",
+        "came",
+        "factor",
+        "p_word",
+        pl.col("waste") / MICRO,
+        "good_terms",
+        "good_orders",
+        "fate",
     ),
-    by_default="-waste", adds_up=False,
-)  # fmt: skip
+    by_default="-waste",
+    adds_up=False,
+)
 VIEWS: Final = {view.name: view for view in (TARGETS, TERMS, WORDS)}
 
 
@@ -82,25 +119,73 @@ def fields(view: View, judge: str) -> dict[str, Field]:
     stake = "excess" if judge == "simple" else "stake"
     metrics = {field.key: field for field in metric_fields()}
     own = [
-        Field("stake", "at stake", pl.col(stake) / 1e6, "¤",
-              "overspend per 30 days: " + ("spend − target × sales as observed, luck included" if judge == "simple"
-                                           else "what is likely spent above target, luck taken out"), digits=0),
-        Field("p_over", "chance over target", pl.col("p_over") * 100, "%",
-              "how likely the true cost of sale is over target", digits=0),
-        Field("needed_cvr", "needed CVR", pl.col("needed_cvr") * 100, "%",
-              "conversion at which this price per click meets the target", digits=1),
-        Field("share_of_spend", "share of spend", pl.col("share_of_spend") * 100, "%",
-              "of the spend of all rows in scope", digits=1),
+        Field(
+            "stake",
+            "at stake",
+            pl.col(stake) / 1e6,
+            "¤",
+            "overspend per 30 days: "
+            + (
+                "spend − target × sales as observed, luck included"
+                if judge == "simple"
+                else "what is likely spent above target, luck taken out"
+            ),
+            digits=0,
+        ),
+        Field(
+            "p_over",
+            "chance over target",
+            pl.col("p_over") * 100,
+            "%",
+            "how likely the true cost of sale is over target",
+            digits=0,
+        ),
+        Field(
+            "needed_cvr",
+            "needed CVR",
+            pl.col("needed_cvr") * 100,
+            "%",
+            "conversion at which this price per click meets the target",
+            digits=1,
+        ),
+        Field(
+            "share_of_spend",
+            "share of spend",
+            pl.col("share_of_spend") * 100,
+            "%",
+            "of the spend of all rows in scope",
+            digits=1,
+        ),
         Field("name", view.thing, pl.col(view.text_columns[0])),
-        Field("verdict", "verdict", pl.col("verdict"), options=_VERDICTS,
-              definition="by evidence: chance of being over target ≥ 90 % costly, ≥ 75 % leaning, ≤ 25 % fine"),
-        Field("simple", "simple rule", pl.col("simple_verdict"),
-              options=tuple(verdict.value for verdict in SimpleVerdict),
-              definition="clicks enough, then ACOS over target or no order"),
-        Field("planned", "in the plan", pl.col("planned"), options=(YES, NO), definition="whether the plan changes it already"),
-        Field("brand", "brand", pl.col("brand"), options=(OWN, RIVAL, NEITHER),
-              definition="whether it names one of your own brands, or a rival's"),
-    ]  # fmt: skip
+        Field(
+            "verdict",
+            "verdict",
+            pl.col("verdict"),
+            options=_VERDICTS,
+            definition="by evidence: chance of being over target ≥ 90 % costly, ≥ 75 % leaning, ≤ 25 % fine",
+        ),
+        Field(
+            "simple",
+            "simple rule",
+            pl.col("simple_verdict"),
+            options=tuple(verdict.value for verdict in SimpleVerdict),
+            definition="clicks enough, then ACOS over target or no order",
+        ),
+        Field(
+            "planned",
+            "in the plan",
+            pl.col("planned"),
+            options=(YES, NO),
+            definition="whether the plan changes it already",
+        ),
+        Field(
+            "brand",
+            "brand",
+            pl.col("brand"),
+            options=(OWN, RIVAL, NEITHER),
+            definition="whether it names one of your own brands, or a rival's",
+        ),
+    ]
     return metrics | {field.key: field for field in (*own, *_OWN_FIELDS[view.name])}
 
 
@@ -108,34 +193,74 @@ _MATCH = Field("match", "match type", pl.col("match_type"), options=_POSITIVE_MA
 _OWN_FIELDS: Final[Mapping[str, tuple[Field, ...]]] = {
     "terms": (_MATCH,),
     "targets": (
-            _MATCH,
-            Field("bid", "bid", pl.col("bid") / 1e6, "¤", "the bid on the window's last day", digits=2),
-            Field(
-                "bid_room",
-                "CPC ÷ bid",
-                pl.col("cpc") / (pl.col("bid") / 1e6),
-                "",
-                "what a click costs against what is bid for it",
-                digits=2,
-            ),
-            Field("state", "state", pl.col("state"), options=tuple(State)),
+        _MATCH,
+        Field("bid", "bid", pl.col("bid") / 1e6, "¤", "the bid on the window's last day", digits=2),
+        Field(
+            "bid_room",
+            "CPC ÷ bid",
+            pl.col("cpc") / (pl.col("bid") / 1e6),
+            "",
+            "what a click costs against what is bid for it",
+            digits=2,
+        ),
+        Field("state", "state", pl.col("state"), options=tuple(State)),
     ),
     "words": (
-            Field("waste", "waste", pl.col("waste") / MICRO, "¤",
-                  "spend per 30 days above what the word's own orders pay for, luck taken out", digits=0),
-            Field("due", "due", pl.col("due"), "", "orders that its searches owed without the word: by product, ad group, target and their other words", digits=1),
-            Field("came", "came", pl.col("came"), "", "orders that came", digits=0),
-            Field("factor", "factor", pl.col("factor"), "×", "its searches' conversion against the same without the word, luck taken out", digits=2),
-            Field("p_word", "P", pl.col("p_word") * 100, "%", "how likely the word brings fewer orders than its clicks cost", digits=0),
-            Field("good_terms", "good terms", pl.col("good_terms"), "", "search terms that sell and are rather within target, which a phrase of it would hit", digits=0),
-            Field("good_orders", "orders of good terms", pl.col("good_orders"), "", "what those sold", digits=0),
-            Field("fate", "proposal", pl.col("fate"), options=tuple(Fate), definition="what is to be done about the word, or what speaks against it"),
-            Field("terms", "terms", pl.col("terms"), "", "search terms that hold these words", digits=0),
-            Field("idle_terms", "terms without order", pl.col("idle_terms"), "", "those that brought no order", digits=0),
-            Field("idle_spend", "spend without order", pl.col("idle_spend") / MICRO, "¤", "what those cost", digits=0),
-            Field("length", "words", pl.col("length"), "", "words in the phrase, one to three", digits=0),
+        Field(
+            "waste",
+            "waste",
+            pl.col("waste") / MICRO,
+            "¤",
+            "spend per 30 days above what the word's own orders pay for, luck taken out",
+            digits=0,
+        ),
+        Field(
+            "due",
+            "due",
+            pl.col("due"),
+            "",
+            "orders that its searches owed without the word: by product, ad group, target and their other words",
+            digits=1,
+        ),
+        Field("came", "came", pl.col("came"), "", "orders that came", digits=0),
+        Field(
+            "factor",
+            "factor",
+            pl.col("factor"),
+            "×",
+            "its searches' conversion against the same without the word, luck taken out",
+            digits=2,
+        ),
+        Field(
+            "p_word",
+            "P",
+            pl.col("p_word") * 100,
+            "%",
+            "how likely the word brings fewer orders than its clicks cost",
+            digits=0,
+        ),
+        Field(
+            "good_terms",
+            "good terms",
+            pl.col("good_terms"),
+            "",
+            "search terms that sell and are rather within target, which a phrase of it would hit",
+            digits=0,
+        ),
+        Field("good_orders", "orders of good terms", pl.col("good_orders"), "", "what those sold", digits=0),
+        Field(
+            "fate",
+            "proposal",
+            pl.col("fate"),
+            options=tuple(Fate),
+            definition="what is to be done about the word, or what speaks against it",
+        ),
+        Field("terms", "terms", pl.col("terms"), "", "search terms that hold these words", digits=0),
+        Field("idle_terms", "terms without order", pl.col("idle_terms"), "", "those that brought no order", digits=0),
+        Field("idle_spend", "spend without order", pl.col("idle_spend") / MICRO, "¤", "what those cost", digits=0),
+        Field("length", "words", pl.col("length"), "", "words in the phrase, one to three", digits=0),
     ),
-}  # fmt: skip
+}
 
 
 _RATES: Final = ("ctr", "cvr", "acos", "needed_cvr", "p_over", "p_free", "p_word")
@@ -158,17 +283,33 @@ _AMOUNTS: Final = (
 
 def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
     """Every column that the table can show, money in units, rates as fractions."""
-    plain = ["impressions", "clicks", "orders", "units", "ctr", "cvr", "cpc", "aov", "rpc", "acos",
-             "needed_cvr", "p_over", "p_free", "own_test", "own_fault", "by_words", "verdict", "simple_verdict"]  # fmt: skip
+    plain = [
+        "impressions",
+        "clicks",
+        "orders",
+        "units",
+        "ctr",
+        "cvr",
+        "cpc",
+        "aov",
+        "rpc",
+        "acos",
+        "needed_cvr",
+        "p_over",
+        "p_free",
+        "own_test",
+        "own_fault",
+        "by_words",
+        "verdict",
+        "simple_verdict",
+    ]
     # The stake of a row counts where it is costly or leaning, as the page's total has it.
     likely = pl.col("stake").alias("likely_overspend")
     amounts = (pl.col("spend"), pl.col("sales"), evidence.counted_stake(), likely, pl.col("excess"))
     money = [each.cast(pl.Float64) / MICRO for each in amounts]
     return Table(
         f"{view.name}-{window.first}-{window.last}",
-        rows.select(*view.named, *plain, *view.settings, *money).with_columns(
-            pl.col(pl.Categorical).cast(pl.String)
-        ),
+        rows.select(*view.named, *plain, *view.settings, *money).with_columns(pl.col(pl.Categorical).cast(pl.String)),
         dict.fromkeys(_RATES, "0.0%") | dict.fromkeys(_AMOUNTS, "0.00"),
     )
 

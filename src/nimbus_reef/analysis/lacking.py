@@ -40,7 +40,10 @@ class Lack:
 
 
 def lacking(facts: Facts, account: Account, window: Window, kinds: Sequence[str]) -> Lack | None:
-    """What is missing where none of the reports holds a day of the window; else None. Pages do not mature: of those any day will do."""
+    """
+    What is missing where none of the reports holds a day of the window; else None. Pages do not mature: of those any
+    day will do.
+    """
     spans = facts.spans(account.id)
     if any(
         facts.held_days(account.id, kind, window)
@@ -51,10 +54,11 @@ def lacking(facts: Facts, account: Account, window: Window, kinds: Sequence[str]
         return None
     cut = facts.cut(account.id, window)
     return Lack(
-        window, tuple(kinds),
+        window,
+        tuple(kinds),
         tuple(held for kind in kinds if (held := _held(facts, account, kind)) is not None),
         tuple((kind, block) for kind in kinds if kind in spans for block in cut.get(kind, [])),
-    )  # fmt: skip
+    )
 
 
 def _held(facts: Facts, account: Account, kind: str) -> HeldReports | None:

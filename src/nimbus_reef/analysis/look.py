@@ -22,8 +22,8 @@ class Part:
     A part of an account; empty means all of it.
 
     Rows are judged in the company of the whole account first, so a verdict is the same
-    however narrowly it is looked at. name: text in the campaign's name. said: parts of it by the naming pattern, as (part,
-    value); pattern: that, where any is asked for.
+    however narrowly it is looked at. name: text in the campaign's name. said: parts of it by the naming pattern, as
+    (part, value); pattern: that, where any is asked for.
     """
 
     formats: tuple[str, ...] = ()
@@ -94,9 +94,7 @@ class Look:
             return rows
         if "sku" in rows.columns:
             return rows.filter(pl.col("sku") == part.product)
-        advertised = product_frames.ad_rows(facts, self.account.id, self.window).filter(
-            pl.col("sku") == part.product
-        )
+        advertised = product_frames.ad_rows(facts, self.account.id, self.window).filter(pl.col("sku") == part.product)
         home = "ad_group_id" if "ad_group_id" in rows.columns else "campaign_id"
         return rows.join(advertised.select(home).unique(), on=home, how="semi")
 
@@ -105,9 +103,7 @@ class Look:
         wanted = dict(self.part.said)
         names = campaigns.cast(pl.String).unique().to_list()
         return [
-            name
-            for name in names
-            if name is not None and wanted.items() <= called(self.part.pattern, name).items()
+            name for name in names if name is not None and wanted.items() <= called(self.part.pattern, name).items()
         ]
 
 
@@ -127,12 +123,10 @@ def nothing_before(facts: Facts, account: Account, before: Window) -> bool:
     return facts.total_source(account.id, [before]) is None
 
 
-def asked(
-    facts: Facts, account: Account, aims: Aims, window: str = "", against: str = DEFAULT_AGAINST
-) -> Look | None:
+def asked(facts: Facts, account: Account, aims: Aims, window: str = "", against: str = DEFAULT_AGAINST) -> Look | None:
     """
-    The look at all of an account that two texts ask for, as `windows.parse` and `windows.compared` read them; None where
-    nothing is loaded. BadInput for a text that says no days.
+    The look at all of an account that two texts ask for, as `windows.parse` and `windows.compared` read them; None
+    where nothing is loaded. BadInput for a text that says no days.
     """
     newest = facts.newest_day(account.id)
     if newest is None:

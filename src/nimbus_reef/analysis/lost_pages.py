@@ -17,22 +17,20 @@ from nimbus_reef.store.reading.facts import Facts
 
 ADS: Final = "product_ad_daily"
 _LOST: Final[Mapping[str, Any]] = {
-    "spent": pl.Int64, "since": pl.Date, "lost": pl.List(pl.Struct({"field": pl.String, "old": pl.String, "new": pl.String})),
-}  # fmt: skip
+    "spent": pl.Int64,
+    "since": pl.Date,
+    "lost": pl.List(pl.Struct({"field": pl.String, "old": pl.String, "new": pl.String})),
+}
 
 
 def lost(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    Products of the part looked at whose page lost something, by the newest load whatever the window: what checks read, with lost (field,
-    old, new), since and spent: what their ads cost per 30 days of the window, in micro-units; most first. Nothing of it is at stake for sure.
+    Products of the part looked at whose page lost something, by the newest load whatever the window: what checks read,
+    with lost (field, old, new), since and spent: what their ads cost per 30 days of the window, in micro-units; most
+    first. Nothing of it is at stake for sure.
     """
     return facts.kept(
-        "lost pages",
-        look.account.id,
-        lambda: _lost(facts, look),
-        look.window,
-        look.part,
-        look.account.settings,
+        "lost pages", look.account.id, lambda: _lost(facts, look), look.window, look.part, look.account.settings
     )
 
 
@@ -52,19 +50,24 @@ def _lost(facts: Facts, look: Look) -> pl.DataFrame:
     rows = (
         told.group_by("product_id", maintain_order=True)
         .agg(pl.col("since").max(), lost=pl.struct("field", "old", "new"))
-        .join(
-            product_frames.skus(facts, account.id).with_columns(pl.col("sku").cast(pl.String)),
-            on="product_id",
-        )
+        .join(product_frames.skus(facts, account.id).with_columns(pl.col("sku").cast(pl.String)), on="product_id")
         .join(spent, on="sku", how="inner" if look.part else "left")
         .join(titles, on="product_id", how="left")
         .with_columns(pl.col(MEASURES).fill_null(0))
         .with_columns(spent=(pl.col("spend") * STAKE_DAYS / days).round().cast(pl.Int64))
         .sort(["spent", "sku"], descending=[True, False])
     )
-    return rows.select(
-        row_id=pl.col("sku").str.head(64), name="sku", where=pl.col("title").fill_null(""), stake=pl.lit(0, pl.Int64),
-        campaign=pl.lit(""), ad_group=pl.lit(""), target="sku", match_type=pl.lit(""),
-    ).hstack(rows.select(*(pl.col(name).cast(pl.Int64) for name in MEASURES), *_LOST)) if len(rows) else pl.DataFrame(
-        schema={**COMMON, **_LOST}
-    )  # fmt: skip
+    return (
+        rows.select(
+            row_id=pl.col("sku").str.head(64),
+            name="sku",
+            where=pl.col("title").fill_null(""),
+            stake=pl.lit(0, pl.Int64),
+            campaign=pl.lit(""),
+            ad_group=pl.lit(""),
+            target="sku",
+            match_type=pl.lit(""),
+        ).hstack(rows.select(*(pl.col(name).cast(pl.Int64) for name in MEASURES), *_LOST))
+        if len(rows)
+        else pl.DataFrame(schema={**COMMON, **_LOST})
+    )

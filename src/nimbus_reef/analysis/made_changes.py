@@ -21,8 +21,10 @@ CHECK: Final = "set back"
 KIND: Final = "changes"
 ALL, RAISES, CUTS = "all", "raises", "cuts"
 _FIELDS: Final[Mapping[str, tuple[Entity, str]]] = {
-    "bid": (Entity.TARGET, "bid"), "state": (Entity.TARGET, "state"), "daily_budget": (Entity.CAMPAIGN, "daily_budget"),
-}  # fmt: skip
+    "bid": (Entity.TARGET, "bid"),
+    "state": (Entity.TARGET, "state"),
+    "daily_budget": (Entity.CAMPAIGN, "daily_budget"),
+}
 """What can be set back: the field on record, and what it is on the change sheet."""
 
 
@@ -34,9 +36,9 @@ def days_of(look: Look) -> Window:
 
 def listed(facts: Facts, look: Look, which: str = ALL, day: date | None = None) -> pl.DataFrame:
     """
-    Every change of the part looked at, newest day first, the most money first: row_id, day, at, by, field, old, new, campaign, ad_group,
-    target, match_type, target_id, now (what it stands at, null where not known), step (relative, of figures), spend (micro-units of the
-    window that the thing spent) and can (it can be set back).
+    Every change of the part looked at, newest day first, the most money first: row_id, day, at, by, field, old, new,
+    campaign, ad_group, target, match_type, target_id, now (what it stands at, null where not known), step (relative, of
+    figures), spend (micro-units of the window that the thing spent) and can (it can be set back).
     """
     rows = _rows(facts, look)
     if day is not None:
@@ -79,17 +81,22 @@ def _rows(facts: Facts, look: Look) -> pl.DataFrame:
                     pl.col("at").cast(pl.Int64), "campaign_id", "ad_group_id", "target_id", "field", separator="."
                 ),
                 step=pl.when(old > 0).then(new / old - 1),
-                now=pl.when(pl.col("field") == "bid").then(pl.col("bid_now").cast(pl.String))
-                .when((pl.col("field") == "state") & (pl.col("target_id") > 0)).then("state_now")
-                .when(pl.col("field") == "daily_budget").then(pl.col("budget").cast(pl.String)),
+                now=pl.when(pl.col("field") == "bid")
+                .then(pl.col("bid_now").cast(pl.String))
+                .when((pl.col("field") == "state") & (pl.col("target_id") > 0))
+                .then("state_now")
+                .when(pl.col("field") == "daily_budget")
+                .then(pl.col("budget").cast(pl.String)),
                 spend=pl.col("spend").fill_null(0),
             )
             .with_columns(
-                can=pl.col("field").is_in(list(_FIELDS)) & pl.col("now").is_not_null() & pl.col("old").is_not_null()
-                & ((pl.col("target_id") > 0) | (pl.col("field") == "daily_budget")),
+                can=pl.col("field").is_in(list(_FIELDS))
+                & pl.col("now").is_not_null()
+                & pl.col("old").is_not_null()
+                & ((pl.col("target_id") > 0) | (pl.col("field") == "daily_budget"))
             )
             .sort(["day", "spend", "row_id"], descending=[True, True, False])
-        )  # fmt: skip
+        )
 
     made = facts.kept("made changes", account.id, make, days_of(look), look.window)
     return look.within(facts, made)
@@ -108,8 +115,8 @@ def set_back(
     facts: Facts, look: Look, rows: pl.DataFrame
 ) -> tuple[list[tuple[Change, Promise, Mapping[str, Any]]], dict[str, int]]:
     """
-    Changes that set things back to what they were before the oldest of the given ones, each with its promise and row; and how many are
-    left out, by why: "cannot", "is_so" (it stands there already).
+    Changes that set things back to what they were before the oldest of the given ones, each with its promise and row;
+    and how many are left out, by why: "cannot", "is_so" (it stands there already).
     """
     left: dict[str, int] = {}
     oldest = rows.sort("at").unique(

@@ -21,8 +21,18 @@ from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES, Facts
 GROUPINGS: Final = ("product", "family", "campaign", "portfolio", "format", "keyword")
 REST: Final = "not in product report"
 MOVED: Final = (
-    "name", "where", "movement", "spend_change", "sales_change", "acos0", "acos1", "marginal", "worth", "profit", "thin",
-)  # fmt: skip
+    "name",
+    "where",
+    "movement",
+    "spend_change",
+    "sales_change",
+    "acos0",
+    "acos1",
+    "marginal",
+    "worth",
+    "profit",
+    "thin",
+)
 """What is told of a row that moved, as data; money per 30 days."""
 _BOTH: Final = [f"{name}{when}" for name in MEASURES for when in (0, 1)]
 
@@ -43,9 +53,7 @@ def sides(facts: Facts, look: Look, by: str) -> pl.DataFrame:
     def make() -> pl.DataFrame:
         source = source_of(facts, account, windows, by)
         rows = [_side(facts, look.at(each), by, source) for each in windows]
-        named = pl.concat([each.select(_NAMES) for each in rows[::-1]]).unique(
-            "key", keep="first", maintain_order=True
-        )
+        named = pl.concat([each.select(_NAMES) for each in rows[::-1]]).unique("key", keep="first", maintain_order=True)
         joined = named
         for when, each in enumerate(rows):
             sums = each.select("key", *(pl.col(name).alias(f"{name}{when}") for name in MEASURES))
@@ -94,9 +102,7 @@ def sources(by: str) -> tuple[str, ...]:
 def source_of(facts: Facts, account: Account, windows: Sequence[Window], by: str) -> str:
     """The one report that a grouping's rows come from in both windows."""
     if by == "keyword":
-        counts = {
-            kind: sum(facts.held_days(account.id, kind, each) for each in windows) for kind in TARGET_SOURCES
-        }
+        counts = {kind: sum(facts.held_days(account.id, kind, each) for each in windows) for kind in TARGET_SOURCES}
         return max(TARGET_SOURCES, key=lambda kind: counts[kind])
     if by in ("product", "family"):
         return "product_ad_daily"
@@ -134,9 +140,7 @@ def part_column(account: Account, rows: pl.DataFrame, by: str) -> pl.Series:
     """What each campaign is called in a part of its name."""
     part = by.removeprefix(NAMED)
     names = rows["campaign"].cast(pl.String)
-    told = {
-        name: called(account.naming, name).get(part, "does not fit") for name in names.unique().drop_nulls()
-    }
+    told = {name: called(account.naming, name).get(part, "does not fit") for name in names.unique().drop_nulls()}
     return names.replace_strict(told, default="does not fit", return_dtype=pl.String)
 
 
@@ -152,15 +156,11 @@ def _side(facts: Facts, look: Look, by: str, source: str) -> pl.DataFrame:
     if by == "keyword":
         rows = look.within(facts, target_frames.named_targets(facts, account.id, window, source))
         where = pl.concat_str("match_type", pl.lit(" · "), "campaign", pl.lit(" · "), "ad_group")
-        return _named(
-            rows.with_columns(aims.expr(rows.columns)), pl.col("target_id").cast(pl.String), "target", where
-        )
+        return _named(rows.with_columns(aims.expr(rows.columns)), pl.col("target_id").cast(pl.String), "target", where)
     rows = look.within(facts, campaign_frames.campaign_sums(facts, account.id, window, source))
     rows = rows.with_columns(aims.expr(rows.columns))
     if by == "campaign":
-        where = pl.concat_str(
-            pl.col("format").fill_null("–"), pl.lit(" · "), pl.col("portfolio").fill_null("–")
-        )
+        where = pl.concat_str(pl.col("format").fill_null("–"), pl.lit(" · "), pl.col("portfolio").fill_null("–"))
         return _named(rows, pl.col("campaign"), "campaign", where)
     if by.startswith(NAMED):
         rows = rows.with_columns(part_column(account, rows, by).alias(by))
@@ -172,46 +172,59 @@ def _side(facts: Facts, look: Look, by: str, source: str) -> pl.DataFrame:
 
 def _named(rows: pl.DataFrame, key: pl.Expr, name: str, where: pl.Expr) -> pl.DataFrame:
     return rows.select(
-        key.cast(pl.String).alias("key"), pl.col(name).cast(pl.String).alias("name"), where.alias("where"),
-        pl.lit(None, pl.String).alias("sku"), pl.col("target_acos"), pl.lit(None, pl.Float64).alias("margin"),
+        key.cast(pl.String).alias("key"),
+        pl.col(name).cast(pl.String).alias("name"),
+        where.alias("where"),
+        pl.lit(None, pl.String).alias("sku"),
+        pl.col("target_acos"),
+        pl.lit(None, pl.Float64).alias("margin"),
         *MEASURES,
-    )  # fmt: skip
+    )
 
 
 def _products(rows: pl.DataFrame, aims: Aims) -> pl.DataFrame:
-    sums = rows.group_by("sku", "title", "category", "margin", maintain_order=True).agg(
-        pl.col(MEASURES).sum()
-    )
+    sums = rows.group_by("sku", "title", "category", "margin", maintain_order=True).agg(pl.col(MEASURES).sum())
     sums = sums.with_columns(pl.col("sku", "title", "category").cast(pl.String))
     return sums.with_columns(aims.expr(sums.columns)).select(
-        pl.col("sku").alias("key"), pl.col("sku").alias("name"),
-        pl.col("title").cast(pl.String).fill_null("").alias("where"), "sku", "target_acos",
-        (pl.col("margin") / 100).alias("margin"), *MEASURES,
-    )  # fmt: skip
+        pl.col("sku").alias("key"),
+        pl.col("sku").alias("name"),
+        pl.col("title").cast(pl.String).fill_null("").alias("where"),
+        "sku",
+        "target_acos",
+        (pl.col("margin") / 100).alias("margin"),
+        *MEASURES,
+    )
 
 
 def _families(rows: pl.DataFrame, aims: Aims, names: Mapping[str, str]) -> pl.DataFrame:
     """The margin of a family is that of its products, weighed by what they sell."""
     weight = pl.col("sales") + 1
     margin = (pl.col("margin") * weight).sum() / weight.filter(pl.col("margin").is_not_null()).sum()
-    products = rows.with_columns(pl.col("family").cast(pl.String).fill_null("no family")).group_by(
-        "family", "sku", "title", "margin", maintain_order=True
-    ).agg(pl.col(MEASURES).sum())  # fmt: skip
+    products = (
+        rows.with_columns(pl.col("family").cast(pl.String).fill_null("no family"))
+        .group_by("family", "sku", "title", "margin", maintain_order=True)
+        .agg(pl.col(MEASURES).sum())
+    )
     sums = products.group_by("family", maintain_order=True).agg(
-        pl.col(MEASURES).sum(), margin.alias("margin"), pl.col("title").sort_by("sales", maintain_order=True).last(),
+        pl.col(MEASURES).sum(),
+        margin.alias("margin"),
+        pl.col("title").sort_by("sales", maintain_order=True).last(),
         pl.len().alias("products"),
-    )  # fmt: skip
+    )
     return sums.select(
-        pl.col("family").alias("key"), pl.col("family").replace(names).alias("name"),
-        pl.concat_str(pl.col("products").cast(pl.String), pl.lit(" products, most sales: "), pl.col("title").cast(pl.String)).alias("where"),
-        pl.lit(None, pl.String).alias("sku"), pl.lit(aims.account).alias("target_acos"),
-        (pl.col("margin") / 100).alias("margin"), *MEASURES,
-    )  # fmt: skip
+        pl.col("family").alias("key"),
+        pl.col("family").replace(names).alias("name"),
+        pl.concat_str(
+            pl.col("products").cast(pl.String), pl.lit(" products, most sales: "), pl.col("title").cast(pl.String)
+        ).alias("where"),
+        pl.lit(None, pl.String).alias("sku"),
+        pl.lit(aims.account).alias("target_acos"),
+        (pl.col("margin") / 100).alias("margin"),
+        *MEASURES,
+    )
 
 
-def _rest(
-    facts: Facts, account: Account, windows: Sequence[Window], rows: pl.DataFrame, aims: Aims
-) -> pl.DataFrame:
+def _rest(facts: Facts, account: Account, windows: Sequence[Window], rows: pl.DataFrame, aims: Aims) -> pl.DataFrame:
     """What the account's totals hold that the product report does not; nothing where they agree."""
     source = facts.total_source(account.id, windows)
     sums: Mapping[str, int] = {}
@@ -222,7 +235,5 @@ def _rest(
             for days in [facts.by_day(account.id, source, each, MEASURES)]
             for name in MEASURES
         }
-    row = {
-        "key": REST, "name": REST, "where": "", "sku": None, "target_acos": aims.account, "margin": None, **sums,
-    }  # fmt: skip
+    row = {"key": REST, "name": REST, "where": "", "sku": None, "target_acos": aims.account, "margin": None, **sums}
     return pl.DataFrame([row] if any(sums.values()) else [], schema=rows.schema)

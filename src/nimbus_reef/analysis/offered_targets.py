@@ -45,7 +45,10 @@ def offered(facts: Facts, look: Look) -> list[OfferedTarget]:
 
 
 def _margin_of_what_sold(facts: Facts, look: Look) -> float | None:
-    """Mean margin before ads, weighted by ad sales, as a fraction: the break-even ACOS. None when too few margins are known."""
+    """
+    Mean margin before ads, weighted by ad sales, as a fraction: the break-even ACOS. None when too few margins are
+    known.
+    """
     sold = product_frames.placed_ads(facts, look.account.id, look.window)
     margins = product_frames.catalog(facts, look.account.id).select(pl.col("sku").cast(pl.String), "margin")
     rows = sold.select(pl.col("sku").cast(pl.String), pl.col("sales").cast(pl.Float64)).join(

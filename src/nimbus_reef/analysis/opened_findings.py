@@ -24,7 +24,8 @@ OF_PRODUCTS: Final = (Reading.MOVED,)
 @dataclass(frozen=True, slots=True)
 class Opened:
     """
-    A finding, or all of a check. rows: as found; proposed: the judged rows in it with what is proposed on each, the most money first;
+    A finding, or all of a check. rows: as found; proposed: the judged rows in it with what is proposed on each, the
+    most money first;
     product: the SKU it is about, where it is about one; raises: bids that were raised between the two
     windows where it is advertised, with the change that sets each back.
     """
@@ -52,12 +53,8 @@ def opened(facts: Facts, look: Look, group: Group, row_id: str) -> Opened:
     product = _product(check, rows) if row_id else ""
     if check.subject in FILED_AS:
         members = rows["members"].explode().drop_nulls().unique()
-        judged = proposals.judged(facts, look, check.subject).filter(
-            pl.col("row_id").is_in(members.implode())
-        )
-        made = proposals.propose(
-            facts, look, check.subject, judged.sort("stake", descending=True, maintain_order=True)
-        )
+        judged = proposals.judged(facts, look, check.subject).filter(pl.col("row_id").is_in(members.implode()))
+        made = proposals.propose(facts, look, check.subject, judged.sort("stake", descending=True, maintain_order=True))
         return Opened(check, rows, row_id, tuple(deeds.without_raises_of_nothing(made)), product)
     raises: Sequence[tuple[Change, Promise, Mapping[str, Any]]] = ()
     if check.reads in OF_PRODUCTS and product and look.against is not None:

@@ -1,8 +1,8 @@
 """
 The order of work: what stands before a keyword of an ad group and is not settled yet.
 
-A negative or a bid hits every product of its ad group; while one of them wastes the money, its campaign is out of budget or its page is broken,
-what the keyword shows is not the keyword's.
+A negative or a bid hits every product of its ad group; while one of them wastes the money, its campaign is out of
+budget or its page is broken, what the keyword shows is not the keyword's.
 """
 
 from __future__ import annotations
@@ -35,8 +35,8 @@ class Unsettled(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Before:
     """
-    Something to settle before a keyword. name: the product or campaign; row_id: by which it opens in its view; stake: micro-units per 30
-    days (of a budget: sales missed). days: on how many of the days held a budget was dry.
+    Something to settle before a keyword. name: the product or campaign; row_id: by which it opens in its view; stake:
+    micro-units per 30 days (of a budget: sales missed). days: on how many of the days held a budget was dry.
     """
 
     kind: Unsettled
@@ -54,17 +54,15 @@ def before(
     facts: Facts, look: Look, homes: Collection[Home], planned: Sequence[Change] = ()
 ) -> dict[Home, list[Before]]:
     """
-    What stands before keywords of ad groups, by ad group: costly product ads, a dry budget, broken pages; what is planned already is
-    settled, and an ad group in which all is settled is left out.
+    What stands before keywords of ad groups, by ad group: costly product ads, a dry budget, broken pages; what is
+    planned already is settled, and an ad group in which all is settled is left out.
     """
     whole = Look(look.account, look.window, look.aims, look.against, EVERYTHING)
     settled = {
         (change.entity, change.campaign, change.ad_group if change.entity is Entity.PRODUCT_AD else "", change.sku)
         for change in planned
-    }  # fmt: skip
-    wanted = pl.DataFrame(
-        sorted(set(homes)), schema={"campaign": pl.String, "ad_group": pl.String}, orient="row"
-    )
+    }
+    wanted = pl.DataFrame(sorted(set(homes)), schema={"campaign": pl.String, "ad_group": pl.String}, orient="row")
     found: dict[Home, list[Before]] = {}
     for of in (_ads, _budgets, _pages):
         for home, each in of(facts, whole, wanted, settled):
@@ -79,14 +77,9 @@ _Found = list[tuple[Home, Before]]
 def _ads(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -> _Found:
     if not facts.held_days(look.account.id, ads.KIND, look.window):
         return []
-    here = _named(ads.listed(facts, look).filter("to_pause")).join(
-        homes, on=["campaign", "ad_group"], how="semi"
-    )
+    here = _named(ads.listed(facts, look).filter("to_pause")).join(homes, on=["campaign", "ad_group"], how="semi")
     return [
-        (
-            (row["campaign"], row["ad_group"]),
-            Before(Unsettled.AD, str(row["sku"]), row["row_id"], row["stake"]),
-        )
+        ((row["campaign"], row["ad_group"]), Before(Unsettled.AD, str(row["sku"]), row["row_id"], row["stake"]))
         for row in here.sort("stake", descending=True).to_dicts()
         if (Entity.PRODUCT_AD, row["campaign"], row["ad_group"], str(row["sku"])) not in settled
     ]
@@ -102,11 +95,15 @@ def _budgets(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -
     rows = budgets.held(facts, look).filter("runs_dry").join(homes, on="campaign", how="semi")
     dry = {
         line.campaign: Before(
-            Unsettled.BUDGET, line.campaign, line.campaign, round(line.missed.middle * 1e6), (line.dry_days, line.held_days)
+            Unsettled.BUDGET,
+            line.campaign,
+            line.campaign,
+            round(line.missed.middle * 1e6),
+            (line.dry_days, line.held_days),
         )
         for line in budgets.lines(rows)
         if (Entity.CAMPAIGN, line.campaign, "", "") not in settled
-    }  # fmt: skip
+    }
     return [((campaign, group), dry[campaign]) for campaign, group in homes.rows() if campaign in dry]
 
 
@@ -125,9 +122,6 @@ def _pages(facts: Facts, look: Look, homes: pl.DataFrame, settled: _Settled) -> 
         ads_of.join(homes, on=["campaign", "ad_group"], how="semi"), on="name"
     )
     return [
-        (
-            (row["campaign"], row["ad_group"]),
-            Before(Unsettled(row["kind"]), row["name"], row["row_id"], row["stake"]),
-        )
+        ((row["campaign"], row["ad_group"]), Before(Unsettled(row["kind"]), row["name"], row["row_id"], row["stake"]))
         for row in here.to_dicts()
     ]

@@ -18,8 +18,8 @@ _NAMED: Final = ("campaign", "ad_group", "match_type")
 
 def marked(rows: pl.DataFrame, subject: Subject, planned: Sequence[Planned]) -> pl.DataFrame:
     """
-    Judged rows with `planned`: YES where the plan changes the target, keeps the search term away, or does either to what a phrase
-    stands for; else NO.
+    Judged rows with `planned`: YES where the plan changes the target, keeps the search term away, or does either to
+    what a phrase stands for; else NO.
     """
     if subject is Subject.PHRASE:
         ids = [each.promise.row_id for each in planned if each.promise.view == "words"]
@@ -27,23 +27,18 @@ def marked(rows: pl.DataFrame, subject: Subject, planned: Sequence[Planned]) -> 
     entity = Entity.TARGET if subject is Subject.TARGET else Entity.NEGATIVE
     own = [each for each in planned if each.change.entity is entity]
     if not own:
-        others = [
-            each.promise.row_id
-            for each in planned
-            if subject is Subject.TERM and each.promise.view == "terms"
-        ]
+        others = [each.promise.row_id for each in planned if subject is Subject.TERM and each.promise.view == "terms"]
         return _with(rows, pl.col("row_id").is_in(others))
     keys = pl.DataFrame(
         [(each.change.campaign, each.change.ad_group, each.change.match_type, each.change.target) for each in own],
-        schema={**dict.fromkeys(_NAMED, pl.String), "named": pl.String}, orient="row",
-    ).unique()  # fmt: skip
+        schema={**dict.fromkeys(_NAMED, pl.String), "named": pl.String},
+        orient="row",
+    ).unique()
     on = [*_NAMED, "named"] if subject is Subject.TARGET else ["campaign", "ad_group", "named"]
     name = "target" if subject is Subject.TARGET else "term"
     texts = rows.select("row_id", pl.col(_NAMED).cast(pl.String), pl.col(name).cast(pl.String).alias("named"))
     held = set(texts.join(keys, on=on, how="semi")["row_id"])
-    held |= {
-        each.promise.row_id for each in planned if subject is Subject.TERM and each.promise.view == "terms"
-    }
+    held |= {each.promise.row_id for each in planned if subject is Subject.TERM and each.promise.view == "terms"}
     return _with(rows, pl.col("row_id").is_in(list(held)))
 
 

@@ -23,9 +23,10 @@ from nimbus_reef.store.reading.facts import Facts
 @dataclass(frozen=True, slots=True)
 class OpenedProduct:
     """
-    A product in a look. now, then: its sums, money in units, then None where nothing is compared with; moved: its row of
-    `core.movement.moved`. standings: by metric; campaigns: campaign, spend and sales of the five that spent most.
-    price: of the catalog, in units, None where none is known; siblings: those of the others of its family, lowest first.
+    A product in a look. now, then: its sums, money in units, then None where nothing is compared with; moved: its row
+    of `core.movement.moved`. standings: by metric; campaigns: campaign, spend and sales of the five that spent most.
+    price: of the catalog, in units, None where none is known; siblings: those of the others of its family, lowest
+    first.
     """
 
     title: str
@@ -58,27 +59,28 @@ def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
         sides = movement.sides(facts, look, "product").filter(pl.col("key") == sku)
         moved = sides.to_dicts()[0] if len(sides) else None
     first = rows.row(0, named=True)
-    spent = (
-        rows.group_by("campaign")
-        .agg(pl.col("spend", "sales").sum())
-        .with_columns(in_units(("spend", "sales")))
-    )
+    spent = rows.group_by("campaign").agg(pl.col("spend", "sales").sum()).with_columns(in_units(("spend", "sales")))
     price, siblings = prices(product_frames.catalog(facts, look.account.id), sku)
     return OpenedProduct(
-        title=first["title"] or "", category=first["category"] or "", family=first["family"] or "",
+        title=first["title"] or "",
+        category=first["category"] or "",
+        family=first["family"] or "",
         now=sums_in_units({name: int(rows[name].sum()) for name in MEASURES}),
         then={name: float(moved[f"{name}0"]) for name in MEASURES} if moved else None,
         moved=moved,
-        standings={name: each.standing for name, each in standing.places(on, standing.daily_of(facts, look, rows)).items()},
+        standings={
+            name: each.standing for name, each in standing.places(on, standing.daily_of(facts, look, rows)).items()
+        },
         campaigns=spent.sort(["spend", "campaign"], descending=[True, False]).head(5),
-        price=price, siblings=siblings,
-    )  # fmt: skip
+        price=price,
+        siblings=siblings,
+    )
 
 
 def prices(catalog: pl.DataFrame, sku: str) -> tuple[float | None, tuple[float, ...]]:
     """
-    What a product costs by the catalog (sku, parent, price in micro-units), and what the others of its family cost, lowest first;
-    in units, None where none is known.
+    What a product costs by the catalog (sku, parent, price in micro-units), and what the others of its family cost,
+    lowest first; in units, None where none is known.
     """
     of_it = catalog.filter(pl.col("sku") == sku).head(1)
     if of_it.is_empty():

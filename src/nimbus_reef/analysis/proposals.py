@@ -11,14 +11,7 @@ import numpy as np
 import polars as pl
 
 from nimbus_reef.analysis.destinations import Destination, places
-from nimbus_reef.analysis.judged import (
-    Judged,
-    judged_targets,
-    judged_terms,
-    judged_words,
-    never_shut_out,
-    winners,
-)
+from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, judged_words, never_shut_out, winners
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import bids, costly_words, evidence, words
 from nimbus_reef.core.bids import Reason, ReasonKey
@@ -41,7 +34,7 @@ from nimbus_reef.core.proposals import (
     for_term,
     for_winner,
     for_word,
-)  # fmt: skip
+)
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people.accounts import Account
@@ -57,8 +50,9 @@ class Proposed:
     One judged row and what is proposed on it.
 
     days: day, measures and bid (micro) of a target over its history, in order; None for terms.
-    products: the ad group's product ads in the window. destinations: where a term that wins may get its target, the first of them where it
-    is proposed. places: the ad groups that paid for a phrase. item: the term is the id of an item, not words.
+    products: the ad group's product ads in the window. destinations: where a term that wins may get its target, the
+    first of them where it is proposed. places: the ad groups that paid for a phrase. item: the term is the id of an
+    item, not words.
     """
 
     row: Mapping[str, Any]
@@ -133,25 +127,41 @@ def core_row(row: Mapping[str, Any], days: int) -> Row:
     more = None
     if has_prior and row["needed_cvr"] is not None:
         more = evidence.clicks_needed(
-            np.array([row["n"]]), np.array([row["k"]]), np.array([row["prior_a"]]),
-            np.array([row["prior_b"]]), np.array([row["needed_cvr"]]),
-        )[0]  # fmt: skip
+            np.array([row["n"]]),
+            np.array([row["k"]]),
+            np.array([row["prior_a"]]),
+            np.array([row["prior_b"]]),
+            np.array([row["needed_cvr"]]),
+        )[0]
     return Row(
-        days=days, clicks=row["clicks"], orders=row["orders"], spend=from_micro(row["spend"]),
-        sales=from_micro(row["sales"]), a=(row["prior_a"] or 0) + row["k"] if has_prior else 1.0,
+        days=days,
+        clicks=row["clicks"],
+        orders=row["orders"],
+        spend=from_micro(row["spend"]),
+        sales=from_micro(row["sales"]),
+        a=(row["prior_a"] or 0) + row["k"] if has_prior else 1.0,
         b=row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
-        aov=from_micro(row["shrunk_aov"] or 0), target_acos=row["target_acos"],
-        verdict=Verdict(row["verdict"]), own_test=row["own_test"], own_fault=row["own_fault"],
-        more_clicks=more, by_words=bool(row.get("by_words")),
-    )  # fmt: skip
+        aov=from_micro(row["shrunk_aov"] or 0),
+        target_acos=row["target_acos"],
+        verdict=Verdict(row["verdict"]),
+        own_test=row["own_test"],
+        own_fault=row["own_fault"],
+        more_clicks=more,
+        by_words=bool(row.get("by_words")),
+    )
 
 
 def word_row(row: Mapping[str, Any]) -> Word:
     """A row of words that was judged by its factor, as the core's proposals take it."""
     return Word(
-        row["p_word"] or 0.0, row["factor"], row["limit"] or 1.0, row["cells"], Fate(row["fate"]), row["good_terms"],
+        row["p_word"] or 0.0,
+        row["factor"],
+        row["limit"] or 1.0,
+        row["cells"],
+        Fate(row["fate"]),
+        row["good_terms"],
         row["good_orders"],
-    )  # fmt: skip
+    )
 
 
 def propose(facts: Facts, look: Look, subject: Subject, rows: pl.DataFrame) -> list[Proposed]:
@@ -191,24 +201,18 @@ def _past(days: pl.DataFrame, window: Window) -> list[bids.Day]:
         day = window.first + timedelta(days=number)
         clicks, orders, spend, sales, bid = told.get(day, nothing)
         found.append(
-            bids.Day(
-                clicks, orders, from_micro(spend), from_micro(sales), None if bid is None else from_micro(bid)
-            )
+            bids.Day(clicks, orders, from_micro(spend), from_micro(sales), None if bid is None else from_micro(bid))
         )
     return found
 
 
-def days_with_bids(
-    facts: Facts, account: Account, source: str, window: Window, ids: list[int]
-) -> pl.DataFrame:
+def days_with_bids(facts: Facts, account: Account, source: str, window: Window, ids: list[int]) -> pl.DataFrame:
     """Every held day of each target with the bid in force: the newest settings up to it."""
     days = row_frames.target_days(facts, account.id, source, window, ids)
     settings = row_frames.bids(facts, account.id, ids, window).select("target_id", "day", "bid")
     return (
         days.sort("day")
-        .join_asof(
-            settings.sort("day"), on="day", by="target_id", strategy="backward", check_sortedness=False
-        )
+        .join_asof(settings.sort("day"), on="day", by="target_id", strategy="backward", check_sortedness=False)
         .sort("target_id", "day")
     )
 
@@ -230,9 +234,7 @@ def _terms(
         own = products.get(group, none)
         item = words.item_shape(row["term"]) in shapes
         if row["row_id"] in winning:
-            found = homes.for_term(
-                row["term"], (row["campaign"], row["ad_group"]), products_of.get(group, [])
-            )
+            found = homes.for_term(row["term"], (row["campaign"], row["ad_group"]), products_of.get(group, []))
             proposal = for_winner(core_row(row, days), look.account.bid_limits, ratio=ratio[row["row_id"]])
             if not found:
                 proposal = Proposal(Move.NONE, (Reason(ReasonKey.NO_DESTINATION),))
@@ -251,7 +253,10 @@ def _terms(
 
 
 def bid_ratios(facts: Facts, look: Look, rows: pl.DataFrame) -> dict[str, float]:
-    """What is bid for each unit paid for a click of a term, by row: the bid of the target that brought most; 1 where it is not known."""
+    """
+    What is bid for each unit paid for a click of a term, by row: the bid of the target that brought most; 1 where it is
+    not known.
+    """
     settings = setting_frames.target_settings(facts, look.account.id, look.window).select("target_id", "bid")
     told = rows.select("row_id", "target_id", "clicks", "spend").join(settings, on="target_id", how="left")
     return {
@@ -273,9 +278,7 @@ def advertised(facts: Facts, look: Look) -> dict[Any, list[AdProduct]]:
     """The enabled products of each ad group, with rows in the window or without, by what they are called."""
     account = look.account
     catalog = product_frames.catalog(facts, account.id).drop("sku")
-    spent = product_frames.product_rows(facts, account.id, look.window).select(
-        "ad_group_id", "product_id", "spend"
-    )
+    spent = product_frames.product_rows(facts, account.id, look.window).select("ad_group_id", "product_id", "spend")
     known = (
         product_frames.enabled_ads(facts, account.id, look.window)
         .unique(["ad_group_id", "product_id"], maintain_order=True)
@@ -287,10 +290,12 @@ def advertised(facts: Facts, look: Look) -> dict[Any, list[AdProduct]]:
     for row in known.to_dicts():
         found.setdefault(row["ad_group_id"], []).append(
             AdProduct(
-                row["sku"], row["title"], from_micro(row["spend"]),
+                row["sku"],
+                row["title"],
+                from_micro(row["spend"]),
                 words.title_core(row["title"], [row["brand"] or account.brand]),
             )
-        )  # fmt: skip
+        )
     return found
 
 
@@ -338,7 +343,10 @@ def _offered(facts: Facts, look: Look, phrase: str) -> str:
 def _phrases(
     facts: Facts, look: Look, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
 ) -> list[Proposed]:
-    """Phrases with their proposals. Of many rows only those that can become negatives are looked up in the ad groups that bought them."""
+    """
+    Phrases with their proposals. Of many rows only those that can become negatives are looked up in the ad groups that
+    bought them.
+    """
     days, opened = monthly_days(facts, look, Subject.PHRASE), []
     for row in rows.to_dicts():
         core, word = core_row(row, days), None if row["fate"] is None else word_row(row)
@@ -367,31 +375,38 @@ def _bought_in(
         own.append(products.get(group, none))
         places.append(
             Place(
-                terms["campaign"][0], terms["ad_group"][0], from_micro(int(terms["spend"].sum())),
-                tuple(terms["spelt"].unique(maintain_order=True)), tuple(terms["row_id"]),
+                terms["campaign"][0],
+                terms["ad_group"][0],
+                from_micro(int(terms["spend"].sum())),
+                tuple(terms["spelt"].unique(maintain_order=True)),
+                tuple(terms["row_id"]),
                 any(words.names_product(phrase, each.core) for each in products_of.get(group, [])),
             )
-        )  # fmt: skip
+        )
     return tuple(places), own
 
 
 def changes_of(opened: Proposed, reason: str, at_source: str = "") -> list[Change]:
     """
-    The proposal as rows of the change sheet, for a reason in words; none when nothing is proposed. at_source: why a term that gets a target
-    of its own is kept from where it was bought.
+    The proposal as rows of the change sheet, for a reason in words; none when nothing is proposed. at_source: why a
+    term that gets a target of its own is kept from where it was bought.
     """
     row, move = opened.row, opened.proposal.move
     if move is Move.NONE:
         return []
-    here: dict[str, Any] = {
-        "campaign": opened.here[0], "ad_group": opened.here[1], "reason": reason, "row": 0,
-    }  # fmt: skip
+    here: dict[str, Any] = {"campaign": opened.here[0], "ad_group": opened.here[1], "reason": reason, "row": 0}
     if opened.places:
         return [
-            _negative(spelt, WORDS_TO_SHUT_OUT.key, "negative_phrase", {**here, "campaign": place.campaign, "ad_group": place.ad_group})
-            for place in opened.places if not place.names_product
+            _negative(
+                spelt,
+                WORDS_TO_SHUT_OUT.key,
+                "negative_phrase",
+                {**here, "campaign": place.campaign, "ad_group": place.ad_group},
+            )
+            for place in opened.places
+            if not place.names_product
             for spelt in place.spelt
-        ]  # fmt: skip
+        ]
     if move is Move.NEGATIVE:
         match = opened.proposal.match or _keeping_out(opened)
         return [_negative(row["term"], WASTED_TERMS.key, match, here)]
@@ -402,14 +417,24 @@ def changes_of(opened: Proposed, reason: str, at_source: str = "") -> list[Chang
     if move in (Move.PAUSE, Move.ENABLE):
         was, becomes = ("enabled", "paused") if move is Move.PAUSE else ("paused", "enabled")
         switched = Change(
-            action=Action.UPDATE, entity=Entity.TARGET, field="state", old_value=row.get("state") or was,
-            new_value=becomes, **target, **here,
-        )  # fmt: skip
+            action=Action.UPDATE,
+            entity=Entity.TARGET,
+            field="state",
+            old_value=row.get("state") or was,
+            new_value=becomes,
+            **target,
+            **here,
+        )
         return [switched]
     moved = Change(
-        action=Action.UPDATE, entity=Entity.TARGET, field="bid", old_value=f"{opened.bid:.2f}",
-        new_value=f"{opened.proposal.new_bid:.2f}", **target, **here,
-    )  # fmt: skip
+        action=Action.UPDATE,
+        entity=Entity.TARGET,
+        field="bid",
+        old_value=f"{opened.bid:.2f}",
+        new_value=f"{opened.proposal.new_bid:.2f}",
+        **target,
+        **here,
+    )
     return [moved]
 
 
@@ -425,15 +450,21 @@ def _keeping_out(opened: Proposed) -> str:
 
 def _negative(term: str, finding: str, match_type: str, here: Mapping[str, Any]) -> Change:
     return Change(
-        action=Action.CREATE, entity=Entity.NEGATIVE, target=term, match_type=match_type,
-        field="state", new_value="enabled", finding=finding, **here,
-    )  # fmt: skip
+        action=Action.CREATE,
+        entity=Entity.NEGATIVE,
+        target=term,
+        match_type=match_type,
+        field="state",
+        new_value="enabled",
+        finding=finding,
+        **here,
+    )
 
 
 def _promoted(opened: Proposed, here: Mapping[str, Any], at_source: str) -> list[Change]:
     """
-    A target of its own at its destination, with the ad group where that is new; where it is another ad group than it was bought in, the term
-    is kept from that one.
+    A target of its own at its destination, with the ad group where that is new; where it is another ad group than it
+    was bought in, the term is kept from that one.
     """
     to, term = opened.destination, opened.row["term"]
     assert to is not None
@@ -443,22 +474,27 @@ def _promoted(opened: Proposed, here: Mapping[str, Any], at_source: str) -> list
     if to.new:
         made += [
             Change(action=Action.CREATE, entity=Entity.AD_GROUP, field="default_bid", new_value=bid, **there),
-            Change(action=Action.CREATE, entity=Entity.PRODUCT_AD, field="state", new_value="enabled", sku=to.sku, **there),
-        ]  # fmt: skip
+            Change(
+                action=Action.CREATE, entity=Entity.PRODUCT_AD, field="state", new_value="enabled", sku=to.sku, **there
+            ),
+        ]
     made.append(
         Change(
-            action=Action.CREATE, entity=Entity.TARGET, target=term, match_type="item" if opened.item else "exact", field="bid",
-            new_value=bid, **there,
+            action=Action.CREATE,
+            entity=Entity.TARGET,
+            target=term,
+            match_type="item" if opened.item else "exact",
+            field="bid",
+            new_value=bid,
+            **there,
         )
-    )  # fmt: skip
+    )
     if opened.here != (to.campaign, to.ad_group):
         made.append(_negative(term, WINNERS.key, _keeping_out(opened), {**here, "reason": at_source}))
     return made
 
 
-def report_rows(
-    facts: Facts, look: Look, subject: Subject, row: Mapping[str, Any]
-) -> tuple[str, pl.DataFrame]:
+def report_rows(facts: Facts, look: Look, subject: Subject, row: Mapping[str, Any]) -> tuple[str, pl.DataFrame]:
     """The report that a row's figures come from, and its rows in the window (see `rows_behind`)."""
     account = look.account
     kind = source(facts, look, subject)
@@ -466,15 +502,11 @@ def report_rows(
         held = phrase_terms(facts, look, row["phrase"]).select("ad_group_id", "normal_id")
         keys = row_frames.keys_of_terms(facts, account.id, held)["target_term_id"].to_list()
     elif subject is Subject.TERM:
-        keys = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])[
-            "target_term_id"
-        ].to_list()
+        keys = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])["target_term_id"].to_list()
     elif kind == "target_daily":
         keys = [row["target_id"]]
     else:
-        keys = row_frames.terms_of(facts, account.id, row["target_id"], look.window)[
-            "target_term_id"
-        ].to_list()
+        keys = row_frames.terms_of(facts, account.id, row["target_id"], look.window)["target_term_id"].to_list()
     return kind, row_frames.rows_behind(facts, account.id, kind, look.window, keys)
 
 
@@ -491,7 +523,8 @@ def proposed(
     facts: Facts, look: Look, subject: Subject, opened: Proposed, reason: str, at_source: str = ""
 ) -> list[tuple[Change, Promise]]:
     """
-    The proposal as rows of the change sheet, each with what it promises. reason, at_source: why, in words (see `changes_of`).
+    The proposal as rows of the change sheet, each with what it promises. reason, at_source: why, in words (see
+    `changes_of`).
 
     A phrase's projection is shared over its ad groups by what each spent on it.
     """
@@ -518,7 +551,15 @@ def _promise_of(facts: Facts, look: Look, subject: Subject, opened: Proposed) ->
     core = core_row(opened.row, monthly_days(facts, look, subject))
     return Promise(
         window=(look.window.first.isoformat(), look.window.last.isoformat()),
-        clicks=core.clicks, orders=core.orders, spend=core.spend, sales=core.sales, a=core.a, b=core.b, aov=core.aov,
-        target_acos=core.target_acos, view=FILED_AS[subject], row_id=opened.row["row_id"],
+        clicks=core.clicks,
+        orders=core.orders,
+        spend=core.spend,
+        sales=core.sales,
+        a=core.a,
+        b=core.b,
+        aov=core.aov,
+        target_acos=core.target_acos,
+        view=FILED_AS[subject],
+        row_id=opened.row["row_id"],
         projected=as_ranges(opened.proposal.projected),
-    )  # fmt: skip
+    )

@@ -47,9 +47,9 @@ class Sums:
 @dataclass(frozen=True, slots=True)
 class Beat:
     """
-    One account. source: the report of its totals. days: day, spend, sales of the window. overspend: wasted per 30 days in micro-units,
-    None until it is computed. unread: no report to find problems in is loaded. lost: products whose page lost something
-    (`lost_pages.lost`). cut: a sum of days that the window covers only in part.
+    One account. source: the report of its totals. days: day, spend, sales of the window. overspend: wasted per 30 days
+    in micro-units, None until it is computed. unread: no report to find problems in is loaded. lost: products whose
+    page lost something (`lost_pages.lost`). cut: a sum of days that the window covers only in part.
     """
 
     account: Account
@@ -87,7 +87,10 @@ def _begun(facts: Facts, account: Account, newest: date | None) -> Beat:
 
 
 def beat(facts: Facts, look: Look, today: date) -> Beat:
-    """The pulse of an account, or of a part of it. today: in the account's time zone, for what is put away until some day."""
+    """
+    The pulse of an account, or of a part of it. today: in the account's time zone, for what is put
+    away until some day.
+    """
     account, window, against = look.account, look.window, look.against
     begun = replace(_begun(facts, account, facts.newest_day(account.id)), window=window)
     found = totals(facts, look)
@@ -116,6 +119,5 @@ def _sums(facts: Facts, look: Look, ads: pl.DataFrame, held: int) -> Sums:
     # All trade is that of the whole account: beside a part of its ads it says nothing.
     whole = facts.held_days(account.id, _TRADE, window) == window.days and not look.part
     return Sums(
-        held, int(ads["spend"].sum()), int(ads["sales"].sum()),
-        int(trade["total_sales"].sum()) if whole else None,
-    )  # fmt: skip
+        held, int(ads["spend"].sum()), int(ads["sales"].sum()), int(trade["total_sales"].sum()) if whole else None
+    )

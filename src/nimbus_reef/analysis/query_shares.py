@@ -28,8 +28,9 @@ class FunnelOf(StrEnum):
 
 def weeks(facts: Facts, look: Look) -> tuple[pl.DataFrame, FunnelOf]:
     """
-    The rows of whole weeks that answer a look, and whose they are. Rows of single products are never added to those of the brand: of a
-    product its own where they are loaded, else the brand's; of the brand its own, else those of its products.
+    The rows of whole weeks that answer a look, and whose they are. Rows of single products are never added to those of
+    the brand: of a product its own where they are loaded, else the brand's; of the brand its own, else those of its
+    products.
     """
     rows = market_frames.query_weeks(facts, look.account.id, look.window)
     of_brand, of_products = rows.filter(pl.col("sku").is_null()), rows.filter(pl.col("sku").is_not_null())
@@ -38,22 +39,19 @@ def weeks(facts: Facts, look: Look) -> tuple[pl.DataFrame, FunnelOf]:
         return (mine, FunnelOf.PRODUCT) if len(mine) else (of_brand, FunnelOf.BRAND_FOR_PART)
     if look.part:
         return of_brand, FunnelOf.BRAND_ALONE
-    return (
-        (of_products, FunnelOf.PRODUCTS)
-        if of_brand.is_empty() and len(of_products)
-        else (of_brand, FunnelOf.BRAND)
-    )
+    return (of_products, FunnelOf.PRODUCTS) if of_brand.is_empty() and len(of_products) else (of_brand, FunnelOf.BRAND)
 
 
 def shares(facts: Facts, look: Look) -> pl.DataFrame:
-    """One row per query of the window's weeks: counts, shares, lost_at, volume a week, missing (words in no own title). Kept."""
+    """
+    One row per query of the window's weeks: counts, shares, lost_at, volume a week, missing (words in no own title).
+    Kept.
+    """
     account, window = look.account, look.window
 
     def make() -> pl.DataFrame:
         titles = product_frames.catalog(facts, account.id)["title"].cast(pl.String).to_list()
-        titles += (
-            product_frames.listings(facts, account.id, window)["title"].cast(pl.String).unique().to_list()
-        )
+        titles += product_frames.listings(facts, account.id, window)["title"].cast(pl.String).unique().to_list()
         known = frozenset(word for title in titles for word in words(title))
         rows = funnel.by_query(weeks(facts, look)[0])
         missing = [" ".join(funnel.missing_words(query, known)) for query in rows["query"].to_list()]

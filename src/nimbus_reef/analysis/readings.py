@@ -58,23 +58,28 @@ def _moved(facts: Facts, look: Look) -> pl.DataFrame:
     sides = movement.sides(facts, look.against_days(preceding(look.window)), "product")
     own = sides.filter(~pl.col("thin") & pl.col("sku").is_not_null())
     sums = [
-        (pl.col(f"{name}1") * (MICRO if is_money(name) else 1)).round().cast(pl.Int64).alias(name)
-        for name in MEASURES
+        (pl.col(f"{name}1") * (MICRO if is_money(name) else 1)).round().cast(pl.Int64).alias(name) for name in MEASURES
     ]
     titled = pl.when(pl.col("where") == "").then(pl.lit(look.account.brand)).otherwise("where")
     return own.select(
-        row_id=pl.col("key").str.head(64), name="key", where=titled,
+        row_id=pl.col("key").str.head(64),
+        name="key",
+        where=titled,
         stake=(movement_rules.stake() * MICRO).round().cast(pl.Int64),
-        campaign=pl.lit(""), ad_group=pl.lit(""), target="key", match_type=pl.lit(""),
-    ).hstack(own.select(*sums, "movement", "worth", "spend_change", "sales_change", "marginal"))  # fmt: skip
+        campaign=pl.lit(""),
+        ad_group=pl.lit(""),
+        target="key",
+        match_type=pl.lit(""),
+    ).hstack(own.select(*sums, "movement", "worth", "spend_change", "sales_change", "marginal"))
 
 
 _GAP: Final[Mapping[str, Any]] = {
     "gaps": pl.List(
         pl.Struct({"metric": pl.String, "percentile": pl.Float64, "value": pl.Float64, "typical": pl.Float64})
     ),
-    "drag_metric": pl.String, "drag_sku": pl.String,
-}  # fmt: skip
+    "drag_metric": pl.String,
+    "drag_sku": pl.String,
+}
 
 
 def _gaps(facts: Facts, look: Look) -> pl.DataFrame:
@@ -92,21 +97,25 @@ def _gaps(facts: Facts, look: Look) -> pl.DataFrame:
             continue
         counts = {name: int(rows[name].sum()) for name in MEASURES}
         sums = sums_in_units(counts)
-        money = max(
-            peers.gap(each["metric"], each["value"], each["typical"], sums, look.aims.account)
-            for each in gaps
-        )
+        money = max(peers.gap(each["metric"], each["value"], each["typical"], sums, look.aims.account) for each in gaps)
         name = f"{category}: {', '.join(RATED[each['metric']].label for each in gaps)}"
         key = f"peers of {category}"
         made.append(
             {
-                "row_id": key[:64], "name": name, "where": "", "stake": round(max(0.0, money * monthly) * MICRO),
-                "campaign": "", "ad_group": "", "target": name, "match_type": "", "gaps": gaps,
+                "row_id": key[:64],
+                "name": name,
+                "where": "",
+                "stake": round(max(0.0, money * monthly) * MICRO),
+                "campaign": "",
+                "ad_group": "",
+                "target": name,
+                "match_type": "",
+                "gaps": gaps,
                 "drag_metric": gaps[0]["metric"],
                 "drag_sku": peers.drag(gaps[0]["metric"], gaps[0]["typical"], rows.with_columns(in_units())),
                 **counts,
             }
-        )  # fmt: skip
+        )
     return pl.DataFrame(made, schema={**COMMON, **_GAP})
 
 
@@ -133,25 +142,30 @@ def _named(rows: pl.DataFrame, *also: pl.Expr | str) -> pl.DataFrame:
         for name in MEASURES
     ]
     return rows.select(
-        pl.col("row_id").cast(pl.String).str.head(64), pl.col("name", "where").cast(pl.String), pl.col("stake").cast(pl.Int64),
-        *(pl.col(name).cast(pl.String) for name in held), *empty, *counts, *also,
-    )  # fmt: skip
+        pl.col("row_id").cast(pl.String).str.head(64),
+        pl.col("name", "where").cast(pl.String),
+        pl.col("stake").cast(pl.Int64),
+        *(pl.col(name).cast(pl.String) for name in held),
+        *empty,
+        *counts,
+        *also,
+    )
 
 
 def _ads(facts: Facts, look: Look) -> pl.DataFrame:
     """Product ads: to_pause, and what they stand beside."""
     rows = ads.listed(facts, look)
-    where = pl.concat_str(
-        pl.col("campaign").cast(pl.String), pl.lit(" · "), pl.col("ad_group").cast(pl.String)
-    )
+    where = pl.concat_str(pl.col("campaign").cast(pl.String), pl.lit(" · "), pl.col("ad_group").cast(pl.String))
     return _named(
-        rows.with_columns(name="sku", where=where),
-        "verdict", "to_pause", "beside_orders", "beside_clicks", "siblings",
-    )  # fmt: skip
+        rows.with_columns(name="sku", where=where), "verdict", "to_pause", "beside_orders", "beside_clicks", "siblings"
+    )
 
 
 def _families(facts: Facts, look: Look) -> pl.DataFrame:
-    """Families: stake is what costly children cost beyond their share of sales; child, the costliest of them; pauses."""
+    """
+    Families: stake is what costly children cost beyond their share of sales; child, the costliest
+    of them; pauses.
+    """
     monthly = STAKE_DAYS / facts.monthly_days(look.account.id, families.KIND, look.window)
     made = []
     for family in families.listed(facts, look):
@@ -159,17 +173,28 @@ def _families(facts: Facts, look: Look) -> pl.DataFrame:
         worst = max((row for row in rows if row["costly_child"]), key=lambda row: row["excess"], default=None)
         made.append(
             {
-                "row_id": family.key, "name": family.name, "where": f"{len(family.children)} children",
-                "stake": round(family.stake * monthly), "child": worst["sku"] if worst else "",
-                "child_spend": worst["share_spend"] if worst else None, "child_sales": worst["share_sales"] if worst else None,
+                "row_id": family.key,
+                "name": family.name,
+                "where": f"{len(family.children)} children",
+                "stake": round(family.stake * monthly),
+                "child": worst["sku"] if worst else "",
+                "child_spend": worst["share_spend"] if worst else None,
+                "child_sales": worst["share_sales"] if worst else None,
                 "pauses": len(family.shift.pauses),
                 **{name: sum(row[name] for row in rows) for name in MEASURES},
             }
-        )  # fmt: skip
+        )
     schema = {
-        "row_id": pl.String, "name": pl.String, "where": pl.String, "stake": pl.Int64, "child": pl.String,
-        "child_spend": pl.Float64, "child_sales": pl.Float64, "pauses": pl.Int64, **dict.fromkeys(MEASURES, pl.Int64),
-    }  # fmt: skip
+        "row_id": pl.String,
+        "name": pl.String,
+        "where": pl.String,
+        "stake": pl.Int64,
+        "child": pl.String,
+        "child_spend": pl.Float64,
+        "child_sales": pl.Float64,
+        "pauses": pl.Int64,
+        **dict.fromkeys(MEASURES, pl.Int64),
+    }
     return _named(pl.DataFrame(made, schema=schema), "child", "child_spend", "child_sales", "pauses")
 
 
@@ -177,16 +202,27 @@ def _ineligible(facts: Facts, look: Look) -> pl.DataFrame:
     """Products that may not be advertised: reason, since (null where unknown), rests_on."""
     made = [
         {
-            "row_id": each.row["sku"], "name": each.row["sku"], "where": each.row["title"],
-            "stake": round(each.cost * MICRO), "reason": each.row["reason"] or "no reason given", "since": each.since,
-            "rests_on": each.rests_on, **{name: each.row[name] for name in MEASURES},
+            "row_id": each.row["sku"],
+            "name": each.row["sku"],
+            "where": each.row["title"],
+            "stake": round(each.cost * MICRO),
+            "reason": each.row["reason"] or "no reason given",
+            "since": each.since,
+            "rests_on": each.rests_on,
+            **{name: each.row[name] for name in MEASURES},
         }
         for each in gaps.ineligible(facts, look)
-    ]  # fmt: skip
+    ]
     schema = {
-        "row_id": pl.String, "name": pl.String, "where": pl.String, "stake": pl.Int64, "reason": pl.String, "since": pl.Date,
-        "rests_on": pl.String, **dict.fromkeys(MEASURES, pl.Int64),
-    }  # fmt: skip
+        "row_id": pl.String,
+        "name": pl.String,
+        "where": pl.String,
+        "stake": pl.Int64,
+        "reason": pl.String,
+        "since": pl.Date,
+        "rests_on": pl.String,
+        **dict.fromkeys(MEASURES, pl.Int64),
+    }
     return _named(pl.DataFrame(made, schema=schema), "reason", "since", "rests_on")
 
 
@@ -195,11 +231,7 @@ def _unadvertised(facts: Facts, look: Look) -> pl.DataFrame:
     rows = gaps.unadvertised(facts, look)
     return _named(
         rows.with_columns(
-            name="sku",
-            where="title",
-            stake=pl.lit(0, pl.Int64),
-            sales="total_sales",
-            orders="total_orders",
+            name="sku", where="title", stake=pl.lit(0, pl.Int64), sales="total_sales", orders="total_orders"
         ),
         "replaces",
     )
@@ -214,8 +246,11 @@ def _placements(facts: Facts, look: Look) -> pl.DataFrame:
             where=pl.col("placement").str.replace_all("_", " "),
             limited=pl.col("offsite_limited").cast(pl.String).fill_null("no") == "yes",
         ),
-        "placement", "verdict", "own_test", "limited",
-    )  # fmt: skip
+        "placement",
+        "verdict",
+        "own_test",
+        "limited",
+    )
 
 
 def _budgets(facts: Facts, look: Look) -> pl.DataFrame:
@@ -231,31 +266,50 @@ def _budgets(facts: Facts, look: Look) -> pl.DataFrame:
             low=pl.col("missed") * low,
             high=pl.col("missed") * high,
         ),
-        "low", "high", "dry_days", "held_days", "from_hour", "runs_dry",
-    )  # fmt: skip
+        "low",
+        "high",
+        "dry_days",
+        "held_days",
+        "from_hour",
+        "runs_dry",
+    )
 
 
 def _duplicates(facts: Facts, look: Look) -> pl.DataFrame:
     """Keywords bought in several places, a row each: stake is that of all but the one kept; kept, places."""
     rows = structure.duplicates(facts, look)
     if rows.is_empty():
-        return _named(
-            pl.DataFrame(schema={**COMMON, "kept": pl.String, "places": pl.Int64}), "kept", "places"
-        )
+        return _named(pl.DataFrame(schema={**COMMON, "kept": pl.String, "places": pl.Int64}), "kept", "places")
     others = ~pl.col("keep")
     gathered = rows.group_by("group", maintain_order=True).agg(
-        pl.col("target").first().alias("name"), pl.col("match_type").cast(pl.String).first(),
-        pl.col("main_product").cast(pl.String).first(), pl.col("stake").filter(others).sum(), pl.col(MEASURES).sum(),
-        pl.concat_str(pl.col("campaign").cast(pl.String), pl.lit(" · "), pl.col("ad_group").cast(pl.String)).first().alias("kept"),
+        pl.col("target").first().alias("name"),
+        pl.col("match_type").cast(pl.String).first(),
+        pl.col("main_product").cast(pl.String).first(),
+        pl.col("stake").filter(others).sum(),
+        pl.col(MEASURES).sum(),
+        pl.concat_str(pl.col("campaign").cast(pl.String), pl.lit(" · "), pl.col("ad_group").cast(pl.String))
+        .first()
+        .alias("kept"),
         pl.len().cast(pl.Int64).alias("places"),
-    )  # fmt: skip
+    )
     where = pl.concat_str("match_type", pl.lit(" · "), "main_product")
     return _named(gathered.with_columns(where=where, row_id=pl.col("group")), "kept", "places")
 
 
 READERS: Final[Mapping[Reading, Callable[[Facts, Look], pl.DataFrame]]] = {
-    Reading.TARGETS: _targets, Reading.TERMS: _terms, Reading.WORDS: own_words, Reading.WINNERS: _winners,
-    Reading.MOVED: _moved, Reading.FALLS: falls, Reading.LOST: lost, Reading.GAPS: _gaps,
-    Reading.ADS: _ads, Reading.FAMILIES: _families, Reading.INELIGIBLE: _ineligible, Reading.UNADVERTISED: _unadvertised,
-    Reading.PLACEMENTS: _placements, Reading.BUDGETS: _budgets, Reading.DUPLICATES: _duplicates,
-}  # fmt: skip
+    Reading.TARGETS: _targets,
+    Reading.TERMS: _terms,
+    Reading.WORDS: own_words,
+    Reading.WINNERS: _winners,
+    Reading.MOVED: _moved,
+    Reading.FALLS: falls,
+    Reading.LOST: lost,
+    Reading.GAPS: _gaps,
+    Reading.ADS: _ads,
+    Reading.FAMILIES: _families,
+    Reading.INELIGIBLE: _ineligible,
+    Reading.UNADVERTISED: _unadvertised,
+    Reading.PLACEMENTS: _placements,
+    Reading.BUDGETS: _budgets,
+    Reading.DUPLICATES: _duplicates,
+}

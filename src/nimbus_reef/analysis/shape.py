@@ -17,8 +17,9 @@ NOT_HELD: Final = "not held"
 
 def shape(facts: Facts, account: Account, window: Window) -> Counts:
     """
-    How many there are of each thing at the window's end, as far as settings are held; kept. Nothing is said of ad groups where no
-    target's state is held, nor of products without a catalog, nor of which are advertised without reports of product ads.
+    How many there are of each thing at the window's end, as far as settings are held; kept. Nothing is said of ad
+    groups where no target's state is held, nor of products without a catalog, nor of which are advertised without
+    reports of product ads.
     """
     return facts.kept("shape", account.id, lambda: _count(facts, account, window), window)
 
@@ -28,9 +29,7 @@ def _count(facts: Facts, account: Account, window: Window) -> Counts:
     targets = target_frames.targets(facts, account.id).join(
         setting_frames.target_settings(facts, account.id, window), on="target_id", how="left"
     )
-    groups = targets.group_by("ad_group_id").agg(
-        live=(pl.col("state").fill_null("enabled") == "enabled").any()
-    )
+    groups = targets.group_by("ad_group_id").agg(live=(pl.col("state").fill_null("enabled") == "enabled").any())
     catalog = product_frames.catalog(facts, account.id)
     advertised = product_frames.product_rows(facts, account.id, window)["product_id"].unique()
     states_held = targets["state"].count() > 0
@@ -39,16 +38,23 @@ def _count(facts: Facts, account: Account, window: Window) -> Counts:
     return {
         "Campaigns by state": _counted(campaigns["state"]),
         "Campaigns by format": _counted(campaigns["format"]),
-        "Ad groups": {
-            "with a live target": int(groups["live"].sum()), "without one": int((~groups["live"]).sum()),
-        } if states_held else {NOT_HELD: len(groups)},
+        "Ad groups": (
+            {"with a live target": int(groups["live"].sum()), "without one": int((~groups["live"]).sum())}
+            if states_held
+            else {NOT_HELD: len(groups)}
+        ),
         "Targets by state": _counted(targets["state"]),
         "Targets by match type": _counted(targets["match_type"]),
-        "Products": {
-            "advertised": int(in_ads.sum()), "eligible, not advertised": int((~in_ads & eligible).sum()),
-            "not eligible": int((~in_ads & ~eligible).sum()),
-        } if len(advertised) and len(catalog) else {NOT_HELD: len(catalog)},
-    }  # fmt: skip
+        "Products": (
+            {
+                "advertised": int(in_ads.sum()),
+                "eligible, not advertised": int((~in_ads & eligible).sum()),
+                "not eligible": int((~in_ads & ~eligible).sum()),
+            }
+            if len(advertised) and len(catalog)
+            else {NOT_HELD: len(catalog)}
+        ),
+    }
 
 
 def _counted(values: pl.Series) -> dict[str, int]:

@@ -31,8 +31,8 @@ NONE_GIVEN: Final = "none given"
 @dataclass(frozen=True, slots=True)
 class Ground:
     """
-    What standing is worked out from. ads: see `product_frames.placed_ads`, of the part looked at; days: what they did by
-    category and day (or block: first_day differs), money in units. cells: the peers of the account's country by
+    What standing is worked out from. ads: see `product_frames.placed_ads`, of the part looked at; days: what they did
+    by category and day (or block: first_day differs), money in units. cells: the peers of the account's country by
     (category, format, metric). months: what each category did in each month's part of the window.
     """
 
@@ -157,9 +157,7 @@ def places(
             if found is not None and tells and not peers.too_thin(metric, sums):
                 ends = peers.ends_of(metric, counts[rated.numerator], counts[rated.denominator])
             standing = peers.standing(metric, sums, found, ends)
-            parts[metric].append(
-                (str(category), standing, float(sums["spend"]), float(sums[rated.denominator]))
-            )
+            parts[metric].append((str(category), standing, float(sums["spend"]), float(sums[rated.denominator])))
     whole = {name: float(days[name].sum()) for name in MEASURES}
     return {
         metric: Placed(
@@ -181,9 +179,7 @@ def _columns_by(rows: pl.DataFrame, name: str) -> dict[str, dict[str, Floats]]:
     }
 
 
-def shop_place(
-    on: Ground, sums: Mapping[str, int], metric: str, months: Mapping[str, Mapping[str, float]]
-) -> Placed:
+def shop_place(on: Ground, sums: Mapping[str, int], metric: str, months: Mapping[str, Mapping[str, float]]) -> Placed:
     """
     Cart and purchase rate: of the account as a whole, against each category it spends in. months:
     see `query_shares.months`.
@@ -209,8 +205,8 @@ def shop_place(
 def product_standing(on: Ground) -> pl.DataFrame:
     """
     Every product × metric: sku, title, family, category, measures and per metric its value
-    (`ctr`), its percentile (`ctr_at`, null without verdict), where it would stand were it not too thin (`ctr_seen`), and whether peers are the account's
-    own products (`ctr_own`); overall.
+    (`ctr`), its percentile (`ctr_at`, null without verdict), where it would stand were it not too thin (`ctr_seen`),
+    and whether peers are the account's own products (`ctr_own`); overall.
     """
     products = (
         on.ads.group_by("product_id", "sku", "title", "family", "category", maintain_order=True)
@@ -231,9 +227,7 @@ def product_standing(on: Ground) -> pl.DataFrame:
     )
 
 
-def _of_category(
-    on: Ground, category: str, metric: str, counts: Mapping[str, Floats]
-) -> tuple[npt.NDArray[Any], ...]:
+def _of_category(on: Ground, category: str, metric: str, counts: Mapping[str, Floats]) -> tuple[npt.NDArray[Any], ...]:
     """A metric of a category's products: see `peers.columns`, and whether they are their own peers."""
     found = on.peers_of(category, ALL, metric)
     if found is None:
@@ -245,8 +239,8 @@ def _of_category(
 
 def compared_products(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    `product_standing` of a look with named (what is searched), and ctr_change … acos_change: the relative change since the days
-    before, null without a base. Kept.
+    `product_standing` of a look with named (what is searched), and ctr_change … acos_change: the relative change since
+    the days before, null without a base. Kept.
     """
 
     def make() -> pl.DataFrame:
@@ -273,8 +267,8 @@ def _with_changes(now: pl.DataFrame, then: pl.DataFrame | None) -> pl.DataFrame:
 
 def format_mix(facts: Facts, on: Ground) -> list[dict[str, Any]]:
     """
-    Our share of spend and of campaigns per ad format beside the peers' (null without a feed), of the ads whose format is told; ours null
-    where no ad's is.
+    Our share of spend and of campaigns per ad format beside the peers' (null without a feed), of the ads whose format
+    is told; ours null where no ad's is.
     """
     feed = market_frames.peer_feed(facts, on.account.id, "peer_format_mix", on.window.last).filter(
         pl.col("country") == on.account.country
@@ -283,8 +277,7 @@ def format_mix(facts: Facts, on: Ground) -> list[dict[str, Any]]:
     spend = int(told["spend"].sum())
     campaigns = told.filter(pl.col("impressions") > 0).select("campaign_id", "format").unique()
     by_category = {
-        str(name): float(value)
-        for name, value in on.days.group_by("category").agg(pl.col("spend").sum()).rows()
+        str(name): float(value) for name, value in on.days.group_by("category").agg(pl.col("spend").sum()).rows()
     }
     found = []
     for ad_format in ("product", "brand", "display"):
@@ -296,9 +289,10 @@ def format_mix(facts: Facts, on: Ground) -> list[dict[str, Any]]:
                 "format": ad_format,
                 "spend_share": own / spend if spend else None,
                 "campaign_share": running / len(campaigns) if len(campaigns) else None,
-                "peer_spend_share": theirs[0], "peer_campaign_share": theirs[1],
+                "peer_spend_share": theirs[0],
+                "peer_campaign_share": theirs[1],
             }
-        )  # fmt: skip
+        )
     return found
 
 
@@ -310,8 +304,7 @@ def _peer_shares(feed: pl.DataFrame, weights: Mapping[str, float]) -> tuple[floa
     if not whole:
         return None, None
     spend, campaigns = (
-        sum(row[name] * weights[row["category"]] for row in told) / whole
-        for name in ("spend_share", "campaign_share")
+        sum(row[name] * weights[row["category"]] for row in told) / whole for name in ("spend_share", "campaign_share")
     )
     return spend, campaigns
 
@@ -326,9 +319,7 @@ def by_group(facts: Facts, look: Look, name: str) -> list[tuple[str, float, list
     ):
         label = str(value) if value is not None else NONE_GIVEN
         ad_format = label if name == "format" and value is not None else ALL
-        groups.append(
-            (label, float(rows["spend"].sum()), list(places(on, rows, ad_format=ad_format).values()))
-        )
+        groups.append((label, float(rows["spend"].sum()), list(places(on, rows, ad_format=ad_format).values())))
     return sorted(groups, key=lambda each: each[1], reverse=True)
 
 
@@ -352,6 +343,4 @@ def mix(facts: Facts, look: Look) -> list[dict[str, Any]]:
 
 def groups(facts: Facts, look: Look, by: str) -> list[tuple[str, float, list[Placed]]]:
     """`by_group` of a look."""
-    return facts.kept(
-        "groups", look.account.id, lambda: by_group(facts, look, by), look.window, look.part, by
-    )
+    return facts.kept("groups", look.account.id, lambda: by_group(facts, look, by), look.window, look.part, by)

@@ -60,9 +60,7 @@ def metric_fields() -> list[Field]:
     return fields
 
 
-def chosen_columns(
-    text: str, sets: Mapping[str, tuple[str, ...]], fields: Mapping[str, Field]
-) -> tuple[str, ...]:
+def chosen_columns(text: str, sets: Mapping[str, tuple[str, ...]], fields: Mapping[str, Field]) -> tuple[str, ...]:
     """The columns of a URL: a set by its name, or keys divided by commas; the first set for none."""
     if not text:
         return next(iter(sets.values()))
@@ -131,8 +129,10 @@ def _parse_filter(text: str, fields: Mapping[str, Field]) -> Filter:
         offered = field.operators if field is not None else fields
         raise BadInput(
             f"The filter “{text}” cannot be understood.",
-            remedy=f"Remove it, or write it as column:comparison:value; "
-            f"{'columns' if field is None else f'comparisons of {key}'} are {', '.join(offered)}.",
+            remedy=(
+                "Remove it, or write it as column:comparison:value; "
+                f"{'columns' if field is None else f'comparisons of {key}'} are {', '.join(offered)}."
+            ),
         )
     if field.options:
         if value not in field.options:
@@ -140,9 +140,7 @@ def _parse_filter(text: str, fields: Mapping[str, Field]) -> Filter:
         return Filter(field, operator, value)
     figure = number(value)
     if figure is None or abs(figure) >= _TOO_LARGE:
-        raise BadInput(
-            f"“{value}” is not a number to compare {field.label} with.", remedy="Write it like 28 or 0.94."
-        )
+        raise BadInput(f"“{value}” is not a number to compare {field.label} with.", remedy="Write it like 28 or 0.94.")
     return Filter(field, operator, f"{figure:f}")
 
 

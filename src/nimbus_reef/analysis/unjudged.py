@@ -20,8 +20,9 @@ _LARGEST: Final = 20
 @dataclass(frozen=True, slots=True)
 class Unjudged:
     """
-    Rows that wait for their verdicts. counts: how many of each; sums: the measures of the first, or of the part looked at, None where
-    no report tells them; largest: those of the first that cost most, named (see `row_frames.largest`), none where only a part is looked at.
+    Rows that wait for their verdicts. counts: how many of each; sums: the measures of the first, or of the part looked
+    at, None where no report tells them; largest: those of the first that cost most, named (see `row_frames.largest`),
+    none where only a part is looked at.
     """
 
     counts: Mapping[Judged, int]
@@ -37,9 +38,7 @@ def unjudged(facts: Facts, look: Look, wanted: Sequence[Judged], *, more: bool =
     """
     account = look.account
     missing = [what for what in wanted if more or not is_judged(facts, look, what)]
-    counts = {
-        what: len(facts.sums(account.id, source_of(facts, look, what), look.window)) for what in missing
-    }
+    counts = {what: len(facts.sums(account.id, source_of(facts, look, what), look.window)) for what in missing}
     if max(counts.values(), default=0) < AT_ONCE:
         return None
     if look.part:

@@ -13,14 +13,20 @@ from nimbus_reef.store.reading.facts import Facts
 
 @dataclass(frozen=True, slots=True)
 class Unmade:
-    """A page that is to be worked out. rows: how many it is made from; sums: the measures of the look, None where no report tells them."""
+    """
+    A page that is to be worked out. rows: how many it is made from; sums: the measures of the look, None where no
+    report tells them.
+    """
 
     rows: int
     sums: Mapping[str, int] | None
 
 
 def unmade(facts: Facts, look: Look, reads: Sequence[tuple[str, Window]]) -> Unmade | None:
-    """What a page's days come to whose result is not there yet; None where it reads so little that nobody has to wait. reads: report and days."""
+    """
+    What a page's days come to whose result is not there yet; None where it reads so little that nobody has to wait.
+    reads: report and days.
+    """
     if not any(facts.holds_many(look.account.id, kind, window) for kind, window in reads):
         return None
     rows = sum(facts.rows_held(look.account.id, kind, window) for kind, window in reads)

@@ -31,10 +31,7 @@ _OUT = Console()
 @click.command()
 @click.option("--account", "key", required=True, help="Key of the account.")
 @click.option(
-    "--from",
-    "first",
-    type=click.DateTime(["%Y-%m-%d"]),
-    help="First day; the days that pages show when left out.",
+    "--from", "first", type=click.DateTime(["%Y-%m-%d"]), help="First day; the days that pages show when left out."
 )
 @click.option("--to", "last", type=click.DateTime(["%Y-%m-%d"]), help="Last day.")
 @click.option("--target-acos", type=float, help="As a fraction; the account's own when left out.")
@@ -43,9 +40,7 @@ _OUT = Console()
 def audit(conf: config.Config, key: str, first: Any, last: Any, target_acos: float | None, form: str) -> None:
     """Show which targets and search terms cost much and convert little, and how sure that is."""
     if (first is None) != (last is None):
-        raise BadInput(
-            "Only one end of the window was given.", remedy="Give both --from and --to, or neither."
-        )
+        raise BadInput("Only one end of the window was given.", remedy="Give both --from and --to, or neither.")
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)
         facts = Facts(store)
@@ -57,18 +52,7 @@ def audit(conf: config.Config, key: str, first: Any, last: Any, target_acos: flo
         {"table": _audit_table, "json": _audit_json, "csv": _audit_csv}[form](done)
 
 
-_SHOWN = (
-    "campaign",
-    "ad_group",
-    "target",
-    "match_type",
-    "term",
-    "clicks",
-    "orders",
-    "verdict",
-    "p_over",
-    "needed_cvr",
-)
+_SHOWN = ("campaign", "ad_group", "target", "match_type", "term", "clicks", "orders", "verdict", "p_over", "needed_cvr")
 
 
 def _finding_rows(done: auditing.Audit) -> list[dict[str, Any]]:
@@ -76,9 +60,7 @@ def _finding_rows(done: auditing.Audit) -> list[dict[str, Any]]:
     for found in done.found:
         for row in found.rows.to_dicts():
             money = {name: from_micro(row[name]) for name in ("spend", "sales", "stake")}
-            rows.append(
-                {"check": found.check.key, **{n: row.get(n) for n in _SHOWN}, "acos": _acos(row), **money}
-            )
+            rows.append({"check": found.check.key, **{n: row.get(n) for n in _SHOWN}, "acos": _acos(row), **money})
     return rows
 
 
@@ -86,8 +68,9 @@ def _audit_table(done: auditing.Audit) -> None:
     account = done.look.account
     assumed = " (assumed)" if not account.target_set and done.look.aims.account == account.target_acos else ""
     _OUT.print(
-        f"[bold]{done.look.account.brand}, {done.look.account.country}[/]  {done.look.window.first} to {done.look.window.last}, "
-        f"target ACOS {done.look.aims.account:.0%}{assumed}, money in {done.look.account.currency}; at stake is per 30 days."
+        f"[bold]{done.look.account.brand}, {done.look.account.country}[/]  {done.look.window.first} to"
+        f" {done.look.window.last}, target ACOS {done.look.aims.account:.0%}{assumed}, money in"
+        f" {done.look.account.currency}; at stake is per 30 days."
     )
     for found in done.found:
         share = f"they spent {found.spend / done.spend:.1%} of all" if done.spend else ""
@@ -100,9 +83,13 @@ def _audit_table(done: auditing.Audit) -> None:
         for row in found.rows.head(10).to_dicts():
             table.add_row(
                 *named(found.check, row),
-                f"{from_micro(row['stake']):,.0f}", str(row["clicks"]), str(row["orders"]),
-                f"{from_micro(row['spend']):,.0f}", _acos_of(row), _verdict_of(row),
-            )  # fmt: skip
+                f"{from_micro(row['stake']):,.0f}",
+                str(row["clicks"]),
+                str(row["orders"]),
+                f"{from_micro(row['spend']):,.0f}",
+                _acos_of(row),
+                _verdict_of(row),
+            )
         _OUT.print(table)
 
 
@@ -128,16 +115,25 @@ def _verdict_of(row: Mapping[str, Any]) -> str:
 
 def _audit_json(done: auditing.Audit) -> None:
     summary = {
-        "account": done.look.account.key, "from": done.look.window.first.isoformat(), "to": done.look.window.last.isoformat(),
-        "target_acos": done.look.aims.account, "currency": done.look.account.currency,
+        "account": done.look.account.key,
+        "from": done.look.window.first.isoformat(),
+        "to": done.look.window.last.isoformat(),
+        "target_acos": done.look.aims.account,
+        "currency": done.look.account.currency,
         "checks": [
-            {"check": f.check.key, "title": f.check.title, "rows": f.rows.height, "stake": from_micro(f.stake),
-             "spend": from_micro(f.spend), "share_of_spend": f.spend / done.spend if done.spend else None,
-             "against_sales": f.spend / done.sales if done.sales else None}
+            {
+                "check": f.check.key,
+                "title": f.check.title,
+                "rows": f.rows.height,
+                "stake": from_micro(f.stake),
+                "spend": from_micro(f.spend),
+                "share_of_spend": f.spend / done.spend if done.spend else None,
+                "against_sales": f.spend / done.sales if done.sales else None,
+            }
             for f in done.found
         ],
         "rows": _finding_rows(done),
-    }  # fmt: skip
+    }
     click.echo(json.dumps(summary, ensure_ascii=False, indent=1))
 
 
@@ -148,11 +144,7 @@ def _audit_csv(done: auditing.Audit) -> None:
 @click.command()
 @click.option("--account", "key", required=True, help="Key of the account.")
 @click.option(
-    "--output",
-    "-o",
-    type=click.Path(dir_okay=False, path_type=Path),
-    required=True,
-    help="Ends in .csv or .xlsx.",
+    "--output", "-o", type=click.Path(dir_okay=False, path_type=Path), required=True, help="Ends in .csv or .xlsx."
 )
 @click.pass_obj
 def export(conf: config.Config, key: str, output: Path) -> None:

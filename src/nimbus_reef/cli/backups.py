@@ -40,16 +40,12 @@ def put_back(conf: config.Config, source: Path, yes: bool) -> None:
         held = accounts.all_accounts(store, resting=True)
         if held and not yes:
             raise NeedsYes(
-                (
-                    f"{len(held)} accounts are held here: all of them give way to the backup of {told.made_at}.",
-                )
+                (f"{len(held)} accounts are held here: all of them give way to the backup of {told.made_at}.",)
             )
         store.engine.dispose()
         wiring.restore(conf, source)
         found = [
-            each
-            for account in accounts.all_accounts(store, resting=True)
-            for each in verify.verify(store, account.id)
+            each for account in accounts.all_accounts(store, resting=True) for each in verify.verify(store, account.id)
         ]
     if found:
         output.show([asdict(each) for each in found], "table")

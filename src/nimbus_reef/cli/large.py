@@ -23,8 +23,8 @@ from nimbus_reef.store.record.engine import Store
 @dataclass(frozen=True, slots=True)
 class Size:
     """
-    How many worlds, how many days, and over how many files the days are spread. copies: how often each world stands in the account,
-    each time under names of its own.
+    How many worlds, how many days, and over how many files the days are spread. copies: how often each world stands in
+    the account, each time under names of its own.
     """
 
     worlds: int
@@ -43,9 +43,7 @@ SIZES: Final = {"large": LARGE, "huge": HUGE}
 _PREFIXED: Final = ("campaign", "portfolio", "sku", "item_id", "parent_item_id")
 
 
-def load(
-    config: Config, store: Store, *, seed: int, last_day: date, step: Step, size: Size = LARGE
-) -> Account:
+def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step, size: Size = LARGE) -> Account:
     """Simulates and loads the large account through the ordinary intake; safe to repeat."""
     spec = replace(FERNHOLLOW, key=size.key, name=size.name)
     folder = config.var / "demo" / spec.key
@@ -61,9 +59,16 @@ def load(
                     continue  # all of them stand on the same shelves
                 _append(folder, kind, _prefixed(frame, number + copy * size.worlds), last_day, size)
     account = accounts.by_key(store, spec.key) or accounts.add(
-        store, key=spec.key, brand_name=spec.name, marketplace=spec.marketplace, country=spec.country,
-        currency=spec.currency, locale=spec.locale, timezone=spec.timezone, target_acos=spec.target_acos,
-    )  # fmt: skip
+        store,
+        key=spec.key,
+        brand_name=spec.name,
+        marketplace=spec.marketplace,
+        country=spec.country,
+        currency=spec.currency,
+        locale=spec.locale,
+        timezone=spec.timezone,
+        target_acos=spec.target_acos,
+    )
     for path in sorted(folder.glob("*.csv")):
         step(f"loading {path.stem}")
         kind = path.stem.partition("-")[0]

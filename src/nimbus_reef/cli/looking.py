@@ -43,10 +43,14 @@ from nimbus_reef.store.record.engine import Store
 
 _ACCOUNT = click.option("--account", "key", required=True, help="Key of the account.")
 _WINDOW = click.option(
-    "--window", default="", metavar="DAYS",
-    help="last-30, a month such as 2026-10, or 2026-09-17..2026-10-16; last-30 when not given, or the newest sum of "
-    "several days where the newest figures are one.",
-)  # fmt: skip
+    "--window",
+    default="",
+    metavar="DAYS",
+    help=(
+        "last-30, a month such as 2026-10, or 2026-09-17..2026-10-16; last-30 when not given, or the newest sum of "
+        "several days where the newest figures are one."
+    ),
+)
 _COVERED_DAYS = 120
 
 
@@ -59,9 +63,7 @@ def _look(store: Store, facts: Facts, key: str, window: str, against: str = DEFA
 
 
 def _found(facts: Facts, look: Look) -> Findings:
-    return findings_of(
-        facts, look, hidden_findings.away(facts.store, look.account.id), today_of(look.account)
-    )
+    return findings_of(facts, look, hidden_findings.away(facts.store, look.account.id), today_of(look.account))
 
 
 @click.command()
@@ -80,12 +82,18 @@ def pulse(conf: config.Config, window: str, form: str) -> None:
             now, then = made.now, made.then
             rows.append(
                 {
-                    "account": account.key, "currency": account.currency, "newest_day": newest,
-                    "spend": from_micro(now.spend) if now else None, "sales": from_micro(now.sales) if now else None,
-                    "acos": now.acos if now else None, "tacos": now.tacos if now else None,
-                    "acos_before": then.acos if then else None, "report": made.source, "planned": made.planned,
+                    "account": account.key,
+                    "currency": account.currency,
+                    "newest_day": newest,
+                    "spend": from_micro(now.spend) if now else None,
+                    "sales": from_micro(now.sales) if now else None,
+                    "acos": now.acos if now else None,
+                    "tacos": now.tacos if now else None,
+                    "acos_before": then.acos if then else None,
+                    "report": made.source,
+                    "planned": made.planned,
                 }
-            )  # fmt: skip
+            )
     output.show(rows, form)
 
 
@@ -104,9 +112,8 @@ def coverage(conf: config.Config, key: str, form: str) -> None:
         window = Window(newest - timedelta(days=_COVERED_DAYS - 1), newest)
         for kind, own in sorted(spans.items()):
             found = stretches(
-                window, own, labels_in_use(own), newest, account.maturing_days,
-                matures="sales" in KINDS[kind].summed,
-            )  # fmt: skip
+                window, own, labels_in_use(own), newest, account.maturing_days, matures="sales" in KINDS[kind].summed
+            )
             rows += [
                 {"kind": kind, "state": each.state.value, "from": each.days.first, "to": each.days.last}
                 for each in found
@@ -148,11 +155,7 @@ _DELIVERY = _tables_of(delivery_files.NEEDS, delivery_files.FILES)
 @_ACCOUNT
 @_WINDOW
 @click.option(
-    "--view",
-    type=click.Choice(list(catalog_files.FILES)),
-    default="families",
-    show_default=True,
-    help="Which table.",
+    "--view", type=click.Choice(list(catalog_files.FILES)), default="families", show_default=True, help="Which table."
 )
 @FORMAT
 @click.pass_obj
@@ -193,18 +196,29 @@ def findings(conf: config.Config, key: str, window: str, form: str) -> None:
         news = since_last(facts, look.account, found, "").since.news
     rows = [
         {
-            "finding": group.check.key, **dict(zip(("what", "where"), named(group.check, row), strict=True)), "news": str(news.get((group.check.key, row["row_id"]), "")), "to_do": group.check.to_do, "row": row["row_id"], "campaign": row["campaign"],
-            "ad_group": row["ad_group"], "target": row["target"], "term": row.get("term"),
-            "at_stake": from_micro(row["stake"]), "clicks": row["clicks"], "orders": row["orders"],
-            "spend": from_micro(row["spend"]), "sales": from_micro(row["sales"]),
+            "finding": group.check.key,
+            **dict(zip(("what", "where"), named(group.check, row), strict=True)),
+            "news": str(news.get((group.check.key, row["row_id"]), "")),
+            "to_do": group.check.to_do,
+            "row": row["row_id"],
+            "campaign": row["campaign"],
+            "ad_group": row["ad_group"],
+            "target": row["target"],
+            "term": row.get("term"),
+            "at_stake": from_micro(row["stake"]),
+            "clicks": row["clicks"],
+            "orders": row["orders"],
+            "spend": from_micro(row["spend"]),
+            "sales": from_micro(row["sales"]),
         }
         for group in found.groups
         for row in group.rows.to_dicts()
-    ]  # fmt: skip
+    ]
     click.echo(
         f"{from_micro(found.overspend):,.2f} {look.account.currency} per 30 days likely above target, "
-        "the same money counted once.", err=True,
-    )  # fmt: skip
+        "the same money counted once.",
+        err=True,
+    )
     output.show(rows, form)
 
 
@@ -212,31 +226,32 @@ def findings(conf: config.Config, key: str, window: str, form: str) -> None:
 @_ACCOUNT
 @_WINDOW
 @click.option(
-    "--view",
-    type=click.Choice(list(judged_tables.VIEWS)),
-    default="targets",
-    show_default=True,
-    help="Which rows.",
+    "--view", type=click.Choice(list(judged_tables.VIEWS)), default="targets", show_default=True, help="Which rows."
 )
-@click.option(
-    "--where", multiple=True, help="A filter as in the page's address, such as acos:gt:28; may repeat."
-)
+@click.option("--where", multiple=True, help="A filter as in the page's address, such as acos:gt:28; may repeat.")
 @click.option("--search", default="", help="Words, “exact words” in quotes, -without.")
 @click.option("--sort", default="-stake", show_default=True, help="A column; with - in front, largest first.")
 @click.option(
-    "--output", "-o", "target", type=click.Path(dir_okay=False, path_type=Path),
+    "--output",
+    "-o",
+    "target",
+    type=click.Path(dir_okay=False, path_type=Path),
     help="Ends in .csv, .xlsx or .parquet; CSV on the screen when left out.",
-)  # fmt: skip
+)
 @click.pass_obj
 def table(
-    conf: config.Config, key: str, window: str, view: str, where: tuple[str, ...], search: str, sort: str,
+    conf: config.Config,
+    key: str,
+    window: str,
+    view: str,
+    where: tuple[str, ...],
+    search: str,
+    sort: str,
     target: Path | None,
-) -> None:  # fmt: skip
+) -> None:
     """Write the rows of a table, filtered and sorted as on its page."""
     if target is not None and target.suffix not in (".csv", ".xlsx", ".parquet"):
-        raise BadInput(
-            f"“{target.name}” is not a kind of table.", remedy="End it in .csv, .xlsx or .parquet."
-        )
+        raise BadInput(f"“{target.name}” is not a kind of table.", remedy="End it in .csv, .xlsx or .parquet.")
     shown = judged_tables.VIEWS[view]
     with wiring.running_store(conf) as store:
         facts = Facts(store)
@@ -246,9 +261,14 @@ def table(
         filters = tables.parse_filters(where, known)
         rows = with_marks(facts, look, shown.subject, judged(facts, look, shown.subject), filters)
         listed = tables.listing(
-            rows, filters=filters, query=search.strip(),
-            text_columns=shown.text_columns, sort=sort, fields=known, page=1,
-        )  # fmt: skip
+            rows,
+            filters=filters,
+            query=search.strip(),
+            text_columns=shown.text_columns,
+            sort=sort,
+            fields=known,
+            page=1,
+        )
     made = judged_tables.table_to_export(shown, listed.ordered, look.window)
     if target is None or target.suffix == ".csv":
         lines = "".join(csv_lines(made.rows.columns, made.rows.iter_rows()))
@@ -275,15 +295,21 @@ def plan(conf: config.Config, key: str, form: str) -> None:
     output.show(
         [
             {
-                "row": each.change.row, "action": each.change.action.value, "entity": each.change.entity.value,
-                "campaign": each.change.campaign, "ad_group": each.change.ad_group, "target": each.change.target,
-                "field": each.change.field, "old": each.change.old_value, "new": each.change.new_value,
+                "row": each.change.row,
+                "action": each.change.action.value,
+                "entity": each.change.entity.value,
+                "campaign": each.change.campaign,
+                "ad_group": each.change.ad_group,
+                "target": each.change.target,
+                "field": each.change.field,
+                "old": each.change.old_value,
+                "new": each.change.new_value,
                 "accepted_at": each.accepted_at,
             }
             for each in planned
         ],
         form,
-    )  # fmt: skip
+    )
 
 
 @click.command()
@@ -298,9 +324,14 @@ def close(conf: config.Config, key: str, window: str) -> None:
         _need(facts, look, SOURCES)
         found = _found(facts, look)
         closed_audits.close(
-            store, look.account.id, None, part="", address=urlencode([*([("window", window)] if window else []), ("looked_at", look.window.days)]),
-            overspend=found.overspend, found=written_down(found),
-        )  # fmt: skip
+            store,
+            look.account.id,
+            None,
+            part="",
+            address=urlencode([*([("window", window)] if window else []), ("looked_at", look.window.days)]),
+            overspend=found.overspend,
+            found=written_down(found),
+        )
     click.echo(f"Closed with {found.count()} findings.")
 
 
@@ -328,40 +359,36 @@ def standing(conf: config.Config, key: str, window: str, by: str, form: str) -> 
             return
         if by == "account":
             groups = [
-                (
-                    key,
-                    from_micro(int(on.ads["spend"].sum())),
-                    list(standing_work.account_places(facts, look).values()),
-                )
+                (key, from_micro(int(on.ads["spend"].sum())), list(standing_work.account_places(facts, look).values()))
             ]
         else:
             groups = standing_work.by_group(facts, look, by)
     output.show(
         [
             {
-                by: name, "spend": round(spend, 2), "metric": each.standing.metric, "value": each.standing.value,
-                "typical": each.standing.typical, "ahead_of": each.standing.percentile, "low": each.standing.low,
-                "high": each.standing.high, "lacks": " ".join(str(part) for part in each.standing.thin or ()),
+                by: name,
+                "spend": round(spend, 2),
+                "metric": each.standing.metric,
+                "value": each.standing.value,
+                "typical": each.standing.typical,
+                "ahead_of": each.standing.percentile,
+                "low": each.standing.low,
+                "high": each.standing.high,
+                "lacks": " ".join(str(part) for part in each.standing.thin or ()),
             }
             for name, spend, placed in groups
             for each in placed
         ],
         form,
-    )  # fmt: skip
+    )
 
 
 @click.command()
 @_ACCOUNT
 @_WINDOW
+@click.option("--against", default=DEFAULT_AGAINST, show_default=True, help="preceding, last-year or a range.")
 @click.option(
-    "--against", default=DEFAULT_AGAINST, show_default=True, help="preceding, last-year or a range."
-)
-@click.option(
-    "--by",
-    type=click.Choice(movement_work.GROUPINGS),
-    default="product",
-    show_default=True,
-    help="Who moved.",
+    "--by", type=click.Choice(movement_work.GROUPINGS), default="product", show_default=True, help="Who moved."
 )
 @FORMAT
 @click.pass_obj
@@ -371,9 +398,7 @@ def movement(conf: config.Config, key: str, window: str, against: str, by: str, 
         facts = Facts(store)
         look = _look(store, facts, key, window, against)
         if look.against is None:
-            raise BadInput(
-                "Movement needs days to compare with.", remedy="Leave --against out, or name some."
-            )
+            raise BadInput("Movement needs days to compare with.", remedy="Leave --against out, or name some.")
         rows = movement_work.sides(facts, look, by)
     split = change.split_acos(rows)
     shown = rows if split is None else split

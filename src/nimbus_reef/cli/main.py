@@ -34,11 +34,7 @@ COMMANDS: Final = {
         "catalog",
         "Show families, product ads, eligibility, gaps, listings, or keywords bought twice.",
     ),
-    "close": (
-        "looking",
-        "close",
-        "Close an audit: the next one says what is new, what came back and what is gone.",
-    ),
+    "close": ("looking", "close", "Close an audit: the next one says what is new, what came back and what is gone."),
     "coverage": (
         "looking",
         "coverage",
@@ -52,11 +48,7 @@ COMMANDS: Final = {
     ),
     "demo": ("starting", "demo", "Simulate two made-up brands and load their reports."),
     "export": ("auditing", "export", "Write the plan of an account as a change sheet."),
-    "findings": (
-        "looking",
-        "findings",
-        "Show the findings of an account, largest first; those put away are left out.",
-    ),
+    "findings": ("looking", "findings", "Show the findings of an account, largest first; those put away are left out."),
     "import": ("record", "import_", "Load report files (CSV, XLSX, Parquet) into an account."),
     "migrate": ("starting", "migrate", "Bring the database's tables up to date."),
     "movement": (
@@ -64,16 +56,8 @@ COMMANDS: Final = {
         "movement",
         "Show who moved spend, sales and ACOS: class, effect on profit, and ACOS split by factor.",
     ),
-    "plan": (
-        "looking",
-        "plan",
-        "Show the changes that wait in an account's plan; `reef export` writes the sheet.",
-    ),
-    "prepare": (
-        "starting",
-        "prepare",
-        "Wait for the database and bring its tables up to date, before `reef serve`.",
-    ),
+    "plan": ("looking", "plan", "Show the changes that wait in an account's plan; `reef export` writes the sheet."),
+    "prepare": ("starting", "prepare", "Wait for the database and bring its tables up to date, before `reef serve`."),
     "pulse": ("looking", "pulse", "Show every account: spend, sales, ACOS, TACOS, against the days before."),
     "rebuild-snapshots": (
         "record",
@@ -97,11 +81,7 @@ COMMANDS: Final = {
         "Show where metrics stand among category peers: the per cent of them each is ahead of.",
     ),
     "table": ("looking", "table", "Write the rows of a table, filtered and sorted as on its page."),
-    "undo": (
-        "record",
-        "undo_",
-        "Put the days of a batch back as they were before it; `reef batches` lists them.",
-    ),
+    "undo": ("record", "undo_", "Put the days of a batch back as they were before it; `reef batches` lists them."),
     "up": ("starting", "up", "Start database, worker and web together; Ctrl-C stops them all."),
     "user": ("people", "user", "Manage the people who may sign in."),
     "verify": (
@@ -118,7 +98,10 @@ answers at once.
 
 
 class Reef(click.Group):
-    """Imports commands when they are asked for, and turns what a person can mend into one clear line and an exit code."""
+    """
+    Imports commands when they are asked for, and turns what a person can mend into one clear line
+    and an exit code.
+    """
 
     def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002  # as click asks
         """All of them, by name."""

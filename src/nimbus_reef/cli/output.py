@@ -15,9 +15,13 @@ from nimbus_reef.formats.tables import DIGITS, csv_lines
 
 _WIDEST: Final = 400
 FORMAT = click.option(
-    "--format", "form", type=click.Choice(["table", "json", "csv"]), default="table", show_default=True,
+    "--format",
+    "form",
+    type=click.Choice(["table", "json", "csv"]),
+    default="table",
+    show_default=True,
     help="For reading, or for a program.",
-)  # fmt: skip
+)
 """How rows are printed: the option of every command that shows some."""
 
 

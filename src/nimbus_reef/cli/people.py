@@ -30,15 +30,12 @@ _BRANDS_ARE = "A brand this person sees; may be given several times."
 @click.option("--brand", "brands", multiple=True, help=_BRANDS_ARE)
 @click.password_option(help=f"At least {people.SHORTEST_PASSWORD} characters; asked for when not given.")
 @click.pass_obj
-def user_add(
-    conf: config.Config, email: str, name: str, role: str, brands: tuple[str, ...], password: str
-) -> None:
+def user_add(conf: config.Config, email: str, name: str, role: str, brands: tuple[str, ...], password: str) -> None:
     """Add a person. One who is there already is changed by `set` and `password`."""
     with wiring.running_store(conf) as store:
         person = people.add(
-            store, email=email, name=name or email, password=password, role=people.Role(role),
-            brand_names=brands,
-        )  # fmt: skip
+            store, email=email, name=name or email, password=password, role=people.Role(role), brand_names=brands
+        )
     click.echo(f"{person.email} may sign in as {person.role.value}.")
 
 
@@ -50,11 +47,7 @@ def user_list(conf: config.Config) -> None:
         found, brands = people.everybody(store), dict(people.brands(store))
     for each in found:
         who = each.person
-        sees = (
-            "every brand"
-            if who.manages
-            else ", ".join(sorted(brands[one] for one in who.brands)) or "no brand"
-        )
+        sees = "every brand" if who.manages else ", ".join(sorted(brands[one] for one in who.brands)) or "no brand"
         state = "" if each.active else "  switched off"
         click.echo(f"{who.email}  {who.role.value}  {sees}{'  invited' if each.invited else ''}{state}")
 
@@ -72,9 +65,7 @@ def _known(store: Store, email: str) -> people.Listed:
 @click.option("--brand", "brands", multiple=True, help=f"{_BRANDS_ARE} As they were when none is given.")
 @click.option("--active/--off", default=None, help="Lets somebody in, or out.")
 @click.pass_obj
-def user_set(
-    conf: config.Config, email: str, role: str | None, brands: tuple[str, ...], active: bool | None
-) -> None:
+def user_set(conf: config.Config, email: str, role: str | None, brands: tuple[str, ...], active: bool | None) -> None:
     """Change a person's role or brands, or switch them off; what is not given stays."""
     with wiring.running_store(conf) as store:
         who = _known(store, email).person
@@ -124,12 +115,8 @@ def account_group() -> None:
 @click.option("--country", required=True, help="Two letters, such as DE.")
 @click.option("--currency", required=True, help="Three letters, such as EUR.")
 @click.option("--timezone", required=True, help="Such as Europe/Berlin; days are cut by it.")
-@click.option(
-    "--locale", default="en", show_default=True, help="How figures are written, such as en_GB or de_DE."
-)
-@click.option(
-    "--target-acos", type=float, help="As a fraction, such as 0.28; 0.30 is assumed until one is set."
-)
+@click.option("--locale", default="en", show_default=True, help="How figures are written, such as en_GB or de_DE.")
+@click.option("--target-acos", type=float, help="As a fraction, such as 0.28; 0.30 is assumed until one is set.")
 @click.pass_obj
 def account_add(conf: config.Config, /, key: str, **values: Any) -> None:
     """Add a brand account; KEY names it in links and commands."""

@@ -117,13 +117,16 @@ class _Said:
         if {"from", "to"} <= set(own) or "period" in own:
             columns.pop("date", None)
         made = replace(
-            suggested, columns=columns, date_order=self.dates or suggested.date_order,
-            decimal=self.decimal or suggested.decimal, rate=self.rate,
+            suggested,
+            columns=columns,
+            date_order=self.dates or suggested.date_order,
+            decimal=self.decimal or suggested.decimal,
+            rate=self.rate,
             values={
                 **suggested.values,
                 **{name: {**suggested.values.get(name, {}), **words} for name, words in self.meanings.items()},
             },
-        )  # fmt: skip
+        )
         # The days in a title are suggested for a sum, never applied: wrong days would be counted twice.
         given = None if READ_KINDS[made.kind].takes_blocks else made.days
         return replace(made, days=None if made.dated else self.days or given)
@@ -133,14 +136,10 @@ _DAY = click.DateTime(["%Y-%m-%d"])
 
 
 @click.command("import")
-@click.argument(
-    "files", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path)
-)
+@click.argument("files", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path))
 @click.option("--account", "key", required=True, help="Key of the account.")
 @click.option("--kind", type=click.Choice(list(KINDS)), help="Kind of report; recognised when not given.")
-@click.option(
-    "--sheet", "sheets", multiple=True, help="Sheet of a workbook; all that fit a kind when not given."
-)
+@click.option("--sheet", "sheets", multiple=True, help="Sheet of a workbook; all that fit a kind when not given.")
 @click.option(
     "--column",
     "columns",
@@ -157,41 +156,53 @@ _DAY = click.DateTime(["%Y-%m-%d"])
     help="How 03/04/2026 is read.",
     metavar="day-first|month-first",
 )
-@click.option(
-    "--decimal", type=click.Choice([",", "."]), help="The decimal sign, where no cell says which it is."
-)
+@click.option("--decimal", type=click.Choice([",", "."]), help="The decimal sign, where no cell says which it is.")
 @click.option(
     "--separator",
     type=click.Choice([*("tab" if sign == "\t" else sign for sign in SEPARATORS)]),
     help="The separator of a CSV; detected when not given.",
 )
+@click.option("--header-line", type=click.IntRange(1), help="The line number of the header; detected when not given.")
 @click.option(
-    "--header-line", type=click.IntRange(1), help="The line number of the header; detected when not given."
+    "--value",
+    "values_",
+    multiple=True,
+    metavar="COLUMN:WORD=OURS",
+    help="What a word of a closed list means, such as match_type:WORD=phrase; - turns its rows away.",
 )
 @click.option(
-    "--value", "values_", multiple=True, metavar="COLUMN:WORD=OURS",
-    help="What a word of a closed list means, such as match_type:WORD=phrase; - turns its rows away.",
-)  # fmt: skip
-@click.option(
-    "--rate", type=click.FloatRange(min=0, min_open=True),
+    "--rate",
+    type=click.FloatRange(min=0, min_open=True),
     help="What one unit of the file's currency is in the account's, where they differ.",
-)  # fmt: skip
+)
 @click.option(
     "--scope",
     type=click.Choice([str(label) for label in SCOPES]),
     help="Ad format the file holds; as its campaigns say, else as last time, when not given.",
 )
-@click.option(
-    "--again", is_flag=True, help="Load a file once more whose very same bytes were loaded already."
-)
+@click.option("--again", is_flag=True, help="Load a file once more whose very same bytes were loaded already.")
 @click.option("--yes", is_flag=True, help="Go ahead where the file would remove held days or looks unusual.")
 @click.pass_obj
 def import_(
-    conf: config.Config, files: tuple[Path, ...], key: str, kind: str | None, sheets: tuple[str, ...],
-    columns: tuple[str, ...], first: datetime | None, last: datetime | None, day: datetime | None,
-    dates: str | None, decimal: str | None, separator: str | None, header_line: int | None, values_: tuple[str, ...],
-    rate: float | None, scope: str | None, again: bool, yes: bool,
-) -> None:  # fmt: skip
+    conf: config.Config,
+    files: tuple[Path, ...],
+    key: str,
+    kind: str | None,
+    sheets: tuple[str, ...],
+    columns: tuple[str, ...],
+    first: datetime | None,
+    last: datetime | None,
+    day: datetime | None,
+    dates: str | None,
+    decimal: str | None,
+    separator: str | None,
+    header_line: int | None,
+    values_: tuple[str, ...],
+    rate: float | None,
+    scope: str | None,
+    again: bool,
+    yes: bool,
+) -> None:
     """
     Load report files (CSV, XLSX, Parquet) into an account.
 
@@ -200,10 +211,16 @@ def import_(
     kept as that sum.
     """
     said = _Said(
-        kind, sheets, _columns(columns), DateOrder(dates.replace("-", "_")) if dates else None,
-        {",": Style.COMMA, ".": Style.DOT}[decimal] if decimal else None, _span(first, last, day),
-        _meanings(values_), rate, Layout("\t" if separator == "tab" else separator or "", header_line or 0),
-    )  # fmt: skip
+        kind,
+        sheets,
+        _columns(columns),
+        DateOrder(dates.replace("-", "_")) if dates else None,
+        {",": Style.COMMA, ".": Style.DOT}[decimal] if decimal else None,
+        _span(first, last, day),
+        _meanings(values_),
+        rate,
+        Layout("\t" if separator == "tab" else separator or "", header_line or 0),
+    )
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)
         for path in files:
@@ -214,9 +231,7 @@ def import_(
                     f"(batch {looked.before.id}, {looked.before.rows:,} rows); left. --again loads it once more."
                 )
                 continue
-            done = _import_one(
-                store, account, path, said.maps(looked), scope=scope, usual=looked.scope, confirmed=yes
-            )
+            done = _import_one(store, account, path, said.maps(looked), scope=scope, usual=looked.scope, confirmed=yes)
             for loaded in done:
                 detail = {"batch": loaded.batch_id, "file": path.name}
                 trail.note(store, "loaded", person_id=None, account_id=loaded.account_id, detail=detail)
@@ -233,17 +248,13 @@ def _why_rejected(store: Store, loaded: Loaded) -> list[str]:
     if not loaded.rejected:
         return []
     choices = {column.name for column in KINDS[loaded.kind].columns if column.holds is CellKind.CHOICE}
-    counted = Counter(
-        (column, value, reason) for _, column, value, reason in loads.rejects(store, loaded.batch_id)
-    )
+    counted = Counter((column, value, reason) for _, column, value, reason in loads.rejects(store, loaded.batch_id))
     told = []
     for (column, value, reason), times in counted.most_common(_REASONS_TOLD):
         flag = f'; say what it means by --value "{column}:{value}=…"' if column in choices and value else ""
         told.append(f"{times:,} × {column} “{value}”: {reason}{flag}")
     if len(counted) > _REASONS_TOLD:
-        told.append(
-            f"and {len(counted) - _REASONS_TOLD:,} other reasons; the batch's page in Intake has every line."
-        )
+        told.append(f"and {len(counted) - _REASONS_TOLD:,} other reasons; the batch's page in Intake has every line.")
     return told
 
 
@@ -262,9 +273,15 @@ def _told(loaded: Loaded) -> str:
 
 
 def _import_one(
-    store: Store, account: Account, path: Path, chosen: list[ColumnMap], *, scope: str | None, usual: str,
+    store: Store,
+    account: Account,
+    path: Path,
+    chosen: list[ColumnMap],
+    *,
+    scope: str | None,
+    usual: str,
     confirmed: bool,
-) -> tuple[Loaded, ...]:  # fmt: skip
+) -> tuple[Loaded, ...]:
     with progress_bar(path.name) as report:
         return intake.load(
             store,
@@ -286,16 +303,26 @@ def _import_one(
 @click.option("--account", "key", required=True, help="Key of the account.")
 @FORMAT
 @click.pass_obj
-def batches(conf: config.Config, key: str, form: str) -> None:  # fmt: skip
+def batches(conf: config.Config, key: str, form: str) -> None:
     """List what was loaded into an account, newest first."""
     with wiring.running_store(conf) as store:
         found = loads.batches(store, wiring.account(store, key).id, limit=1_000)
     rows = [
-        {"batch": b.id, "kind": b.kind, "scope": b.scope, "file": b.file_name, "from": b.first_day,
-         "to": b.last_day, "rows": b.rows, "rejected": b.rejected, "replaced": b.removed,
-         "loaded_at": b.loaded_at, "undone_at": b.undone_at}
+        {
+            "batch": b.id,
+            "kind": b.kind,
+            "scope": b.scope,
+            "file": b.file_name,
+            "from": b.first_day,
+            "to": b.last_day,
+            "rows": b.rows,
+            "rejected": b.rejected,
+            "replaced": b.removed,
+            "loaded_at": b.loaded_at,
+            "undone_at": b.undone_at,
+        }
         for b in found
-    ]  # fmt: skip
+    ]
     output.show(rows, form)
 
 

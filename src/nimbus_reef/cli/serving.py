@@ -39,8 +39,8 @@ log = structlog.get_logger("worker")
 _PATIENCE = 120.0
 _THREADS = 48
 """
-Many wait for slow senders and hardly any works: what computes takes all cores by itself. A process can be given all senders, as
-whichever is free accepts, so that each has threads for them.
+Many wait for slow senders and hardly any works: what computes takes all cores by itself. A process can be given all
+senders, as whichever is free accepts, so that each has threads for them.
 """
 _SENDERS_PATIENCE = 20
 """Seconds for which a sender may be silent in the middle of a request."""
@@ -56,16 +56,12 @@ def up(conf: Config, *, with_demo: bool) -> None:
     """Settles ports and hands over to a supervisor, which starts again what stops; does not return."""
     for folder in (conf.var, conf.local):
         folder.mkdir(parents=True, exist_ok=True)
-    locks = [
-        _locked(folder) for folder in sorted({conf.local, *([conf.var] if conf.private_database else [])})
-    ]
+    locks = [_locked(folder) for folder in sorted({conf.local, *([conf.var] if conf.private_database else [])})]
     programs = {"worker": f"{_REEF} worker --wait", "web": _web_command(with_demo=with_demo)}
     environment = dict(os.environ)
     if conf.private_database:
         programs = {"database": f"{_REEF} database", **programs}
-        place = server.prepare(
-            wiring.database_folder(conf), wiring.free_port("127.0.0.1", conf.database_port)
-        )
+        place = server.prepare(wiring.database_folder(conf), wiring.free_port("127.0.0.1", conf.database_port))
         wiring.note_port(place)
         environment["REEF_DATABASE_PORT"] = str(place.port)
     environment["REEF_PORT"] = str(wiring.free_port(conf.host, conf.port))
@@ -80,7 +76,8 @@ def up(conf: Config, *, with_demo: bool) -> None:
 
 def _locked(folder: Path) -> int:
     """
-    The open lock file of a folder, held until this process and what it becomes end; Conflict names the process that holds it.
+    The open lock file of a folder, held until this process and what it becomes end; Conflict names the process that
+    holds it.
 
     The kernel frees it with that process, so what a killed one left behind stops nobody.
     """
@@ -111,8 +108,8 @@ def _web_command(*, with_demo: bool) -> str:
 
 def supervised(programs: Mapping[str, str], folder: Path) -> str:
     """
-    What the supervisor is told: each program in the foreground, its lines on our own output, started again after a pause that grows
-    with every try; the first one stops last.
+    What the supervisor is told: each program in the foreground, its lines on our own output, started again after a
+    pause that grows with every try; the first one stops last.
     """
     lines = [
         "[supervisord]",
@@ -128,10 +125,19 @@ def supervised(programs: Mapping[str, str], folder: Path) -> str:
     tied = "setpriv --pdeathsig TERM " if shutil.which("setpriv") else ""
     for place, (name, command) in enumerate(programs.items()):
         lines += [
-            f"[program:{name}]", f"command={tied}{command}".replace("%", "%%"), f"priority={place}", "autorestart=true", "startsecs=3",
-            "startretries=1000000", "stopwaitsecs=20", "stopasgroup=false", "killasgroup=true", "redirect_stderr=true",
-            "stdout_logfile=/dev/fd/1", "stdout_logfile_maxbytes=0",
-        ]  # fmt: skip
+            f"[program:{name}]",
+            f"command={tied}{command}".replace("%", "%%"),
+            f"priority={place}",
+            "autorestart=true",
+            "startsecs=3",
+            "startretries=1000000",
+            "stopwaitsecs=20",
+            "stopasgroup=false",
+            "killasgroup=true",
+            "redirect_stderr=true",
+            "stdout_logfile=/dev/fd/1",
+            "stdout_logfile_maxbytes=0",
+        ]
     return "\n".join(lines) + "\n"
 
 
@@ -197,9 +203,7 @@ class _Web(BaseApplication):  # type: ignore[misc]  # gunicorn has no types
 
     def load(self) -> Any:
         store = wiring.open_store(self._conf)
-        made = make_app(
-            self._conf, store, make_queue(self._conf, store), secret_key=wiring.secret_key(self._conf)
-        )
+        made = make_app(self._conf, store, make_queue(self._conf, store), secret_key=wiring.secret_key(self._conf))
         quieten_collector()
         # Beside the first pages: whoever comes first is not to wait for all of them.
         threading.Thread(target=compile_templates, args=(made,), daemon=True).start()
@@ -242,11 +246,17 @@ def serve(conf: Config) -> None:
 
 
 _ARENA_MAX, _ARENAS = -8, 2
-"""`mallopt`'s name for it; by itself the C library gives each thread a heap of its own, and what one gave back the others cannot have."""
+"""
+`mallopt`'s name for it; by itself the C library gives each thread a heap of its own, and what one gave back the others
+cannot have.
+"""
 
 
 def _share_arenas() -> None:
-    """The threads of a web process share their memory: a seventh less of it, at no cost in time that could be measured."""
+    """
+    The threads of a web process share their memory: a seventh less of it, at no cost in time that
+    could be measured.
+    """
     with suppress(OSError, AttributeError):
         ctypes.CDLL(None).mallopt(_ARENA_MAX, _ARENAS)
 
@@ -259,9 +269,7 @@ def _ready(arbiter: Any, conf: Config) -> None:
 def _be_impatient(arbiter: Any) -> None:
     """Connections have the listener's options: whoever falls silent while sending gives the thread free."""
     for listener in arbiter.LISTENERS:
-        listener.sock.setsockopt(
-            socket.SOL_SOCKET, socket.SO_RCVTIMEO, struct.pack("ll", _SENDERS_PATIENCE, 0)
-        )
+        listener.sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVTIMEO, struct.pack("ll", _SENDERS_PATIENCE, 0))
 
 
 _HERE: Final = {"0.0.0.0": "127.0.0.1", "::": "[::1]"}  # noqa: S104  what is told, not where it listens

@@ -90,7 +90,10 @@ def migrate(conf: config.Config) -> None:
     type=click.Choice(["small", "large", "huge"]),
     default="small",
     show_default=True,
-    help="large adds an account of about 3,000 campaigns, 60,000 targets, 6 million term rows over 90 days; huge one of eight times that (an hour to make).",
+    help=(
+        "large adds an account of about 3,000 campaigns, 60,000 targets, 6 million term rows over 90 days; huge one of"
+        " eight times that (an hour to make)."
+    ),
 )
 @click.pass_obj
 def demo(conf: config.Config, seed: int, until: Any, size: str) -> None:

@@ -97,9 +97,7 @@ def migrate(config: Config) -> str:
 
 def restore(config: Config, source: Path) -> None:
     """Puts back what a backup holds; day files are made anew when they are asked for."""
-    owner = engine.connect(
-        config.database_url or private_server(config).owner_url, config.snapshots, config.scratch
-    )
+    owner = engine.connect(config.database_url or private_server(config).owner_url, config.snapshots, config.scratch)
     try:
         backup.restore(owner.engine, source, upkeep.kept_files(config), config.scratch)
     finally:

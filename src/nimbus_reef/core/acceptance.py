@@ -1,8 +1,9 @@
 """
 Accepting proposals into a plan: each package whole or not at all, and no click above target costs more than today.
 
-A package that would make a click of something judged above target cost more than it does at most today, with everything in the plan and in
-force, is refused with that price. What another package of the same acceptance makes possible (a cut beside a boost) is taken after it.
+A package that would make a click of something judged above target cost more than it does at most today, with everything
+in the plan and in force, is refused with that price. What another package of the same acceptance makes possible (a cut
+beside a boost) is taken after it.
 """
 
 from __future__ import annotations
@@ -19,8 +20,9 @@ from nimbus_reef.core.plan import taken
 @dataclass(frozen=True, slots=True)
 class Acceptance:
     """
-    What becomes of packages, by their places: new (they go in), already (planned just so), stopped (bids on what the plan pauses), packaged (alone, of what a package in the plan changes),
-    contradicted (they change what another of them changes), refused (with the price that would rise). replaced: changes that leave.
+    What becomes of packages, by their places: new (they go in), already (planned just so), stopped (bids on what the
+    plan pauses), packaged (alone, of what a package in the plan changes), contradicted (they change what another of
+    them changes), refused (with the price that would rise). replaced: changes that leave.
     plan: the plan afterwards.
     """
 
@@ -38,8 +40,8 @@ def accepted(
     held: Sequence[Change], packages: Sequence[Sequence[Change]], campaigns: Mapping[str, CampaignBids]
 ) -> Acceptance:
     """
-    Accepts packages into a plan, in their order. campaigns: the bids in force of the campaigns they change; of others no price is known,
-    and none refuses anything.
+    Accepts packages into a plan, in their order. campaigns: the bids in force of the campaigns they change; of others
+    no price is known, and none refuses anything.
     """
     told = taken(held, packages)
     own = [packages[place] for place in told.new]
@@ -76,10 +78,11 @@ def accepted(
     )
 
 
-def dearer(
-    before: Sequence[Change], after: Sequence[Change], campaigns: Mapping[str, CampaignBids]
-) -> list[Rise]:
-    """What would cost more than today once a plan has become another, and more than it did in the plan before; the largest first."""
+def dearer(before: Sequence[Change], after: Sequence[Change], campaigns: Mapping[str, CampaignBids]) -> list[Rise]:
+    """
+    What would cost more than today once a plan has become another, and more than it did in the plan before; the largest
+    first.
+    """
     found = []
     for now in campaigns.values():
         was = {_of(rise): rise.after for rise in click_prices.rises(now, click_prices.after(now, before))}

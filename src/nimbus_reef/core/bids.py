@@ -180,8 +180,9 @@ def opening(
     """
     The opening bid of a promoted term and its reasons: close to its CPC so far.
 
-    cpc: what its clicks cost; ratio: what is bid where it was bought for each unit paid. A few lucky clicks show a high worth;
-    opening at most 1.5 times (`opening_most`) and at least half (`opening_least`) of today's price finds out at today's cost.
+    cpc: what its clicks cost; ratio: what is bid where it was bought for each unit paid. A few lucky clicks show a high
+    worth; opening at most 1.5 times (`opening_most`) and at least half (`opening_least`) of today's price finds out at
+    today's cost.
     """
     paid = cpc * ratio
     aim = target_acos * value * ratio
@@ -210,8 +211,8 @@ def advise(
     """
     The bid at which a click costs what it may, limited one step at a time.
 
-    cpc: what its clicks cost, above 0: without a click nothing is moved. aim = target × v × (bid/CPC, clipped 0.5…2). No raise
-    while the row is costly or leaning, none past the best-working bid × 1.10.
+    cpc: what its clicks cost, above 0: without a click nothing is moved. aim = target × v × (bid/CPC, clipped 0.5…2).
+    No raise while the row is costly or leaning, none past the best-working bid × 1.10.
     """
     ratio = bid_ratio(bid, cpc)
     aim = target_acos * value * ratio
@@ -236,12 +237,7 @@ def advise(
 
 
 def _raise(
-    bid: float,
-    aim: float,
-    verdict: Verdict,
-    best_bid: float | None,
-    limits: BidLimits,
-    reasons: list[Reason],
+    bid: float, aim: float, verdict: Verdict, best_bid: float | None, limits: BidLimits, reasons: list[Reason]
 ) -> float:
     if verdict is not Verdict.FINE:
         reasons.append(Reason(ReasonKey.NO_RAISE, ()))

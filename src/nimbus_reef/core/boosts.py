@@ -31,8 +31,8 @@ class BoostHour(NamedTuple):
 @dataclass(frozen=True, slots=True)
 class Boost:
     """
-    A raise: what ("budget" or "bid"), per cent, ISO weekdays (none: every day), hours from and to (excluded), first and last day
-    (None: open). condition: counts as met.
+    A raise: what ("budget" or "bid"), per cent, ISO weekdays (none: every day), hours from and to (excluded), first and
+    last day (None: open). condition: counts as met.
     """
 
     name: str
@@ -78,16 +78,17 @@ def raised(boosts: Sequence[Boost], what: str, moment: BoostHour) -> float:
 
 
 def highest(boosts: Sequence[Boost], what: str, weekday: int, hour: int) -> float:
-    """The most by which a budget or bids are raised in an hour of a weekday, on whichever day most boosts of it hold at once."""
+    """
+    The most by which a budget or bids are raised in an hour of a weekday, on whichever day most boosts of it hold at
+    once.
+    """
     return max(raised(boosts, what, BoostHour(weekday, hour, day)) for day in _days(boosts, weekday))
 
 
 def moments(boosts: Sequence[Boost]) -> list[BoostHour]:
     """One moment of every stretch in which the same boosts hold."""
     hours = sorted({0, *(hour for each in boosts for hour in (each.from_hour, each.to_hour) if hour < HOURS)})
-    return [
-        BoostHour(weekday, hour, day) for weekday in WEEK for day in _days(boosts, weekday) for hour in hours
-    ]
+    return [BoostHour(weekday, hour, day) for weekday in WEEK for day in _days(boosts, weekday) for hour in hours]
 
 
 def _days(boosts: Sequence[Boost], weekday: int) -> list[date | None]:
@@ -135,15 +136,13 @@ def from_sheet(what: str, percent: float, days: str, from_hour: str, to_hour: st
             condition = part.removeprefix(_WHILE)
         else:
             weekdays = weekdays_of(part)
-    return Boost(
-        "planned", what, percent, weekdays, int(from_hour or 0), int(to_hour or HOURS), condition, first, last
-    )
+    return Boost("planned", what, percent, weekdays, int(from_hour or 0), int(to_hour or HOURS), condition, first, last)
 
 
 def lower_base(percent: float, bid: float) -> tuple[float, int]:
     """
-    What a lowering that boosts cannot do comes to: the lower base bid, and the per cent by which it is to be raised in all
-    other hours to stay what it was.
+    What a lowering that boosts cannot do comes to: the lower base bid, and the per cent by which it is to be raised in
+    all other hours to stay what it was.
     """
     lowered = bid * (1 + percent / 100)
     return lowered, round((bid / lowered - 1) * 100) if lowered > 0 else MOST_BOOST

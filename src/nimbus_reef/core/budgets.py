@@ -33,8 +33,10 @@ STANDARD: Final = IdleLimits()
 @dataclass(frozen=True, slots=True)
 class Usage:
     """
-    How campaigns use their budgets, an entry a campaign: idle, below 60 % of it on at least 90 % of the days (of the limits); spare, what it can give
-    away: down to its 95th percentile day (linear), and to one unit at least; usual_share, the part that a middling day spends.
+    How campaigns use their budgets, an entry a campaign: idle, below 60 % of it on at least 90 % of the days (of the
+    limits); spare, what it can give
+    away: down to its 95th percentile day (linear), and to one unit at least; usual_share, the part that a middling day
+    spends.
     """
 
     idle: npt.NDArray[np.bool_]
@@ -57,8 +59,8 @@ def usage(budgets: Floats, spent: Floats, limits: IdleLimits = STANDARD) -> Usag
 @dataclass(frozen=True, slots=True)
 class Spending:
     """
-    A campaign's budget in units, and what of it is spare. missed: spend per dry day that the budget cut off; fine: its cost of sale is
-    within target by evidence; acos: what its sales cost.
+    A campaign's budget in units, and what of it is spare. missed: spend per dry day that the budget cut off; fine: its
+    cost of sale is within target by evidence; acos: what its sales cost.
     """
 
     campaign: str
@@ -85,9 +87,9 @@ class Budget:
 
 def moves(campaigns: Sequence[Spending], total: float | None = None) -> tuple[Budget, ...]:
     """
-    Budgets moved from campaigns that never spend theirs to those that run dry and are fine, best cost of sale first, each up
-    to what it misses on a dry day. Their sum stays, or becomes `total` (units): what a larger total brings is given out too, a
-    smaller one is taken from the idle first and not given.
+    Budgets moved from campaigns that never spend theirs to those that run dry and are fine, best cost of sale first,
+    each up to what it misses on a dry day. Their sum stays, or becomes `total` (units): what a larger total brings is
+    given out too, a smaller one is taken from the idle first and not given.
 
     Cents are counted whole, so that what is given is exactly what is taken.
     """

@@ -21,7 +21,10 @@ _LEAST_CVR: Final = 0.5
 
 @dataclass(frozen=True, slots=True)
 class Expected:
-    """What a bid is likely to bring in 30 days, money in units; cheap: how many clicks that rests on; aov: what an order is worth."""
+    """
+    What a bid is likely to bring in 30 days, money in units; cheap: how many clicks that rests on; aov: what an order
+    is worth.
+    """
 
     clicks: float
     orders: float
@@ -39,8 +42,8 @@ def expected(
     """
     Clicks, orders and cost of sale of a bid from the account's own clicks that were as cheap; None where it has none.
 
-    target_days: clicks, orders, spend (micro-units) of each target and day of 90 days. account: clicks, orders and sales (units)
-    of the same. sku_days: eligible SKUs × days with impressions; eligible: how many products get an ad.
+    target_days: clicks, orders, spend (micro-units) of each target and day of 90 days. account: clicks, orders and
+    sales (units) of the same. sku_days: eligible SKUs × days with impressions; eligible: how many products get an ad.
     """
     # In whole micro-units: 2.01 · 1,000,000 as a float is a little less than what a click of 2.01 cost.
     cheap = target_days.filter(

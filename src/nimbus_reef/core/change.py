@@ -73,9 +73,7 @@ def split_group(items: pl.DataFrame) -> pl.DataFrame | None:
     entered and pull (its part measured against the group's own level then, which ranks who
     moved it; pulls sum to ΔR too). Null where the group's denominator is 0 in either window.
     """
-    num0, den0, num1, den1 = (
-        items[name].cast(pl.Float64).to_numpy() for name in ("num0", "den0", "num1", "den1")
-    )
+    num0, den0, num1, den1 = (items[name].cast(pl.Float64).to_numpy() for name in ("num0", "den0", "num1", "den1"))
     all0, all1 = den0.sum(), den1.sum()
     if not all0 or not all1:
         return None

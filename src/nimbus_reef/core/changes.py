@@ -44,8 +44,8 @@ class Entity(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Change:
     """
-    One row of the change sheet. `row` is its number there, kept for as long as it is planned. package: the row of the first of
-    the changes it was proposed with, which are planned and taken out together; 0 for one that stands alone.
+    One row of the change sheet. `row` is its number there, kept for as long as it is planned. package: the row of the
+    first of the changes it was proposed with, which are planned and taken out together; 0 for one that stands alone.
     """
 
     row: int
@@ -69,14 +69,39 @@ class Change:
 
 
 SHEET_COLUMNS: Final = (
-    "row", "action", "entity", "campaign", "ad_group", "target", "match_type", "sku", "placement",
-    "days", "from_hour", "to_hour", "field", "old_value", "new_value", "reason", "finding",
-)  # fmt: skip
+    "row",
+    "action",
+    "entity",
+    "campaign",
+    "ad_group",
+    "target",
+    "match_type",
+    "sku",
+    "placement",
+    "days",
+    "from_hour",
+    "to_hour",
+    "field",
+    "old_value",
+    "new_value",
+    "reason",
+    "finding",
+)
 """The columns of the change sheet, in their order."""
 KEY_FIELDS = (
-    "action", "entity", "campaign", "ad_group", "target", "match_type",
-    "sku", "placement", "days", "from_hour", "to_hour", "field",
-)  # fmt: skip
+    "action",
+    "entity",
+    "campaign",
+    "ad_group",
+    "target",
+    "match_type",
+    "sku",
+    "placement",
+    "days",
+    "from_hour",
+    "to_hour",
+    "field",
+)
 
 
 class ValueKind(StrEnum):
@@ -99,8 +124,8 @@ class ValueKind(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Kind:
     """
-    One field of one kind of thing. word: what the change is called on the Plan; what, where: the fields of a change that
-    name the thing, and where it stands; editable: its value may be chosen by hand.
+    One field of one kind of thing. word: what the change is called on the Plan; what, where: the fields of a change
+    that name the thing, and where it stands; editable: its value may be chosen by hand.
     """
 
     word: str
@@ -128,7 +153,7 @@ KINDS: Final[Mapping[tuple[Entity, str], Kind]] = {
     (Entity.PLACEMENT, "adjustment"): Kind("placement", ValueKind.PERCENT, ("placement",), editable=True),
     (Entity.BUDGET_BOOST, "percent"): Kind("budget boost", ValueKind.PERCENT, ("campaign",), _BOOSTED, editable=True),
     (Entity.BID_BOOST, "percent"): Kind("bid boost", ValueKind.PERCENT, ("campaign",), _BOOSTED, editable=True),
-}  # fmt: skip
+}
 MOST_PERCENT: Final = 900
 MOST_AMOUNT: Final = 1_000_000_000
 LONGEST_TEXT: Final = 255
@@ -151,8 +176,17 @@ def named(change: Change) -> tuple[str, str]:
     kind = kind_of(change)
     if kind is None:
         return change.target or change.campaign, change.ad_group
-    what, where = ([str(getattr(change, name)).replace("_", " ") if name in ("match_type", "placement")
-                    else str(getattr(change, name)) for name in names] for names in (kind.what, kind.where))  # fmt: skip
+    what, where = (
+        [
+            (
+                str(getattr(change, name)).replace("_", " ")
+                if name in ("match_type", "placement")
+                else str(getattr(change, name))
+            )
+            for name in names
+        ]
+        for names in (kind.what, kind.where)
+    )
     return " ".join(what), " · ".join(each for each in where if each)
 
 
@@ -176,7 +210,10 @@ def value_problem(change: Change) -> str | None:
 
 
 def sound(change: Change) -> bool:
-    """Whether the new value is one that the field can hold. A planned change that is not is shown as it is and computed with nowhere."""
+    """
+    Whether the new value is one that the field can hold. A planned change that is not is shown as it is and computed
+    with nowhere.
+    """
     kind = kind_of(change)
     return kind is not None and _CHECKS[kind.holds](change.new_value) is None
 
@@ -228,15 +265,15 @@ _CHECKS: Final[Mapping[ValueKind, Callable[[str], str | None]]] = {
     ValueKind.YES_NO: lambda value: _one_of(("yes", "no"), value),
     ValueKind.TARGETING: lambda value: _one_of(tuple(Targeting), value),
     ValueKind.TEXT: _text_problem,
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True, slots=True)
 class Promise:
     """
     What an accepted change rests on and promises, kept for holding it to that: the window, what the row did in it,
-    its posterior, and the change of spend and sales in 30 days as (low, middle, high). view, row_id: the judged row; terms:
-    the search terms that a phrase keeps away.
+    its posterior, and the change of spend and sales in 30 days as (low, middle, high). view, row_id: the judged row;
+    terms: the search terms that a phrase keeps away.
     """
 
     window: tuple[str, str]
@@ -269,7 +306,10 @@ def as_ranges(projected: Projected) -> dict[str, tuple[float, ...]]:
 
 
 def projected(change: Change, promise: Promise) -> Projected:
-    """What a change does to spend and sales in 30 days: as accepted, of a bid anew, for it may have been edited since."""
+    """
+    What a change does to spend and sales in 30 days: as accepted, of a bid anew, for it may have
+    been edited since.
+    """
     if not sound(change):
         return projection.UNKNOWN
     if (change.entity, change.field) != (Entity.TARGET, "bid"):
@@ -279,25 +319,24 @@ def projected(change: Change, promise: Promise) -> Projected:
     old, new = _number(change.old_value), _number(change.new_value)
     if old is None or new is None:
         return projection.UNKNOWN
-    basis = Basis(
-        promise.days, promise.clicks, promise.spend, promise.sales, promise.a, promise.b, promise.aov
-    )
+    basis = Basis(promise.days, promise.clicks, promise.spend, promise.sales, promise.a, promise.b, promise.aov)
     return projection.bid_moved(basis, float(old), float(new))
 
 
 def guarded(change: Change, promise: Promise, most_raise: float, most_spend: float) -> bool:
     """
-    Whether a change is to be asked about: it raises a bid or a budget by more than a share of what it was, or may spend more than
-    that much more in 30 days.
+    Whether a change is to be asked about: it raises a bid or a budget by more than a share of what it was, or may spend
+    more than that much more in 30 days.
     """
     kind, old, new = kind_of(change), _number(change.old_value), _number(change.new_value)
     if kind is None or kind.holds is not ValueKind.AMOUNT or old is None or new is None:
         return False
-    return raises_beyond(
-        float(old), float(new), projected(change, promise).spend.high, most_raise, most_spend
-    )
+    return raises_beyond(float(old), float(new), projected(change, promise).spend.high, most_raise, most_spend)
 
 
 def raises_beyond(old: float, new: float, spend: float, most_raise: float, most_spend: float) -> bool:
-    """Whether an amount rises by more than a share of what it was, or rises and may spend that much more (both in units)."""
+    """
+    Whether an amount rises by more than a share of what it was, or rises and may spend that much
+    more (both in units).
+    """
     return 0 < old < new and (new / old - 1 > most_raise + 1e-9 or spend > most_spend)

@@ -1,9 +1,10 @@
 """
 The highest price of a click: what a campaign's bids can come to in each place and hour, now and with a plan.
 
-Highest price = bid × (1 + placement adjustment + boosts) × (1 + u), u: how far the marketplace raises a bid there by itself under bidding up
-and down. Adjustments and boosts add, they do not multiply. Nothing that is judged above target may cost more afterwards than it does today
-("Placements" and "Hours" in docs/calculations.md). Money is in units of currency, adjustments are fractions.
+Highest price = bid × (1 + placement adjustment + boosts) × (1 + u), u: how far the marketplace raises a bid there by
+itself under bidding up and down. Adjustments and boosts add, they do not multiply. Nothing that is judged above target
+may cost more afterwards than it does today ("Placements" and "Hours" in docs/calculations.md). Money is in units of
+currency, adjustments are fractions.
 """
 
 from __future__ import annotations
@@ -30,7 +31,10 @@ TargetKey = tuple[str, str, str]
 
 @dataclass(frozen=True, slots=True)
 class TargetBid:
-    """A target as it is bid on: its bid (own, or its ad group's default), whether it runs, whether it is judged above target."""
+    """
+    A target as it is bid on: its bid (own, or its ad group's default), whether it runs, whether it is judged above
+    target.
+    """
 
     bid: float
     live: bool = True
@@ -41,8 +45,8 @@ class TargetBid:
 @dataclass(frozen=True, slots=True)
 class CampaignBids:
     """
-    A campaign's bids, by target, and all that multiplies them. adjustments: by placement; boosts: those in force; raising: u by placement, which counts
-    under bidding up and down; above_target: placements that are judged so.
+    A campaign's bids, by target, and all that multiplies them. adjustments: by placement; boosts: those in force;
+    raising: u by placement, which counts under bidding up and down; above_target: placements that are judged so.
     """
 
     campaign: str
@@ -60,16 +64,14 @@ class CampaignBids:
         if not self.live or (placement is Placement.OFF_SITE and self.offsite_limited):
             return 0.0
         u = (self.raising or {}).get(placement, 0.0) if self.bidding == Bidding.UP_AND_DOWN else 0.0
-        return (1 + self.adjustments.get(placement, 0.0) + boosts_of.raised(self.boosts, BID, moment)) * (
-            1 + u
-        )
+        return (1 + self.adjustments.get(placement, 0.0) + boosts_of.raised(self.boosts, BID, moment)) * (1 + u)
 
 
 @dataclass(frozen=True, slots=True)
 class Rise:
     """
-    A price that would rise: of a target (empty: of any in the placement), in a place and hour, from what it costs at most today (units) to
-    what it would. moment: None where the hour makes no difference.
+    A price that would rise: of a target (empty: of any in the placement), in a place and hour, from what it costs at
+    most today (units) to what it would. moment: None where the hour makes no difference.
     """
 
     campaign: str
@@ -83,7 +85,10 @@ class Rise:
 
 
 def after(now: CampaignBids, changes: Sequence[Change]) -> CampaignBids:
-    """A campaign once changes of it are made; changes of other campaigns, and what has no part in a price, are passed over."""
+    """
+    A campaign once changes of it are made; changes of other campaigns, and what has no part in a price, are passed
+    over.
+    """
     made = now
     for change in filter(sound, changes):
         if change.campaign == now.campaign and (apply := _APPLIED.get((change.entity, change.field))):
@@ -123,9 +128,7 @@ def _group_state(now: CampaignBids, change: Change) -> CampaignBids:
 
 
 def _adjustment(now: CampaignBids, change: Change) -> CampaignBids:
-    return replace(
-        now, adjustments={**now.adjustments, Placement(change.placement): float(change.new_value) / 100}
-    )
+    return replace(now, adjustments={**now.adjustments, Placement(change.placement): float(change.new_value) / 100})
 
 
 def _boost(now: CampaignBids, change: Change) -> CampaignBids:
@@ -142,7 +145,7 @@ _APPLIED: Final[Mapping[tuple[Entity, str], Callable[[CampaignBids, Change], Cam
     (Entity.CAMPAIGN, "state"): lambda now, change: replace(now, live=change.new_value == State.ENABLED),
     (Entity.CAMPAIGN, "bidding"): lambda now, change: replace(now, bidding=change.new_value),
     (Entity.CAMPAIGN, "offsite_limited"): lambda now, change: replace(now, offsite_limited=change.new_value == "yes"),
-}  # fmt: skip
+}
 
 
 def boost_of(change: Change) -> Boost:
@@ -152,17 +155,14 @@ def boost_of(change: Change) -> Boost:
 
 
 def rises(
-    now: CampaignBids,
-    then: CampaignBids,
-    *,
-    only: Collection[TargetKey] | None = None,
-    any_target: bool = False,
+    now: CampaignBids, then: CampaignBids, *, only: Collection[TargetKey] | None = None, any_target: bool = False
 ) -> list[Rise]:
     """
-    What is judged above target and would cost more a click in some place and hour than today, each at its dearest; the largest first.
+    What is judged above target and would cost more a click in some place and hour than today, each at its dearest; the
+    largest first.
 
-    Of a placement it is the dearest click there, where what multiplies bids changes. only: no other targets; any_target: all targets,
-    whatever their verdict.
+    Of a placement it is the dearest click there, where what multiplies bids changes. only: no other targets;
+    any_target: all targets, whatever their verdict.
     """
     steps = _steps(now, then)
     found = []
@@ -190,28 +190,29 @@ _Step = tuple[Placement, BoostHour | None, float, float]
 
 
 def _steps(now: CampaignBids, then: CampaignBids) -> list[_Step]:
-    """What bids are multiplied by, today and then, in every place and at a moment of each stretch in which the same boosts hold."""
+    """
+    What bids are multiplied by, today and then, in every place and at a moment of each stretch in which the same boosts
+    hold.
+    """
     boosts = [each for each in {*now.boosts, *then.boosts} if each.what == BID]
-    return [
-        (place, moment if boosts else None, now.factor(place, moment), then.factor(place, moment))
-        for place in PLACES
-        for moment in boosts_of.moments(boosts)
-    ] if boosts else [
-        (place, None, now.factor(place, _ANY), then.factor(place, _ANY)) for place in PLACES
-    ]  # fmt: skip
+    return (
+        [
+            (place, moment if boosts else None, now.factor(place, moment), then.factor(place, moment))
+            for place in PLACES
+            for moment in boosts_of.moments(boosts)
+        ]
+        if boosts
+        else [(place, None, now.factor(place, _ANY), then.factor(place, _ANY)) for place in PLACES]
+    )
 
 
 _ANY: Final = BoostHour(1, 0, None)
 
 
-def _dearest(
-    steps: Sequence[_Step], bid: float, new: float
-) -> tuple[Placement, BoostHour | None, float, float] | None:
+def _dearest(steps: Sequence[_Step], bid: float, new: float) -> tuple[Placement, BoostHour | None, float, float] | None:
     """The place and hour in which a bid's highest price rises most, with both prices; None where it rises nowhere."""
     risen = [
-        (place, moment, bid * was, new * then)
-        for place, moment, was, then in steps
-        if new * then > bid * was * _SAME
+        (place, moment, bid * was, new * then) for place, moment, was, then in steps if new * then > bid * was * _SAME
     ]
     return max(risen, key=lambda step: step[3] - step[2], default=None)
 
@@ -234,8 +235,8 @@ def dearest_bid(bids: CampaignBids) -> float:
 
 def most(now: CampaignBids, then: CampaignBids, bid: float, places: Collection[Placement] = PLACES) -> float:
     """
-    The bid at which a target that bids `bid` today costs at most what it does, in every place (of `places`) and hour, once `then` is
-    in force.
+    The bid at which a target that bids `bid` today costs at most what it does, in every place (of `places`) and hour,
+    once `then` is in force.
     """
     ratios = [then / was for place, _, was, then in _steps(now, then) if was > 0 and place in places]
     return bid / max([*ratios, 1e-9])
@@ -243,15 +244,13 @@ def most(now: CampaignBids, then: CampaignBids, bid: float, places: Collection[P
 
 def highest_bids(now: CampaignBids, weekday: int, *, raised: bool = True) -> dict[Placement, list[float]]:
     """
-    The highest price of a click by placement and hour of a weekday, on whichever day most boosts hold at once, in units: that of the
-    campaign's dearest live target. raised: with what the marketplace may add by itself.
+    The highest price of a click by placement and hour of a weekday, on whichever day most boosts hold at once, in
+    units: that of the campaign's dearest live target. raised: with what the marketplace may add by itself.
     """
     bid = dearest_bid(now)
     u = (now.raising or {}) if raised and now.bidding == Bidding.UP_AND_DOWN else {}
     hours = [boosts_of.highest(now.boosts, BID, weekday, hour) for hour in range(HOURS)]
     return {
-        place: [
-            bid * (1 + now.adjustments.get(place, 0.0) + more) * (1 + u.get(place, 0.0)) for more in hours
-        ]
+        place: [bid * (1 + now.adjustments.get(place, 0.0) + more) * (1 + u.get(place, 0.0)) for more in hours]
         for place in ADJUSTABLE
     }

@@ -39,12 +39,7 @@ def expected(mean: float, parts: Mapping[str, MovingFamily], cells: int) -> Floa
 
 
 def climb(
-    wk: Floats,
-    wn: Floats,
-    mean: float,
-    moving: Sequence[MovingFamily],
-    parts: Mapping[str, MovingFamily],
-    until: float,
+    wk: Floats, wn: Floats, mean: float, moving: Sequence[MovingFamily], parts: Mapping[str, MovingFamily], until: float
 ) -> None:
     """
     Newton's steps on the factors of some families together, until one gains less than `until` of Σwk.

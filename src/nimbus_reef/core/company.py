@@ -36,9 +36,7 @@ class Spelling:
     def none() -> Spelling:
         """For accounts whose search terms are not held."""
         ids = {"normal_id": pl.UInt32, "word_id": pl.UInt32}
-        return Spelling(
-            pl.DataFrame(schema=ids), pl.DataFrame(schema={"word_id": pl.UInt32, "word": pl.String})
-        )
+        return Spelling(pl.DataFrame(schema=ids), pl.DataFrame(schema={"word_id": pl.UInt32, "word": pl.String}))
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,14 +87,16 @@ def cells_of(terms: pl.DataFrame, targets: pl.DataFrame | None) -> pl.DataFrame:
     rests = (
         targets.join(told, on="target_id", how="left")
         .select(
-            "ad_group_id", pl.lit(None, of_terms.schema["normal_id"]).alias("normal_id"), "target_id",
+            "ad_group_id",
+            pl.lit(None, of_terms.schema["normal_id"]).alias("normal_id"),
+            "target_id",
             *(
                 (pl.col(name).cast(pl.Int64) - pl.col(f"{name}_told").fill_null(0)).clip(lower_bound=0).alias(name)
                 for name in ("clicks", "orders", "spend")
             ),
         )
         .filter((pl.col("clicks") > 0) | ~pl.col("target_id").is_in(of_terms["target_id"].implode()))
-    )  # fmt: skip
+    )
     return _sorted(pl.concat([of_terms, rests]))
 
 
@@ -143,8 +143,10 @@ def _as_fit_takes_them(
     rest = pl.when(pl.col("normal_id").is_null()).then("target_id")
     row = _ranked(cells.select("ad_group_id", "normal_id", rest=rest))
     families: dict[str, Ints | Members] = {
-        PRODUCT: _codes(product), AD_GROUP: _codes(cells["ad_group_id"]), TARGET: _codes(cells["target_id"]),
-    }  # fmt: skip
+        PRODUCT: _codes(product),
+        AD_GROUP: _codes(cells["ad_group_id"]),
+        TARGET: _codes(cells["target_id"]),
+    }
     if len(pairs):
         families[WORD] = _words_of(cells["normal_id"], pairs, vocabulary)
     n, k = (cells[name].to_numpy().astype(np.float64) for name in ("clicks", "orders"))
@@ -157,17 +159,12 @@ def fitted_ads(ads: pl.DataFrame) -> Company | None:
 
     Their company leaves the ad group out.
     """
-    cells = ads.with_columns(orders=pl.min_horizontal("orders", "clicks")).sort(
-        "ad_group_id", "product_ad_id"
-    )
+    cells = ads.with_columns(orders=pl.min_horizontal("orders", "clicks")).sort("ad_group_id", "product_ad_id")
     if not _enough(cells):
         return None
     row = np.arange(len(cells))
     n, k = (cells[name].to_numpy().astype(np.float64) for name in ("clicks", "orders"))
-    families: dict[str, Ints | Members] = {
-        PRODUCT: _codes(cells["product_id"]),
-        AD_GROUP: _codes(cells["ad_group_id"]),
-    }
+    families: dict[str, Ints | Members] = {PRODUCT: _codes(cells["product_id"]), AD_GROUP: _codes(cells["ad_group_id"])}
     fit = factors.fit(Cells(n, k, row, len(cells), families))
     company = _company(fit, row, len(cells), None, apart=(AD_GROUP,))
     return replace(company, rows=cells.select("product_ad_id").hstack(company.rows))
@@ -182,9 +179,7 @@ def _enough(cells: pl.DataFrame) -> bool:
 
 def _ranked(keys: pl.DataFrame) -> Ints:
     """0 … per run of equal rows; equal ones stand beside each other."""
-    changed = keys.select(pl.any_horizontal(pl.all().ne_missing(pl.all().shift())).cum_sum().alias("row"))[
-        "row"
-    ]
+    changed = keys.select(pl.any_horizontal(pl.all().ne_missing(pl.all().shift())).cum_sum().alias("row"))["row"]
     rank = changed.to_numpy().astype(np.int64)
     return np.asarray(rank - rank[0])
 
@@ -222,9 +217,13 @@ def _numbers(values: pl.Series) -> Ints:
 def _levels(fit: Fit, vocabulary: pl.DataFrame) -> pl.DataFrame:
     """Every level of words with its names."""
     schema: dict[str, pl.DataType | type[pl.DataType]] = {
-        "word": pl.String, "factor": pl.Float64, "spread": pl.Float64, "k": pl.Float64, "e": pl.Float64,
+        "word": pl.String,
+        "factor": pl.Float64,
+        "spread": pl.Float64,
+        "k": pl.Float64,
+        "e": pl.Float64,
         "below": pl.Float64,
-    }  # fmt: skip
+    }
     family = fit.families.get(WORD)
     if family is None:
         return pl.DataFrame(schema=schema)
@@ -236,9 +235,13 @@ def _levels(fit: Fit, vocabulary: pl.DataFrame) -> pl.DataFrame:
         .sort("level")
     )
     return named.select(
-        "word", factor=pl.Series(family.theta), spread=pl.lit(family.spread), k=pl.Series(family.k),
-        e=pl.Series(family.e), below=pl.Series(_below(family)),
-    )  # fmt: skip
+        "word",
+        factor=pl.Series(family.theta),
+        spread=pl.lit(family.spread),
+        k=pl.Series(family.k),
+        e=pl.Series(family.e),
+        below=pl.Series(_below(family)),
+    )
 
 
 def _below(family: Family) -> Floats:
@@ -255,11 +258,14 @@ def _company(
     free_strength = factors.strength(free) if WORD in fit.families else strength
     worth, free_worth = with_all.strength(strength), free.strength(free_strength)
     told = {
-        "prior_a": with_all.m * worth, "prior_b": (1 - with_all.m) * worth,
-        "free_a": free.m * free_worth, "free_b": (1 - free.m) * free_worth,
-        "company_cvr": others.means(apart).m, "free_cvr": free.m,
+        "prior_a": with_all.m * worth,
+        "prior_b": (1 - with_all.m) * worth,
+        "free_a": free.m * free_worth,
+        "free_b": (1 - free.m) * free_worth,
+        "company_cvr": others.means(apart).m,
+        "free_cvr": free.m,
         "account_cvr": others.means(FAMILIES).m,
-    }  # fmt: skip
+    }
     slow = pl.Series("slow_word", np.bincount(row, _slow_words(fit, words), rows) > 0)
     return Company(pl.DataFrame(told).with_columns(slow), strength, free_strength)
 

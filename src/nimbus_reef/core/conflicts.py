@@ -1,7 +1,8 @@
 """
 Conflicts of a plan: changes that do not go together, and what to take out so that the others do.
 
-Some block the sheet: two changes of one field, and a click that would cost more than today on what is judged above target.
+Some block the sheet: two changes of one field, and a click that would cost more than today on what is judged above
+target.
 """
 
 from __future__ import annotations
@@ -37,8 +38,8 @@ BLOCKS: Final = frozenset({ConflictKind.PRICE})
 @dataclass(frozen=True, slots=True)
 class PlanConflict:
     """
-    Rows of a plan that do not go together. rise: the price that they bring about; percent: what boosts come to together. ways: what may be
-    taken out to resolve it, as rows; any one of them does.
+    Rows of a plan that do not go together. rise: the price that they bring about; percent: what boosts come to
+    together. ways: what may be taken out to resolve it, as rows; any one of them does.
     """
 
     kind: ConflictKind
@@ -50,8 +51,8 @@ class PlanConflict:
 
 def conflicts(planned: Sequence[Change], campaigns: Mapping[str, CampaignBids]) -> list[PlanConflict]:
     """
-    What does not go together in a plan, the gravest first. campaigns: the bids in force of those that it changes, by name; of one that is
-    not known nothing is said of prices.
+    What does not go together in a plan, the gravest first. campaigns: the bids in force of those that it changes, by
+    name; of one that is not known nothing is said of prices.
     """
     by_campaign: dict[str, list[Change]] = {}
     for change in filter(sound, planned):
@@ -74,9 +75,7 @@ def _same_thing(changes: Sequence[Change]) -> list[PlanConflict]:
     for change in changes:
         by_key.setdefault(key(change), []).append(change)
     twice = [
-        PlanConflict(
-            ConflictKind.SAME_THING, tuple(each.row for each in same), tuple((each.row,) for each in same)
-        )
+        PlanConflict(ConflictKind.SAME_THING, tuple(each.row for each in same), tuple((each.row,) for each in same))
         for same in by_key.values()
         if len(same) > 1
     ]
@@ -84,10 +83,7 @@ def _same_thing(changes: Sequence[Change]) -> list[PlanConflict]:
     idle = [
         (each, paused[_target(each)])
         for each in changes
-        if each.entity is Entity.TARGET
-        and each.field == "bid"
-        and not each.package
-        and _target(each) in paused
+        if each.entity is Entity.TARGET and each.field == "bid" and not each.package and _target(each) in paused
     ]
     return twice + [
         PlanConflict(ConflictKind.SAME_THING, (bid.row, pause.row), ((bid.row,), _rows_with(changes, pause)))
@@ -105,9 +101,7 @@ def _off(change: Change) -> bool:
 
 def _rows_with(changes: Sequence[Change], one: Change) -> tuple[int, ...]:
     """The row of a change and of all that it was proposed with."""
-    return tuple(
-        each.row for each in changes if each.row == one.row or (one.package and each.package == one.package)
-    )
+    return tuple(each.row for each in changes if each.row == one.row or (one.package and each.package == one.package))
 
 
 def _promoted(changes: Sequence[Change]) -> list[PlanConflict]:
@@ -122,18 +116,19 @@ def _promoted(changes: Sequence[Change]) -> list[PlanConflict]:
         for own in made
         if each.ad_group in ("", own.ad_group)
         and words.stops(each.target, own.target, phrase=each.match_type == MatchType.NEGATIVE_PHRASE)
-    ]  # fmt: skip
+    ]
 
 
 def _prices(changes: Sequence[Change], now: CampaignBids) -> list[PlanConflict]:
-    """Clicks that would cost more than today: of what is above target whatever does it, of others where changes from apart do it together."""
+    """
+    Clicks that would cost more than today: of what is above target whatever does it, of others where changes from apart
+    do it together.
+    """
     own = [each for each in changes if click_prices.touches_price(each)]
     found = []
     above = click_prices.rises(now, click_prices.after(now, own))
     if above:
-        found.append(
-            PlanConflict(ConflictKind.PRICE, tuple(each.row for each in own), _cures(own, now), above[0])
-        )
+        found.append(PlanConflict(ConflictKind.PRICE, tuple(each.row for each in own), _cures(own, now), above[0]))
     bids = [each for each in own if each.entity in (Entity.TARGET, Entity.AD_GROUP)]
     raising = [each for each in own if each.entity in (Entity.PLACEMENT, Entity.BID_BOOST)]
     together = {each.package for each in raising} - {0}
@@ -156,9 +151,7 @@ def _cures(own: Sequence[Change], now: CampaignBids) -> tuple[tuple[int, ...], .
     cures = [
         rows
         for rows in packages
-        if not click_prices.rises(
-            now, click_prices.after(now, [each for each in own if each.row not in rows])
-        )
+        if not click_prices.rises(now, click_prices.after(now, [each for each in own if each.row not in rows]))
     ]
     return tuple(cures) or (tuple(each.row for each in own),)
 
@@ -171,24 +164,18 @@ def _boosts(changes: Sequence[Change], now: CampaignBids) -> list[PlanConflict]:
     for (one, first), (other, second) in combinations(made, 2):
         if both := _at_once(first, second):
             found.append(
-                PlanConflict(
-                    ConflictKind.BOOSTS, (one.row, other.row), ((one.row,), (other.row,)), percent=both
-                )
+                PlanConflict(ConflictKind.BOOSTS, (one.row, other.row), ((one.row,), (other.row,)), percent=both)
             )
     for each, boost in made:
         both_held = [_at_once(boost, held) for held in now.boosts]
         found += [
-            PlanConflict(ConflictKind.BOOSTS, (each.row,), ((each.row,),), percent=both)
-            for both in both_held
-            if both
+            PlanConflict(ConflictKind.BOOSTS, (each.row,), ((each.row,),), percent=both) for both in both_held if both
         ]
     pauses = [each for each in changes if each.entity is Entity.CAMPAIGN and _off(each)]
     if planned and (pauses or not now.live):
         rows = tuple(each.row for each in planned)
         ways = (rows, *(tuple(_rows_with(changes, each)) for each in pauses))
-        found.append(
-            PlanConflict(ConflictKind.BOOST_WHILE_PAUSED, (*rows, *(each.row for each in pauses)), ways)
-        )
+        found.append(PlanConflict(ConflictKind.BOOST_WHILE_PAUSED, (*rows, *(each.row for each in pauses)), ways))
     return found
 
 

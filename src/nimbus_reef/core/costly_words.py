@@ -24,7 +24,10 @@ from nimbus_reef.core.evidence import COSTLY_AT, INTERVAL, STAKE_DAYS, Floats
 
 @dataclass(frozen=True, slots=True)
 class WordLimits:
-    """A word may be shut out where it brings at most this part of the orders due, and stands in so many cells at least."""
+    """
+    A word may be shut out where it brings at most this part of the orders due, and stands in so
+    many cells at least.
+    """
 
     factor: float = 0.6
     cells: int = 3
@@ -63,22 +66,22 @@ def judged(fitted: Fitted, terms: pl.DataFrame, days: int) -> pl.DataFrame:
     assert holds is not None, "a fit without words has none to judge"
     cells = fitted.cells.join(
         terms.select(
-            "ad_group_id", "normal_id", pl.col("needed_cvr").clip(upper_bound=1.0).alias("needed"),
-            good_term().alias("good"), here=pl.lit(True),
+            "ad_group_id",
+            "normal_id",
+            pl.col("needed_cvr").clip(upper_bound=1.0).alias("needed"),
+            good_term().alias("good"),
+            here=pl.lit(True),
         ),
-        on=["ad_group_id", "normal_id"], how="left", maintain_order="left",
-    ).with_columns(pl.col("here", "good").fill_null(False))  # fmt: skip
+        on=["ad_group_id", "normal_id"],
+        how="left",
+        maintain_order="left",
+    ).with_columns(pl.col("here", "good").fill_null(False))
 
     def summed(values: pl.Expr) -> Floats:
-        column = cells.select(
-            pl.when("here").then(values).otherwise(0).cast(pl.Float64).fill_null(0.0)
-        ).to_series()
+        column = cells.select(pl.when("here").then(values).otherwise(0).cast(pl.Float64).fill_null(0.0)).to_series()
         return np.asarray(holds @ column.to_numpy())
 
-    theta, (spread, k, e) = (
-        fitted.words["factor"].to_numpy(),
-        fitted.words.select("spread", "k", "e").to_numpy().T,
-    )
+    theta, (spread, k, e) = (fitted.words["factor"].to_numpy(), fitted.words.select("spread", "k", "e").to_numpy().T)
     valued = pl.col("needed").is_not_null()
     # What is owed and what is due of the same cells: those in which an order can be valued.
     owed, due = summed(pl.col("clicks") * pl.col("needed")), summed(pl.when(valued).then("due")) / theta
@@ -124,18 +127,16 @@ def _terms_of(holds: csr_array, cells: pl.DataFrame) -> pl.DataFrame:
         .agg(pl.col("good").any(), pl.col("orders").filter("good").sum(), pl.col("spend").sum())
         .group_by("number")
         .agg(
-            word_terms=pl.len().cast(pl.Int64), good_terms=pl.col("good").sum().cast(pl.Int64),
+            word_terms=pl.len().cast(pl.Int64),
+            good_terms=pl.col("good").sum().cast(pl.Int64),
             good_orders=pl.col("orders").sum(),
             example_id=pl.col("normal_id").sort_by("spend", "normal_id").last(),
         )
-    )  # fmt: skip
+    )
 
 
 def with_fate(
-    rows: pl.DataFrame,
-    cores: Sequence[frozenset[str]],
-    brand: Collection[str],
-    limits: WordLimits = STANDARD,
+    rows: pl.DataFrame, cores: Sequence[frozenset[str]], brand: Collection[str], limits: WordLimits = STANDARD
 ) -> pl.DataFrame:
     """
     Adds fate: what is to be done about each word, or the first condition for shutting it out that fails.
@@ -169,19 +170,28 @@ def nothing() -> pl.DataFrame:
     """No word judged."""
     return pl.DataFrame(
         schema={
-            **_OWN, "spelt": pl.String, "spend": pl.Int64, "row_id": pl.String, "stake": pl.Int64, "clicks": pl.Int64,
-            "orders": pl.Int64, "sales": pl.Int64, "campaign": pl.String, "ad_group": pl.String, "target": pl.String,
+            **_OWN,
+            "spelt": pl.String,
+            "spend": pl.Int64,
+            "row_id": pl.String,
+            "stake": pl.Int64,
+            "clicks": pl.Int64,
+            "orders": pl.Int64,
+            "sales": pl.Int64,
+            "campaign": pl.String,
+            "ad_group": pl.String,
+            "target": pl.String,
             "match_type": pl.String,
         }
-    )  # fmt: skip
+    )
 
 
 def beside(phrases: pl.DataFrame, own: pl.DataFrame) -> pl.DataFrame:
     """
     Phrases with what their words themselves do: `judged` and `with_fate` at those of one word.
 
-    phrases: judged, see `words.by_phrase`. A word is called costly, leaning or fine by its own chance and stakes its own
-    waste; words that stand in the same searches are one row.
+    phrases: judged, see `words.by_phrase`. A word is called costly, leaning or fine by its own chance and stakes its
+    own waste; words that stand in the same searches are one row.
     """
     split_up = own.with_columns(phrase=pl.col("word").str.split(" + ")).explode("phrase")
     first = split_up.unique("phrase", keep="first", maintain_order=True).unique(
@@ -189,11 +199,12 @@ def beside(phrases: pl.DataFrame, own: pl.DataFrame) -> pl.DataFrame:
     )
     twins = split_up.join(first, on=["word", "phrase"], how="anti").select("phrase")
     single = pl.col("length") == 1
-    joined = (
-        phrases.filter(~(single & pl.col("phrase").is_in(twins["phrase"].implode())))
-        .join(first.select(*_OWN, "phrase").with_columns(length=pl.lit(1, pl.Int64)), on=["phrase", "length"], how="left",
-              maintain_order="left")
-    )  # fmt: skip
+    joined = phrases.filter(~(single & pl.col("phrase").is_in(twins["phrase"].implode()))).join(
+        first.select(*_OWN, "phrase").with_columns(length=pl.lit(1, pl.Int64)),
+        on=["phrase", "length"],
+        how="left",
+        maintain_order="left",
+    )
     known = pl.col("p_word").is_not_null()
     return joined.with_columns(
         phrase=pl.coalesce("word", "phrase"),
@@ -203,11 +214,23 @@ def beside(phrases: pl.DataFrame, own: pl.DataFrame) -> pl.DataFrame:
 
 
 _OWN: Final = {
-    "word": pl.String, "factor": pl.Float64, "shape": pl.Float64, "rate": pl.Float64, "below": pl.Float64,
-    "word_terms": pl.Int64, "cells": pl.Int64, "word_clicks": pl.Int64, "came": pl.Int64, "due": pl.Float64,
-    "limit": pl.Float64, "p_word": pl.Float64, "waste": pl.Int64, "good_terms": pl.Int64, "good_orders": pl.Int64,
+    "word": pl.String,
+    "factor": pl.Float64,
+    "shape": pl.Float64,
+    "rate": pl.Float64,
+    "below": pl.Float64,
+    "word_terms": pl.Int64,
+    "cells": pl.Int64,
+    "word_clicks": pl.Int64,
+    "came": pl.Int64,
+    "due": pl.Float64,
+    "limit": pl.Float64,
+    "p_word": pl.Float64,
+    "waste": pl.Int64,
+    "good_terms": pl.Int64,
+    "good_orders": pl.Int64,
     "fate": pl.String,
-}  # fmt: skip
+}
 
 
 def interval(shape: float, rate: float, width: float = INTERVAL) -> tuple[float, float]:
@@ -241,13 +264,7 @@ def deciding(fitted: Fitted, of_row: pl.Expr, *, slow: bool, most: int = 3) -> p
 
     of_row: which of `fitted.cells` are the row's. Gives word, factor, and of the whole level clicks, came and due.
     """
-    columns = {
-        "word": pl.String,
-        "factor": pl.Float64,
-        "clicks": pl.Int64,
-        "came": pl.Int64,
-        "due": pl.Float64,
-    }
+    columns = {"word": pl.String, "factor": pl.Float64, "clicks": pl.Int64, "came": pl.Int64, "due": pl.Float64}
     if fitted.holds is None:
         return pl.DataFrame(schema=columns)
     mine = fitted.cells.select(of_row.cast(pl.Float64).fill_null(0.0)).to_series().to_numpy()
@@ -262,6 +279,9 @@ def deciding(fitted: Fitted, of_row: pl.Expr, *, slow: bool, most: int = 3) -> p
     levels = fitted.holds[found["number"].to_numpy()]
     clicks, came, due = (levels @ fitted.cells[name].to_numpy() for name in ("clicks", "orders", "due"))
     return found.select(
-        "word", "factor", clicks=pl.Series(clicks).cast(pl.Int64), came=pl.Series(came).cast(pl.Int64),
+        "word",
+        "factor",
+        clicks=pl.Series(clicks).cast(pl.Int64),
+        came=pl.Series(came).cast(pl.Int64),
         due=pl.Series(due, dtype=pl.Float64) / pl.col("factor"),
-    )  # fmt: skip
+    )

@@ -97,9 +97,11 @@ def cut(spans: Iterable[Span], window: Window) -> list[Window]:
     touched = {
         span.days
         for span in spans
-        if span.block and not _holds(window, span.days)
-        and span.days.first <= window.last and window.first <= span.days.last
-    }  # fmt: skip
+        if span.block
+        and not _holds(window, span.days)
+        and span.days.first <= window.last
+        and window.first <= span.days.last
+    }
     return sorted(touched)
 
 
@@ -116,13 +118,7 @@ def held_days(window: Window, spans: Sequence[Span], labels: frozenset[str]) -> 
 
 
 def state_of(
-    day: date,
-    spans: Sequence[Span],
-    labels: frozenset[str],
-    newest: date,
-    maturing_days: int,
-    *,
-    matures: bool,
+    day: date, spans: Sequence[Span], labels: frozenset[str], newest: date, maturing_days: int, *, matures: bool
 ) -> DayState:
     """
     The state of one day.
@@ -142,20 +138,13 @@ def state_of(
     if day > newest - timedelta(days=maturing_days):
         return DayState.MATURING
     last_loaded = min(
-        max(span.loaded for span in covering if span.label == label)
-        for label in {span.label for span in covering}
+        max(span.loaded for span in covering if span.label == label) for label in {span.label for span in covering}
     )
     return DayState.EARLY if last_loaded <= day + timedelta(days=maturing_days) else DayState.HELD
 
 
 def stretches(
-    window: Window,
-    spans: Sequence[Span],
-    labels: frozenset[str],
-    newest: date,
-    maturing_days: int,
-    *,
-    matures: bool,
+    window: Window, spans: Sequence[Span], labels: frozenset[str], newest: date, maturing_days: int, *, matures: bool
 ) -> list[Stretch]:
     """The window as stretches of days with one state, oldest first. Each report total is a stretch of its own."""
     found: list[Stretch] = []

@@ -41,9 +41,7 @@ INTERVAL: Final = 0.80
 ACCOUNT: Final = "account"
 
 
-def fit_priors(
-    n: Ints, k: Ints, group: Ints, groups: int, count: Ints | None = None
-) -> tuple[Floats, Floats]:
+def fit_priors(n: Ints, k: Ints, group: Ints, groups: int, count: Ints | None = None) -> tuple[Floats, Floats]:
     """
     The prior of each group, one pass over all rows.
 
@@ -85,11 +83,7 @@ def _sufficient(level: str) -> pl.Expr:
     enough = (pl.col("group_n") >= MIN_GROUP_CLICKS) & (pl.col("group_k") >= MIN_GROUP_ORDERS)
     if level == ACCOUNT:
         return enough
-    return (
-        enough
-        & (pl.col("group_rows") >= MIN_GROUP_ROWS)
-        & (pl.col("largest") <= MAX_ROW_SHARE * pl.col("group_n"))
-    )
+    return enough & (pl.col("group_rows") >= MIN_GROUP_ROWS) & (pl.col("largest") <= MAX_ROW_SHARE * pl.col("group_n"))
 
 
 def _fitted(groups: pl.DataFrame, alike: pl.DataFrame, level: str) -> pl.DataFrame:
@@ -106,9 +100,7 @@ def _fitted(groups: pl.DataFrame, alike: pl.DataFrame, level: str) -> pl.DataFra
     if level != ACCOUNT:
         return fitted
     # Too few rows, or one row that is most of the account, cannot show a spread.
-    spread = (pl.col("group_rows") >= MIN_GROUP_ROWS) & (
-        pl.col("largest") <= MAX_ROW_SHARE * pl.col("group_n")
-    )
+    spread = (pl.col("group_rows") >= MIN_GROUP_ROWS) & (pl.col("largest") <= MAX_ROW_SHARE * pl.col("group_n"))
     mean = pl.col("group_k") / pl.col("group_n")
     return fitted.with_columns(
         prior_a=pl.when(spread).then("prior_a").otherwise(mean * FALLBACK_STRENGTH),
@@ -143,9 +135,12 @@ def _of_company(rows: pl.DataFrame, chain: Sequence[str], *, fitted: bool) -> pl
     # Names as numbers: they are compared again and again.
     names = [_coded(rows.schema[level], level) for level in chain]
     coded = rows.select(
-        *names, pl.lit(0, pl.UInt32).alias(ACCOUNT), pl.col("clicks").cast(pl.Int64).alias("n"), _orders().alias("k"),
+        *names,
+        pl.lit(0, pl.UInt32).alias(ACCOUNT),
+        pl.col("clicks").cast(pl.Int64).alias("n"),
+        _orders().alias("k"),
         "sales",
-    )  # fmt: skip
+    )
     # Many rows stand in the same company, and many in it have the same clicks and orders: each
     # company is looked at once, and rows alike count as many.
     clicked = coded.filter(pl.col("n") > 0)
@@ -164,13 +159,9 @@ def _of_company(rows: pl.DataFrame, chain: Sequence[str], *, fitted: bool) -> pl
             used = _fitted(used, alike, level)
         told = used.with_columns(
             prior_level=pl.lit(level),
-            group_aov=pl.when(pl.col("group_k") > 0)
-            .then(pl.col("group_sales") / pl.col("group_k"))
-            .otherwise(None),
+            group_aov=pl.when(pl.col("group_k") > 0).then(pl.col("group_sales") / pl.col("group_k")).otherwise(None),
         )
-        parts.append(
-            here.select("_company", level).join(told, on=level).drop(level, "group_sales", "largest")
-        )
+        parts.append(here.select("_company", level).join(told, on=level).drop(level, "group_sales", "largest"))
         waiting = waiting.join(here.select("_company"), on="_company", how="anti")
     gathered = pl.concat(parts, how="diagonal") if parts else _nobody()
     found = companies.join(gathered, on="_company", how="left")
@@ -189,11 +180,16 @@ def _coded(dtype: pl.DataType, level: str) -> pl.Expr:
 def _nobody() -> pl.DataFrame:
     return pl.DataFrame(
         schema={
-            "_company": pl.UInt32, "prior_level": pl.String, "prior_a": pl.Float64,
-            "prior_b": pl.Float64, "group_n": pl.Int64, "group_k": pl.Int64,
-            "group_rows": pl.UInt32, "group_aov": pl.Float64,
+            "_company": pl.UInt32,
+            "prior_level": pl.String,
+            "prior_a": pl.Float64,
+            "prior_b": pl.Float64,
+            "group_n": pl.Int64,
+            "group_k": pl.Int64,
+            "group_rows": pl.UInt32,
+            "group_aov": pl.Float64,
         }
-    )  # fmt: skip
+    )
 
 
 def probability_over(needed: Any, a: Any, b: Any) -> Any:
@@ -318,7 +314,10 @@ _BY_GROUP: Final = "as its whole ad group"
 
 
 def cause_of(row: Mapping[str, Any]) -> str:
-    """What a judged row is costly by, other than itself: its words, its product or its ad group; empty where it is itself."""
+    """
+    What a judged row is costly by, other than itself: its words, its product or its ad group; empty
+    where it is itself.
+    """
     if row["verdict"] not in (Verdict.COSTLY.value, Verdict.LEANING.value):
         return ""
     if row["by_words"]:
@@ -343,7 +342,9 @@ _MEANS: Final[Mapping[str, str]] = {
 _CAUSES: Final[Mapping[str, str]] = {
     _BY_WORDS: "without its words it would not be: look at the word",
     _BY_PRODUCT: "it converts like its company: the product, its price or its bids are wrong, not this row",
-    _BY_GROUP: "it converts like its company: what the ad group advertises, its price or its bids are wrong, not this row",
+    _BY_GROUP: (
+        "it converts like its company: what the ad group advertises, its price or its bids are wrong, not this row"
+    ),
 }
 
 
@@ -399,16 +400,19 @@ def clicks_needed(n: Ints, k: Ints, a: Floats, b: Floats, needed: Floats) -> lis
 
 def losing(rows: pl.DataFrame, margin: pl.Expr) -> tuple[pl.Series, pl.Series]:
     """
-    P_lose, how likely a row's clicks cost more than its margin leaves, and whether it had clicks enough for an order at that rate.
+    P_lose, how likely a row's clicks cost more than its margin leaves, and whether it had clicks enough for an order at
+    that rate.
 
-    rows: judged, with n, k, prior_a, prior_b, spend and shrunk_aov (micro). margin: before ads, a fraction. P_lose = I(π/(A·m); a', b'),
-    own test n·π/(A·m) ≥ 1 ("Bids" in docs/calculations.md); null without clicks or a prior.
+    rows: judged, with n, k, prior_a, prior_b, spend and shrunk_aov (micro). margin: before ads, a fraction. P_lose =
+    I(π/(A·m); a', b'), own test n·π/(A·m) ≥ 1 ("Bids" in docs/calculations.md); null without clicks or a prior.
     """
     needed = pl.when(pl.col("n") > 0).then(pl.col("spend") / pl.col("n") / (pl.col("shrunk_aov") * margin))
     known = rows.select(
-        needed.alias("needed"), (pl.col("prior_a") + pl.col("k")).alias("a"),
-        (pl.col("prior_b") + pl.col("n") - pl.col("k")).alias("b"), enough=pl.col("n") * needed >= 1,
-    )  # fmt: skip
+        needed.alias("needed"),
+        (pl.col("prior_a") + pl.col("k")).alias("a"),
+        (pl.col("prior_b") + pl.col("n") - pl.col("k")).alias("b"),
+        enough=pl.col("n") * needed >= 1,
+    )
     figures = known.select("needed", "a", "b").cast(pl.Float64).fill_null(float("nan")).to_numpy().T
     return pl.Series(probability_over(*figures), nan_to_null=True), known["enough"]
 

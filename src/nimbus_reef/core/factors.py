@@ -147,9 +147,7 @@ def _spread(k: Floats, e: Floats) -> float:
     return float(found)
 
 
-def _fitted(
-    cells: Cells, mean: float, weight: Floats, strength: float, parts: Mapping[str, MovingFamily]
-) -> Fit:
+def _fitted(cells: Cells, mean: float, weight: Floats, strength: float, parts: Mapping[str, MovingFamily]) -> Fit:
     rates = expected(mean, parts, len(cells.n))
     families = {}
     for name, part in parts.items():

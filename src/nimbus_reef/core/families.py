@@ -21,15 +21,14 @@ COSTLY_INDEX: Final = 0.60
 KEPT_SHARE: Final = 0.03
 
 
-def children(
-    rows: pl.DataFrame, least_share: float = LEAST_SHARE, costly_index: float = COSTLY_INDEX
-) -> pl.DataFrame:
+def children(rows: pl.DataFrame, least_share: float = LEAST_SHARE, costly_index: float = COSTLY_INDEX) -> pl.DataFrame:
     """
     Children with their place in the family.
 
-    rows: judged rows of SKUs (see `evidence.judge`) with family, sku and total_sales (micro-units; null where trade is not
-    held: then ad sales stand for it). Adds sold (what shares are of), share_spend, share_sales, index (share of sales ÷ share
-    of spend), costly_child and excess (micro-units of the window: spend − share of sales × the family's spend).
+    rows: judged rows of SKUs (see `evidence.judge`) with family, sku and total_sales (micro-units; null where trade is
+    not
+    held: then ad sales stand for it). Adds sold (what shares are of), share_spend, share_sales, index (share of sales ÷
+    share of spend), costly_child and excess (micro-units of the window: spend − share of sales × the family's spend).
     """
     whole_spend, sold = pl.col("spend").sum().over("family"), pl.coalesce("total_sales", "sales")
     shares = rows.with_columns(sold=sold).with_columns(
@@ -49,8 +48,10 @@ def children(
         ).fill_null(False),
         excess=pl.max_horizontal(
             pl.col("spend") - (pl.col("share_sales") * whole_spend).fill_null(pl.col("spend").cast(pl.Float64)), 0.0
-        ).round().cast(pl.Int64),
-    )  # fmt: skip
+        )
+        .round()
+        .cast(pl.Int64),
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +73,10 @@ class Ad:
 
 @dataclass(frozen=True, slots=True)
 class Child:
-    """A child as a shift needs it, money in units; a, b: the posterior of its conversion, aov what an order is worth."""
+    """
+    A child as a shift needs it, money in units; a, b: the posterior of its conversion, aov what an
+    order is worth.
+    """
 
     sku: str
     spend: float
@@ -116,10 +120,10 @@ def shift(family: Sequence[Child], ads: Sequence[Ad], days: int, kept_share: flo
     """
     Pauses of costly children's ads beside siblings that may take more.
 
-    Of each costly child the ads with the largest spend are paused, in ad groups that hold a sibling whose evidence is fine and
-    whose share of sales is at least its share of spend, and none that is itself above target, until its excess is moved; at least
-    3 % (`kept_share`) of the family's spend stay with it. What is paused goes to the siblings of the ad group by what they spend
-    there, as a marketplace would deal it: a sibling above target would get its part too.
+    Of each costly child the ads with the largest spend are paused, in ad groups that hold a sibling whose evidence is
+    fine and whose share of sales is at least its share of spend, and none that is itself above target, until its excess
+    is moved; at least 3 % (`kept_share`) of the family's spend stay with it. What is paused goes to the siblings of the
+    ad group by what they spend there, as a marketplace would deal it: a sibling above target would get its part too.
     """
     now = {child.sku: child.spend for child in family}
     whole = sum(now.values())
@@ -135,15 +139,15 @@ def shift(family: Sequence[Child], ads: Sequence[Ad], days: int, kept_share: flo
     blocked = False
     for child in sorted(costly, key=lambda each: (-each.excess, each.sku)):
         left = child.excess
-        for ad in sorted(
-            (each for each in ads if each.sku == child.sku), key=lambda each: (-each.spend, each.home)
-        ):
+        for ad in sorted((each for each in ads if each.sku == child.sku), key=lambda each: (-each.spend, each.home)):
             beside = [
                 each
                 for each in ads
-                if each.home == ad.home and each.sku != child.sku and (*each.home, each.sku) not in out
+                if each.home == ad.home
+                and each.sku != child.sku
+                and (*each.home, each.sku) not in out
                 and not bases.get(each.sku, child).costly
-            ]  # fmt: skip
+            ]
             able = {each.sku for each in beside} & good
             if ad.spend <= 0 or left <= 0 or not able:
                 continue
@@ -162,15 +166,16 @@ def shift(family: Sequence[Child], ads: Sequence[Ad], days: int, kept_share: flo
     if pauses:
         why_not = ""
     elif blocked:
-        why_not = "beside its ads runs a sibling that is above target itself and would get part of the spend: pause that first"
+        why_not = (
+            "beside its ads runs a sibling that is above target itself and would get part of the spend: pause that"
+            " first"
+        )
     else:
         why_not = "none of its ads runs beside a sibling that can take more, or too little would be left"
     return Shift(tuple(pauses), after, moved, _sum(changes), kept, why_not)
 
 
-def _moved(
-    ad: Ad, beside: Sequence[Ad], bases: dict[str, Child], after: dict[str, float], days: int
-) -> Projected:
+def _moved(ad: Ad, beside: Sequence[Ad], bases: dict[str, Child], after: dict[str, float], days: int) -> Projected:
     """Deals what an ad spent to its siblings, and says what that does to sales: the clicks stay, who sells changes."""
     weights = {each.sku: max(each.spend, 0.0) for each in beside if each.sku in bases}
     if not any(weights.values()):
@@ -196,8 +201,10 @@ def _sum(changes: Sequence[Projected]) -> Projected:
     """Changes of one family share its children's conversions, so their ranges are added as they stand."""
     if not changes:
         return NOTHING
-    sums = [Range(sum(r.low for r in ranges), sum(r.middle for r in ranges), sum(r.high for r in ranges))
-            for ranges in ([each.spend for each in changes], [each.sales for each in changes])]  # fmt: skip
+    sums = [
+        Range(sum(r.low for r in ranges), sum(r.middle for r in ranges), sum(r.high for r in ranges))
+        for ranges in ([each.spend for each in changes], [each.sales for each in changes])
+    ]
     return Projected(sums[0], sums[1])
 
 
@@ -212,8 +219,10 @@ def without_ad(basis: Basis, siblings: Sequence[Basis]) -> Projected:
     own = clicks * basis.aov * basis.a / (basis.a + basis.b)
     of_siblings = sum(each.clicks for each in siblings)
     worth = (
-        sum(each.clicks * each.aov * each.a / (each.a + each.b) for each in siblings) / of_siblings if of_siblings else 0.0
-    )  # fmt: skip
+        sum(each.clicks * each.aov * each.a / (each.a + each.b) for each in siblings) / of_siblings
+        if of_siblings
+        else 0.0
+    )
     lost, taken = -own, clicks * worth - own
     if not of_siblings:
         return Projected(Range(-spend, -spend, -spend), Range(lost, lost, lost))

@@ -29,10 +29,17 @@ class Overspend:
 
 
 def overspend(
-    targets: pl.DataFrame, terms: pl.DataFrame, ads: pl.DataFrame, shares: pl.DataFrame, monthly: float,
-    caps: pl.DataFrame, *, placements: pl.DataFrame | None = None, hours: pl.DataFrame | None = None,
+    targets: pl.DataFrame,
+    terms: pl.DataFrame,
+    ads: pl.DataFrame,
+    shares: pl.DataFrame,
+    monthly: float,
+    caps: pl.DataFrame,
+    *,
+    placements: pl.DataFrame | None = None,
+    hours: pl.DataFrame | None = None,
     away: pl.DataFrame | None = None,
-) -> Overspend:  # fmt: skip
+) -> Overspend:
     """
     The overspend of judged rows, none counted twice.
 
@@ -40,13 +47,13 @@ def overspend(
     product ads, each with campaign_id and ad_group_id. shares: what each target spent on
     each term: ad_group_id, normal_id, target_id, spend. monthly: 30 ÷ the days of the targets'
     report that are held. caps: campaign_id, cap: what each campaign spends per 30 days by the report
-    that totals come from; a campaign that is not in it is capped at 0. placements, hours: judged rows with campaign_id, where
-    they are held. away: campaign_id, stake of targets and terms that somebody put away: their money is in placements and hours too, and is
-    not counted there either.
+    that totals come from; a campaign that is not in it is capped at 0. placements, hours: judged rows with campaign_id,
+    where they are held. away: campaign_id, stake of targets and terms that somebody put away: their money is in
+    placements and hours too, and is not counted there either.
 
     Per ad group the larger of (flagged targets + the terms' shares under unflagged
-    targets) and its flagged product ads; per campaign the largest of its ad groups together, its flagged placements and its
-    flagged hours. Terms of a target are capped at its spend, a campaign at its own, all per 30 days.
+    targets) and its flagged product ads; per campaign the largest of its ad groups together, its flagged placements and
+    its flagged hours. Terms of a target are capped at its spend, a campaign at its own, all per 30 days.
     """
     key = ["campaign_id", "ad_group_id"]
     of_targets = targets.filter(flagged()).group_by(key).agg(pl.col("stake").sum().alias("targets"))
@@ -85,9 +92,7 @@ def _without(sums: pl.DataFrame, away: pl.DataFrame | None) -> pl.DataFrame:
     return sums.join(gone, on="campaign_id", how="left").select("campaign_id", stake=left)
 
 
-def _under_unflagged(
-    targets: pl.DataFrame, terms: pl.DataFrame, shares: pl.DataFrame, monthly: float
-) -> pl.DataFrame:
+def _under_unflagged(targets: pl.DataFrame, terms: pl.DataFrame, shares: pl.DataFrame, monthly: float) -> pl.DataFrame:
     """Stakes of flagged terms, shared over their targets by spend, where those are not flagged."""
     key = ["ad_group_id", "normal_id"]
     flagged_terms = terms.filter(flagged()).select(*key, "stake")
@@ -96,9 +101,7 @@ def _under_unflagged(
         .then(pl.col("stake") * pl.col("spend") / pl.col("spend").sum().over(key))
         .otherwise(0.0)
     )
-    unflagged = targets.filter(~flagged()).select(
-        "target_id", "campaign_id", pl.col("spend").alias("own_spend")
-    )
+    unflagged = targets.filter(~flagged()).select("target_id", "campaign_id", pl.col("spend").alias("own_spend"))
     return (
         spread.group_by("target_id", "ad_group_id")
         .agg(pl.col("part").sum())
@@ -120,17 +123,12 @@ def gathered(rows: pl.DataFrame) -> pl.DataFrame:
     levels = ("main_product", "name_part", "ad_group_id")
     held = [pl.when(pl.col(level).is_not_null()).then(pl.lit(level)) for level in levels]
     largest_first = rows.with_columns(
-        company_level=pl.coalesce(*held),
-        company=pl.coalesce(pl.col(level).cast(pl.String) for level in levels),
+        company_level=pl.coalesce(*held), company=pl.coalesce(pl.col(level).cast(pl.String) for level in levels)
     ).sort(["stake", "spend"], descending=True, maintain_order=True)
     sums = ("impressions", "clicks", "spend", "orders", "units", "sales", "stake")
     return (
         largest_first.group_by(_GATHERED_BY, maintain_order=True)
-        .agg(
-            pl.col("row_id").alias("members"),
-            pl.col(sums).sum(),
-            pl.exclude(*sums, *_GATHERED_BY).first(),
-        )
+        .agg(pl.col("row_id").alias("members"), pl.col(sums).sum(), pl.exclude(*sums, *_GATHERED_BY).first())
         .sort("stake", descending=True, maintain_order=True)
     )
 

@@ -17,10 +17,12 @@ COUNTS: Final = tuple(f"{who}_{stage}" for who in ("market", "own") for stage in
 
 def by_query(rows: pl.DataFrame) -> pl.DataFrame:
     """
-    Sums of a brand's rows by query: query (as most often searched), `COUNTS`, search_volume (mean of its weeks), in order.
+    Sums of a brand's rows by query: query (as most often searched), `COUNTS`, search_volume (mean of its weeks), in
+    order.
 
-    rows: week rows with day, query and the counts, and product_id where they are of single products. Spellings of one normal form are
-    one query. Rows of several products share one market: in a week its counts stand in each of them, and count once.
+    rows: week rows with day, query and the counts, and product_id where they are of single products. Spellings of one
+    normal form are one query. Rows of several products share one market: in a week its counts stand in each of them,
+    and count once.
     """
     market = [name for name in COUNTS if name.startswith("market_")]
     own = [name for name in COUNTS if name.startswith("own_")]
@@ -39,9 +41,7 @@ def by_query(rows: pl.DataFrame) -> pl.DataFrame:
         .group_by("normal", maintain_order=True)
         .agg(pl.col("query").first())
     )
-    sums = weeks.group_by("normal", maintain_order=True).agg(
-        pl.col(COUNTS).sum(), pl.col("search_volume").mean()
-    )
+    sums = weeks.group_by("normal", maintain_order=True).agg(pl.col(COUNTS).sum(), pl.col("search_volume").mean())
     return sums.join(names, on="normal").select("query", *COUNTS, "search_volume").sort("query")
 
 

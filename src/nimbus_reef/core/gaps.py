@@ -19,8 +19,8 @@ def unadvertised(products: pl.DataFrame) -> pl.DataFrame:
     """
     Products that sold and have no ad, most sales first.
 
-    products: sku, item, total_sales, advertised (it has an enabled ad), eligible. Adds replaces: an advertised SKU of the same
-    item, null where there is none. What may not be advertised is no gap.
+    products: sku, item, total_sales, advertised (it has an enabled ad), eligible. Adds replaces: an advertised SKU of
+    the same item, null where there is none. What may not be advertised is no gap.
     """
     held = products.filter(pl.col("advertised") & pl.col("item").is_not_null())
     older = held.group_by("item").agg(replaces=pl.col("sku").sort().first())
@@ -33,11 +33,11 @@ def unadvertised(products: pl.DataFrame) -> pl.DataFrame:
 
 def stopped_since(shown: Sequence[date], listed: Sequence[date], window_last: date) -> date | None:
     """
-    Since when a product is not advertised: the first day on which the catalog calls it ineligible, or the day after its ads were
-    last shown, whichever is earlier; None where neither is known.
+    Since when a product is not advertised: the first day on which the catalog calls it ineligible, or the day after its
+    ads were last shown, whichever is earlier; None where neither is known.
 
-    shown: days with impressions; listed: days of the catalog on which it is ineligible, since the last on which it was not (none
-    where it was never called eligible).
+    shown: days with impressions; listed: days of the catalog on which it is ineligible, since the last on which it was
+    not (none where it was never called eligible).
     """
     days = [min(listed)] if listed else []
     if shown and max(shown) < window_last:
@@ -51,8 +51,8 @@ def likely_cost(
     """
     Ad sales per 30 days that a product likely misses, in the unit of the sales given, and what that rests on.
 
-    own_sales in own_days: what its ads sold in the (up to) 30 days before they stopped; without any, what a sibling's ads sell
-    on average: family_sales of family_children in `days`. Empty text where nothing is known.
+    own_sales in own_days: what its ads sold in the (up to) 30 days before they stopped; without any, what a sibling's
+    ads sell on average: family_sales of family_children in `days`. Empty text where nothing is known.
     """
     if own_days > 0 and own_sales > 0:
         return own_sales * STAKE_DAYS / own_days, OWN

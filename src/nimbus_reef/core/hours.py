@@ -31,7 +31,10 @@ _STARVED: Final = 0.5
 
 @dataclass(frozen=True, slots=True)
 class Segment:
-    """Hours of the day from `first` on, `hours` long, past midnight where it must; on some ISO weekdays, on all where none is named."""
+    """
+    Hours of the day from `first` on, `hours` long, past midnight where it must; on some ISO weekdays, on all where none
+    is named.
+    """
 
     first: int
     hours: int
@@ -127,16 +130,20 @@ def profile(hours: Ints, clicks: Ints) -> list[float]:
 
 
 _DRY: Final = {
-    "campaign_id": pl.UInt32, "day": pl.Date, "hour": pl.Int64, "share": pl.Float64,
-    "missed_sales": pl.Float64, "missed_spend": pl.Float64,
-}  # fmt: skip
+    "campaign_id": pl.UInt32,
+    "day": pl.Date,
+    "hour": pl.Int64,
+    "share": pl.Float64,
+    "missed_sales": pl.Float64,
+    "missed_spend": pl.Float64,
+}
 
 
 @dataclass(frozen=True, slots=True)
 class DryLimits:
     """
-    A day ran dry that spent this part of its budget where so many clicks were still due. often: a campaign runs dry that did so on
-    this part of the days.
+    A day ran dry that spent this part of its budget where so many clicks were still due. often: a campaign runs dry
+    that did so on this part of the days.
     """
 
     near_budget: float = 0.90
@@ -151,13 +158,13 @@ def dry(rows: pl.DataFrame, budgets: pl.DataFrame, limits: DryLimits = STANDARD)
     """
     The hours in which campaigns had no budget left, and what that missed.
 
-    rows: campaign_id, day, hour, impressions, clicks, spend, sales (micro-units), in_budget_minutes (null where it is not
-    told), of single days. budgets: campaign_id, day, budget (micro-units, boosts of that day added). Gives campaign_id, day,
-    hour, share (of the hour), missed_sales and missed_spend (micro-units; sales at full elasticity).
+    rows: campaign_id, day, hour, impressions, clicks, spend, sales (micro-units), in_budget_minutes (null where it is
+    not told), of single days. budgets: campaign_id, day, budget (micro-units, boosts of that day added). Gives
+    campaign_id, day, hour, share (of the hour), missed_sales and missed_spend (micro-units; sales at full elasticity).
 
-    Told minutes count where they are told. Else a day is dry from the hour after its last impressions when it spent ≥ 90 %
-    of its budget and ≥ 2 clicks were due after that (of the limits). Sales missed are the mean of that hour over ≥ 3 days on which it was
-    not dry, else the clicks due × the campaign's sales per click.
+    Told minutes count where they are told. Else a day is dry from the hour after its last impressions when it spent ≥
+    90 % of its budget and ≥ 2 clicks were due after that (of the limits). Sales missed are the mean of that hour over ≥
+    3 days on which it was not dry, else the clicks due × the campaign's sales per click.
     """
     if rows.is_empty():
         return pl.DataFrame(schema=_DRY)
@@ -180,7 +187,10 @@ def dry(rows: pl.DataFrame, budgets: pl.DataFrame, limits: DryLimits = STANDARD)
 
 
 def _day_by_day(rows: pl.DataFrame) -> tuple[pl.DataFrame, Ints]:
-    """The rows with those of a campaign-day beside each other, and where each campaign-day begins. There are millions: no grouping."""
+    """
+    The rows with those of a campaign-day beside each other, and where each campaign-day begins. There are millions: no
+    grouping.
+    """
     pairs = _pairs(rows)
     starts = _starts(pairs)
     if pl.Series(pairs[starts]).n_unique() == len(starts):
@@ -204,8 +214,7 @@ def _days(hourly: pl.DataFrame, starts: Ints, budgets: pl.DataFrame, near_budget
     last = np.where(hourly["impressions"].to_numpy() > 0, hourly["hour"].to_numpy().astype(np.int64), -1)
     told = hourly["in_budget_minutes"].is_not_null().to_numpy()
     sums = {
-        name: np.add.reduceat(hourly[name].to_numpy(), starts, dtype=np.int64)
-        for name in ("clicks", "spend", "sales")
+        name: np.add.reduceat(hourly[name].to_numpy(), starts, dtype=np.int64) for name in ("clicks", "spend", "sales")
     }
     return (
         hourly["campaign_id", "day"][starts]
@@ -215,12 +224,7 @@ def _days(hourly: pl.DataFrame, starts: Ints, budgets: pl.DataFrame, near_budget
             told=pl.Series(np.logical_or.reduceat(told, starts)),
         )
         .with_columns(pair=pl.Series(_pairs(hourly["campaign_id", "day"][starts])))
-        .join(
-            budgets.select("budget", pair=pl.Series(_pairs(budgets))),
-            on="pair",
-            how="left",
-            maintain_order="left",
-        )
+        .join(budgets.select("budget", pair=pl.Series(_pairs(budgets))), on="pair", how="left", maintain_order="left")
         .drop("pair")
         .with_columns(near=(pl.col("spend") >= near_budget * pl.col("budget")).fill_null(False))
     )
@@ -228,9 +232,11 @@ def _days(hourly: pl.DataFrame, starts: Ints, budgets: pl.DataFrame, near_budget
 
 def _told(hourly: pl.DataFrame) -> pl.DataFrame:
     return hourly.filter(pl.col("in_budget_minutes") < 60).select(
-        "campaign_id", "day", pl.col("hour").cast(pl.Int64),
+        "campaign_id",
+        "day",
+        pl.col("hour").cast(pl.Int64),
         share=(60 - pl.col("in_budget_minutes").cast(pl.Float64)) / 60,
-    )  # fmt: skip
+    )
 
 
 def _inferred(days: pl.DataFrame, clock: pl.DataFrame, due_clicks: float) -> pl.DataFrame:
@@ -241,30 +247,34 @@ def _inferred(days: pl.DataFrame, clock: pl.DataFrame, due_clicks: float) -> pl.
         .filter(pl.col("clicks") * (1 - pl.col("until")) >= due_clicks * pl.col("until"))
     )
     after = ended.select("campaign_id", "day", "last_hour").join(clock.select("hour"), how="cross")
-    return after.filter(pl.col("hour") > pl.col("last_hour")).select(
-        "campaign_id", "day", "hour", share=pl.lit(1.0)
-    )
+    return after.filter(pl.col("hour") > pl.col("last_hour")).select("campaign_id", "day", "hour", share=pl.lit(1.0))
 
 
-def _valued(
-    found: pl.DataFrame, thirsty: pl.DataFrame, days: pl.DataFrame, clock: pl.DataFrame
-) -> pl.DataFrame:
+def _valued(found: pl.DataFrame, thirsty: pl.DataFrame, days: pl.DataFrame, clock: pl.DataFrame) -> pl.DataFrame:
     """Adds what each dry hour missed. thirsty: all hours of the campaigns that were found."""
     key = ["campaign_id", "hour"]
     gone = pl.Series(_pairs(found) * DAY + found["hour"].to_numpy())
     wet = thirsty.filter(~pl.Series(_pairs(thirsty) * DAY + thirsty["hour"].to_numpy()).is_in(gone.implode()))
     # A day without a row in an hour that was not dry had nothing in it.
     held = (
-        days.join(found.select("campaign_id").unique(), on="campaign_id", how="semi").group_by("campaign_id").len("all_days")
-    )  # fmt: skip
+        days.join(found.select("campaign_id").unique(), on="campaign_id", how="semi")
+        .group_by("campaign_id")
+        .len("all_days")
+    )
     dried = found.group_by(key).len("dry_days")
     usual = (
-        found.select(key).unique().join(held, on="campaign_id").join(dried, on=key)
+        found.select(key)
+        .unique()
+        .join(held, on="campaign_id")
+        .join(dried, on=key)
         .join(wet.group_by(key).agg(pl.col("sales", "spend").sum()), on=key, how="left")
-        .with_columns(pl.col("sales", "spend").fill_null(0), wet_days=pl.col("all_days").cast(pl.Int64) - pl.col("dry_days").cast(pl.Int64))
+        .with_columns(
+            pl.col("sales", "spend").fill_null(0),
+            wet_days=pl.col("all_days").cast(pl.Int64) - pl.col("dry_days").cast(pl.Int64),
+        )
         .filter(pl.col("wet_days") >= USUAL_DAYS)
         .select(*key, own_sales=pl.col("sales") / pl.col("wet_days"), own_spend=pl.col("spend") / pl.col("wet_days"))
-    )  # fmt: skip
+    )
     rates = days.group_by("campaign_id").agg(
         rpc=pl.col("sales").sum() / pl.col("clicks").sum(), cpc=pl.col("spend").sum() / pl.col("clicks").sum()
     )
@@ -273,8 +283,12 @@ def _valued(
     lived = (
         start.join(days.select("campaign_id", "day", "clicks"), on=["campaign_id", "day"])
         .join(clock.select(dry_from="hour", lived=pl.col("until") - pl.col("usual")), on="dry_from")
-        .select("campaign_id", "day", pace=pl.when(pl.col("lived") > 0).then(pl.col("clicks") / pl.col("lived")).otherwise(0.0))
-    )  # fmt: skip
+        .select(
+            "campaign_id",
+            "day",
+            pace=pl.when(pl.col("lived") > 0).then(pl.col("clicks") / pl.col("lived")).otherwise(0.0),
+        )
+    )
     return (
         found.join(clock.select("hour", "usual"), on="hour")
         .join(lived, on=["campaign_id", "day"], how="left")
@@ -306,10 +320,11 @@ def missed(sales: float) -> Missed:
 
 
 def starved(spend: Sequence[float], organic: Sequence[float]) -> tuple[int, ...]:
-    """Hours of strong organic sales, above the day's mean, in which ads all but vanish: under half a middling hour's spend."""
+    """
+    Hours of strong organic sales, above the day's mean, in which ads all but vanish: under half a middling hour's
+    spend.
+    """
     spent, sold = sum(spend), sum(organic)
     if spent <= 0 or sold <= 0:
         return ()
-    return tuple(
-        hour for hour in range(DAY) if organic[hour] / sold > 1 / DAY and spend[hour] / spent < _STARVED / DAY
-    )
+    return tuple(hour for hour in range(DAY) if organic[hour] / sold > 1 / DAY and spend[hour] / spent < _STARVED / DAY)

@@ -37,8 +37,8 @@ class One:
     """
     The levels of a family of which a cell has one; `levels` where it has none.
 
-    runs: where cells of one level lie beside each other, the level of each run, where it begins and how many cells it has; None where
-    runs are hardly longer than a cell.
+    runs: where cells of one level lie beside each other, the level of each run, where it begins and how many cells it
+    has; None where runs are hardly longer than a cell.
     """
 
     code: Ints
@@ -71,11 +71,7 @@ class One:
 
     def entries(self, order: Ints | None) -> tuple[Ints, Ints]:
         """Cells and their levels, those of one level in one row beside each other."""
-        cell = (
-            np.flatnonzero(self.code < self.levels)
-            if order is None
-            else order[self.code[order] < self.levels]
-        )
+        cell = np.flatnonzero(self.code < self.levels) if order is None else order[self.code[order] < self.levels]
         return cell, self.code[cell]
 
 
@@ -116,8 +112,8 @@ def in_use(given: Ints | Members, clicked: npt.NDArray[np.bool_], row: Ints) -> 
     A family's levels that stand in two rows or more, counting cells that were clicked; words that stand in exactly
     the same cells become one level.
 
-    given: each cell's level, below 0 for none, or its words; row: ascending. Returns also the number here of every level
-    given, -1 for those not in use.
+    given: each cell's level, below 0 for none, or its words; row: ascending. Returns also the number here of every
+    level given, -1 for those not in use.
     """
     return _words(given, clicked, row) if isinstance(given, Members) else _one(given, clicked, row)
 

@@ -30,16 +30,12 @@ def page_changes(pages: pl.DataFrame) -> pl.DataFrame:
         told = ordered.select("product_id", "day", same=same_product, old=pl.col(field).shift(1), new=field)
         changed = told.filter(pl.col("same") & pl.col("old").is_not_null() & (pl.col("old") != pl.col("new")))
         parts.append(
-            changed.select(
-                "product_id", "day", pl.lit(field).alias("field"), pl.col("old", "new").cast(pl.String)
-            )
+            changed.select("product_id", "day", pl.lit(field).alias("field"), pl.col("old", "new").cast(pl.String))
         )
     return pl.concat(parts).sort("product_id", "day", "field")
 
 
-def falls(
-    daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date, side_days: int = SIDE_DAYS
-) -> pl.DataFrame:
+def falls(daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date, side_days: int = SIDE_DAYS) -> pl.DataFrame:
     """
     Products whose conversion fell when their page changed, the largest fall of each.
 
@@ -59,7 +55,7 @@ def falls(
     sides = around.group_by("product_id", "at").agg(
         *(pl.col(name).filter(~after).sum().alias(f"{name}_before") for name in _SIDE),
         *(pl.col(name).filter(after).sum().alias(f"{name}_after") for name in _SIDE),
-    )  # fmt: skip
+    )
     found = []
     for row in sides.sort("product_id", "at").to_dicts():
         before, then = ((row[f"clicks_{side}"], row[f"orders_{side}"]) for side in ("before", "after"))
@@ -68,14 +64,18 @@ def falls(
             end = min(last_mature, row["at"] + timedelta(days=side_days - 1))
             monthly = STAKE_DAYS / ((end - row["at"]).days + 1)
             stake = round(row["spend_after"] * (1 - cvr_after / cvr_before) * monthly)
-            found.append(
-                row | {"day": row["at"], "cvr_before": cvr_before, "cvr_after": cvr_after, "stake": stake}
-            )
+            found.append(row | {"day": row["at"], "cvr_before": cvr_before, "cvr_after": cvr_after, "stake": stake})
     schema = {
-        "product_id": pl.UInt32, "day": pl.Date, "clicks_before": pl.Int64, "orders_before": pl.Int64,
-        "clicks_after": pl.Int64, "orders_after": pl.Int64, "cvr_before": pl.Float64, "cvr_after": pl.Float64,
+        "product_id": pl.UInt32,
+        "day": pl.Date,
+        "clicks_before": pl.Int64,
+        "orders_before": pl.Int64,
+        "clicks_after": pl.Int64,
+        "orders_after": pl.Int64,
+        "cvr_before": pl.Float64,
+        "cvr_after": pl.Float64,
         "stake": pl.Int64,
-    }  # fmt: skip
+    }
     return (
         pl.DataFrame(found, schema=schema)
         .sort(pl.col("cvr_after") / pl.col("cvr_before"), maintain_order=True)
@@ -122,42 +122,70 @@ class PageLimits:
 
 STANDARD: Final = PageLimits()
 LACKS: Final = (
-    "in_stock", "images", "bullets", "rating", "reviews", "title", "long_title", "rich_content", "brand_section",
-)  # fmt: skip
+    "in_stock",
+    "images",
+    "bullets",
+    "rating",
+    "reviews",
+    "title",
+    "long_title",
+    "rich_content",
+    "brand_section",
+)
 """What a page can lack, the gravest first."""
 
 
 def lacks_words(limits: PageLimits = STANDARD) -> Mapping[str, str]:
     """What each of `LACKS` is called."""
     return {
-        "in_stock": "out of stock", "images": f"under {limits.images} pictures", "bullets": f"under {limits.bullets} bullets",
-        "rating": f"rated under {limits.rating:.1f}", "reviews": f"under {limits.reviews} reviews", "title": "title too short",
-        "long_title": "title too long", "rich_content": "no rich content", "brand_section": "no brand section",
-    }  # fmt: skip
+        "in_stock": "out of stock",
+        "images": f"under {limits.images} pictures",
+        "bullets": f"under {limits.bullets} bullets",
+        "rating": f"rated under {limits.rating:.1f}",
+        "reviews": f"under {limits.reviews} reviews",
+        "title": "title too short",
+        "long_title": "title too long",
+        "rich_content": "no rich content",
+        "brand_section": "no brand section",
+    }
 
 
 def lacks(limits: PageLimits = STANDARD) -> pl.Expr:
     """
     What a page lacks, as a list of `LACKS` in their order.
 
-    Over title, bullets, images, rich_content, brand_section, rating, reviews, in_stock; what is not known is not lacking.
+    Over title, bullets, images, rich_content, brand_section, rating, reviews, in_stock; what is not known is not
+    lacking.
     """
     short, long = limits.title
     length = pl.col("title").str.len_chars()
     conditions = {
-        "in_stock": pl.col("in_stock") == "no", "images": pl.col("images") < limits.images,
-        "bullets": pl.col("bullets") < limits.bullets, "rating": pl.col("rating") < limits.rating,
-        "reviews": pl.col("reviews") < limits.reviews, "title": length < short, "long_title": length > long,
-        "rich_content": pl.col("rich_content") == "no", "brand_section": pl.col("brand_section") == "no",
-    }  # fmt: skip
+        "in_stock": pl.col("in_stock") == "no",
+        "images": pl.col("images") < limits.images,
+        "bullets": pl.col("bullets") < limits.bullets,
+        "rating": pl.col("rating") < limits.rating,
+        "reviews": pl.col("reviews") < limits.reviews,
+        "title": length < short,
+        "long_title": length > long,
+        "rich_content": pl.col("rich_content") == "no",
+        "brand_section": pl.col("brand_section") == "no",
+    }
     return pl.concat_list(
         pl.when(conditions[key].fill_null(False)).then(pl.lit(key)) for key in LACKS
     ).list.drop_nulls()
 
 
 LOST: Final = (
-    "eligible", "in_stock", "main_offer", "images", "bullets", "rich_content", "brand_section", "title", "rating",
-)  # fmt: skip
+    "eligible",
+    "in_stock",
+    "main_offer",
+    "images",
+    "bullets",
+    "rich_content",
+    "brand_section",
+    "title",
+    "rating",
+)
 """Fields that a page can lose, most severe first."""
 
 
@@ -165,10 +193,11 @@ def lost(pages: pl.DataFrame, limits: PageLimits = STANDARD, side_days: int = SI
     """
     What pages show no more, apart from what they never showed.
 
-    pages: product_id, day and any of `LOST`. The newest value of each is compared with the last other one before it: fewer pictures or
-    bullets, content, stock, eligibility or the main offer gone, words gone from the title, a rating that crossed the limit. What was lost
-    within `side_days` of the newest day held is told, and what the newest load lost however long ago the load before it was. Gives
-    product_id, field, old, new (as text; of a title the words that are gone) and since, the first day without it; gravest field first.
+    pages: product_id, day and any of `LOST`. The newest value of each is compared with the last other one before it:
+    fewer pictures or bullets, content, stock, eligibility or the main offer gone, words gone from the title, a rating
+    that crossed the limit. What was lost within `side_days` of the newest day held is told, and what the newest load
+    lost however long ago the load before it was. Gives product_id, field, old, new (as text; of a title the words that
+    are gone) and since, the first day without it; gravest field first.
     """
     newest = pages["day"].max()
     found = [_lost(pages, field, limits) for field in LOST if field in pages.columns]
@@ -178,9 +207,7 @@ def lost(pages: pl.DataFrame, limits: PageLimits = STANDARD, side_days: int = SI
     return told.filter(pl.col("since") > newest - timedelta(days=side_days))
 
 
-_LOSS: Final = {
-    "product_id": pl.UInt32, "field": pl.String, "old": pl.String, "new": pl.String, "since": pl.Date,
-}  # fmt: skip
+_LOSS: Final = {"product_id": pl.UInt32, "field": pl.String, "old": pl.String, "new": pl.String, "since": pl.Date}
 
 
 def _lost(pages: pl.DataFrame, field: str, limits: PageLimits) -> pl.DataFrame:
@@ -192,9 +219,7 @@ def _lost(pages: pl.DataFrame, field: str, limits: PageLimits) -> pl.DataFrame:
         .group_by("product_id", maintain_order=True)
         .agg(value=pl.col("value").last(), old=pl.col("shown").last(), until=pl.col("day").last())
     )
-    after = told.join(others.select("product_id", "until"), on="product_id").filter(
-        pl.col("day") > pl.col("until")
-    )
+    after = told.join(others.select("product_id", "until"), on="product_id").filter(pl.col("day") > pl.col("until"))
     now = after.group_by("product_id", maintain_order=True).agg(
         newest=pl.col("value").last(), new=pl.col("shown").last(), since=pl.col("day").first()
     )
@@ -219,6 +244,10 @@ def _with_lost_words(changed: pl.DataFrame) -> pl.DataFrame:
 
 _WENT: Final = (pl.col("value") == "yes") & (pl.col("newest") == "no")
 _IS_WORSE: Final[Mapping[str, pl.Expr]] = {
-    "eligible": _WENT, "in_stock": _WENT, "rich_content": _WENT, "brand_section": _WENT,
-    "main_offer": (pl.col("value") == "own") & (pl.col("newest") == "other"), "title": pl.col("old") != "",
-}  # fmt: skip
+    "eligible": _WENT,
+    "in_stock": _WENT,
+    "rich_content": _WENT,
+    "brand_section": _WENT,
+    "main_offer": (pl.col("value") == "own") & (pl.col("newest") == "other"),
+    "title": pl.col("old") != "",
+}

@@ -39,9 +39,10 @@ class Metric:
     """
     A figure that can be shown, filtered and sorted.
 
-    Measures are added up; ratios are `numerator / denominator` of what they add up to, money in units of currency. label: the trade's short name, name:
-    what it is called in running text. digits: its decimals in a column. enough: the measures, and the least of each,
-    that it takes to judge it among peers; none where there are no peers. proportion: a share of trials, else a quotient.
+    Measures are added up; ratios are `numerator / denominator` of what they add up to, money in units of currency.
+    label: the trade's short name, name: what it is called in running text. digits: its decimals in a column. enough:
+    the measures, and the least of each, that it takes to judge it among peers; none where there are no peers.
+    proportion: a share of trials, else a quotient.
     """
 
     key: str
@@ -92,9 +93,7 @@ _ADS: Final = (
     Metric("sales", "sales", Unit.MONEY, Better.HIGHER, "sales attributed to ads"),
 )
 _TRADE: Final = (
-    Metric(
-        "sessions", "sessions", Unit.COUNT, Better.HIGHER, "visits of product pages, wherever they came from"
-    ),
+    Metric("sessions", "sessions", Unit.COUNT, Better.HIGHER, "visits of product pages, wherever they came from"),
     Metric("total_orders", "total orders", Unit.COUNT, Better.HIGHER, "all orders, with ads and without"),
     Metric("total_units", "total units", Unit.COUNT, Better.HIGHER, "all units, with ads and without"),
     Metric("total_sales", "total sales", Unit.MONEY, Better.HIGHER, "all sales, with ads and without"),
@@ -103,15 +102,21 @@ _PATH: Final = tuple(
     Metric(f"{who}_{stage}", f"{whose} {words}", Unit.COUNT, Better.NEITHER, f"{words} of a query, {whose}")
     for who, whose in (("market", "the market’s"), ("own", "our"))
     for stage, words in (
-        ("impressions", "impressions"), ("clicks", "clicks"), ("cart_adds", "cart adds"), ("purchases", "purchases"),
+        ("impressions", "impressions"),
+        ("clicks", "clicks"),
+        ("cart_adds", "cart adds"),
+        ("purchases", "purchases"),
     )
-)  # fmt: skip
+)
 _CARTS: Final = (
     Metric("cart_adds", "cart adds", Unit.COUNT, Better.HIGHER, "times something was put into a cart"),
     Metric("purchases", "purchases", Unit.COUNT, Better.HIGHER, "carts that were paid for"),
 )
 MEASURE_OF: Final[Mapping[str, Metric]] = {each.key: each for each in (*_ADS, *_TRADE, *_CARTS, *_PATH)}
-"""Whatever is counted and can be added up, in whole numbers, money in micro-units; what a new report counts is one entry more."""
+"""
+Whatever is counted and can be added up, in whole numbers, money in micro-units; what a new report counts is one entry
+more.
+"""
 
 
 def is_money(measure: str) -> bool:
@@ -122,9 +127,7 @@ def is_money(measure: str) -> bool:
 
 def in_units(measures: Iterable[str] = MEASURES, suffix: str = "") -> list[pl.Expr]:
     """Those of the measures that are money, in units in place of micro-units; suffix: of the columns' names."""
-    return [
-        (pl.col(f"{name}{suffix}") / MICRO).alias(f"{name}{suffix}") for name in measures if is_money(name)
-    ]
+    return [(pl.col(f"{name}{suffix}") / MICRO).alias(f"{name}{suffix}") for name in measures if is_money(name)]
 
 
 def sums_in_units(row: Mapping[str, Any], measures: Iterable[str] = MEASURES) -> dict[str, float]:
@@ -134,43 +137,113 @@ def sums_in_units(row: Mapping[str, Any], measures: Iterable[str] = MEASURES) ->
 
 _RATIOS: Final = (
     Metric(
-        "ctr", "CTR", Unit.RATE, Better.HIGHER, "clicks ÷ impressions", "clicks", "impressions",
-        name="click rate", digits=1, enough=(("impressions", 1_000),), proportion=True,
+        "ctr",
+        "CTR",
+        Unit.RATE,
+        Better.HIGHER,
+        "clicks ÷ impressions",
+        "clicks",
+        "impressions",
+        name="click rate",
+        digits=1,
+        enough=(("impressions", 1_000),),
+        proportion=True,
     ),
     Metric(
-        "cvr", "CVR", Unit.RATE, Better.HIGHER, "orders ÷ clicks", "orders", "clicks",
-        name="conversion", digits=1, enough=(("clicks", 100),), proportion=True,
+        "cvr",
+        "CVR",
+        Unit.RATE,
+        Better.HIGHER,
+        "orders ÷ clicks",
+        "orders",
+        "clicks",
+        name="conversion",
+        digits=1,
+        enough=(("clicks", 100),),
+        proportion=True,
     ),
     Metric(
-        "cpc", "CPC", Unit.MONEY, Better.LOWER, "spend ÷ clicks", "spend", "clicks",
-        name="price per click", digits=2, enough=(("clicks", 100),),
+        "cpc",
+        "CPC",
+        Unit.MONEY,
+        Better.LOWER,
+        "spend ÷ clicks",
+        "spend",
+        "clicks",
+        name="price per click",
+        digits=2,
+        enough=(("clicks", 100),),
     ),
     Metric(
-        "aov", "AOV", Unit.MONEY, Better.HIGHER, "sales ÷ orders", "sales", "orders",
-        name="order value", digits=2, enough=(("orders", 10),),
+        "aov",
+        "AOV",
+        Unit.MONEY,
+        Better.HIGHER,
+        "sales ÷ orders",
+        "sales",
+        "orders",
+        name="order value",
+        digits=2,
+        enough=(("orders", 10),),
     ),
-    Metric("rpc", "RPC", Unit.MONEY, Better.HIGHER, "sales ÷ clicks", "sales", "clicks", name="value of a click", digits=2),
     Metric(
-        "acos", "ACOS", Unit.RATE, Better.LOWER, "spend ÷ sales", "spend", "sales",
-        name="cost of sale", enough=(("orders", 10),),
+        "rpc", "RPC", Unit.MONEY, Better.HIGHER, "sales ÷ clicks", "sales", "clicks", name="value of a click", digits=2
     ),
-    Metric("roas", "ROAS", Unit.FACTOR, Better.HIGHER, "sales ÷ spend", "sales", "spend", name="return on spend", digits=2),
-)  # fmt: skip
+    Metric(
+        "acos",
+        "ACOS",
+        Unit.RATE,
+        Better.LOWER,
+        "spend ÷ sales",
+        "spend",
+        "sales",
+        name="cost of sale",
+        enough=(("orders", 10),),
+    ),
+    Metric(
+        "roas", "ROAS", Unit.FACTOR, Better.HIGHER, "sales ÷ spend", "sales", "spend", name="return on spend", digits=2
+    ),
+)
 SHOP_METRICS: Final = (
     Metric(
-        "cart_rate", "cart rate", Unit.RATE, Better.HIGHER, "cart adds ÷ clicks", "cart_adds", "clicks",
-        name="cart rate", digits=1, enough=(("clicks", 100),), proportion=True,
+        "cart_rate",
+        "cart rate",
+        Unit.RATE,
+        Better.HIGHER,
+        "cart adds ÷ clicks",
+        "cart_adds",
+        "clicks",
+        name="cart rate",
+        digits=1,
+        enough=(("clicks", 100),),
+        proportion=True,
     ),
     Metric(
-        "purchase_rate", "purchase rate", Unit.RATE, Better.HIGHER, "purchases ÷ cart adds", "purchases", "cart_adds",
-        name="purchase rate", digits=1, enough=(("cart_adds", 30),), proportion=True,
+        "purchase_rate",
+        "purchase rate",
+        Unit.RATE,
+        Better.HIGHER,
+        "purchases ÷ cart adds",
+        "purchases",
+        "cart_adds",
+        name="purchase rate",
+        digits=1,
+        enough=(("cart_adds", 30),),
+        proportion=True,
     ),
-)  # fmt: skip
+)
 """Of the shopper's path, which reports of ads do not tell."""
 TACOS: Final = Metric(
-    "tacos", "TACOS", Unit.RATE, Better.LOWER, "spend ÷ total sales", "spend", "total_sales", name="cost of all sales",
+    "tacos",
+    "TACOS",
+    Unit.RATE,
+    Better.LOWER,
+    "spend ÷ total sales",
+    "spend",
+    "total_sales",
+    name="cost of all sales",
     digits=1,
-)  # fmt: skip
+)
 """Of ads and all trade together."""
 METRICS: Mapping[str, Metric] = {metric.key: metric for metric in (*_ADS, *_RATIOS)}
 RATIOS = tuple(metric.key for metric in _RATIOS)

@@ -42,9 +42,7 @@ class Movement(StrEnum):
     GONE = "gone"
 
 
-def moved(
-    rows: pl.DataFrame, days_then: int, days_now: int, limits: MovementLimits = STANDARD
-) -> pl.DataFrame:
+def moved(rows: pl.DataFrame, days_then: int, days_now: int, limits: MovementLimits = STANDARD) -> pl.DataFrame:
     """
     Adds what each row did between two windows, money per 30 days in the unit of the rows.
 
@@ -60,49 +58,65 @@ def moved(
     spend0, spend1 = (pl.col(f"spend{when}") * per[when] for when in (0, 1))
     sales0, sales1 = (pl.col(f"sales{when}") * per[when] for when in (0, 1))
     acos = [
-        pl.when(pl.col(f"sales{when}") > 0).then(pl.col(f"spend{when}") / pl.col(f"sales{when}"))
-        for when in (0, 1)
+        pl.when(pl.col(f"sales{when}") > 0).then(pl.col(f"spend{when}") / pl.col(f"sales{when}")) for when in (0, 1)
     ]
     spend, sales = (_direction(name, days_then, days_now, limits.flat) for name in ("spend", "sales"))
-    endless = [pl.when(pl.col(f"spend{when}") > 0).then(each.fill_null(float("inf"))).otherwise(each)
-               for when, each in enumerate(acos)]  # fmt: skip
+    endless = [
+        pl.when(pl.col(f"spend{when}") > 0).then(each.fill_null(float("inf"))).otherwise(each)
+        for when, each in enumerate(acos)
+    ]
     rose, fell = endless[1] > endless[0], endless[1] < endless[0]
     then_idle = (pl.col("spend0") == 0) & (pl.col("sales0") == 0)
     now_idle = (pl.col("spend1") == 0) & (pl.col("sales1") == 0)
     movement = (
-        pl.when(then_idle & now_idle).then(pl.lit(Movement.STEADY.value))
-        .when(then_idle).then(pl.lit(Movement.NEW.value))
-        .when(now_idle).then(pl.lit(Movement.GONE.value))
+        pl.when(then_idle & now_idle)
+        .then(pl.lit(Movement.STEADY.value))
+        .when(then_idle)
+        .then(pl.lit(Movement.NEW.value))
+        .when(now_idle)
+        .then(pl.lit(Movement.GONE.value))
         .when((spend == 1) & (sales == 1))
         .then(pl.when(rose).then(pl.lit(Movement.BUYING.value)).otherwise(pl.lit(Movement.GAINING.value)))
-        .when(spend == 1).then(pl.lit(Movement.LEAKING.value))
-        .when((spend == 0) & (sales == -1)).then(pl.lit(Movement.SLIPPING.value))
-        .when((spend == 0) & (sales == 0)).then(pl.lit(Movement.STEADY.value))
+        .when(spend == 1)
+        .then(pl.lit(Movement.LEAKING.value))
+        .when((spend == 0) & (sales == -1))
+        .then(pl.lit(Movement.SLIPPING.value))
+        .when((spend == 0) & (sales == 0))
+        .then(pl.lit(Movement.STEADY.value))
         .when((spend == -1) & (sales == -1))
         .then(pl.when(fell).then(pl.lit(Movement.SAVING.value)).otherwise(pl.lit(Movement.SHRINKING.value)))
-        .when((spend == -1) & (sales == 0)).then(pl.lit(Movement.SAVING.value))
+        .when((spend == -1) & (sales == 0))
+        .then(pl.lit(Movement.SAVING.value))
         .otherwise(pl.lit(Movement.GAINING.value))
-    )  # fmt: skip
+    )
     earned = pl.coalesce("margin", "target_acos")
     few = pl.lit(False)
     for when in (0, 1):
         few = few | (pl.col(f"clicks{when}") < limits.clicks) | (pl.col(f"orders{when}") < limits.orders)
-    return rows.with_columns(
-        movement=movement, spend_change=spend1 - spend0, sales_change=sales1 - sales0, acos0=acos[0],
-        acos1=acos[1], thin=few,
-    ).with_columns(
-        marginal=pl.when(
-            pl.col("movement").is_in([Movement.BUYING.value, Movement.SHRINKING.value])
-            & (pl.col("sales_change") != 0)
-        ).then(pl.col("spend_change") / pl.col("sales_change")),
-        profit=earned * pl.col("sales_change") - pl.col("spend_change"),
-    ).with_columns(
-        # Growth is worth buying below the target; a cut is cheap where what was cut cost more.
-        worth=pl.when(pl.col("movement") == Movement.BUYING.value)
-        .then(pl.col("marginal") <= pl.col("target_acos") + _TINY)
-        .when(pl.col("movement") == Movement.SHRINKING.value)
-        .then(pl.col("marginal") > pl.col("target_acos") + _TINY),
-    )  # fmt: skip
+    return (
+        rows.with_columns(
+            movement=movement,
+            spend_change=spend1 - spend0,
+            sales_change=sales1 - sales0,
+            acos0=acos[0],
+            acos1=acos[1],
+            thin=few,
+        )
+        .with_columns(
+            marginal=pl.when(
+                pl.col("movement").is_in([Movement.BUYING.value, Movement.SHRINKING.value])
+                & (pl.col("sales_change") != 0)
+            ).then(pl.col("spend_change") / pl.col("sales_change")),
+            profit=earned * pl.col("sales_change") - pl.col("spend_change"),
+        )
+        .with_columns(
+            # Growth is worth buying below the target; a cut is cheap where what was cut cost more.
+            worth=pl.when(pl.col("movement") == Movement.BUYING.value)
+            .then(pl.col("marginal") <= pl.col("target_acos") + _TINY)
+            .when(pl.col("movement") == Movement.SHRINKING.value)
+            .then(pl.col("marginal") > pl.col("target_acos") + _TINY)
+        )
+    )
 
 
 def stake() -> pl.Expr:
@@ -118,7 +132,8 @@ def stake() -> pl.Expr:
 def _direction(name: str, days_then: int, days_now: int, flat: float) -> pl.Expr:
     """−1 down, 0 flat, 1 up per day, compared in micro-units; from nothing to something is up."""
     then, now = ((pl.col(f"{name}{when}") * MICRO).round().cast(pl.Int128) for when in (0, 1))
-    # Per day without dividing: 100·|now/days_now − then/days_then| ≤ 5·then/days_then, flat as a decimal of four places.
+    # Per day without dividing: 100·|now/days_now − then/days_then| ≤ 5·then/days_then, flat as a decimal of four
+    # places.
     base = then * days_now
     change, most = (now * days_then - base) * _PARTS, base * round(flat * _PARTS)
     return (

@@ -1,5 +1,6 @@
 """
-Names of campaigns by the account's own pattern: named parts and literal separators, as in `{product} · {purpose} · {match}`.
+Names of campaigns by the account's own pattern: named parts and literal separators, as in `{product} · {purpose} ·
+{match}`.
 
 See "Names" in docs/calculations.md.
 """
@@ -91,9 +92,11 @@ def parse(found: Pattern, names: Sequence[str]) -> ParsedNames:
     read = {name: found.read(name) for name in names}
     fits = {name: parts for name, parts in read.items() if parts is not None}
     counts = {
-        part: tuple(sorted(Counter(parts[part] for parts in fits.values()).items(), key=lambda each: (-each[1], each[0])))
+        part: tuple(
+            sorted(Counter(parts[part] for parts in fits.values()).items(), key=lambda each: (-each[1], each[0]))
+        )
         for part in found.parts
-    }  # fmt: skip
+    }
     return ParsedNames(fits, tuple(name for name, parts in read.items() if parts is None), counts)
 
 
@@ -103,16 +106,11 @@ _SEPARATORS: Final = (" · ", " | ", " - ", " / ", "_", "·", "|")
 def suggested(names: Sequence[str]) -> str:
     """The pattern that most names seem to keep: the commonest separator and number of parts; empty without one."""
     shapes = Counter(
-        (separator, len(name.split(separator)))
-        for name in names
-        for separator in _SEPARATORS
-        if separator in name
+        (separator, len(name.split(separator))) for name in names for separator in _SEPARATORS if separator in name
     )
     if not shapes:
         return ""
-    (separator, count), times = max(
-        shapes.items(), key=lambda each: (each[1], -_SEPARATORS.index(each[0][0]))
-    )
+    (separator, count), times = max(shapes.items(), key=lambda each: (each[1], -_SEPARATORS.index(each[0][0])))
     if times * 2 < len(names) or count > len(SUGGESTED):
         return ""
     return separator.join(f"{{{part}}}" for part in SUGGESTED[:count])
@@ -120,8 +118,8 @@ def suggested(names: Sequence[str]) -> str:
 
 def rename(found: Pattern, name: str, known: Mapping[str, Sequence[str]], fallback: Mapping[str, str]) -> str:
     """
-    A name that fits, made of one that does not: parts whose known values stand in it, the rest from what is known of the
-    campaign (`fallback`), else "other".
+    A name that fits, made of one that does not: parts whose known values stand in it, the rest from what is known of
+    the campaign (`fallback`), else "other".
 
     known: the values that each part has in names that fit.
     """

@@ -32,9 +32,7 @@ _DRAWS: Final = 400
 _SEED: Final = 20
 
 
-RATED: Final[Mapping[str, Metric]] = {
-    each.key: each for each in (*METRICS.values(), *SHOP_METRICS) if each.enough
-}  # fmt: skip
+RATED: Final[Mapping[str, Metric]] = {each.key: each for each in (*METRICS.values(), *SHOP_METRICS) if each.enough}
 """The metrics that have peers."""
 OVERALL: Final = ("ctr", "cvr", "acos", "aov")
 _FEWEST_OVERALL: Final = 3
@@ -68,8 +66,8 @@ Months = Mapping[str, tuple[int, tuple[float, ...]]]
 
 def cells(feed: pl.DataFrame) -> Mapping[tuple[str, str, str], Months]:
     """
-    A feed by (category, format, metric), those months alone that 20 brands or more tell. feed: these, month ("2026-10"), brands and the
-    quantile columns; of several rows of a month the last counts.
+    A feed by (category, format, metric), those months alone that 20 brands or more tell. feed: these, month
+    ("2026-10"), brands and the quantile columns; of several rows of a month the last counts.
     """
     found: dict[tuple[str, str, str], dict[str, tuple[int, tuple[float, ...]]]] = {}
     usable = feed.filter(pl.col("brands") >= FEWEST_BRANDS).sort("month", maintain_order=True)
@@ -167,9 +165,7 @@ def too_thin(metric: str, sums: Mapping[str, float]) -> tuple[str, int, int] | N
     return None
 
 
-def standing(
-    metric: str, sums: Mapping[str, float], peers: Peers | None, ends: tuple[float, float] | None
-) -> Standing:
+def standing(metric: str, sums: Mapping[str, float], peers: Peers | None, ends: tuple[float, float] | None) -> Standing:
     """
     The standing of a metric. sums: measures, money in units; ends: its 80 % interval.
 
@@ -181,9 +177,7 @@ def standing(
     if peers is None:
         return Standing(metric, value, thin=too_thin(metric, sums))
     if metric == "acos" and sums["sales"] == 0 and sums["clicks"] >= _HOPELESS_CLICKS:
-        return Standing(
-            metric, None, _HOPELESS_AT, _HOPELESS_AT, _HOPELESS_AT, peers.typical, edge=True, peers=peers
-        )
+        return Standing(metric, None, _HOPELESS_AT, _HOPELESS_AT, _HOPELESS_AT, peers.typical, edge=True, peers=peers)
     thin = too_thin(metric, sums)
     if thin or value is None:
         return Standing(metric, value, thin=thin, typical=peers.typical, peers=peers)
@@ -192,9 +186,15 @@ def standing(
     edge = not peers.quantiles[0] <= value <= peers.quantiles[-1]
     low, high = sorted((float(one), float(other)))
     return Standing(
-        metric, value, float(middle), min(low, float(middle)), max(high, float(middle)), peers.typical,
-        edge=edge, peers=peers,
-    )  # fmt: skip
+        metric,
+        value,
+        float(middle),
+        min(low, float(middle)),
+        max(high, float(middle)),
+        peers.typical,
+        edge=edge,
+        peers=peers,
+    )
 
 
 def proportion(successes: float, trials: float) -> tuple[float, float]:
@@ -232,9 +232,7 @@ def _drawn(days: int) -> Floats:
     return np.stack([np.bincount(draw, minlength=days) for draw in drawn]).astype(np.float64)
 
 
-def combined(
-    metric: str, sums: Mapping[str, float], parts: Sequence[tuple[Standing, float, float]]
-) -> Standing:
+def combined(metric: str, sums: Mapping[str, float], parts: Sequence[tuple[Standing, float, float]]) -> Standing:
     """
     Standings per category as one.
 
@@ -279,7 +277,8 @@ def overall(percentiles_of: Mapping[str, float | None]) -> float | None:
 def gap(metric: str, value: float, typical: float, sums: Mapping[str, float], target_acos: float) -> float:
     """
     What standing behind the typical peer costs in spend, in the unit of the sums: what the same sales would have cost
-    less, and for click rate what the sales not made might have cost at the target. Below 0 where the value is the better.
+    less, and for click rate what the sales not made might have cost at the target. Below 0 where the value is the
+    better.
     """
     if metric == "ctr":
         return target_acos * sums["sales"] * (typical / value - 1) if value else 0.0
@@ -303,8 +302,8 @@ def closed(metric: str, value: float, typical: float, sums: Mapping[str, float])
 
 def drag(metric: str, typical: float, rows: pl.DataFrame) -> str | None:
     """
-    The SKU whose part of a metric lies furthest on the bad side of the typical peer, the smaller one on ties; None where
-    none does. rows: sku and the metric's numerator and denominator.
+    The SKU whose part of a metric lies furthest on the bad side of the typical peer, the smaller one on ties; None
+    where none does. rows: sku and the metric's numerator and denominator.
     """
     rated = RATED[metric]
     sign = -1 if rated.better is Better.HIGHER else 1

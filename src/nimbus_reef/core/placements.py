@@ -32,12 +32,13 @@ def judge(
     """
     The verdict on placements, each in the company of all placements of what `whose` names.
 
-    rows: measures (money in micro-units) and the column `whose`. The prior is Beta(m·50, (1−m)·50) with m = Σk/Σn of the
-    company where Σn ≥ 300 and Σk ≥ 5, else of the account; without either the account is too small. An order is worth what it
-    is in the same company. of: all placements of the account, where rows are only a part of it: a row keeps the company of the whole.
+    rows: measures (money in micro-units) and the column `whose`. The prior is Beta(m·50, (1−m)·50) with m = Σk/Σn of
+    the company where Σn ≥ 300 and Σk ≥ 5, else of the account; without either the account is too small. An order is
+    worth what it is in the same company. of: all placements of the account, where rows are only a part of it: a row
+    keeps the company of the whole.
 
-    Off-site traffic is of another kind than a campaign's own and alike across campaigns: a row of it has the other off-site rows for
-    company, m = (Σk + 50·m_account)/(Σn + 50) without its own clicks, where those are 300 or more.
+    Off-site traffic is of another kind than a campaign's own and alike across campaigns: a row of it has the other
+    off-site rows for company, m = (Σk + 50·m_account)/(Σn + 50) without its own clicks, where those are 300 or more.
     """
     company = rows if of is None else of
     return judged(_off_site_apart(_in_company(rows, whose, company), company), days, aims, min_clicks)
@@ -70,16 +71,11 @@ def _in_company(rows: pl.DataFrame, whose: str, of: pl.DataFrame) -> pl.DataFram
     own = of.group_by(whose).agg(own_n=n.sum(), own_k=k.sum(), own_sales=sold)
     whole = of.select(all_n=n.sum(), all_k=k.sum(), all_sales=sold)
     told = own.join(whole, how="cross").with_columns(
-        by_own=(pl.col("own_n") >= evidence.MIN_GROUP_CLICKS)
-        & (pl.col("own_k") >= evidence.MIN_GROUP_ORDERS),
-        by_all=(pl.col("all_n") >= evidence.MIN_GROUP_CLICKS)
-        & (pl.col("all_k") >= evidence.MIN_GROUP_ORDERS),
+        by_own=(pl.col("own_n") >= evidence.MIN_GROUP_CLICKS) & (pl.col("own_k") >= evidence.MIN_GROUP_ORDERS),
+        by_all=(pl.col("all_n") >= evidence.MIN_GROUP_CLICKS) & (pl.col("all_k") >= evidence.MIN_GROUP_ORDERS),
     )
     mean = (
-        pl.when("by_own")
-        .then(pl.col("own_k") / pl.col("own_n"))
-        .when("by_all")
-        .then(pl.col("all_k") / pl.col("all_n"))
+        pl.when("by_own").then(pl.col("own_k") / pl.col("own_n")).when("by_all").then(pl.col("all_k") / pl.col("all_n"))
     )
     worth = (
         pl.when("by_own")
@@ -135,16 +131,15 @@ class Solution:
     base_share: float
 
 
-def solve(
-    places: Sequence[PlacementSums], target_acos: float, base_share: float = BASE_SHARE
-) -> Solution | None:
+def solve(places: Sequence[PlacementSums], target_acos: float, base_share: float = BASE_SHARE) -> Solution | None:
     """
     The base bid and the adjustments that together meet the target in every placement.
 
-    RPC_c = their sales ÷ clicks; RPC_p = (sales_p + 20·RPC_c)/(clicks_p + 20); v_p = RPC_p × target. Base = the least v of
-    placements with ≥ 10 % (`base_share`) of their clicks; adjustment = clip(v_p/base − 1, 0, 9), whole per cent downwards. Bids are
-    multiplied by M × base/(RPC_c × target), M = Σ clicks·(1 + adjustment in force) ÷ Σ clicks: they were paid with those on top. Sales
-    of a placement without a click are not its clicks' and do not count. None where the campaign sold nothing.
+    RPC_c = their sales ÷ clicks; RPC_p = (sales_p + 20·RPC_c)/(clicks_p + 20); v_p = RPC_p × target. Base = the least v
+    of placements with ≥ 10 % (`base_share`) of their clicks; adjustment = clip(v_p/base − 1, 0, 9), whole per cent
+    downwards. Bids are multiplied by M × base/(RPC_c × target), M = Σ clicks·(1 + adjustment in force) ÷ Σ clicks: they
+    were paid with those on top. Sales of a placement without a click are not its clicks' and do not count. None where
+    the campaign sold nothing.
     """
     own = [each for each in places if each.placement in ADJUSTABLE and each.clicks]
     clicks, sales = sum(each.clicks for each in own), sum(each.sales for each in own)
@@ -153,8 +148,10 @@ def solve(
     rpc = sales / clicks
     told = {each.placement: each for each in own}
     worth = {
-        name: target_acos
-        * ((told[name].sales + RPC_WEIGHT * rpc) / (told[name].clicks + RPC_WEIGHT) if name in told else rpc)
+        name: (
+            target_acos
+            * ((told[name].sales + RPC_WEIGHT * rpc) / (told[name].clicks + RPC_WEIGHT) if name in told else rpc)
+        )
         for name in ADJUSTABLE
     }
     used = [each.placement for each in own if each.clicks >= base_share * clicks]
@@ -162,7 +159,7 @@ def solve(
     base = worth[lowest]
     adjustments = {
         name: int(min(max(value / base - 1, 0.0), MOST_ADJUSTMENT) * 100 + 1e-9) / 100 for name, value in worth.items()
-    }  # fmt: skip
+    }
     in_force = sum(each.clicks * (1 + each.adjustment) for each in own) / clicks
     return Solution(base, in_force * base / (rpc * target_acos), adjustments, worth, lowest, base_share)
 
@@ -170,8 +167,7 @@ def solve(
 def is_right(places: Sequence[PlacementSums], found: Solution) -> bool:
     """Whether every placement with clicks is already at its target price: no bid would move by more than 3 %."""
     return all(
-        abs(found.ratio * (1 + found.adjustments[each.placement]) / (1 + each.adjustment) - 1)
-        <= STAYS_WITHIN + 1e-9
+        abs(found.ratio * (1 + found.adjustments[each.placement]) / (1 + each.adjustment) - 1) <= STAYS_WITHIN + 1e-9
         for each in places
         if each.placement in ADJUSTABLE and each.clicks
     )
@@ -181,10 +177,11 @@ def outcome(
     places: Sequence[PlacementSums], bid_ratio: float, adjustments: Mapping[Placement, float], days: int
 ) -> tuple[Projected, float | None, tuple[float, float] | None]:
     """
-    What new bids and adjustments are likely to do in 30 days, and the cost of sale that results (middle, and its range).
+    What new bids and adjustments are likely to do in 30 days, and the cost of sale that results (middle, and its
+    range).
 
-    bid_ratio: new base bid ÷ the one in force. A placement's price per click moves by r = ratio × (1 + new adjustment) ÷
-    (1 + the one in force), its clicks by r to a power of 0.2 … 1 (weakest, middle, strongest).
+    bid_ratio: new base bid ÷ the one in force. A placement's price per click moves by r = ratio × (1 + new adjustment)
+    ÷ (1 + the one in force), its clicks by r to a power of 0.2 … 1 (weakest, middle, strongest).
     """
     monthly = evidence.STAKE_DAYS / days
     spends, sales = [], []
@@ -198,13 +195,8 @@ def outcome(
             sold += each.expected_sales * r**power
         spends.append(spent * monthly)
         sales.append(sold * monthly)
-    before = (
-        sum(each.spend for each in places) * monthly,
-        sum(each.expected_sales for each in places) * monthly,
-    )
-    change = Projected(
-        _span([value - before[0] for value in spends]), _span([value - before[1] for value in sales])
-    )
+    before = (sum(each.spend for each in places) * monthly, sum(each.expected_sales for each in places) * monthly)
+    change = Projected(_span([value - before[0] for value in spends]), _span([value - before[1] for value in sales]))
     acos = [spent / sold if sold else None for spent, sold in zip(spends, sales, strict=True)]
     known = [each for each in acos if each is not None]
     return change, acos[1], (min(known), max(known)) if known else None

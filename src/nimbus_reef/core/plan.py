@@ -54,9 +54,7 @@ def problems(changes: Sequence[Change]) -> list[RowProblem]:
             found.append(RowProblem(change.row, "new_value", change.new_value, reason))
         other = first.setdefault(key(change), change.row)
         if other != change.row:
-            found.append(
-                RowProblem(change.row, "field", change.field, f"contradicts row {other} of the plan")
-            )
+            found.append(RowProblem(change.row, "field", change.field, f"contradicts row {other} of the plan"))
     return found
 
 
@@ -95,9 +93,10 @@ def whole(changes: Sequence[Change], some: Sequence[Change]) -> tuple[Change, ..
 @dataclass(frozen=True, slots=True)
 class Taken:
     """
-    What accepting packages does to a plan. new: places of the packages that go in; replaced: the changes that leave for them, each
-    with all of its package; already: places of those that are planned just so; stopped: of bids on what the plan pauses; packaged: of
-    changes alone of what a package in the plan changes; contradicted: of those that change the same as another of this acceptance.
+    What accepting packages does to a plan. new: places of the packages that go in; replaced: the changes that leave for
+    them, each with all of its package; already: places of those that are planned just so; stopped: of bids on what the
+    plan pauses; packaged: of changes alone of what a package in the plan changes; contradicted: of those that change
+    the same as another of this acceptance.
     """
 
     new: tuple[int, ...]
@@ -112,9 +111,9 @@ def taken(held: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Taken
     """
     A package is taken whole and replaces the planned changes it contradicts, or it is not taken.
 
-    It contradicts another change of the same field of the same thing; a pause also a bid that stands alone on the same target. A bid
-    alone on what the plan pauses is not taken: the pause makes it idle. Nor is a change alone of what a package changes: it would break
-    that up.
+    It contradicts another change of the same field of the same thing; a pause also a bid that stands alone on the same
+    target. A bid alone on what the plan pauses is not taken: the pause makes it idle. Nor is a change alone of what a
+    package changes: it would break that up.
     """
     by_key = {key(change): change for change in held}
     paused = {_thing(change) for change in held if _pauses(change)}
@@ -125,8 +124,7 @@ def taken(held: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Taken
         keys = [key(change) for change in package]
         same = [by_key.get(each) for each in keys]
         if not package or all(
-            was is not None and was.new_value == change.new_value
-            for was, change in zip(same, package, strict=True)
+            was is not None and was.new_value == change.new_value for was, change in zip(same, package, strict=True)
         ):
             already.append(place)
         elif claimed & set(keys):
@@ -139,9 +137,7 @@ def taken(held: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Taken
             new.append(place)
             claimed |= set(keys)
             off = {_thing(change) for change in package if _pauses(change)}
-            idle = [
-                each for each in held if off and not each.package and _is_bid(each) and _thing(each) in off
-            ]
+            idle = [each for each in held if off and not each.package and _is_bid(each) and _thing(each) in off]
             out |= {change.row: change for change in (*filter(None, same), *idle)}
     return Taken(
         tuple(new),
@@ -238,8 +234,9 @@ class Cut:
 def counted_elsewhere(cuts: Sequence[Cut]) -> frozenset[int]:
     """
     The same money once over the views of a campaign, by the headline's rule ("Findings: the same money once" in
-    docs/calculations.md): per ad group targets and terms or product ads, per campaign the ad groups together or placements, always
-    the larger. Gives the cuts that do not count, since a larger one stands for them; of equals the first view counts.
+    docs/calculations.md): per ad group targets and terms or product ads, per campaign the ad groups together or
+    placements, always the larger. Gives the cuts that do not count, since a larger one stands for them; of equals the
+    first view counts.
     """
     sums: dict[tuple[str, str, MoneyView], float] = {}
     for cut in cuts:

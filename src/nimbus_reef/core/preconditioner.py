@@ -1,5 +1,6 @@
 """
-What is nearly the equations of one of Newton's steps, solved exactly: how few rounds conjugate gradients take rests on it.
+What is nearly the equations of one of Newton's steps, solved exactly: how few rounds conjugate gradients take rests on
+it.
 
 Products, ad groups and targets stand one in the other, so that they are eliminated from the innermost outwards, each
 level alone. What is left are the words that stand in most cells, solved together; every other word is taken alone.
@@ -54,9 +55,7 @@ class Preconditioner:
         if isinstance(words, Several):
             self._common = np.sort(np.argsort(-of_level[WORD], kind="stable")[:_TOGETHER])
             left = self._tied(words, families, due)
-            left[np.diag_indices_from(left)] += (
-                _STEADY * left.diagonal() + drawn[self._slices[WORD]][self._common]
-            )
+            left[np.diag_indices_from(left)] += _STEADY * left.diagonal() + drawn[self._slices[WORD]][self._common]
         for place, inner in enumerate(self._chain):
             self._eliminate(inner, self._chain[place + 1 :])
             if inner in self._of_words:

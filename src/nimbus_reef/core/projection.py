@@ -84,11 +84,12 @@ def bid_moved(basis: Basis, old_bid: float, new_bid: float) -> Projected:
     sales = expected_sales(basis)
     gains = [ratio**power - 1 for power in CLICK_RESPONSE]
     return Projected(
-        _ordered((spend * (ratio ** (1 + power) - 1) for power in CLICK_RESPONSE),
-                 spend * (ratio ** (1 + CLICK_RESPONSE[1]) - 1)),
-        _ordered((level * gain for gain in gains for level in (sales.low, sales.high)),
-                 sales.middle * gains[1]),
-    )  # fmt: skip
+        _ordered(
+            (spend * (ratio ** (1 + power) - 1) for power in CLICK_RESPONSE),
+            spend * (ratio ** (1 + CLICK_RESPONSE[1]) - 1),
+        ),
+        _ordered((level * gain for gain in gains for level in (sales.low, sales.high)), sales.middle * gains[1]),
+    )
 
 
 def part_of(whole: Projected, share: float) -> Projected:
@@ -102,8 +103,8 @@ def part_of(whole: Projected, share: float) -> Projected:
 
 def total(parts: Iterable[Projected]) -> Projected:
     """
-    The sum of the changes whose effect is known; half-widths add in quadrature on each side, as for independent rows. Unknown where
-    none is known.
+    The sum of the changes whose effect is known; half-widths add in quadrature on each side, as for independent rows.
+    Unknown where none is known.
     """
     told = list(parts)
     listed = [each for each in told if each.known]

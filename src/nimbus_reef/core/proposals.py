@@ -57,8 +57,8 @@ class Row:
 @dataclass(frozen=True, slots=True)
 class Proposal:
     """
-    A move with its reasons; `advice` where it is about a bid, `new_bid` where it moves one. match: of a negative, where it is not the
-    usual one.
+    A move with its reasons; `advice` where it is about a bid, `new_bid` where it moves one. match: of a negative, where
+    it is not the usual one.
     """
 
     move: Move
@@ -85,22 +85,19 @@ class AdProduct:
 
 def sold_by(term: str, products: Sequence[AdProduct]) -> AdProduct | None:
     """
-    The product of an ad group that a search most likely bought: the one whose title holds most of its words, of equals the one with most
-    spend, then the smaller SKU; None where the ad group's products are not known.
+    The product of an ad group that a search most likely bought: the one whose title holds most of its words, of equals
+    the one with most spend, then the smaller SKU; None where the ad group's products are not known.
     """
     asked = set(words.words(term))
     return max(
-        sorted(products, key=lambda each: each.sku), key=lambda each: (len(asked & set(words.words(each.title))), each.spend),
+        sorted(products, key=lambda each: each.sku),
+        key=lambda each: (len(asked & set(words.words(each.title))), each.spend),
         default=None,
-    )  # fmt: skip
+    )
 
 
 def for_target(
-    row: Row,
-    *,
-    bid: float | None,
-    history: Sequence[bids.Day] = (),
-    limits: BidLimits = STANDARD_LIMITS,
+    row: Row, *, bid: float | None, history: Sequence[bids.Day] = (), limits: BidLimits = STANDARD_LIMITS
 ) -> Proposal:
     """
     Pause what had its own test, converts below its company and sold nothing; else the bid.
@@ -145,8 +142,10 @@ def for_term(
 ) -> Proposal:
     """
     A negative for a costly term with own test, own fault and no order, unless it names
-    what an advertised product is: then it would keep buyers of that product away. never: words that the account never shuts out.
-    own_exact: an exact target of just these words brought it; that is paused, for a negative would only stand beside it.
+    what an advertised product is: then it would keep buyers of that product away. never: words that the account never
+    shuts out.
+    own_exact: an exact target of just these words brought it; that is paused, for a negative would only stand beside
+    it.
     """
     if kept := _no_negative(row):
         return kept
@@ -204,10 +203,7 @@ def for_word(row: Row, word: Word, places: Sequence[Place]) -> Proposal:
     }
     if word.fate is not Fate.SHUT_OUT:
         return Proposal(Move.NONE, (told[word.fate],))
-    reasons = [
-        Reason(ReasonKey.WORD_FACTOR, (word.factor, word.limit)),
-        Reason(ReasonKey.PLACES, (len(places),)),
-    ]
+    reasons = [Reason(ReasonKey.WORD_FACTOR, (word.factor, word.limit)), Reason(ReasonKey.PLACES, (len(places),))]
     if word.good_terms:
         reasons.append(Reason(ReasonKey.WORD_HITS, (word.good_terms, word.good_orders)))
     return Proposal(Move.NEGATIVE, tuple(reasons), stopped(row.basis))
@@ -229,8 +225,10 @@ def for_phrase(row: Row, places: Sequence[Place]) -> Proposal:
     if not free:
         return Proposal(Move.NONE, (Reason(ReasonKey.NAMES_PRODUCT),))
     reasons = [
-        Reason(ReasonKey.OWN_TEST, (row.clicks,)), Reason(ReasonKey.OWN_FAULT, (row.cvr,)), Reason(ReasonKey.PLACES, (len(free),)),
-    ]  # fmt: skip
+        Reason(ReasonKey.OWN_TEST, (row.clicks,)),
+        Reason(ReasonKey.OWN_FAULT, (row.cvr,)),
+        Reason(ReasonKey.PLACES, (len(free),)),
+    ]
     if len(free) < len(places):
         reasons.append(Reason(ReasonKey.PLACES_SPARED, (len(places) - len(free),)))
     whole = sum(place.spend for place in places)
@@ -259,7 +257,8 @@ def _no_negative(row: Row) -> Proposal | None:
 
 def for_winner(row: Row, limits: BidLimits = STANDARD_LIMITS, *, ratio: float = 1.0) -> Proposal:
     """
-    An exact target of its own, at the bid at which its expected cost of sale is the target, near what its clicks cost now.
+    An exact target of its own, at the bid at which its expected cost of sale is the target, near what its clicks cost
+    now.
 
     ratio: what is bid for each unit paid where it was bought.
     """
@@ -271,6 +270,9 @@ def for_winner(row: Row, limits: BidLimits = STANDARD_LIMITS, *, ratio: float = 
 def opening_bid(row: Row, limits: BidLimits, ratio: float = 1.0) -> BidAdvice:
     """What a term that gets a target of its own opens with; the row has clicks."""
     return bids.opening(
-        value=bids.value_per_click(row.cvr, row.aov), target_acos=row.target_acos, cpc=row.spend / row.clicks,
-        ratio=ratio, limits=limits,
-    )  # fmt: skip
+        value=bids.value_per_click(row.cvr, row.aov),
+        target_acos=row.target_acos,
+        cpc=row.spend / row.clicks,
+        ratio=ratio,
+        limits=limits,
+    )

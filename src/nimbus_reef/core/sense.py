@@ -1,6 +1,6 @@
 """
-Plausibility of a report's totals: against each other, against the account's usual ratios, and against other reports of the same days
-(data.md, "Look-alikes").
+Plausibility of a report's totals: against each other, against the account's usual ratios, and against other reports of
+the same days (data.md, "Look-alikes").
 """
 
 from __future__ import annotations
@@ -14,10 +14,17 @@ OFF: Final = 3.0
 _ENOUGH: Final = {"clicks": 30.0, "orders": 10.0}
 """Fewest clicks or orders on both sides; smaller samples differ that much by chance."""
 _PART_OF: Final = (
-    ("clicks", "impressions"), ("orders", "clicks"), ("own_clicks", "own_impressions"), ("own_cart_adds", "own_clicks"),
-    ("market_clicks", "market_impressions"), ("market_cart_adds", "market_clicks"), ("own_impressions", "market_impressions"),
-    ("own_clicks", "market_clicks"), ("own_cart_adds", "market_cart_adds"), ("own_purchases", "market_purchases"),
-)  # fmt: skip
+    ("clicks", "impressions"),
+    ("orders", "clicks"),
+    ("own_clicks", "own_impressions"),
+    ("own_cart_adds", "own_clicks"),
+    ("market_clicks", "market_impressions"),
+    ("market_cart_adds", "market_clicks"),
+    ("own_impressions", "market_impressions"),
+    ("own_clicks", "market_clicks"),
+    ("own_cart_adds", "market_cart_adds"),
+    ("own_purchases", "market_purchases"),
+)
 """A measure and the measure that is its upper bound."""
 _RATIOS: Final = (("spend", "clicks"), ("sales", "orders"))
 """Numerator and denominator of click price and order value."""
@@ -29,8 +36,8 @@ Sums = Mapping[str, float]
 @dataclass(frozen=True, slots=True)
 class Doubt:
     """
-    An implausible pair of figures. of: the measure; per: its denominator or upper bound, if any; found: the figure in the file; known: the
-    figure it contradicts.
+    An implausible pair of figures. of: the measure; per: its denominator or upper bound, if any; found: the figure in
+    the file; known: the figure it contradicts.
     """
 
     of: str

@@ -1,8 +1,8 @@
 """
 What an account may set otherwise than is usual: one register of name, default, unit, what it changes.
 
-A field of `Settings` is a setting; what is told of it stands beside its default. Rates are fractions here and per cent where
-people type them, money is in units of the account's currency.
+A field of `Settings` is a setting; what is told of it stands beside its default. Rates are fractions here and per cent
+where people type them, money is in units of the account's currency.
 """
 
 from __future__ import annotations
@@ -56,8 +56,8 @@ class SettingGroup(StrEnum):
 @dataclass(frozen=True, slots=True)
 class AccountSetting:
     """
-    One setting. unit: what stands behind its figure; changes: which figures it moves; least, most: what can be meant, both
-    included.
+    One setting. unit: what stands behind its figure; changes: which figures it moves; least, most: what can be meant,
+    both included.
     """
 
     key: str
@@ -81,9 +81,18 @@ def _set(
     least: float = 0,
     most: float = 1e6,
 ) -> Any:
-    return field(default=default, metadata={
-        "label": label, "group": group, "holds": holds, "changes": changes, "unit": unit, "least": least, "most": most,
-    })  # fmt: skip
+    return field(
+        default=default,
+        metadata={
+            "label": label,
+            "group": group,
+            "holds": holds,
+            "changes": changes,
+            "unit": unit,
+            "least": least,
+            "most": most,
+        },
+    )
 
 
 def _limit(default: int, label: str, changes: str, unit: str, least: float, most: float) -> Any:
@@ -101,49 +110,114 @@ class Settings:
     """All settings of an account."""
 
     min_clicks: int = _set(
-        10, "minimum clicks of the simple rule", SettingGroup.JUDGING, Holds.COUNT,
-        "the simple rule beside the evidence, in Targeting and its filters", "clicks", 1, 10_000,
-    )  # fmt: skip
+        10,
+        "minimum clicks of the simple rule",
+        SettingGroup.JUDGING,
+        Holds.COUNT,
+        "the simple rule beside the evidence, in Targeting and its filters",
+        "clicks",
+        1,
+        10_000,
+    )
     min_clicks_of: tuple[str, ...] = _set(
-        (), "the same for single products, as “SKU 20”", SettingGroup.JUDGING, Holds.WORDS,
+        (),
+        "the same for single products, as “SKU 20”",
+        SettingGroup.JUDGING,
+        Holds.WORDS,
         "the simple rule on what advertises them",
-    )  # fmt: skip
+    )
     maturing_days: int = _set(
-        3, "days until sales are complete", SettingGroup.JUDGING, Holds.COUNT,
-        "where “last 30 days” ends, what is marked as maturing, falls of conversion", "days", 0, 60,
-    )  # fmt: skip
+        3,
+        "days until sales are complete",
+        SettingGroup.JUDGING,
+        Holds.COUNT,
+        "where “last 30 days” ends, what is marked as maturing, falls of conversion",
+        "days",
+        0,
+        60,
+    )
     attribution_days: int = _set(
-        14, "days in which an order counts for a click", SettingGroup.JUDGING, Holds.COUNT,
-        "nothing that is worked out: it is written on the report, for who compares it with others", "days", 1, 90,
-    )  # fmt: skip
+        14,
+        "days in which an order counts for a click",
+        SettingGroup.JUDGING,
+        Holds.COUNT,
+        "nothing that is worked out: it is written on the report, for who compares it with others",
+        "days",
+        1,
+        90,
+    )
     margin: float = _set(
-        0.0, "margin before ads where the catalog tells none", SettingGroup.JUDGING, Holds.RATE,
-        "break-even cost of sale, profit after ads, the drift chart’s effect on profit; 0: not known", "% of sales", 0, 0.95,
-    )  # fmt: skip
+        0.0,
+        "margin before ads where the catalog tells none",
+        SettingGroup.JUDGING,
+        Holds.RATE,
+        "break-even cost of sale, profit after ads, the drift chart’s effect on profit; 0: not known",
+        "% of sales",
+        0,
+        0.95,
+    )
     bid_floor: float = _set(
-        STANDARD_LIMITS.floor, "lowest bid", SettingGroup.BIDS, Holds.MONEY, "every proposed bid", least=0.01, most=1000,
-    )  # fmt: skip
+        STANDARD_LIMITS.floor, "lowest bid", SettingGroup.BIDS, Holds.MONEY, "every proposed bid", least=0.01, most=1000
+    )
     bid_ceiling: float = _set(
-        STANDARD_LIMITS.ceiling, "highest bid", SettingGroup.BIDS, Holds.MONEY, "every proposed bid", least=0.01, most=1000,
-    )  # fmt: skip
+        STANDARD_LIMITS.ceiling,
+        "highest bid",
+        SettingGroup.BIDS,
+        Holds.MONEY,
+        "every proposed bid",
+        least=0.01,
+        most=1000,
+    )
     step_down: float = _set(
-        STANDARD_LIMITS.step_down, "largest cut of a bid at a time", SettingGroup.BIDS, Holds.RATE, "every proposed bid", "%", 0.01, 0.95,
-    )  # fmt: skip
+        STANDARD_LIMITS.step_down,
+        "largest cut of a bid at a time",
+        SettingGroup.BIDS,
+        Holds.RATE,
+        "every proposed bid",
+        "%",
+        0.01,
+        0.95,
+    )
     step_up: float = _set(
-        STANDARD_LIMITS.step_up, "largest raise of a bid at a time", SettingGroup.BIDS, Holds.RATE, "every proposed bid", "%", 0.01, 5,
-    )  # fmt: skip
+        STANDARD_LIMITS.step_up,
+        "largest raise of a bid at a time",
+        SettingGroup.BIDS,
+        Holds.RATE,
+        "every proposed bid",
+        "%",
+        0.01,
+        5,
+    )
     opening_least: float = _set(
-        STANDARD_LIMITS.opening_least, "opening bid of a promoted search term at least", SettingGroup.BIDS, Holds.RATE,
-        "the bid that a search term opens with as a target of its own", "% of what its clicks cost", 0.05, 1,
-    )  # fmt: skip
+        STANDARD_LIMITS.opening_least,
+        "opening bid of a promoted search term at least",
+        SettingGroup.BIDS,
+        Holds.RATE,
+        "the bid that a search term opens with as a target of its own",
+        "% of what its clicks cost",
+        0.05,
+        1,
+    )
     opening_most: float = _set(
-        STANDARD_LIMITS.opening_most, "opening bid of a promoted search term at most", SettingGroup.BIDS, Holds.RATE,
-        "as above", "% of what its clicks cost", 1, 5,
-    )  # fmt: skip
+        STANDARD_LIMITS.opening_most,
+        "opening bid of a promoted search term at most",
+        SettingGroup.BIDS,
+        Holds.RATE,
+        "as above",
+        "% of what its clicks cost",
+        1,
+        5,
+    )
     raise_top: float = _set(
-        1.0, "how far the marketplace may raise a bid at the top of search", SettingGroup.BIDS, Holds.RATE,
-        "the real highest bid under bidding up and down, in Delivery", "%", 0, 9,
-    )  # fmt: skip
+        1.0,
+        "how far the marketplace may raise a bid at the top of search",
+        SettingGroup.BIDS,
+        Holds.RATE,
+        "the real highest bid under bidding up and down, in Delivery",
+        "%",
+        0,
+        9,
+    )
     raise_elsewhere: float = _set(
         0.5, "the same elsewhere in search", SettingGroup.BIDS, Holds.RATE, "as above", "%", 0, 9
     )
@@ -151,95 +225,103 @@ class Settings:
         0.5, "the same on product pages", SettingGroup.BIDS, Holds.RATE, "as above", "%", 0, 9
     )
     asks_raise: float = _set(
-        1.0, "asks before a bid is raised by more than", SettingGroup.PLAN, Holds.RATE,
-        "values typed on the plan, own bids, sheets read back: beyond it the figure is asked about", "%", 0.05, 9,
-    )  # fmt: skip
+        1.0,
+        "asks before a bid is raised by more than",
+        SettingGroup.PLAN,
+        Holds.RATE,
+        "values typed on the plan, own bids, sheets read back: beyond it the figure is asked about",
+        "%",
+        0.05,
+        9,
+    )
     asks_spend: float = _set(
-        500.0, "asks before one change may spend more than", SettingGroup.PLAN, Holds.MONEY,
-        "the same, by what the change may spend more in 30 days", "in 30 days", 1, 1e7,
-    )  # fmt: skip
+        500.0,
+        "asks before one change may spend more than",
+        SettingGroup.PLAN,
+        Holds.MONEY,
+        "the same, by what the change may spend more in 30 days",
+        "in 30 days",
+        1,
+        1e7,
+    )
     own_words: tuple[str, ...] = _set(
-        (), "own brand words", SettingGroup.WORDS, Holds.WORDS,
+        (),
+        "own brand words",
+        SettingGroup.WORDS,
+        Holds.WORDS,
         "what is never shut out as a word, and the filter “brand”, besides the brand’s name and those of the catalog",
-    )  # fmt: skip
+    )
     rival_words: tuple[str, ...] = _set(
-        (), "rival brand words", SettingGroup.WORDS, Holds.WORDS,
+        (),
+        "rival brand words",
+        SettingGroup.WORDS,
+        Holds.WORDS,
         "the filter “brand” in Targeting, and what a row says of it, besides the brands of the rivals report",
-    )  # fmt: skip
+    )
     never_words: tuple[str, ...] = _set(
-        (), "words never to be shut out", SettingGroup.WORDS, Holds.WORDS,
+        (),
+        "words never to be shut out",
+        SettingGroup.WORDS,
+        Holds.WORDS,
         "terms and words with one of them are never proposed as a negative",
-    )  # fmt: skip
+    )
     size_words: tuple[str, ...] = _set(
-        (), "words for sizes and colours", SettingGroup.WORDS, Holds.WORDS,
+        (),
+        "words for sizes and colours",
+        SettingGroup.WORDS,
+        Holds.WORDS,
         "they are left out of what a product is called, so that a term of another size can be a negative",
-    )  # fmt: skip
+    )
     item_pattern: str = _set(
-        "", "an item’s id as an example", SettingGroup.WORDS, Holds.TEXT,
+        "",
+        "an item’s id as an example",
+        SettingGroup.WORDS,
+        Holds.TEXT,
         "search terms built like it are item ids: they become item targets, and have no words",
-    )  # fmt: skip
+    )
     promote_orders: int = _limit(
         2, "orders of a term that earns its own target", "winners not yet targeted", "orders", 1, 1000
     )
     flat_change: float = _share(
-        TOLD.flat,
-        "change that counts as none",
-        "who leaks and who buys growth, in Movement and Findings",
-        0,
-        0.5,
+        TOLD.flat, "change that counts as none", "who leaks and who buys growth, in Movement and Findings", 0, 0.5
     )
     told_clicks: int = _limit(
-        TOLD.clicks,
-        "clicks that tell who moved",
-        "Movement: what is too thin to tell",
-        "in each window",
-        1,
-        100_000,
+        TOLD.clicks, "clicks that tell who moved", "Movement: what is too thin to tell", "in each window", 1, 100_000
     )
     told_orders: int = _limit(
-        TOLD.orders,
-        "orders that tell who moved",
-        "Movement: what is too thin to tell",
-        "in each window",
-        1,
-        10_000,
+        TOLD.orders, "orders that tell who moved", "Movement: what is too thin to tell", "in each window", 1, 10_000
     )
     fall_days: int = _limit(
-        SIDE_DAYS,
-        "days before and after a page’s change",
-        "conversion that fell when a page changed",
-        "days",
-        3,
-        60,
+        SIDE_DAYS, "days before and after a page’s change", "conversion that fell when a page changed", "days", 3, 60
     )
     word_share: float = _share(
-        OUT.factor, "part of the orders due that a word to shut out brings at most",
-        "words to shut out; above it: bid lower", 0.05, 1,
-    )  # fmt: skip
-    word_places: int = _limit(
-        OUT.cells,
-        "searches and targets that a word to shut out stands in",
-        "words to shut out",
-        "at least",
+        OUT.factor,
+        "part of the orders due that a word to shut out brings at most",
+        "words to shut out; above it: bid lower",
+        0.05,
         1,
-        100,
+    )
+    word_places: int = _limit(
+        OUT.cells, "searches and targets that a word to shut out stands in", "words to shut out", "at least", 1, 100
     )
     near_budget: float = _share(
         DRY.near_budget, "part of a budget from which a day ran dry", "dry hours and what they cost", 0.5, 1
     )
     due_clicks: float = _set(
-        DRY.due_clicks, "clicks still due on a day that ran dry", SettingGroup.CHECKS, Holds.FIGURE, "dry hours and what they cost",
-        "at least", 0.1, 1000,
-    )  # fmt: skip
+        DRY.due_clicks,
+        "clicks still due on a day that ran dry",
+        SettingGroup.CHECKS,
+        Holds.FIGURE,
+        "dry hours and what they cost",
+        "at least",
+        0.1,
+        1000,
+    )
     dry_often: float = _share(
         DRY.often, "part of the days that a campaign that runs dry is dry", "budgets that run dry", 0.01, 1
     )
     idle_below: float = _share(
-        IDLE.below,
-        "part of its budget that a campaign with budget to give stays under",
-        "budgets to move",
-        0.05,
-        1,
+        IDLE.below, "part of its budget that a campaign with budget to give stays under", "budgets to move", 0.05, 1
     )
     idle_days: float = _share(IDLE.days, "part of the days on which it does", "budgets to move", 0.1, 1)
     base_share: float = _share(
@@ -250,60 +332,68 @@ class Settings:
         0.3,
     )
     most_targets: int = _limit(
-        STEERABLE.targets, "targets in an ad group", "Catalog, structure: hard to steer", "at most", 1, 10_000,
-    )  # fmt: skip
+        STEERABLE.targets, "targets in an ad group", "Catalog, structure: hard to steer", "at most", 1, 10_000
+    )
     most_match_types: int = _limit(
         STEERABLE.match_types, "match types in a campaign", "Catalog, structure", "at most", 1, 10
     )
-    most_families: int = _limit(
-        STEERABLE.families, "families in an ad group", "Catalog, structure", "at most", 1, 100
-    )
+    most_families: int = _limit(STEERABLE.families, "families in an ad group", "Catalog, structure", "at most", 1, 100)
     child_share: float = _share(
-        LEAST_SHARE, "share of a family’s spend from which a child is looked at", "the wrong child, in Catalog and Findings", 0, 1,
-    )  # fmt: skip
+        LEAST_SHARE,
+        "share of a family’s spend from which a child is looked at",
+        "the wrong child, in Catalog and Findings",
+        0,
+        1,
+    )
     child_index: float = _set(
-        COSTLY_INDEX, "share of sales over share of spend under which a child is costly", SettingGroup.CHECKS, Holds.FIGURE,
-        "the wrong child", least=0.01, most=1,
-    )  # fmt: skip
+        COSTLY_INDEX,
+        "share of sales over share of spend under which a child is costly",
+        SettingGroup.CHECKS,
+        Holds.FIGURE,
+        "the wrong child",
+        least=0.01,
+        most=1,
+    )
     child_kept: float = _share(
-        KEPT_SHARE, "share of a family’s spend that stays on each child", "how much a family shift moves away from a child", 0, 0.5,
-    )  # fmt: skip
+        KEPT_SHARE,
+        "share of a family’s spend that stays on each child",
+        "how much a family shift moves away from a child",
+        0,
+        0.5,
+    )
     least_images: int = _limit(FULL_PAGE.images, "pictures of a page", "Catalog, listings", "at least", 0, 50)
-    least_bullets: int = _limit(
-        FULL_PAGE.bullets, "bullets of a page", "Catalog, listings", "at least", 0, 50
-    )
-    least_reviews: int = _limit(
-        FULL_PAGE.reviews, "reviews of a product", "Catalog, listings", "at least", 0, 100_000
-    )
+    least_bullets: int = _limit(FULL_PAGE.bullets, "bullets of a page", "Catalog, listings", "at least", 0, 50)
+    least_reviews: int = _limit(FULL_PAGE.reviews, "reviews of a product", "Catalog, listings", "at least", 0, 100_000)
     least_rating: float = _set(
-        FULL_PAGE.rating, "rating of a product", SettingGroup.CHECKS, Holds.FIGURE, "Catalog, listings", "at least", 0, 5
-    )  # fmt: skip
-    shortest_title: int = _limit(
-        FULL_PAGE.title[0], "length of a title", "Catalog, listings", "signs at least", 0, 500
+        FULL_PAGE.rating,
+        "rating of a product",
+        SettingGroup.CHECKS,
+        Holds.FIGURE,
+        "Catalog, listings",
+        "at least",
+        0,
+        5,
     )
-    longest_title: int = _limit(
-        FULL_PAGE.title[1], "length of a title", "Catalog, listings", "signs at most", 1, 1000
-    )
+    shortest_title: int = _limit(FULL_PAGE.title[0], "length of a title", "Catalog, listings", "signs at least", 0, 500)
+    longest_title: int = _limit(FULL_PAGE.title[1], "length of a title", "Catalog, listings", "signs at most", 1, 1000)
 
     export_name: str = _set(
-        "", "name of an own layout of the sheet", SettingGroup.PLAN, Holds.TEXT, "a third way to take the sheet away",
-    )  # fmt: skip
+        "", "name of an own layout of the sheet", SettingGroup.PLAN, Holds.TEXT, "a third way to take the sheet away"
+    )
     export_columns: tuple[str, ...] = _set(
-        (), "its columns in order, as “Their header = our column”, or = \"fixed text\"", SettingGroup.PLAN, Holds.WORDS,
-        "what stands in that sheet; ours are row, action, entity, campaign, ad_group, target, match_type, sku, placement, days, "
-        "from_hour, to_hour, field, old_value, new_value, reason, finding",
-    )  # fmt: skip
+        (),
+        'its columns in order, as “Their header = our column”, or = "fixed text"',
+        SettingGroup.PLAN,
+        Holds.WORDS,
+        "what stands in that sheet; ours are row, action, entity, campaign, ad_group, target, match_type, sku,"
+        " placement, days, from_hour, to_hour, field, old_value, new_value, reason, finding",
+    )
 
     @property
     def bid_limits(self) -> BidLimits:
         """What a proposed bid keeps to."""
         return BidLimits(
-            self.bid_floor,
-            self.bid_ceiling,
-            self.step_down,
-            self.step_up,
-            self.opening_least,
-            self.opening_most,
+            self.bid_floor, self.bid_ceiling, self.step_down, self.step_up, self.opening_least, self.opening_most
         )
 
     @property
@@ -352,17 +442,17 @@ class Settings:
     def raising(self) -> Mapping[Placement, float]:
         """How far the marketplace may raise a bid by itself."""
         return {
-            Placement.TOP_OF_SEARCH: self.raise_top, Placement.ELSEWHERE_IN_SEARCH: self.raise_elsewhere,
+            Placement.TOP_OF_SEARCH: self.raise_top,
+            Placement.ELSEWHERE_IN_SEARCH: self.raise_elsewhere,
             Placement.PRODUCT_PAGE: self.raise_product_page,
-        }  # fmt: skip
+        }
 
 
 @cache
 def register() -> Mapping[str, AccountSetting]:
     """Every setting by its key, in the order of the page."""
     return {
-        each.name: AccountSetting(key=each.name, default=each.default, **each.metadata)
-        for each in fields(Settings)
+        each.name: AccountSetting(key=each.name, default=each.default, **each.metadata) for each in fields(Settings)
     }
 
 

@@ -76,9 +76,11 @@ class Aims:
     def expr(self, columns: Collection[str]) -> pl.Expr:
         """The target in force on each row, by those of its columns that name something."""
         levels = (
-            ("campaign", self.campaigns), ("portfolio", self.portfolios),
-            ("sku", self.products), ("main_product", self.products),
-        )  # fmt: skip
+            ("campaign", self.campaigns),
+            ("portfolio", self.portfolios),
+            ("sku", self.products),
+            ("main_product", self.products),
+        )
         own = [
             pl.col(column).cast(pl.String).replace_strict(dict(named), default=None, return_dtype=pl.Float64)
             for column, named in levels
@@ -97,8 +99,7 @@ def judged(rows: pl.DataFrame, days: int, aims: Aims, min_clicks: int | pl.Expr)
     judged_rows = evidence.judge(rows.with_columns(aims.expr(rows.columns)), days)
     spent = pl.col("spend").sum()
     return with_ratios(judged_rows).with_columns(
-        evidence.simple_rule(min_clicks),
-        share_of_spend=pl.when(spent > 0).then(pl.col("spend") / spent),
+        evidence.simple_rule(min_clicks), share_of_spend=pl.when(spent > 0).then(pl.col("spend") / spent)
     )
 
 

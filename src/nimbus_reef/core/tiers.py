@@ -1,8 +1,8 @@
 """
 One's own rules: on the rows that meet a condition, a deed of one's own; the first rule that fits counts (N32).
 
-What a deed cannot do on a row is left out with its reason. A raise of something that never made an order is left out unless
-it is asked for by name.
+What a deed cannot do on a row is left out with its reason. A raise of something that never made an order is left out
+unless it is asked for by name.
 """
 
 from __future__ import annotations
@@ -55,9 +55,10 @@ class NoSale(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Tier:
     """
-    A rule: rows whose metric lies between least and most (both included, None for open), and what is done on them. metric: the key of
-    a field, ALWAYS or NO_ORDER; value: the change of a bid as a fraction, or the bid in units. no_sale: of a rule on ACOS without an upper
-    end, whether rows without a sale count; they do not while that is not said.
+    A rule: rows whose metric lies between least and most (both included, None for open), and what is done on them.
+    metric: the key of a field, ALWAYS or NO_ORDER; value: the change of a bid as a fraction, or the bid in units.
+    no_sale: of a rule on ACOS without an upper end, whether rows without a sale count; they do not while that is not
+    said.
     """
 
     metric: str
@@ -74,7 +75,10 @@ class Tier:
 
 
 def tier_of(tiers: Sequence[Tier], fields: dict[str, pl.Expr]) -> pl.Expr:
-    """The place of the first rule that a row meets, null for none. fields: what metrics are worth, in the unit they are typed in."""
+    """
+    The place of the first rule that a row meets, null for none. fields: what metrics are worth, in the unit they are
+    typed in.
+    """
     found = pl.lit(None, pl.Int64)
     for place in reversed(range(len(tiers))):
         found = pl.when(_meets(tiers[place], fields)).then(pl.lit(place, pl.Int64)).otherwise(found)
@@ -98,16 +102,12 @@ def _meets(tier: Tier, fields: dict[str, pl.Expr]) -> pl.Expr:
 
 
 def on_target(
-    row: Row,
-    deed: Deed,
-    value: float | None,
-    *,
-    bid: float | None,
-    state: str,
-    limits: BidLimits,
-    raises: bool,
+    row: Row, deed: Deed, value: float | None, *, bid: float | None, state: str, limits: BidLimits, raises: bool
 ) -> Proposal:
-    """A deed on a target. bid: its present one, None where it is not known; raises: also where it never made an order."""
+    """
+    A deed on a target. bid: its present one, None where it is not known; raises: also where it
+    never made an order.
+    """
     if deed is Deed.PAUSE:
         if state == State.PAUSED:
             return _nothing(ReasonKey.IS_PAUSED)
@@ -139,18 +139,15 @@ def on_target(
     if proposed < wanted - _HALF_CENT:
         reasons.append(Reason(ReasonKey.CEILING, (limits.ceiling,)))
     told = tuple(reasons)
-    return Proposal(
-        Move.BID, told, bid_moved(row.basis, bid, proposed), BidAdvice(bid, proposed, wanted, told)
-    )
+    return Proposal(Move.BID, told, bid_moved(row.basis, bid, proposed), BidAdvice(bid, proposed, wanted, told))
 
 
-def on_term(
-    row: Row, deed: Deed, limits: BidLimits, *, own_exact: bool = False, ratio: float = 1.0
-) -> Proposal:
+def on_term(row: Row, deed: Deed, limits: BidLimits, *, own_exact: bool = False, ratio: float = 1.0) -> Proposal:
     """
-    A deed on a search term: kept away, exactly or as a phrase, or bought by a target of its own near what its clicks cost.
-    own_exact: an exact target of just these words brought it: what would keep it away pauses that. ratio: what is bid for each unit
-    paid where it was bought.
+    A deed on a search term: kept away, exactly or as a phrase, or bought by a target of its own near what its clicks
+    cost.
+    own_exact: an exact target of just these words brought it: what would keep it away pauses that. ratio: what is bid
+    for each unit paid where it was bought.
     """
     if deed is Deed.OWN_TARGET:
         if not row.spend or not row.aov:
@@ -160,9 +157,7 @@ def on_term(
         advice = opening_bid(row, limits, ratio)
         return Proposal(Move.PROMOTE, (Reason(ReasonKey.OWN_DEED), *advice.reasons), UNKNOWN, advice)
     if own_exact:
-        return Proposal(
-            Move.PAUSE, (Reason(ReasonKey.OWN_DEED), Reason(ReasonKey.OWN_EXACT)), stopped(row.basis)
-        )
+        return Proposal(Move.PAUSE, (Reason(ReasonKey.OWN_DEED), Reason(ReasonKey.OWN_EXACT)), stopped(row.basis))
     match = "negative_phrase" if deed is Deed.NEGATIVE_PHRASE else ""
     return Proposal(Move.NEGATIVE, (Reason(ReasonKey.OWN_DEED),), stopped(row.basis), match=match)
 

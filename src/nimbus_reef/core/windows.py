@@ -26,8 +26,7 @@ class Window:
     def __post_init__(self) -> None:
         if self.last < self.first:
             raise BadInput(
-                f"The window ends on {self.last}, before it begins on {self.first}.",
-                remedy="Swap the two dates.",
+                f"The window ends on {self.last}, before it begins on {self.first}.", remedy="Swap the two dates."
             )
 
     @property
@@ -103,8 +102,7 @@ def parse(text: str, newest: date, maturing_days: int) -> Window:
     found = _said(text, newest, maturing_days)
     if found is None or found.first < EARLIEST or found.last > LATEST:
         raise BadInput(
-            f"“{text}” is not a window.",
-            remedy="Use last-30, a month such as 2026-10, or 2026-09-17..2026-10-16.",
+            f"“{text}” is not a window.", remedy="Use last-30, a month such as 2026-10, or 2026-09-17..2026-10-16."
         )
     return found
 

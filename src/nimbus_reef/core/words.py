@@ -35,13 +35,14 @@ def normal_forms(terms: pl.Series) -> pl.Series:
 
 
 def stops(negative: str, term: str, *, phrase: bool) -> bool:
-    """Whether a negative keeps a search away: an exact one that of the same words, a phrase those that hold its words in their order."""
+    """
+    Whether a negative keeps a search away: an exact one that of the same words, a phrase those that hold its words in
+    their order.
+    """
     own, other = words(negative), words(term)
     if not phrase:
         return own == other
-    return bool(own) and any(
-        other[place : place + len(own)] == own for place in range(len(other) - len(own) + 1)
-    )
+    return bool(own) and any(other[place : place + len(own)] == own for place in range(len(other) - len(own) + 1))
 
 
 def singular(word: str) -> str:
@@ -59,9 +60,7 @@ def singular(word: str) -> str:
 def split(term: str) -> tuple[str, ...]:
     """A term's words as they stand in its normal form: split at what is not a letter, mark or number."""
     # A combining mark belongs to its letter; `\w` alone would split at some of them.
-    return tuple(
-        "".join(char if unicodedata.category(char)[0] in "LMN" else " " for char in normal_form(term)).split()
-    )
+    return tuple("".join(char if unicodedata.category(char)[0] in "LMN" else " " for char in normal_form(term)).split())
 
 
 @lru_cache(maxsize=200_000)
@@ -73,9 +72,7 @@ def words(term: str) -> tuple[str, ...]:
 def title_core(title: str, left_out: Iterable[str]) -> frozenset[str]:
     """What a product *is*: its title's words less brands, sizes and words with a digit."""
     dropped = {word for phrase in left_out for word in words(phrase)}
-    return frozenset(
-        word for word in words(title) if word not in dropped and not any(char.isdigit() for char in word)
-    )
+    return frozenset(word for word in words(title) if word not in dropped and not any(char.isdigit() for char in word))
 
 
 _SHORTEST_ID = 6
@@ -87,12 +84,7 @@ def item_shape(text: str) -> str:
     no id: words with spaces, without a digit, or short ones.
     """
     plain = normal_form(text)
-    if (
-        len(plain) < _SHORTEST_ID
-        or not plain.isalnum()
-        or not plain.isascii()
-        or not any(c.isdigit() for c in plain)
-    ):
+    if len(plain) < _SHORTEST_ID or not plain.isalnum() or not plain.isascii() or not any(c.isdigit() for c in plain):
         return ""
     runs = re.findall(r"\d+|[a-z]+", plain)
     return "".join(f"{'d' if run[0].isdigit() else 'a'}{len(run)}" for run in runs)
@@ -128,7 +120,8 @@ def spelt(term: str, phrase: str) -> str | None:
 
 def naming(texts: pl.Series, own: Collection[str], rivals: Collection[Sequence[str]]) -> pl.DataFrame:
     """
-    Which texts name whom, in their order: own, one of these words stands in it; rival, all words of one of these names do.
+    Which texts name whom, in their order: own, one of these words stands in it; rival, all words of one of these names
+    do.
 
     Words are compared as `words` gives them.
     """
@@ -149,22 +142,16 @@ def naming(texts: pl.Series, own: Collection[str], rivals: Collection[Sequence[s
         rival=pl.Series([any(each.issuperset(name) for name in rivals) for each in stems], dtype=pl.Boolean),
     )
     every = pl.DataFrame({"at": pl.int_range(len(texts), dtype=pl.UInt32, eager=True)})
-    return every.join(told, on="at", how="left", maintain_order="left").select(
-        pl.col("own", "rival").fill_null(False)
-    )
+    return every.join(told, on="at", how="left", maintain_order="left").select(pl.col("own", "rival").fill_null(False))
 
 
 def spelling(normal: pl.Series) -> pl.Series:
     """The words of normal forms, plurals undone, in their order: a list of texts each, as `words` gives them."""
-    split_up = (
-        normal.to_frame("text").with_row_index("at").with_columns(word=pl.col("text").str.extract_all(_WORD))
-    )
+    split_up = normal.to_frame("text").with_row_index("at").with_columns(word=pl.col("text").str.extract_all(_WORD))
     tokens = split_up.select("at", "word").explode("word").drop_nulls("word")
     stems = tokens.select(pl.col("word").unique(maintain_order=True))
     stems = stems.with_columns(stem=pl.col("word").map_elements(singular, return_dtype=pl.String))
-    lists = (
-        tokens.join(stems, on="word", maintain_order="left").group_by("at", maintain_order=True).agg("stem")
-    )
+    lists = tokens.join(stems, on="word", maintain_order="left").group_by("at", maintain_order=True).agg("stem")
     return split_up.select("at").join(lists, on="at", how="left", maintain_order="left")["stem"].fill_null([])
 
 
@@ -178,8 +165,8 @@ def by_phrase(
     term. spelt_by: normal_id, word_id, a term's words one under the other in their order; vocabulary: word_id, word.
     One row per phrase that stands in two terms or more: phrase (plurals undone),
     length (in words), terms, example (the dearest of
-    them, of equally dear ones the first by name), idle_terms (without an order), idle_spend (theirs) and the measures of every
-    row that contains it, each once. Rows overlap: their sums are not the account's.
+    them, of equally dear ones the first by name), idle_terms (without an order), idle_spend (theirs) and the measures
+    of every row that contains it, each once. Rows overlap: their sums are not the account's.
     """
     of_term = (
         terms.group_by("normal_id")
@@ -211,11 +198,7 @@ def by_phrase(
     )
     stem_of = pl.concat([pl.Series([""]), numbered["word"]])
     text = [stem_of.gather(rows["key"] // base**step % base) for step in range(LONGEST_PHRASE)]
-    return (
-        rows.with_columns(phrase=pl.concat_str(text, separator=" ").str.strip_chars_end())
-        .drop("key")
-        .sort("phrase")
-    )
+    return rows.with_columns(phrase=pl.concat_str(text, separator=" ").str.strip_chars_end()).drop("key").sort("phrase")
 
 
 def _runs(words_of: pl.DataFrame, base: int) -> pl.DataFrame:

@@ -1,4 +1,7 @@
-"""Rows whose texts are kept apart: each combination of texts stands once, since a report repeats its names day after day."""
+"""
+Rows whose texts are kept apart: each combination of texts stands once, since a report repeats its
+names day after day.
+"""
 
 from __future__ import annotations
 
@@ -15,8 +18,8 @@ COMBINATION: Final = "_combination"
 @dataclass(frozen=True, slots=True)
 class Apart:
     """
-    rows: everything but texts, and COMBINATION (uint32). said: the texts; each row of it is used by at least one of `rows`, and may
-    read as another of them does.
+    rows: everything but texts, and COMBINATION (uint32). said: the texts; each row of it is used by at least one of
+    `rows`, and may read as another of them does.
     """
 
     rows: pl.DataFrame
@@ -64,9 +67,7 @@ class Apart:
         alike = said.unique(maintain_order=True)
         if len(alike) == len(said):
             return self.codes
-        which = said.join(
-            alike.with_row_index("_alike"), on=texts, nulls_equal=True, how="left", maintain_order="left"
-        )
+        which = said.join(alike.with_row_index("_alike"), on=texts, nulls_equal=True, how="left", maintain_order="left")
         return self.spread(which["_alike"])
 
 

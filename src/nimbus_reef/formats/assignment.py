@@ -15,9 +15,9 @@ NONE: Final = -1
 @dataclass(frozen=True, slots=True)
 class Assigned:
     """
-    The best assignment. columns: role → index, NONE where no column plays it; score: in nats; margins: by role, how far the best
-    assignment without its column lies below; rivals: by role, each column with how far the best assignment with it lies below, its own
-    first.
+    The best assignment. columns: role → index, NONE where no column plays it; score: in nats; margins: by role, how far
+    the best assignment without its column lies below; rivals: by role, each column with how far the best assignment
+    with it lies below, its own first.
     """
 
     columns: Mapping[str, int]
@@ -27,13 +27,16 @@ class Assigned:
 
 
 def assign(
-    roles: Sequence[str], alone: Mapping[str, np.ndarray], pairs: Mapping[tuple[str, str], np.ndarray], missing: Mapping[str, float]
-) -> Assigned:  # fmt: skip
+    roles: Sequence[str],
+    alone: Mapping[str, np.ndarray],
+    pairs: Mapping[tuple[str, str], np.ndarray],
+    missing: Mapping[str, float],
+) -> Assigned:
     """
     Searches the assignment with the highest score, each column in one role at most.
 
-    alone: by role, nats of each column (−inf: cannot be it); pairs: by two roles, nats of column × column; missing: by role, nats of
-    leaving it without a column.
+    alone: by role, nats of each column (−inf: cannot be it); pairs: by two roles, nats of column × column; missing: by
+    role, nats of leaving it without a column.
     """
     count = len(next(iter(alone.values()))) if alone else 0
     states = np.empty((1, 0), dtype=np.int64)
@@ -69,7 +72,5 @@ def assign(
         margins[role] = float(scores[0] - scores[others].max()) if others.any() else float("inf")
         columns, first = np.unique(states[:, place], return_index=True)
         order = np.argsort(first)
-        rivals[role] = dict(
-            zip(columns[order].tolist(), (scores[0] - scores[first[order]]).tolist(), strict=True)
-        )
+        rivals[role] = dict(zip(columns[order].tolist(), (scores[0] - scores[first[order]]).tolist(), strict=True))
     return Assigned(dict(zip(roles, chosen.tolist(), strict=True)), float(scores[0]), margins, rivals)

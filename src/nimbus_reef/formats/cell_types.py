@@ -35,11 +35,7 @@ def words_of(column: Column, mapping: ColumnMap) -> dict[str, str]:
     if not given:
         return dict(column.aliases)
     plain = values.letters(pl.Series(list(given), dtype=pl.String)).to_list()
-    said = {
-        letters: meaning
-        for letters, meaning in zip(plain, given.values(), strict=True)
-        if meaning != REJECTED
-    }
+    said = {letters: meaning for letters, meaning in zip(plain, given.values(), strict=True) if meaning != REJECTED}
     return {**column.aliases, **said}
 
 
@@ -105,9 +101,7 @@ def _said_read(said: pl.DataFrame, column: Column, reading: CellReading) -> tupl
     """`_column` of a column of texts; one that the file does not have is what is assumed, else empty in every row."""
     cells = said[column.name]
     if assumed := reading.mapping.assumes().get(column.name):
-        return pl.Series(column.name, [assumed], dtype=pl.String).new_from_index(0, len(said)), _no_reasons(
-            len(said)
-        )
+        return pl.Series(column.name, [assumed], dtype=pl.String).new_from_index(0, len(said)), _no_reasons(len(said))
     if column.name not in reading.mapping.columns and cells.max() == "":
         return _nothing_read(column, len(said))
     return _column(cells, column, reading)
@@ -122,9 +116,16 @@ def _nothing_read(column: Column, rows: int) -> tuple[pl.Series, pl.Series]:
 
 
 _TYPES: Final[Mapping[CellKind, pl.DataType | type[pl.DataType]]] = {
-    CellKind.TEXT: pl.String, CellKind.CHOICE: pl.String, CellKind.COUNT: pl.Int64, CellKind.HOUR: pl.Int64, CellKind.MONEY: pl.Int64, CellKind.DATE: pl.Date,
-    CellKind.WEEK: pl.Date, CellKind.MONTH: pl.Date, CellKind.TIME: pl.Datetime("us"),
-}  # fmt: skip
+    CellKind.TEXT: pl.String,
+    CellKind.CHOICE: pl.String,
+    CellKind.COUNT: pl.Int64,
+    CellKind.HOUR: pl.Int64,
+    CellKind.MONEY: pl.Int64,
+    CellKind.DATE: pl.Date,
+    CellKind.WEEK: pl.Date,
+    CellKind.MONTH: pl.Date,
+    CellKind.TIME: pl.Datetime("us"),
+}
 """What the cells of a column become; figures otherwise."""
 
 
@@ -141,12 +142,7 @@ def _allowed_blank(
 
 
 def _noted(
-    frame: pl.DataFrame,
-    name: str,
-    cells: pl.Series,
-    reason: pl.Series,
-    bad: pl.Series,
-    rejects: list[pl.DataFrame],
+    frame: pl.DataFrame, name: str, cells: pl.Series, reason: pl.Series, bad: pl.Series, rejects: list[pl.DataFrame]
 ) -> pl.Series:
     """Adds the rows with a reason to the rejects; which rows are bad by now."""
     failed = reason.is_not_null()
@@ -193,19 +189,13 @@ def _spans(frame: pl.DataFrame, reading: CellReading) -> tuple[list[pl.Series], 
         assert mapping.days is not None, "asked for before parsing"
         days = mapping.days
         name, cells, wrong = "date", frame[LINE].cast(pl.String), ""
-        first, last = (
-            pl.Series([day], dtype=pl.Date).new_from_index(0, rows) for day in (days.first, days.last)
-        )
+        first, last = (pl.Series([day], dtype=pl.Date).new_from_index(0, rows) for day in (days.first, days.last))
     unread = first.is_null() | last.is_null()
     reason = _no_reasons(rows)
     if unread.any():
         missing = unread & values.empty(cells)
         reason = pl.select(
-            pl.when(pl.lit(missing))
-            .then(pl.lit("is missing"))
-            .when(pl.lit(unread))
-            .then(pl.lit(wrong))
-            .alias("reason")
+            pl.when(pl.lit(missing)).then(pl.lit("is missing")).when(pl.lit(unread)).then(pl.lit(wrong)).alias("reason")
         ).to_series()
     return [last.alias("date"), first.alias("first_day")], name, cells, reason
 
@@ -224,9 +214,7 @@ def _column(cells: pl.Series, column: Column, reading: CellReading) -> tuple[pl.
             wrong = f"is none of {', '.join(sorted(set(column.aliases.values())))}"
         case CellKind.HOUR:
             distinct = cells.unique()
-            read = pl.Series(values.hours(values.trimmed(distinct).to_list()), nan_to_null=True).cast(
-                pl.Int64
-            )
+            read = pl.Series(values.hours(values.trimmed(distinct).to_list()), nan_to_null=True).cast(pl.Int64)
             value = cells.replace_strict(distinct, read, default=None, return_dtype=pl.Int64)
             wrong = "is no hour of the day that can be read, such as 14, 14:00 or 2 PM"
         case _:
@@ -243,17 +231,25 @@ def _column(cells: pl.Series, column: Column, reading: CellReading) -> tuple[pl.
         missing = "is missing" if column.required and not column.summed else None
         unknown = cells.str.contains(values.NOT_KNOWN).fill_null(False)
         reason = pl.select(
-            pl.when(pl.lit(unread & blank)).then(pl.lit(missing, pl.String))
-            .when(pl.lit(unread & unknown)).then(pl.lit("is not known: the report could not compute it"))
-            .when(pl.lit(unread)).then(pl.lit(wrong)).otherwise(None).alias("reason")
-        ).to_series()  # fmt: skip
+            pl.when(pl.lit(unread & blank))
+            .then(pl.lit(missing, pl.String))
+            .when(pl.lit(unread & unknown))
+            .then(pl.lit("is not known: the report could not compute it"))
+            .when(pl.lit(unread))
+            .then(pl.lit(wrong))
+            .otherwise(None)
+            .alias("reason")
+        ).to_series()
         if column.summed:
             value = when(~(unread & blank), value, 0)
     return _ranged(value, reason, column)
 
 
 def dated(cells: pl.Series, column: Column, mapping: ColumnMap, zone: str) -> pl.Series:
-    """Date cells as dates, time cells as datetimes in the zone. A settings row with a period belongs to its last day."""
+    """
+    Date cells as dates, time cells as datetimes in the zone. A settings row with a period belongs
+    to its last day.
+    """
     order = mapping.date_order
     if column.name == "date" and READ_KINDS[mapping.kind].is_settings:
         return values.periods(cells, order)[1]
@@ -279,9 +275,7 @@ def _number(cells: pl.Series, column: Column, style: Style, rate: float | None =
     if column.holds is CellKind.COUNT:
         # 1.000 may be a thousand of somebody who groups with a point: no count is written with three places.
         whole = (
-            (value == value.floor())
-            & (value.abs() < 2**53)
-            & ~cells.str.contains(r"[.,]\d{3}\D*$").fill_null(False)
+            (value == value.floor()) & (value.abs() < 2**53) & ~cells.str.contains(r"[.,]\d{3}\D*$").fill_null(False)
         )
         grouped = cells.str.contains(r"\d,\d{3}" if style is Style.DOT else r"\d\.\d{3}").fill_null(False)
         return when(whole | ((value == value.floor()) & grouped), value).cast(pl.Int64)
@@ -298,9 +292,7 @@ def _ranged(value: pl.Series, reason: pl.Series, column: Column) -> tuple[pl.Ser
     """Turns away figures and texts that no such column can hold."""
     if column.holds is CellKind.TEXT:
         length = value.str.len_chars()
-        return value, _marked(
-            length, 0, column.longest, f"is longer than {column.longest} characters", reason
-        )
+        return value, _marked(length, 0, column.longest, f"is longer than {column.longest} characters", reason)
     if column.holds in (CellKind.COUNT, CellKind.HOUR, CellKind.MONEY, CellKind.RANK, CellKind.NUMBER):
         reason = _marked(value, 0, None, "is negative", reason)
         if column.most is not None:
@@ -315,9 +307,7 @@ def _ranged(value: pl.Series, reason: pl.Series, column: Column) -> tuple[pl.Ser
     return value, reason
 
 
-def _marked(
-    value: pl.Series, least: float | None, most: float | None, why: str, reason: pl.Series
-) -> pl.Series:
+def _marked(value: pl.Series, least: float | None, most: float | None, why: str, reason: pl.Series) -> pl.Series:
     """Reasons, with one more for what is below or above what there can be; mostly its ends tell that nothing is."""
     low, high = value.min(), value.max()
     outside = pl.Series([False], dtype=pl.Boolean).new_from_index(0, len(value))
@@ -327,6 +317,4 @@ def _marked(
         outside = outside | (value > most)
     if not outside.any():
         return reason
-    return pl.select(
-        pl.when(pl.lit(outside.fill_null(False))).then(pl.lit(why)).otherwise(pl.lit(reason))
-    ).to_series()
+    return pl.select(pl.when(pl.lit(outside.fill_null(False))).then(pl.lit(why)).otherwise(pl.lit(reason))).to_series()

@@ -23,10 +23,11 @@ def as_csv(changes: Iterable[Change]) -> Iterator[str]:
 
 
 def in_layout(changes: Iterable[Change], columns: Sequence[tuple[str, str, bool]]) -> Iterator[str]:
-    """The sheet in a layout of one's own, as CSV text. columns: header, our column or a fixed text, whether it is fixed."""
-    rows = (
-        [told if fixed else str(getattr(change, told)) for _, told, fixed in columns] for change in changes
-    )
+    """
+    The sheet in a layout of one's own, as CSV text. columns: header, our column or a fixed text,
+    whether it is fixed.
+    """
+    rows = ([told if fixed else str(getattr(change, told)) for _, told, fixed in columns] for change in changes)
     return csv_lines([header for header, _, _ in columns], rows)
 
 
@@ -40,8 +41,5 @@ def _typed_cells(change: Change) -> list[str | int | float]:
 
 def as_xlsx(changes: Iterable[Change], target: IO[bytes]) -> None:
     """The sheet as a workbook; bids and budgets are numbers in it."""
-    columns = [
-        SheetColumn(name, _WIDTHS.get(name, 14), "0.00" if name.endswith("_value") else "")
-        for name in COLUMNS
-    ]
+    columns = [SheetColumn(name, _WIDTHS.get(name, 14), "0.00" if name.endswith("_value") else "") for name in COLUMNS]
     write_xlsx(target, [Sheet("changes", columns, [_typed_cells(change) for change in changes])])

@@ -1,6 +1,7 @@
 """
-What the columns of a table are for one kind of report: names by how they nest, figures by what holds between them, days and hours by
-their cells, each with its heading as one more witness. What a second reading comes close to is asked, not taken.
+What the columns of a table are for one kind of report: names by how they nest, figures by what holds between them, days
+and hours by their cells, each with its heading as one more witness. What a second reading comes close to is asked, not
+taken.
 """
 
 from __future__ import annotations
@@ -25,14 +26,8 @@ _FIGURE_ROLES: Final = (*AD_ROLES, *TRADE_ROLES)
 _NO_TRADE_BESIDE: Final = frozenset({"orders", "units", "sales"})
 """Ad measures that a report of all trade has as well: “total” tells which are meant."""
 _OTHERS: Final[tuple[tuple[str, tuple[str, ...]], ...]] = (
-    (
-        "portfolio",
-        ("portfolio", "portfolio name", "portfolioname", "nom du portefeuille", "cartera", "portafoglio"),
-    ),
-    (
-        "launch_date",
-        ("launch date", "start date of campaign", "campaign start", "created", "erstellt", "created on"),
-    ),
+    ("portfolio", ("portfolio", "portfolio name", "portfolioname", "nom du portefeuille", "cartera", "portafoglio")),
+    ("launch_date", ("launch date", "start date of campaign", "campaign start", "created", "erstellt", "created on")),
     ("currency", ("currency", "wahrung", "devise", "moneda", "valuta", "waluta", "valute", "para birimi")),
 )
 """Columns that no kind of day has, by their headings: they are none of ours."""
@@ -45,8 +40,8 @@ _HOUR_ROWS: Final = 9
 @dataclass(frozen=True, slots=True)
 class ColumnRoles:
     """
-    A kind's columns in a table. columns: ours → header; asked: ours → the headers that it may be, likeliest first; why: ours → what tells
-    it, in words; score: nats; least: the smallest margin of all roles.
+    A kind's columns in a table. columns: ours → header; asked: ours → the headers that it may be, likeliest first; why:
+    ours → what tells it, in words; score: nats; least: the smallest margin of all roles.
     """
 
     columns: Mapping[str, str]
@@ -88,12 +83,8 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
     figure = figure_columns.assigned(
         seen.figures, figure_roles, _of(told, figure_roles, seen.figures.columns), taken=hour
     )
-    columns = {
-        role: seen.texts.columns[index].header for role, index in text.columns.items() if index != NONE
-    }
-    columns |= {
-        role: seen.figures.columns[index].header for role, index in figure.columns.items() if index != NONE
-    }
+    columns = {role: seen.texts.columns[index].header for role, index in text.columns.items() if index != NONE}
+    columns |= {role: seen.figures.columns[index].header for role, index in figure.columns.items() if index != NONE}
     columns |= headed
     days, day_question = _days(seen, kind, told)
     columns = _blank_by_heading(seen, kind, columns, told)
@@ -112,23 +103,22 @@ def propose(seen: Witnesses, kind: ReportKind) -> ColumnRoles:
         asked["hour"] = hours
         # The measure in the other candidate column is uncertain too.
         asked |= {
-            role: (header, hour) for role, header in columns.items() if hour and header in hours and header != hour and role not in asked
-        }  # fmt: skip
+            role: (header, hour)
+            for role, header in columns.items()
+            if hour and header in hours and header != hour and role not in asked
+        }
     explained = (
-        set(columns.values())
-        | seen.is_quotient
-        | {seen.figures.columns[part].header for part in seen.figures.parts}
+        set(columns.values()) | seen.is_quotient | {seen.figures.columns[part].header for part in seen.figures.parts}
     )
-    texts_left = sum(
-        each.header not in explained and not _is_known(each.header) for each in seen.texts.columns
-    )
-    numbers_left = sum(
-        each.header not in explained and not each.never_measure for each in seen.figures.columns
-    )
+    texts_left = sum(each.header not in explained and not _is_known(each.header) for each in seen.texts.columns)
+    numbers_left = sum(each.header not in explained and not each.never_measure for each in seen.figures.columns)
     return ColumnRoles(
-        columns, asked, _why(seen, columns, figure, told), text.score + figure.score + hour_score + _TEXT_LEFT * texts_left + _NUMBER_LEFT * numbers_left,
+        columns,
+        asked,
+        _why(seen, columns, figure, told),
+        text.score + figure.score + hour_score + _TEXT_LEFT * texts_left + _NUMBER_LEFT * numbers_left,
         min([*text.margins.values(), *figure.margins.values()], default=float("inf")),
-    )  # fmt: skip
+    )
 
 
 def _heading_nats(seen: Witnesses, kind: ReportKind) -> dict[str, dict[str, float]]:
@@ -136,11 +126,12 @@ def _heading_nats(seen: Witnesses, kind: ReportKind) -> dict[str, dict[str, floa
     trade = not kind.has_campaign
     roles: list[tuple[str, Sequence[str], bool | None]] = [
         (
-            column.name, (column.name.replace("_", " "), *column.words),
+            column.name,
+            (column.name.replace("_", " "), *column.words),
             True if column.name in TRADE_ROLES else False if column.name in _NO_TRADE_BESIDE and not trade else None,
         )
         for column in kind.columns
-    ]  # fmt: skip
+    ]
     roles += [(name, phrases, None) for name, phrases in _OTHERS]
     headers = [each.header for each in seen.columns]
     found = headings.by_role(headers, roles)
@@ -164,12 +155,10 @@ def _of(
     return {role: np.array([told[role][column.header] for column in columns]) for role in roles}
 
 
-def _headed_alone(
-    seen: Witnesses, roles: Sequence[str], told: Mapping[str, Mapping[str, float]]
-) -> dict[str, str]:
+def _headed_alone(seen: Witnesses, roles: Sequence[str], told: Mapping[str, Mapping[str, float]]) -> dict[str, str]:
     """
-    Roles whose very word heads a column that is blank, or no column of numbers, and no other: no other column takes its place, and what is
-    wrong with its cells is told when they are read.
+    Roles whose very word heads a column that is blank, or no column of numbers, and no other: no other column takes its
+    place, and what is wrong with its cells is told when they are read.
     """
     found: dict[str, str] = {}
     for role in roles:
@@ -190,9 +179,7 @@ def _blank_by_heading(
     made = dict(columns)
     for column in kind.columns:
         nats = told[column.name]
-        free = [
-            header for header in seen.blank if header not in made.values() and nats[header] >= _BY_HEADING
-        ]
+        free = [header for header in seen.blank if header not in made.values() and nats[header] >= _BY_HEADING]
         if column.name not in made and free and column.name in (*_TEXT_ROLES, *_FIGURE_ROLES):
             made[column.name] = max(free, key=lambda header: nats[header])
     return made
@@ -235,9 +222,7 @@ def _days(
         best = max(seen.spans, key=lambda each: told["period"][each.header])
         return {"period": best.header}, {}
     alone = {each.header: told["date"][each.header] for each in seen.days}
-    readings: list[tuple[float, dict[str, str]]] = [
-        (nats, {"date": header}) for header, nats in alone.items()
-    ]
+    readings: list[tuple[float, dict[str, str]]] = [(nats, {"date": header}) for header, nats in alone.items()]
     for place, first in enumerate(seen.days):
         for last_place, last in enumerate(seen.days):
             if first is last:
@@ -254,9 +239,7 @@ def _days(
     if score < 0 and "date" in best_reading:
         # The only dates are surely of something else, as a launch.
         return {}, {"date": tuple(alone)}
-    near = [
-        reading for nats, reading in readings[1:] if score - nats < _CLOSE_DAYS and set(reading) == {"date"}
-    ]
+    near = [reading for nats, reading in readings[1:] if score - nats < _CLOSE_DAYS and set(reading) == {"date"}]
     if near and "date" in best_reading:
         return best_reading, {"date": (best_reading["date"], *(each["date"] for each in near))}
     return best_reading, {}
@@ -270,9 +253,7 @@ def _as_span(first: ColumnCells, last: ColumnCells) -> tuple[float, float]:
         for text in {*first.texts, *last.texts}
     }
     pairs = [
-        (one, other)
-        for a, b in zip(first.texts, last.texts, strict=True)
-        if (one := known[a]) and (other := known[b])
+        (one, other) for a, b in zip(first.texts, last.texts, strict=True) if (one := known[a]) and (other := known[b])
     ]
     if not pairs:
         return 0.0, 1.0
@@ -286,8 +267,8 @@ LAST_HOUR: Final = 23
 
 def _hours(seen: Witnesses, told: Mapping[str, Mapping[str, float]]) -> tuple[tuple[str, ...], float]:
     """
-    The columns that can be the hour of the day, likeliest first, as far as they come close: whole, 0 – 23, with much of the clock seen; and
-    the nats of the first.
+    The columns that can be the hour of the day, likeliest first, as far as they come close: whole, 0 – 23, with much of
+    the clock seen; and the nats of the first.
     """
     found: list[tuple[float, str]] = []
     for each in seen.columns:
@@ -326,8 +307,8 @@ def _asked(
     columns: Sequence[ColumnCells], found: Assigned, told: Mapping[str, Mapping[str, float]], unheaded: float
 ) -> dict[str, tuple[str, ...]]:
     """
-    Roles that a second reading comes close to, with all columns in readings that close; several windows of one measure always. unheaded:
-    how close where no heading says what a column is.
+    Roles that a second reading comes close to, with all columns in readings that close; several windows of one measure
+    always. unheaded: how close where no heading says what a column is.
     """
     asked: dict[str, tuple[str, ...]] = {}
     for role, chosen in found.columns.items():
@@ -335,11 +316,7 @@ def _asked(
             continue
         headed = told[role][columns[chosen].header] >= headings.BESIDE_UNKNOWN
         bound = CLOSE if headed else figure_columns.close(len(columns[chosen].texts), unheaded)
-        near = [
-            columns[index].header
-            for index, gap in found.rivals[role].items()
-            if index != NONE and gap <= bound
-        ]
+        near = [columns[index].header for index, gap in found.rivals[role].items() if index != NONE and gap <= bound]
         if found.margins[role] < bound and len(near) > 1:
             asked[role] = tuple(near)
         windows = [

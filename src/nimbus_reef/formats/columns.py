@@ -1,7 +1,8 @@
 """
 What the cells of a column are, whatever its heading says: days, spans, numbers or text, with what tells them apart.
 
-Works on a sample of a table's rows; the cells are the first witness of what a column is (`figure_columns`, `text_columns`).
+Works on a sample of a table's rows; the cells are the first witness of what a column is (`figure_columns`,
+`text_columns`).
 """
 
 from __future__ import annotations
@@ -45,8 +46,8 @@ class Are(StrEnum):
 @dataclass(frozen=True, slots=True)
 class NumberCells:
     """
-    Shares of the cells that say something: whole (no fraction), coins (two places), few (one or two), many (more than two), percent
-    (a % behind it), signed (a currency beside it).
+    Shares of the cells that say something: whole (no fraction), coins (two places), few (one or two), many (more than
+    two), percent (a % behind it), signed (a currency beside it).
     """
 
     whole: float
@@ -59,8 +60,8 @@ class NumberCells:
 
 class ColumnCells:
     """
-    A column of the sample. header, texts: as they stand, outer white space off; are: what most of its cells are; not_known: cells that hold
-    an error in place of a figure.
+    A column of the sample. header, texts: as they stand, outer white space off; are: what most of its cells are;
+    not_known: cells that hold an error in place of a figure.
     """
 
     def __init__(self, header: str, cells: pl.Series, style: Style) -> None:
@@ -125,10 +126,13 @@ class ColumnCells:
         percent = np.array([text.endswith("%") for text in self.texts])[said]
         signed = np.array([bool(_SIGNS.search(text)) for text in self.texts])[said]
         return NumberCells(
-            whole=float((figures == np.floor(figures)).mean()), coins=float((places == 2).mean()),
-            few=float(((places == 1) | (places == 2)).mean()), many=float((places > 2).mean()),
-            percent=float(percent[nonzero].mean()) if nonzero.any() else float(percent.mean()), signed=float(signed.mean()),
-        )  # fmt: skip
+            whole=float((figures == np.floor(figures)).mean()),
+            coins=float((places == 2).mean()),
+            few=float(((places == 1) | (places == 2)).mean()),
+            many=float((places > 2).mean()),
+            percent=float(percent[nonzero].mean()) if nonzero.any() else float(percent.mean()),
+            signed=float(signed.mean()),
+        )
 
     @cached_property
     def is_constant(self) -> bool:
@@ -139,9 +143,7 @@ class ColumnCells:
     def are_ids(self) -> bool:
         """Whether its numbers are whole, long, and all of one length: no measure, but somebody's numbering."""
         lengths = {len(text) for text in self.written}
-        return (
-            len(lengths) == 1 and lengths.pop() >= _LONG_ID and all(text.isdigit() for text in self.written)
-        )
+        return len(lengths) == 1 and lengths.pop() >= _LONG_ID and all(text.isdigit() for text in self.written)
 
     @cached_property
     def never_measure(self) -> bool:
@@ -196,14 +198,12 @@ def _is_span(text: str) -> bool:
 
 def sampled(table: RawTable) -> pl.DataFrame:
     """
-    The rows that are looked at: of many, 60 % are those with the most cells other than 0, the others the first of the rest (their noughts
-    are evidence too).
+    The rows that are looked at: of many, 60 % are those with the most cells other than 0, the others the first of the
+    rest (their noughts are evidence too).
     """
     frame = table.frame.select(table.headers)
     # A line that sums up the others is no evidence: it is a total of another kind in every column.
-    total = pl.coalesce(
-        pl.when(pl.col(name).fill_null("") != "").then(pl.col(name)) for name in table.headers
-    )
+    total = pl.coalesce(pl.when(pl.col(name).fill_null("") != "").then(pl.col(name)) for name in table.headers)
     rows = frame.filter(~total.str.contains(values.TOTAL_LINE).fill_null(False))
     frame = rows if len(rows) else frame
     if len(frame) <= max(_ENOUGH_TO_CHOOSE, SAMPLE):
@@ -221,11 +221,6 @@ def columns_of(table: RawTable) -> list[ColumnCells]:
     """The columns of a table's sample, in their order, read with the decimal sign that most of their cells prove."""
     frame = sampled(table)
     trimmed = {name: values.trimmed(frame[name]) for name in table.headers}
-    votes = values.style_votes(
-        [(trimmed[name], False) for name in table.headers if name not in table.numeric]
-    )
+    votes = values.style_votes([(trimmed[name], False) for name in table.headers if name not in table.numeric])
     style = Style.COMMA if votes.comma > votes.dot else Style.DOT
-    return [
-        ColumnCells(name, cells, Style.DOT if name in table.numeric else style)
-        for name, cells in trimmed.items()
-    ]
+    return [ColumnCells(name, cells, Style.DOT if name in table.numeric else style) for name, cells in trimmed.items()]

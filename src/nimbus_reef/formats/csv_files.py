@@ -65,9 +65,10 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None, layout: L
     head = data[:_PROBE_BYTES].decode("utf-8", "replace").lstrip("\ufeff")
     if layout.header_line > PROBE_RECORDS:
         raise BadFile(
-            f"Line {layout.header_line} cannot be the header.", place=file_name,
+            f"Line {layout.header_line} cannot be the header.",
+            place=file_name,
             remedy=f"Choose one of the first {PROBE_RECORDS} lines, or delete the lines above the header.",
-        )  # fmt: skip
+        )
     shape = _shape(head, layout)
     own_headers = () if layout == AS_FOUND else tidy_headers(_shape(head).header, file_name, limits)
     headers = tidy_headers(shape.header, file_name, limits)
@@ -92,10 +93,16 @@ def read(path: Path, file_name: str, limits: Limits, rows: int | None, layout: L
     if rows is not None:
         frame = frame.head(rows)
     return RawTable(
-        frame, tuple(headers), (*notes, *told_notes(said)), problems(turned_away), title_of(shape.above),
-        layout=Layout(shape.delimiter, shape.header_line), said=layout,
-        own_headers=tuple(own_headers), first_lines=first_lines(head.splitlines()),
-    )  # fmt: skip
+        frame,
+        tuple(headers),
+        (*notes, *told_notes(said)),
+        problems(turned_away),
+        title_of(shape.above),
+        layout=Layout(shape.delimiter, shape.header_line),
+        said=layout,
+        own_headers=tuple(own_headers),
+        first_lines=first_lines(head.splitlines()),
+    )
 
 
 # --- bytes ------------------------------------------------------------------------
@@ -136,24 +143,31 @@ def _must_be_text(path: Path, file_name: str) -> None:
         what = "bytes that are no text"
     if _WEB_PAGE.match(start):
         raise BadFile(
-            "This file is a web page, perhaps one to sign in, and no report.", place=file_name,
+            "This file is a web page, perhaps one to sign in, and no report.",
+            place=file_name,
             remedy="Sign in where the report comes from and download it again.",
-        )  # fmt: skip
+        )
     if _JSON.match(start):
         what = "JSON"
     if what:
         raise BadFile(
-            f"This file is {what}, whatever its name says.", place=file_name,
+            f"This file is {what}, whatever its name says.",
+            place=file_name,
             remedy="Rename it to .xlsx if it is a workbook; else download the report as CSV, XLSX or Parquet.",
-        )  # fmt: skip
+        )
 
 
 _START: Final = 1024
 _SIGNS: Final = {
-    b"\x89PNG": "a picture (PNG)", b"\xff\xd8\xff": "a picture (JPEG)", b"GIF8": "a picture (GIF)", b"%PDF": "a document (PDF)",
-    b"PK\x03\x04": "a workbook or an archive (ZIP)", b"\xd0\xcf\x11\xe0": "a workbook of an old kind (XLS)", b"\x1f\x8b": "packed (GZIP)",
+    b"\x89PNG": "a picture (PNG)",
+    b"\xff\xd8\xff": "a picture (JPEG)",
+    b"GIF8": "a picture (GIF)",
+    b"%PDF": "a document (PDF)",
+    b"PK\x03\x04": "a workbook or an archive (ZIP)",
+    b"\xd0\xcf\x11\xe0": "a workbook of an old kind (XLS)",
+    b"\x1f\x8b": "packed (GZIP)",
     b"PAR1": "a table in Parquet",
-}  # fmt: skip
+}
 _WEB_PAGE: Final = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:!doctype\s+html|html|head|body)\b", re.IGNORECASE)
 _JSON: Final = re.compile(rb'(?:\xef\xbb\xbf)?\s*(?:\{\s*"|\[\s*[\[{])')
 _BLANKS_BEFORE_QUOTES: Final = re.compile(rb'^"[^"\n]*"([,;]) +"')
@@ -164,7 +178,10 @@ _STRANGE: Final = 0.05
 
 
 def _wide_encoding(start: bytes) -> str:
-    """UTF-32 or UTF-16, by the mark at its start, or without one by where the zeros of plain letters stand; else empty."""
+    """
+    UTF-32 or UTF-16, by the mark at its start, or without one by where the zeros of plain letters
+    stand; else empty.
+    """
     if start.startswith((codecs.BOM_UTF32_LE, codecs.BOM_UTF32_BE)):
         return "utf-32"
     if start.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
@@ -172,15 +189,17 @@ def _wide_encoding(start: bytes) -> str:
     zeros = [start[at::4].count(0) / max(1, len(start[at::4])) for at in range(4)]
     told = [share > _MOSTLY for share in zeros]
     return {
-        (False, True, True, True): "utf-32-le", (True, True, True, False): "utf-32-be",
-        (False, True, False, True): "utf-16-le", (True, False, True, False): "utf-16-be",
-    }.get((told[0], told[1], told[2], told[3]), "")  # fmt: skip
+        (False, True, True, True): "utf-32-le",
+        (True, True, True, False): "utf-32-be",
+        (False, True, False, True): "utf-16-le",
+        (True, False, True, False): "utf-16-be",
+    }.get((told[0], told[1], told[2], told[3]), "")
 
 
 def _with_newlines(data: bytes | mmap.mmap) -> bytes | mmap.mmap:
     """
-    Lines that end as they did on old machines, in a return alone, end in a newline. Where quoted cells are written with blanks after the
-    separator ("a", "b"), the blanks go: they would make the quote a part of the cell.
+    Lines that end as they did on old machines, in a return alone, end in a newline. Where quoted cells are written with
+    blanks after the separator ("a", "b"), the blanks go: they would make the quote a part of the cell.
     """
     if data.find(b"\n") < 0 and data.find(b"\r") >= 0:
         data = bytes(data).replace(b"\r", b"\n")
@@ -280,9 +299,12 @@ def _shape(head: str, layout: Layout = AS_FOUND) -> _Shape:
         )
         header = _without_empty_end(records[index])
         shape = _Shape(
-            delimiter, tuple(header), starts[index] + 1, starts[index + 1] - starts[index],
+            delimiter,
+            tuple(header),
+            starts[index] + 1,
+            starts[index + 1] - starts[index],
             tuple(map(tuple, records[:index])),
-        )  # fmt: skip
+        )
         # A decimal comma divides every row alike too; it does not divide the header.
         score = (len(header) == width, widths[width] * (width - 1))
         if best is None or score > best[0]:
@@ -308,9 +330,7 @@ def _first_records(lines: Sequence[str], delimiter: str) -> tuple[list[list[str]
         while cells is None and taken < _TALLEST_HEADER and place + taken < len(lines):
             taken += 1
             cells = _cells("\n".join(lines[place : place + taken]), delimiter)
-        if not isinstance(cells, list) or (
-            taken > 1 and _whole_line(lines[place : place + taken], delimiter)
-        ):
+        if not isinstance(cells, list) or (taken > 1 and _whole_line(lines[place : place + taken], delimiter)):
             taken, cells = 1, lines[place].split(delimiter)
         records.append(cells if lines[place].strip() else [])
         place += taken
@@ -369,10 +389,11 @@ def _scan(data: bytes | mmap.mmap, begin: int, delimiter: str, width: int, *, ea
     return found
 
 
-def _regular(
-    data: bytes | mmap.mmap, start: int, end: int, buffer: np.ndarray, delimiter: int, width: int
-) -> int:
-    """How many lines a stretch has, where together they have as many separators as they should and nothing in them is odd; else 0."""
+def _regular(data: bytes | mmap.mmap, start: int, end: int, buffer: np.ndarray, delimiter: int, width: int) -> int:
+    """
+    How many lines a stretch has, where together they have as many separators as they should and nothing in them is odd;
+    else 0.
+    """
     if data[end - 1] != _NEWLINE or any(data.find(byte, start, end) >= 0 for byte in (b'"', b"\r", b"\0")):
         return 0
     if not _is_utf8(data, start, end):
@@ -381,9 +402,7 @@ def _regular(
     return lines if np.count_nonzero(buffer == delimiter) == lines * (width - 1) else 0
 
 
-def _odd(
-    buffer: np.ndarray, breaks: np.ndarray, starts: np.ndarray, delimiter: int, width: int
-) -> np.ndarray:
+def _odd(buffer: np.ndarray, breaks: np.ndarray, starts: np.ndarray, delimiter: int, width: int) -> np.ndarray:
     separators = np.flatnonzero(buffer == delimiter)
     quotes = np.flatnonzero(buffer == _QUOTE)
     if not len(quotes):
@@ -409,9 +428,7 @@ def _no_text(piece: bytes, buffer: np.ndarray, breaks: np.ndarray, starts: np.nd
     odd = np.zeros(len(breaks), dtype=bool)
     strange = np.flatnonzero(buffer == 0)
     returns = np.flatnonzero(buffer == _RETURN)
-    alone = returns[
-        (returns == len(buffer) - 1) | (buffer[np.minimum(returns + 1, len(buffer) - 1)] != _NEWLINE)
-    ]
+    alone = returns[(returns == len(buffer) - 1) | (buffer[np.minimum(returns + 1, len(buffer) - 1)] != _NEWLINE)]
     for places in (strange, alone):
         odd[np.minimum(np.searchsorted(breaks, places), len(breaks) - 1)] = True
     if piece.isascii():
@@ -438,9 +455,15 @@ def _records(
 
 
 def _records_of(
-    path: Path, data: bytes | mmap.mmap, begin: int, shape: _Shape, headers: Sequence[str], file_name: str,
-    *, each: bool,
-) -> tuple[pl.DataFrame, list[Problem]]:  # fmt: skip
+    path: Path,
+    data: bytes | mmap.mmap,
+    begin: int,
+    shape: _Shape,
+    headers: Sequence[str],
+    file_name: str,
+    *,
+    each: bool,
+) -> tuple[pl.DataFrame, list[Problem]]:
     """`_records`. each: as `_scan` has it; BadFile also where only a look at each line tells which is odd."""
     first_line = shape.header_line + shape.height
     lines = _scan(data, begin, shape.delimiter, len(headers), each=each)
@@ -477,15 +500,18 @@ def _without(data: bytes | mmap.mmap, begin: int, left_out: dict[int, tuple[int,
     return b"".join([*pieces, data[place:]])
 
 
-def _plain(
-    content: bytes | Path, skipped: int, delimiter: str, headers: Sequence[str], file_name: str
-) -> pl.DataFrame:
+def _plain(content: bytes | Path, skipped: int, delimiter: str, headers: Sequence[str], file_name: str) -> pl.DataFrame:
     """Rows by Polars' reader. skipped: lines of the file that come before them."""
     try:
         return pl.read_csv(
-            content, separator=delimiter, has_header=False, infer_schema=False, skip_lines=skipped,
-            schema=dict.fromkeys(headers, pl.String), raise_if_empty=False,
-        )  # fmt: skip
+            content,
+            separator=delimiter,
+            has_header=False,
+            infer_schema=False,
+            skip_lines=skipped,
+            schema=dict.fromkeys(headers, pl.String),
+            raise_if_empty=False,
+        )
     except pl.exceptions.PolarsError as problem:
         raise BadFile(
             "The file breaks off or is not a table.",

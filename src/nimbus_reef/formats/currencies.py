@@ -17,16 +17,34 @@ from nimbus_reef.formats.raw import RawTable
 
 _DOLLARS: Final = frozenset({"USD", "CAD", "AUD", "NZD", "SGD", "HKD", "MXN", "CLP", "COP", "ARS", "TWD"})
 _SIGNS: Final = {
-    "€": frozenset({"EUR"}), "£": frozenset({"GBP"}), "$": _DOLLARS, "US$": frozenset({"USD"}), "C$": frozenset({"CAD"}), "CA$": frozenset({"CAD"}),
-    "A$": frozenset({"AUD"}), "AU$": frozenset({"AUD"}), "NZ$": frozenset({"NZD"}), "S$": frozenset({"SGD"}), "HK$": frozenset({"HKD"}),
-    "MX$": frozenset({"MXN"}), "R$": frozenset({"BRL"}), "¥": frozenset({"JPY", "CNY"}), "₹": frozenset({"INR"}), "₺": frozenset({"TRY"}),
-    "₽": frozenset({"RUB"}), "₩": frozenset({"KRW"}), "kr": frozenset({"SEK", "NOK", "DKK", "ISK"}), "kr.": frozenset({"DKK", "NOK", "SEK"}),
-    "zł": frozenset({"PLN"}), "Kč": frozenset({"CZK"}), "Ft": frozenset({"HUF"}), "lei": frozenset({"RON"}), "Fr": frozenset({"CHF"}),
+    "€": frozenset({"EUR"}),
+    "£": frozenset({"GBP"}),
+    "$": _DOLLARS,
+    "US$": frozenset({"USD"}),
+    "C$": frozenset({"CAD"}),
+    "CA$": frozenset({"CAD"}),
+    "A$": frozenset({"AUD"}),
+    "AU$": frozenset({"AUD"}),
+    "NZ$": frozenset({"NZD"}),
+    "S$": frozenset({"SGD"}),
+    "HK$": frozenset({"HKD"}),
+    "MX$": frozenset({"MXN"}),
+    "R$": frozenset({"BRL"}),
+    "¥": frozenset({"JPY", "CNY"}),
+    "₹": frozenset({"INR"}),
+    "₺": frozenset({"TRY"}),
+    "₽": frozenset({"RUB"}),
+    "₩": frozenset({"KRW"}),
+    "kr": frozenset({"SEK", "NOK", "DKK", "ISK"}),
+    "kr.": frozenset({"DKK", "NOK", "SEK"}),
+    "zł": frozenset({"PLN"}),
+    "Kč": frozenset({"CZK"}),
+    "Ft": frozenset({"HUF"}),
+    "lei": frozenset({"RON"}),
+    "Fr": frozenset({"CHF"}),
     "Fr.": frozenset({"CHF"}),
-}  # fmt: skip
-_SAID: Final = (
-    "([A-Z]{1,2}\\$|" + "|".join(sorted(map(re.escape, _SIGNS), key=len, reverse=True)) + "|\\b[A-Z]{3}\\b)"
-)
+}
+_SAID: Final = "([A-Z]{1,2}\\$|" + "|".join(sorted(map(re.escape, _SIGNS), key=len, reverse=True)) + "|\\b[A-Z]{3}\\b)"
 _COLUMN: Final = (
     "currency",
     "currency code",
@@ -73,7 +91,10 @@ def said_in(table: RawTable, columns: ColumnMap) -> dict[str, str]:
 
 
 def _in_heading(header: str) -> list[str]:
-    """Signs anywhere and codes in brackets; bare codes but those that are words (ALL, TOP), in capitals only well-known ones."""
+    """
+    Signs anywhere and codes in brackets; bare codes but those that are words (ALL, TOP), in capitals only well-known
+    ones.
+    """
     bracketed = re.findall(r"[(\[]\s*" + _SAID + r"\s*[)\]]", header)
     bare = [
         each
@@ -96,7 +117,8 @@ def _beside_figures(cells: pl.Series) -> Iterable[str]:
 
 def foreign(table: RawTable, columns: ColumnMap, own: str, place: str) -> str:
     """
-    The currency of a file's money where it is not the account's; empty where it is, or nothing says. own: the account's.
+    The currency of a file's money where it is not the account's; empty where it is, or nothing says. own: the
+    account's.
 
     Raises BadFile where the file holds two currencies.
     """
@@ -111,7 +133,8 @@ def foreign(table: RawTable, columns: ColumnMap, own: str, place: str) -> str:
             next(each for each in possible if not each[2] & possible[0][2]),
         )
         raise BadFile(
-            f"The file holds money in two currencies: {first} in “{where}” and {second} in “{there}”; nothing was loaded.",
+            f"The file holds money in two currencies: {first} in “{where}” and {second} in “{there}”; nothing was"
+            " loaded.",
             place=place,
             remedy="Download it for one marketplace at a time, or split it by currency.",
         )
@@ -120,7 +143,10 @@ def foreign(table: RawTable, columns: ColumnMap, own: str, place: str) -> str:
 
 
 def must_be_own(table: RawTable, columns: ColumnMap, own: str, place: str) -> str:
-    """What to say of the load where amounts are converted; BadInput where they are in another currency and no rate was given."""
+    """
+    What to say of the load where amounts are converted; BadInput where they are in another currency and no rate was
+    given.
+    """
     other = foreign(table, columns, own, place)
     if not other:
         return ""
@@ -128,6 +154,9 @@ def must_be_own(table: RawTable, columns: ColumnMap, own: str, place: str) -> st
         raise BadInput(
             f"The file's money is in {other}; the account counts in {own}.",
             place=place,
-            remedy=f"Load it into an account in {other}, or give a rate of your own: how many {own} one {other} is (--rate 0.92).",
+            remedy=(
+                f"Load it into an account in {other}, or give a rate of your own: how many {own} one {other} is (--rate"
+                " 0.92)."
+            ),
         )
     return f"Money was converted from {other}: one {other} is {columns.rate:g} {own}."

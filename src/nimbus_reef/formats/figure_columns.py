@@ -1,6 +1,6 @@
 """
-Which columns are impressions, clicks, spend, orders, units and sales: by what holds between their cells, with the headings as one
-witness among others.
+Which columns are impressions, clicks, spend, orders, units and sales: by what holds between their cells, with the
+headings as one witness among others.
 
 Every witness gives nats, the log-likelihood against “this column is something else”; they add up.
 """
@@ -48,7 +48,10 @@ class NumberColumns:
 
     @classmethod
     def of(cls, columns: Sequence[ColumnCells]) -> NumberColumns:
-        """Those among a table's columns that can be a number; a column that is blank throughout can be any by its heading."""
+        """
+        Those among a table's columns that can be a number; a column that is blank throughout can be
+        any by its heading.
+        """
         numbers = [each for each in columns if each.are is Are.NUMBERS][:MOST_COLUMNS]
         return cls(tuple(numbers), tuple(quotients(numbers)), frozenset(parts_of_sums(numbers)))
 
@@ -88,9 +91,7 @@ def _counted(rows: int, broken: float) -> float:
 
 def _at_least(a: _Cells, b: _Cells) -> float:
     telling = (a.figures > 0) | (b.figures > 0)
-    return _counted(
-        int(telling.sum()), float((a.figures < b.figures)[telling].mean()) if telling.any() else 0.0
-    )
+    return _counted(int(telling.sum()), float((a.figures < b.figures)[telling].mean()) if telling.any() else 0.0)
 
 
 def _both_or_neither(count: _Cells, other: _Cells) -> float:
@@ -164,10 +165,13 @@ _RELATIONS: Final[Mapping[tuple[str, str], tuple[Relation, ...]]] = {
     ("total_units", "total_sales"): (_half(_both_or_neither), _few_prices),
 }
 _QUOTIENTS: Final[Mapping[tuple[str, str], tuple[tuple[str, str], float]]] = {
-    ("impressions", "clicks"): (("clicks", "impressions"), 2.0), ("clicks", "orders"): (("orders", "clicks"), 2.0),
-    ("clicks", "spend"): (("spend", "clicks"), 2.0), ("orders", "sales"): (("sales", "orders"), 2.0),
-    ("total_orders", "total_sales"): (("total_sales", "total_orders"), 2.0), ("sessions", "total_orders"): (("total_orders", "sessions"), 2.0),
-}  # fmt: skip
+    ("impressions", "clicks"): (("clicks", "impressions"), 2.0),
+    ("clicks", "orders"): (("orders", "clicks"), 2.0),
+    ("clicks", "spend"): (("spend", "clicks"), 2.0),
+    ("orders", "sales"): (("sales", "orders"), 2.0),
+    ("total_orders", "total_sales"): (("total_sales", "total_orders"), 2.0),
+    ("sessions", "total_orders"): (("total_orders", "sessions"), 2.0),
+}
 """Which quotient of which two roles proves them, and with how many nats."""
 
 
@@ -175,17 +179,18 @@ def assigned(
     figures: NumberColumns, roles: Sequence[str], headings: Mapping[str, np.ndarray], taken: str = ""
 ) -> Assigned:
     """
-    The columns of numbers by role, the best of all assignments together. headings: by role, the nats of each column's heading; taken: a
-    column that is something else.
+    The columns of numbers by role, the best of all assignments together. headings: by role, the nats of each column's
+    heading; taken: a column that is something else.
     """
     free = np.array([-np.inf if column.header == taken else 0.0 for column in figures.columns])
     alone = {
-        # Under its own heading even what looks like no figure at all is that column: its cells are then turned away one by one.
-        role: np.where(
-            np.isinf(figures.alone[role]) & (headings[role] >= WHOLE), _UNLIKELY, figures.alone[role]
+        # Under its own heading even what looks like no figure at all is that column: its cells are then turned away one
+        # by one.
+        role: (
+            np.where(np.isinf(figures.alone[role]) & (headings[role] >= WHOLE), _UNLIKELY, figures.alone[role])
+            + headings[role]
+            + free
         )
-        + headings[role]
-        + free
         for role in roles
     }
     pairs = {pair: table for pair, table in figures.pairs.items() if set(pair) <= set(roles)}
@@ -233,10 +238,7 @@ def _pairs(figures: NumberColumns) -> dict[tuple[str, str], np.ndarray]:
     whole = ~np.any([column.not_known for column in figures.columns], axis=0)
     if not whole.any():
         whole = np.ones_like(whole)
-    cells = [
-        _Cells(np.nan_to_num(column.figures)[whole], column.number_cells.few > 0)
-        for column in figures.columns
-    ]
+    cells = [_Cells(np.nan_to_num(column.figures)[whole], column.number_cells.few > 0) for column in figures.columns]
     usable = [index for index, column in enumerate(figures.columns) if not column.never_measure]
     known: dict[tuple[int, int, int], float] = {}
     found = {}
@@ -275,7 +277,10 @@ def close(rows: int, unheaded: float) -> float:
 
 
 def reasons(figures: NumberColumns, found: Assigned) -> dict[str, str]:
-    """By role, the strongest thing that the cells say for its column, in a sentence; none where they say nothing of their own."""
+    """
+    By role, the strongest thing that the cells say for its column, in a sentence; none where they say nothing of their
+    own.
+    """
     by_index = {index: role for role, index in found.columns.items() if index != NONE}
     told: dict[str, str] = {}
     for each in sorted(figures.quotients, key=lambda one: -one.hits):
@@ -284,9 +289,7 @@ def reasons(figures: NumberColumns, found: Assigned) -> dict[str, str]:
         for part in (each.a, each.b):
             role = by_index.get(part)
             if role and role not in told:
-                told[role] = (
-                    f"“{names[0]}” is “{names[1]}” ÷ “{names[2]}”{percent} in {each.hits} of {each.rows} rows"
-                )
+                told[role] = f"“{names[0]}” is “{names[1]}” ÷ “{names[2]}”{percent} in {each.hits} of {each.rows} rows"
     pairs = (("clicks", "impressions"), ("impressions", "clicks"), ("orders", "clicks"), ("units", "orders"))
     for role, other in pairs:
         if role in told or found.columns.get(role, NONE) == NONE or found.columns.get(other, NONE) == NONE:

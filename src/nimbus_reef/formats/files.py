@@ -26,18 +26,13 @@ def file_kind(file_name: str) -> str:
 
 
 def read_tables(
-    path: Path,
-    file_name: str,
-    *,
-    limits: Limits = USUAL,
-    rows: int | None = None,
-    layouts: Layouts | None = None,
+    path: Path, file_name: str, *, limits: Limits = USUAL, rows: int | None = None, layouts: Layouts | None = None
 ) -> list[RawTable]:
     """
     The tables of a file: one, or of a workbook every sheet that holds rows.
 
-    rows: only so many first records of each, for a preview; layouts: what was said of where their cells stand. Raises BadFile with place and
-    remedy when the file cannot be read or is over a limit.
+    rows: only so many first records of each, for a preview; layouts: what was said of where their cells stand. Raises
+    BadFile with place and remedy when the file cannot be read or is over a limit.
     """
     kind = file_kind(file_name)
     size = path.stat().st_size
@@ -59,9 +54,7 @@ def read_tables(
             found = [workbooks.read_parquet(path, file_name, limits, rows)]
     if all(table.frame.is_empty() and table.problems.is_empty() for table in found):
         raise BadFile(
-            "There is a header but no row below it.",
-            place=file_name,
-            remedy="Check the range of days of the report.",
+            "There is a header but no row below it.", place=file_name, remedy="Check the range of days of the report."
         )
     return found
 

@@ -1,8 +1,9 @@
 """
 What the heading of a column says of it: one witness among others, and worth nothing where its words are not known.
 
-Words of ten languages: English, German, French, Spanish, Italian, Dutch, Portuguese, Polish, Swedish, Turkish. Their phrases for each of
-our columns stand with the columns (`kinds`); here stand the words beside them that make another thing of it.
+Words of ten languages: English, German, French, Spanish, Italian, Dutch, Portuguese, Polish, Swedish, Turkish. Their
+phrases for each of our columns stand with the columns (`kinds`); here stand the words beside them that make another
+thing of it.
 """
 
 from __future__ import annotations
@@ -55,45 +56,68 @@ _NEUTRAL: Final = _words(
     "reklam reklamlar adi deger tutar sayisi numara toplam"
 )
 _WINDOW: Final = _words(
-    "day days d tag tage tagen jour jours dia dias giorno giorni dag dagen dzien dni dagar gun within after innerhalb nach"
+    "day days d tag tage tagen jour jours dia dias giorno giorni dag dagen dzien dni dagar gun within after innerhalb"
+    " nach"
 )
 ALL_TRADE: Final = _words(
-    "total all overall complete gesamt alle insgesamt totale total totaux tous toutes todo todos todas tutti tutte totaal alles totais caly razem totalt toplam tum"
+    "total all overall complete gesamt alle insgesamt totale total totaux tous toutes todo todos todas tutti tutte"
+    " totaal alles totais caly razem totalt toplam tum"
 )
 ADS: Final = _words(
-    "ad ads advertising advertised sponsored anzeigen werbung werbe annonce annonces publicite anuncio anuncios publicidad annuncio annunci advertentie reklama reklamy annons reklam"
+    "ad ads advertising advertised sponsored anzeigen werbung werbe annonce annonces publicite anuncio anuncios"
+    " publicidad annuncio annunci advertentie reklama reklamy annons reklam"
 )
 _LOOK_ALIKES: Final = _words(
     # a rate, a share, an average
-    "per pro par por cada ogni av rate quote rato ratio taux tasa tasso tarief taxa wskaznik andel oran share anteil part parte quota aandeel udzial pay "
-    "average avg mean durchschnitt durchschnittlich durchschnittliche durchschnittlicher moyen moyenne medio media promedio gemiddeld gemiddelde srednia "
-    "srednio genomsnitt genomsnittlig ortalama percent percentage prozent pourcentage porcentaje percentuale procent yuzde index "
+    "per pro par por cada ogni av rate quote rato ratio taux tasa tasso tarief taxa wskaznik andel oran share anteil"
+    " part parte quota aandeel udzial pay average avg mean durchschnitt durchschnittlich durchschnittliche"
+    " durchschnittlicher moyen moyenne medio media promedio gemiddeld gemiddelde srednia srednio genomsnitt"
+    " genomsnittlig ortalama percent percentage prozent pourcentage porcentaje percentuale procent yuzde index "
     # not of the ads, or not all of it
-    "organic organisch organische organique organico organica organicos organisk organiczne organik new neu neue neuer neukunden nouveau nouvelle nouveaux "
-    "nuevo nueva nuevos nuovo nuova nuovi nieuw nieuwe novo nova novos nowy nowa nowe ny nya yeni same gleich gleicher gleiche selbe meme mismo misma stesso "
-    "stessa zelfde mesmo mesma sam ten samma ayni other others andere anderer anderen anderes sonstige autre autres otro otra otros altro altra altri ander "
-    "outro outra outros inne inny annan andra annat diger halo brand repeat returning viewed view viewthrough "
+    "organic organisch organische organique organico organica organicos organisk organiczne organik new neu neue neuer"
+    " neukunden nouveau nouvelle nouveaux nuevo nueva nuevos nuovo nuova nuovi nieuw nieuwe novo nova novos nowy nowa"
+    " nowe ny nya yeni same gleich gleicher gleiche selbe meme mismo misma stesso stessa zelfde mesmo mesma sam ten"
+    " samma ayni other others andere anderer anderen anderes sonstige autre autres otro otra otros altro altra altri"
+    " ander outro outra outros inne inny annan andra annat diger halo brand repeat returning viewed view viewthrough "
     # another time
-    "last previous prior letzte letzter letzten vorige vorheriger vorperiode vormonat dernier derniere precedent precedente ultimo ultima anterior scorso "
-    "scorsa vorig vorige laatste passado passada ostatni poprzedni forra foregaende senaste gecen onceki change diff difference delta growth trend forecast expected "
-    "veranderung anderung differenz prognose evolution variation cambio variazione variacion verschil zmiana forandring degisim "
+    "last previous prior letzte letzter letzten vorige vorheriger vorperiode vormonat dernier derniere precedent"
+    " precedente ultimo ultima anterior scorso scorsa vorig vorige laatste passado passada ostatni poprzedni forra"
+    " foregaende senaste gecen onceki change diff difference delta growth trend forecast expected veranderung anderung"
+    " differenz prognose evolution variation cambio variazione variacion verschil zmiana forandring degisim "
     # bought instead, set instead of spent
-    "purchased gekauft gekaufte gekauftes gekaufter achete comprado comprada acquistato gekocht comprado kupiony kopt satin budget budgets presupuesto "
-    "budzet orcamento butce bid bids gebot gebote enchere puja offerta bod lance stawka bud teklif price preis prix precio prezzo prijs preco cena pris "
-    "fiyat max maximum min minimum target ziel objectif objetivo obiettivo limit cap rank rang position estimated estimate geschatzt estime estimado stimato "
-    "invalid ungultig ungultige returned returns refunded storniert cancelled lost verloren cart basket warenkorb"
-)  # fmt: skip
+    "purchased gekauft gekaufte gekauftes gekaufter achete comprado comprada acquistato gekocht comprado kupiony kopt"
+    " satin budget budgets presupuesto budzet orcamento butce bid bids gebot gebote enchere puja offerta bod lance"
+    " stawka bud teklif price preis prix precio prezzo prijs preco cena pris fiyat max maximum min minimum target ziel"
+    " objectif objetivo obiettivo limit cap rank rang position estimated estimate geschatzt estime estimado stimato"
+    " invalid ungultig ungultige returned returns refunded storniert cancelled lost verloren cart basket warenkorb"
+)
 _COMPOUNDS: Final = (
-    "rate", "quote", "anteil", "preis", "budget", "gebot", "ziel", "wert je", "prognose", "limit", "rang", "andel", "kvot", "pris", "prijs", "percentage",
-    "aandeel", "kosten je",
-)  # fmt: skip
+    "rate",
+    "quote",
+    "anteil",
+    "preis",
+    "budget",
+    "gebot",
+    "ziel",
+    "wert je",
+    "prognose",
+    "limit",
+    "rang",
+    "andel",
+    "kvot",
+    "pris",
+    "prijs",
+    "percentage",
+    "aandeel",
+    "kosten je",
+)
 """What a compound of one word ends with that makes another thing of its beginning: Klickrate, Umsatzanteil."""
 
 
 def nats(header: str, phrases: Sequence[str], *, own: str = "", all_trade: bool | None = None) -> float:
     """
-    What a heading says for a column, in nats. phrases: how such a column is headed; own: our name of it; all_trade: whether it counts all
-    trade (True), the ads alone (False), or neither (None).
+    What a heading says for a column, in nats. phrases: how such a column is headed; own: our name of it; all_trade:
+    whether it counts all trade (True), the ads alone (False), or neither (None).
     """
     said = normal(header)
     if not said:
@@ -133,9 +157,7 @@ def _phrase_nats(said: str, phrases: tuple[str, ...]) -> float:
             return ANOTHER_THING
         if rest <= _NEUTRAL | ALL_TRADE | ADS:
             best = max(best, BESIDE_NEUTRAL)
-        elif all(
-            word in _NEUTRAL | _WINDOW or word.isdigit() or re.fullmatch(r"\d+d", word) for word in rest
-        ):
+        elif all(word in _NEUTRAL | _WINDOW or word.isdigit() or re.fullmatch(r"\d+d", word) for word in rest):
             best = max(best, BESIDE_WINDOW)
         else:
             best = max(best, BESIDE_UNKNOWN)
@@ -159,21 +181,16 @@ def _beside(words: Sequence[str], phrase: Sequence[str]) -> frozenset[str] | Non
 
 def _is_compound(word: str, phrase: str) -> bool:
     stem = phrase.rstrip("s")
-    return (
-        len(stem) > 3
-        and word.startswith(stem)
-        and any(word.endswith(end) for end in _COMPOUNDS)
-        and word != phrase
-    )
+    return len(stem) > 3 and word.startswith(stem) and any(word.endswith(end) for end in _COMPOUNDS) and word != phrase
 
 
-def by_role(
-    headers: Sequence[str], roles: Iterable[tuple[str, Sequence[str], bool | None]]
-) -> dict[str, list[float]]:
-    """By role, the nats of every heading; one that is surely one role counts against all others. roles: name, phrases, all_trade."""
+def by_role(headers: Sequence[str], roles: Iterable[tuple[str, Sequence[str], bool | None]]) -> dict[str, list[float]]:
+    """
+    By role, the nats of every heading; one that is surely one role counts against all others. roles: name, phrases,
+    all_trade.
+    """
     told = {
-        name: [nats(header, phrases, own=name, all_trade=trade) for header in headers]
-        for name, phrases, trade in roles
+        name: [nats(header, phrases, own=name, all_trade=trade) for header in headers] for name, phrases, trade in roles
     }
     for index in range(len(headers)):
         # A look-alike of one measure, such as organic sales, is not another measure either.

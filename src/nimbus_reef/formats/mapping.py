@@ -33,8 +33,11 @@ _SAMPLE = 200
 
 _AMOUNTS: Final = frozenset({"bid", "ad_group_bid", "default_bid", "daily_budget"})
 NAMED_BY_ID: Final = {
-    "campaign": "campaign_id", "ad_group": "ad_group_id", "target": "target_id", "match_type": "target_id",
-}  # fmt: skip
+    "campaign": "campaign_id",
+    "ad_group": "ad_group_id",
+    "target": "target_id",
+    "match_type": "target_id",
+}
 """Names that rows may leave to the id beside them."""
 
 
@@ -47,9 +50,10 @@ class ColumnMap:
     are read, decimal None where the file's own cells say. days: which days a file without dates
     covers (of settings: its last). values: column → the file's word → ours, on top of what is
     known. sheet: of a workbook, the only one when empty. told_by, only: the header whose cells
-    tell what a row is, and which of them are read here; all rows when empty. rate: what one unit of the file's currency is in the
-    account's; None where they are the same. layout: separator and header line, as chosen by the user. beside: settings from a column
-    of a performance report, such as its bids; they apply to its last day until a settings report is loaded.
+    tell what a row is, and which of them are read here; all rows when empty. rate: what one unit of the file's currency
+    is in the account's; None where they are the same. layout: separator and header line, as chosen by the user. beside:
+    settings from a column of a performance report, such as its bids; they apply to its last day until a settings report
+    is loaded.
     """
 
     kind: str
@@ -87,7 +91,10 @@ class ColumnMap:
         return not self.dated and self.days is None and READ_KINDS[self.kind].day_column == "date"
 
     def assumes(self) -> dict[str, str]:
-        """Columns that the file does not have, with what every row is taken to be: a bid or a budget tells that rows are settings."""
+        """
+        Columns that the file does not have, with what every row is taken to be: a bid or a budget tells that rows are
+        settings.
+        """
         if not _AMOUNTS & set(self.columns):
             return {}
         return {
@@ -101,18 +108,16 @@ class ColumnMap:
         kind = READ_KINDS[self.kind]
         asked = {"date"} if kind.day_column == "date" and (kind.takes_blocks or kind.is_settings) else set()
         named = {name for name, its_id in NAMED_BY_ID.items() if its_id in self.columns}
-        needed = (
-            column.name for column in kind.columns if column.required and column.name not in self.assumes()
-        )
+        needed = (column.name for column in kind.columns if column.required and column.name not in self.assumes())
         return tuple(name for name in needed if name not in self.columns and name not in asked | named)
 
 
 @dataclass(frozen=True, slots=True)
 class Suggestion:
     """
-    A mapping that may be right, how well it fits (0 … 1), and what it leaves open. asked: ours → the headers between which somebody has to
-    choose, likeliest first; why: ours → what tells its column, in words; confidence: 0 … 1 that nothing of it is wrong; kind_share: 0 … 1
-    that it is of this kind, among all kinds of figures.
+    A mapping that may be right, how well it fits (0 … 1), and what it leaves open. asked: ours → the headers between
+    which somebody has to choose, likeliest first; why: ours → what tells its column, in words; confidence: 0 … 1 that
+    nothing of it is wrong; kind_share: 0 … 1 that it is of this kind, among all kinds of figures.
     """
 
     mapping: ColumnMap
@@ -137,9 +142,7 @@ def _likeness(headers: tuple[str, ...], columns: tuple[Column, ...]) -> np.ndarr
     for index, column in enumerate(columns):
         known = [column.name.replace("_", " "), *column.words]
         scores = process.cdist(headers, known, scorer=fuzz.token_sort_ratio, processor=utils.default_process)
-        contained = process.cdist(
-            headers, known, scorer=fuzz.token_set_ratio, processor=utils.default_process
-        )
+        contained = process.cdist(headers, known, scorer=fuzz.token_set_ratio, processor=utils.default_process)
         # A heading inside a longer header counts, less than one that is the header.
         best[:, index] = np.maximum(scores, 0.86 * contained).max(axis=1)
     return best
@@ -191,11 +194,7 @@ def _fits(said: pl.Series, column: Column) -> float:
         case CellKind.TEXT:
             dated = said.str.contains(r"^\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}")
             # An id may be a number; a name that is one would be a strange name.
-            good = (
-                ~dated
-                if _id_like(column)
-                else ~(dated | values.numbers(said, values.Style.DOT).is_not_null())
-            )
+            good = ~dated if _id_like(column) else ~(dated | values.numbers(said, values.Style.DOT).is_not_null())
         case _:
             either_sign = (values.numbers(said, style).is_not_null() for style in values.Style)
             dot, comma = either_sign
@@ -218,10 +217,11 @@ def _suggest(
     return _with_fit(table, kind, sample, mapping, quality, proposed), proposed
 
 
-def _by_headings(
-    table: RawTable, kind: ReportKind, sample: _Sample, seen: Witnesses
-) -> tuple[dict[str, str], float]:
-    """Header words and what cells can be: for kinds that have no figures to tell them by. With it the mean likeness, 0 … 1."""
+def _by_headings(table: RawTable, kind: ReportKind, sample: _Sample, seen: Witnesses) -> tuple[dict[str, str], float]:
+    """
+    Header words and what cells can be: for kinds that have no figures to tell them by. With it the mean likeness, 0 …
+    1.
+    """
     # Half a second of import that every other command would pay for.
     from scipy.optimize import linear_sum_assignment
 
@@ -229,7 +229,8 @@ def _by_headings(
     likeness = _likeness(headers, columns)
     for row, header in enumerate(headers):
         for index, column in enumerate(columns):
-            # A rate or a total is another thing than the bare word, and a quotient of two columns is nothing that is set.
+            # A rate or a total is another thing than the bare word, and a quotient of two columns is nothing that is
+            # set.
             phrases = (column.name.replace("_", " "), *column.words)
             if headings.nats(header, phrases) == headings.ANOTHER_THING or (
                 header in seen.is_quotient and column.holds in (CellKind.COUNT, CellKind.MONEY)
@@ -250,19 +251,12 @@ def _by_headings(
         for row, index in zip(rows, picks, strict=True)
         if score[row, index] >= _ENOUGH
     }
-    quality = np.mean(
-        [score[row, i] for row, i in zip(rows, picks, strict=True) if score[row, i] >= _ENOUGH] or [0]
-    )
+    quality = np.mean([score[row, i] for row, i in zip(rows, picks, strict=True) if score[row, i] >= _ENOUGH] or [0])
     return chosen, float(quality) / 100
 
 
 def _with_fit(
-    table: RawTable,
-    kind: ReportKind,
-    sample: _Sample,
-    mapping: ColumnMap,
-    quality: float,
-    proposed: ColumnRoles | None,
+    table: RawTable, kind: ReportKind, sample: _Sample, mapping: ColumnMap, quality: float, proposed: ColumnRoles | None
 ) -> Suggestion:
     headers, columns, chosen = table.headers, kind.columns, mapping.columns
     missing = mapping.lacks()
@@ -302,14 +296,15 @@ def suggest_kind(table: RawTable) -> list[Suggestion]:
     told = [(suggestion, proposed) for suggestion, proposed in found if proposed is not None]
     return sorted(
         [*_by_their_cells(told), *(suggestion for suggestion, proposed in found if proposed is None)],
-        key=lambda each: each.fit, reverse=True,
-    )  # fmt: skip
+        key=lambda each: each.fit,
+        reverse=True,
+    )
 
 
 def _by_their_cells(told: Sequence[tuple[Suggestion, ColumnRoles]]) -> list[Suggestion]:
     """
-    The kinds of figures in the order of what their cells say, each with the next fit of all of theirs; with the share of the first among
-    all (softmax) and its smallest margin as confidence.
+    The kinds of figures in the order of what their cells say, each with the next fit of all of theirs; with the share
+    of the first among all (softmax) and its smallest margin as confidence.
     """
     whole = [each for each in told if not each[0].missing]
     rest = [suggestion for suggestion, _ in told if suggestion.missing]
@@ -338,9 +333,7 @@ def settings_beside(maps: Sequence[ColumnMap], table: RawTable) -> list[ColumnMa
         if kind is None or kind.name in read or figures.told_by:
             continue
         columns = {
-            name: header
-            for name, header in figures.columns.items()
-            if name in {each.name for each in kind.columns}
+            name: header for name, header in figures.columns.items() if name in {each.name for each in kind.columns}
         }
         for column in kind.columns:
             if column.name not in columns and column.name not in DAY_COLUMNS:
@@ -356,7 +349,10 @@ def settings_beside(maps: Sequence[ColumnMap], table: RawTable) -> list[ColumnMa
 
 
 def days_told(table: RawTable, file_name: str) -> Window | None:
-    """The days that the title, the sheet's or the file's name tells, a span or a month before a single day; None where none does."""
+    """
+    The days that the title, the sheet's or the file's name tells, a span or a month before a single day; None where
+    none does.
+    """
     said = (table.title, table.sheet, file_name)
     for told in (values.period_in, values.month_in):
         for text in said:
@@ -377,13 +373,10 @@ def checked(mapping: ColumnMap, headers: tuple[str, ...]) -> ColumnMap:
     used: dict[str, str] = {}
     for column, header in mapping.columns.items():
         if column not in known or header not in headers:
-            raise BadInput(
-                f"“{header}” cannot feed “{column}”.", remedy="Choose among the file's own columns."
-            )
+            raise BadInput(f"“{header}” cannot feed “{column}”.", remedy="Choose among the file's own columns.")
         if header in used:
             raise BadInput(
-                f"“{header}” is chosen for both {used[header]} and {column}.",
-                remedy="Leave one of them empty.",
+                f"“{header}” is chosen for both {used[header]} and {column}.", remedy="Leave one of them empty."
             )
         used[header] = column
     _one_way_to_tell_days(mapping)
@@ -391,8 +384,10 @@ def checked(mapping: ColumnMap, headers: tuple[str, ...]) -> ColumnMap:
     if missing:
         raise BadInput(
             f"No column of the file is chosen for {', '.join(missing)}.",
-            remedy=f"The report “{kind.title.lower()}” needs {'it' if len(missing) == 1 else 'them'}; "
-            "choose a column, or another kind of report.",
+            remedy=(
+                f"The report “{kind.title.lower()}” needs {'it' if len(missing) == 1 else 'them'}; "
+                "choose a column, or another kind of report."
+            ),
         )
     return mapping
 

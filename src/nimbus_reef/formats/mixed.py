@@ -20,28 +20,59 @@ _NEGATIVE: Final = ("targets",)
 _PLACEMENT: Final = ("placement_adjustments", "placement_daily")
 _TERM: Final = ("search_term_daily",)
 ROW_WORDS: Final[dict[str, tuple[str, ...]]] = {
-    "campaign": _CAMPAIGN, "kampagne": _CAMPAIGN, "campagne": _CAMPAIGN, "campaña": _CAMPAIGN, "campagna": _CAMPAIGN,
-    "ad group": ("ad_groups",), "group": ("ad_groups",), "anzeigengruppe": ("ad_groups",),
-    "groupe d annonces": ("ad_groups",), "grupo de anuncios": ("ad_groups",), "gruppo di annunci": ("ad_groups",),
-    "product": _PRODUCT, "product ad": _PRODUCT, "ad": _PRODUCT, "advertised product": _PRODUCT, "produkt": _PRODUCT,
-    "produit": _PRODUCT, "producto": _PRODUCT, "prodotto": _PRODUCT,
-    "keyword": _TARGET, "target": _TARGET, "item target": _TARGET, "category target": _TARGET, "auto target": _TARGET,
-    "product target": _TARGET, "schlüsselwort": _TARGET, "mot clé": _TARGET, "palabra clave": _TARGET,
+    "campaign": _CAMPAIGN,
+    "kampagne": _CAMPAIGN,
+    "campagne": _CAMPAIGN,
+    "campaña": _CAMPAIGN,
+    "campagna": _CAMPAIGN,
+    "ad group": ("ad_groups",),
+    "group": ("ad_groups",),
+    "anzeigengruppe": ("ad_groups",),
+    "groupe d annonces": ("ad_groups",),
+    "grupo de anuncios": ("ad_groups",),
+    "gruppo di annunci": ("ad_groups",),
+    "product": _PRODUCT,
+    "product ad": _PRODUCT,
+    "ad": _PRODUCT,
+    "advertised product": _PRODUCT,
+    "produkt": _PRODUCT,
+    "produit": _PRODUCT,
+    "producto": _PRODUCT,
+    "prodotto": _PRODUCT,
+    "keyword": _TARGET,
+    "target": _TARGET,
+    "item target": _TARGET,
+    "category target": _TARGET,
+    "auto target": _TARGET,
+    "product target": _TARGET,
+    "schlüsselwort": _TARGET,
+    "mot clé": _TARGET,
+    "palabra clave": _TARGET,
     "parola chiave": _TARGET,
-    "negative": _NEGATIVE, "negative keyword": _NEGATIVE, "negative target": _NEGATIVE, "negative item": _NEGATIVE,
-    "campaign negative": _NEGATIVE, "campaign negative keyword": _NEGATIVE, "negatives schlüsselwort": _NEGATIVE,
-    "mot clé négatif": _NEGATIVE, "palabra clave negativa": _NEGATIVE, "parola chiave negativa": _NEGATIVE,
-    "placement": _PLACEMENT, "placement adjustment": _PLACEMENT, "platzierung": _PLACEMENT, "emplacement": _PLACEMENT,
-    "ubicación": _PLACEMENT, "posizionamento": _PLACEMENT,
-    "search term": _TERM, "suchbegriff": _TERM,
-}  # fmt: skip
+    "negative": _NEGATIVE,
+    "negative keyword": _NEGATIVE,
+    "negative target": _NEGATIVE,
+    "negative item": _NEGATIVE,
+    "campaign negative": _NEGATIVE,
+    "campaign negative keyword": _NEGATIVE,
+    "negatives schlüsselwort": _NEGATIVE,
+    "mot clé négatif": _NEGATIVE,
+    "palabra clave negativa": _NEGATIVE,
+    "parola chiave negativa": _NEGATIVE,
+    "placement": _PLACEMENT,
+    "placement adjustment": _PLACEMENT,
+    "platzierung": _PLACEMENT,
+    "emplacement": _PLACEMENT,
+    "ubicación": _PLACEMENT,
+    "posizionamento": _PLACEMENT,
+    "search term": _TERM,
+    "suchbegriff": _TERM,
+}
 """What a row may be called, by its letters, and the kinds that it feeds."""
 LEFT_OUT: Final = ()
 _MOST_WORDS: Final = 20
 _KNOWN_SHARE: Final = 0.6
-_NEGATED: Final = {
-    "match_type": {"exact": "negative_exact", "phrase": "negative_phrase", "item": "negative_item"}
-}
+_NEGATED: Final = {"match_type": {"exact": "negative_exact", "phrase": "negative_phrase", "item": "negative_item"}}
 
 
 def telling_column(table: RawTable) -> str | None:
@@ -85,8 +116,11 @@ def suggest(table: RawTable, header: str, chosen: dict[str, tuple[str, ...]]) ->
     made = [_one(table, header, kind, words, negative) for (kind, negative), words in feeding.items()]
     found = [each for each in made if not each.mapping.lacks()]
     ends = [
-        each.mapping.columns[name] for name in ("to", "date", "period") for each in found if name in each.mapping.columns
-    ]  # fmt: skip
+        each.mapping.columns[name]
+        for name in ("to", "date", "period")
+        for each in found
+        if name in each.mapping.columns
+    ]
     return [each if each.mapping.dated or not ends else _of_the_day(each, ends[0]) for each in found]
 
 
@@ -100,9 +134,10 @@ def suggestion_of(table: RawTable, columns: ColumnMap) -> Suggestion:
     """The suggested columns for the rows that a mapping of a mixed sheet reads."""
     part = rows_of(table, columns.told_by, columns.only)
     said = tuple(
-        name for name in table.headers
+        name
+        for name in table.headers
         if name != columns.told_by and not values.empty(values.trimmed(part.frame[name])).all()
-    )  # fmt: skip
+    )
     return mapping.suggest(replace(part, headers=said), READ_KINDS[columns.kind])
 
 

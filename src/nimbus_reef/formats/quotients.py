@@ -1,5 +1,6 @@
 """
-Which columns of a table are quotients or parts of others: cost per click is spend ÷ clicks, sales of the same product are a part of sales.
+Which columns of a table are quotients or parts of others: cost per click is spend ÷ clicks, sales of the same product
+are a part of sales.
 
 What is a quotient is no measure itself, and proves what its two parts are.
 """
@@ -22,7 +23,10 @@ _SURE_FROM: Final = 6
 
 @dataclass(frozen=True, slots=True)
 class Quotient:
-    """Column r is a ÷ b (indices), as a percentage or plainly. hits of rows: in how many rows that tell it holds; weight: 0 … 1."""
+    """
+    Column r is a ÷ b (indices), as a percentage or plainly. hits of rows: in how many rows that tell it holds; weight:
+    0 … 1.
+    """
 
     r: int
     a: int
@@ -43,9 +47,7 @@ def quotients(columns: Sequence[ColumnCells]) -> list[Quotient]:
         return []
     figures = np.stack([column.figures for column in columns], axis=1)
     said = np.stack([column.said for column in columns], axis=1)
-    plain = np.array(
-        [column.number_cells.percent <= 0.5 and column.number_cells.many <= 0.3 for column in columns]
-    )
+    plain = np.array([column.number_cells.percent <= 0.5 and column.number_cells.many <= 0.3 for column in columns])
     positive = said & (np.nan_to_num(figures) > 0)
     with np.errstate(divide="ignore", invalid="ignore"):
         ratio = figures[:, :, None] / figures[:, None, :]
@@ -65,9 +67,7 @@ def quotients(columns: Sequence[ColumnCells]) -> list[Quotient]:
         for factor in (100.0, 1.0):
             if factor == 1.0 and how.percent > 0.5:
                 continue
-            near = (
-                np.abs(figures[:, r][:, None, None] - factor * ratio) <= tolerance[:, None, None] * 1.000001
-            )
+            near = np.abs(figures[:, r][:, None, None] - factor * ratio) <= tolerance[:, None, None] * 1.000001
             hits = (near & telling).sum(axis=0)
             good = (rows > 0) & (hits >= _HITS * rows) & ~too_often
             for a, b in zip(*np.nonzero(good), strict=True):
@@ -76,12 +76,7 @@ def quotients(columns: Sequence[ColumnCells]) -> list[Quotient]:
                 quotient = Quotient(r, int(a), int(b), factor == 100.0, int(hits[a, b]), int(rows[a, b]))
                 found.append(
                     (
-                        (
-                            factor == 100.0 and how.percent > 0.5,
-                            float(column.places.max()),
-                            blank,
-                            quotient.hits,
-                        ),
+                        (factor == 100.0 and how.percent > 0.5, float(column.places.max()), blank, quotient.hits),
                         quotient,
                     )
                 )

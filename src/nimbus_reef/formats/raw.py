@@ -34,17 +34,16 @@ class Limits:
 
 def no_problems() -> pl.DataFrame:
     """No row that was turned away: line, column, value, reason."""
-    return pl.DataFrame(
-        schema={"line": pl.Int64, "column": pl.String, "value": pl.String, "reason": pl.String}
-    )
+    return pl.DataFrame(schema={"line": pl.Int64, "column": pl.String, "value": pl.String, "reason": pl.String})
 
 
 def problems(found: Sequence[tuple[int, str, str]]) -> pl.DataFrame:
     """Lines that are not rows, with what stands there and why."""
     return pl.DataFrame(
         [(line, "", value[:_LONGEST_VALUE], reason) for line, value, reason in found],
-        schema=no_problems().schema, orient="row",
-    )  # fmt: skip
+        schema=no_problems().schema,
+        orient="row",
+    )
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -72,10 +71,11 @@ class RawTable:
     """
     A table of a file: text columns under their own headers, and `__line`.
 
-    layout: how it was read, said: what of that somebody said; own_headers: those that the reader finds by itself, where somebody said
-    anything; first_lines: what stands in the file's first lines. problems: lines that are not rows (line, column, value, reason). title: what stands above the
-    header. numeric: headers whose cells are numbers by their type, so that no decimal sign is in
-    question. sheet: its name in a workbook. decimal_votes of the whole are the reader's to count.
+    layout: how it was read, said: what of that somebody said; own_headers: those that the reader finds by itself, where
+    somebody said anything; first_lines: what stands in the file's first lines. problems: lines that are not rows (line,
+    column, value, reason). title: what stands above the header. numeric: headers whose cells are numbers by their type,
+    so that no decimal sign is in question. sheet: its name in a workbook. decimal_votes of the whole are the reader's
+    to count.
     """
 
     frame: pl.DataFrame
@@ -116,8 +116,8 @@ def tidy_headers(cells: Sequence[str | None], file_name: str, limits: Limits) ->
 
 def header_index(records: Sequence[Sequence[str | None]]) -> int:
     """
-    Which record is the header: the first as wide as most, in words rather than figures; the last of several such where none of the rows
-    below is in words, since above it then stands what groups of columns are called.
+    Which record is the header: the first as wide as most, in words rather than figures; the last of several such where
+    none of the rows below is in words, since above it then stands what groups of columns are called.
     """
     widths = Counter(filled(record) for record in records if filled(record) > 1)
     if not widths:
@@ -172,7 +172,10 @@ def only_rows(frame: pl.DataFrame, headers: Sequence[str]) -> tuple[pl.DataFrame
 
 
 def _surely_said(cells: pl.Series) -> bool:
-    """True where the least of the cells begins with a letter or a figure, and none with a space that stands behind these."""
+    """
+    True where the least of the cells begins with a letter or a figure, and none with a space that
+    stands behind these.
+    """
     least = cells.min()
     if cells.null_count() or not isinstance(least, str) or least < "!":
         return False
@@ -188,9 +191,7 @@ def told_above(lines: int) -> list[str]:
     if not lines:
         return []
     return [
-        f"{lines} lines above the header were left out."
-        if lines > 1
-        else "The line above the header was left out."
+        f"{lines} lines above the header were left out." if lines > 1 else "The line above the header was left out."
     ]
 
 

@@ -1,4 +1,7 @@
-"""A file as a whole: what its tables may be, and all that a set of mappings makes of it. Runs in the sandbox only, see `wall`."""
+"""
+A file as a whole: what its tables may be, and all that a set of mappings makes of it. Runs in the sandbox only, see
+`wall`.
+"""
 
 from __future__ import annotations
 
@@ -21,9 +24,7 @@ from nimbus_reef.formats.values import DateOrder
 
 def look(path: Path, file_name: str, rows: int, layouts: Layouts) -> list[SheetLook]:
     """The tables of a file by their first rows; BadFile when it cannot be read."""
-    return [
-        _look(table, file_name) for table in files.read_tables(path, file_name, rows=rows, layouts=layouts)
-    ]
+    return [_look(table, file_name) for table in files.read_tables(path, file_name, rows=rows, layouts=layouts)]
 
 
 def _look(table: RawTable, file_name: str) -> SheetLook:
@@ -79,7 +80,10 @@ def parse_file(
 
 
 def _as_of_its_last_day(settings: Parsed) -> Parsed:
-    """Bids of a performance report: the newest of each target, as of the report's last day. Its rejects are counted with the performance rows."""
+    """
+    Bids of a performance report: the newest of each target, as of the report's last day. Its rejects are counted with
+    the performance rows.
+    """
     kind, rows = settings.kind, settings.rows
     told = (
         rows.filter(pl.any_horizontal(pl.col(name).is_not_null() for name in ("bid", "ad_group_bid")))
@@ -88,9 +92,11 @@ def _as_of_its_last_day(settings: Parsed) -> Parsed:
         .with_columns(date=pl.lit(rows["date"].max(), pl.Date))
     )
     return replace(
-        settings, apart=reports.texts_apart(told, kind), rejects=settings.rejects.clear(),
+        settings,
+        apart=reports.texts_apart(told, kind),
+        rejects=settings.rejects.clear(),
         warnings=("Bids come from this report. A targets report replaces them.",),
-    )  # fmt: skip
+    )
 
 
 def _checked(columns: ColumnMap, table: RawTable, file_name: str) -> ColumnMap:
@@ -145,8 +151,7 @@ def _by_kind(
         found.append((first, whole, table.source_headers))
     if not found:
         raise BadInput(
-            "Adjustments of placements alone are not a report.",
-            remedy="Read the campaigns' settings beside them.",
+            "Adjustments of placements alone are not a report.", remedy="Read the campaigns' settings beside them."
         )
     return found
 
@@ -157,16 +162,19 @@ def _together(parts: Sequence[Parsed]) -> Parsed:
     kind = parts[0].kind
     rows, _ = repeats.combined(reports.texts_apart(pl.concat([part.rows for part in parts]), kind), kind)
     return Parsed(
-        kind, rows, pl.concat([part.rejects for part in parts]),
+        kind,
+        rows,
+        pl.concat([part.rejects for part in parts]),
         tuple(dict.fromkeys(warning for part in parts for warning in part.warnings)),
         sum(part.read for part in parts),
-    )  # fmt: skip
+    )
 
 
 _ADJUSTED: Final = {
-    "top_of_search": "adj_top_of_search", "product_page": "adj_product_page",
+    "top_of_search": "adj_top_of_search",
+    "product_page": "adj_product_page",
     "elsewhere_in_search": "adj_elsewhere",
-}  # fmt: skip
+}
 
 
 def _adjusted(campaigns: Parsed, adjustments: Sequence[Parsed]) -> Parsed:
@@ -213,9 +221,10 @@ def to_mend(
     frame = table.frame.with_columns(pl.col(LINE).cast(pl.Int64))
     # Lines that are not rows stand whole in the first column, to be cut into cells by hand.
     lines = table.problems.select(
-        pl.col("value").alias(table.headers[0]), *(pl.lit("").alias(name) for name in table.headers[1:]),
+        pl.col("value").alias(table.headers[0]),
+        *(pl.lit("").alias(name) for name in table.headers[1:]),
         pl.col("line").alias(LINE),
-    )  # fmt: skip
+    )
     return (
         pl.concat([frame.select(*table.headers, LINE), lines])
         .join(per_line, left_on=LINE, right_on="line", how="left", maintain_order="left")

@@ -20,9 +20,7 @@ def columns_of(kind: ReportKind) -> list[str]:
 
 def combined(told: Apart, kind: ReportKind) -> tuple[Apart, int]:
     """One row per key: measures summed, settings the last, shares and ranks by impressions."""
-    days = (
-        [kind.day_column, "first_day"] if kind.takes_blocks else [kind.day_column] if kind.day_column else []
-    )
+    days = [kind.day_column, "first_day"] if kind.takes_blocks else [kind.day_column] if kind.day_column else []
     key = list(dict.fromkeys((*days, *kind.key, "account")))
     names, texts = columns_of(kind), told.said.columns
     alike = told.same([name for name in key if name in texts])
@@ -33,11 +31,7 @@ def combined(told: Apart, kind: ReportKind) -> tuple[Apart, int]:
     rows = told.whole
     rest = [column for column in kind.columns if column.name in names and column.name not in key]
     in_order = rows.sort(LINE) if LINE in rows.columns else rows
-    whole = (
-        in_order.group_by(key, maintain_order=True)
-        .agg(*(_combining(column) for column in rest))
-        .select(names)
-    )
+    whole = in_order.group_by(key, maintain_order=True).agg(*(_combining(column) for column in rest)).select(names)
     return apart(whole, texts), len(rows) - len(whole)
 
 

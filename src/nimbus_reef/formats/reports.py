@@ -74,7 +74,8 @@ def parse(
     where the file leaves open which decimal sign it has or what its words mean.
 
     zone: the account's, in which times without an offset are. names: what ids stand for, for rows
-    that have only an id. currency: the account's, which the file's money has to be in or to be converted to; any where empty.
+    that have only an id. currency: the account's, which the file's money has to be in or to be converted to; any where
+    empty.
     """
     kind = READ_KINDS[mapping.kind]
     warnings = [*table.notes, *_unused(table, mapping)]
@@ -100,9 +101,7 @@ def parse(
         raise _nothing_left(table, file_name)
     style = _settled_style(table, mapping, file_name, cells)
     _ask_about_words(cells, kind, mapping, file_name)
-    typed, rejects = cell_types.typed(
-        cells, kind, cell_types.CellReading(mapping, style, zone, table.numeric)
-    )
+    typed, rejects = cell_types.typed(cells, kind, cell_types.CellReading(mapping, style, zone, table.numeric))
     rejects = pl.concat([table.problems, rejects])
     bad_lines = rejects["line"].n_unique()
     if bad_lines > MAX_REJECTED * read:
@@ -143,8 +142,12 @@ def _must_fit(rows: pl.DataFrame, kind: ReportKind, place: str) -> None:
 
 
 _FOLLOWS: Final = {
-    "clicks": "impressions", "spend": "clicks", "orders": "clicks", "sales": "orders", "total_sales": "total_orders",
-}  # fmt: skip
+    "clicks": "impressions",
+    "spend": "clicks",
+    "orders": "clicks",
+    "sales": "orders",
+    "total_sales": "total_orders",
+}
 """Where there is nothing of the second there is nothing of the first, said or not."""
 
 
@@ -161,18 +164,23 @@ def _is_nought(table: RawTable, header: str | None) -> bool:
 
 
 def _must_be_known(table: RawTable, mapping: ColumnMap, kind: ReportKind, file_name: str) -> None:
-    """BadFile where a measure that is needed is blank in every row: a report that could not be computed is not one of noughts."""
+    """
+    BadFile where a measure that is needed is blank in every row: a report that could not be computed is not one of
+    noughts.
+    """
     for column in kind.columns:
         header = mapping.columns.get(column.name)
         if header is None or not (column.summed and column.required):
             continue
-        if _is_blank(table, header) and not _is_nought(
-            table, mapping.columns.get(_FOLLOWS.get(column.name, ""))
-        ):
+        if _is_blank(table, header) and not _is_nought(table, mapping.columns.get(_FOLLOWS.get(column.name, ""))):
             raise BadFile(
-                f"The column “{header}” is blank in every row, so its {column.name.replace('_', ' ')} are not known; nothing was loaded.",
+                f"The column “{header}” is blank in every row, so its {column.name.replace('_', ' ')} are not known;"
+                " nothing was loaded.",
                 place=_place(file_name, table),
-                remedy="If its cells are formulas, open the file in a spreadsheet program and save it again; else download the report anew.",
+                remedy=(
+                    "If its cells are formulas, open the file in a spreadsheet program and save it again; else download"
+                    " the report anew."
+                ),
             )
 
 
@@ -194,11 +202,7 @@ def _nothing_left(table: RawTable, file_name: str) -> BadFile:
 
 def _unused(table: RawTable, mapping: ColumnMap) -> list[str]:
     """Says which columns of the file are left out, so that nothing is lost unseen."""
-    left = [
-        header
-        for header in table.headers
-        if header not in mapping.columns.values() and header != mapping.told_by
-    ]
+    left = [header for header in table.headers if header not in mapping.columns.values() and header != mapping.told_by]
     if not left or mapping.told_by:
         return []
     named = ", ".join(left[:_MOST_UNUSED])
@@ -224,26 +228,19 @@ def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> Apart:
     given = {column.name: mapping.columns.get(column.name) for column in kind.columns}
     texts = _texts_of(kind)
     mapped = [name for name in texts if given[name] is not None]
-    frame = table.frame.select(
-        LINE, *(pl.col(header).alias(name) for name, header in given.items() if header)
-    )
+    frame = table.frame.select(LINE, *(pl.col(header).alias(name) for name, header in given.items() if header))
     cells = apart(frame, mapped)
     said = cells.said.select(
-        (pl.col(name).fill_null("").str.strip_chars() if name in mapped else pl.lit("")).alias(name)
-        for name in texts
+        (pl.col(name).fill_null("").str.strip_chars() if name in mapped else pl.lit("")).alias(name) for name in texts
     )
     figures = [name for name, header in given.items() if header and name not in texts]
-    rows = cells.rows.select(
-        LINE, COMBINATION, *(_figures(cells.rows, kind.column(name)) for name in figures)
-    )
+    rows = cells.rows.select(LINE, COMBINATION, *(_figures(cells.rows, kind.column(name)) for name in figures))
     if set(table.headers) <= {column.name for column in kind.columns}:
         # Only in a file of our own writing does an apostrophe before = + - @ stand for itself alone.
         texts = [column.name for column in kind.columns if column.holds is CellKind.TEXT]
         led = said.select(pl.col(texts).str.starts_with("'").any()).row(0, named=True)
         written = [name for name in texts if led[name]]
-        said = said.with_columns(
-            said[name].map_elements(plain_cell, return_dtype=pl.String) for name in written
-        )
+        said = said.with_columns(said[name].map_elements(plain_cell, return_dtype=pl.String) for name in written)
     return Apart(rows, said)
 
 
@@ -293,15 +290,9 @@ def _without_totals(cells: Apart, kind: ReportKind, mapping: ColumnMap) -> tuple
     """Drops lines that sum up the others: “Total” in a text cell, or figures without any key."""
     held = {*cells.rows.columns, *cells.said.columns}
     texts = [c.name for c in kind.columns if c.holds is CellKind.TEXT and c.name in mapping.columns]
-    days = [
-        name for name in (kind.day_column, *SPAN_COLUMNS) if name and name in mapping.columns and name in held
-    ]
+    days = [name for name in (kind.day_column, *SPAN_COLUMNS) if name and name in mapping.columns and name in held]
     required = {column.name for column in kind.columns if column.required}
-    keys = [
-        n
-        for n in dict.fromkeys((*days[:1], *kind.key))
-        if n in mapping.columns and (n in required or n in days)
-    ]
+    keys = [n for n in dict.fromkeys((*days[:1], *kind.key)) if n in mapping.columns and (n in required or n in days)]
     if not keys:
         return cells, 0
 
@@ -348,14 +339,7 @@ def _without_twins(cells: Apart, table: RawTable, kind: ReportKind) -> tuple[Apa
     return kept, len(cells) - len(kept)
 
 
-_FIGURES: Final = (
-    CellKind.MONEY,
-    CellKind.SHARE,
-    CellKind.PERCENT,
-    CellKind.RANK,
-    CellKind.NUMBER,
-    CellKind.COUNT,
-)
+_FIGURES: Final = (CellKind.MONEY, CellKind.SHARE, CellKind.PERCENT, CellKind.RANK, CellKind.NUMBER, CellKind.COUNT)
 
 
 def _style_told(cells: Apart, kind: ReportKind, mapping: ColumnMap, numeric: frozenset[str]) -> Votes:
@@ -429,8 +413,10 @@ def _ask_about_words(cells: Apart, kind: ReportKind, mapping: ColumnMap, file_na
                 f"It is not known what {', '.join(f'“{word[:40]}”' for word in asked[:_MOST_WORDS])}{more} "
                 f"mean{'s' if len(asked) == 1 else ''} as {name.replace('_', ' ')} ({rows:,} rows).",
                 place=file_name,
-                remedy=f"Say it in the mapping, or with --value {name}:{asked[0][:40]}=WORD; known are {offered}, "
-                f"and {cell_types.REJECTED} turns the rows away.",
+                remedy=(
+                    f"Say it in the mapping, or with --value {name}:{asked[0][:40]}=WORD; known are {offered}, "
+                    f"and {cell_types.REJECTED} turns the rows away."
+                ),
             )
 
 
@@ -454,22 +440,22 @@ def _whole_spans(told: Apart, kind: ReportKind, place: str) -> tuple[Apart, list
     which = starts.search_sorted(rows["first_day"], side="right") - 1
     key = [*kind.key, "account", "_block"]
     block = pl.DataFrame(
-        [
-            which.alias("_block"),
-            rows["first_day"],
-            rows["date"],
-            rows[LINE],
-            *(told.column(name) for name in key[:-1]),
-        ]
+        [which.alias("_block"), rows["first_day"], rows["date"], rows[LINE], *(told.column(name) for name in key[:-1])]
     )
-    several = block.group_by(key).agg(
-        pl.struct("first_day", "date").n_unique().alias("spans"), pl.col(LINE).min().alias("line"),
-        pl.col(LINE).max().alias("other"),
-    ).filter(pl.col("spans") > 1)  # fmt: skip
+    several = (
+        block.group_by(key)
+        .agg(
+            pl.struct("first_day", "date").n_unique().alias("spans"),
+            pl.col(LINE).min().alias("line"),
+            pl.col(LINE).max().alias("other"),
+        )
+        .filter(pl.col("spans") > 1)
+    )
     if len(several):
         line, other = several.sort("line").select("line", "other").row(0)
         raise BadFile(
-            f"The same thing is told for days that overlap, first on lines {line} and {other}: its sums would count twice.",
+            f"The same thing is told for days that overlap, first on lines {line} and {other}: its sums would count"
+            " twice.",
             place=place,
             remedy="Keep either the parts or their sum.",
         )

@@ -65,15 +65,15 @@ def days_missing(table: RawTable, columns: ColumnMap, file_name: str) -> BadInpu
     if READ_KINDS[columns.kind].is_settings:
         day = f"{told.last}" if told else "YYYY-MM-DD"
         remedy = f"Say it (in the mapping, or with --day {day})."
-        return BadInput(
-            "The file does not say of which day its settings are.", place=file_name, remedy=remedy
-        )
+        return BadInput("The file does not say of which day its settings are.", place=file_name, remedy=remedy)
     first, last = (told.first, told.last) if told else ("YYYY-MM-DD", "YYYY-MM-DD")
     return BadInput(
         "The file does not say which days it covers.",
         place=file_name,
-        remedy=f"Say them (in the mapping, or with --from {first} --to {last})"
-        f"{'; these are what its name or title tells' if told else ''}.",
+        remedy=(
+            f"Say them (in the mapping, or with --from {first} --to {last})"
+            f"{'; these are what its name or title tells' if told else ''}."
+        ),
     )
 
 

@@ -84,7 +84,8 @@ class Table:
     """
     Rows to be taken out: columns under their headers; formats: number formats by header.
 
-    Figures are the nearest of 15 digits: 3.1 as it was paid, not the 3.0999999999999996 that Polars makes of 3,100,000 millionths.
+    Figures are the nearest of 15 digits: 3.1 as it was paid, not the 3.0999999999999996 that Polars makes of 3,100,000
+    millionths.
     """
 
     name: str
@@ -113,9 +114,7 @@ class Sheet:
     rows: Iterable[Sequence[Any]]
 
 
-def write_xlsx(
-    target: IO[bytes], sheets: Sequence[Sheet], progress: Callable[[int], None] = lambda done: None
-) -> None:
+def write_xlsx(target: IO[bytes], sheets: Sequence[Sheet], progress: Callable[[int], None] = lambda done: None) -> None:
     """
     A workbook: typed cells, frozen headers, filters, widths, number formats.
 

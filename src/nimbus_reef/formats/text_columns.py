@@ -1,5 +1,6 @@
 """
-Which columns are campaign, ad group, target, match type, search term, SKU and placement: by how their names look and nest.
+Which columns are campaign, ad group, target, match type, search term, SKU and placement: by how their names look and
+nest.
 
 Every witness gives nats; they add up (see `figure_columns`).
 """
@@ -47,9 +48,7 @@ class TextColumns:
     def of(cls, columns: Sequence[ColumnCells]) -> TextColumns:
         """The columns that can be names, words or ids: text, and numbers that look like ids."""
         return cls(
-            tuple(
-                each for each in columns if each.are is Are.TEXT or (each.are is Are.NUMBERS and each.are_ids)
-            )
+            tuple(each for each in columns if each.are is Are.TEXT or (each.are is Are.NUMBERS and each.are_ids))
         )
 
     @cached_property
@@ -72,7 +71,10 @@ class TextColumns:
 
 
 def assigned(texts: TextColumns, roles: Sequence[str], headings: Mapping[str, np.ndarray]) -> Assigned:
-    """The columns of texts by role, the best of all assignments together. headings: by role, the nats of each column's heading."""
+    """
+    The columns of texts by role, the best of all assignments together. headings: by role, the nats of each column's
+    heading.
+    """
     alone = {role: texts.alone[role] + headings[role] for role in roles}
     for role in _LISTS.keys() & set(roles):
         # Words that nobody knows under a heading that says nothing: asked, not taken.

@@ -38,9 +38,7 @@ _CURRENCY = rf"(?:{'|'.join(CODES)}|[A-Z]{{1,2}}\$|kr\.?|Kč|zł|Fr\.?|Ft|lei|\p
 _FIGURE = r"([-+]?(?:\d[\d.,' ]*|[.,]\d+))"
 # One currency before or after, brackets on both sides or none; group 1: before it a sign, 2 or 3: the figure.
 _BEFORE = rf"([-+]?)\s*(?:{_CURRENCY}\s*)?{_FIGURE}\s*%?"
-_NUMBER = (
-    rf"^(?:{_BEFORE}|\({_BEFORE}\)|([-+]?)\s*{_FIGURE}\s*{_CURRENCY}|\(([-+]?)\s*{_FIGURE}\s*{_CURRENCY}\))$"
-)
+_NUMBER = rf"^(?:{_BEFORE}|\({_BEFORE}\)|([-+]?)\s*{_FIGURE}\s*{_CURRENCY}|\(([-+]?)\s*{_FIGURE}\s*{_CURRENCY}\))$"
 _SPACES = r"[\u00a0\u202f\u2009]"
 _SHORT_DATE = re.compile(r"^(\d{1,2})[/-](\d{1,2})[/-](\d{2}|\d{4})\b")
 _EXCEL_EPOCH = date(1899, 12, 30)
@@ -49,13 +47,13 @@ _EXCEL_EPOCH = date(1899, 12, 30)
 def _whole(separator: str) -> str:
     """Digits, alone or in groups of three (of two, before the last three, as in India)."""
     group = re.escape(separator)
-    return rf"(?:\d+|[1-9]\d{{0,2}}(?:{group}\d{{3}})+|[1-9]\d{{0,2}}(?: \d{{3}})+|[1-9]\d{{0,2}}(?:'\d{{3}})+|[1-9]\d?(?:{group}\d{{2}})+{group}\d{{3}})"
+    return (
+        rf"(?:\d+|[1-9]\d{{0,2}}(?:{group}\d{{3}})+|[1-9]\d{{0,2}}(?:"
+        rf" \d{{3}})+|[1-9]\d{{0,2}}(?:'\d{{3}})+|[1-9]\d?(?:{group}\d{{2}})+{group}\d{{3}})"
+    )
 
 
-_WRITTEN = {
-    "dot": rf"^(?:{_whole(',')}(?:\.\d*)?|\.\d+)$",
-    "comma": rf"^(?:{_whole('.')}(?:,\d*)?|,\d+)$",
-}
+_WRITTEN = {"dot": rf"^(?:{_whole(',')}(?:\.\d*)?|\.\d+)$", "comma": rf"^(?:{_whole('.')}(?:,\d*)?|,\d+)$"}
 """How figures are written with either decimal sign; what fits neither is not a figure."""
 
 
@@ -131,21 +129,25 @@ def style_votes(columns: Sequence[tuple[pl.Series, bool]]) -> Votes:
 
 
 def _signed(column: tuple[pl.Series, bool]) -> pl.DataFrame | None:
-    """text, times, whole of the distinct cells of a column; None where no cell has a sign that could be a decimal one."""
+    """
+    text, times, whole of the distinct cells of a column; None where no cell has a sign that could
+    be a decimal one.
+    """
     cells, whole = column
     if not cells.str.contains("[.,]").any():
         return None
     counted = cells.value_counts()
-    return pl.DataFrame(
-        [counted[:, 0].alias("text"), counted[:, 1].cast(pl.Int64).alias("times")]
-    ).with_columns(whole=pl.lit(whole))
+    return pl.DataFrame([counted[:, 0].alias("text"), counted[:, 1].cast(pl.Int64).alias("times")]).with_columns(
+        whole=pl.lit(whole)
+    )
 
 
 def numbers(cells: pl.Series, style: Style) -> pl.Series:
     """
     Float64 from text such as `1.234,56`, `€ 12`, `(3.50)`, `12.5%` (12.5; the sign is the caller's).
 
-    Null where a cell is not a figure, or none with this decimal sign: `12,50` is not 1250. Outer white space is nothing.
+    Null where a cell is not a figure, or none with this decimal sign: `12,50` is not 1250. Outer white space is
+    nothing.
     """
     if style is Style.COMMA:
         distinct = cells.unique()
@@ -292,7 +294,8 @@ _LED_IN: Final = re.compile(
     re.IGNORECASE,
 )
 _BETWEEN = re.compile(
-    r"\s+(?:-|to|until|through|and|bis(?: zum)?|au|jusqu'au|al|a|hasta(?: el)?|fino al|tot(?: en met)?|t/m|até|a|do|till|t\.o\.m\.)\s+|\s*(?:–|—|→|\.\.\.?)\s*|\s*/\s*(?=\d{4}-)|_(?=\d{4})"
+    r"\s+(?:-|to|until|through|and|bis(?: zum)?|au|jusqu'au|al|a|hasta(?: el)?|fino al|tot(?: en"
+    r" met)?|t/m|até|a|do|till|t\.o\.m\.)\s+|\s*(?:–|—|→|\.\.\.?)\s*|\s*/\s*(?=\d{4}-)|_(?=\d{4})"
 )
 _IN_TEXT = re.compile(
     r"(\d{4}-\d{2}-\d{2}|\d{8}|\d{1,2}[./]\d{1,2}[./]\d{4}|\d{1,2}\.? \w{3,9}\.? \d{4}|\w{3,9} \d{1,2}, \d{4})"
@@ -342,7 +345,10 @@ _NAMED_MONTH = re.compile(r"(?<!\d[ _-])(?<!\d[.,] )(?<![^\W_])([^\W\d_]{3,9})\.
 
 
 def month_in(text: str) -> tuple[date, date] | None:
-    """The first and last day of the month that a text tells of: October 2026, Okt. 2026, 2026-10; no month with a day before it."""
+    """
+    The first and last day of the month that a text tells of: October 2026, Okt. 2026, 2026-10; no month with a day
+    before it.
+    """
     written = [f"{month}-01" for month in _ISO_MONTH.findall(text)]
     written += [f"1 {name} {year}" for name, year in _NAMED_MONTH.findall(text)]
     for first in (one_date(each, DateOrder.DAY_FIRST) for each in written):
@@ -413,7 +419,10 @@ _HOUR: Final = re.compile(
 
 
 def one_hour(text: str) -> int | None:
-    """The hour of the day in which a cell's time begins: `14`, `14:00`, `14:00 - 15:00`, `2 PM`; None where it is none."""
+    """
+    The hour of the day in which a cell's time begins: `14`, `14:00`, `14:00 - 15:00`, `2 PM`; None
+    where it is none.
+    """
     found = _HOUR.fullmatch(re.sub(r"\.0+$", "", text.strip()))
     if found is None:
         return None

@@ -131,9 +131,13 @@ class _Reader:
         self._folder = tempfile.TemporaryDirectory(prefix="reef-reader-")
         code = "from nimbus_reef.formats import wall; wall.serve()"
         self.process = subprocess.Popen(  # noqa: S603  our own code, by our own interpreter
-            [sys.executable, "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL, env=_environment(), start_new_session=True,
-        )  # fmt: skip
+            [sys.executable, "-c", code],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+            env=_environment(),
+            start_new_session=True,
+        )
         self.good = True
         self._there = False
 
@@ -261,8 +265,10 @@ def _refused(reason: str, file_name: str) -> BadFile:
         return BadFile(
             "Reading the file takes far more memory than its size explains; it was stopped.",
             place=file_name,
-            remedy="A cell far to the right or below does that: copy the report's own rows and columns into a new "
-            "file, or save it as CSV.",
+            remedy=(
+                "A cell far to the right or below does that: copy the report's own rows and columns into a new "
+                "file, or save it as CSV."
+            ),
         )
     if reason == "start":
         return BadFile(
@@ -378,13 +384,7 @@ def serve() -> None:
 
     tasks: dict[str, Callable[..., Any]] = {
         each.__name__: each
-        for each in (
-            reading.look,
-            reading.parse_file,
-            reading.whole_table,
-            reading.to_mend,
-            edited_sheet.edited_rows,
-        )
+        for each in (reading.look, reading.parse_file, reading.whole_table, reading.to_mend, edited_sheet.edited_rows)
     }
     # What a library prints must not get into the answers.
     answers = os.fdopen(os.dup(1), "wb")

@@ -1,6 +1,6 @@
 """
-What a workbook's own files say beside its cells: which sheets are hidden, which cells are shown as per cent, which hold a formula without a
-value.
+What a workbook's own files say beside its cells: which sheets are hidden, which cells are shown as per cent, which hold
+a formula without a value.
 
 Read as text by patterns, in pieces: no other reader tells these three, and a sheet may hold a million rows.
 """
@@ -23,16 +23,17 @@ _RELATION: Final = re.compile(rb"<(?:\w+:)?Relationship\b([^>]*)/?>")
 _FORMAT: Final = re.compile(rb"<(?:\w+:)?numFmt\b([^>]*)/?>")
 _STYLES: Final = re.compile(rb"<(?:\w+:)?cellXfs\b.*?</(?:\w+:)?cellXfs>", re.DOTALL)
 _STYLE: Final = re.compile(rb"<(?:\w+:)?xf\b([^>]*)")
-_WITHOUT_VALUE: Final = re.compile(
-    rb"<c\b([^>]*)>\s*<f\b[^>]*(?:/>|>[^<]*</f>)\s*(?:<v\s*/>|<v>\s*</v>)?\s*</c>"
-)
+_WITHOUT_VALUE: Final = re.compile(rb"<c\b([^>]*)>\s*<f\b[^>]*(?:/>|>[^<]*</f>)\s*(?:<v\s*/>|<v>\s*</v>)?\s*</c>")
 _PERCENT_IDS: Final = frozenset({b"9", b"10"})
 _PLACE: Final = re.compile(rb'\br="([A-Z]{1,3})(\d{1,7})"')
 
 
 @dataclass(slots=True)
 class SheetFacts:
-    """Of one sheet. percent, unfilled: cells by line (from 1) and column (from 0), shown as per cent; formulas without a value."""
+    """
+    Of one sheet. percent, unfilled: cells by line (from 1) and column (from 0), shown as per cent; formulas without a
+    value.
+    """
 
     hidden: bool = False
     percent: set[tuple[int, int]] = field(default_factory=set)
@@ -79,11 +80,7 @@ def _percent_styles(archive: zipfile.ZipFile) -> list[bytes]:
     }
     styles = _STYLES.search(content)
     tags = _STYLE.findall(styles[0]) if styles else []
-    return [
-        b"%d" % number
-        for number, tag in enumerate(tags)
-        if _attribute(tag, b"numFmtId") in _PERCENT_IDS | own
-    ]
+    return [b"%d" % number for number, tag in enumerate(tags) if _attribute(tag, b"numFmtId") in _PERCENT_IDS | own]
 
 
 def _scan(archive: zipfile.ZipFile, target: str, percent: list[bytes], facts: SheetFacts) -> None:

@@ -36,14 +36,15 @@ _LONGEST_NAME: Final = 31
 
 
 def read(path: Path, file_name: str, limits: Limits, rows: int | None, layouts: Layouts) -> list[RawTable]:
-    """The sheets with rows, in workbook order; BadFile when there are none. layouts: chosen by the user, by sheet name."""
+    """
+    The sheets with rows, in workbook order; BadFile when there are none. layouts: chosen by the
+    user, by sheet name.
+    """
     _refuse_bomb(path, file_name, limits)
     try:
         book = fastexcel.read_excel(path)
         told = sheet_facts(path)
-        names = [
-            name for name in book.sheet_names if not told.get(name, _NO_FACTS).hidden
-        ] or book.sheet_names
+        names = [name for name in book.sheet_names if not told.get(name, _NO_FACTS).hidden] or book.sheet_names
         # skip_rows=0 keeps empty rows at the top, so that line numbers stay the file's own.
         sheets = [
             (
@@ -125,11 +126,17 @@ def _sheet(
     frame, said = only_rows(frame.select(LINE, *given), given)
     numeric = frozenset(header for header in given if values.canonical(values.trimmed(frame[header])))
     return RawTable(
-        frame.head(rows) if rows else frame, tuple(given), (*told_above(index), *told_notes(said)),
-        title=title_of(head[:index]), numeric=numeric, sheet=name,
-        layout=Layout("", index + 1), said=layout, own_headers=tuple(own_headers),
+        frame.head(rows) if rows else frame,
+        tuple(given),
+        (*told_above(index), *told_notes(said)),
+        title=title_of(head[:index]),
+        numeric=numeric,
+        sheet=name,
+        layout=Layout("", index + 1),
+        said=layout,
+        own_headers=tuple(own_headers),
         first_lines=first_lines(" · ".join(cell or "" for cell in row) for row in head),
-    )  # fmt: skip
+    )
 
 
 def _refuse_bomb(path: Path, file_name: str, limits: Limits) -> None:

@@ -39,16 +39,17 @@ def accept(folder: Path, store: Store, job: Job, progress: Callable[[float, str]
     if not source.exists():
         raise NotFound("These proposals are no longer here.", remedy="Select the rows and accept them again.")
     packages = [
-        [
-            (json_columns.read(change, Change), json_columns.read(promise, Promise))
-            for change, promise in package
-        ]
+        [(json_columns.read(change, Change), json_columns.read(promise, Promise)) for change, promise in package]
         for package in json.loads(source.read_text(encoding="utf-8"))
     ]
     count = max(1, request["changes"])
     done = plans.accept_packages(
-        store, job.account_id or 0, job.person_id or 0, packages, request["replacing"],
+        store,
+        job.account_id or 0,
+        job.person_id or 0,
+        packages,
+        request["replacing"],
         progress=lambda so_far: progress(so_far / count, f"{so_far:,} of {count:,} changes"),
-    )  # fmt: skip
+    )
     source.unlink()
     return {"accepted": len(done.planned), "replaced": len(done.told.replaced)}

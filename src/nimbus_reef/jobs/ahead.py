@@ -46,7 +46,10 @@ class Ahead:
         self._swept = 0.0
 
     def keep_on(self, done: Event) -> None:
-        """Until it is done: judges what is not judged yet, and removes what is over; one worker of a machine at a time."""
+        """
+        Until it is done: judges what is not judged yet, and removes what is over; one worker of a
+        machine at a time.
+        """
         pause = _LOOKS_EVERY
         while not done.wait(pause):
             pause = _LOOKS_EVERY
@@ -109,7 +112,8 @@ class Ahead:
                             self._do(step, account)
                 return True
 
-            # Kept like any other result, so that it is done once for what is loaded and set, and once after each change of it.
+            # Kept like any other result, so that it is done once for what is loaded and set, and once after each change
+            # of it.
             names = tuple(sorted((each.check, each.row_id) for each in away))
             self.facts.kept("judged ahead", account.id, work, account, aims, names)
         finally:

@@ -19,11 +19,19 @@ from nimbus_reef.store.record.engine import Store
 _SAMPLE_DAYS = 3
 _MATURE = 3
 _FOREIGN = {
-    "date": "Day", "campaign": "Campaign name", "ad_group": "Ad group name", "target": "Bid on",
-    "match_type": "Matching", "search_term": "Shopper searched", "impressions": "Times shown",
-    "clicks": "Clicks", "spend": "Cost (EUR)", "orders": "Purchases", "units": "Pieces",
+    "date": "Day",
+    "campaign": "Campaign name",
+    "ad_group": "Ad group name",
+    "target": "Bid on",
+    "match_type": "Matching",
+    "search_term": "Shopper searched",
+    "impressions": "Times shown",
+    "clicks": "Clicks",
+    "spend": "Cost (EUR)",
+    "orders": "Purchases",
+    "units": "Pieces",
     "sales": "Revenue (EUR)",
-}  # fmt: skip
+}
 
 SEED = 11
 STEPS = 50
@@ -53,10 +61,16 @@ def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step)
 
 def _load_brand(store: Store, spec: BrandSpec, paths: dict[str, Path], last_day: date, step: Step) -> None:
     account = accounts.by_key(store, spec.key) or accounts.add(
-        store, key=spec.key, brand_name=spec.name, marketplace=spec.marketplace,
-        country=spec.country, currency=spec.currency, locale=spec.locale,
-        timezone=spec.timezone, target_acos=spec.target_acos,
-    )  # fmt: skip
+        store,
+        key=spec.key,
+        brand_name=spec.name,
+        marketplace=spec.marketplace,
+        country=spec.country,
+        currency=spec.currency,
+        locale=spec.locale,
+        timezone=spec.timezone,
+        target_acos=spec.target_acos,
+    )
     for path in paths.values():
         step(f"{spec.name}: loading {path.stem.replace('_', ' ')}")
         intake.take(store, account, path, path.name, path.stem, today=last_day + timedelta(days=1))
@@ -77,8 +91,20 @@ def _foreign_sample(spec: BrandSpec, terms: pl.DataFrame, last_day: date, folder
     """
     recent = terms.filter(pl.col("date") > last_day - timedelta(days=_SAMPLE_DAYS))
     headers = {name: header.replace("EUR", spec.currency) for name, header in _FOREIGN.items()}
-    order = ["campaign", "ad_group", "date", "search_term", "target", "match_type",
-             "impressions", "clicks", "orders", "units", "spend", "sales"]  # fmt: skip
+    order = [
+        "campaign",
+        "ad_group",
+        "date",
+        "search_term",
+        "target",
+        "match_type",
+        "impressions",
+        "clicks",
+        "orders",
+        "units",
+        "spend",
+        "sales",
+    ]
     measures = order[6:]
     rows = recent.select(order).with_columns(pl.col("date").dt.strftime("%d.%m.%Y")).rows()
     totals = [*["Total"], *[""] * 5, *[float(recent[name].sum()) for name in measures]]

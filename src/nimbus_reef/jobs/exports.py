@@ -20,9 +20,7 @@ MOST_ROWS: Final = 1_048_575
 """What a sheet holds under its header."""
 
 
-def as_xlsx(
-    tables: Sequence[Table], target: IO[bytes], progress: Callable[[int], None] = lambda done: None
-) -> None:
+def as_xlsx(tables: Sequence[Table], target: IO[bytes], progress: Callable[[int], None] = lambda done: None) -> None:
     """The tables as the sheets of a workbook."""
     write_xlsx(target, [_sheet(table) for table in tables], progress)
 
@@ -37,23 +35,40 @@ def _sheet(table: Table) -> Sheet:
 
 _TRADE_NAMES: Final = ("acos", "tacos", "ctr", "cvr", "cpc", "aov", "rpc", "roas", "sku", "id")
 _HEADERS: Final[Mapping[str, str]] = {
-    "p_over": "probability above target", "p_free": "probability above target, words left out", "own_test": "enough clicks of its own",
-    "own_fault": "converts below similar rows", "by_words": "judged by its words", "simple_verdict": "by the rule of thumb",
-    "needed_cvr": "CVR that its price needs", "stake": "wasted per 30 days", "likely_overspend": "likely wasted per 30 days",
-    "excess": "observed spend above target per 30 days", "whose": "group", "twins": "duplicates", "keep": "keep", "keep_why": "why",
-    "share_spend": "share of spend", "share_sales": "share of sales", "usual_share": "usual share of the budget spent",
-    "never_near": "never near its budget", "dry_days": "days out of budget", "dry_from_hour": "out of budget from hour",
-    "missed_low": "missed sales, low", "missed_middle": "missed sales", "missed_high": "missed sales, high",
-}  # fmt: skip
+    "p_over": "probability above target",
+    "p_free": "probability above target, words left out",
+    "own_test": "enough clicks of its own",
+    "own_fault": "converts below similar rows",
+    "by_words": "judged by its words",
+    "simple_verdict": "by the rule of thumb",
+    "needed_cvr": "CVR that its price needs",
+    "stake": "wasted per 30 days",
+    "likely_overspend": "likely wasted per 30 days",
+    "excess": "observed spend above target per 30 days",
+    "whose": "group",
+    "twins": "duplicates",
+    "keep": "keep",
+    "keep_why": "why",
+    "share_spend": "share of spend",
+    "share_sales": "share of sales",
+    "usual_share": "usual share of the budget spent",
+    "never_near": "never near its budget",
+    "dry_days": "days out of budget",
+    "dry_from_hour": "out of budget from hour",
+    "missed_low": "missed sales, low",
+    "missed_middle": "missed sales",
+    "missed_high": "missed sales, high",
+}
 
 
 def header_words(name: str) -> str:
-    """The header of a column as a workbook shows it, in the trade's words; files for programs keep the column's own name."""
+    """
+    The header of a column as a workbook shows it, in the trade's words; files for programs keep the
+    column's own name.
+    """
     if name in _HEADERS:
         return _HEADERS[name]
-    return " ".join(
-        word.upper() if word in _TRADE_NAMES else word for word in name.replace("_", " ").split(" ")
-    )
+    return " ".join(word.upper() if word in _TRADE_NAMES else word for word in name.replace("_", " ").split(" "))
 
 
 def as_parquet(table: Table, target: IO[bytes]) -> None:
@@ -89,9 +104,7 @@ def make_workbook(folder: Path, request: dict[str, Any], progress: Callable[[flo
             for each, source in zip(request["sheets"], sources, strict=True)
         ]
     except FileNotFoundError:
-        raise NotFound(
-            "The rows of this export are no longer here.", remedy="Export the table again."
-        ) from None
+        raise NotFound("The rows of this export are no longer here.", remedy="Export the table again.") from None
     rows = max(1, request["rows"])
     part = workbook(folder, request["stem"]).with_suffix(".part")
     with part.open("wb") as target:

@@ -1,8 +1,9 @@
 """
 The C library's memory in a worker: kept while something is worked out, and given back afterwards.
 
-Everywhere else large arrays go back to the system as soon as they are let go (see `nimbus_reef`). One fit of an account at size makes
-and lets go of thousands of some megabytes each; asking the system anew for every one of them was a quarter of its time.
+Everywhere else large arrays go back to the system as soon as they are let go (see `nimbus_reef`). One fit of an account
+at size makes and lets go of thousands of some megabytes each; asking the system anew for every one of them was a
+quarter of its time.
 """
 
 from __future__ import annotations
@@ -21,7 +22,10 @@ _KEPT: Final = 1 << 30
 
 
 def keep() -> None:
-    """From now on this process keeps what it lets go. All threads share one heap: the others' may not grow beyond 64 MB."""
+    """
+    From now on this process keeps what it lets go. All threads share one heap: the others' may not
+    grow beyond 64 MB.
+    """
     if hasattr(_C, "mallopt"):
         _C.mallopt(_ARENA_MAX, 1)
         _C.mallopt(_MMAP_THRESHOLD, _LARGEST)

@@ -84,8 +84,8 @@ def _not_following(path: str, flags: int) -> int:
 class Looked:
     """
     A first look at a file: its tables, how they were read last time (empty where none of them is
-    known), the label that goes with that, the load that had the very same bytes, the account's currency, and the kinds of settings that it
-    has reports of.
+    known), the label that goes with that, the load that had the very same bytes, the account's currency, and the kinds
+    of settings that it has reports of.
     """
 
     sheets: tuple[SheetLook, ...]
@@ -120,16 +120,11 @@ class Looked:
 
 
 def look(
-    store: Store,
-    account: Account,
-    path: Path,
-    file_name: str,
-    sha256: str = "",
-    layouts: Layouts | None = None,
+    store: Store, account: Account, path: Path, file_name: str, sha256: str = "", layouts: Layouts | None = None
 ) -> Looked:
     """
-    Reads the head of a file and suggests what it is; BadFile when it cannot be read. layouts: what somebody says of where its cells stand;
-    left out, it is read as the last one of its source.
+    Reads the head of a file and suggests what it is; BadFile when it cannot be read. layouts: what somebody says of
+    where its cells stand; left out, it is read as the last one of its source.
     """
     said = tuple(sorted((layouts or {}).items()))
     sheets = _sheets(path, path.stat().st_mtime_ns if path.exists() else 0, file_name, said)
@@ -143,9 +138,7 @@ def look(
         known += [_as_before(batch, each) for batch in before if batch.mapping.layout == each.table.said]
         scope = scope or (before[0].scope if before else "")
     same = loads.same_file(store, account.id, sha256) if sha256 else None
-    return Looked(
-        sheets, tuple(known), scope, same, account.currency, loads.kinds_with_reports(store, account.id)
-    )
+    return Looked(sheets, tuple(known), scope, same, account.currency, loads.kinds_with_reports(store, account.id))
 
 
 @lru_cache(maxsize=4)
@@ -165,35 +158,17 @@ def _as_before(batch: Batch, sheet: SheetLook) -> ColumnMap:
     known = batch.mapping
     fresh = mapping.suggest(sheet.table, READ_KINDS[known.kind]).mapping
     return replace(
-        known,
-        date_order=fresh.date_order,
-        sheet=sheet.table.sheet,
-        days=None if known.dated else sheet.days,
-        rate=None,
+        known, date_order=fresh.date_order, sheet=sheet.table.sheet, days=None if known.dated else sheet.days, rate=None
     )
 
 
 def take(
-    store: Store,
-    account: Account,
-    path: Path,
-    name: str,
-    kind: str,
-    *,
-    today: date,
-    person_id: int | None = None,
+    store: Store, account: Account, path: Path, name: str, kind: str, *, today: date, person_id: int | None = None
 ) -> tuple[Loaded, ...]:
     """Loads a file that is of one kind and needs no question asked: made here, or by the simulated marketplace."""
     looked = look(store, account, path, name)
     asked = LoadRequest(
-        account,
-        path,
-        name,
-        usual_maps(looked, kind),
-        scope="all",
-        today=today,
-        confirmed=True,
-        person_id=person_id,
+        account, path, name, usual_maps(looked, kind), scope="all", today=today, confirmed=True, person_id=person_id
     )
     return load(store, asked)
 
@@ -216,8 +191,7 @@ def usual_maps(looked: Looked, kind: str | None = None, sheets: Sequence[str] = 
         return found
     best = chosen[0].suggestions[0]
     raise BadFile(
-        f"No report kind fits: for {KINDS[best.mapping.kind].title.lower()} the file lacks "
-        f"{', '.join(best.missing)}.",
+        f"No report kind fits: for {KINDS[best.mapping.kind].title.lower()} the file lacks {', '.join(best.missing)}.",
         remedy="Choose the columns by hand in Intake, or rename them in the file.",
     )
 
@@ -227,9 +201,7 @@ def _suggested(sheet: SheetLook) -> list[ColumnMap]:
         made = [each.mapping for each in mixed.suggest(sheet.table, sheet.told_by, dict(sheet.words))]
         return [replace(each, days=sheet.days if each.needs_days else None) for each in made]
     best = sheet.suggestions[0]
-    return (
-        [] if best.missing else [replace(best.mapping, days=sheet.days if best.mapping.needs_days else None)]
-    )
+    return [] if best.missing else [replace(best.mapping, days=sheet.days if best.mapping.needs_days else None)]
 
 
 def with_settings(looked: Looked, maps: Sequence[ColumnMap]) -> list[ColumnMap]:
@@ -237,17 +209,15 @@ def with_settings(looked: Looked, maps: Sequence[ColumnMap]) -> list[ColumnMap]:
     return [
         made
         for sheet in looked.sheets
-        for made in mapping.settings_beside(
-            [each for each in maps if each.sheet == sheet.table.sheet], sheet.table
-        )
+        for made in mapping.settings_beside([each for each in maps if each.sheet == sheet.table.sheet], sheet.table)
         if made.kind not in looked.settings
     ]
 
 
 def must_be_told(looked: Looked, columns: ColumnMap, said: Collection[str], *, kind_said: bool) -> None:
     """
-    BadInput where the cells leave open which kind a table is, or which of two columns is meant, and nobody has said so. said: our columns
-    that somebody chose.
+    BadInput where the cells leave open which kind a table is, or which of two columns is meant, and nobody has said so.
+    said: our columns that somebody chose.
     """
     sheet = looked.sheet(columns.sheet)
     told = sheet.suggestion_of(columns)
@@ -306,9 +276,7 @@ class LoadRequest:
         return [self.columns] if isinstance(self.columns, ColumnMap) else list(self.columns)
 
 
-def load(
-    store: Store, asked: LoadRequest, progress: Progress = lambda part, message: None
-) -> tuple[Loaded, ...]:
+def load(store: Store, asked: LoadRequest, progress: Progress = lambda part, message: None) -> tuple[Loaded, ...]:
     """Loads a file. Raises BadFile, BadInput or NeedsYes; then nothing was changed."""
     progress(0.02, "reading the file")
     with store.read() as connection:
@@ -322,22 +290,21 @@ def load(
     reported = {each.id: loads.kinds_with_reports(store, each.id) for each in (asked.account, *asked.others)}
     parts = [
         FilePart(
-            owner.id, own, asked.today or today_of(owner), settled,
-            mapping.signature(headers, settled.told_by), asked.scope or None, asked.usual or None,
+            owner.id,
+            own,
+            asked.today or today_of(owner),
+            settled,
+            mapping.signature(headers, settled.told_by),
+            asked.scope or None,
+            asked.usual or None,
             owner.maturing_days,
         )
         for settled, parsed, headers in read
         if not settled.beside or len(parsed.apart)
         for owner, own in _by_account(parsed, asked.account, asked.others, asked.file_name)
         if not settled.beside or settled.kind not in reported[owner.id]
-    ]  # fmt: skip
-    source = Source(
-        asked.file_name,
-        digest.result(),
-        asked.person_id,
-        asked.upload_id,
-        asked.job_id,
-    )
+    ]
+    source = Source(asked.file_name, digest.result(), asked.person_id, asked.upload_id, asked.job_id)
     return ingest.load(store, parts, source, confirmed=asked.confirmed, progress=progress)
 
 
@@ -356,15 +323,19 @@ def _by_account(
         raise BadInput(
             f"The file has rows of accounts that are not known to you: {', '.join(unknown[:5])}.",
             place=file_name,
-            remedy=f"Known are {', '.join(sorted(each.key for each in (account, *others)))}. Write one of these "
-            f"in the file, or leave “account” without a column to load all rows into {account.key}.",
+            remedy=(
+                f"Known are {', '.join(sorted(each.key for each in (account, *others)))}. Write one of these "
+                f"in the file, or leave “account” without a column to load all rows into {account.key}."
+            ),
         )
     ids = said.replace_strict(
         {name: owner.id for name, owner in owners.items() if owner}, default=account.id, return_dtype=pl.Int64
     )
     found: list[tuple[Account, Parsed]] = []
-    for owner in sorted({owner.id: owner for owner in (account, *owners.values()) if owner}.values(),
-                        key=lambda each: each.id != account.id):  # fmt: skip
+    for owner in sorted(
+        {owner.id: owner for owner in (account, *owners.values()) if owner}.values(),
+        key=lambda each: each.id != account.id,
+    ):
         rows = parsed.apart.filter(parsed.apart.spread(ids == owner.id))
         if len(rows):
             rejects = parsed.rejects if not found else parsed.rejects.clear()

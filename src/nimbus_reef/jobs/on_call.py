@@ -1,8 +1,8 @@
 """
 A worker on call: what takes a web process long to work out, days that nobody asked for before, it works out for it.
 
-The web processes of a machine ask over a socket beside the shelf and take the result from there. So they stay as small and as quick for
-others as they are; where no worker answers, they do it themselves.
+The web processes of a machine ask over a socket beside the shelf and take the result from there. So they stay as small
+and as quick for others as they are; where no worker answers, they do it themselves.
 """
 
 from __future__ import annotations
@@ -70,7 +70,8 @@ class OnCall:
 
     def __init__(self, facts: Facts, folder: Path) -> None:
         self._facts, self._folder = facts, folder
-        # What a page shows at once does not wait for verdicts; more at once than one of each would take memory, and no less time.
+        # What a page shows at once does not wait for verdicts; more at once than one of each would take memory, and no
+        # less time.
         self._lanes = {shown_first: Lock() for shown_first in (True, False)}
 
     @property

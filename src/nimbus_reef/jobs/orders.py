@@ -33,9 +33,7 @@ def load_order(job: Job) -> LoadOrder:
 
 def loads_done(job: Job) -> list[Loaded]:
     """What a finished load did, by account and kind."""
-    kept = [
-        {_CALLED_BEFORE.get(name, name): part for name, part in each.items()} for each in job.result["loads"]
-    ]
+    kept = [{_CALLED_BEFORE.get(name, name): part for name, part in each.items()} for each in job.result["loads"]]
     return [json_columns.read(each, Loaded) for each in kept]
 
 

@@ -41,8 +41,8 @@ _PAUSES: Final = (0.5, 1, 2, 4, 8, *([15] * 40))
 @dataclass(frozen=True, slots=True)
 class Queue:
     """
-    Enqueues jobs, and in a worker does them. lanes: loads, undos and the demo in one, exports in another, so that neither waits for the
-    other. running: jobs that this process does now.
+    Enqueues jobs, and in a worker does them. lanes: loads, undos and the demo in one, exports in another, so that
+    neither waits for the other. running: jobs that this process does now.
     """
 
     lanes: Mapping[str, Huey]
@@ -50,7 +50,10 @@ class Queue:
     running: set[int]
 
     def start(self, job_id: int, kind: str = "load") -> None:
-        """Asks a worker to do the noted job. Where the queue is away it is taken up as soon as that is back: see `sweep_jobs`."""
+        """
+        Asks a worker to do the noted job. Where the queue is away it is taken up as soon as that is back: see
+        `sweep_jobs`.
+        """
         try:
             self.tasks[_lane(kind)](job_id)
         except RedisError:
@@ -141,7 +144,10 @@ def sweep_inbox(config: Config, store: Store, start: Callable[[int, str], None])
 
 
 def run(config: Config, store: Store, job_id: int, start: Callable[[int, str], None]) -> None:
-    """Does one noted job; whatever comes of it is written to the job. start: asks for it once more where the database went away."""
+    """
+    Does one noted job; whatever comes of it is written to the job. start: asks for it once more where the database went
+    away.
+    """
     tries = count()
     job = _patiently(lambda: loads.claim_job(store, job_id, worker_name(), once_more=next(tries) > 0), job_id)
     if job is None:
@@ -152,25 +158,21 @@ def run(config: Config, store: Store, job_id: int, start: Callable[[int, str], N
         end = {"state": "done", "message": "done", "result": done, "upload_state": "loaded"}
     except NeedsYes as asked:
         end = {
-            "state": "asks", "message": asked.message, "remedy": asked.remedy,
-            "result": {"questions": list(asked.questions)}, "upload_state": "waiting",
-        }  # fmt: skip
+            "state": "asks",
+            "message": asked.message,
+            "remedy": asked.remedy,
+            "result": {"questions": list(asked.questions)},
+            "upload_state": "waiting",
+        }
     except StoreAway:
         if _patiently(lambda: loads.queue_again(store, job_id), job_id):
             start(job_id, job.kind)
             return
         end = _failed(
-            StoreAway(
-                "The database went away while this was done, twice; nothing was changed.",
-                remedy="Try it again.",
-            )
+            StoreAway("The database went away while this was done, twice; nothing was changed.", remedy="Try it again.")
         )
     except loads.Cancelled:
-        end = {
-            "state": "cancelled",
-            "message": "It was cancelled; nothing was made of it.",
-            "upload_state": "waiting",
-        }
+        end = {"state": "cancelled", "message": "It was cancelled; nothing was made of it.", "upload_state": "waiting"}
     except ReefError as problem:
         end = _failed(problem)
     except OSError as problem:
@@ -188,10 +190,11 @@ def _failed(problem: ReefError) -> dict[str, Any]:
 def _fault(job_id: int) -> dict[str, Any]:
     log.exception("job failed", job=job_id)
     return {
-        "state": "failed", "upload_state": "waiting",
+        "state": "failed",
+        "upload_state": "waiting",
         "message": f"This stopped on a fault of the application; nothing was changed (job {job_id}).",
         "remedy": "The log has the details under that number.",
-    }  # fmt: skip
+    }
 
 
 def _patiently(work: Callable[[], T], job_id: int) -> T:
@@ -306,8 +309,8 @@ def take_up_orphans(store: Store, queue: Queue) -> int:
 
 def sweep_jobs(store: Store, queue: Queue) -> None:
     """
-    Every minute: jobs of dead workers are taken up; so are those that wait though nothing stands in the queue, since whoever noted
-    them died before saying so. What is over of sessions and workers is forgotten.
+    Every minute: jobs of dead workers are taken up; so are those that wait though nothing stands in the queue, since
+    whoever noted them died before saying so. What is over of sessions and workers is forgotten.
     """
     try:
         take_up_orphans(store, queue)

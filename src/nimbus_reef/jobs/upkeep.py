@@ -49,7 +49,10 @@ def backup_is_due(config: Config) -> bool:
 
 
 def tidy(config: Config) -> int:
-    """Removes files that are over: scratch of processes that died, exports of yesterday, reports kept long enough; how many."""
+    """
+    Removes files that are over: scratch of processes that died, exports of yesterday, reports kept long enough; how
+    many.
+    """
     gone = 0
     for path, kept in _over(config):
         if time.time() - path.lstat().st_mtime < kept:

@@ -43,9 +43,9 @@ def sweep(store: Store, folders: Folders, start: Callable[[int, str], None]) -> 
     """
     Takes in every quiet file of every account's folder; how many. start: asks a worker.
 
-    Several machines may sweep one folder: whoever renames a file first has it. A file that cannot be taken in now (a full disk, the
-    database away) gets its name back and is tried again; so is one whose taker died. A link is refused: it could lead to any
-    file that the application can read.
+    Several machines may sweep one folder: whoever renames a file first has it. A file that cannot be taken in now (a
+    full disk, the database away) gets its name back and is tried again; so is one whose taker died. A link is refused:
+    it could lead to any file that the application can read.
     """
     taken = 0
     for account in accounts.all_accounts(store):
@@ -55,11 +55,7 @@ def sweep(store: Store, folders: Folders, start: Callable[[int, str], None]) -> 
         for file in sorted(folder.iterdir()):
             mine = folder / f"{_TAKING}{uuid.uuid4().hex[:12]}-{file.name}"
             try:
-                if (
-                    file.name.startswith(".")
-                    or not (file.is_symlink() or file.is_file())
-                    or _still_written(file)
-                ):
+                if file.name.startswith(".") or not (file.is_symlink() or file.is_file()) or _still_written(file):
                     continue
                 file.rename(mine)
                 # From now on it counts as touched, however old it is: see `_give_back_forgotten`.
@@ -98,9 +94,7 @@ def _take(
     store: Store, account: Account, file: Path, name: str, uploads: Path, start: Callable[[int, str], None]
 ) -> None:
     if file.is_symlink():
-        link = loads.add_upload(
-            store, account_id=account.id, person_id=None, file_name=name, sha256="0" * 64, size=0
-        )
+        link = loads.add_upload(store, account_id=account.id, person_id=None, file_name=name, sha256="0" * 64, size=0)
         _refuse(store, account, link, "This is a link, not a file. Put the file itself into the folder.")
         return
     kept = intake.keep_file(uploads, file)
@@ -116,15 +110,17 @@ def _take(
         # Nobody has said yet how such a file is read, or it is held already: it waits to be looked at.
         return
     job_id = loads.start_job(
-        store, kind="load", account_id=account.id, person_id=None, upload_id=upload_id,
+        store,
+        kind="load",
+        account_id=account.id,
+        person_id=None,
+        upload_id=upload_id,
         request=LoadOrder(tuple(looked.known), usual=looked.scope),
-    )  # fmt: skip
+    )
     start(job_id, "load")
 
 
 def _refuse(store: Store, account: Account, upload_id: int, message: str) -> None:
     """A file that cannot be read is told in the queue, like one that was dropped there."""
-    job_id = loads.start_job(
-        store, kind="load", account_id=account.id, person_id=None, upload_id=upload_id, request={}
-    )
+    job_id = loads.start_job(store, kind="load", account_id=account.id, person_id=None, upload_id=upload_id, request={})
     loads.finish_job(store, job_id, state="failed", message=message, upload_state="discarded")

@@ -47,8 +47,9 @@ def simulate(spec: BrandSpec, seed: int, days: int, last_day: date) -> Simulated
     # Few days have no whole week in them, and no bid was moved: a marketplace hands out no empty file.
     frames = {kind: frame for kind, frame in frames.items() if len(frame)}
     truth = reports.truth(built, happened) | {
-        "stories": _told(told), "muddle": reports.told_of_muddle(grown, last_day, days)
-    }  # fmt: skip
+        "stories": _told(told),
+        "muddle": reports.told_of_muddle(grown, last_day, days),
+    }
     return Simulated(built, happened, told, grown, frames, truth)
 
 

@@ -22,9 +22,13 @@ _OFF_SITE_EASE: Final = {"pellwick-gb": 1.15}
 """What a click from outside converts like, beside one on the marketplace; elsewhere it rarely buys."""
 _OFF_SITE_RARELY: Final = 0.1
 _USUAL: Final = {
-    "auto": (0.26, 0.30, 0.24, 0.20), "broad": (0.30, 0.34, 0.20, 0.16), "phrase": (0.40, 0.34, 0.18, 0.08),
-    "exact": (0.52, 0.36, 0.12, 0.0), "item": (0.05, 0.10, 0.80, 0.05), "display": (0.0, 0.0, 0.55, 0.45),
-}  # fmt: skip
+    "auto": (0.26, 0.30, 0.24, 0.20),
+    "broad": (0.30, 0.34, 0.20, 0.16),
+    "phrase": (0.40, 0.34, 0.18, 0.08),
+    "exact": (0.52, 0.36, 0.12, 0.0),
+    "item": (0.05, 0.10, 0.80, 0.05),
+    "display": (0.0, 0.0, 0.55, 0.45),
+}
 """Shares of impressions by match type, or of display ads."""
 _OFTEN_LIMITED: Final = 0.35
 _CLOCK: Final = np.array(
@@ -41,7 +45,10 @@ _EVENT_LIFT: Final = 1.6
 
 @dataclass(frozen=True, slots=True)
 class Raise:
-    """A raise in force: what (budget or bid), per cent, ISO weekdays (none: every day), hours from and to (excluded)."""
+    """
+    A raise in force: what (budget or bid), per cent, ISO weekdays (none: every day), hours from and
+    to (excluded).
+    """
 
     name: str
     campaign_no: int
@@ -65,8 +72,8 @@ class Event:
 class Delivery:
     """
     places: campaign × place, shares of impressions without adjustments. ease: campaign × place, factor on conversion.
-    adjustments: campaign × adjusted place, as fractions. budgets: units a day. tight, idle: campaigns whose budget is too
-    small, and never spent. limited: campaigns kept from off-site.
+    adjustments: campaign × adjusted place, as fractions. budgets: units a day. tight, idle: campaigns whose budget is
+    too small, and never spent. limited: campaigns kept from off-site.
     """
 
     places: np.ndarray
@@ -109,9 +116,7 @@ class Delivery:
         raised = sum(
             boost.percent / 100
             for boost in self.boosts
-            if boost.what == "budget"
-            and boost.campaign_no == campaign
-            and weekday in (boost.weekdays or range(1, 8))
+            if boost.what == "budget" and boost.campaign_no == campaign and weekday in (boost.weekdays or range(1, 8))
         )
         return float(self.budgets[campaign] * (1 + raised))
 
@@ -155,9 +160,7 @@ def settle(world: World, seed: int) -> World:
     )
     events = (Event("Tide days", 12, 14), Event("Lantern week", world.days + 11, world.days + 14))
     delivery = Delivery(places, ease, adjustments, budgets, limited, tight, idle, boosts, events)
-    return replace(
-        world, delivery=delivery, campaigns=world.campaigns.with_columns(daily_budget=pl.Series(budgets))
-    )
+    return replace(world, delivery=delivery, campaigns=world.campaigns.with_columns(daily_budget=pl.Series(budgets)))
 
 
 def _shown_as(world: World, campaign: dict[str, object]) -> str:
@@ -181,9 +184,7 @@ def expected_spend(world: World) -> np.ndarray:
     return spent
 
 
-def _picked(
-    world: World, spent: np.ndarray, rng: np.random.Generator
-) -> tuple[tuple[int, ...], tuple[int, ...]]:
+def _picked(world: World, spent: np.ndarray, rng: np.random.Generator) -> tuple[tuple[int, ...], tuple[int, ...]]:
     """Campaigns that earn and are to run dry, the largest of exact and phrase; and others that idle."""
     usual = spent.mean(axis=1)
     cost = reaching(world)
@@ -204,12 +205,19 @@ def boosts_frame(world: World, last_day: date) -> pl.DataFrame:
     first = last_day - timedelta(days=world.days - 1)
     rows = [
         {
-            "name": boost.name, "campaign": world.campaigns["campaign"][boost.campaign_no], "what": boost.what,
-            "from": first, "to": last_day + timedelta(days=90), "weekdays": " ".join(map(str, boost.weekdays)),
-            "from_hour": boost.from_hour, "to_hour": boost.to_hour, "percent": boost.percent, "condition": "",
+            "name": boost.name,
+            "campaign": world.campaigns["campaign"][boost.campaign_no],
+            "what": boost.what,
+            "from": first,
+            "to": last_day + timedelta(days=90),
+            "weekdays": " ".join(map(str, boost.weekdays)),
+            "from_hour": boost.from_hour,
+            "to_hour": boost.to_hour,
+            "percent": boost.percent,
+            "condition": "",
         }
         for boost in delivery.boosts
-    ]  # fmt: skip
+    ]
     return pl.DataFrame(rows)
 
 
@@ -219,8 +227,12 @@ def events_frame(world: World, last_day: date) -> pl.DataFrame:
     assert delivery is not None
     first = last_day - timedelta(days=world.days - 1)
     rows = [
-        {"name": each.name, "from": first + timedelta(days=each.first), "to": first + timedelta(days=each.last),
-         "country": world.spec.country}
+        {
+            "name": each.name,
+            "from": first + timedelta(days=each.first),
+            "to": first + timedelta(days=each.last),
+            "country": world.spec.country,
+        }
         for each in delivery.events
-    ]  # fmt: skip
+    ]
     return pl.DataFrame(rows)

@@ -35,9 +35,7 @@ def funnel(world: World, trade: Trade, seed: int, last_day: date) -> pl.DataFram
         # At one stage of each query the market does better than we do; which one differs.
         stage=pl.Series(rng.choice(_LEAKS, len(queries), p=(0.5, 0.3, 0.2))),
         lead=pl.Series(rng.uniform(1.25, 2.0, len(queries))),
-    ).select(
-        pl.col("query_no").cast(pl.Int64), pl.col("text").alias("query"), "share", "stage", "lead", "volume"
-    )
+    ).select(pl.col("query_no").cast(pl.Int64), pl.col("text").alias("query"), "share", "stage", "lead", "volume")
     frame = own.join(marked, on="query_no").sort("week", "volume", descending=[False, True])
     market = {"impressions": frame["own_impressions"].to_numpy() / frame["share"].to_numpy()}
     before = "impressions"
@@ -54,9 +52,12 @@ def funnel(world: World, trade: Trade, seed: int, last_day: date) -> pl.DataFram
         **{name: pl.Series(values) for name, values in counted.items()},
         search_volume=(pl.col("volume") * 7).round().cast(pl.Int64),
     ).select(
-        "week", "query", "search_volume", *counted,
+        "week",
+        "query",
+        "search_volume",
+        *counted,
         *(f"own_{name}" for name in ("impressions", "clicks", "cart_adds", "purchases")),
-    )  # fmt: skip
+    )
 
 
 def _own(world: World, trade: Trade, last_day: date, rng: np.random.Generator) -> pl.DataFrame:
@@ -67,9 +68,7 @@ def _own(world: World, trade: Trade, last_day: date, rng: np.random.Generator) -
     query_of = world.pairs.select(pl.col("pair_no", "query_no").cast(pl.Int64))
     week = ((pl.col("day") - (monday - first).days) // 7).alias("number")
     key = ["query_no", "number"]
-    shown = (
-        trade.shown.join(query_of, on="pair_no").group_by("query_no", week).agg(pl.col("impressions").sum())
-    )
+    shown = trade.shown.join(query_of, on="pair_no").group_by("query_no", week).agg(pl.col("impressions").sum())
     clicked = (
         trade.clicked.with_columns(pl.col("pair_no").cast(pl.Int64), pl.col("day").cast(pl.Int64))
         .join(query_of, on="pair_no")

@@ -33,8 +33,8 @@ class Lost:
 @dataclass(frozen=True, slots=True)
 class Muddle:
     """
-    What is out of order. everything: a campaign whose one ad group holds all products, of which `drains` (SKUs) waste its
-    money. replaced: SKUs with the newer SKU of their item. gap: SKUs that sell and have no ads. lost: may not be
+    What is out of order. everything: a campaign whose one ad group holds all products, of which `drains` (SKUs) waste
+    its money. replaced: SKUs with the newer SKU of their item. gap: SKUs that sell and have no ads. lost: may not be
     advertised; shadowing: the sibling that takes all impressions. doubled: a campaign that buys keywords of another
     again; crowded: one of several match types and unlike products; unnamed: campaigns that break the naming.
     """
@@ -70,12 +70,7 @@ class _Growing:
         self.groups.append({"ad_group_no": number, "campaign_no": campaign_no, "ad_group": name})
         whole = sum(shares.values())
         self.ads += [
-            {
-                "ad_group_no": number,
-                "product_no": product,
-                "share": share / whole,
-                "fit": fits.get(product, 1.0),
-            }
+            {"ad_group_no": number, "product_no": product, "share": share / whole, "fit": fits.get(product, 1.0)}
             for product, share in shares.items()
         ]
         return number
@@ -83,9 +78,15 @@ class _Growing:
     def target(self, group_no: int, campaign_no: int, **values: Any) -> None:
         number = len(self.world.targets) + len(self.targets)
         self.targets.append(
-            {"target_no": number, "ad_group_no": group_no, "campaign_no": campaign_no,
-             "bad_apple": False, "overbid": False, **values}
-        )  # fmt: skip
+            {
+                "target_no": number,
+                "ad_group_no": group_no,
+                "campaign_no": campaign_no,
+                "bad_apple": False,
+                "overbid": False,
+                **values,
+            }
+        )
 
 
 def add(world: World, told: Stories, seed: int) -> tuple[World, Muddle]:
@@ -101,9 +102,16 @@ def add(world: World, told: Stories, seed: int) -> tuple[World, Muddle]:
     _leftover(grown, spare, rng)
     world = _with(world, grown, rng)
     return world, Muddle(
-        everything="catch everything", drains=drains, replaced=replaced, gap=gap, lost=lost, shadowing=shadowing,
-        doubled=doubled, crowded=crowded, unnamed=("catch everything", crowded, "old test 2"),
-    )  # fmt: skip
+        everything="catch everything",
+        drains=drains,
+        replaced=replaced,
+        gap=gap,
+        lost=lost,
+        shadowing=shadowing,
+        doubled=doubled,
+        crowded=crowded,
+        unnamed=("catch everything", crowded, "old test 2"),
+    )
 
 
 def _spare_families(world: World, told: Stories) -> list[str]:
@@ -111,9 +119,7 @@ def _spare_families(world: World, told: Stories) -> list[str]:
     played = {*told.collapsed, *told.bought, *told.gained, *told.leaked}
     sizes = (
         world.products.group_by("family", maintain_order=True)
-        .agg(
-            pl.len().alias("size"), (pl.col("sku").is_in(list(played)) | pl.col("drags")).any().alias("plays")
-        )
+        .agg(pl.len().alias("size"), (pl.col("sku").is_in(list(played)) | pl.col("drags")).any().alias("plays"))
         .filter(~pl.col("plays"))
         .sort("size", descending=True, maintain_order=True)
     )
@@ -126,10 +132,7 @@ def _shelved(world: World, spare: list[str]) -> tuple[World, tuple[Lost, ...], s
     marked, never = _of(world, twins[0])[0], _of(world, twins[1])[0]
     shadowing = _of(world, twins[1])[1]
     since = max(1, world.days - 15)
-    lost = (
-        Lost(world.products["sku"][marked], WRONG_MARK, since),
-        Lost(world.products["sku"][never], NO_STOCK, 0),
-    )
+    lost = (Lost(world.products["sku"][marked], WRONG_MARK, since), Lost(world.products["sku"][never], NO_STOCK, 0))
     on = {marked: since, never: 0}
     reasons = {marked: WRONG_MARK, never: NO_STOCK}
     products = world.products.with_columns(
@@ -164,12 +167,17 @@ def _more_products(
         number = len(rows) + len(fresh)
         fresh.append(
             {
-                **like, "sku": f"{like['sku'].rsplit('-', 1)[0]}-GIFT{number}", "item_id": f"TM{number + 40117:07d}",
-                "variant": "gift box", "title": like["title"].replace(like["variant"], "gift box"),
-                "price": round(like["price"] * 1.3, 2), "cvr": float(like["cvr"] * rng.uniform(0.9, 1.2)),
-                "lost_on": None, "reason": "",
+                **like,
+                "sku": f"{like['sku'].rsplit('-', 1)[0]}-GIFT{number}",
+                "item_id": f"TM{number + 40117:07d}",
+                "variant": "gift box",
+                "title": like["title"].replace(like["variant"], "gift box"),
+                "price": round(like["price"] * 1.3, 2),
+                "cvr": float(like["cvr"] * rng.uniform(0.9, 1.2)),
+                "lost_on": None,
+                "reason": "",
             }
-        )  # fmt: skip
+        )
     for offset, row in enumerate(fresh):
         row |= {"product_no": len(rows) + offset, "drags": False}
     products = pl.DataFrame(rows + fresh, schema=world.products.schema).with_columns(
@@ -177,11 +185,7 @@ def _more_products(
     )
     mood = np.vstack([world.mood, np.ones((len(fresh), world.days))])
     gap = tuple(str(row["sku"]) for row in fresh[1:])
-    return (
-        replace(world, products=products, mood=mood),
-        ((str(old["sku"]), str(fresh[0]["sku"])),),
-        gap,
-    )
+    return (replace(world, products=products, mood=mood), ((str(old["sku"]), str(fresh[0]["sku"])),), gap)
 
 
 def _advertised(world: World) -> list[int]:
@@ -203,9 +207,15 @@ def _everything(grown: _Growing, spare: list[str], rng: np.random.Generator) -> 
     for place, text in enumerate(AUTO_TARGETS):
         category = world.spec.categories[place % len(world.spec.categories)].name
         grown.target(
-            group, number, target=text, match_type="auto", category=category, bid=round(worth * 0.8, 2),
-            appeal=0.95, busy=_BUSY,
-        )  # fmt: skip
+            group,
+            number,
+            target=text,
+            match_type="auto",
+            category=category,
+            bid=round(worth * 0.8, 2),
+            appeal=0.95,
+            busy=_BUSY,
+        )
     return tuple(str(products["sku"][n]) for n in drains)
 
 
@@ -226,9 +236,15 @@ def _doubled(grown: _Growing, spare: list[str]) -> str:
     group = grown.group(number, f"{spare[0]}s again", _shares_like(world, old), {})
     for row in world.targets.filter(pl.col("ad_group_no") == old).head(_DOUBLED).to_dicts():
         grown.target(
-            group, number, target=row["target"], match_type="exact", category=row["category"],
-            bid=round(row["bid"] * 1.1, 2), appeal=row["appeal"] * 0.9, busy=0.5,
-        )  # fmt: skip
+            group,
+            number,
+            target=row["target"],
+            match_type="exact",
+            category=row["category"],
+            bid=round(row["bid"] * 1.1, 2),
+            appeal=row["appeal"] * 0.9,
+            busy=0.5,
+        )
     return str(name)
 
 
@@ -238,22 +254,23 @@ def _crowded(grown: _Growing, spare: list[str], rng: np.random.Generator) -> str
     first = world.campaigns.filter(pl.col("family") == spare[0]).to_dicts()[0]
     name = f"{first['campaign'].split(' · ')[0]} mix 2024"
     number = grown.campaign(name, first, targeting="manual", format="product")
-    members = {
-        n: 1.0 for family in (spare[0], spare[-1]) for n in _of(world, family) if n in _advertised(world)
-    }
+    members = {n: 1.0 for family in (spare[0], spare[-1]) for n in _of(world, family) if n in _advertised(world)}
     group = grown.group(number, "mix", members, {})
     category = first["portfolio"]
-    texts = (
-        world.queries.filter(pl.col("category") == category).sort("volume", descending=True)["text"].to_list()
-    )
+    texts = world.queries.filter(pl.col("category") == category).sort("volume", descending=True)["text"].to_list()
     mean = float(np.mean([world.products["cvr"][n] * world.products["price"][n] for n in members]))
     for match, count in _CROWD:
         for text in rng.choice(texts[:160], count, replace=False):
             grown.target(
-                group, number, target=str(text), match_type=match, category=category,
-                bid=max(0.12, round(mean * world.spec.target_acos * 0.6, 2)), appeal=float(rng.lognormal(-0.1, 0.2)),
+                group,
+                number,
+                target=str(text),
+                match_type=match,
+                category=category,
+                bid=max(0.12, round(mean * world.spec.target_acos * 0.6, 2)),
+                appeal=float(rng.lognormal(-0.1, 0.2)),
                 busy=_QUIET,
-            )  # fmt: skip
+            )
     return name
 
 
@@ -267,9 +284,15 @@ def _leftover(grown: _Growing, spare: list[str], rng: np.random.Generator) -> No
     texts = world.queries.filter(pl.col("category") == first["portfolio"])["text"].to_list()
     for text in rng.choice(texts[:60], 3, replace=False):
         grown.target(
-            group, number, target=str(text), match_type="phrase", category=first["portfolio"], bid=0.3,
-            appeal=0.9, busy=0.4,
-        )  # fmt: skip
+            group,
+            number,
+            target=str(text),
+            match_type="phrase",
+            category=first["portfolio"],
+            bid=0.3,
+            appeal=0.9,
+            busy=0.4,
+        )
 
 
 def _with(world: World, grown: _Growing, rng: np.random.Generator) -> World:
@@ -278,9 +301,7 @@ def _with(world: World, grown: _Growing, rng: np.random.Generator) -> World:
     pairs = pairs.with_columns(pull=pl.col("pull") * pl.col("busy")).drop("busy")
 
     def more(frame: pl.DataFrame, rows: pl.DataFrame) -> pl.DataFrame:
-        return pl.concat(
-            [frame, rows.select(pl.col(name).cast(dtype) for name, dtype in frame.schema.items())]
-        )
+        return pl.concat([frame, rows.select(pl.col(name).cast(dtype) for name, dtype in frame.schema.items())])
 
     bids = np.repeat(targets["bid"].to_numpy()[:, None], world.days, axis=1)
     return replace(

@@ -41,10 +41,16 @@ def population(spec: BrandSpec, category: Category, seed: int, months: int) -> d
     purchase = np.clip(spread(0.22, 0.04) / _CARTS_PER_ORDER, 0.05, 0.95)
     mix = rng.dirichlet((14.0, 3.4, 2.0), (months, brands))
     return {
-        "ctr": ctr, "cvr": cvr, "cpc": cpc, "aov": aov, "acos": cpc / (cvr * aov),
-        "cart_rate": np.minimum(0.9, cvr / purchase), "purchase_rate": purchase,
-        "spend_share": mix, "campaign_share": rng.dirichlet((11.0, 4.0, 2.6), (months, brands)),
-    }  # fmt: skip
+        "ctr": ctr,
+        "cvr": cvr,
+        "cpc": cpc,
+        "aov": aov,
+        "acos": cpc / (cvr * aov),
+        "cart_rate": np.minimum(0.9, cvr / purchase),
+        "purchase_rate": purchase,
+        "spend_share": mix,
+        "campaign_share": rng.dirichlet((11.0, 4.0, 2.6), (months, brands)),
+    }
 
 
 def benchmarks(spec: BrandSpec, seed: int, first_day: date, last_day: date) -> pl.DataFrame:
@@ -60,11 +66,15 @@ def benchmarks(spec: BrandSpec, seed: int, first_day: date, last_day: date) -> p
                     told = np.quantile(values, np.array(POINTS) / 100)
                     rows.append(
                         {
-                            "month": month.strftime("%Y-%m"), "category": category.name, "country": spec.country,
-                            "format": ad_format, "metric": metric, "brands": len(values),
+                            "month": month.strftime("%Y-%m"),
+                            "category": category.name,
+                            "country": spec.country,
+                            "format": ad_format,
+                            "metric": metric,
+                            "brands": len(values),
                             **{f"p{point:02}": round(float(q), 6) for point, q in zip(POINTS, told, strict=True)},
                         }
-                    )  # fmt: skip
+                    )
     return pl.DataFrame(rows)
 
 
@@ -92,9 +102,14 @@ def format_mix(spec: BrandSpec, seed: int, first_day: date, last_day: date) -> p
                     for name in ("campaign_share", "spend_share")
                 }
                 rows.append(
-                    {"month": month.strftime("%Y-%m"), "category": category.name, "country": spec.country,
-                     "format": ad_format, **shares}
-                )  # fmt: skip
+                    {
+                        "month": month.strftime("%Y-%m"),
+                        "category": category.name,
+                        "country": spec.country,
+                        "format": ad_format,
+                        **shares,
+                    }
+                )
     return pl.DataFrame(rows)
 
 

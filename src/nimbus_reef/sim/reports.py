@@ -35,18 +35,29 @@ def changes(world: World, last_day: date) -> pl.DataFrame:
     targets, days = np.nonzero(np.diff(world.bids, axis=1))
     moves = pl.DataFrame(
         {
-            "target_no": targets, "day": days + 1, "minute": targets % 120,
-            "old": world.bids[targets, days], "new": world.bids[targets, days + 1],
+            "target_no": targets,
+            "day": days + 1,
+            "minute": targets % 120,
+            "old": world.bids[targets, days],
+            "new": world.bids[targets, days + 1],
         }
-    )  # fmt: skip
+    )
     frame = moves.join(_names(world).with_columns(pl.col("target_no").cast(pl.Int64)), on="target_no")
     hour = pl.duration(hours=8, minutes=pl.col("minute"))
-    return _with_dates(frame, world, last_day).select(
-        (pl.col("date").cast(pl.Datetime) + hour).dt.strftime("%Y-%m-%dT%H:%M:%SZ").alias("at"),
-        "campaign", "ad_group", "target", "match_type", pl.lit("bid").alias("field"),
-        *(pl.col(name).map_elements("{:.2f}".format, return_dtype=pl.String) for name in ("old", "new")),
-        pl.lit("bid round").alias("by"),
-    ).sort("at", "campaign", "target")  # fmt: skip
+    return (
+        _with_dates(frame, world, last_day)
+        .select(
+            (pl.col("date").cast(pl.Datetime) + hour).dt.strftime("%Y-%m-%dT%H:%M:%SZ").alias("at"),
+            "campaign",
+            "ad_group",
+            "target",
+            "match_type",
+            pl.lit("bid").alias("field"),
+            *(pl.col(name).map_elements("{:.2f}".format, return_dtype=pl.String) for name in ("old", "new")),
+            pl.lit("bid round").alias("by"),
+        )
+        .sort("at", "campaign", "target")
+    )
 
 
 def listings(world: World, told: Stories, seed: int, last_day: date) -> pl.DataFrame:
@@ -64,11 +75,20 @@ def listings(world: World, told: Stories, seed: int, last_day: date) -> pl.DataF
             reviews += int(rng.random() < 0.15)
             rows.append(
                 {
-                    "day": day, "sku": product["sku"], "title": product["title"], "bullets": bullets,
-                    "images": images, "rich_content": rich, "brand_section": rich, "rating": round(rating, 1),
-                    "reviews": reviews, "price": product["price"], "in_stock": "yes", "main_offer": "own",
+                    "day": day,
+                    "sku": product["sku"],
+                    "title": product["title"],
+                    "bullets": bullets,
+                    "images": images,
+                    "rich_content": rich,
+                    "brand_section": rich,
+                    "rating": round(rating, 1),
+                    "reviews": reviews,
+                    "price": product["price"],
+                    "in_stock": "yes",
+                    "main_offer": "own",
                 }
-            )  # fmt: skip
+            )
     frame = _with_dates(pl.DataFrame(rows), world, last_day)
     return frame.select("date", pl.exclude("date", "day")).sort("date", "sku")
 
@@ -114,9 +134,7 @@ def _shown_by_campaign(world: World, trade: Trade) -> pl.DataFrame:
     """campaign_no, day, impressions, idle: those that were not clicked; in order."""
     campaign = world.targets["campaign_no"].to_numpy()[world.pairs["target_no"].to_numpy()]
     shown = (
-        trade.shown.with_columns(
-            campaign_no=pl.Series(campaign[trade.shown["pair_no"].to_numpy()], dtype=pl.Int64)
-        )
+        trade.shown.with_columns(campaign_no=pl.Series(campaign[trade.shown["pair_no"].to_numpy()], dtype=pl.Int64))
         .group_by("campaign_no", "day")
         .agg(pl.col("impressions").sum())
     )
@@ -130,15 +148,11 @@ def _shown_by_campaign(world: World, trade: Trade) -> pl.DataFrame:
 
 def _campaign_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
     shown = _shown_by_campaign(world, trade).select("campaign_no", "day", "impressions")
-    frame = _measured(shown, trade.clicked, ["campaign_no", "day"]).join(
-        _campaign_names(world), on="campaign_no"
-    )
+    frame = _measured(shown, trade.clicked, ["campaign_no", "day"]).join(_campaign_names(world), on="campaign_no")
     return _with_dates(frame, world, last_day).select("date", "campaign", *MEASURES).sort("date", "campaign")
 
 
-def _spread(
-    world: World, trade: Trade, weights: np.ndarray, key: str, rng: np.random.Generator
-) -> pl.DataFrame:
+def _spread(world: World, trade: Trade, weights: np.ndarray, key: str, rng: np.random.Generator) -> pl.DataFrame:
     """Impressions of each campaign and day over places or hours: what was clicked there, the rest by weight."""
     shown = _shown_by_campaign(world, trade)
     whole = np.maximum(1e-12, weights.sum(axis=1, keepdims=True))
@@ -164,17 +178,17 @@ def _placement_daily(world: World, trade: Trade, rng: np.random.Generator, last_
     shown = _shown_by_campaign(world, trade)
     weights = world.delivery.shares()[shown["campaign_no"].to_numpy()]
     spread = _spread(world, trade, weights, "place", rng).filter(pl.col("impressions") > 0)
-    names = pl.DataFrame(
-        {"place": range(len(PLACES)), "placement": PLACES}, schema_overrides={"place": pl.Int64}
-    )
+    names = pl.DataFrame({"place": range(len(PLACES)), "placement": PLACES}, schema_overrides={"place": pl.Int64})
     frame = (
         _measured(spread, trade.clicked, ["campaign_no", "day", "place"])
         .join(_campaign_names(world), on="campaign_no")
         .join(names, on="place")
     )
-    return _with_dates(frame, world, last_day).select("date", "campaign", "placement", *MEASURES).sort(
-        "date", "campaign", "placement"
-    )  # fmt: skip
+    return (
+        _with_dates(frame, world, last_day)
+        .select("date", "campaign", "placement", *MEASURES)
+        .sort("date", "campaign", "placement")
+    )
 
 
 def _until_dry(world: World, trade: Trade) -> np.ndarray:
@@ -185,7 +199,10 @@ def _until_dry(world: World, trade: Trade) -> np.ndarray:
 
 
 def _hourly(world: World, trade: Trade, rng: np.random.Generator, last_day: date) -> pl.DataFrame:
-    """Every hour in which an ad was shown, and those after the budget was gone. In-budget minutes not on every marketplace."""
+    """
+    Every hour in which an ad was shown, and those after the budget was gone. In-budget minutes not on every
+    marketplace.
+    """
     assert world.delivery is not None
     shown = _shown_by_campaign(world, trade)
     campaign, day = shown["campaign_no"].to_numpy(), shown["day"].to_numpy()
@@ -214,9 +231,7 @@ def _sales_hourly(world: World, trade: Trade, rng: np.random.Generator, last_day
     calm = trade.visits.filter(pl.col("orders") > 0)
     day = np.repeat(calm["day"].to_numpy(), calm["orders"].to_numpy())
     worth = np.repeat(calm["sales"].to_numpy() / calm["orders"].to_numpy(), calm["orders"].to_numpy())
-    organic = pl.DataFrame(
-        {"day": day, "hour": rng.choice(24, len(day), p=ORGANIC_CLOCK), "orders": 1, "sales": worth}
-    )
+    organic = pl.DataFrame({"day": day, "hour": rng.choice(24, len(day), p=ORGANIC_CLOCK), "orders": 1, "sales": worth})
     with_ads = trade.clicked.filter(pl.col("ordered") > 0).select(
         "day", "hour", pl.col("ordered").alias("orders"), "sales"
     )
@@ -225,15 +240,13 @@ def _sales_hourly(world: World, trade: Trade, rng: np.random.Generator, last_day
         .group_by("day", "hour")
         .agg(total_orders=pl.col("orders").sum(), total_sales=pl.col("sales").sum().round(2))
     )
-    return _with_dates(frame, world, last_day).select("date", "hour", "total_orders", "total_sales").sort(
-        "date", "hour"
-    )  # fmt: skip
+    return (
+        _with_dates(frame, world, last_day).select("date", "hour", "total_orders", "total_sales").sort("date", "hour")
+    )
 
 
 def _group_names(world: World) -> pl.DataFrame:
-    return world.ad_groups.join(world.campaigns, on="campaign_no").select(
-        "ad_group_no", "campaign", "ad_group"
-    )
+    return world.ad_groups.join(world.campaigns, on="campaign_no").select("ad_group_no", "campaign", "ad_group")
 
 
 def _weekly(world: World) -> pl.DataFrame:
@@ -245,22 +258,19 @@ def _ad_groups(world: World, last_day: date) -> pl.DataFrame:
     frame = _group_names(world).join(_weekly(world), how="cross")
     return _with_dates(frame, world, last_day).select(
         "date", "campaign", "ad_group", pl.lit("enabled").alias("state"), pl.lit(_DEFAULT_BID).alias("default_bid")
-    )  # fmt: skip
+    )
 
 
 def _product_ads(world: World, last_day: date) -> pl.DataFrame:
     skus = world.products.select("product_no", "sku")
     frame = (
         world.ad_products.join(_group_names(world), on="ad_group_no")
-        .join(
-            skus.with_columns(pl.col("product_no").cast(world.ad_products.schema["product_no"])),
-            on="product_no",
-        )
+        .join(skus.with_columns(pl.col("product_no").cast(world.ad_products.schema["product_no"])), on="product_no")
         .join(_weekly(world), how="cross")
     )
     return _with_dates(frame, world, last_day).select(
         "date", "campaign", "ad_group", "sku", pl.lit("enabled").alias("state")
-    )  # fmt: skip
+    )
 
 
 def _attributed(clicked: pl.DataFrame, today: int) -> pl.DataFrame:
@@ -274,21 +284,29 @@ def _attributed(clicked: pl.DataFrame, today: int) -> pl.DataFrame:
 def _product_sales_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
     """All trade of a product: what ads brought (in the product clicked) and what came without."""
     with_ads = trade.clicked.group_by(pl.col("product_no").cast(pl.Int64), pl.col("day").cast(pl.Int64)).agg(
-        pl.len().alias("ad_sessions"), pl.col("ordered").sum(), pl.col("units").sum().alias("ad_units"),
+        pl.len().alias("ad_sessions"),
+        pl.col("ordered").sum(),
+        pl.col("units").sum().alias("ad_units"),
         pl.col("sales").sum().alias("ad_sales"),
-    )  # fmt: skip
+    )
     skus = world.products.select(pl.col("product_no").cast(pl.Int64), "sku")
     frame = (
         trade.visits.join(with_ads, on=["product_no", "day"], how="left")
         .with_columns(pl.col("ad_sessions", "ordered", "ad_units", "ad_sales").fill_null(0))
         .join(skus, on="product_no")
     )
-    return _with_dates(frame, world, last_day).select(
-        "date", "sku", (pl.col("sessions") + pl.col("ad_sessions")).alias("sessions"),
-        (pl.col("orders") + pl.col("ordered")).alias("total_orders"),
-        (pl.col("units") + pl.col("ad_units")).alias("total_units"),
-        (pl.col("sales") + pl.col("ad_sales")).round(2).alias("total_sales"),
-    ).sort("date", "sku")  # fmt: skip
+    return (
+        _with_dates(frame, world, last_day)
+        .select(
+            "date",
+            "sku",
+            (pl.col("sessions") + pl.col("ad_sessions")).alias("sessions"),
+            (pl.col("orders") + pl.col("ordered")).alias("total_orders"),
+            (pl.col("units") + pl.col("ad_units")).alias("total_units"),
+            (pl.col("sales") + pl.col("ad_sales")).round(2).alias("total_sales"),
+        )
+        .sort("date", "sku")
+    )
 
 
 def write(frames: Mapping[str, pl.DataFrame], folder: Path) -> dict[str, Path]:
@@ -308,9 +326,7 @@ def _with_dates(frame: pl.DataFrame, world: World, last_day: date) -> pl.DataFra
 
 def _names(world: World) -> pl.DataFrame:
     """target_no with the names a report shows."""
-    groups = world.ad_groups.join(world.campaigns, on="campaign_no").select(
-        "ad_group_no", "ad_group", "campaign"
-    )
+    groups = world.ad_groups.join(world.campaigns, on="campaign_no").select("ad_group_no", "ad_group", "campaign")
     return world.targets.join(groups, on="ad_group_no").select(
         "target_no", "campaign", "ad_group", "target", "match_type", "ad_group_no"
     )
@@ -319,13 +335,19 @@ def _names(world: World) -> pl.DataFrame:
 def _catalog(world: World) -> pl.DataFrame:
     launched = date(2024, 3, 4)
     return world.products.select(
-        "sku", "item_id", pl.col("family_id").alias("parent_item_id"), "title",
-        pl.lit(world.spec.name).alias("brand"), "category",
+        "sku",
+        "item_id",
+        pl.col("family_id").alias("parent_item_id"),
+        "title",
+        pl.lit(world.spec.name).alias("brand"),
+        "category",
         (pl.lit(launched) + pl.duration(days=11 * pl.col("product_no"))).alias("launch_date"),
-        "price", "margin", "fulfilment",
+        "price",
+        "margin",
+        "fulfilment",
         pl.when(pl.col("lost_on").is_null()).then(pl.lit("yes")).otherwise(pl.lit("no")).alias("ad_eligible"),
         pl.col("reason").alias("ineligible_reason"),
-    )  # fmt: skip
+    )
 
 
 def _settings_days(world: World) -> list[int]:
@@ -365,9 +387,8 @@ def _targets(world: World, last_day: date) -> pl.DataFrame:
     )
     frame = bids.join(_names(world).with_columns(pl.col("target_no").cast(pl.Int64)), on="target_no")
     return _with_dates(frame, world, last_day).select(
-        "date", "campaign", "ad_group", "target", "match_type",
-        pl.lit("enabled").alias("state"), "bid",
-    )  # fmt: skip
+        "date", "campaign", "ad_group", "target", "match_type", pl.lit("enabled").alias("state"), "bid"
+    )
 
 
 _CLICKED = (
@@ -381,24 +402,20 @@ _CLICKED = (
 
 def _measured(shown: pl.DataFrame, clicked: pl.DataFrame, key: list[str]) -> pl.DataFrame:
     sums = clicked.group_by(key).agg(_CLICKED)
-    return shown.join(sums, on=key, how="left").with_columns(
-        pl.col(*MEASURES[1:]).fill_null(0)
-    )  # fmt: skip
+    return shown.join(sums, on=key, how="left").with_columns(pl.col(*MEASURES[1:]).fill_null(0))
 
 
 def _target_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
     pair_target = world.pairs.select(pl.col("pair_no", "target_no").cast(pl.Int64))
-    shown = (
-        trade.shown.join(pair_target, on="pair_no")
-        .group_by("target_no", "day")
-        .agg(pl.col("impressions").sum())
-    )
+    shown = trade.shown.join(pair_target, on="pair_no").group_by("target_no", "day").agg(pl.col("impressions").sum())
     names = _names(world).with_columns(pl.col("target_no").cast(pl.Int64))
     clicked = trade.clicked.with_columns(pl.col("target_no").cast(pl.Int64))
     frame = _measured(shown, clicked, ["target_no", "day"]).join(names, on="target_no")
-    return _with_dates(frame, world, last_day).select(
-        "date", "campaign", "ad_group", "target", "match_type", *MEASURES
-    ).sort("date", "campaign", "ad_group", "target", "match_type")  # fmt: skip
+    return (
+        _with_dates(frame, world, last_day)
+        .select("date", "campaign", "ad_group", "target", "match_type", *MEASURES)
+        .sort("date", "campaign", "ad_group", "target", "match_type")
+    )
 
 
 def _search_term_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
@@ -415,9 +432,11 @@ def _search_term_daily(world: World, trade: Trade, last_day: date) -> pl.DataFra
         .join(searched, on="campaign", how="semi")
         .join(text, on="query_no")
     )
-    return _with_dates(frame, world, last_day).select(
-        "date", "campaign", "ad_group", "target", "match_type", "search_term", *MEASURES
-    ).sort("date", "campaign", "ad_group", "target", "match_type", "search_term")  # fmt: skip
+    return (
+        _with_dates(frame, world, last_day)
+        .select("date", "campaign", "ad_group", "target", "match_type", "search_term", *MEASURES)
+        .sort("date", "campaign", "ad_group", "target", "match_type", "search_term")
+    )
 
 
 def _product_ad_daily(world: World, trade: Trade, last_day: date) -> pl.DataFrame:
@@ -458,9 +477,11 @@ def _product_ad_daily(world: World, trade: Trade, last_day: date) -> pl.DataFram
     )
     skus = world.products.select(pl.col("product_no").cast(pl.Int64), "sku")
     frame = frame.join(groups, on="ad_group_no").join(skus, on="product_no")
-    return _with_dates(frame, world, last_day).select(
-        "date", "campaign", "ad_group", "sku", pl.lit("enabled").alias("state"), *MEASURES
-    ).sort("date", "campaign", "ad_group", "sku")  # fmt: skip
+    return (
+        _with_dates(frame, world, last_day)
+        .select("date", "campaign", "ad_group", "sku", pl.lit("enabled").alias("state"), *MEASURES)
+        .sort("date", "campaign", "ad_group", "sku")
+    )
 
 
 def truth(world: World, trade: Trade) -> dict[str, Any]:
@@ -504,13 +525,8 @@ def truth(world: World, trade: Trade) -> dict[str, Any]:
         )
         overspend = pl.col("spend") - world.spec.target_acos * pl.col("expected_sales")
         return (
-            frame.with_columns(
-                bad=pl.col("true_acos") > world.spec.target_acos,
-                overspend=overspend.clip(0).round(2),
-            )
-            .with_columns(
-                unlucky=~pl.col("bad") & (pl.col("orders") == 0) & (pl.col("clicks") >= _FEW_CLICKS)
-            )
+            frame.with_columns(bad=pl.col("true_acos") > world.spec.target_acos, overspend=overspend.clip(0).round(2))
+            .with_columns(unlucky=~pl.col("bad") & (pl.col("orders") == 0) & (pl.col("clicks") >= _FEW_CLICKS))
             .drop("expected_sales")
             .sort(key)
             .to_dicts()
@@ -536,20 +552,20 @@ def _truth_of_delivery(
     newest = world.days - MATURES_IN
     of_days = pl.col("day").is_between(newest - _TRUTH_DAYS, newest - 1)
     missed = trade.missed.filter(of_days)
-    cvr = true_conversion(
-        world, *(missed[name].to_numpy() for name in ("pair_no", "product_no", "day", "ease"))
-    )
+    cvr = true_conversion(world, *(missed[name].to_numpy() for name in ("pair_no", "product_no", "day", "ease")))
     price = world.products["price"].to_numpy()[missed["product_no"].to_numpy()]
     lost = missed.with_columns(worth=pl.Series(cvr * price * (1 + EXTRA_UNITS)))
     sums = (
         lost.join(_campaign_names(world), on="campaign_no")
         .group_by("campaign")
         .agg(
-            clicks=pl.len(), spend=pl.col("cost").sum().round(2), sales=pl.col("worth").sum().round(2),
+            clicks=pl.len(),
+            spend=pl.col("cost").sum().round(2),
+            sales=pl.col("worth").sum().round(2),
             days=pl.col("day").n_unique(),
         )
         .sort("campaign")
-    )  # fmt: skip
+    )
     names = world.campaigns["campaign"]
     dry = trade.dry.filter(of_days).join(_campaign_names(world), on="campaign_no")
     return {
@@ -563,7 +579,10 @@ def _truth_of_delivery(
 
 
 def _truth_of_families(world: World, trade: Trade, newest: int) -> list[dict[str, object]]:
-    """By product in the same days: what its clicks cost, and what it is expected to sell in all, with ads and without."""
+    """
+    By product in the same days: what its clicks cost, and what it is expected to sell in all, with
+    ads and without.
+    """
     of_days = pl.col("day").is_between(newest - _TRUTH_DAYS, newest - 1)
     clicked, visits = trade.clicked.filter(of_days), trade.visits.filter(of_days)
     drawn = ("pair_no", "product_no", "day", "ease")
@@ -572,9 +591,7 @@ def _truth_of_families(world: World, trade: Trade, newest: int) -> list[dict[str
     usual = ORGANIC_CVR * world.products["cvr"].to_numpy()[products] * world.mood[products, days]
     by_visits = visits["sessions"].to_numpy() * np.minimum(0.5, usual)
     size, price = len(world.products), world.products["price"].to_numpy()
-    orders = np.bincount(clicked["product_no"].to_numpy(), by_ads, size) + np.bincount(
-        products, by_visits, size
-    )
+    orders = np.bincount(clicked["product_no"].to_numpy(), by_ads, size) + np.bincount(products, by_visits, size)
     spend = np.bincount(clicked["product_no"].to_numpy(), clicked["cost"].to_numpy(), size)
     frame = world.products.select("sku", "family").with_columns(
         spend=pl.Series(spend), sales=pl.Series(orders * price * (1 + EXTRA_UNITS))

@@ -16,12 +16,26 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.formats.tables import Sheet, SheetColumn, write_xlsx
 
 _HEADS: Final = {
-    "campaign": "Name of campaign", "campaign_id": "Campaign number", "ad_group": "Ad group", "sku": "Article",
-    "target": "Bid on", "match_type": "Matching", "placement": "Where shown", "percent": "Percentage",
-    "state": "State", "bid": "Bid", "daily_budget": "Budget per day", "format": "Ad type", "targeting": "Targeting",
-    "impressions": "Times shown", "clicks": "Clicks", "spend": "Cost", "orders": "Purchases", "units": "Pieces",
+    "campaign": "Name of campaign",
+    "campaign_id": "Campaign number",
+    "ad_group": "Ad group",
+    "sku": "Article",
+    "target": "Bid on",
+    "match_type": "Matching",
+    "placement": "Where shown",
+    "percent": "Percentage",
+    "state": "State",
+    "bid": "Bid",
+    "daily_budget": "Budget per day",
+    "format": "Ad type",
+    "targeting": "Targeting",
+    "impressions": "Times shown",
+    "clicks": "Clicks",
+    "spend": "Cost",
+    "orders": "Purchases",
+    "units": "Pieces",
     "sales": "Revenue",
-}  # fmt: skip
+}
 TOLD_BY: Final = "What this row is"
 
 
@@ -34,9 +48,7 @@ def one_sum(frame: pl.DataFrame, first: date, last: date) -> pl.DataFrame:
     """A report by day as one sum of a span: `from` and `to` in place of the day, a row a key."""
     measures = [name for name in (*MEASURES, *_trade(frame)) if name in frame.columns]
     keys = [name for name in frame.columns if name not in (*measures, "date")]
-    sums = within(frame, first, last).group_by(keys, maintain_order=True).agg(
-        pl.col(measures).sum().round(2)
-    )  # fmt: skip
+    sums = within(frame, first, last).group_by(keys, maintain_order=True).agg(pl.col(measures).sum().round(2))
     return sums.select(pl.lit(first).alias("from"), pl.lit(last).alias("to"), *keys, *measures)
 
 
@@ -60,20 +72,35 @@ def mixed(frames: Mapping[str, pl.DataFrame], first: date, last: date) -> pl.Dat
     numbers = campaigns.select("campaign", pl.col("number").cast(pl.String).alias("campaign_id"))
     parts = [
         campaigns.select(
-            pl.lit("campaign").alias("what"), "campaign", pl.col("number").cast(pl.String).alias("campaign_id"),
-            "state", "daily_budget", "format", "targeting",
+            pl.lit("campaign").alias("what"),
+            "campaign",
+            pl.col("number").cast(pl.String).alias("campaign_id"),
+            "state",
+            "daily_budget",
+            "format",
+            "targeting",
         ),
-        settings["targets"].select("campaign", "ad_group").unique(maintain_order=True).select(
-            pl.lit("ad group").alias("what"), "campaign", "ad_group", pl.lit("enabled").alias("state"),
+        settings["targets"]
+        .select("campaign", "ad_group")
+        .unique(maintain_order=True)
+        .select(
+            pl.lit("ad group").alias("what"),
+            "campaign",
+            "ad_group",
+            pl.lit("enabled").alias("state"),
             pl.lit(0.5).alias("bid"),
         ),
         undated(frames["product_ad_daily"], first, last).with_columns(what=pl.lit("product ad")),
-        settings["targets"].join(
-            undated(frames["target_daily"], first, last), on=["campaign", "ad_group", "target", "match_type"], how="left",
-        ).with_columns(what=pl.lit("keyword")),
+        settings["targets"]
+        .join(
+            undated(frames["target_daily"], first, last),
+            on=["campaign", "ad_group", "target", "match_type"],
+            how="left",
+        )
+        .with_columns(what=pl.lit("keyword")),
         _negatives(settings["targets"]),
         _adjustments(campaigns),
-    ]  # fmt: skip
+    ]
     whole = pl.concat(parts, how="diagonal_relaxed").drop("campaign_id", strict=False)
     whole = whole.join(numbers, on="campaign", how="left", maintain_order="left")
     named = pl.when(pl.col("what") == "campaign").then("campaign")
@@ -81,36 +108,35 @@ def mixed(frames: Mapping[str, pl.DataFrame], first: date, last: date) -> pl.Dat
         pl.col("what").alias(TOLD_BY),
         named.alias(_HEADS["campaign"]),
         *(pl.col(name).alias(head) for name, head in _HEADS.items() if name != "campaign" and name in whole.columns),
-    )  # fmt: skip
+    )
 
 
 def _as_on(frame: pl.DataFrame, last: date) -> pl.DataFrame:
     keys = [name for name in ("campaign", "ad_group", "target", "match_type") if name in frame.columns]
-    return (
-        frame.filter(pl.col("date") <= last)
-        .sort("date")
-        .group_by(keys, maintain_order=True)
-        .last()
-        .drop("date")
-    )
+    return frame.filter(pl.col("date") <= last).sort("date").group_by(keys, maintain_order=True).last().drop("date")
 
 
 def _negatives(targets: pl.DataFrame) -> pl.DataFrame:
     """A few searches that are kept away, one of them from a whole campaign."""
     some = targets.unique("campaign", maintain_order=True).head(4).with_row_index("number")
     return some.select(
-        pl.lit("negative keyword").alias("what"), "campaign",
-        pl.when(pl.col("number") > 0).then("ad_group").alias("ad_group"), pl.lit("free samples").alias("target"),
-        pl.lit("exact").alias("match_type"), pl.lit("enabled").alias("state"),
-    )  # fmt: skip
+        pl.lit("negative keyword").alias("what"),
+        "campaign",
+        pl.when(pl.col("number") > 0).then("ad_group").alias("ad_group"),
+        pl.lit("free samples").alias("target"),
+        pl.lit("exact").alias("match_type"),
+        pl.lit("enabled").alias("state"),
+    )
 
 
 def _adjustments(campaigns: pl.DataFrame) -> pl.DataFrame:
     """What the first campaigns add to their bids at the top of search."""
     return campaigns.head(5).select(
-        pl.lit("placement").alias("what"), "campaign", pl.lit("top of search").alias("placement"),
+        pl.lit("placement").alias("what"),
+        "campaign",
+        pl.lit("top of search").alias("placement"),
         pl.lit(25).alias("percent"),
-    )  # fmt: skip
+    )
 
 
 def write_workbook(path: Path, sheets: Mapping[str, pl.DataFrame]) -> Path:

@@ -34,7 +34,8 @@ class PageChange:
 class Stories:
     """
     Who they happen to, as SKUs. turn: the day on which the newest weeks begin; broke: the day
-    on which a page broke. lost: whose page lost its texts and pictures on the last day; pages: changes of product pages.
+    on which a page broke. lost: whose page lost its texts and pictures on the last day; pages: changes of product
+    pages.
     """
 
     turn: int
@@ -83,9 +84,15 @@ def tell(world: World) -> tuple[World, Stories]:
     last = [number for family in families[4:5] for number in _members(world, family)[:1]]
     pages += [PageChange(number, world.days - 1, images=1, bullets=0) for number in last]
     told = Stories(
-        turn=turn, broke=broke, collapsed=_skus(world, first), bought=_skus(world, _members(world, bought)),
-        gained=_skus(world, _members(world, gained)), leaked=_skus(world, _members(world, leaked)), lost=_skus(world, last), pages=tuple(pages),
-    )  # fmt: skip
+        turn=turn,
+        broke=broke,
+        collapsed=_skus(world, first),
+        bought=_skus(world, _members(world, bought)),
+        gained=_skus(world, _members(world, gained)),
+        leaked=_skus(world, _members(world, leaked)),
+        lost=_skus(world, last),
+        pages=tuple(pages),
+    )
     return replace(world, mood=mood, bids=bids), told
 
 

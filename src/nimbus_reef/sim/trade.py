@@ -30,8 +30,8 @@ class Trade:
     clicked: pair_no, target_no, day, product_no, cost, ordered, units, sales (money in
     units of currency), known (the day on which the order is attributed to the click), ease (what is special
     about it: the product in this ad group, place and hour), place and hour (of a world with delivery).
-    visits: product × day without ads: product_no, day, sessions, orders, units, sales. dry: campaign_no, day, at: when a
-    budget was gone, in hours. missed: clicks that did not happen for it: as `clicked`.
+    visits: product × day without ads: product_no, day, sessions, orders, units, sales. dry: campaign_no, day, at: when
+    a budget was gone, in hours. missed: clicks that did not happen for it: as `clicked`.
     """
 
     shown: pl.DataFrame
@@ -60,9 +60,7 @@ def run(world: World, seed: int, last_day: date) -> Trade:
         clicks = rng.binomial(impressions, np.minimum(0.5, ctr))
         seen = np.flatnonzero(impressions)
         shown.append(
-            pl.DataFrame({"pair_no": seen, "impressions": impressions[seen]}).with_columns(
-                day=pl.lit(day, pl.Int64)
-            )
+            pl.DataFrame({"pair_no": seen, "impressions": impressions[seen]}).with_columns(day=pl.lit(day, pl.Int64))
         )
         clicks_at.append(np.repeat(np.arange(len(clicks)), clicks))
     pair = np.concatenate(clicks_at)
@@ -81,17 +79,12 @@ def _within_budgets(world: World, trade: Trade, rng: np.random.Generator, last_d
     first = last_day - timedelta(days=world.days - 1)
     budgets = np.array(
         [
-            [
-                delivery.budget_on(number, (first + timedelta(days=day)).isoweekday())
-                for day in range(world.days)
-            ]
+            [delivery.budget_on(number, (first + timedelta(days=day)).isoweekday()) for day in range(world.days)]
             for number in range(len(world.campaigns))
         ]
     )
     minute = pl.Series("minute", rng.random(len(trade.clicked)))
-    timed = trade.clicked.with_columns(at=pl.col("hour") + minute).sort(
-        "campaign_no", "day", "at", maintain_order=True
-    )
+    timed = trade.clicked.with_columns(at=pl.col("hour") + minute).sort("campaign_no", "day", "at", maintain_order=True)
     budget = budgets[timed["campaign_no"].to_numpy(), timed["day"].to_numpy()]
     before = pl.col("cost").cum_sum().over("campaign_no", "day") - pl.col("cost")
     timed = timed.with_columns(budget=pl.Series(budget)).with_columns(gone=before >= pl.col("budget"))
@@ -104,9 +97,12 @@ def _within_budgets(world: World, trade: Trade, rng: np.random.Generator, last_d
     )
     done = timed.filter(~pl.col("gone")).drop("at", "budget", "gone")
     return Trade(
-        _thinned(world, trade.shown, done, dry, rng), done, trade.visits, dry,
+        _thinned(world, trade.shown, done, dry, rng),
+        done,
+        trade.visits,
+        dry,
         timed.filter("gone").drop("at", "budget", "gone"),
-    )  # fmt: skip
+    )
 
 
 def alive(world: World, campaign: np.ndarray, at: np.ndarray) -> np.ndarray:
@@ -127,9 +123,13 @@ def _thinned(
     frame = (
         shown.with_columns(campaign_no=pl.Series(campaign[shown["pair_no"].to_numpy()], dtype=pl.Int64))
         .join(left.select("campaign_no", "day", "left"), on=["campaign_no", "day"], how="left")
-        .join(clicked.group_by("pair_no", "day").agg(pl.len().cast(pl.Int64).alias("seen")), on=["pair_no", "day"], how="left")
+        .join(
+            clicked.group_by("pair_no", "day").agg(pl.len().cast(pl.Int64).alias("seen")),
+            on=["pair_no", "day"],
+            how="left",
+        )
         .with_columns(pl.col("left").fill_null(1.0), pl.col("seen").fill_null(0))
-    )  # fmt: skip
+    )
     kept = rng.binomial(frame["impressions"].to_numpy(), frame["left"].to_numpy())
     return (
         frame.with_columns(impressions=pl.max_horizontal(pl.Series(kept).cast(pl.Int64), "seen"))
@@ -152,11 +152,14 @@ def _visits(world: World, clicked: pl.DataFrame, swing: np.ndarray, rng: np.rand
     price = world.products["price"].to_numpy()[:, None]
     return pl.DataFrame(
         {
-            "product_no": np.repeat(np.arange(products), days), "day": np.tile(np.arange(days), products),
-            "sessions": sessions.ravel(), "orders": orders.ravel(), "units": units.ravel(),
+            "product_no": np.repeat(np.arange(products), days),
+            "day": np.tile(np.arange(days), products),
+            "sessions": sessions.ravel(),
+            "orders": orders.ravel(),
+            "units": units.ravel(),
             "sales": np.round(units * price, 2).ravel(),
         }
-    )  # fmt: skip
+    )
 
 
 def _season(days: int, last_day: date) -> np.ndarray:
@@ -186,9 +189,8 @@ def true_conversion(
 
 
 def _clicks(
-    world: World, pair: np.ndarray, target: np.ndarray, day: np.ndarray,
-    rng: np.random.Generator,
-) -> pl.DataFrame:  # fmt: skip
+    world: World, pair: np.ndarray, target: np.ndarray, day: np.ndarray, rng: np.random.Generator
+) -> pl.DataFrame:
     group = world.targets["ad_group_no"].to_numpy()[target]
     product, fit = _chosen_products(world, group, rng)
     campaign = world.targets["campaign_no"].to_numpy()[target]
@@ -196,9 +198,7 @@ def _clicks(
     ease = fit
     if world.delivery is not None:
         product, fit = _while_allowed(world, group, product, fit, day, rng)
-        place, hour = (
-            _drawn(weights, campaign, rng) for weights in (world.delivery.shares(), world.delivery.clock())
-        )
+        place, hour = (_drawn(weights, campaign, rng) for weights in (world.delivery.shares(), world.delivery.clock()))
         ease = fit * world.delivery.ease[campaign, place] * HOUR_EASE[hour]
         price = world.delivery.prices()[campaign, place] * (1 + world.delivery.bid_boosts()[campaign, hour])
     nobody = product < 0
@@ -209,12 +209,21 @@ def _clicks(
     sales = np.round(units * world.products["price"].to_numpy()[np.maximum(product, 0)], 2)
     clicked = pl.DataFrame(
         {
-            "pair_no": pair, "target_no": target, "day": day, "product_no": product,
-            "cost": cost, "ordered": ordered.astype(np.int64), "units": units, "sales": sales,
+            "pair_no": pair,
+            "target_no": target,
+            "day": day,
+            "product_no": product,
+            "cost": cost,
+            "ordered": ordered.astype(np.int64),
+            "units": units,
+            "sales": sales,
             "known": day + np.minimum(rng.geometric(_SAME_DAY, len(pair)) - 1, MATURES_IN),
-            "ease": ease, "campaign_no": campaign.astype(np.int64), "place": place, "hour": hour,
+            "ease": ease,
+            "campaign_no": campaign.astype(np.int64),
+            "place": place,
+            "hour": hour,
         }
-    )  # fmt: skip
+    )
     return clicked.filter(~pl.Series(nobody))
 
 
@@ -226,9 +235,7 @@ def _drawn(weights: np.ndarray, campaign: np.ndarray, rng: np.random.Generator) 
     )
 
 
-def _chosen_products(
-    world: World, group: np.ndarray, rng: np.random.Generator
-) -> tuple[np.ndarray, np.ndarray]:
+def _chosen_products(world: World, group: np.ndarray, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:
     """Which of the ad group's products each click went to, by their shares, and how it fits there."""
     chosen = np.zeros(len(group), dtype=np.int64)
     fit = np.ones(len(group))
@@ -241,10 +248,12 @@ def _chosen_products(
 
 
 def _while_allowed(
-    world: World, group: np.ndarray, product: np.ndarray, fit: np.ndarray, day: np.ndarray,
-    rng: np.random.Generator,
-) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
-    """Clicks of products that may not be advertised on a day go to their siblings in the ad group, or to nobody (-1)."""
+    world: World, group: np.ndarray, product: np.ndarray, fit: np.ndarray, day: np.ndarray, rng: np.random.Generator
+) -> tuple[np.ndarray, np.ndarray]:
+    """
+    Clicks of products that may not be advertised on a day go to their siblings in the ad group, or
+    to nobody (-1).
+    """
     never = world.days
     lost_on = world.products["lost_on"].fill_null(never).to_numpy()
     product, fit = product.copy(), fit.copy()

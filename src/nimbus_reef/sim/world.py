@@ -33,10 +33,11 @@ class World:
     One brand's world. Frames are joined by the integer columns `…_no`.
 
     products: sku, family, category, title, price, margin, cvr, drags (converts far below its
-    siblings and draws their clicks), lost_on and reason (the day from which it may not be advertised, null where it may). queries: text, category, volume, intent, ctr, misspelt
-    (the wrong word in it, or empty). campaigns (format), ad_groups, ad_products (ad group × product: share of its clicks, fit: factor on conversion there),
-    targets (bid, appeal: the true factor on conversion), pairs (target × query, pull:
-    mean impressions a day at the target's first bid). bids: target × day.
+    siblings and draws their clicks), lost_on and reason (the day from which it may not be advertised, null where it
+    may). queries: text, category, volume, intent, ctr, misspelt (the wrong word in it, or empty). campaigns (format),
+    ad_groups, ad_products (ad group × product: share of its clicks, fit: factor on conversion there), targets (bid,
+    appeal: the true factor on conversion), pairs (target × query, pull: mean impressions a day at the target's first
+    bid). bids: target × day.
     mood: product × day, what a day does to a product's conversion; 1 unless a story is told.
     delivery: where and when ads are shown; without one there are no placements, hours or budgets.
     """
@@ -65,9 +66,18 @@ def build(spec: BrandSpec, seed: int, days: int) -> World:
     campaigns, ad_groups, ad_products, targets = _structure(spec, products, queries, rng)
     pairs = pairs_of(targets, queries, rng)
     return World(
-        spec, days, products, queries, campaigns, ad_groups, ad_products, targets, pairs,
-        _bid_history(targets["bid"].to_numpy(), days, rng), np.ones((len(products), days)),
-    )  # fmt: skip
+        spec,
+        days,
+        products,
+        queries,
+        campaigns,
+        ad_groups,
+        ad_products,
+        targets,
+        pairs,
+        _bid_history(targets["bid"].to_numpy(), days, rng),
+        np.ones((len(products), days)),
+    )
 
 
 def _products(spec: BrandSpec, rng: np.random.Generator) -> pl.DataFrame:
@@ -84,8 +94,7 @@ def _products(spec: BrandSpec, rng: np.random.Generator) -> pl.DataFrame:
                         "family": family.name,
                         "category": category.name,
                         "variant": variant.name,
-                        "title": f"{spec.name} {family.name} {variant.name}, {category.heads[0]} "
-                        f"{category.after[0]}",
+                        "title": f"{spec.name} {family.name} {variant.name}, {category.heads[0]} {category.after[0]}",
                         "price": variant.price,
                         "margin": float(round(rng.uniform(34, 52), 1)),
                         "cvr": float(category.cvr * rng.lognormal(0, 0.28)),
@@ -93,11 +102,7 @@ def _products(spec: BrandSpec, rng: np.random.Generator) -> pl.DataFrame:
                 )
     products = pl.DataFrame(rows).with_row_index("product_no")
     # One product of the largest families that have a sibling to shame it.
-    sizes = (
-        products.group_by("family", maintain_order=True)
-        .len()
-        .sort("len", descending=True, maintain_order=True)
-    )
+    sizes = products.group_by("family", maintain_order=True).len().sort("len", descending=True, maintain_order=True)
     chosen = products.filter(pl.col("family") == sizes["family"][0])["product_no"][-1]
     drags = pl.col("product_no") == chosen
     return products.with_columns(
@@ -117,9 +122,7 @@ def reaching(world: World) -> np.ndarray:
     worth = (
         world.ad_products.join(world.products.select("product_no", "cvr", "price"), on="product_no")
         .group_by("ad_group_no")
-        .agg(
-            (pl.col("share") * pl.col("fit") * pl.col("cvr") * pl.col("price")).sum() / pl.col("share").sum()
-        )
+        .agg((pl.col("share") * pl.col("fit") * pl.col("cvr") * pl.col("price")).sum() / pl.col("share").sum())
         .sort("ad_group_no")["share"]
         .to_numpy()
     )
@@ -184,9 +187,12 @@ def _misspelt(category: Category, queries: pl.DataFrame, rng: np.random.Generato
 
 
 _PURPOSES: Final = (
-    ("discover", "auto", "product"), ("discover", "broad", "product"), ("grow", "phrase", "product"),
-    ("own terms", "exact", "product"), ("items", "item", "product"),
-)  # fmt: skip
+    ("discover", "auto", "product"),
+    ("discover", "broad", "product"),
+    ("grow", "phrase", "product"),
+    ("own terms", "exact", "product"),
+    ("items", "item", "product"),
+)
 _OF_A_CATEGORY: Final = (("banner", "phrase", "brand"), ("look again", "item", "display"))
 """Campaigns of the other ad formats: one each for the first family of a category."""
 
@@ -230,9 +236,8 @@ def _structure(
                     price = float(np.average(own["price"].to_numpy(), weights=share))
                     for text, kind in _target_texts(match, words, rng):
                         targets.append(
-                            _target(group_no, campaign_no, text, kind, mix * price * spec.target_acos,
-                                    category, rng)
-                        )  # fmt: skip
+                            _target(group_no, campaign_no, text, kind, mix * price * spec.target_acos, category, rng)
+                        )
     frames = [pl.DataFrame(rows) for rows in (campaigns, groups, ads, targets)]
     numbered = ("campaign_no", "ad_group_no", None, "target_no")
     out = [f.with_row_index(no) if no else f for f, no in zip(frames, numbered, strict=True)]
@@ -249,9 +254,7 @@ def _target_texts(match: str, words: pl.DataFrame, rng: np.random.Generator) -> 
         return [(name, "auto") for name in AUTO_TARGETS]
     if match == "item":
         items = rng.choice(90_000, 10, replace=False) + 500_000
-        return [(f"TM{number:07d}", "item") for number in items] + [
-            (str(words["category"][0]).lower(), "category")
-        ]
+        return [(f"TM{number:07d}", "item") for number in items] + [(str(words["category"][0]).lower(), "category")]
     count = {"broad": 14, "phrase": 24, "exact": 34}[match]
     longest = {"broad": 4, "phrase": 5, "exact": 9}[match]
     short = words.filter(pl.col("text").str.split(" ").list.len() <= longest).head(count * 4)
@@ -260,9 +263,14 @@ def _target_texts(match: str, words: pl.DataFrame, rng: np.random.Generator) -> 
 
 
 def _target(
-    group_no: int, campaign_no: int, text: str, match: str, fair_bid: float, category: Category,
+    group_no: int,
+    campaign_no: int,
+    text: str,
+    match: str,
+    fair_bid: float,
+    category: Category,
     rng: np.random.Generator,
-) -> dict[str, object]:  # fmt: skip
+) -> dict[str, object]:
     appeal = float(rng.lognormal(0, 0.15))
     bad, dear = rng.random() < BAD_APPLES, rng.random() < OVERBID
     if bad:
@@ -270,10 +278,16 @@ def _target(
     bid = fair_bid * float(rng.lognormal(-0.22, 0.2)) * (1.9 if dear else 1.0)
     loose = {"auto": 0.85, "broad": 0.8, "phrase": 0.95, "exact": 1.1, "item": 0.7, "category": 0.55}
     return {
-        "ad_group_no": group_no, "campaign_no": campaign_no, "target": text, "match_type": match,
-        "category": category.name, "bid": round(max(0.12, bid), 2), "appeal": appeal * loose[match],
-        "bad_apple": bool(bad), "overbid": bool(dear),
-    }  # fmt: skip
+        "ad_group_no": group_no,
+        "campaign_no": campaign_no,
+        "target": text,
+        "match_type": match,
+        "category": category.name,
+        "bid": round(max(0.12, bid), 2),
+        "appeal": appeal * loose[match],
+        "bad_apple": bool(bad),
+        "overbid": bool(dear),
+    }
 
 
 def pairs_of(targets: pl.DataFrame, queries: pl.DataFrame, rng: np.random.Generator) -> pl.DataFrame:
@@ -308,9 +322,8 @@ def pairs_of(targets: pl.DataFrame, queries: pl.DataFrame, rng: np.random.Genera
 
 
 def _hits(
-    target: dict[str, object], texts: list[str], words: list[frozenset[str]],
-    rng: np.random.Generator,
-) -> np.ndarray:  # fmt: skip
+    target: dict[str, object], texts: list[str], words: list[frozenset[str]], rng: np.random.Generator
+) -> np.ndarray:
     text, match = str(target["target"]), target["match_type"]
     if match == "exact":
         found = [index for index, query in enumerate(texts) if query == text]

@@ -1,4 +1,7 @@
-"""The one road from a proposal to the plan: what it would do is shown first where it is more than a handful, then it is done, or refused."""
+"""
+The one road from a proposal to the plan: what it would do is shown first where it is more than a handful, then it is
+done, or refused.
+"""
 
 from __future__ import annotations
 
@@ -39,8 +42,8 @@ _OWN: Final = ("csrf_token", "sure", "asked", "replacing", "offered", "take", "a
 @dataclass(frozen=True, slots=True)
 class Acted:
     """
-    How far an offer is in the plan. own: its rows there; left: how many changes accepting it puts in, 0 where it is in; replaced: the
-    changes that leave the plan for it.
+    How far an offer is in the plan. own: its rows there; left: how many changes accepting it puts in, 0 where it is in;
+    replaced: the changes that leave the plan for it.
     """
 
     own: list[Planned]
@@ -76,41 +79,44 @@ def accept_one(scope: Scope, candidate: Candidate) -> Taken:
     """
     Puts what is proposed on one row into the plan.
 
-    Conflict where there is nothing to accept, where something above target would cost more a click, or where changes of the plan would have
-    to leave that nobody was told about.
+    Conflict where there is nothing to accept, where something above target would cost more a click, or where changes of
+    the plan would have to leave that nobody was told about.
     """
     who = must_write()
     if not candidate.package:
         raise Conflict("There is nothing to accept here any more.", remedy="Look at it again.")
     held = [each.change for each in plans.planned(parts().store, scope.account.id)]
-    told = plan_prices.accepted(
-        parts().facts, scope.look, held, [[change for change, _ in candidate.package]]
-    )
+    told = plan_prices.accepted(parts().facts, scope.look, held, [[change for change, _ in candidate.package]])
     if told.refused:
         raise Conflict(f"{_sentence(rise_words(told.refused[0], figures()))}.", remedy=REMEDY)
     if told.packaged:
         raise Conflict(
-            "The plan changes this together with other things.",
-            remedy="Take those changes out of the plan first.",
+            "The plan changes this together with other things.", remedy="Take those changes out of the plan first."
         )
     if not told.new:
-        raise Conflict(
-            "The plan already changes this.", remedy="Take the other change out of the plan first."
-        )
+        raise Conflict("The plan already changes this.", remedy="Take the other change out of the plan first.")
     replacing = request.form.getlist("replacing", type=whole)
     return plans.accept_packages(parts().store, scope.account.id, who.id, [candidate.package], replacing).told
 
 
 def put(
-    scope: Scope, offered: Sequence[Candidate], *, title: str, thing: str, action: str, back: str, notice: Mapping[str, str] | None = None,
+    scope: Scope,
+    offered: Sequence[Candidate],
+    *,
+    title: str,
+    thing: str,
+    action: str,
+    back: str,
+    notice: Mapping[str, str] | None = None,
     asks_alone: bool = False,
-) -> AnyResponse | str:  # fmt: skip
+) -> AnyResponse | str:
     """
-    Puts what is proposed on rows into the plan and goes back; what is more than a handful, replaces something or is beyond the settings is
-    shown first, and done when that was sent back.
+    Puts what is proposed on rows into the plan and goes back; what is more than a handful, replaces something or is
+    beyond the settings is shown first, and done when that was sent back.
 
-    title: on what, in words; thing: what a row is; action: where the preview is sent to; notice: questions of the page's own that stand
-    above it: words by the name of the field that answers them; asks_alone: raises of what never made an order can be asked for there.
+    title: on what, in words; thing: what a row is; action: where the preview is sent to; notice: questions of the
+    page's own that stand above it: words by the name of the field that answers them; asks_alone: raises of what never
+    made an order can be asked for there.
     """
     must_write()
     planned = plans.planned(parts().store, scope.account.id)
@@ -129,15 +135,18 @@ def put(
         and not gone
         and (not shown.asks or bool(request.form.get("asked")))
     )
-    at_once = (
-        not (gone or shown.asks or told.refused or notice) and shown.changes <= HANDFUL and len(offered) == 1
-    )
+    at_once = not (gone or shown.asks or told.refused or notice) and shown.changes <= HANDFUL and len(offered) == 1
     if sure or at_once:
         return _done(scope, asked, shown, back)
     return render_template(
-        "preview.html", action=action, told=shown, back=back, notice=notice or {}, asks_alone=asks_alone,
+        "preview.html",
+        action=action,
+        told=shown,
+        back=back,
+        notice=notice or {},
+        asks_alone=asks_alone,
         sent=[(name, value) for name, value in request.form.items(multi=True) if name not in _OWN],
-    )  # fmt: skip
+    )
 
 
 def _left() -> frozenset[str]:
@@ -146,7 +155,10 @@ def _left() -> frozenset[str]:
 
 
 def _before(scope: Scope, going: Sequence[Candidate], held: Sequence[Change]) -> dict[str, list[First]]:
-    """What is better settled first, by the key of the row: of keywords, since a product ad or a budget is such a thing itself."""
+    """
+    What is better settled first, by the key of the row: of keywords, since a product ad or a budget is such a thing
+    itself.
+    """
     keywords = [each for each in going if each.package[0][0].entity in (Entity.TARGET, Entity.NEGATIVE)]
     homes = {home for each in keywords for home in each.homes}
     if not homes:
@@ -154,10 +166,12 @@ def _before(scope: Scope, going: Sequence[Candidate], held: Sequence[Change]) ->
     found = order.before(parts().facts, scope.look, homes, held)
     return {
         each.key: settled_first.first(
-            [one for home in each.homes for one in found.get(home, ())], _WHAT.get(each.kind, settled_first.BID), figures()
+            [one for home in each.homes for one in found.get(home, ())],
+            _WHAT.get(each.kind, settled_first.BID),
+            figures(),
         )
         for each in keywords
-    }  # fmt: skip
+    }
 
 
 _WHAT: Final = {"pause": settled_first.PAUSE, "negative": settled_first.NEGATIVE}
@@ -180,13 +194,16 @@ def _done(scope: Scope, asked: Selection, shown: DeedsPreview, back: str) -> Any
     return redirect(back)
 
 
-def _by_a_worker(
-    scope: Scope, packages: Sequence[Package], replacing: Sequence[int], back: str
-) -> AnyResponse:
+def _by_a_worker(scope: Scope, packages: Sequence[Package], replacing: Sequence[int], back: str) -> AnyResponse:
     request_of = acceptances.hand_over(parts().config.exports, packages, replacing) | {"back": back}
     job_id = loads.start_job(
-        parts().store, kind="accept", account_id=scope.account.id, person_id=must_write().id, upload_id=None, request=request_of,
-    )  # fmt: skip
+        parts().store,
+        kind="accept",
+        account_id=scope.account.id,
+        person_id=must_write().id,
+        upload_id=None,
+        request=request_of,
+    )
     parts().queue.start(job_id, "accept")
     return redirect(scope.elsewhere(url_for("plan.accepting", job_id=job_id)))
 

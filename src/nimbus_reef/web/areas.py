@@ -33,8 +33,8 @@ class Area:
     An area. blueprint: its name is the area's in URLs, folders and templates; home: the endpoint that it opens on.
 
     sources: reports that its figures come from. found: where findings of their own money stand beside it; stake: what
-    the figure beside it in the rail is. views: what its pages begin with, by name. most: where that figure is the most that
-    one kind of finding has at stake.
+    the figure beside it in the rail is. views: what its pages begin with, by name. most: where that figure is the most
+    that one kind of finding has at stake.
     """
 
     blueprint: Blueprint
@@ -53,32 +53,63 @@ class Area:
 
 
 AREAS: Final = (
-        Area(pulse, "Pulse", "pulse.look", TOTAL_SOURCES),
-        Area(intake, "Intake", "intake.look"),
-        Area(
-            standing, "Standing", "standing.look", (*TOTAL_SOURCES, "product_sales_daily"), AreaKey.STANDING,
-            "what metrics in the bottom quarter of their category cost", standing_pages.VIEWS,
-        ),
-        Area(
-            movement, "Movement", "movement.look", TOTAL_SOURCES, AreaKey.MOVEMENT,
-            "what leaks, and growth above what it may cost", movement_pages.VIEWS,
-        ),
-        Area(
-            catalog, "Catalog", "catalog.look", (*TOTAL_SOURCES, "product_sales_daily", "listings"), None,
-            "the most that one kind of finding has at stake here", catalog_pages.VIEWS, AreaKey.CATALOG,
-        ),
-        Area(
-            delivery, "Delivery", "delivery.look", ("placement_daily", "hourly", "campaign_daily"), None,
-            "what placements likely spend above target", delivery_pages.VIEWS, AreaKey.DELIVERY,
-        ),
-        Area(
-            targeting, "Targeting", "targeting.home", (*TARGET_SOURCES, "product_ad_daily"), None,
-            "what is likely spent above target by targets judged costly or leaning costly", TARGETING_VIEWS,
-        ),
-        Area(
-            findings, "Findings", "findings.look", SOURCES, None,
-            "what is likely spent above target, the same money counted once",
-        ),
-        Area(plan, "Plan", "plan.look"),
-)  # fmt: skip
+    Area(pulse, "Pulse", "pulse.look", TOTAL_SOURCES),
+    Area(intake, "Intake", "intake.look"),
+    Area(
+        standing,
+        "Standing",
+        "standing.look",
+        (*TOTAL_SOURCES, "product_sales_daily"),
+        AreaKey.STANDING,
+        "what metrics in the bottom quarter of their category cost",
+        standing_pages.VIEWS,
+    ),
+    Area(
+        movement,
+        "Movement",
+        "movement.look",
+        TOTAL_SOURCES,
+        AreaKey.MOVEMENT,
+        "what leaks, and growth above what it may cost",
+        movement_pages.VIEWS,
+    ),
+    Area(
+        catalog,
+        "Catalog",
+        "catalog.look",
+        (*TOTAL_SOURCES, "product_sales_daily", "listings"),
+        None,
+        "the most that one kind of finding has at stake here",
+        catalog_pages.VIEWS,
+        AreaKey.CATALOG,
+    ),
+    Area(
+        delivery,
+        "Delivery",
+        "delivery.look",
+        ("placement_daily", "hourly", "campaign_daily"),
+        None,
+        "what placements likely spend above target",
+        delivery_pages.VIEWS,
+        AreaKey.DELIVERY,
+    ),
+    Area(
+        targeting,
+        "Targeting",
+        "targeting.home",
+        (*TARGET_SOURCES, "product_ad_daily"),
+        None,
+        "what is likely spent above target by targets judged costly or leaning costly",
+        TARGETING_VIEWS,
+    ),
+    Area(
+        findings,
+        "Findings",
+        "findings.look",
+        SOURCES,
+        None,
+        "what is likely spent above target, the same money counted once",
+    ),
+    Area(plan, "Plan", "plan.look"),
+)
 BY_NAME: Final[Mapping[str, Area]] = {area.name: area for area in AREAS}

@@ -95,13 +95,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         RATELIMIT_STORAGE_URI=config.redis_url or "memory://",
         RATELIMIT_IN_MEMORY_FALLBACK_ENABLED=bool(config.redis_url),
         WTF_CSRF_TIME_LIMIT=None,
-        COMPRESS_MIMETYPES=[
-            "text/html",
-            "text/css",
-            "text/javascript",
-            "application/javascript",
-            "image/svg+xml",
-        ],
+        COMPRESS_MIMETYPES=["text/html", "text/css", "text/javascript", "application/javascript", "image/svg+xml"],
         SEND_FILE_MAX_AGE_DEFAULT=timedelta(days=30),
         TESTING=testing,
     )
@@ -262,22 +256,31 @@ def _map_errors(app: Flask) -> None:
         area = BY_NAME[(request.endpoint or "").partition(".")[0]]
         return (
             render_template(
-                "lacking.html", said=told(problem.lack, figures()), area=area.title,
-                head=f"{area.name}/_head.html" if area.views else "", against=problem.days == "against",
-                view=(request.view_args or {}).get("name", ""), views=area.views,
+                "lacking.html",
+                said=told(problem.lack, figures()),
+                area=area.title,
+                head=f"{area.name}/_head.html" if area.views else "",
+                against=problem.days == "against",
+                view=(request.view_args or {}).get("name", ""),
+                views=area.views,
             ),
             200,
             {},
-        )  # fmt: skip
+        )
 
     @app.errorhandler(NotYet)
     def judging(problem: NotYet) -> str:
         area = BY_NAME[(request.endpoint or "").partition(".")[0]]
         query = urlencode([*request.args.items(multi=True), SECOND_ANSWER])
         return render_template(
-            "judging.html", said=waiting(problem.rows, figures()), area=area.title, head=f"{area.name}/_head.html" if area.views else "",
-            view=(request.view_args or {}).get("name", ""), views=area.views, second=f"{here_path()}?{query}",
-        )  # fmt: skip
+            "judging.html",
+            said=waiting(problem.rows, figures()),
+            area=area.title,
+            head=f"{area.name}/_head.html" if area.views else "",
+            view=(request.view_args or {}).get("name", ""),
+            views=area.views,
+            second=f"{here_path()}?{query}",
+        )
 
     @app.errorhandler(ReefError)
     def known(problem: ReefError) -> tuple[str, int, dict[str, str]]:
@@ -294,9 +297,7 @@ def _map_errors(app: Flask) -> None:
     def forged(_: CSRFError) -> Response | tuple[str, int, dict[str, str]]:
         if not current_user.is_authenticated and request.endpoint not in security.OPEN_ENDPOINTS:
             return security.to_sign_in()
-        return page(
-            400, "The page was open for too long, or did not come from here.", "Load it anew and try again."
-        )
+        return page(400, "The page was open for too long, or did not come from here.", "Load it anew and try again.")
 
     @app.errorhandler(HTTPException)
     def http(problem: HTTPException) -> tuple[str, int, dict[str, str]]:
@@ -316,7 +317,5 @@ def _map_errors(app: Flask) -> None:
         fault = secrets.token_hex(4)
         log.error("request failed", fault=fault, path=request.path, exc_info=problem)
         return page(
-            500,
-            f"The application made a mistake (fault {fault}).",
-            "Try again; the log has it under that number.",
+            500, f"The application made a mistake (fault {fault}).", "Try again; the log has it under that number."
         )

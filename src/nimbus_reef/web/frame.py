@@ -85,8 +85,10 @@ class Frame:
                 found.setdefault(block, []).append(KINDS[kind].title)
         return [
             (
-                f"{', '.join(titles)}: the sum of {self.figures.days(block)} is left out, since these days hold only a "
-                "part of it.",
+                (
+                    f"{', '.join(titles)}: the sum of {self.figures.days(block)} is left out, since these days hold"
+                    " only a part of it."
+                ),
                 scope.link(self.here, window_text=_as_text(widened(scope.window, block)), page=1),
             )
             for block, titles in found.items()
@@ -104,9 +106,7 @@ class Frame:
                 self.scope.elsewhere(url_for("findings.look")),
             )
         told = " and ".join(
-            check.title.lower()
-            for check in CHECKS.values()
-            if check.area is here.found and check.money is Money.OWN
+            check.title.lower() for check in CHECKS.values() if check.area is here.found and check.money is Money.OWN
         )
         return (
             f"{self.figures.money(stake)} per 30 days is at stake here: {told}.",
@@ -119,9 +119,7 @@ class Frame:
         scope, facts = self.scope, parts().facts
         if not scope.product or scope.newest is None or self.area not in ("targeting", "findings"):
             return ""
-        rows = product_frames.product_rows(facts, scope.account.id, scope.window).filter(
-            pl.col("sku") == scope.product
-        )
+        rows = product_frames.product_rows(facts, scope.account.id, scope.window).filter(pl.col("sku") == scope.product)
         own = self.figures.micro(int(rows["spend"].sum()))
         return (
             f"Targets and search terms are those of the whole ad groups that advertise {scope.product}, with all their "
@@ -135,8 +133,8 @@ class Frame:
         if not scope.product or scope.newest is None or self.area != "delivery":
             return ""
         return (
-            f"These are whole campaigns that advertise {scope.product}, with all their products: reports of placements, hours and "
-            "budgets do not tell products apart."
+            f"These are whole campaigns that advertise {scope.product}, with all their products: reports of placements,"
+            " hours and budgets do not tell products apart."
         )
 
     @cached_property
@@ -148,7 +146,10 @@ class Frame:
         held = facts.held(scope.account.id, scope.window)
         if not 0 < held.days < held.of:
             return ""
-        return f"{KINDS[held.kind].title} hold {held.days} of these {held.of} days: figures per 30 days are scaled from those."
+        return (
+            f"{KINDS[held.kind].title} hold {held.days} of these {held.of} days: figures per 30 days are scaled from"
+            " those."
+        )
 
     @property
     def figures(self) -> Figures:
@@ -171,11 +172,7 @@ class Frame:
             planned = plans.planned(facts.store, account.id)
             month = self._month() if planned else (0.0, 0.0)
             shared = scope.newest is not None and overlaps(planned)
-            own = (
-                own_shares(planned, target_frames.term_shares(facts, account.id, scope.window))
-                if shared
-                else {}
-            )
+            own = own_shares(planned, target_frames.term_shares(facts, account.id, scope.window)) if shared else {}
             return strip(planned, month, self.figures, own)
 
         return facts.kept("strip", account.id, make, now, scope.window, self.figures)
@@ -230,9 +227,7 @@ class Frame:
         parsed = names.parsed(parts().facts, self.scope.look)
         if parsed is None:
             return []
-        return [
-            f"{part}:{value}" for part, values in parsed.counts.items() for value, _ in values[:_MOST_VALUES]
-        ]
+        return [f"{part}:{value}" for part, values in parsed.counts.items() for value, _ in values[:_MOST_VALUES]]
 
     @cached_property
     def gone_through(self) -> frozenset[str]:

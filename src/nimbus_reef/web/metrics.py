@@ -1,5 +1,6 @@
 """
-What a watcher counts, in the open text format of Prometheus: requests and their seconds, jobs, workers, database, what is kept.
+What a watcher counts, in the open text format of Prometheus: requests and their seconds, jobs, workers, database, what
+is kept.
 
 Imported only where a token is set: the library decides as it is imported whether several processes count together.
 """
@@ -13,14 +14,7 @@ from collections.abc import Iterator
 from typing import Final
 
 from flask import Flask, Response, abort, g, request
-from prometheus_client import (
-    CONTENT_TYPE_LATEST,
-    CollectorRegistry,
-    Counter,
-    Gauge,
-    Histogram,
-    generate_latest,
-)
+from prometheus_client import CONTENT_TYPE_LATEST, CollectorRegistry, Counter, Gauge, Histogram, generate_latest
 from prometheus_client.core import GaugeMetricFamily
 from prometheus_client.multiprocess import MultiProcessCollector
 from prometheus_client.registry import Collector
@@ -34,10 +28,10 @@ SHARED_FOLDER: Final = "PROMETHEUS_MULTIPROC_DIR"
 _SECONDS: Final = (0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30)
 _OWN = CollectorRegistry()
 _REQUESTS = Counter("reef_requests", "Requests answered.", ("endpoint", "method", "status"), registry=_OWN)
-_TOOK = Histogram("reef_request_seconds", "Seconds until a request was answered.", ("endpoint",), registry=_OWN, buckets=_SECONDS)  # fmt: skip
-_KEPT = Gauge(
-    "reef_kept_bytes", "Bytes of results kept in web processes.", registry=_OWN, multiprocess_mode="livesum"
+_TOOK = Histogram(
+    "reef_request_seconds", "Seconds until a request was answered.", ("endpoint",), registry=_OWN, buckets=_SECONDS
 )
+_KEPT = Gauge("reef_kept_bytes", "Bytes of results kept in web processes.", registry=_OWN, multiprocess_mode="livesum")
 
 
 def measure(app: Flask, token: str, store: Store, facts: Facts) -> None:
@@ -86,7 +80,9 @@ class _Record(Collector):
             yield GaugeMetricFamily("reef_database_up", "Whether the database answers.", value=0)
             return
         yield GaugeMetricFamily("reef_database_up", "Whether the database answers.", value=1)
-        yield GaugeMetricFamily("reef_database_seconds", "Seconds that two small questions took.", value=time.perf_counter() - begun)  # fmt: skip
+        yield GaugeMetricFamily(
+            "reef_database_seconds", "Seconds that two small questions took.", value=time.perf_counter() - begun
+        )
         jobs = GaugeMetricFamily("reef_jobs", "Jobs by state.", labels=("kind", "state"))
         for (kind, state), count in states.items():
             jobs.add_metric((kind, state), count)

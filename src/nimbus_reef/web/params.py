@@ -10,14 +10,7 @@ from urllib.parse import urlencode
 
 from werkzeug.datastructures import MultiDict
 
-from nimbus_reef.analysis.look import (
-    DEFAULT_AGAINST,
-    DEFAULT_WINDOW,
-    Look,
-    Part,
-    nothing_before,
-    usual_window,
-)
+from nimbus_reef.analysis.look import DEFAULT_AGAINST, DEFAULT_WINDOW, Look, Part, nothing_before, usual_window
 from nimbus_reef.core import windows
 from nimbus_reef.core.model import Format
 from nimbus_reef.core.targeting import Aims
@@ -29,9 +22,15 @@ from nimbus_reef.store.reading.facts import Facts
 
 JUDGES = ("evidence", "simple")
 OWN_OF_A_TABLE: dict[str, Any] = {
-    "where": (), "query": "", "sort": "", "cols": "", "page": 1, "open": "", "judge": "evidence",
+    "where": (),
+    "query": "",
+    "sort": "",
+    "cols": "",
+    "page": 1,
+    "open": "",
+    "judge": "evidence",
     "own": (),
-}  # fmt: skip
+}
 """What one table's address holds that means nothing to another."""
 
 
@@ -68,8 +67,14 @@ OWN_OF_A_PAGE = (
 
 
 _FIELD_OF: Final = {
-    "portfolio": "portfolio", "product": "product", "campaign": "campaign", "holds": "name", "q": "query", "sort": "sort", "open": "open",
-}  # fmt: skip
+    "portfolio": "portfolio",
+    "product": "product",
+    "campaign": "campaign",
+    "holds": "name",
+    "q": "query",
+    "sort": "sort",
+    "open": "open",
+}
 """Fields of a scope by their names in an address."""
 
 
@@ -161,9 +166,7 @@ class Scope:
             return self.account.target_acos
         percent = number(self.target_acos_text, self.account.locale)
         if percent is None or not 0 < percent <= 500:
-            raise BadInput(
-                f"“{self.target_acos_text}” is not a valid target ACOS.", remedy="Give percent, such as 28."
-            )
+            raise BadInput(f"“{self.target_acos_text}” is not a valid target ACOS.", remedy="Give percent, such as 28.")
         return float(percent) / 100
 
     @property
@@ -201,11 +204,13 @@ class Scope:
         pairs += [
             (name, value)
             for name, value in (
-                ("portfolio", self.portfolio), ("product", self.product), ("campaign", self.campaign),
+                ("portfolio", self.portfolio),
+                ("product", self.product),
+                ("campaign", self.campaign),
                 ("holds", self.name),
             )
             if value
-        ]  # fmt: skip
+        ]
         pairs += [("said", f"{part}:{value}") for part, value in self.name_parts]
         return urlencode(pairs)
 
@@ -214,9 +219,12 @@ class Scope:
         """The part of the account that is looked at, in words."""
         said = [f"format {each}" for each in sorted(self.formats)]
         named = (
-            ("portfolio", self.portfolio), ("product", self.product), ("campaign", self.campaign), ("names with", self.name),
+            ("portfolio", self.portfolio),
+            ("product", self.product),
+            ("campaign", self.campaign),
+            ("names with", self.name),
             *self.name_parts,
-        )  # fmt: skip
+        )
         said += [f"{name} “{value}”" for name, value in named if value]
         return ", ".join(said) or "all of the account"
 
@@ -254,20 +262,23 @@ class Scope:
         return f"{path}?{urlencode(replace(self, **changes).values())}"
 
     def of(self, path: str, account: Account) -> str:
-        """The address of a path for another account: the same days, and the same judging; parts and targets are the other's own."""
+        """
+        The address of a path for another account: the same days, and the same judging; parts and targets are the
+        other's own.
+        """
         kept = {"window": self.window_text, "against": self.against_text, "judge": self.judge}
         usual = {"window": self.default_window, "against": DEFAULT_AGAINST, "judge": "evidence"}
-        return f"{path}?{urlencode([('account', account.key), *((name, text) for name, text in kept.items() if text != usual[name])])}"
+        chosen = [(name, text) for name, text in kept.items() if text != usual[name]]
+        return f"{path}?{urlencode([('account', account.key), *chosen])}"
 
     def elsewhere(self, path: str, **there: str) -> str:
         """
-        The address of another area: the same account, days and target, none of the table. there: what it shows there, by the name in the
+        The address of another area: the same account, days and target, none of the table. there: what it shows there,
+        by the name in the
         address: a part of the account in place of this one's, an open row, a choice of that page.
         """
         fields = {_FIELD_OF[name]: value for name, value in there.items() if name in _FIELD_OF}
-        own = tuple(
-            (name, value) for name, value in there.items() if name not in _FIELD_OF and name != "said"
-        )
+        own = tuple((name, value) for name, value in there.items() if name not in _FIELD_OF and name != "said")
         made = replace(self, **{**OWN_OF_A_TABLE, **fields, "own": own})
         if "said" in there:
             made = replace(made, name_parts=_name_parts(MultiDict({"said": there["said"]})))
@@ -276,11 +287,7 @@ class Scope:
 
 def of_account(args: MultiDict[str, str], account: Account, facts: Facts, aims: Aims | None = None) -> Scope:
     """The scope of a request on what an account holds; BadInput names the part that cannot be understood."""
-    held = (
-        facts.newest_day(account.id),
-        facts.usual_span(account.id, account.maturing_days),
-        facts.blocks(account.id),
-    )
+    held = (facts.newest_day(account.id), facts.usual_span(account.id, account.maturing_days), facts.blocks(account.id))
     found = parse(args, account, held[0], aims, usual=held[1], blocks=held[2])
     found = replace(found, usual_loaded=facts.block_loaded(account.id, held[1], account.timezone))
     before = found.asked_against if found.against_text == DEFAULT_AGAINST else None
@@ -290,9 +297,14 @@ def of_account(args: MultiDict[str, str], account: Account, facts: Facts, aims: 
 
 
 def parse(
-    args: MultiDict[str, str], account: Account, newest: date | None, aims: Aims | None = None, *,
-    usual: Window | None = None, blocks: tuple[Window, ...] = (),
-) -> Scope:  # fmt: skip
+    args: MultiDict[str, str],
+    account: Account,
+    newest: date | None,
+    aims: Aims | None = None,
+    *,
+    usual: Window | None = None,
+    blocks: tuple[Window, ...] = (),
+) -> Scope:
     """The scope of a request; BadInput names the part that cannot be understood."""
     judge = args.get("judge", "evidence")
     if judge not in JUDGES:

@@ -87,9 +87,7 @@ def must_write() -> Person:
     """Who is signed in, if their role may change things; NotAllowed otherwise."""
     who = person()
     if not who.writes:
-        raise NotAllowed(
-            "Viewers look, they do not change things.", remedy="Ask an owner for the role of analyst."
-        )
+        raise NotAllowed("Viewers look, they do not change things.", remedy="Ask an owner for the role of analyst.")
     return who
 
 
@@ -147,9 +145,7 @@ def current_scope() -> Scope:
         session["account"] = account.key
         made = params.of_account(request.values, account, parts().facts, aims.aims(parts().store, account))
         if made.newest is not None and (missing := unknown(parts().facts, made.look)):
-            near = (
-                f" Did you mean {' or '.join(f'“{each}”' for each in missing.near)}?" if missing.near else ""
-            )
+            near = f" Did you mean {' or '.join(f'“{each}”' for each in missing.near)}?" if missing.near else ""
             raise BadInput(
                 f"There is no {missing.kind} “{missing.name}” in this account.",
                 remedy=f"Choose one in the bar above.{near}",

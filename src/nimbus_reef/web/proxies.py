@@ -11,9 +11,13 @@ if TYPE_CHECKING:
     from _typeshed.wsgi import StartResponse, WSGIApplication, WSGIEnvironment
 
 _SAID: Final = (
-    "HTTP_X_FORWARDED_FOR", "HTTP_X_FORWARDED_PROTO", "HTTP_X_FORWARDED_HOST", "HTTP_X_FORWARDED_PORT",
-    "HTTP_X_FORWARDED_PREFIX", "HTTP_FORWARDED",
-)  # fmt: skip
+    "HTTP_X_FORWARDED_FOR",
+    "HTTP_X_FORWARDED_PROTO",
+    "HTTP_X_FORWARDED_HOST",
+    "HTTP_X_FORWARDED_PORT",
+    "HTTP_X_FORWARDED_PREFIX",
+    "HTTP_FORWARDED",
+)
 
 
 class NamedProxies:

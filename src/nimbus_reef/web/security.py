@@ -25,9 +25,7 @@ csrf = CSRFProtect()
 limiter = Limiter(get_remote_address, headers_enabled=False)
 logins = LoginManager()
 
-OPEN_ENDPOINTS = frozenset(
-    {"people.sign_in", "people.set_up", "people.take_up", "static", "alive", "ready", "metrics"}
-)
+OPEN_ENDPOINTS = frozenset({"people.sign_in", "people.set_up", "people.take_up", "static", "alive", "ready", "metrics"})
 """What answers without a sign-in, and stands outside the frame."""
 _SMALL_BYTES: Final = 64 * 1024
 _CONTROL: Final = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1e\x7f\ud800-\udfff]")
@@ -35,11 +33,17 @@ _CONTROL: Final = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1e\x7f\ud800-\udfff]")
 _HERE: Final = frozenset({"localhost", "127.0.0.1", "::1"})
 _POLICY = "; ".join(
     (
-        "default-src 'none'", "script-src 'self'", "style-src 'self'", "img-src 'self' data:",
-        "font-src 'self'", "connect-src 'self'", "form-action 'self'", "base-uri 'none'",
+        "default-src 'none'",
+        "script-src 'self'",
+        "style-src 'self'",
+        "img-src 'self' data:",
+        "font-src 'self'",
+        "connect-src 'self'",
+        "form-action 'self'",
+        "base-uri 'none'",
         "frame-ancestors 'none'",
     )
-)  # fmt: skip
+)
 _HEADERS = {
     "Content-Security-Policy": _POLICY,
     "X-Content-Type-Options": "nosniff",
@@ -67,8 +71,8 @@ def most_tries() -> tuple[int, timedelta]:
 
 def to_sign_in() -> AnyResponse:
     """
-    Where somebody signs in, to come back to the page that they were on: a part of a page, or a form, has no address to come back to.
-    What was sent by somebody who is not signed in any more is said not to be done.
+    Where somebody signs in, to come back to the page that they were on: a part of a page, or a form, has no address to
+    come back to. What was sent by somebody who is not signed in any more is said not to be done.
     """
     asks, in_page = request.method in ("GET", "HEAD"), "HX-Request" in request.headers
     here = request.headers.get("HX-Current-URL", "") if in_page else request.url if asks else request.referrer
@@ -128,9 +132,7 @@ def guard(app: Flask) -> None:
 
     @app.before_request
     def texts_are_texts() -> None:
-        sent = [
-            text for each in (request.args, request.form) for pair in each.items(multi=True) for text in pair
-        ]
+        sent = [text for each in (request.args, request.form) for pair in each.items(multi=True) for text in pair]
         sent += [file.filename or "" for _, file in request.files.items(multi=True)]
         if any(_CONTROL.search(text) for text in sent):
             raise BadInput("A sign that is no text was sent.", remedy="Type it anew.")

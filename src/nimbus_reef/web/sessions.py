@@ -1,6 +1,6 @@
 """
-The session of a request. Its cookie holds who is signed in and little more; what else it remembers is kept with the session's row, so
-that nothing is lost for its length, and a cookie is worth nothing once its session has ended.
+The session of a request. Its cookie holds who is signed in and little more; what else it remembers is kept with the
+session's row, so that nothing is lost for its length, and a cookie is worth nothing once its session has ended.
 """
 
 from __future__ import annotations
@@ -30,8 +30,8 @@ _TEXT: Final = TaggedJSONSerializer()
 
 class ReefSession(SecureCookieSession):
     """
-    What a request knows of who asks. row: their open session, None for visitors; away: the database could not be asked for it; sent:
-    what the cookie held.
+    What a request knows of who asks. row: their open session, None for visitors; away: the database could not be asked
+    for it; sent: what the cookie held.
     """
 
     row: PersonSession | None = None

@@ -26,19 +26,16 @@ CHECK: Final = "costly-ads"
 
 def listed(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    Judged product ads with the company they keep: title, running (its ad is enabled), siblings (running ads beside it), their orders,
-    clicks, spend and sales, and to_pause: costly, had its own test, and beside it runs a sibling that sells and is not flagged.
+    Judged product ads with the company they keep: title, running (its ad is enabled), siblings (running ads beside it),
+    their orders, clicks, spend and sales, and to_pause: costly, had its own test, and beside it runs a sibling that
+    sells and is not flagged.
     """
     account = look.account
 
     def make() -> pl.DataFrame:
         rows = judged_ads(facts, look)
-        running = product_frames.enabled_ads(facts, account.id, look.window).select(
-            "ad_group_id", "product_id"
-        )
-        titles = product_frames.catalog(facts, account.id).select(
-            "product_id", pl.col("title").cast(pl.String)
-        )
+        running = product_frames.enabled_ads(facts, account.id, look.window).select("ad_group_id", "product_id")
+        titles = product_frames.catalog(facts, account.id).select("product_id", pl.col("title").cast(pl.String))
         here = (
             rows.join(
                 running.with_columns(running=pl.lit(True)).unique(),
@@ -73,17 +70,13 @@ def row_of(facts: Facts, look: Look, row_id: str) -> Mapping[str, Any]:
     """One product ad; NotFound where it did nothing in these days."""
     found = listed(facts, look).filter(pl.col("row_id") == row_id)
     if found.is_empty():
-        raise NotFound(
-            "This product ad did nothing in these days.", remedy="Choose other days, or close the drawer."
-        )
+        raise NotFound("This product ad did nothing in these days.", remedy="Choose other days, or close the drawer.")
     return found.row(0, named=True)
 
 
 def siblings(facts: Facts, look: Look, row: Mapping[str, Any]) -> Sequence[Mapping[str, Any]]:
     """The other product ads of its ad group, the largest spend first."""
-    group = listed(facts, look).filter(
-        pl.col("ad_group_id") == row["ad_group_id"], pl.col("row_id") != row["row_id"]
-    )
+    group = listed(facts, look).filter(pl.col("ad_group_id") == row["ad_group_id"], pl.col("row_id") != row["row_id"])
     return group.sort(["spend", "sku"], descending=[True, False]).to_dicts()
 
 
@@ -104,10 +97,14 @@ def without(row: Mapping[str, Any], others: Sequence[Mapping[str, Any]]) -> With
 def _basis(row: Mapping[str, Any], days: int) -> Basis:
     has_prior = row["prior_a"] is not None
     return Basis(
-        days, row["clicks"], from_micro(row["spend"]), from_micro(row["sales"]),
-        row["prior_a"] + row["k"] if has_prior else 1.0, row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
+        days,
+        row["clicks"],
+        from_micro(row["spend"]),
+        from_micro(row["sales"]),
+        row["prior_a"] + row["k"] if has_prior else 1.0,
+        row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
         from_micro(row["shrunk_aov"] or 0),
-    )  # fmt: skip
+    )
 
 
 def offer(facts: Facts, look: Look, row: Mapping[str, Any]) -> Offer | None:
@@ -126,14 +123,18 @@ def offers(facts: Facts, look: Look, rows: Sequence[Mapping[str, Any]]) -> list[
         if not row["to_pause"]:
             made.append(None)
             continue
-        others = [
-            _basis(each, days) for each in beside[row["ad_group_id"]] if each["row_id"] != row["row_id"]
-        ]
+        others = [_basis(each, days) for each in beside[row["ad_group_id"]] if each["row_id"] != row["row_id"]]
         projected = families.without_ad(_basis(row, days), others)
         paused = change(
-            Entity.PRODUCT_AD, "state", str(row["campaign"]), "paused", "enabled", CHECK,
-            ad_group=str(row["ad_group"]), sku=str(row["sku"]),
-        )  # fmt: skip
+            Entity.PRODUCT_AD,
+            "state",
+            str(row["campaign"]),
+            "paused",
+            "enabled",
+            CHECK,
+            ad_group=str(row["ad_group"]),
+            sku=str(row["sku"]),
+        )
         told = promise(look, row, "ads", row["row_id"], projected)
         made.append(Offer(row["row_id"], ((paused, told),), projected))
     return made

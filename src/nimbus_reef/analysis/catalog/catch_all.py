@@ -28,7 +28,8 @@ _CLICKS, _DAYS = "usual clicks", "cheap clicks"
 @dataclass(frozen=True, slots=True)
 class CatchAll:
     """
-    A catch-all as it would be built. products: sku, title of those it holds; skipped: SKUs left out by hand; bid, budget in units;
+    A catch-all as it would be built. products: sku, title of those it holds; skipped: SKUs left out by hand; bid,
+    budget in units;
     lowest: the bid that the account's own clicks suggest; expected: None where there are no clicks this cheap.
     """
 
@@ -47,9 +48,7 @@ def built(
 ) -> CatchAll:
     """The catch-all for all eligible products but some; bid and budget as typed, else the suggested. Kept."""
     key = (*look.judging, look.part, bid, budget, tuple(without), name)
-    return facts.kept(
-        "catch-all", look.account.id, lambda: _built(facts, look, bid, budget, without, name), *key
-    )
+    return facts.kept("catch-all", look.account.id, lambda: _built(facts, look, bid, budget, without, name), *key)
 
 
 def _built(
@@ -65,13 +64,14 @@ def _built(
     suggested = max(1.0, round(found.spend / 30 * 2)) if found else 5.0
     skipped = tuple(sku for sku in without if sku in set(eligible["sku"]))
     fits = None if found is None or found.acos is None else chosen * look.aims.account / found.acos
-    return CatchAll(
-        name, held, skipped, chosen, budget if budget is not None else suggested, lowest, found, fits
-    )
+    return CatchAll(name, held, skipped, chosen, budget if budget is not None else suggested, lowest, found, fits)
 
 
 def usual_clicks(facts: Facts, look: Look) -> tuple[float, tuple[int, int, float], int]:
-    """What a quarter's cheap clicks cost and bring, of the account and of its products: what a catch-all is expected by."""
+    """
+    What a quarter's cheap clicks cost and bring, of the account and of its products: what a
+    catch-all is expected by.
+    """
 
     def make() -> tuple[float, tuple[int, int, float], int]:
         days = target_days(facts, look)
@@ -122,9 +122,7 @@ def _account(days: pl.DataFrame) -> tuple[int, int, float]:
 
 def _sku_days(facts: Facts, look: Look) -> int:
     """Pairs of SKU and day on which its ads were shown, of eligible ones; of the whole account, as the clicks are."""
-    eligible = (
-        gaps.products(facts, replace(look, part=EVERYTHING)).filter(pl.col("eligible")).select("product_id")
-    )
+    eligible = gaps.products(facts, replace(look, part=EVERYTHING)).filter(pl.col("eligible")).select("product_id")
     shown = product_frames.shown_days(facts, look.account.id, _quarter(look))
     return len(shown.join(eligible, on="product_id", how="semi"))
 
@@ -153,13 +151,11 @@ def _offer(look: Look, made: CatchAll) -> Offer:
         rows += [
             change(Entity.AD_GROUP, "default_bid", made.name, f"{made.bid:.2f}", "", CHECK, Action.CREATE, **of),
             change(Entity.PRODUCT_AD, "state", made.name, "enabled", "", CHECK, Action.CREATE, sku=sku, **of),
-        ]  # fmt: skip
+        ]
     found = made.expected
     projected = UNKNOWN
     if found is not None:
         cap = min(1.0, made.budget * 30 / found.spend) if found.spend else 1.0
         spend, sales = found.spend * cap, found.sales * cap
         projected = Projected(Range(0, spend, spend * 2), Range(0, sales, sales * 2))
-    return Offer(
-        made.name, spread(rows, promise(look, NO_BASIS, "catch-all", made.name, projected)), projected
-    )
+    return Offer(made.name, spread(rows, promise(look, NO_BASIS, "catch-all", made.name, projected)), projected)

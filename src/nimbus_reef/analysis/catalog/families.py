@@ -49,9 +49,7 @@ def children(facts: Facts, look: Look) -> pl.DataFrame:
         named = (
             sums.join(catalog, on="product_id", how="left")
             .join(trade, on="product_id", how="left")
-            .with_columns(
-                family=in_family, total_sales="total_sales" if len(trade) else pl.lit(None, pl.Int64)
-            )
+            .with_columns(family=in_family, total_sales="total_sales" if len(trade) else pl.lit(None, pl.Int64))
             .sort("product_id")
         )
         days = facts.monthly_days(account.id, KIND, window)
@@ -59,9 +57,9 @@ def children(facts: Facts, look: Look) -> pl.DataFrame:
             evidence.with_priors(named, _CHAIN), days, look.aims, account.min_clicks
         ).with_columns(pl.col("sku").cast(pl.String))
         names = product_frames.family_names(facts, account.id)
-        return families.children(
-            judged, account.settings.child_share, account.settings.child_index
-        ).with_columns(row_id=pl.col("sku").str.head(64), family_name=pl.col("family").replace(names))
+        return families.children(judged, account.settings.child_share, account.settings.child_index).with_columns(
+            row_id=pl.col("sku").str.head(64), family_name=pl.col("family").replace(names)
+        )
 
     made = facts.kept("families", account.id, make, *look.judging)
     return _within(facts, look, made)
@@ -74,10 +72,13 @@ def _on_as_many_days(facts: Facts, look: Look) -> pl.Expr:
 
 
 def _without_ads(facts: Facts, account_id: int, sums: pl.DataFrame) -> pl.DataFrame:
-    """The other products of the families that have ads, with measures of 0: what they sell counts for the family's shares."""
+    """
+    The other products of the families that have ads, with measures of 0: what they sell counts for
+    the family's shares.
+    """
     catalog = product_frames.catalog(facts, account_id).select(
-        "product_id", "sku", family=pl.coalesce("parent", "item").cast(pl.String), category=pl.col("category"),
-    )  # fmt: skip
+        "product_id", "sku", family=pl.coalesce("parent", "item").cast(pl.String), category=pl.col("category")
+    )
     return (
         catalog.join(sums.select("family").drop_nulls().unique(), on="family", how="semi")
         .join(sums, on="product_id", how="anti")
@@ -89,27 +90,40 @@ def _within(facts: Facts, look: Look, rows: pl.DataFrame) -> pl.DataFrame:
     """Whole families of what is looked at: shares say nothing of a part of one."""
     if not look.part:
         return rows
-    ads = look.within(
-        facts,
-        product_frames.ad_rows(facts, look.account.id, look.window),
-    )
+    ads = look.within(facts, product_frames.ad_rows(facts, look.account.id, look.window))
     held = ads.select(pl.coalesce("family", pl.col("sku").cast(pl.String)).alias("family")).unique()
     return rows.join(held, on="family", how="semi")
 
 
 _LISTED: Final = (
-    "sku", "title", "family", "family_name", "verdict", "costly_child", "excess", "index", "share_spend", "share_sales",
-    "sold", "k", "n", "prior_a", "prior_b", "cvr", "shrunk_aov", "target_acos",
-)  # fmt: skip
+    "sku",
+    "title",
+    "family",
+    "family_name",
+    "verdict",
+    "costly_child",
+    "excess",
+    "index",
+    "share_spend",
+    "share_sales",
+    "sold",
+    "k",
+    "n",
+    "prior_a",
+    "prior_b",
+    "cvr",
+    "shrunk_aov",
+    "target_acos",
+)
 """What is told of a child besides its measures."""
 
 
 @dataclass(frozen=True, slots=True)
 class ListedFamily:
     """
-    A family: its children, sums in micro-units, and what is to be shifted. children: `_LISTED` and the measures, the largest spend
-    first; stake: what costly children cost beyond their share of sales in the window; alike: it loses money, and yet no child more
-    than its share.
+    A family: its children, sums in micro-units, and what is to be shifted. children: `_LISTED` and the measures, the
+    largest spend first; stake: what costly children cost beyond their share of sales in the window; alike: it loses
+    money, and yet no child more than its share.
     """
 
     key: str
@@ -133,14 +147,18 @@ def listed(facts: Facts, look: Look) -> list[ListedFamily]:
 
     def make() -> list[ListedFamily]:
         over = pl.col("verdict").cast(pl.String).is_in([Verdict.COSTLY.value, Verdict.LEANING.value])
-        rows = (
-            children(facts, look).select(*_LISTED, *MEASURES).sort(["spend", "sku"], descending=[True, False])
+        rows = children(facts, look).select(*_LISTED, *MEASURES).sort(["spend", "sku"], descending=[True, False])
+        sums = (
+            rows.group_by("family")
+            .agg(
+                pl.col("family_name").first(),
+                pl.col("spend", "sales", "sold").sum(),
+                stake=pl.col("excess").filter("costly_child").sum(),
+                costly=pl.col("costly_child").any(),
+                alike=over.all() & ~pl.col("costly_child").any() & (pl.len() > 1),
+            )
+            .sort(["stake", "spend", "family"], descending=[True, True, False])
         )
-        sums = rows.group_by("family").agg(
-            pl.col("family_name").first(), pl.col("spend", "sales", "sold").sum(),
-            stake=pl.col("excess").filter("costly_child").sum(), costly=pl.col("costly_child").any(),
-            alike=over.all() & ~pl.col("costly_child").any() & (pl.len() > 1),
-        ).sort(["stake", "spend", "family"], descending=[True, True, False])  # fmt: skip
         own = _of_each(rows)
         wrong = rows.filter(pl.col("costly_child").any().over("family"))["sku"]
         ads = _ads(facts, look, wrong)
@@ -149,11 +167,18 @@ def listed(facts: Facts, look: Look) -> list[ListedFamily]:
         nothing = _shift(rows.head(0), {}, days, kept)
         return [
             ListedFamily(
-                str(row["family"]), row["family_name"] or str(row["family"]), own[row["family"]], row["spend"], row["sales"],
-                row["sold"], row["stake"], _shift(own[row["family"]], ads, days, kept) if row["costly"] else nothing, row["alike"],
+                str(row["family"]),
+                row["family_name"] or str(row["family"]),
+                own[row["family"]],
+                row["spend"],
+                row["sales"],
+                row["sold"],
+                row["stake"],
+                _shift(own[row["family"]], ads, days, kept) if row["costly"] else nothing,
+                row["alike"],
             )
             for row in sums.to_dicts()
-        ]  # fmt: skip
+        ]
 
     return facts.kept(_FAMILIES, look.account.id, make, *look.judging, look.part)
 
@@ -183,37 +208,45 @@ def _shift(family: pl.DataFrame, ads: Mapping[str, Sequence[Ad]], days: int, kep
     """The shift of a family; of none, that of a family without a costly child."""
     rows = family.to_dicts()
     skus = sorted(row["sku"] for row in rows)
-    return families.shift(
-        [_child(row) for row in rows], [ad for sku in skus for ad in ads.get(sku, [])], days, kept
-    )
+    return families.shift([_child(row) for row in rows], [ad for sku in skus for ad in ads.get(sku, [])], days, kept)
 
 
 def _child(row: Mapping[str, Any]) -> Child:
     has_prior = row["prior_a"] is not None
     return Child(
-        row["sku"], from_micro(row["spend"]), row["clicks"], row["costly_child"], from_micro(row["excess"]), row["index"],
-        Verdict(row["verdict"]), row["prior_a"] + row["k"] if has_prior else 1.0,
-        row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0, from_micro(row["shrunk_aov"] or 0),
-    )  # fmt: skip
+        row["sku"],
+        from_micro(row["spend"]),
+        row["clicks"],
+        row["costly_child"],
+        from_micro(row["excess"]),
+        row["index"],
+        Verdict(row["verdict"]),
+        row["prior_a"] + row["k"] if has_prior else 1.0,
+        row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
+        from_micro(row["shrunk_aov"] or 0),
+    )
 
 
 def _ads(facts: Facts, look: Look, skus: pl.Series) -> dict[str, list[Ad]]:
     """Running product ads of some SKUs, by SKU."""
-    running = product_frames.enabled_ads(facts, look.account.id, look.window).select(
-        "ad_group_id", "product_id"
-    )
+    running = product_frames.enabled_ads(facts, look.account.id, look.window).select("ad_group_id", "product_id")
     rows = product_frames.ad_rows(facts, look.account.id, look.window).join(
         running, on=["ad_group_id", "product_id"], how="semi"
     )
     found: dict[str, list[Ad]] = {}
     for row in (
-        rows.filter(pl.col("sku").cast(pl.String).is_in(skus.implode()))
-        .sort("ad_group_id", "product_id")
-        .to_dicts()
+        rows.filter(pl.col("sku").cast(pl.String).is_in(skus.implode())).sort("ad_group_id", "product_id").to_dicts()
     ):
         found.setdefault(str(row["sku"]), []).append(
-            Ad(row["campaign"], row["ad_group"], str(row["sku"]), row["clicks"], from_micro(row["spend"]), from_micro(row["sales"]))
-        )  # fmt: skip
+            Ad(
+                row["campaign"],
+                row["ad_group"],
+                str(row["sku"]),
+                row["clicks"],
+                from_micro(row["spend"]),
+                from_micro(row["sales"]),
+            )
+        )
     return found
 
 
@@ -244,14 +277,14 @@ def offer(look: Look, family: ListedFamily) -> Offer | None:
             ),
         )
         for ad in pauses
-    ]  # fmt: skip
+    ]
     return Offer(family.key, tuple(changes), family.shift.projected)
 
 
 def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:
     """
-    Profit after ads of each SKU in each of the eight weeks up to the window's end, in units, oldest first: total sales × margin −
-    spend. Only of SKUs whose margin is known, and of weeks held by day.
+    Profit after ads of each SKU in each of the eight weeks up to the window's end, in units, oldest first: total sales
+    × margin − spend. Only of SKUs whose margin is known, and of weeks held by day.
     """
     account = look.account
 
@@ -263,9 +296,7 @@ def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:
         # Profit of a week uses only days with both reports loaded.
         ads = product_frames.product_days(facts, account.id, window, measures=("spend",))
         ads = ads.filter(pl.col("day").is_in([span.last for span in facts.days(account.id, TRADE, window)]))
-        trade = trade.filter(
-            pl.col("day").is_in([span.last for span in facts.days(account.id, KIND, window)])
-        )
+        trade = trade.filter(pl.col("day").is_in([span.last for span in facts.days(account.id, KIND, window)]))
         sold = trade.group_by("product_id", week).agg(pl.col("total_sales").sum())
         spent = ads.group_by("product_id", week).agg(pl.col("spend").sum())
         known = (

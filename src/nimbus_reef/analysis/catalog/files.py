@@ -17,8 +17,10 @@ from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
 
 RESTS: Final[Mapping[str, str]] = {
-    gap_rules.OWN: "what its ads sold in the 30 days before", gap_rules.FAMILY: "what a sibling’s ads sell on average", "": "",
-}  # fmt: skip
+    gap_rules.OWN: "what its ads sold in the 30 days before",
+    gap_rules.FAMILY: "what a sibling’s ads sell on average",
+    "": "",
+}
 """What the likely cost of an ineligible product rests on."""
 
 
@@ -26,28 +28,55 @@ def families_table(rows: pl.DataFrame) -> Table:
     """Children of families as a file."""
     ordered = rows.sort(["family", "spend"], descending=[False, True])
     made = ordered.select(
-        "family", "family_name", "sku", "title", "share_spend", "share_sales", "index", pl.col("spend", "sales", "sold") / MICRO, "clicks",
-        "orders", "cvr", "acos", "verdict", "own_test", "costly_child", pl.col("excess") / MICRO,
-    )  # fmt: skip
+        "family",
+        "family_name",
+        "sku",
+        "title",
+        "share_spend",
+        "share_sales",
+        "index",
+        pl.col("spend", "sales", "sold") / MICRO,
+        "clicks",
+        "orders",
+        "cvr",
+        "acos",
+        "verdict",
+        "own_test",
+        "costly_child",
+        pl.col("excess") / MICRO,
+    )
     return Table("families", made, {"spend": "0.00", "sales": "0.00", "sold": "0.00", "excess": "0.00"})
 
 
 def ads_table(rows: pl.DataFrame) -> Table:
     """Product ads as a file."""
     made = rows.select(
-        pl.col("campaign", "ad_group", "sku").cast(pl.String), "title", "running", "impressions", "clicks",
-        pl.col("spend") / MICRO, "orders", "units", pl.col("sales") / MICRO, "cvr", "cpc", "acos", "needed_cvr", "p_over",
-        "verdict", "own_test", "own_fault", evidence.counted_stake() / MICRO, "siblings", "beside_clicks", "beside_orders",
-        pl.col("beside_spend") / MICRO, pl.col("beside_sales") / MICRO, "to_pause",
-    )  # fmt: skip
-    formats = {
-        "spend": "0.00",
-        "sales": "0.00",
-        "stake": "0.00",
-        "cvr": "0.0%",
-        "acos": "0.0%",
-        "cpc": "0.00",
-    }
+        pl.col("campaign", "ad_group", "sku").cast(pl.String),
+        "title",
+        "running",
+        "impressions",
+        "clicks",
+        pl.col("spend") / MICRO,
+        "orders",
+        "units",
+        pl.col("sales") / MICRO,
+        "cvr",
+        "cpc",
+        "acos",
+        "needed_cvr",
+        "p_over",
+        "verdict",
+        "own_test",
+        "own_fault",
+        evidence.counted_stake() / MICRO,
+        "siblings",
+        "beside_clicks",
+        "beside_orders",
+        pl.col("beside_spend") / MICRO,
+        pl.col("beside_sales") / MICRO,
+        "to_pause",
+    )
+    formats = {"spend": "0.00", "sales": "0.00", "stake": "0.00", "cvr": "0.0%", "acos": "0.0%", "cpc": "0.00"}
     return Table("product-ads", made, formats)
 
 
@@ -58,35 +87,55 @@ def eligibility_table(held: Sequence[Ineligible]) -> Table:
         for each in held
     ]
     schema = {
-        "sku": pl.String, "title": pl.String, "reason": pl.String, "since": pl.Date, "missed ad sales per 30 days": pl.Float64,
+        "sku": pl.String,
+        "title": pl.String,
+        "reason": pl.String,
+        "since": pl.Date,
+        "missed ad sales per 30 days": pl.Float64,
         "rests on": pl.String,
-    }  # fmt: skip
+    }
     return Table(
-        "eligibility",
-        pl.DataFrame(rows, schema=schema, orient="row"),
-        {"missed ad sales per 30 days": "0.00"},
+        "eligibility", pl.DataFrame(rows, schema=schema, orient="row"), {"missed ad sales per 30 days": "0.00"}
     )
 
 
 def gaps_table(rows: pl.DataFrame) -> Table:
     """Products without ads as a file."""
     made = rows.select(
-        "sku", "title", "family", "launched", "fulfilment", "replaces", "total_orders", sales_per_30_days=pl.col("month")
-    )  # fmt: skip
+        "sku",
+        "title",
+        "family",
+        "launched",
+        "fulfilment",
+        "replaces",
+        "total_orders",
+        sales_per_30_days=pl.col("month"),
+    )
     return Table("not-advertised", made, {"sales_per_30_days": "0.00"})
 
 
 def listings_table(rows: pl.DataFrame) -> Table:
     """Pages as a file."""
     made = rows.select(
-        "sku", "title", "images", "bullets", "rich_content", "brand_section", "rating", "reviews", pl.col("price") / MICRO,
+        "sku",
+        "title",
+        "images",
+        "bullets",
+        "rich_content",
+        "brand_section",
+        "rating",
+        "reviews",
+        pl.col("price") / MICRO,
         "in_stock",
-        pl.col("lost").list.eval(pl.element().struct.field("field")).list.join(", "), "lost_on", pl.col("lacks").list.join(", "), "changed",
-        "fell_on", wasted_per_30_days=pl.col("stake") / MICRO, spend_per_30_days="month",
-    )  # fmt: skip
-    return Table(
-        "listings", made, {"wasted_per_30_days": "0.00", "spend_per_30_days": "0.00", "price": "0.00"}
+        pl.col("lost").list.eval(pl.element().struct.field("field")).list.join(", "),
+        "lost_on",
+        pl.col("lacks").list.join(", "),
+        "changed",
+        "fell_on",
+        wasted_per_30_days=pl.col("stake") / MICRO,
+        spend_per_30_days="month",
     )
+    return Table("listings", made, {"wasted_per_30_days": "0.00", "spend_per_30_days": "0.00", "price": "0.00"})
 
 
 def structure_table(rows: pl.DataFrame) -> Table:
@@ -94,18 +143,26 @@ def structure_table(rows: pl.DataFrame) -> Table:
     if rows.is_empty():
         return Table("duplicates", pl.DataFrame({"target": []}, schema={"target": pl.String}), {})
     made = rows.select(
-        "target", pl.col("match_type", "main_product", "campaign", "ad_group").cast(pl.String), "twins", "keep", "keep_why",
-        "clicks", "orders", pl.col("spend") / MICRO, pl.col("sales") / MICRO, "acos", "acos_by_evidence", pl.col("bid") / MICRO,
+        "target",
+        pl.col("match_type", "main_product", "campaign", "ad_group").cast(pl.String),
+        "twins",
+        "keep",
+        "keep_why",
+        "clicks",
+        "orders",
+        pl.col("spend") / MICRO,
+        pl.col("sales") / MICRO,
+        "acos",
+        "acos_by_evidence",
+        pl.col("bid") / MICRO,
         "verdict",
-    )  # fmt: skip
+    )
     return Table("duplicates", made, {"spend": "0.00", "sales": "0.00", "bid": "0.00", "acos": "0.0%"})
 
 
 FILES: Final[Mapping[str, Callable[[Facts, Look], Table]]] = {
     "families": lambda facts, look: families_table(families.children(facts, look)),
-    "ads": lambda facts, look: ads_table(
-        ads.listed(facts, look).sort("stake", descending=True, maintain_order=True)
-    ),
+    "ads": lambda facts, look: ads_table(ads.listed(facts, look).sort("stake", descending=True, maintain_order=True)),
     "eligibility": lambda facts, look: eligibility_table(gaps.ineligible(facts, look)),
     "gaps": lambda facts, look: gaps_table(gaps.unadvertised(facts, look)),
     "listings": lambda facts, look: listings_table(pages.listed(facts, look)),
@@ -113,7 +170,11 @@ FILES: Final[Mapping[str, Callable[[Facts, Look], Table]]] = {
 }
 """Every table of the area, whole."""
 NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
-    "families": ("product_ad_daily",), "ads": ("product_ad_daily",), "eligibility": ("product_ad_daily", "product_sales_daily"),
-    "gaps": ("product_sales_daily",), "listings": ("listings",), "structure": TARGET_SOURCES,
-}  # fmt: skip
+    "families": ("product_ad_daily",),
+    "ads": ("product_ad_daily",),
+    "eligibility": ("product_ad_daily", "product_sales_daily"),
+    "gaps": ("product_sales_daily",),
+    "listings": ("listings",),
+    "structure": TARGET_SOURCES,
+}
 """Reports of which any one makes a table."""

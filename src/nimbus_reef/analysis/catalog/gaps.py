@@ -33,17 +33,21 @@ def eligibility_told(facts: Facts, look: Look) -> bool:
 
 def products(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    All products of the catalog: product_id, sku, title, item, family, eligible, reason, fulfilment, launched; total_sales of the
-    window (0 where none is held), the measures of their ads, advertised (an ad is enabled), in_ads (one is set up).
+    All products of the catalog: product_id, sku, title, item, family, eligible, reason, fulfilment, launched;
+    total_sales of the window (0 where none is held), the measures of their ads, advertised (an ad is enabled), in_ads
+    (one is set up).
     """
     account, window = look.account, look.window
 
     def make() -> pl.DataFrame:
         catalog = product_frames.catalog(facts, account.id).select(
-            "product_id", pl.col("sku", "title", "item", "reason", "fulfilment").cast(pl.String), "launched",
+            "product_id",
+            pl.col("sku", "title", "item", "reason", "fulfilment").cast(pl.String),
+            "launched",
             eligible=pl.col("ad_eligible").cast(pl.String).fill_null("yes") != "no",
-            family=pl.coalesce("parent", "item").cast(pl.String), category=pl.col("category").cast(pl.String),
-        )  # fmt: skip
+            family=pl.coalesce("parent", "item").cast(pl.String),
+            category=pl.col("category").cast(pl.String),
+        )
         trade = (
             product_frames.trade_days(facts, account.id, window)
             .group_by("product_id")
@@ -57,8 +61,7 @@ def products(facts: Facts, look: Look) -> pl.DataFrame:
             .join(ads, on="product_id", how="left")
             .join(enabled.with_columns(advertised=pl.lit(True)), on="product_id", how="left")
             .with_columns(
-                pl.col("total_sales", "total_orders", *MEASURES).fill_null(0),
-                pl.col("advertised").fill_null(False),
+                pl.col("total_sales", "total_orders", *MEASURES).fill_null(0), pl.col("advertised").fill_null(False)
             )
             .sort("sku")
         )
@@ -74,7 +77,10 @@ def products(facts: Facts, look: Look) -> pl.DataFrame:
 
 @dataclass(frozen=True, slots=True)
 class Ineligible:
-    """A product that may not be advertised: since when, ad sales per 30 days it likely costs (units), and what that rests on."""
+    """
+    A product that may not be advertised: since when, ad sales per 30 days it likely costs (units), and what that rests
+    on.
+    """
 
     row: Mapping[str, Any]
     since: date | None
@@ -109,7 +115,10 @@ def ineligible(facts: Facts, look: Look) -> list[Ineligible]:
 
 
 def _before(own: pl.DataFrame, since: date | None) -> tuple[float, int]:
-    """What a product's ads sold in the (up to) 30 days before they stopped, in units, and on how many days they were shown."""
+    """
+    What a product's ads sold in the (up to) 30 days before they stopped, in units, and on how many days they were
+    shown.
+    """
     if since is None or own.is_empty():
         return 0.0, 0
     first = since - timedelta(days=rules.BEFORE_DAYS)
@@ -126,8 +135,8 @@ def _family_means(facts: Facts, look: Look) -> dict[str, tuple[float, int]]:
 
 def unseen(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    Advertised products that no shopper saw in the window, though they may be: sku, title, family, shadow (the sibling that took
-    nearly all impressions of the family, null where none did).
+    Advertised products that no shopper saw in the window, though they may be: sku, title, family, shadow (the sibling
+    that took nearly all impressions of the family, null where none did).
     """
     rows = products(facts, look)
     seen = pl.col("impressions")
@@ -137,9 +146,7 @@ def unseen(facts: Facts, look: Look) -> pl.DataFrame:
             pl.col("sku").sort_by("impressions").last().over("family")
         )
     )
-    return with_shadow.filter(
-        pl.col("advertised") & pl.col("eligible") & (pl.col("impressions") == 0) | _shadowed()
-    )
+    return with_shadow.filter(pl.col("advertised") & pl.col("eligible") & (pl.col("impressions") == 0) | _shadowed())
 
 
 def _shadowed() -> pl.Expr:
@@ -151,15 +158,13 @@ def unadvertised(facts: Facts, look: Look) -> pl.DataFrame:
     """Products that sold and have no ads: see `core.gaps.unadvertised`; with row_id and monthly total sales (units)."""
     held = facts.monthly_days(look.account.id, TRADE, look.window)
     rows = rules.unadvertised(products(facts, look))
-    return rows.with_columns(
-        row_id=pl.col("sku").str.head(64), month=pl.col("total_sales") / MICRO * STAKE_DAYS / held
-    )
+    return rows.with_columns(row_id=pl.col("sku").str.head(64), month=pl.col("total_sales") / MICRO * STAKE_DAYS / held)
 
 
 def add_offers(facts: Facts, look: Look, rows: Iterable[Mapping[str, Any]]) -> list[Offer | None]:
     """
-    Ads for each product that has none: wherever the older SKU of its item stands, else in the ad group in which its family's
-    siblings made most orders; None where neither is known (the catch-all is for those).
+    Ads for each product that has none: wherever the older SKU of its item stands, else in the ad group in which its
+    family's siblings made most orders; None where neither is known (the catch-all is for those).
     """
     homes = _homes(facts, look)
     return [_add_offer(look, homes, row) for row in rows]
@@ -167,9 +172,7 @@ def add_offers(facts: Facts, look: Look, rows: Iterable[Mapping[str, Any]]) -> l
 
 def _add_offer(look: Look, homes: _Homes, row: Mapping[str, Any]) -> Offer | None:
     places = (
-        homes.of_sku.get(row["replaces"], ())
-        if row["replaces"] is not None
-        else homes.of_family.get(row["family"], ())
+        homes.of_sku.get(row["replaces"], ()) if row["replaces"] is not None else homes.of_family.get(row["family"], ())
     )
     if not places:
         return None
@@ -177,20 +180,28 @@ def _add_offer(look: Look, homes: _Homes, row: Mapping[str, Any]) -> Offer | Non
     changes = tuple(
         (
             change(
-                Entity.PRODUCT_AD, "state", campaign, "enabled", "", CHECK, Action.CREATE, ad_group=group, sku=row["sku"]
+                Entity.PRODUCT_AD,
+                "state",
+                campaign,
+                "enabled",
+                "",
+                CHECK,
+                Action.CREATE,
+                ad_group=group,
+                sku=row["sku"],
             ),
             told,
         )
         for campaign, group in places
-    )  # fmt: skip
+    )
     return Offer(row["row_id"], changes)
 
 
 @dataclass(frozen=True, slots=True)
 class _Homes:
     """
-    Ad groups, as (campaign, ad group), for what sells without ads: of each SKU that one replaces all it runs in, of each of their
-    families the one with most orders.
+    Ad groups, as (campaign, ad group), for what sells without ads: of each SKU that one replaces all it runs in, of
+    each of their families the one with most orders.
     """
 
     of_sku: Mapping[str, tuple[tuple[str, str], ...]]
@@ -215,10 +226,7 @@ def _homes(facts: Facts, look: Look) -> _Homes:
             .unique("family", keep="first", maintain_order=True)
         )
         return _Homes(
-            {
-                sku: tuple((each["campaign"], each["ad_group"]) for each in held)
-                for sku, held in by_sku.rows()
-            },
+            {sku: tuple((each["campaign"], each["ad_group"]) for each in held) for sku, held in by_sku.rows()},
             {row["family"]: ((row["campaign"], row["ad_group"]),) for row in best.to_dicts()},
         )
 
@@ -233,7 +241,10 @@ def _running(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 def concentration(facts: Facts, look: Look) -> pl.DataFrame:
-    """How much of spend the top sellers get: see `core.gaps.concentration`; by all trade, by ad sales where that is not held."""
+    """
+    How much of spend the top sellers get: see `core.gaps.concentration`; by all trade, by ad sales where that is not
+    held.
+    """
     rows = products(facts, look)
     sold = "total_sales" if int(rows["total_sales"].sum()) else "sales"
     return rules.concentration(rows.select("sku", sold=pl.col(sold), spend="spend"))

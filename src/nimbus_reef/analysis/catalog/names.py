@@ -72,7 +72,10 @@ def renames(facts: Facts, look: Look) -> list[Rename]:
 def _told(
     facts: Facts, look: Look, names: Sequence[str], known: Mapping[str, Sequence[str]]
 ) -> dict[str, dict[str, str]]:
-    """By campaign, parts that its reports tell: the match type where it has one; the product whose code starts its main SKU."""
+    """
+    By campaign, parts that its reports tell: the match type where it has one; the product whose code starts its main
+    SKU.
+    """
     targets = target_frames.targets(facts, look.account.id).filter(
         pl.col("campaign").cast(pl.String).is_in(list(names))
     )
@@ -87,9 +90,7 @@ def _told(
     found: dict[str, dict[str, str]] = {}
     for name in names:
         own = targets.filter(pl.col("campaign").cast(pl.String) == name)
-        matches = {
-            match for match in own["match_type"].cast(pl.String).unique() if not match.startswith("negative")
-        }
+        matches = {match for match in own["match_type"].cast(pl.String).unique() if not match.startswith("negative")}
         parts = {}
         if len(matches) == 1:
             parts["match"] = matches.pop()

@@ -22,10 +22,12 @@ ADS: Final = "product_ad_daily"
 
 def listed(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    The newest page of every product; pages do not mature, so the window does not matter: product_id, sku, what it shows, lost (what it showed
-    before: see `core.listings.lost`) and lost_on, lacks (keys of `LACKS`, the gravest first), the measures of its ads, monthly spend,
-    changed (its newest change since the window began, null for none), fell (conversion fell with a change) and stake (micro-units per
-    30 days that the fall wastes). What costs most first: what was lost, falls, then what is spent on pages that lack most.
+    The newest page of every product; pages do not mature, so the window does not matter: product_id, sku, what it
+    shows, lost (what it showed
+    before: see `core.listings.lost`) and lost_on, lacks (keys of `LACKS`, the gravest first), the measures of its ads,
+    monthly spend, changed (its newest change since the window began, null for none), fell (conversion fell with a
+    change) and stake (micro-units per 30 days that the fall wastes). What costs most first: what was lost, falls, then
+    what is spent on pages that lack most.
     """
     return facts.kept("listed pages", look.account.id, lambda: _listed(facts, look), *look.judging, look.part)
 
@@ -37,9 +39,7 @@ def _listed(facts: Facts, look: Look) -> pl.DataFrame:
         pages = product_frames.newest_pages(facts, account.id, account.settings.fall_days)
         newest = pages.sort("day").group_by("product_id").last()
         changed = page_changes(facts, look).group_by("product_id").agg(changed=pl.col("day").max())
-        ads = product_frames.product_rows(facts, account.id, window).group_by("product_id").agg(
-            pl.col(MEASURES).sum()
-        )  # fmt: skip
+        ads = product_frames.product_rows(facts, account.id, window).group_by("product_id").agg(pl.col(MEASURES).sum())
         skus = product_frames.skus(facts, account.id).with_columns(pl.col("sku").cast(pl.String))
         texts = pl.col("title", "rich_content", "brand_section", "in_stock").cast(pl.String)
         return (
@@ -54,10 +54,16 @@ def _listed(facts: Facts, look: Look) -> pl.DataFrame:
     fell = falls(facts, look).select(sku=pl.col("name"), stake="stake", fell_on="day")
     held = facts.monthly_days(account.id, ADS, window)
     gone = lost(facts, replace(look, part=EVERYTHING)).select(sku="name", lost="lost", lost_on="since")
-    rows = made.join(fell, on="sku", how="left").join(gone, on="sku", how="left").with_columns(
-        pl.col("stake").fill_null(0), row_id=pl.col("sku").str.head(64), month=pl.col("spend") / MICRO * STAKE_DAYS / held,
-        missing=pl.col("lacks").list.len(),
-    )  # fmt: skip
+    rows = (
+        made.join(fell, on="sku", how="left")
+        .join(gone, on="sku", how="left")
+        .with_columns(
+            pl.col("stake").fill_null(0),
+            row_id=pl.col("sku").str.head(64),
+            month=pl.col("spend") / MICRO * STAKE_DAYS / held,
+            missing=pl.col("lacks").list.len(),
+        )
+    )
     if look.part:
         here = look.within(facts, product_frames.ad_rows(facts, account.id, window)).select("sku").unique()
         rows = rows.join(here.with_columns(pl.col("sku").cast(pl.String)), on="sku", how="semi")

@@ -1,4 +1,7 @@
-"""How the account is built: keywords bought twice, what cannot be steered, the same purpose spread over many campaigns."""
+"""
+How the account is built: keywords bought twice, what cannot be steered, the same purpose spread
+over many campaigns.
+"""
 
 from __future__ import annotations
 
@@ -25,14 +28,17 @@ _TWINS: Final = ("target_normal_id", "match_type", "main_product")
 
 
 def told(facts: Facts, look: Look) -> bool:
-    """Whether it is known which products ad groups hold: without it nothing is bought twice, and no families are mixed."""
+    """
+    Whether it is known which products ad groups hold: without it nothing is bought twice, and no
+    families are mixed.
+    """
     return not product_frames.product_rows(facts, look.account.id, look.window).is_empty()
 
 
 def duplicates(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    Targets bought more than once for the same main product: see `core.structure.duplicates`; judged, with row_id. A whole group is
-    shown where any of it lies in the part that is looked at.
+    Targets bought more than once for the same main product: see `core.structure.duplicates`; judged, with row_id. A
+    whole group is shown where any of it lies in the part that is looked at.
     """
     account = look.account
 
@@ -42,8 +48,19 @@ def duplicates(facts: Facts, look: Look) -> pl.DataFrame:
         # Live twins that did nothing in the window are bought twice all the same.
         rows = (
             _live(facts, look)
-            .select("target_id", "ad_group_id", "campaign_id", "campaign", "ad_group", "target", "target_normal_id", "match_type",
-                    "state", "format", "portfolio")
+            .select(
+                "target_id",
+                "ad_group_id",
+                "campaign_id",
+                "campaign",
+                "ad_group",
+                "target",
+                "target_normal_id",
+                "match_type",
+                "state",
+                "format",
+                "portfolio",
+            )
             .join(target_frames.advertised_products(facts, account.id, look.window), on="ad_group_id", how="left")
             .join(settings, on="target_id", how="left")
             .join(judged.select("target_id", *_JUDGED), on="target_id", how="left")
@@ -55,7 +72,7 @@ def duplicates(facts: Facts, look: Look) -> pl.DataFrame:
                 row_id=TARGET_ID,
                 normal=pl.col("target_normal_id").cast(pl.String),
             )
-        )  # fmt: skip
+        )
         return structure.duplicates(_by_posterior(facts, look, rows))
 
     made = facts.kept("duplicates", account.id, make, *look.judging)
@@ -65,15 +82,31 @@ def duplicates(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 _JUDGED: Final = (
-    *MEASURES, "n", "k", "prior_a", "prior_b", "shrunk_aov", "company_cvr", "p_over", "p_free", "acos", "verdict", "own_test",
-    "own_fault", "by_words", "needed_cvr", "target_acos", "stake", "simple_verdict",
-)  # fmt: skip
+    *MEASURES,
+    "n",
+    "k",
+    "prior_a",
+    "prior_b",
+    "shrunk_aov",
+    "company_cvr",
+    "p_over",
+    "p_free",
+    "acos",
+    "verdict",
+    "own_test",
+    "own_fault",
+    "by_words",
+    "needed_cvr",
+    "target_acos",
+    "stake",
+    "simple_verdict",
+)
 
 
 def _by_posterior(facts: Facts, look: Look, rows: pl.DataFrame) -> pl.DataFrame:
     """
-    Adds acos_by_evidence, the posterior's cost of sale, and loses. What a twin without a click would do is what its prior says at
-    what the others pay.
+    Adds acos_by_evidence, the posterior's cost of sale, and loses. What a twin without a click would do is what its
+    prior says at what the others pay.
     """
     margins = product_frames.catalog(facts, look.account.id).select(
         pl.col("sku").cast(pl.String).alias("main_product"), margin=pl.col("margin") / 100
@@ -88,20 +121,20 @@ def _by_posterior(facts: Facts, look: Look, rows: pl.DataFrame) -> pl.DataFrame:
     )
     chance, enough = evidence.losing(told, pl.coalesce("margin", "target_acos"))
     hopeless = (
-        (pl.col("verdict") == Verdict.COSTLY.value)
-        & pl.col("own_test")
-        & pl.col("own_fault")
-        & (pl.col("orders") == 0)
+        (pl.col("verdict") == Verdict.COSTLY.value) & pl.col("own_test") & pl.col("own_fault") & (pl.col("orders") == 0)
     )
     return told.with_columns(
         acos_by_evidence=(pl.col("price_likely") / (pl.col("cvr_likely") * pl.col("aov_likely"))).fill_nan(None),
         # What Targeting proposes to pause is not kept here.
         loses=hopeless | ((chance >= evidence.COSTLY_AT) & enough).fill_null(False),
-    ).drop("margin", "cvr_likely", "aov_likely", "price_likely")  # fmt: skip
+    ).drop("margin", "cvr_likely", "aov_likely", "price_likely")
 
 
 def _live(facts: Facts, look: Look) -> pl.DataFrame:
-    """target_id, ad_group_id, campaign, ad_group, match_type of targets that run at the window's end, as far as settings are held."""
+    """
+    target_id, ad_group_id, campaign, ad_group, match_type of targets that run at the window's end, as far as settings
+    are held.
+    """
     account, window = look.account, look.window
     states = setting_frames.target_settings(facts, account.id, window).select("target_id", "state")
     groups = setting_frames.ad_group_states(facts, account.id, window)
@@ -166,9 +199,16 @@ def twin_offer(facts: Facts, look: Look, rows: Sequence[Mapping[str, Any]]) -> O
         if row["keep"]:
             continue
         paused = change(
-            Entity.TARGET, "state", str(row["campaign"]), "paused", row["state"] or State.ENABLED.value, CHECK,
-            ad_group=str(row["ad_group"]), target=row["target"], match_type=str(row["match_type"]),
-        )  # fmt: skip
+            Entity.TARGET,
+            "state",
+            str(row["campaign"]),
+            "paused",
+            row["state"] or State.ENABLED.value,
+            CHECK,
+            ad_group=str(row["ad_group"]),
+            target=row["target"],
+            match_type=str(row["match_type"]),
+        )
         told = promise(look, row, "targets", row["row_id"], stopped(proposals.core_row(row, days).basis))
         changes.append((paused, told))
     return Offer(str(rows[0]["group"]), tuple(changes)) if changes else None

@@ -27,7 +27,8 @@ CHECK: Final = "boosts"
 @dataclass(frozen=True, slots=True)
 class Boosted:
     """
-    What a campaign's bids and budget can come to. then: its bids with everything in force and in the plan; in_force, planned: its boosts;
+    What a campaign's bids and budget can come to. then: its bids with everything in force and in the plan; in_force,
+    planned: its boosts;
     budget: a day, in units, with the plan; None where it is not known.
     """
 
@@ -49,16 +50,16 @@ class Boosted:
         return replace(self, then=replace(self.then, boosts=(*self.then.boosts, more)))
 
     def highest_bids(self, weekday: int, *, raised: bool) -> dict[Placement, list[float]]:
-        """The highest price of a click by placement and hour of a weekday; raised: include the marketplace's own raise."""
+        """
+        The highest price of a click by placement and hour of a weekday; raised: include the
+        marketplace's own raise.
+        """
         return click_prices.highest_bids(self.then, weekday, raised=raised)
 
     def highest_budgets(self, weekday: int) -> list[float]:
         """What the day's budget is raised to at most, by hour of a weekday."""
         hours = range(HOURS)
-        return [
-            (self.budget or 0.0) * (1 + rules.highest(self.then.boosts, BUDGET, weekday, hour))
-            for hour in hours
-        ]
+        return [(self.budget or 0.0) * (1 + rules.highest(self.then.boosts, BUDGET, weekday, hour)) for hour in hours]
 
 
 def boosted(facts: Facts, look: Look, campaign: str, planned: Sequence[Change] = ()) -> Boosted:
@@ -88,7 +89,15 @@ def offer(look: Look, campaign: str, boost: Boost) -> Offer:
     """A boost as one row of the change sheet; its money is not projected: what it moves is not known from reports."""
     entity = Entity.BID_BOOST if boost.what == BID else Entity.BUDGET_BOOST
     made = change(
-        entity, "percent", campaign, f"{boost.percent:.0f}", "", CHECK, Action.CREATE, days=rules.when_written(boost),
-        from_hour=str(boost.from_hour), to_hour=str(boost.to_hour),
-    )  # fmt: skip
+        entity,
+        "percent",
+        campaign,
+        f"{boost.percent:.0f}",
+        "",
+        CHECK,
+        Action.CREATE,
+        days=rules.when_written(boost),
+        from_hour=str(boost.from_hour),
+        to_hour=str(boost.to_hour),
+    )
     return Offer(campaign, ((made, promise(look, NO_BASIS, "boosts", campaign)),))

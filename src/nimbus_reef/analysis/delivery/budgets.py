@@ -33,9 +33,9 @@ SOURCES: Final = ("campaign_daily", "placement_daily", "hourly")
 @dataclass(frozen=True, slots=True)
 class Line:
     """
-    A campaign's budget. budget: units a day; row: its judged sums; dry_days, from_hour: on how many days it was gone, and from when
-    on usually; missed: sales per 30 days; by_hour: what a usual day spends in each hour, dry_share: how often that hour is dry; both
-    empty where hours are not held.
+    A campaign's budget. budget: units a day; row: its judged sums; dry_days, from_hour: on how many days it was gone,
+    and from when on usually; missed: sales per 30 days; by_hour: what a usual day spends in each hour, dry_share: how
+    often that hour is dry; both empty where hours are not held.
     """
 
     campaign: str
@@ -81,7 +81,10 @@ def judged_campaigns(facts: Facts, look: Look, source: str) -> pl.DataFrame:
 
 
 def _with_silent(rows: pl.DataFrame, settings: pl.DataFrame) -> pl.DataFrame:
-    """With the campaigns that run by their settings and have no row in the window: their budgets are given all the same."""
+    """
+    With the campaigns that run by their settings and have no row in the window: their budgets are
+    given all the same.
+    """
     runs = pl.col("state").cast(pl.String) == State.ENABLED.value
     silent = settings.filter(runs).join(rows, on="campaign_id", how="anti")
     if silent.is_empty():
@@ -90,12 +93,7 @@ def _with_silent(rows: pl.DataFrame, settings: pl.DataFrame) -> pl.DataFrame:
         pl.lit(0, rows.schema[name]).alias(name) for name in MEASURES
     )
     return pl.concat(
-        [
-            rows,
-            blank.cast(
-                {name: rows.schema[name] for name in blank.columns if name not in MEASURES}, strict=False
-            ),
-        ],
+        [rows, blank.cast({name: rows.schema[name] for name in blank.columns if name not in MEASURES}, strict=False)],
         how="diagonal_relaxed",
     )
 
@@ -109,9 +107,10 @@ def source_of(facts: Facts, look: Look) -> str | None:
 
 def held(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    Every enabled campaign with a known budget, a row each: what `judged_campaigns` has, budget (units a day), idle, spare, usual_share,
-    dry_days, held_days, from_hour, runs_dry, missed and missed_spend (units per 30 days, sales at full elasticity), missed_a_day (spend
-    per dry day of those that run dry), by_hour and dry_share (lists of 24, null without hours). What misses most first, then by spend.
+    Every enabled campaign with a known budget, a row each: what `judged_campaigns` has, budget (units a day), idle,
+    spare, usual_share, dry_days, held_days, from_hour, runs_dry, missed and missed_spend (units per 30 days, sales at
+    full elasticity), missed_a_day (spend per dry day of those that run dry), by_hour and dry_share (lists of 24, null
+    without hours). What misses most first, then by spend.
     """
     source = source_of(facts, look)
     return facts.kept(_HELD, look.account.id, lambda: _held(facts, look, source), *look.judging, look.part)
@@ -125,9 +124,7 @@ def is_held(facts: Facts, look: Look) -> bool:
 def _held(facts: Facts, look: Look, source: str | None) -> pl.DataFrame:
     account, window = look.account, look.window
     rows = judged_campaigns(facts, look, source or SOURCES[0])
-    settings = setting_frames.campaign_settings(facts, account.id, window).select(
-        "campaign_id", "daily_budget"
-    )
+    settings = setting_frames.campaign_settings(facts, account.id, window).select("campaign_id", "daily_budget")
     if "daily_budget" not in rows.columns:
         rows = rows.join(settings, on="campaign_id", how="left")
     runs = pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value
@@ -153,9 +150,7 @@ def _held(facts: Facts, look: Look, source: str | None) -> pl.DataFrame:
             & (pl.col("dry_days") >= account.settings.dry.often * days),
         )
         .with_columns(
-            missed_a_day=pl.when("runs_dry")
-            .then(pl.col("gone_spend") / MICRO / pl.col("dry_days"))
-            .otherwise(0.0)
+            missed_a_day=pl.when("runs_dry").then(pl.col("gone_spend") / MICRO / pl.col("dry_days")).otherwise(0.0)
         )
         .drop("missed_sales", "gone_spend")
         .sort(["missed", "spend", "campaign"], descending=[True, True, False])
@@ -180,9 +175,11 @@ def _spent(facts: Facts, look: Look, source: str, campaigns: pl.Series) -> Float
 def _dried(facts: Facts, look: Look) -> pl.DataFrame:
     """campaign_id, dry_days, from_hour (middling), missed_sales and gone_spend (micro-units of the window)."""
     # In order, so that fractions are summed the same way each time.
-    by_day = hours_of.dry(facts, look).group_by("campaign_id", "day", maintain_order=True).agg(
-        pl.col("missed_sales", "missed_spend").sum(), first=pl.col("hour").min()
-    )  # fmt: skip
+    by_day = (
+        hours_of.dry(facts, look)
+        .group_by("campaign_id", "day", maintain_order=True)
+        .agg(pl.col("missed_sales", "missed_spend").sum(), first=pl.col("hour").min())
+    )
     return by_day.group_by("campaign_id", maintain_order=True).agg(
         pl.col("missed_sales").sum(),
         gone_spend=pl.col("missed_spend").sum(),
@@ -201,29 +198,48 @@ def _clock(facts: Facts, look: Look, days: int) -> pl.DataFrame:
         np.add.at(matrix, (placed["of"].to_numpy(), placed["hour"].to_numpy()), placed[column].to_numpy())
     return campaigns.select(
         "campaign_id",
-        by_hour=pl.Series(spend / MICRO / days, dtype=pl.List(pl.Float64)) if len(campaigns) else pl.lit(None, pl.List(pl.Float64)),
-        dry_share=pl.Series(np.minimum(1.0, dry / days), dtype=pl.List(pl.Float64))
-        if len(campaigns) else pl.lit(None, pl.List(pl.Float64)),
-    )  # fmt: skip
+        by_hour=(
+            pl.Series(spend / MICRO / days, dtype=pl.List(pl.Float64))
+            if len(campaigns)
+            else pl.lit(None, pl.List(pl.Float64))
+        ),
+        dry_share=(
+            pl.Series(np.minimum(1.0, dry / days), dtype=pl.List(pl.Float64))
+            if len(campaigns)
+            else pl.lit(None, pl.List(pl.Float64))
+        ),
+    )
 
 
 def lines(rows: pl.DataFrame) -> list[Line]:
     """Rows of `held` as values, in their order."""
     return [
         Line(
-            row["campaign"], row["campaign_id"], row["budget"], row["idle"], row["usual_share"], row, row["dry_days"],
-            row["held_days"], row["from_hour"], row["runs_dry"], hours.missed(row["missed"]), row["missed_spend"], row["missed_a_day"],
-            tuple(row["by_hour"] or ()), tuple(row["dry_share"] or ()),
+            row["campaign"],
+            row["campaign_id"],
+            row["budget"],
+            row["idle"],
+            row["usual_share"],
+            row,
+            row["dry_days"],
+            row["held_days"],
+            row["from_hour"],
+            row["runs_dry"],
+            hours.missed(row["missed"]),
+            row["missed_spend"],
+            row["missed_a_day"],
+            tuple(row["by_hour"] or ()),
+            tuple(row["dry_share"] or ()),
         )
         for row in rows.to_dicts()
-    ]  # fmt: skip
+    ]
 
 
 @dataclass(frozen=True, slots=True)
 class BudgetMove:
     """
-    Budgets moved: what changes, the sum before and after, the total that was asked for (units a day; None: as it is), and the
-    offer (None where nothing moves).
+    Budgets moved: what changes, the sum before and after, the total that was asked for (units a day; None: as it is),
+    and the offer (None where nothing moves).
     """
 
     budgets: tuple[Budget, ...]
@@ -234,7 +250,10 @@ class BudgetMove:
 
 
 def moved(facts: Facts, look: Look, asked: float | None = None) -> BudgetMove:
-    """Money from budgets that are never spent to those that run dry; asked: the total a day, as it is when None. Kept."""
+    """
+    Money from budgets that are never spent to those that run dry; asked: the total a day, as it is
+    when None. Kept.
+    """
     key = (*look.judging, look.part, asked)
     return facts.kept("budget move", look.account.id, lambda: _moved(look, held(facts, look), asked), *key)
 
@@ -245,9 +264,7 @@ def _moved(look: Look, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
     other = before - float(concerned["budget"].sum())
     by_name = {line.campaign: line for line in lines(concerned)}
     spending = [
-        Spending(
-            line.campaign, line.budget, line.row["spare"], line.missed_a_day, line.fine, line.row["acos"]
-        )
+        Spending(line.campaign, line.budget, line.row["spare"], line.missed_a_day, line.fine, line.row["acos"])
         for line in by_name.values()
     ]
     made = rules.moves(spending, None if asked is None else asked - other)
@@ -258,9 +275,7 @@ def _moved(look: Look, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
     for each in made:
         line = by_name[each.campaign]
         told = promise(look, line.row, "budgets", line.campaign, _effect(line, each))
-        row = change(
-            Entity.CAMPAIGN, "daily_budget", each.campaign, f"{each.new:.2f}", f"{each.old:.2f}", CHECK
-        )
+        row = change(Entity.CAMPAIGN, "daily_budget", each.campaign, f"{each.new:.2f}", f"{each.old:.2f}", CHECK)
         changes.append((row, told))
     together = total(_effect(by_name[each.campaign], each) for each in made)
     return BudgetMove(made, before, after, Offer("budgets", tuple(changes), together), asked)
@@ -268,8 +283,8 @@ def _moved(look: Look, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
 
 def _effect(line: Line, budget: Budget) -> Projected:
     """
-    What a budget does in 30 days: what it is raised by is spent on the days it ran dry, and sells what those hours usually sell,
-    at the usual elasticity; what is taken from an idle one was not spent.
+    What a budget does in 30 days: what it is raised by is spent on the days it ran dry, and sells what those hours
+    usually sell, at the usual elasticity; what is taken from an idle one was not spent.
     """
     if budget.change <= 0 or not line.missed_spend or not line.missed_a_day:
         return NOTHING

@@ -23,34 +23,50 @@ WEEKDAYS: Final = {1: "Mon", 2: "Tue", 3: "Wed", 4: "Thu", 5: "Fri", 6: "Sat", 7
 def placements_table(rows: pl.DataFrame) -> Table:
     """Placements as a file."""
     made = rows.select(
-        pl.col("whose").cast(pl.String), "placement", "share_spend", "share_sales", "impressions", "clicks", pl.col("spend") / MICRO,
-        "orders", "units", pl.col("sales") / MICRO, "cvr", "cpc", "rpc", "acos", "target_acos", "needed_cvr", "p_over", "verdict",
-        evidence.counted_stake() / MICRO, *(["offsite_limited"] if "offsite_limited" in rows.columns else []),
-    )  # fmt: skip
-    return Table(
-        "placements", made, {"spend": "0.00", "sales": "0.00", "stake": "0.00", "acos": "0.0%", "cvr": "0.0%"}
+        pl.col("whose").cast(pl.String),
+        "placement",
+        "share_spend",
+        "share_sales",
+        "impressions",
+        "clicks",
+        pl.col("spend") / MICRO,
+        "orders",
+        "units",
+        pl.col("sales") / MICRO,
+        "cvr",
+        "cpc",
+        "rpc",
+        "acos",
+        "target_acos",
+        "needed_cvr",
+        "p_over",
+        "verdict",
+        evidence.counted_stake() / MICRO,
+        *(["offsite_limited"] if "offsite_limited" in rows.columns else []),
     )
+    return Table("placements", made, {"spend": "0.00", "sales": "0.00", "stake": "0.00", "acos": "0.0%", "cvr": "0.0%"})
 
 
 def hours_table(grid: Grid) -> Table:
     """The grid as a file, a row an hour of a weekday, means per occurrence."""
     rows = [
         (
-            WEEKDAYS.get(day, "all days"), hour, cell.spend, cell.sales, cell.clicks, cell.orders, cell.organic, cell.acos,
-            cell.tacos, cell.rpc,
+            WEEKDAYS.get(day, "all days"),
+            hour,
+            cell.spend,
+            cell.sales,
+            cell.clicks,
+            cell.orders,
+            cell.organic,
+            cell.acos,
+            cell.tacos,
+            cell.rpc,
         )
         for (day, hour), cell in sorted(grid.cells.items())
-    ]  # fmt: skip
-    columns = (
-        "weekday", "hour", "spend", "ad_sales", "clicks", "orders", "organic_sales", "acos", "tacos", "rpc",
-    )  # fmt: skip
-    kinds = {
-        name: pl.String if name == "weekday" else pl.Int64 if name == "hour" else pl.Float64
-        for name in columns
-    }
-    return Table(
-        "hours", pl.DataFrame(rows, schema=kinds, orient="row"), {"spend": "0.00", "ad_sales": "0.00"}
-    )
+    ]
+    columns = ("weekday", "hour", "spend", "ad_sales", "clicks", "orders", "organic_sales", "acos", "tacos", "rpc")
+    kinds = {name: pl.String if name == "weekday" else pl.Int64 if name == "hour" else pl.Float64 for name in columns}
+    return Table("hours", pl.DataFrame(rows, schema=kinds, orient="row"), {"spend": "0.00", "ad_sales": "0.00"})
 
 
 def budgets_table(held: Sequence[Line], moved: BudgetMove) -> Table:
@@ -58,28 +74,41 @@ def budgets_table(held: Sequence[Line], moved: BudgetMove) -> Table:
     changes = {each.campaign: each.new for each in moved.budgets}
     rows = [
         (
-            line.campaign, line.budget, line.row["spend"] / MICRO, line.row["sales"] / MICRO, line.row["acos"], line.verdict,
-            line.usual_share, line.idle, line.dry_days, line.from_hour, line.missed.low, line.missed.middle,
-            line.missed.high, changes.get(line.campaign),
+            line.campaign,
+            line.budget,
+            line.row["spend"] / MICRO,
+            line.row["sales"] / MICRO,
+            line.row["acos"],
+            line.verdict,
+            line.usual_share,
+            line.idle,
+            line.dry_days,
+            line.from_hour,
+            line.missed.low,
+            line.missed.middle,
+            line.missed.high,
+            changes.get(line.campaign),
         )
         for line in held
-    ]  # fmt: skip
+    ]
     schema: dict[str, Any] = {
-        "campaign": pl.String, "daily_budget": pl.Float64, "spend": pl.Float64, "sales": pl.Float64, "acos": pl.Float64,
-        "verdict": pl.String, "usual_share": pl.Float64, "never_near": pl.Boolean, "dry_days": pl.Int64, "dry_from_hour": pl.Int64,
-        "missed_low": pl.Float64, "missed_middle": pl.Float64, "missed_high": pl.Float64, "proposed_budget": pl.Float64,
-    }  # fmt: skip
+        "campaign": pl.String,
+        "daily_budget": pl.Float64,
+        "spend": pl.Float64,
+        "sales": pl.Float64,
+        "acos": pl.Float64,
+        "verdict": pl.String,
+        "usual_share": pl.Float64,
+        "never_near": pl.Boolean,
+        "dry_days": pl.Int64,
+        "dry_from_hour": pl.Int64,
+        "missed_low": pl.Float64,
+        "missed_middle": pl.Float64,
+        "missed_high": pl.Float64,
+        "proposed_budget": pl.Float64,
+    }
     money = dict.fromkeys(
-        (
-            "daily_budget",
-            "spend",
-            "sales",
-            "missed_low",
-            "missed_middle",
-            "missed_high",
-            "proposed_budget",
-        ),
-        "0.00",
+        ("daily_budget", "spend", "sales", "missed_low", "missed_middle", "missed_high", "proposed_budget"), "0.00"
     )
     return Table("budgets", pl.DataFrame(rows, schema=schema, orient="row"), money)
 
@@ -95,6 +124,8 @@ FILES: Final[Mapping[str, Callable[[Facts, Look], Table]]] = {
 }
 """Every table of the area, whole."""
 NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
-    "placements": (placements.KIND,), "hours": (hours.KIND,), "budgets": budgets.SOURCES,
-}  # fmt: skip
+    "placements": (placements.KIND,),
+    "hours": (hours.KIND,),
+    "budgets": budgets.SOURCES,
+}
 """Reports of which any one makes a table."""

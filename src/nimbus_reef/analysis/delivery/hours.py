@@ -44,8 +44,8 @@ class HourCell:
 @dataclass(frozen=True, slots=True)
 class Grid:
     """
-    Cells by ISO weekday (0 where the report is one sum of several days) and hour. by_day: told apart by weekday; trade: all
-    trade by hour is held, and asked of the whole account.
+    Cells by ISO weekday (0 where the report is one sum of several days) and hour. by_day: told apart by weekday; trade:
+    all trade by hour is held, and asked of the whole account.
     """
 
     cells: dict[tuple[int, int], HourCell]
@@ -66,18 +66,17 @@ def sums(facts: Facts, look: Look) -> pl.DataFrame:
         weekday = pl.col("weekday").cast(pl.Int64)
         # Blocks tell no weekdays: where any is in the window, all of it is told by hour alone.
         weekday = pl.lit(EVERY_DAY, pl.Int64) if rows["weekday"].null_count() else weekday
-        return (
-            rows.group_by(weekday.alias("weekday"), "hour")
-            .agg(pl.col(MEASURES).sum())
-            .sort("weekday", "hour")
-        )
+        return rows.group_by(weekday.alias("weekday"), "hour").agg(pl.col(MEASURES).sum()).sort("weekday", "hour")
 
     many = facts.if_many(look.account.id, KIND, look.window, "hours of part", look)
     return facts.kept("hours of part", look.account.id, make, look.window, look.part, asked=many)
 
 
 def trade(facts: Facts, look: Look) -> pl.DataFrame | None:
-    """hour, weekday (as in `sums`), total_sales of all trade; None where not held, or a part is looked at: trade has no parts."""
+    """
+    hour, weekday (as in `sums`), total_sales of all trade; None where not held, or a part is looked at: trade has no
+    parts.
+    """
     if look.part:
         return None
     rows = delivery_frames.trade_hours(facts, look.account.id, look.window)
@@ -85,18 +84,14 @@ def trade(facts: Facts, look: Look) -> pl.DataFrame | None:
         return None
     alike = (sums(facts, look)["weekday"] == EVERY_DAY).any() or rows["weekday"].null_count() > 0
     weekday = pl.lit(EVERY_DAY, pl.Int64) if alike else pl.col("weekday").cast(pl.Int64)
-    return rows.group_by(weekday.alias("weekday"), pl.col("hour").cast(pl.Int64)).agg(
-        pl.col("total_sales").sum()
-    )
+    return rows.group_by(weekday.alias("weekday"), pl.col("hour").cast(pl.Int64)).agg(pl.col("total_sales").sum())
 
 
 def grid(facts: Facts, look: Look) -> Grid:
     """Every hour of every weekday, means per occurrence."""
     rows, sold = sums(facts, look), trade(facts, look)
     by_day = len(rows) == 0 or not (rows["weekday"] == EVERY_DAY).any()
-    times, traded = (
-        delivery_frames.weekdays_held(facts, look.account.id, kind, look.window) for kind in (KIND, TRADE)
-    )
+    times, traded = (delivery_frames.weekdays_held(facts, look.account.id, kind, look.window) for kind in (KIND, TRADE))
     held, sold_on = (facts.monthly_days(look.account.id, kind, look.window) for kind in (KIND, TRADE))
     told = {(row["weekday"], row["hour"]): row for row in rows.to_dicts()}
     by_hour = {} if sold is None else {(row[0], row[1]): row[2] for row in sold.rows()}
@@ -118,24 +113,28 @@ def _cell(row: dict[str, int], trade: float | None, times: int) -> HourCell:
     """trade: mean total sales of the segment, over the days with total sales loaded."""
     spend, sales = row["spend"] / MICRO / times, row["sales"] / MICRO / times
     return HourCell(
-        spend, sales, row["clicks"] / times, row["orders"] / times, None if trade is None else max(0.0, trade - sales),
-        spend / sales if sales else None, spend / trade if trade else None, sales * times / row["clicks"] if row["clicks"] else None,
-    )  # fmt: skip
+        spend,
+        sales,
+        row["clicks"] / times,
+        row["orders"] / times,
+        None if trade is None else max(0.0, trade - sales),
+        spend / sales if sales else None,
+        spend / trade if trade else None,
+        sales * times / row["clicks"] if row["clicks"] else None,
+    )
 
 
 def by_hour(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    The 24 hours: hour, the measures, total_sales (null without a report; scaled to the days of the ad report when it covers fewer days),
-    organic.
+    The 24 hours: hour, the measures, total_sales (null without a report; scaled to the days of the ad report when it
+    covers fewer days), organic.
     """
     clock = pl.DataFrame({"hour": list(range(DAY))}, schema={"hour": pl.Int64})
     own = sums(facts, look).group_by("hour").agg(pl.col(MEASURES).sum())
     rows = clock.join(own, on="hour", how="left").with_columns(pl.col(MEASURES).fill_null(0))
     sold = trade(facts, look)
     if sold is None:
-        return rows.with_columns(
-            total_sales=pl.lit(None, pl.Int64), organic=pl.lit(None, pl.Int64)
-        ).sort("hour")  # fmt: skip
+        return rows.with_columns(total_sales=pl.lit(None, pl.Int64), organic=pl.lit(None, pl.Int64)).sort("hour")
     days, traded = (facts.monthly_days(look.account.id, kind, look.window) for kind in (KIND, TRADE))
     on_as_many = (pl.col("total_sales").sum() * days / traded).round().cast(pl.Int64)
     whole = sold.group_by("hour").agg(total_sales=on_as_many)
@@ -159,9 +158,9 @@ def found_segments(facts: Facts, look: Look) -> tuple[Segment, ...]:
 
 def drawn_segments(text: str) -> tuple[Segment, ...]:
     """
-    Segments that somebody drew, as `6-15,18-22@67`: from an hour to an hour (excluded), past midnight where the second is not larger, on
-    the ISO weekdays after the @, or on all. Of an hour drawn twice the later segment is meant; hours that none holds are segments of their
-    own. BadInput names what cannot be read.
+    Segments that somebody drew, as `6-15,18-22@67`: from an hour to an hour (excluded), past midnight where the second
+    is not larger, on the ISO weekdays after the @, or on all. Of an hour drawn twice the later segment is meant; hours
+    that none holds are segments of their own. BadInput names what cannot be read.
     """
     whose = dict.fromkeys(product(WEEK, range(DAY)), -1)
     for number, part in enumerate(text.split(",")):
@@ -206,8 +205,8 @@ def _runs(free: Sequence[int]) -> list[Segment]:
 
 def dry(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    Dry hours of the part that is looked at (see `core.hours.dry`), with the campaign's settings; none where the report is not
-    held by day.
+    Dry hours of the part that is looked at (see `core.hours.dry`), with the campaign's settings; none where the report
+    is not held by day.
     """
     account = look.account
 
@@ -226,7 +225,10 @@ def dry(facts: Facts, look: Look) -> pl.DataFrame:
 
 @dataclass(frozen=True, slots=True)
 class SegmentSums:
-    """What a segment came to in the window, in units; missed: per 30 days at full elasticity; dry_hours: per day on average."""
+    """
+    What a segment came to in the window, in units; missed: per 30 days at full elasticity; dry_hours: per day on
+    average.
+    """
 
     segment: Segment
     spend: float
@@ -275,18 +277,21 @@ def _segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list
         own = rows.filter(_within(segment))
         lost = dried.filter(_within(segment))
         sales = int(own["sales"].sum())
-        whole = (
-            None if sold is None else int(sold.filter(_within(segment))["total_sales"].sum()) * days / traded
-        )
+        whole = None if sold is None else int(sold.filter(_within(segment))["total_sales"].sum()) * days / traded
         made.append(
             SegmentSums(
-                segment, int(own["spend"].sum()) / MICRO, sales / MICRO,
-                # At segment level, not summed from hours: ad sales of an hour can exceed the total sales reported for it.
+                segment,
+                int(own["spend"].sum()) / MICRO,
+                sales / MICRO,
+                # At segment level, not summed from hours: ad sales of an hour can exceed the total sales reported for
+                # it.
                 None if whole is None else max(0.0, whole - sales) / MICRO,
-                int(own["clicks"].sum()), int(own["orders"].sum()),
-                float(lost["share"].sum()) / days, float(lost["missed_sales"].sum()) / MICRO * STAKE_DAYS / days,
+                int(own["clicks"].sum()),
+                int(own["orders"].sum()),
+                float(lost["share"].sum()) / days,
+                float(lost["missed_sales"].sum()) / MICRO * STAKE_DAYS / days,
             )
-        )  # fmt: skip
+        )
     return made
 
 
@@ -299,8 +304,8 @@ def _within(segment: Segment) -> pl.Expr:
 
 def judged(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    Every hour of every campaign, judged in the company of the campaign's hours, else the account's: row_id, campaign_id,
-    campaign, hour and what `evidence.judge` adds.
+    Every hour of every campaign, judged in the company of the campaign's hours, else the account's: row_id,
+    campaign_id, campaign, hour and what `evidence.judge` adds.
     """
     account = look.account
 

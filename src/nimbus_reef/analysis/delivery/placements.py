@@ -1,4 +1,7 @@
-"""Placements of an account: evidence by account, campaign, portfolio or product; limits for off-site; solutions by campaign."""
+"""
+Placements of an account: evidence by account, campaign, portfolio or product; limits for off-site; solutions by
+campaign.
+"""
 
 from __future__ import annotations
 
@@ -26,9 +29,10 @@ GROUPS: Final = ("account", "campaign", "portfolio", "product")
 """Ways of grouping; besides, by the parts of the account's names."""
 OFF_SITE_CHECK: Final = "off-site"
 SETTING_OF: Final[Mapping[Placement, str]] = {
-    Placement.TOP_OF_SEARCH: "adj_top_of_search", Placement.ELSEWHERE_IN_SEARCH: "adj_elsewhere",
+    Placement.TOP_OF_SEARCH: "adj_top_of_search",
+    Placement.ELSEWHERE_IN_SEARCH: "adj_elsewhere",
     Placement.PRODUCT_PAGE: "adj_product_page",
-}  # fmt: skip
+}
 """Where a campaign's settings hold the adjustment of a placement, in per cent."""
 _LIMITABLE: Final = "no"
 
@@ -47,9 +51,7 @@ def judged(facts: Facts, look: Look, by: str = "campaign") -> pl.DataFrame:
         days = facts.monthly_days(account.id, KIND, look.window)
         if by == "campaign":
             return _shaped(
-                rules.judge(
-                    rows.with_columns(whose="campaign"), "whose", days, look.aims, account.min_clicks
-                ),
+                rules.judge(rows.with_columns(whose="campaign"), "whose", days, look.aims, account.min_clicks),
                 "campaign_id",
             )
         sums = _grouped(facts, look, look.within(facts, rows), by)
@@ -91,14 +93,8 @@ def _grouped(facts: Facts, look: Look, rows: pl.DataFrame, by: str) -> pl.DataFr
 
 def main_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """campaign_id, main_product: the SKU on which each campaign spent most, of equals the first by name."""
-    ads = (
-        product_frames.ad_rows(facts, account_id, window).group_by("campaign_id", "sku").agg(pl.col("spend").sum())
-    )  # fmt: skip
-    first = (
-        ads.sort(["spend", "sku"], descending=[True, False])
-        .group_by("campaign_id", maintain_order=True)
-        .first()
-    )
+    ads = product_frames.ad_rows(facts, account_id, window).group_by("campaign_id", "sku").agg(pl.col("spend").sum())
+    first = ads.sort(["spend", "sku"], descending=[True, False]).group_by("campaign_id", maintain_order=True).first()
     return first.select("campaign_id", main_product=pl.col("sku").cast(pl.String))
 
 
@@ -108,9 +104,7 @@ def _shaped(rows: pl.DataFrame, key: str) -> pl.DataFrame:
     return (
         rows.with_columns(
             pl.col("placement").cast(pl.String),
-            row_id=pl.concat_str(
-                pl.col(key).cast(pl.String), pl.col("placement").cast(pl.String), separator=":"
-            ),
+            row_id=pl.concat_str(pl.col(key).cast(pl.String), pl.col("placement").cast(pl.String), separator=":"),
             whose_spend=spent,
             place=pl.col("placement").cast(pl.String).replace_strict(places, default=len(places)),
             share_spend=pl.when(spent > 0).then(pl.col("spend") / spent),
@@ -142,12 +136,7 @@ def limit_offer(look: Look, row: Mapping[str, Any], days: int) -> Offer | None:
     place = place_sums(row)
     told = promise(look, row, "placements", row["row_id"], rules.left_out(place, days))
     limited = change(
-        Entity.CAMPAIGN,
-        "offsite_limited",
-        row["campaign"],
-        "yes",
-        row["offsite_limited"] or _LIMITABLE,
-        OFF_SITE_CHECK,
+        Entity.CAMPAIGN, "offsite_limited", row["campaign"], "yes", row["offsite_limited"] or _LIMITABLE, OFF_SITE_CHECK
     )
     return Offer(row["row_id"], ((limited, told),), rules.left_out(place, days))
 
@@ -157,11 +146,15 @@ def place_sums(row: Mapping[str, Any]) -> PlacementSums:
     setting = SETTING_OF.get(Placement(row["placement"]))
     has_prior = row["prior_a"] is not None
     return PlacementSums(
-        Placement(row["placement"]), int(row["clicks"]), from_micro(row["spend"]), from_micro(row["sales"]),
+        Placement(row["placement"]),
+        int(row["clicks"]),
+        from_micro(row["spend"]),
+        from_micro(row["sales"]),
         (row.get(setting) or 0.0) / 100 if setting else 0.0,
-        row["prior_a"] + row["k"] if has_prior else 1.0, row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
+        row["prior_a"] + row["k"] if has_prior else 1.0,
+        row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
         from_micro(row["shrunk_aov"] or 0),
-    )  # fmt: skip
+    )
 
 
 def of_campaign(facts: Facts, look: Look, campaign: str) -> pl.DataFrame:
@@ -175,7 +168,10 @@ def of_campaign(facts: Facts, look: Look, campaign: str) -> pl.DataFrame:
 
 
 def worst(facts: Facts, look: Look) -> pl.DataFrame:
-    """Campaigns by what their placements on the marketplace likely overspend: campaign, stake, spend, costly (how many)."""
+    """
+    Campaigns by what their placements on the marketplace likely overspend: campaign, stake, spend,
+    costly (how many).
+    """
     rows = judged(facts, look)
     flagged = pl.col("verdict").is_in([Verdict.COSTLY.value, Verdict.LEANING.value])
     on_site = pl.col("placement") != Placement.OFF_SITE.value

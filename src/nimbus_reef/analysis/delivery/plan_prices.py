@@ -1,4 +1,7 @@
-"""What clicks cost at most with a plan: the bids in force of the campaigns it changes, and what goes wrong with them together."""
+"""
+What clicks cost at most with a plan: the bids in force of the campaigns it changes, and what goes wrong with them
+together.
+"""
 
 from __future__ import annotations
 
@@ -24,8 +27,8 @@ from nimbus_reef.store.reading.facts import Facts
 
 def campaigns_of(facts: Facts, look: Look, names: Iterable[str]) -> dict[str, CampaignBids]:
     """
-    The bids in force of campaigns at the window's end, by name: their targets with a known bid, what is judged above target among them
-    and their placements, adjustments and boosts. Of the whole account, whatever part is looked at.
+    The bids in force of campaigns at the window's end, by name: their targets with a known bid, what is judged above
+    target among them and their placements, adjustments and boosts. Of the whole account, whatever part is looked at.
     """
     wanted, whole = sorted(set(names)), replace(look, part=EVERYTHING)
     account, window = look.account, look.window
@@ -37,22 +40,25 @@ def campaigns_of(facts: Facts, look: Look, names: Iterable[str]) -> dict[str, Ca
     boosts = in_force(facts, look, wanted)
     return {
         row["campaign"]: CampaignBids(
-            row["campaign"], targets.get(row["campaign_id"], {}),
-            {place: (row[column] or 0) / 100 for place, column in placements.SETTING_OF.items()}, boosts.get(row["campaign"], ()),
-            dict(account.settings.raising), str(row["bidding"] or Bidding.FIXED), _runs(row["state"]), row["offsite_limited"] == "yes",
+            row["campaign"],
+            targets.get(row["campaign_id"], {}),
+            {place: (row[column] or 0) / 100 for place, column in placements.SETTING_OF.items()},
+            boosts.get(row["campaign"], ()),
+            dict(account.settings.raising),
+            str(row["bidding"] or Bidding.FIXED),
+            _runs(row["state"]),
+            row["offsite_limited"] == "yes",
             places.get(row["campaign"], frozenset()),
         )
         for row in settings.to_dicts()
-    }  # fmt: skip
+    }
 
 
 def _runs(state: object) -> bool:
     return state is None or str(state) == State.ENABLED
 
 
-def _targets(
-    facts: Facts, look: Look, campaigns: pl.Series
-) -> dict[int, dict[click_prices.TargetKey, TargetBid]]:
+def _targets(facts: Facts, look: Look, campaigns: pl.Series) -> dict[int, dict[click_prices.TargetKey, TargetBid]]:
     account, window = look.account, look.window
     groups = setting_frames.ad_group_states(facts, account.id, window)
     above = (
@@ -71,8 +77,11 @@ def _targets(
     found: dict[int, dict[click_prices.TargetKey, TargetBid]] = {}
     for row in rows.to_dicts():
         found.setdefault(row["campaign_id"], {})[row["ad_group"], row["target"], str(row["match_type"])] = TargetBid(
-            from_micro(row["bid"]), _runs(row["state"]) and _runs(row["ad_group_state"]), bool(row["own_bid"]), bool(row["above"])
-        )  # fmt: skip
+            from_micro(row["bid"]),
+            _runs(row["state"]) and _runs(row["ad_group_state"]),
+            bool(row["own_bid"]),
+            bool(row["above"]),
+        )
     return found
 
 
@@ -84,9 +93,9 @@ def _placements_above(facts: Facts, look: Look, names: Sequence[str]) -> dict[st
     )
     return {
         name: frozenset(Placement(place) for place in part["placement"].to_list())
-        for (name,), part in rows.with_columns(pl.col("campaign").cast(pl.String))
-        .partition_by("campaign", as_dict=True)
-        .items()
+        for (name,), part in (
+            rows.with_columns(pl.col("campaign").cast(pl.String)).partition_by("campaign", as_dict=True).items()
+        )
     }
 
 
@@ -105,14 +114,19 @@ def in_force(facts: Facts, look: Look, names: Sequence[str]) -> dict[str, tuple[
 
 def _boost(row: dict[str, Any]) -> Boost:
     return Boost(
-        row["name"], row["what"], row["percent"], tuple(int(day) for day in (row["weekdays"] or "").split()),
-        int(row["from_hour"]), int(row["to_hour"]), row["condition"] or "", row["from"], row["to"],
-    )  # fmt: skip
+        row["name"],
+        row["what"],
+        row["percent"],
+        tuple(int(day) for day in (row["weekdays"] or "").split()),
+        int(row["from_hour"]),
+        int(row["to_hour"]),
+        row["condition"] or "",
+        row["from"],
+        row["to"],
+    )
 
 
-def accepted(
-    facts: Facts, look: Look, held: Sequence[Change], packages: Sequence[Sequence[Change]]
-) -> Acceptance:
+def accepted(facts: Facts, look: Look, held: Sequence[Change], packages: Sequence[Sequence[Change]]) -> Acceptance:
     """What becomes of packages that are accepted into a plan: see `core.acceptance.accepted`."""
     priced = [each for package in packages for each in package if click_prices.touches_price(each)]
     again = {each.campaign for package in packages for each in package} if priced else set()
@@ -121,7 +135,10 @@ def accepted(
 
 
 def dearer(facts: Facts, look: Look, before: Sequence[Change], after: Sequence[Change]) -> list[Rise]:
-    """What is above target and would cost more than today once a plan has become another, and more than with the plan before."""
+    """
+    What is above target and would cost more than today once a plan has become another, and more than with the plan
+    before.
+    """
     moved = set(before) ^ set(after)
     names = {each.campaign for each in moved if click_prices.touches_price(each)}
     return acceptance.dearer(before, after, campaigns_of(facts, look, names)) if names else []

@@ -29,8 +29,9 @@ CHECK: Final = "costly-placements"
 @dataclass(frozen=True, slots=True)
 class Solved:
     """
-    A campaign's placements solved: its rows, target, solution (None where it sold nothing), the base bid now and after this round of
-    steps (None without known bids), acos now, after and its range, how many targets it moves, and the offer (None where nothing moves).
+    A campaign's placements solved: its rows, target, solution (None where it sold nothing), the base bid now and after
+    this round of steps (None without known bids), acos now, after and its range, how many targets it moves, and the
+    offer (None where nothing moves).
     """
 
     campaign: str
@@ -109,9 +110,19 @@ def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]
         else None
     )
     return Solved(
-        campaign, rows, target, found, old, new, now, after, around,
-        sum(each.change.new_value != each.change.old_value for each in bids), bidding, offer,
-    )  # fmt: skip
+        campaign,
+        rows,
+        target,
+        found,
+        old,
+        new,
+        now,
+        after,
+        around,
+        sum(each.change.new_value != each.change.old_value for each in bids),
+        bidding,
+        offer,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,22 +137,19 @@ class _Bid:
 
 
 def _bids(
-    facts: Facts,
-    look: Look,
-    campaign: str,
-    found: Solution,
-    planned: Sequence[Change],
-    raised: Sequence[Change],
+    facts: Facts, look: Look, campaign: str, found: Solution, planned: Sequence[Change], raised: Sequence[Change]
 ) -> list[_Bid]:
     """
-    Every live target with a known bid: its proposed bid, or that of the plan, × M × base ÷ (RPC × target). What is judged above target
-    costs nowhere more a click with these adjustments than it does today, be it a target or a placement.
+    Every live target with a known bid: its proposed bid, or that of the plan, × M × base ÷ (RPC × target). What is
+    judged above target costs nowhere more a click with these adjustments than it does today, be it a target or a
+    placement.
     """
     now = plan_prices.campaigns_of(facts, look, [campaign]).get(campaign)
     rows = proposals.judged(facts, look, Subject.TARGET).filter(
-        pl.col("campaign").cast(pl.String) == campaign, pl.col("bid").is_not_null(),
+        pl.col("campaign").cast(pl.String) == campaign,
+        pl.col("bid").is_not_null(),
         pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value,
-    )  # fmt: skip
+    )
     if now is None:
         return []
     then = click_prices.after(now, [*planned, *raised])
@@ -170,12 +178,22 @@ def _bids(
         made.append(
             _Bid(
                 change(
-                    Entity.TARGET, "bid", campaign, f"{new:.2f}", f"{opened.bid:.2f}", CHECK,
-                    ad_group=key[0], target=key[1], match_type=key[2],
+                    Entity.TARGET,
+                    "bid",
+                    campaign,
+                    f"{new:.2f}",
+                    f"{opened.bid:.2f}",
+                    CHECK,
+                    ad_group=key[0],
+                    target=key[1],
+                    match_type=key[2],
                 ),
-                told, opened.bid, new, row["clicks"],
+                told,
+                opened.bid,
+                new,
+                row["clicks"],
             )
-        )  # fmt: skip
+        )
     return made
 
 
@@ -192,9 +210,7 @@ def _weighed(bids: list[_Bid]) -> tuple[float | None, float | None]:
     return old, new
 
 
-def _adjustments(
-    campaign: str, rows: Sequence[dict[str, Any]], found: Solution
-) -> list[tuple[Change, Placement]]:
+def _adjustments(campaign: str, rows: Sequence[dict[str, Any]], found: Solution) -> list[tuple[Change, Placement]]:
     """The adjustments that change."""
     made = []
     for placement, adjustment in found.adjustments.items():
@@ -208,14 +224,19 @@ def _adjustments(
                     ),
                     placement,
                 )
-            )  # fmt: skip
+            )
     return made
 
 
 def _promised(
-    look: Look, placement: Placement, rows: Sequence[dict[str, Any]], places: Sequence[PlacementSums], found: Solution, ratio: float,
+    look: Look,
+    placement: Placement,
+    rows: Sequence[dict[str, Any]],
+    places: Sequence[PlacementSums],
+    found: Solution,
+    ratio: float,
     days: int,
-) -> Promise:  # fmt: skip
+) -> Promise:
     """What another adjustment promises beyond the bids, which have promises of their own."""
     settings = rows[0]
     told = {row["placement"]: (row, place) for row, place in zip(rows, places, strict=True)}
@@ -230,12 +251,8 @@ def _beyond_bids(place: PlacementSums, ratio: float, adjustment: float, days: in
     monthly = 30 / days
     raised = (1 + adjustment) / (1 + place.adjustment)
     spend = [
-        place.spend * monthly * ((ratio * raised) ** (1 + power) - ratio ** (1 + power))
-        for power in CLICK_RESPONSE
+        place.spend * monthly * ((ratio * raised) ** (1 + power) - ratio ** (1 + power)) for power in CLICK_RESPONSE
     ]
-    sales = [
-        place.expected_sales * monthly * ((ratio * raised) ** power - ratio**power)
-        for power in CLICK_RESPONSE
-    ]
+    sales = [place.expected_sales * monthly * ((ratio * raised) ** power - ratio**power) for power in CLICK_RESPONSE]
     spends, sold = (Range(min(values), values[1], max(values)) for values in (spend, sales))
     return Projected(spends, sold)

@@ -3,17 +3,7 @@
 from importlib import import_module
 from pkgutil import iter_modules
 
-from nimbus_reef.core.checks.registry import (
-    CHECKS,
-    AreaKey,
-    Check,
-    Found,
-    Money,
-    Reading,
-    Subject,
-    register,
-    run,
-)
+from nimbus_reef.core.checks.registry import CHECKS, AreaKey, Check, Found, Money, Reading, Subject, register, run
 
 __all__ = ["CHECKS", "AreaKey", "Check", "Found", "Money", "Reading", "Subject", "register", "run"]
 

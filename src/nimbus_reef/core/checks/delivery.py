@@ -12,32 +12,47 @@ _OFF_SITE = pl.col("placement") == Placement.OFF_SITE.value
 
 OFF_SITE = register(
     Check(
-        key="off-site", area=AreaKey.DELIVERY, subject=Subject.PLACEMENT, reads=Reading.PLACEMENTS, money=Money.OVERSPEND,
+        key="off-site",
+        area=AreaKey.DELIVERY,
+        subject=Subject.PLACEMENT,
+        reads=Reading.PLACEMENTS,
+        money=Money.OVERSPEND,
         title="Money shown outside the marketplace that does not come back",
         question="Which campaigns pay for off-site clicks above target, and are not limited?",
         to_do="limit off-site",
         condition=(pl.col("verdict") == Verdict.COSTLY.value) & _OFF_SITE & ~pl.col("limited"),
-        accepts=True, view="placements",
+        accepts=True,
+        view="placements",
     )
-)  # fmt: skip
+)
 
 COSTLY_PLACEMENTS = register(
     Check(
-        key="costly-placements", area=AreaKey.DELIVERY, subject=Subject.PLACEMENT, reads=Reading.PLACEMENTS,
+        key="costly-placements",
+        area=AreaKey.DELIVERY,
+        subject=Subject.PLACEMENT,
+        reads=Reading.PLACEMENTS,
         money=Money.OVERSPEND,
         title="Placements that cost more than they may",
         question="In which placements do campaigns miss the target ACOS after a fair test?",
         to_do="set the base bid and the raises together",
-        condition=flagged() & pl.col("own_test") & ~_OFF_SITE, accepts=True, view="placements",
+        condition=flagged() & pl.col("own_test") & ~_OFF_SITE,
+        accepts=True,
+        view="placements",
     )
-)  # fmt: skip
+)
 
 DRY_BUDGETS = register(
     Check(
-        key="dry-budgets", area=AreaKey.DELIVERY, subject=Subject.CAMPAIGN, reads=Reading.BUDGETS, money=Money.MISSED,
+        key="dry-budgets",
+        area=AreaKey.DELIVERY,
+        subject=Subject.CAMPAIGN,
+        reads=Reading.BUDGETS,
+        money=Money.MISSED,
         title="Budgets that run dry before shoppers buy",
         question="Which campaigns have no budget left in hours in which they would sell?",
         to_do="move budget from campaigns that never spend theirs",
-        condition=pl.col("runs_dry") & (pl.col("stake") > 0), view="budgets",
+        condition=pl.col("runs_dry") & (pl.col("stake") > 0),
+        view="budgets",
     )
-)  # fmt: skip
+)

@@ -53,7 +53,8 @@ Subject.KEYWORD = Subject("keyword")
 class Money(StrEnum):
     """
     What the stake of a check is: part of the overspend, which counts the same money once; money of its own, in no
-    headline; sales that are missed; or nothing at stake, and what the rows sell now, or what their ads cost now, is told instead.
+    headline; sales that are missed; or nothing at stake, and what the rows sell now, or what their ads cost now, is
+    told instead.
     """
 
     OVERSPEND = "overspend"
@@ -114,8 +115,9 @@ class Check:
     Selects the rows that need the same thing done.
 
     condition: over the columns of what it reads. gathers: rows that share a cause are one finding. accepts:
-    something is proposed for each row by itself, and can be accepted from the list. urgent: told before all others. see_all: filters that show about
-    the same rows in the area's table. view: the view of its area that its rows open in.
+    something is proposed for each row by itself, and can be accepted from the list. urgent: told before all others.
+    see_all: filters that show about the same rows in the area's table. view: the view of its area that its rows open
+    in.
     """
 
     key: str
@@ -170,8 +172,6 @@ def run(check: Check, read: pl.DataFrame) -> Found:
 
     read: stake, spend and sales (micro-units) besides what the check's condition needs.
     """
-    by, down = (
-        (["sales", "spend"], [True, False]) if check.money is Money.EARNED else (["stake", "spend"], True)
-    )
+    by, down = (["sales", "spend"], [True, False]) if check.money is Money.EARNED else (["stake", "spend"], True)
     rows = read.filter(check.condition).sort(by, descending=down, maintain_order=True)
     return Found(check, rows, int(rows["stake"].sum()), int(rows["spend"].sum()))

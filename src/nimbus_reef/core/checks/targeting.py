@@ -16,41 +16,58 @@ _NO_ORDER = pl.col("orders") == 0
 
 COSTLY_TARGETS = register(
     Check(
-        key="costly-targets", area=AreaKey.TARGETING, subject=Subject.TARGET, reads=Reading.TARGETS, money=Money.OVERSPEND,
+        key="costly-targets",
+        area=AreaKey.TARGETING,
+        subject=Subject.TARGET,
+        reads=Reading.TARGETS,
+        money=Money.OVERSPEND,
         title="Targets that cost more than they may",
         question="Which targets sell, but above the target ACOS after a fair test?",
         to_do="lower the bid",
         condition=flagged() & _OWN_FAULT & _OWN_TEST & ~_NO_ORDER,
-        accepts=True, see_all=("verdict:is:costly", "orders:gt:0"),
+        accepts=True,
+        see_all=("verdict:is:costly", "orders:gt:0"),
     )
-)  # fmt: skip
+)
 
 NO_ORDER_TARGETS = register(
     Check(
-        key="no-order-targets", area=AreaKey.TARGETING, subject=Subject.TARGET, reads=Reading.TARGETS,
+        key="no-order-targets",
+        area=AreaKey.TARGETING,
+        subject=Subject.TARGET,
+        reads=Reading.TARGETS,
         money=Money.OVERSPEND,
         title="Targets that spend without an order",
         question="Which targets had clicks enough for an order and brought none?",
         to_do="pause, or lower the bid",
         condition=flagged() & _OWN_FAULT & _OWN_TEST & _NO_ORDER,
-        accepts=True, see_all=("verdict:is:costly", "orders:eq:0"),
+        accepts=True,
+        see_all=("verdict:is:costly", "orders:eq:0"),
     )
-)  # fmt: skip
+)
 
 WASTED_TERMS = register(
     Check(
-        key="wasted-terms", area=AreaKey.TARGETING, subject=Subject.TERM, reads=Reading.TERMS, money=Money.OVERSPEND,
+        key="wasted-terms",
+        area=AreaKey.TARGETING,
+        subject=Subject.TERM,
+        reads=Reading.TERMS,
+        money=Money.OVERSPEND,
         title="Search terms that waste money",
         question="Which terms had a fair test, convert below their company and sold nothing?",
         to_do="add a negative",
         condition=_COSTLY & _OWN_TEST & _OWN_FAULT & _NO_ORDER,
-        accepts=True, see_all=("verdict:is:costly", "orders:eq:0"),
+        accepts=True,
+        see_all=("verdict:is:costly", "orders:eq:0"),
     )
-)  # fmt: skip
+)
 
 WITH_ITS_PRODUCT = register(
     Check(
-        key="with-its-product", area=AreaKey.TARGETING, subject=Subject.TARGET, reads=Reading.TARGETS,
+        key="with-its-product",
+        area=AreaKey.TARGETING,
+        subject=Subject.TARGET,
+        reads=Reading.TARGETS,
         money=Money.OVERSPEND,
         title="Targets that cost too much as a whole",
         question="Where do targets miss the target ACOS though they convert like their company?",
@@ -58,23 +75,30 @@ WITH_ITS_PRODUCT = register(
         condition=with_its_product(),
         gathers=True,
     )
-)  # fmt: skip
+)
 
 WORDS_TO_SHUT_OUT = register(
     Check(
-        key="words-to-shut-out", area=AreaKey.TARGETING, subject=Subject.PHRASE, reads=Reading.WORDS,
+        key="words-to-shut-out",
+        area=AreaKey.TARGETING,
+        subject=Subject.PHRASE,
+        reads=Reading.WORDS,
         money=Money.OVERSPEND,
         title="Words to shut out",
         question="Which words bring so few of the orders due without them that their searches are better not bought?",
         to_do="add a negative phrase",
         condition=(pl.col("fate") == Fate.SHUT_OUT.value) & (pl.col("waste") > 0),
-        accepts=True, see_all=(f"fate:is:{Fate.SHUT_OUT}",),
+        accepts=True,
+        see_all=(f"fate:is:{Fate.SHUT_OUT}",),
     )
-)  # fmt: skip
+)
 
 WORDS_TO_BID_LOWER = register(
     Check(
-        key="words-to-bid-lower", area=AreaKey.TARGETING, subject=Subject.PHRASE, reads=Reading.WORDS,
+        key="words-to-bid-lower",
+        area=AreaKey.TARGETING,
+        subject=Subject.PHRASE,
+        reads=Reading.WORDS,
         money=Money.OVERSPEND,
         title="Words that bring less than their clicks cost",
         question="Which words bring fewer orders than were due without them, though too many to be shut out?",
@@ -82,18 +106,23 @@ WORDS_TO_BID_LOWER = register(
         condition=(pl.col("fate") == Fate.BID_LOWER.value) & (pl.col("waste") > 0),
         see_all=(f"fate:is:{Fate.BID_LOWER}",),
     )
-)  # fmt: skip
+)
 
 WINNERS = register(
     Check(
-        key="winners", area=AreaKey.TARGETING, subject=Subject.TERM, reads=Reading.WINNERS, money=Money.EARNED,
+        key="winners",
+        area=AreaKey.TARGETING,
+        subject=Subject.TERM,
+        reads=Reading.WINNERS,
+        money=Money.EARNED,
         title="Search terms that earn a target of their own",
         question="Which terms sell within target and are bought by no target of their own?",
         to_do="promote to exact",
         condition=pl.lit(True),
-        accepts=True, see_all=("orders:ge:2", "verdict:is:fine"),
+        accepts=True,
+        see_all=("orders:ge:2", "verdict:is:fine"),
     )
-)  # fmt: skip
+)
 
 
 def filed_under(verdict: Verdict, *, own_fault: bool, by_words: bool, orders: int) -> str:

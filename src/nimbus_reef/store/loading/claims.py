@@ -45,9 +45,7 @@ def claim(
         return _keys_claim(connection, kind.name, keyed, scratch)
     labels = set(
         connection.execute(
-            select(batch.c.scope)
-            .where(batch.c.account_id == account_id, batch.c.kind == kind.name)
-            .distinct()
+            select(batch.c.scope).where(batch.c.account_id == account_id, batch.c.kind == kind.name).distinct()
         ).scalars()
     )
     # Where no other label was ever loaded, whole days go: far quicker than row by row.
@@ -65,19 +63,21 @@ def _keys_claim(connection: Connection, kind: str, keyed: pl.DataFrame, scratch:
     columns = ", ".join(f"`{name}`" for name in names)
     connection.exec_driver_sql(f"DROP TEMPORARY TABLE IF EXISTS `{_GIVEN}`")
     connection.exec_driver_sql(
-        f"CREATE TEMPORARY TABLE `{_GIVEN}` (PRIMARY KEY ({columns})) SELECT {columns} FROM `{kind}` LIMIT 0"  # noqa: S608  # names are the models’ own, values are bound
+        f"CREATE TEMPORARY TABLE `{_GIVEN}` (PRIMARY KEY ({columns})) SELECT {columns} FROM `{kind}` LIMIT 0"
     )
     bulk.load(connection, _GIVEN, keys, scratch)
     same = " AND ".join(f"g.`{name}` = f.`{name}`" for name in names)
-    return Claim(f"EXISTS (SELECT 1 FROM `{_GIVEN}` g WHERE {same})", keys=keys)  # noqa: S608  # names are the models’ own, values are bound
+    return Claim(f"EXISTS (SELECT 1 FROM `{_GIVEN}` g WHERE {same})", keys=keys)
 
 
 CAMPAIGN_ROAD: Final = {
     "campaign_id": "JOIN (SELECT id, id AS campaign_id FROM campaign) o ON o.id = f.campaign_id",
     "ad_group_id": "JOIN ad_group o ON o.id = f.ad_group_id",
     "target_id": "JOIN target t ON t.id = f.target_id JOIN ad_group o ON o.id = t.ad_group_id",
-    "target_term_id": "JOIN target_term w ON w.id = f.target_term_id "
-    "JOIN target t ON t.id = w.target_id JOIN ad_group o ON o.id = t.ad_group_id",
+    "target_term_id": (
+        "JOIN target_term w ON w.id = f.target_term_id "
+        "JOIN target t ON t.id = w.target_id JOIN ad_group o ON o.id = t.ad_group_id"
+    ),
     "product_ad_id": "JOIN product_ad a ON a.id = f.product_ad_id JOIN ad_group o ON o.id = a.ad_group_id",
 }
 """From the first id of a row to its campaign."""

@@ -21,16 +21,14 @@ _NAMES: Final = "names"
 
 class Clerk:
     """
-    Ids for one piece of work. making: keys that nobody has get new ids; else they stay null. settled: whether all that is known is
-    as it was found. seen: what is known of each table by now.
+    Ids for one piece of work. making: keys that nobody has get new ids; else they stay null. settled: whether all that
+    is known is as it was found. seen: what is known of each table by now.
 
-    Ids are given here, not by the database: the next after the newest. Whoever makes some has the turn, so that ids are committed in
-    their order (`record.dictionary` counts on it).
+    Ids are given here, not by the database: the next after the newest. Whoever makes some has the turn, so that ids are
+    committed in their order (`record.dictionary` counts on it).
     """
 
-    def __init__(
-        self, connection: Connection, dictionary: Dictionary, scratch: Path, *, making: bool
-    ) -> None:
+    def __init__(self, connection: Connection, dictionary: Dictionary, scratch: Path, *, making: bool) -> None:
         self.connection, self.scratch, self.making = connection, scratch, making
         self._dictionary = dictionary
         self.seen: dict[Table, pl.DataFrame] = {}
@@ -59,9 +57,7 @@ class Clerk:
     def numbered(self, table: Table, rows: pl.DataFrame) -> pl.DataFrame:
         """Rows with the ids that they would get, beginning after the newest."""
         newest = self.connection.execute(select(func.coalesce(func.max(table.c.id), 0))).scalar_one()
-        return rows.select(
-            pl.int_range(newest + 1, newest + 1 + pl.len(), dtype=pl.UInt32).alias("id"), pl.all()
-        )
+        return rows.select(pl.int_range(newest + 1, newest + 1 + pl.len(), dtype=pl.UInt32).alias("id"), pl.all())
 
     def phrases(self, texts: pl.Series) -> pl.DataFrame:
         """text, id of every distinct text; each new one is linked to its normal form."""
@@ -89,14 +85,17 @@ class Clerk:
     def words(self, normal: pl.Series) -> pl.Series:
         """The ids of the words of normal forms as they are kept: “12,7,99”."""
         tokens = (
-            pl.DataFrame({"text": spelling(normal)}).with_row_index("at").explode("text")
+            pl.DataFrame({"text": spelling(normal)})
+            .with_row_index("at")
+            .explode("text")
             .with_columns(pl.col("text").str.head(MAX_WORD))
-        )  # fmt: skip
+        )
         ids = self.ids(word, tokens.select("text").drop_nulls())
         return (
-            tokens.join(ids, on="text", how="left", maintain_order="left").group_by("at", maintain_order=True)
+            tokens.join(ids, on="text", how="left", maintain_order="left")
+            .group_by("at", maintain_order=True)
             .agg(pl.col("id").drop_nulls().cast(pl.String).str.join(",").fill_null("").alias("words"))["words"]
-        )  # fmt: skip
+        )
 
 
 _DIGEST: Final = "digest = MD5(text)"

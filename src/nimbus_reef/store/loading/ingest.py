@@ -115,8 +115,7 @@ def load(
             turns.take(connection, account_id, kind)
         progress(0.3, "naming campaigns, targets and terms")
         looked = [
-            names.looked_up(store, connection, part.account_id, part.parsed.kind.name, each)
-            for part, each in rows
+            names.looked_up(store, connection, part.account_id, part.parsed.kind.name, each) for part, each in rows
         ]
         if not confirmed:
             asked = [
@@ -155,10 +154,21 @@ def loaded_by(store: Store, job_id: int) -> tuple[Loaded, ...]:
             spans = undo.spans_of(connection, each.id)
         found.append(
             Loaded(
-                each.account_id, each.id, each.kind, each.rows, len({*_all_days(spans)}), each.first_day, each.last_day, each.rejected,
-                each.removed, dict(each.sums), each.warnings, each.scope, tuple(sorted(one for one in spans if one.days > 1)),
+                each.account_id,
+                each.id,
+                each.kind,
+                each.rows,
+                len({*_all_days(spans)}),
+                each.first_day,
+                each.last_day,
+                each.rejected,
+                each.removed,
+                dict(each.sums),
+                each.warnings,
+                each.scope,
+                tuple(sorted(one for one in spans if one.days > 1)),
             )
-        )  # fmt: skip
+        )
     return tuple(found)
 
 
@@ -183,10 +193,7 @@ def _unusual(rows: pl.DataFrame, part: FilePart) -> list[str]:
 
 def _asked(connection: Connection, each: _Load, scratch: Path) -> list[str]:
     """Questions before a load: what it would remove, and which figures are implausible."""
-    return [
-        *losses.asked(connection, each, scratch),
-        *sense.questions(connection, each, each.part.mapping.columns),
-    ]
+    return [*losses.asked(connection, each, scratch), *sense.questions(connection, each, each.part.mapping.columns)]
 
 
 def _keyed(connection: Connection, part: FilePart, named: Named) -> _Load:
@@ -242,17 +249,23 @@ def _replace(
     progress(begun + share / 2, f"writing {len(facts):,} rows")
     bulk.load(connection, kind, _lean(facts), store.scratch)
     gone = set() if doomed is None else set(snapshots.by_span(doomed))
-    spans = versions.bump(
-        connection, account_id, kind, parts, written | gone, whole=owned.condition == "TRUE"
-    )
+    spans = versions.bump(connection, account_id, kind, parts, written | gone, whole=owned.condition == "TRUE")
     daily = parsed.kind.has_days
     loaded = Loaded(
-        account_id=account_id, batch_id=batch_id, kind=kind, rows=len(facts), days=len({*_all_days(written)}),
-        first_day=span.first if daily else None, last_day=span.last if daily else None,
-        rejected=parsed.rejects["line"].n_unique(), removed=removed, sums=parsed.sums,
-        warnings=(*parsed.warnings, *_young(written, each.part)), scope=each.scope,
+        account_id=account_id,
+        batch_id=batch_id,
+        kind=kind,
+        rows=len(facts),
+        days=len({*_all_days(written)}),
+        first_day=span.first if daily else None,
+        last_day=span.last if daily else None,
+        rejected=parsed.rejects["line"].n_unique(),
+        removed=removed,
+        sums=parsed.sums,
+        warnings=(*parsed.warnings, *_young(written, each.part)),
+        scope=each.scope,
         blocks=tuple(sorted(one for one in written if one.days > 1)),
-    )  # fmt: skip
+    )
     return loaded, spans
 
 
@@ -286,10 +299,11 @@ def _doomed(
     condition = "TRUE" if owned.keys is not None else owned.condition
     rows = snapshots.query(
         store,
-        f"SELECT {columns} FROM `{kind}` f {claims.joined(kind, owned)} WHERE f.account_id = :account "  # noqa: S608  # names are the models’ own, values are bound
+        f"SELECT {columns} FROM `{kind}` f {claims.joined(kind, owned)} WHERE f.account_id = :account "
         f"AND {claims.overlapping(kind)} AND {condition}",
-        account=account_id, **claims.bounds(span, held),
-    )  # fmt: skip
+        account=account_id,
+        **claims.bounds(span, held),
+    )
     if owned.keys is None:
         return rows
     typed = rows.with_columns(pl.col(name).cast(dtype) for name, dtype in owned.keys.schema.items())
@@ -315,14 +329,26 @@ def _record(
     daily = parsed.kind.has_days
     done = connection.execute(
         insert(batch).values(
-            account_id=each.account_id, upload_id=source.upload_id, job_id=source.job_id, person_id=source.person_id,
-            kind=parsed.kind.name, scope=each.scope, file_name=source.file_name, sha256=source.sha256,
-            signature=each.part.signature, mapping=each.part.mapping,
-            first_day=span.first if daily else None, last_day=span.last if daily else None,
-            rows=len(parsed.apart), rejected=parsed.rejects["line"].n_unique(), removed=removed,
-            sums=parsed.sums, warnings=list(parsed.warnings), together=together,
+            account_id=each.account_id,
+            upload_id=source.upload_id,
+            job_id=source.job_id,
+            person_id=source.person_id,
+            kind=parsed.kind.name,
+            scope=each.scope,
+            file_name=source.file_name,
+            sha256=source.sha256,
+            signature=each.part.signature,
+            mapping=each.part.mapping,
+            first_day=span.first if daily else None,
+            last_day=span.last if daily else None,
+            rows=len(parsed.apart),
+            rejected=parsed.rejects["line"].n_unique(),
+            removed=removed,
+            sums=parsed.sums,
+            warnings=list(parsed.warnings),
+            together=together,
         )
-    )  # fmt: skip
+    )
     batch_id = int(done.inserted_primary_key[0])  # type: ignore[index]  # a single integer key
     if len(parsed.rejects):
         connection.execute(

@@ -61,8 +61,9 @@ def _held_rows(
     first_day = snapshots.first_day_of(kind, "f")
     rows = connection.execute(
         text(
-            f"SELECT {first_day} AS first_day, f.day, COUNT(*) AS held FROM `{kind}` f {claims.joined(kind, owned)} "  # noqa: S608  # names are the models’ own, values are bound
-            f"WHERE f.account_id = :account AND {claims.overlapping(kind)} AND {owned.condition} GROUP BY f.day, first_day"
+            f"SELECT {first_day} AS first_day, f.day, COUNT(*) AS held FROM `{kind}` f {claims.joined(kind, owned)} "
+            f"WHERE f.account_id = :account AND {claims.overlapping(kind)} AND {owned.condition} GROUP BY f.day,"
+            " first_day"
         ),
         {"account": account_id, **claims.bounds(span, held)},
     )
@@ -119,7 +120,7 @@ def _campaigns_held(
     kind = each.kind.name
     rows = connection.execute(
         text(
-            f"SELECT DISTINCT o.campaign_id FROM `{kind}` f {claims.CAMPAIGN_ROAD[KEYS_OF[kind][0]]} "  # noqa: S608  # names are the models’ own, values are bound
+            f"SELECT DISTINCT o.campaign_id FROM `{kind}` f {claims.CAMPAIGN_ROAD[KEYS_OF[kind][0]]} "
             f"WHERE f.account_id = :account AND {claims.overlapping(kind)} AND {condition}"
         ),
         {"account": each.account_id, **claims.bounds(span, held)},
@@ -133,9 +134,7 @@ def _lost_campaigns(
     """Campaigns whose rows would go though the file does not have them, and nobody said it holds all."""
     if each.given or not each.kind.has_campaign:
         return []
-    lost = _campaigns_held(connection, each, span, held, owned.condition) - set(
-        each.keyed["campaign_id"].unique()
-    )
+    lost = _campaigns_held(connection, each, span, held, owned.condition) - set(each.keyed["campaign_id"].unique())
     if not lost:
         return []
     return [
@@ -145,9 +144,7 @@ def _lost_campaigns(
     ]
 
 
-def _unknown_formats(
-    connection: Connection, each: Incoming, span: Window, held: Sequence[Window]
-) -> list[str]:
+def _unknown_formats(connection: Connection, each: Incoming, span: Window, held: Sequence[Window]) -> list[str]:
     """Campaigns held without a label whose format is not known: whether a labelled file is theirs is open."""
     if each.scope == "all" or not each.kind.has_campaign:
         return []

@@ -14,15 +14,7 @@ from nimbus_reef.store.loading import clerk as clerks
 from nimbus_reef.store.loading.clerk import Clerk
 from nimbus_reef.store.record import bulk
 from nimbus_reef.store.record.engine import Store
-from nimbus_reef.store.record.models import (
-    KEYS_OF,
-    ad_group,
-    campaign,
-    product,
-    product_ad,
-    target,
-    target_term,
-)
+from nimbus_reef.store.record.models import KEYS_OF, ad_group, campaign, product, product_ad, target, target_term
 
 WHOLE_CAMPAIGN: Final = ""
 """Name of the ad group that stands for the whole campaign (campaign-wide negatives)."""
@@ -33,8 +25,8 @@ class Named:
     """
     Rows of a report whose names are on their way to ids; each combination of names is looked up once.
 
-    ids: for each of `told.said` its key columns, and campaign_id where rows have one; null where nobody has that name yet. settled:
-    nothing that is known has another name or id of the marketplace now.
+    ids: for each of `told.said` its key columns, and campaign_id where rows have one; null where nobody has that name
+    yet. settled: nothing that is known has another name or id of the marketplace now.
     """
 
     account_id: int
@@ -57,9 +49,18 @@ class Named:
 
 
 _SAID: Final = (
-    "campaign", "campaign_id", "ad_group", "ad_group_id", "target", "target_id", "match_type", "search_term",
-    "sku", "query", "keyword",
-)  # fmt: skip
+    "campaign",
+    "campaign_id",
+    "ad_group",
+    "ad_group_id",
+    "target",
+    "target_id",
+    "match_type",
+    "search_term",
+    "sku",
+    "query",
+    "keyword",
+)
 """What names something, in the contract's words."""
 
 
@@ -91,9 +92,7 @@ def _ids_of(clerk: Clerk, account_id: int, kind: str, said: pl.DataFrame) -> pl.
         rows = _with(rows, clerk.phrases(rows["search_term"]), "search_term", "phrase_id")
         rows = _keyed(clerk, target_term, rows, "target_term_id").drop("phrase_id")
     if "sku" in rows.columns:
-        rows = _where_given(
-            rows, "sku", "product_id", lambda given: _keyed(clerk, product, given, "product_id")
-        )
+        rows = _where_given(rows, "sku", "product_id", lambda given: _keyed(clerk, product, given, "product_id"))
     for column in ("query", "keyword"):
         if column in rows.columns:
             rows = _with(rows, clerk.phrases(rows[column]), column, f"{column}_phrase_id")
@@ -103,9 +102,18 @@ def _ids_of(clerk: Clerk, account_id: int, kind: str, said: pl.DataFrame) -> pl.
 
 
 _ORDER: Final = "_order"
-_IDS: Final = frozenset({
-    "campaign_id", "ad_group_id", "target_id", "target_term_id", "product_id", "product_ad_id", "query_phrase_id", "keyword_phrase_id",
-})  # fmt: skip
+_IDS: Final = frozenset(
+    {
+        "campaign_id",
+        "ad_group_id",
+        "target_id",
+        "target_term_id",
+        "product_id",
+        "product_ad_id",
+        "query_phrase_id",
+        "keyword_phrase_id",
+    }
+)
 
 
 def _where_given(
@@ -157,9 +165,7 @@ def _named(clerk: Clerk, table: Table, account_id: int, rows: pl.DataFrame, colu
     """Rows with `<column>_id`, the id of the name in that column under its parent, in place of the marketplace's id."""
     own, parent = f"{column}_id", _PARENT[table.name]
     told = pl.col(own) if own in rows.columns else pl.lit(None, pl.String)
-    names = rows.select(
-        pl.col(parent).alias("parent"), pl.col(column).alias("name"), told.alias("external_id")
-    )
+    names = rows.select(pl.col(parent).alias("parent"), pl.col(column).alias("name"), told.alias("external_id"))
     names = names.unique(maintain_order=True)
     held, renamed = _renamed(_held(clerk.connection, table, account_id), names)
     given = _to_give(held, names)
@@ -178,7 +184,8 @@ def _named(clerk: Clerk, table: Table, account_id: int, rows: pl.DataFrame, colu
 
 def _renamed(held: pl.DataFrame, names: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:
     """
-    An id that stays while the name changes is a rename: what is held, under the names of now, and id, name of what changed.
+    An id that stays while the name changes is a rename: what is held, under the names of now, and id, name of what
+    changed.
 
     A name that another has stays with that one.
     """
@@ -186,10 +193,12 @@ def _renamed(held: pl.DataFrame, names: pl.DataFrame) -> tuple[pl.DataFrame, pl.
     changes = [pl.DataFrame(schema={"id": pl.UInt32, "name": pl.String})]
     while len(told):
         changed = (
-            held.join(told, on=["parent", "external_id"]).filter(pl.col("name") != pl.col("now"))
+            held.join(told, on=["parent", "external_id"])
+            .filter(pl.col("name") != pl.col("now"))
             .join(held.select("parent", now="name"), on=["parent", "now"], how="anti")
-            .unique(["parent", "now"], keep="first", maintain_order=True).select("id", "now")
-        )  # fmt: skip
+            .unique(["parent", "now"], keep="first", maintain_order=True)
+            .select("id", "now")
+        )
         if changed.is_empty():
             break
         # A name that this sets free may be what another is called now.
@@ -213,9 +222,10 @@ def _to_give(held: pl.DataFrame, names: pl.DataFrame) -> pl.DataFrame:
     taken = held.drop_nulls("external_id")
     return (
         told.join(taken, on=["parent", "external_id"], how="anti", maintain_order="left")
-        .join(bare, on=["parent", "name"], maintain_order="left").unique("id", keep="first", maintain_order=True)
+        .join(bare, on=["parent", "name"], maintain_order="left")
+        .unique("id", keep="first", maintain_order=True)
         .select("id", "external_id")
-    )  # fmt: skip
+    )
 
 
 def _change(connection: Connection, table: Table, changed: pl.DataFrame) -> None:

@@ -1,4 +1,7 @@
-"""Plausibility check before a load: questions about sums that contradict each other or the loaded data. The thresholds are in core/sense.py."""
+"""
+Plausibility check before a load: questions about sums that contradict each other or the loaded data. The thresholds are
+in core/sense.py.
+"""
 
 from __future__ import annotations
 
@@ -73,32 +76,27 @@ def _usual_sums(connection: Connection, account_id: int) -> Sums:
         connection.execute(
             select(batch.c.sums)
             .where(
-                batch.c.account_id == account_id, batch.c.undone_at.is_(None),
+                batch.c.account_id == account_id,
+                batch.c.undone_at.is_(None),
                 batch.c.kind.in_([kind.name for kind in _WITH_CLICKS]),
             )
             .order_by(batch.c.id.desc())
             .limit(_NEWEST_LOADS)
         ).scalars()
-    )  # fmt: skip
+    )
     return {name: float(sum(sums.get(name, 0) for sums in loads)) for name in MEASURES}
 
 
-def _lowest_and_highest(
-    connection: Connection, account_id: int, kind: str, column: str
-) -> tuple[float, float]:
+def _lowest_and_highest(connection: Connection, account_id: int, kind: str, column: str) -> tuple[float, float]:
     """The lowest and the highest loaded amount in micro-units; 0 and 0 when none is loaded."""
     row = connection.execute(
-        text(
-            f"SELECT MIN(`{column}`), MAX(`{column}`) FROM `{kind}` WHERE account_id = :account AND `{column}` > 0"  # noqa: S608  # names are the models’ own, values are bound
-        ),
+        text(f"SELECT MIN(`{column}`), MAX(`{column}`) FROM `{kind}` WHERE account_id = :account AND `{column}` > 0"),
         {"account": account_id},
     ).one()
     return float(row[0] or 0), float(row[1] or 0)
 
 
-def _against_other_report(
-    connection: Connection, incoming: Incoming, columns: Mapping[str, str]
-) -> Iterator[str]:
+def _against_other_report(connection: Connection, incoming: Incoming, columns: Mapping[str, str]) -> Iterator[str]:
     """Totals against the first other report loaded for the same days, over the campaigns in both."""
     given = claims.spans_of(incoming.keyed)
     for kind in _WITH_CLICKS:
@@ -125,7 +123,10 @@ def _against_other_report(
 
 
 def _comparable(*kinds: str) -> tuple[str, ...]:
-    """Measures that both reports count in full. Search term reports often list clicked terms only, so not all impressions."""
+    """
+    Measures that both reports count in full. Search term reports often list clicked terms only, so
+    not all impressions.
+    """
     return tuple(name for name in MEASURES if name != "impressions" or "search_term_daily" not in kinds)
 
 
@@ -133,11 +134,16 @@ def _shared_days(connection: Connection, account_id: int, kind: str, given: set[
     """Days and sums of the file that another kind has with the same bounds, newest first, up to `_MOST_ROWS` rows."""
     span = Window(min(one.first for one in given), max(one.last for one in given))
     rows = connection.execute(
-        select(day_version.c.first_day, day_version.c.day, day_version.c.rows).where(
-            day_version.c.account_id == account_id, day_version.c.kind == kind, day_version.c.rows > 0,
-            day_version.c.day >= span.first, day_version.c.day <= span.last,
-        ).order_by(day_version.c.day.desc())
-    )  # fmt: skip
+        select(day_version.c.first_day, day_version.c.day, day_version.c.rows)
+        .where(
+            day_version.c.account_id == account_id,
+            day_version.c.kind == kind,
+            day_version.c.rows > 0,
+            day_version.c.day >= span.first,
+            day_version.c.day <= span.last,
+        )
+        .order_by(day_version.c.day.desc())
+    )
     found, left = [], _MOST_ROWS
     for row in rows:
         left -= row.rows
@@ -154,15 +160,12 @@ def _loaded_sums(connection: Connection, account_id: int, kind: str, spans: Sequ
     days = ", ".join(f"('{each.first}', '{each.last}')" for each in spans)
     rows = connection.execute(
         text(
-            f"SELECT o.campaign_id, {measures} FROM `{kind}` f {claims.CAMPAIGN_ROAD[KEYS_OF[kind][0]]} "  # noqa: S608  # names are the models’ own, days are dates
-            f"WHERE f.account_id = :account AND f.day BETWEEN :first AND :last AND ({snapshots.first_day_of(kind, 'f')}, f.day) IN ({days}) "
+            f"SELECT o.campaign_id, {measures} FROM `{kind}` f {claims.CAMPAIGN_ROAD[KEYS_OF[kind][0]]} "
+            "WHERE f.account_id = :account AND f.day BETWEEN :first AND :last AND"
+            f" ({snapshots.first_day_of(kind, 'f')}, f.day) IN ({days}) "
             "GROUP BY o.campaign_id"
         ),
-        {
-            "account": account_id,
-            "first": min(one.last for one in spans),
-            "last": max(one.last for one in spans),
-        },
+        {"account": account_id, "first": min(one.last for one in spans), "last": max(one.last for one in spans)},
     )
     return pl.DataFrame(rows.all(), schema=["campaign_id", *MEASURES], orient="row")
 

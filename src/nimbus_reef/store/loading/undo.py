@@ -32,18 +32,22 @@ class Undone:
     left: tuple[Window, ...]
 
 
-def keep(
-    connection: Connection, batch_id: int, told: Iterable[Window], replaced: pl.DataFrame | None
-) -> None:
+def keep(connection: Connection, batch_id: int, told: Iterable[Window], replaced: pl.DataFrame | None) -> None:
     """Notes the days and blocks that a batch tells, and keeps the rows it is about to replace."""
     gone = {} if replaced is None else snapshots.by_span(replaced)
     written = set(told)
     rows = [
-        {"batch_id": batch_id, "day": span.last, "first_day": span.first, "part": number,
-         "replaced": content, "told": span in written}
+        {
+            "batch_id": batch_id,
+            "day": span.last,
+            "first_day": span.first,
+            "part": number,
+            "replaced": content,
+            "told": span in written,
+        }
         for span in sorted(written | set(gone))
         for number, content in enumerate(_packed(gone.get(span)))
-    ]  # fmt: skip
+    ]
     for row in rows:
         connection.execute(insert(batch_day), row)
 
@@ -60,10 +64,7 @@ def _packed(rows: pl.DataFrame | None) -> list[bytes | None]:
 
 
 def undo(
-    store: Store,
-    account_id: int,
-    batch_id: int,
-    progress: Callable[[float, str], None] = lambda part, message: None,
+    store: Store, account_id: int, batch_id: int, progress: Callable[[float, str], None] = lambda part, message: None
 ) -> tuple[Undone, ...]:
     """
     Puts the days of a batch back as they were before it, in one transaction; with it those of all
@@ -104,17 +105,20 @@ def _open_spans(connection: Connection, found: Batch) -> tuple[set[Window], set[
 def spans_of(connection: Connection, batch_id: int) -> set[Window]:
     """The days and blocks that a batch wrote and nobody has undone."""
     rows = connection.execute(
-        select(batch_day.c.first_day, batch_day.c.day).where(
-            batch_day.c.batch_id == batch_id, ~batch_day.c.undone
-        )
+        select(batch_day.c.first_day, batch_day.c.day).where(batch_day.c.batch_id == batch_id, ~batch_day.c.undone)
     )
     return {Window(row.first_day, row.day) for row in rows}
 
 
 def _undo_one(
-    store: Store, connection: Connection, found: Batch, open_spans: set[Window], left: set[Window],
-    progress: Callable[[float, str], None], part: tuple[float, float],
-) -> tuple[Undone, snapshots.Spans]:  # fmt: skip
+    store: Store,
+    connection: Connection,
+    found: Batch,
+    open_spans: set[Window],
+    left: set[Window],
+    progress: Callable[[float, str], None],
+    part: tuple[float, float],
+) -> tuple[Undone, snapshots.Spans]:
     begun, share = part
     spans = sorted(open_spans - left)
     # A day of the batch may lie in a sum that comes back: first all goes, then all comes.
@@ -133,9 +137,7 @@ def _undo_one(
 
 def _nothing_to_undo(taken_over: bool) -> Conflict:
     if taken_over:
-        return Conflict(
-            "Newer batches have replaced every day of this one.", remedy="Undo those first, newest first."
-        )
+        return Conflict("Newer batches have replaced every day of this one.", remedy="Undo those first, newest first.")
     return Conflict("This batch was undone already.", remedy="Load its file again to have it back.")
 
 
@@ -162,7 +164,7 @@ def _take_out(connection: Connection, found: Batch, span: Window) -> None:
     """One day or block without the rows of the batch."""
     connection.execute(
         text(
-            f"DELETE FROM `{found.kind}` WHERE account_id = :account AND day = :day AND batch_id = :batch "  # noqa: S608  # names are the models’ own, values are bound
+            f"DELETE FROM `{found.kind}` WHERE account_id = :account AND day = :day AND batch_id = :batch "
             f"AND {snapshots.first_day_of(found.kind)} = :first"
         ),
         {"account": found.account_id, "day": span.last, "first": span.first, "batch": found.id},
@@ -171,21 +173,10 @@ def _take_out(connection: Connection, found: Batch, span: Window) -> None:
 
 def _put_back(store: Store, connection: Connection, found: Batch, span: Window) -> None:
     """One day or block with the rows that the batch replaced."""
-    this = (
-        batch_day.c.batch_id == found.id,
-        batch_day.c.day == span.last,
-        batch_day.c.first_day == span.first,
-    )
-    kept = connection.execute(
-        select(batch_day.c.replaced).where(*this, batch_day.c.replaced.is_not(None))
-    ).scalars()
+    this = (batch_day.c.batch_id == found.id, batch_day.c.day == span.last, batch_day.c.first_day == span.first)
+    kept = connection.execute(select(batch_day.c.replaced).where(*this, batch_day.c.replaced.is_not(None))).scalars()
     columns = [column.name for column in FACTS[found.kind].columns]
     for content in kept:
         rows = pl.read_ipc(io.BytesIO(content))
-        bulk.load(
-            connection,
-            found.kind,
-            rows.select(name for name in columns if name in rows.columns),
-            store.scratch,
-        )
+        bulk.load(connection, found.kind, rows.select(name for name in columns if name in rows.columns), store.scratch)
     connection.execute(update(batch_day).where(*this).values(undone=True))

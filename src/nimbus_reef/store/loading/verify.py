@@ -50,31 +50,26 @@ def _day_sums(connection: Connection, account_id: int, kind: str) -> Sums:
     sums = "".join(f", SUM(`{name}`) AS `{name}`" for name in _summed(kind))
     rows = connection.execute(
         text(
-            f"SELECT {snapshots.first_day_of(kind)} AS first, day, COUNT(*) AS `rows`{sums} FROM `{kind}` "  # noqa: S608  # names are the models’ own, values are bound
+            f"SELECT {snapshots.first_day_of(kind)} AS first, day, COUNT(*) AS `rows`{sums} FROM `{kind}` "
             "WHERE account_id = :account GROUP BY day, first"
         ),
         {"account": account_id},
     )
     return {
-        Window(row.first, row.day): {name: int(row._mapping[name]) for name in ("rows", *_summed(kind))}
-        for row in rows
+        Window(row.first, row.day): {name: int(row._mapping[name]) for name in ("rows", *_summed(kind))} for row in rows
     }
 
 
 def _versions(connection: Connection, account_id: int, kind: str, found: Sums) -> Iterator[Disagreement]:
     rows = connection.execute(
-        text(
-            "SELECT first_day, day, `rows` AS held FROM day_version WHERE account_id = :account AND kind = :kind"
-        ),
+        text("SELECT first_day, day, `rows` AS held FROM day_version WHERE account_id = :account AND kind = :kind"),
         {"account": account_id, "kind": kind},
     )
     noted = {Window(row.first_day, row.day): row.held for row in rows}
     for span in sorted(set(noted) | set(found)):
         held = found[span]["rows"] if span in found else 0
         if noted.get(span, 0) != held:
-            yield Disagreement(
-                account_id, kind, _called(span), "rows by day version", noted.get(span, 0), held
-            )
+            yield Disagreement(account_id, kind, _called(span), "rows by day version", noted.get(span, 0), held)
 
 
 def _called(span: Window) -> str:
@@ -83,9 +78,7 @@ def _called(span: Window) -> str:
 
 def _day_files(store: Store, account_id: int, kind: str, in_tables: Sums) -> Iterator[Disagreement]:
     wanted = snapshots.versions(store, account_id, kind)
-    kept = {
-        d: v for d, v in wanted.items() if snapshots.path(store.snapshots, account_id, kind, d, v).exists()
-    }
+    kept = {d: v for d, v in wanted.items() if snapshots.path(store.snapshots, account_id, kind, d, v).exists()}
     rows = (
         snapshots.read(store, account_id, kind, kept, _summed(kind) or None)
         .group_by("first_day", "day")
@@ -99,12 +92,7 @@ def _day_files(store: Store, account_id: int, kind: str, in_tables: Sums) -> Ite
         for name in ("rows", *_summed(kind)):
             if recorded.get(name, 0) != row[name]:
                 yield Disagreement(
-                    account_id,
-                    kind,
-                    _called(span),
-                    f"{name} in the day file",
-                    recorded.get(name, 0),
-                    row[name],
+                    account_id, kind, _called(span), f"{name} in the day file", recorded.get(name, 0), row[name]
                 )
 
 
@@ -112,16 +100,11 @@ def _batches(connection: Connection, account_id: int, kind: str) -> Iterator[Dis
     """Batches that nothing stands on hold exactly what was recorded of them when they were loaded."""
     sums = "".join(f", SUM(`{name}`) AS `{name}`" for name in _summed(kind))
     rows = connection.execute(
-        text(
-            f"SELECT batch_id, COUNT(*) AS `rows`{sums} FROM `{kind}` "  # noqa: S608  # names are the models’ own, values are bound
-            "WHERE account_id = :account GROUP BY batch_id"
-        ),
+        text(f"SELECT batch_id, COUNT(*) AS `rows`{sums} FROM `{kind}` WHERE account_id = :account GROUP BY batch_id"),
         {"account": account_id},
     )
     held: dict[int, Mapping[str, int]] = {row.batch_id: dict(row._mapping) for row in rows}
-    for each in connection.execute(
-        select(batch).where(batch.c.account_id == account_id, batch.c.kind == kind)
-    ).all():
+    for each in connection.execute(select(batch).where(batch.c.account_id == account_id, batch.c.kind == kind)).all():
         if not _untouched(connection, each.id, kind, account_id):
             continue
         recorded = {"rows": each.rows, **{n: each.sums[n] for n in _summed(kind) if n in each.sums}}
@@ -140,10 +123,12 @@ def _untouched(connection: Connection, batch_id: int, kind: str, account_id: int
         select(batch_day.c.day)
         .join(batch, batch.c.id == batch_day.c.batch_id)
         .where(
-            batch.c.account_id == account_id, batch.c.kind == kind, batch.c.id > batch_id,
+            batch.c.account_id == account_id,
+            batch.c.kind == kind,
+            batch.c.id > batch_id,
             batch_day.c.replaced.is_not(None),
             tuple_(batch_day.c.first_day, batch_day.c.day).in_(own),
         )
         .limit(1)
-    ).first()  # fmt: skip
+    ).first()
     return undone is None and later is None

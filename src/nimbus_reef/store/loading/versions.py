@@ -48,7 +48,7 @@ def bump(
         else _counts(
             connection.execute(
                 text(
-                    f"SELECT {snapshots.first_day_of(kind)} AS f, day, COUNT(*) FROM `{kind}` "  # noqa: S608  # names are the models’ own, values are bound
+                    f"SELECT {snapshots.first_day_of(kind)} AS f, day, COUNT(*) FROM `{kind}` "
                     "WHERE account_id = :account AND day BETWEEN :first AND :last GROUP BY day, f"
                 ),
                 days,
@@ -68,9 +68,15 @@ def bump(
             "ON DUPLICATE KEY UPDATE version = VALUES(version), `rows` = VALUES(`rows`)"
         ),
         [
-            {"account": account_id, "kind": kind, "day": each.span.last, "first": each.span.first,
-             "version": each.version, "held": rows}
+            {
+                "account": account_id,
+                "kind": kind,
+                "day": each.span.last,
+                "first": each.span.first,
+                "version": each.version,
+                "held": rows,
+            }
             for each, rows in written
         ],
-    )  # fmt: skip
+    )
     return tuple(each for each, _ in written)

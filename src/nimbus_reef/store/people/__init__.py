@@ -1,1 +1,4 @@
-"""What belongs to people: accounts, settings, plans, findings put away, closed audits, notes, saved views, the trail."""
+"""
+What belongs to people: accounts, settings, plans, findings put away, closed audits, notes, saved
+views, the trail.
+"""

@@ -36,8 +36,7 @@ def kept(connection: Connection, account_id: int | None = None) -> dict[int, dic
 def of_row(row: Any, own: Mapping[str, str]) -> Settings:
     """The settings of an account's row and of what is kept beside it."""
     values: dict[str, Any] = {
-        name: from_micro(getattr(row, name)) if name in _MONEY_COLUMNS else getattr(row, name)
-        for name in _COLUMNS
+        name: from_micro(getattr(row, name)) if name in _MONEY_COLUMNS else getattr(row, name) for name in _COLUMNS
     }
     known = register()
     values |= {name: _read(known[name].holds, text) for name, text in own.items() if name in known}
@@ -56,12 +55,10 @@ def _written(holds: Holds, value: Any) -> str:
     return "\n".join(value) if holds is Holds.WORDS else str(value)
 
 
-def change(
-    store: Store, account_id: int, person_id: int | None, before: Settings, after: Settings
-) -> list[str]:
+def change(store: Store, account_id: int, person_id: int | None, before: Settings, after: Settings) -> list[str]:
     """
-    Keeps what differs, all of it or nothing; the keys of what was changed. Raises BadInput for a value that cannot be meant, or that
-    contradicts another, Conflict when somebody else changed one of them since `before` was read.
+    Keeps what differs, all of it or nothing; the keys of what was changed. Raises BadInput for a value that cannot be
+    meant, or that contradicts another, Conflict when somebody else changed one of them since `before` was read.
     """
     known = register()
     differing = [key for key in known if getattr(before, key) != getattr(after, key)]
@@ -78,8 +75,7 @@ def change(
         for key in differing:
             if getattr(now, key) != getattr(before, key):
                 raise Conflict(
-                    f"“{known[key].label}” was changed meanwhile.",
-                    remedy="Nothing was changed. Look at it again.",
+                    f"“{known[key].label}” was changed meanwhile.", remedy="Nothing was changed. Look at it again."
                 )
         if wrong := together_problem(replace(now, **{key: getattr(after, key) for key in differing})):
             raise BadInput(wrong, remedy="Nothing was changed.")
@@ -95,9 +91,7 @@ def change(
                     )
                 )
             else:
-                own = insert(account_setting).values(
-                    account_id=account_id, name=key, value=_written(holds, value)
-                )
+                own = insert(account_setting).values(account_id=account_id, name=key, value=_written(holds, value))
                 connection.execute(own.on_duplicate_key_update(value=own.inserted.value))
         connection.execute(
             update(account)

@@ -54,13 +54,24 @@ _QUERY = select(account, brand.c.name.label("brand")).join(brand, brand.c.id == 
 def _account(row: Row[tuple[object, ...]], own: Mapping[str, str]) -> Account:
     settings = account_settings.of_row(row, own)
     return Account(
-        id=row.id, key=row.key, brand_id=row.brand_id, brand=row.brand,
-        marketplace=row.marketplace, country=row.country, currency=row.currency,
-        locale=row.locale, timezone=row.timezone, target_acos=ASSUMED_TARGET if row.target_acos is None else row.target_acos,
-        min_clicks=row.min_clicks, maturing_days=row.maturing_days,
-        bid_limits=settings.bid_limits, naming=row.naming, settings=settings, resting=bool(row.resting),
+        id=row.id,
+        key=row.key,
+        brand_id=row.brand_id,
+        brand=row.brand,
+        marketplace=row.marketplace,
+        country=row.country,
+        currency=row.currency,
+        locale=row.locale,
+        timezone=row.timezone,
+        target_acos=ASSUMED_TARGET if row.target_acos is None else row.target_acos,
+        min_clicks=row.min_clicks,
+        maturing_days=row.maturing_days,
+        bid_limits=settings.bid_limits,
+        naming=row.naming,
+        settings=settings,
+        resting=bool(row.resting),
         target_set=row.target_acos is not None,
-    )  # fmt: skip
+    )
 
 
 def all_accounts(store: Store, *, resting: bool = False) -> list[Account]:
@@ -86,9 +97,7 @@ _KEY: Final = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
 def must_be_good(key: str, country: str, currency: str, locale: str, timezone: str) -> None:
     """BadInput for what no account can have."""
     if not _KEY.fullmatch(key):
-        raise BadInput(
-            f"“{key}” is not a valid key.", remedy="Use small letters, digits and -, such as acme-de."
-        )
+        raise BadInput(f"“{key}” is not a valid key.", remedy="Use small letters, digits and -, such as acme-de.")
     if not re.fullmatch(r"[A-Z]{2}", country):
         raise BadInput(f"“{country}” is not a country code.", remedy="Give its two letters, such as DE.")
     if not is_currency(currency):
@@ -102,22 +111,27 @@ def must_be_good(key: str, country: str, currency: str, locale: str, timezone: s
 
 
 def add(
-    store: Store, *, key: str, brand_name: str, marketplace: str, country: str, currency: str,
-    locale: str, timezone: str, target_acos: float | None = None, person_id: int | None = None,
-) -> Account:  # fmt: skip
+    store: Store,
+    *,
+    key: str,
+    brand_name: str,
+    marketplace: str,
+    country: str,
+    currency: str,
+    locale: str,
+    timezone: str,
+    target_acos: float | None = None,
+    person_id: int | None = None,
+) -> Account:
     """
-    Makes an account, and its brand when that is new. target_acos: None where it is to be said later. BadInput for what no account can have,
-    Conflict where the key is taken.
+    Makes an account, and its brand when that is new. target_acos: None where it is to be said later. BadInput for what
+    no account can have, Conflict where the key is taken.
     """
     must_be_good(key, country, currency, locale, timezone)
     if by_key(store, key) is not None:
-        raise Conflict(
-            f"There is an account “{key}” already.", remedy="Choose another key, or use that account."
-        )
+        raise Conflict(f"There is an account “{key}” already.", remedy="Choose another key, or use that account.")
     if target_acos is not None and not 0 < target_acos < 5:
-        raise BadInput(
-            f"A target ACOS of {target_acos} cannot be meant.", remedy="Give a fraction such as 0.28."
-        )
+        raise BadInput(f"A target ACOS of {target_acos} cannot be meant.", remedy="Give a fraction such as 0.28.")
 
     def work(connection: Connection) -> None:
         found = connection.execute(select(brand.c.id).where(brand.c.name == brand_name)).scalar()
@@ -126,10 +140,16 @@ def add(
             found = made.inserted_primary_key[0]  # type: ignore[index]
         made = connection.execute(
             insert(account).values(
-                key=key, brand_id=found, marketplace=marketplace, country=country,
-                currency=currency, locale=locale, timezone=timezone, target_acos=target_acos,
+                key=key,
+                brand_id=found,
+                marketplace=marketplace,
+                country=country,
+                currency=currency,
+                locale=locale,
+                timezone=timezone,
+                target_acos=target_acos,
             )
-        )  # fmt: skip
+        )
         trail.write(connection, "account added", person_id, made.inserted_primary_key[0], {"key": key})  # type: ignore[index]
 
     store.transact(work)
@@ -162,13 +182,12 @@ def rest(store: Store, account_id: int, person_id: int | None, *, resting: bool)
 
 def describe(store: Store, account_id: int, person_id: int | None, **values: str) -> None:
     """
-    How an account is called and how its figures and days are written: any of marketplace, currency, locale, timezone; the others stay.
+    How an account is called and how its figures and days are written: any of marketplace, currency, locale, timezone;
+    the others stay.
 
     Raises BadInput for what no account can have.
     """
-    must_be_good(
-        "x", "XX", values.get("currency", "EUR"), values.get("locale", "en"), values.get("timezone", "UTC")
-    )
+    must_be_good("x", "XX", values.get("currency", "EUR"), values.get("locale", "en"), values.get("timezone", "UTC"))
     if not values:
         return
 
@@ -189,6 +208,4 @@ def free_key(store: Store, brand_name: str, country: str) -> str:
     stem = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:50] or "brand"
     taken = {each.key for each in all_accounts(store, resting=True)}
     wanted = f"{stem}-{country.lower()}"
-    return next(
-        key for n in itertools.count(1) if (key := wanted if n == 1 else f"{wanted}-{n}") not in taken
-    )
+    return next(key for n in itertools.count(1) if (key := wanted if n == 1 else f"{wanted}-{n}") not in taken)

@@ -41,9 +41,7 @@ def set_aim(
     if level not in LEVELS or (level != "account" and not name):
         raise BadInput("A target belongs to something.", remedy=f"Choose {', '.join(LEVELS)}, and name it.")
     if target_acos is not None and not 0 < target_acos < HIGHEST:
-        raise BadInput(
-            f"A target ACOS of {target_acos:.0%} cannot be meant.", remedy="Give percent, such as 28."
-        )
+        raise BadInput(f"A target ACOS of {target_acos:.0%} cannot be meant.", remedy="Give percent, such as 28.")
     key = {"account_id": account.id, "level": level, "name": name}
 
     def work(connection: Connection) -> None:

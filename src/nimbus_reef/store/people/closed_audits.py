@@ -65,27 +65,38 @@ def _newest(connection: Connection, account_id: int) -> int:
 
 
 def close(
-    store: Store, account_id: int, person_id: int | None, *, part: str, address: str, overspend: int,
-    found: Sequence[Mapping[str, Any]], after: int | None = None,
-) -> int:  # fmt: skip
+    store: Store,
+    account_id: int,
+    person_id: int | None,
+    *,
+    part: str,
+    address: str,
+    overspend: int,
+    found: Sequence[Mapping[str, Any]],
+    after: int | None = None,
+) -> int:
     """
-    Writes down an audit; its id. after: the id of the newest one that whoever closes it knew of (0: none, None: not asked). Raises
-    Conflict when somebody closed one since.
+    Writes down an audit; its id. after: the id of the newest one that whoever closes it knew of (0: none, None: not
+    asked). Raises Conflict when somebody closed one since.
     """
 
     def work(connection: Connection) -> int:
         turns.take(connection, account_id, turns.CLOSING)
         if after is not None and _newest(connection, account_id) != after:
             raise Conflict(
-                "This audit was closed already.",
-                remedy="Nothing was changed. See the closed audits under Findings.",
+                "This audit was closed already.", remedy="Nothing was changed. See the closed audits under Findings."
             )
         made = connection.execute(
             insert(closing).values(
-                account_id=account_id, person_id=person_id, at=utc_now(),
-                part=part, address=address, overspend=overspend, found=list(found),
+                account_id=account_id,
+                person_id=person_id,
+                at=utc_now(),
+                part=part,
+                address=address,
+                overspend=overspend,
+                found=list(found),
             )
-        )  # fmt: skip
+        )
         number = int(made.lastrowid)
         _note(connection, account_id, person_id, "audit closed", number, len(found))
         return number
@@ -97,9 +108,7 @@ def reopen(store: Store, account_id: int, person_id: int, closing_id: int) -> No
     """Takes back the closing of an audit."""
 
     def work(connection: Connection) -> None:
-        done = connection.execute(
-            delete(closing).where(closing.c.id == closing_id, closing.c.account_id == account_id)
-        )
+        done = connection.execute(delete(closing).where(closing.c.id == closing_id, closing.c.account_id == account_id))
         if not done.rowcount:
             raise NotFound("This audit is not closed.", remedy="Look at the list under Findings.")
         _note(connection, account_id, person_id, "audit reopened", closing_id, 0)
@@ -107,8 +116,6 @@ def reopen(store: Store, account_id: int, person_id: int, closing_id: int) -> No
     store.transact(work)
 
 
-def _note(
-    connection: Connection, account_id: int, person_id: int | None, action: str, number: int, count: int
-) -> None:
+def _note(connection: Connection, account_id: int, person_id: int | None, action: str, number: int, count: int) -> None:
     detail = {"audit": number, "findings": count}
     trail.write(connection, action, person_id, account_id, detail)

@@ -53,26 +53,36 @@ def away(store: Store, account_id: int) -> list[PutAway]:
         )
         return [
             PutAway(
-                row.id, row.check, row.row_id, row.until_day, row.until_clicks, row.reason, row.at.date(),
+                row.id,
+                row.check,
+                row.row_id,
+                row.until_day,
+                row.until_clicks,
+                row.reason,
+                row.at.date(),
                 row.name or "",
             )
             for row in rows
-        ]  # fmt: skip
+        ]
 
 
 def put(
-    store: Store, account_id: int, person_id: int, check: str, row_ids: Sequence[str], *,
-    until_day: date | None, until_clicks: int | None, reason: str,
-) -> None:  # fmt: skip
+    store: Store,
+    account_id: int,
+    person_id: int,
+    check: str,
+    row_ids: Sequence[str],
+    *,
+    until_day: date | None,
+    until_clicks: int | None,
+    reason: str,
+) -> None:
     """Puts findings away; one that is away already gets the new end and reason."""
     values = {"until_day": until_day, "until_clicks": until_clicks, "reason": reason, "person_id": person_id}
 
     def work(connection: Connection) -> None:
         kept = insert(put_away).values(
-            [
-                {"account_id": account_id, "check": check, "row_id": row_id, "open": 1, **values}
-                for row_id in row_ids
-            ]
+            [{"account_id": account_id, "check": check, "row_id": row_id, "open": 1, **values} for row_id in row_ids]
         )
         connection.execute(kept.on_duplicate_key_update(**{name: kept.inserted[name] for name in values}))
         detail = {"check": check, "rows": list(row_ids), "reason": reason}

@@ -34,11 +34,13 @@ def of_row(store: Store, account_id: int, view: str, row_id: str) -> list[Remark
             select(remark, person.c.name)
             .outerjoin(person, person.c.id == remark.c.person_id)
             .where(
-                remark.c.account_id == account_id, remark.c.view == view, remark.c.row_id == row_id,
+                remark.c.account_id == account_id,
+                remark.c.view == view,
+                remark.c.row_id == row_id,
                 remark.c.removed_at.is_(None),
             )
             .order_by(remark.c.id.desc())
-        )  # fmt: skip
+        )
         return [Remark(row.id, row.text, row.name or "", row.at) for row in rows]
 
 
@@ -50,9 +52,7 @@ def add(store: Store, account_id: int, person_id: int, view: str, row_id: str, t
 
     def work(connection: Connection) -> None:
         connection.execute(
-            insert(remark).values(
-                account_id=account_id, person_id=person_id, view=view, row_id=row_id, text=text
-            )
+            insert(remark).values(account_id=account_id, person_id=person_id, view=view, row_id=row_id, text=text)
         )
         detail = {"view": view, "row": row_id}
         trail.write(connection, "noted", person_id, account_id, detail)

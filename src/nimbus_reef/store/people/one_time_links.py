@@ -33,16 +33,12 @@ class WorkingLink:
     person_id: int | None
 
 
-def make(
-    connection: Connection, purpose: Purpose, person_id: int | None = None, lasts: timedelta | None = None
-) -> str:
+def make(connection: Connection, purpose: Purpose, person_id: int | None = None, lasts: timedelta | None = None) -> str:
     """The token of a new link, which is kept nowhere; those made before for the same stop working."""
     connection.execute(
         update(link)
         .where(
-            link.c.purpose == purpose.value,
-            link.c.person_id.is_not_distinct_from(person_id),
-            link.c.used_at.is_(None),
+            link.c.purpose == purpose.value, link.c.person_id.is_not_distinct_from(person_id), link.c.used_at.is_(None)
         )
         .values(used_at=utc_now())
     )
@@ -63,11 +59,13 @@ def held(connection: Connection, purpose: Purpose, token: str) -> WorkingLink:
     row = connection.execute(
         select(link.c.id, link.c.person_id)
         .where(
-            link.c.purpose == purpose.value, link.c.digest == digest(token), link.c.used_at.is_(None),
+            link.c.purpose == purpose.value,
+            link.c.digest == digest(token),
+            link.c.used_at.is_(None),
             or_(link.c.ends_at.is_(None), link.c.ends_at > utc_now()),
         )
         .with_for_update()
-    ).first()  # fmt: skip
+    ).first()
     if row is None:
         raise NotFound(
             "This link does not work any more: it was used, replaced by a newer one, or its time has run out.",

@@ -68,9 +68,7 @@ class Listed:
     seen: datetime | None
 
 
-_QUERY = select(person, person_brand.c.brand_id).outerjoin(
-    person_brand, person_brand.c.person_id == person.c.id
-)
+_QUERY = select(person, person_brand.c.brand_id).outerjoin(person_brand, person_brand.c.person_id == person.c.id)
 
 
 def _people(rows: Sequence[Any]) -> dict[int, tuple[Person, Any]]:
@@ -156,9 +154,7 @@ def address_of(email: str) -> str:
 def must_be_long(password: str) -> None:
     """BadInput for a password that is too short."""
     if len(password) < SHORTEST_PASSWORD:
-        raise BadInput(
-            f"The password has {len(password)} characters.", remedy=f"Use at least {SHORTEST_PASSWORD}."
-        )
+        raise BadInput(f"The password has {len(password)} characters.", remedy=f"Use at least {SHORTEST_PASSWORD}.")
 
 
 def _insert(
@@ -167,13 +163,10 @@ def _insert(
     address = address_of(email)
     if connection.execute(select(person.c.id).where(person.c.email == address)).first():
         raise Conflict(
-            f"There is somebody with the address {address} already.",
-            remedy="Change what they may do under People.",
+            f"There is somebody with the address {address} already.", remedy="Change what they may do under People."
         )
     made = connection.execute(
-        insert(person).values(
-            email=address, name=name.strip() or address, password_hash=password_hash, role=role.value
-        )
+        insert(person).values(email=address, name=name.strip() or address, password_hash=password_hash, role=role.value)
     )
     person_id = int(made.inserted_primary_key[0])  # type: ignore[index]
     _give_brands(connection, person_id, brands)
@@ -205,17 +198,13 @@ def brands(store: Store) -> list[tuple[int, str]]:
         return [(row.id, row.name) for row in connection.execute(select(brand).order_by(brand.c.name))]
 
 
-def add(
-    store: Store, *, email: str, name: str, password: str, role: Role, brand_names: tuple[str, ...] = ()
-) -> Person:
+def add(store: Store, *, email: str, name: str, password: str, role: Role, brand_names: tuple[str, ...] = ()) -> Person:
     """Makes a person; Conflict where the address is taken, BadInput for what cannot be."""
     must_be_long(password)
     ids = brand_ids(store, brand_names)
 
     def work(connection: Connection) -> int:
-        return _insert(
-            connection, email=email, name=name, password_hash=_HASHER.hash(password), role=role, brands=ids
-        )
+        return _insert(connection, email=email, name=name, password_hash=_HASHER.hash(password), role=role, brands=ids)
 
     return _now_there(store, store.transact(work))
 
@@ -244,9 +233,7 @@ def may_set_up(store: Store, token: str) -> None:
     """NotFound unless this token sets up an installation that has nobody yet."""
     one_time_links.works(store, Purpose.SET_UP, token)
     if anybody(store):
-        raise NotFound(
-            "This installation has its owner already.", remedy="Sign in, or ask an owner to invite you."
-        )
+        raise NotFound("This installation has its owner already.", remedy="Sign in, or ask an owner to invite you.")
 
 
 def set_up(store: Store, token: str, *, email: str, name: str, password: str) -> Person:
@@ -256,16 +243,9 @@ def set_up(store: Store, token: str, *, email: str, name: str, password: str) ->
     def work(connection: Connection) -> int:
         link = one_time_links.held(connection, Purpose.SET_UP, token)
         if connection.execute(select(person.c.id).limit(1)).first():
-            raise NotFound(
-                "This installation has its owner already.", remedy="Sign in, or ask an owner to invite you."
-            )
+            raise NotFound("This installation has its owner already.", remedy="Sign in, or ask an owner to invite you.")
         made = _insert(
-            connection,
-            email=email,
-            name=name,
-            password_hash=_HASHER.hash(password),
-            role=Role.OWNER,
-            brands=(),
+            connection, email=email, name=name, password_hash=_HASHER.hash(password), role=Role.OWNER, brands=()
         )
         one_time_links.use(connection, link)
         trail.write(connection, "set up", made, None, {})
@@ -346,11 +326,10 @@ def _must_leave_an_owner(connection: Connection, person_id: int) -> None:
         select(person.c.id).where(
             person.c.role == Role.OWNER.value, person.c.active, person.c.password_hash != "", person.c.id != person_id
         )
-    ).all()  # fmt: skip
+    ).all()
     if not others:
         raise NotAllowed(
-            "This is the last owner: nobody could manage people any more.",
-            remedy="Make somebody else an owner first.",
+            "This is the last owner: nobody could manage people any more.", remedy="Make somebody else an owner first."
         )
 
 
@@ -419,9 +398,7 @@ def set_password(store: Store, email: str, new: str) -> None:
 
 
 def _new_password(connection: Connection, person_id: int, password: str) -> None:
-    connection.execute(
-        update(person).where(person.c.id == person_id).values(password_hash=_HASHER.hash(password))
-    )
+    connection.execute(update(person).where(person.c.id == person_id).values(password_hash=_HASHER.hash(password)))
     sessions.end_all(connection, person_id)
 
 

@@ -48,9 +48,10 @@ def _planned(row: Any) -> Planned:
 
 
 _GENERATION: Final = select(
-    func.count(), func.coalesce(func.max(change.c.id), 0),
+    func.count(),
+    func.coalesce(func.max(change.c.id), 0),
     func.coalesce(func.sum(func.crc32(func.concat(change.c.id, " ", change.c.new_value))), 0),
-).where(change.c.account_id == bindparam("account"), change.c.removed_at.is_(None))  # fmt: skip
+).where(change.c.account_id == bindparam("account"), change.c.removed_at.is_(None))
 
 
 def generation(store: Store, account_id: int) -> tuple[int, ...]:
@@ -68,16 +69,17 @@ def planned(store: Store, account_id: int) -> list[Planned]:
 
 def _open(connection: Connection, account_id: int) -> list[Planned]:
     rows = connection.execute(
-        select(change)
-        .where(change.c.account_id == account_id, change.c.removed_at.is_(None))
-        .order_by(change.c.row)
+        select(change).where(change.c.account_id == account_id, change.c.removed_at.is_(None)).order_by(change.c.row)
     )
     return [_planned(row) for row in rows]
 
 
 @dataclass(frozen=True, slots=True)
 class Accepted:
-    """What an acceptance did. planned: the changes that went in, in their order; told: which packages were taken, and which not."""
+    """
+    What an acceptance did. planned: the changes that went in, in their order; told: which packages were taken, and
+    which not.
+    """
 
     planned: tuple[Planned, ...]
     told: Taken
@@ -88,26 +90,27 @@ Package = Sequence[tuple[Change, Promise]]
 
 
 def accept_packages(
-    store: Store, account_id: int, person_id: int, packages: Sequence[Package], replacing: Collection[int] = (), *,
+    store: Store,
+    account_id: int,
+    person_id: int,
+    packages: Sequence[Package],
+    replacing: Collection[int] = (),
+    *,
     progress: Callable[[int], None] = lambda done: None,
-) -> Accepted:  # fmt: skip
+) -> Accepted:
     """
     Puts packages into the plan, all in one transaction: each whole, replacing what it contradicts, or not at all
     (see `core.plan.taken`).
 
-    replacing: the rows that somebody was told will leave. Conflict where others would have to. progress: is told how many changes are
-    written.
+    replacing: the rows that somebody was told will leave. Conflict where others would have to. progress: is told how
+    many changes are written.
     """
 
     def work(connection: Connection) -> tuple[list[int], Taken]:
         turns.take(connection, account_id, turns.PLAN)
-        newest = connection.execute(
-            select(func.max(change.c.row)).where(change.c.account_id == account_id)
-        ).scalar()
+        newest = connection.execute(select(func.max(change.c.row)).where(change.c.account_id == account_id)).scalar()
         held = {each.change.row: each for each in _open(connection, account_id)}
-        told = taken(
-            [each.change for each in held.values()], [[each for each, _ in package] for package in packages]
-        )
+        told = taken([each.change for each in held.values()], [[each for each, _ in package] for package in packages])
         leaving = [held[each.row].id for each in told.replaced]
         if not {each.row for each in told.replaced} <= set(replacing):
             first = told.replaced[0]
@@ -123,11 +126,14 @@ def accept_packages(
                 rows.append(
                     {name: getattr(each, name) for name in _FIELDS}
                     | {
-                        "row": (newest or 0) + len(rows) + 1, "account_id": account_id, "person_id": person_id,
-                        "basis": promise, "open_key": _open_key(each),
+                        "row": (newest or 0) + len(rows) + 1,
+                        "account_id": account_id,
+                        "person_id": person_id,
+                        "basis": promise,
+                        "open_key": _open_key(each),
                         "package": first_row if len(packages[place]) > 1 else 0,
                     }
-                )  # fmt: skip
+                )
         if leaving:
             _take_out(connection, account_id, leaving)
         if not rows:
@@ -188,7 +194,10 @@ def take(
     answer: ReadBack,
     what: Literal["read back", "edited"] = "read back",
 ) -> None:
-    """Takes over what an edited sheet, or a value typed on the plan, asks for: all of it, or nothing when the plan moved."""
+    """
+    Takes over what an edited sheet, or a value typed on the plan, asks for: all of it, or nothing
+    when the plan moved.
+    """
     ids = {each.change.row: each.id for each in seen}
 
     def work(connection: Connection) -> None:
@@ -230,7 +239,10 @@ def take(
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """Something done to the plan: by whom, when, what (accepted, removed, read back, edited), and how many changes it touched."""
+    """
+    Something done to the plan: by whom, when, what (accepted, removed, read back, edited), and how many changes it
+    touched.
+    """
 
     id: int
     at: datetime
@@ -257,9 +269,7 @@ def _touched(row: Any) -> int:
 def _open_steps(connection: Connection, account_id: int) -> list[Any]:
     mine = trail_table.c.account_id == account_id
     exported = select(func.max(trail_table.c.id)).where(
-        mine,
-        trail_table.c.what == "exported",
-        func.json_contains_path(trail_table.c.detail, "one", "$.sheet"),
+        mine, trail_table.c.what == "exported", func.json_contains_path(trail_table.c.detail, "one", "$.sheet")
     )
     last = connection.execute(exported).scalar() or 0
     undone = {
@@ -279,8 +289,8 @@ def _open_steps(connection: Connection, account_id: int) -> list[Any]:
 
 def undo_step(store: Store, account_id: int, person_id: int, step_id: int | None = None) -> int:
     """
-    Undoes a step (the person's newest acceptance when none is named); how many changes that touched. What was done to them since stays
-    as it is. NotFound where there is no such step any more.
+    Undoes a step (the person's newest acceptance when none is named); how many changes that touched. What was done to
+    them since stays as it is. NotFound where there is no such step any more.
     """
 
     def work(connection: Connection) -> int:
@@ -293,9 +303,7 @@ def undo_step(store: Store, account_id: int, person_id: int, step_id: int | None
         )
         step = next(wanted, None)
         if step is None:
-            raise NotFound(
-                "This cannot be undone any more.", remedy="Look at the plan: a sheet may have left since."
-            )
+            raise NotFound("This cannot be undone any more.", remedy="Look at the plan: a sheet may have left since.")
         done = _UNDO[step.what](connection, account_id, step.detail)
         trail.write(connection, "undone in the plan", person_id, account_id, {"step": step.id})
         return done
@@ -324,14 +332,10 @@ def _undo_removed(connection: Connection, account_id: int, detail: Mapping[str, 
 def _back(connection: Connection, account_id: int, which: Any) -> int:
     """Puts changes back, whole packages, but those of which the plan changes anything in another way by now."""
     taken = set(
-        connection.execute(
-            select(change.c.open_key).where(_of(account_id), change.c.open_key.is_not(None))
-        ).scalars()
+        connection.execute(select(change.c.open_key).where(_of(account_id), change.c.open_key.is_not(None))).scalars()
     )
     packages: dict[tuple[int, int], dict[str, int]] = {}
-    for row in connection.execute(
-        select(change).where(_of(account_id), which, change.c.removed_at.is_not(None))
-    ).all():
+    for row in connection.execute(select(change).where(_of(account_id), which, change.c.removed_at.is_not(None))).all():
         whose = (row.package, 0 if row.package else row.id)
         packages.setdefault(whose, {})[_open_key(_planned(row).change)] = row.id
     done = 0
@@ -351,18 +355,11 @@ def _undo_values(connection: Connection, account_id: int, detail: Mapping[str, A
     for row, old, new, reason in detail["edited"]:
         back = connection.execute(
             update(change)
-            .where(
-                _of(account_id), change.c.row == row, change.c.new_value == new, change.c.removed_at.is_(None)
-            )
+            .where(_of(account_id), change.c.row == row, change.c.new_value == new, change.c.removed_at.is_(None))
             .values(new_value=old, reason=reason)
         )
         done += back.rowcount
     return done + _back(connection, account_id, change.c.row.in_(detail["unplanned"]))
 
 
-_UNDO: Final = {
-    "accepted": _undo_accepted,
-    "removed": _undo_removed,
-    "read back": _undo_values,
-    "edited": _undo_values,
-}
+_UNDO: Final = {"accepted": _undo_accepted, "removed": _undo_removed, "read back": _undo_values, "edited": _undo_values}

@@ -15,7 +15,10 @@ from nimbus_reef.store.record.models import trail as lines
 
 REFUSED: Final = "sign-in refused"
 _ANYWHERE: Final = 5
-"""So many times the limit may be refused of one address from everywhere together, and from one place of all addresses."""
+"""
+So many times the limit may be refused of one address from everywhere together, and from one place
+of all addresses.
+"""
 _LONGEST: Final = 255
 
 
@@ -27,14 +30,12 @@ def note(store: Store, address: str, place: str) -> None:
 
 def must_be_few(store: Store, address: str, place: str, most: int, within: timedelta) -> None:
     """
-    TooMany where an address was refused from this place as often as may be; or either of them, with whatever other, several times as
-    often. A person who mistypes locks out nobody else, even where all come through one proxy.
+    TooMany where an address was refused from this place as often as may be; or either of them, with whatever other,
+    several times as often. A person who mistypes locks out nobody else, even where all come through one proxy.
     """
     since = utc_now() - within
     with store.read() as connection:
-        rows = connection.execute(
-            select(lines.c.detail).where(lines.c.what == REFUSED, lines.c.at > since)
-        ).scalars()
+        rows = connection.execute(select(lines.c.detail).where(lines.c.what == REFUSED, lines.c.at > since)).scalars()
         told = [(each.get("address"), each.get("from")) for each in rows]
     who = address[:_LONGEST]
     both = sum(each == (who, place) for each in told)

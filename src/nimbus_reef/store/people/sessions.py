@@ -35,9 +35,7 @@ def begin(store: Store, person_id: int, *, agent: str, address: str) -> str:
     """The token of a new session; it is kept nowhere."""
     token = new_token()
     store.execute(
-        insert(session).values(
-            person_id=person_id, digest=digest(token), agent=agent[:255], address=address[:64]
-        )
+        insert(session).values(person_id=person_id, digest=digest(token), agent=agent[:255], address=address[:64])
     )
     return token
 
@@ -47,16 +45,17 @@ def _open() -> tuple[ColumnElement[bool], ...]:
 
 
 def of_token(store: Store, token: str) -> PersonSession | None:
-    """The session of a token; None once it has ended, or was left for too long. That it is used is noted now and then."""
+    """
+    The session of a token; None once it has ended, or was left for too long. That it is used is
+    noted now and then.
+    """
     with store.read() as connection:
         row = connection.execute(select(session).where(session.c.digest == digest(token), *_open())).first()
     if row is None:
         return None
     if row.seen_at < utc_now() - _SEEN_EVERY:
         store.execute(update(session).where(session.c.id == row.id).values(seen_at=utc_now()))
-    return PersonSession(
-        row.id, row.person_id, row.agent, row.address, row.kept or "", row.begun_at, row.seen_at
-    )
+    return PersonSession(row.id, row.person_id, row.agent, row.address, row.kept or "", row.begun_at, row.seen_at)
 
 
 def keep(store: Store, session_id: int, kept: str) -> None:
@@ -73,8 +72,7 @@ def of_person(store: Store, person_id: int) -> list[PersonSession]:
             .order_by(session.c.seen_at.desc(), session.c.id.desc())
         )
         return [
-            PersonSession(row.id, row.person_id, row.agent, row.address, "", row.begun_at, row.seen_at)
-            for row in rows
+            PersonSession(row.id, row.person_id, row.agent, row.address, "", row.begun_at, row.seen_at) for row in rows
         ]
 
 

@@ -14,11 +14,7 @@ from nimbus_reef.store.record.models import account, person, trail
 
 
 def write(
-    connection: Connection,
-    action: str,
-    person_id: int | None,
-    account_id: int | None,
-    detail: Mapping[str, Any],
+    connection: Connection, action: str, person_id: int | None, account_id: int | None, detail: Mapping[str, Any]
 ) -> None:
     """Adds one line to the trail, in the transaction of what it tells of."""
     connection.execute(
@@ -59,7 +55,10 @@ class Asked:
 def entries(
     store: Store, asked: Asked, *, of_accounts: Collection[int] | None, limit: int, skip: int = 0
 ) -> list[Entry]:
-    """Lines of the trail, newest first. of_accounts: only those of these accounts; None for all, also those of no account."""
+    """
+    Lines of the trail, newest first. of_accounts: only those of these accounts; None for all, also
+    those of no account.
+    """
     query = (
         select(trail, person.c.name.label("person"), account.c.key.label("account"))
         .outerjoin(person, person.c.id == trail.c.person_id)

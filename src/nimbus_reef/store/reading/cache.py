@@ -24,7 +24,10 @@ _WEIGHED: Final = 32
 
 @dataclass(frozen=True, slots=True)
 class Mapped:
-    """A result whose frames lie on disk: what it weighs is what they hold besides, and a share of what they keep others from keeping."""
+    """
+    A result whose frames lie on disk: what it weighs is what they hold besides, and a share of what they keep others
+    from keeping.
+    """
 
     made: Any
 
@@ -129,8 +132,8 @@ class Cache:
         """
         The result kept under the key, made when it is not there.
 
-        `make` may ask for other keys, never for its own, and may answer with a `Mapped` one. Where it fails, whoever waited for it tries
-        for themselves.
+        `make` may ask for other keys, never for its own, and may answer with a `Mapped` one. Where it fails, whoever
+        waited for it tries for themselves.
         """
         found = self._found(key)
         if found is not None:
@@ -181,9 +184,7 @@ class Cache:
                 self._items.popitem(last=False)
             held = sum(each.size for each in self._items.values())
             while held > self._most_bytes:
-                others = [
-                    (each.worth, name) for name, each in self._items.items() if each.size and name != key
-                ]
+                others = [(each.worth, name) for name, each in self._items.items() if each.size and name != key]
                 if not others:
                     break
                 self._floor, least = min(others, key=lambda each: each[0])

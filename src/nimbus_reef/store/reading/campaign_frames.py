@@ -35,7 +35,7 @@ def campaign_days(facts: Facts, account_id: int, window: Window, source: str) ->
 
 
 def _by_campaign(facts: Facts, account_id: int, window: Window, source: str, also: list[str]) -> pl.DataFrame:
-    (key, *_) = KEYS_OF[source]
+    key, *_ = KEYS_OF[source]
     versions = facts.versions(account_id, source, window)
     rows = snapshots.read(facts.store, account_id, source, versions, [key, *MEASURES])
     sums = rows.group_by(key, *also).agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()

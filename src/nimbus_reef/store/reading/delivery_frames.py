@@ -27,9 +27,7 @@ def placement_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFram
 def placement_days(facts: Facts, account_id: int, window: Window, placement: str) -> pl.DataFrame:
     """One placement by campaign and day (or block): first_day, day, the measures and the campaign's settings."""
     versions = facts.versions(account_id, "placement_daily", window)
-    rows = snapshots.read(
-        facts.store, account_id, "placement_daily", versions, ["campaign_id", "placement", *MEASURES]
-    )
+    rows = snapshots.read(facts.store, account_id, "placement_daily", versions, ["campaign_id", "placement", *MEASURES])
     own = rows.filter(pl.col("placement").cast(pl.String) == placement)
     return _by_campaign_day(facts, account_id, window, own)
 
@@ -41,9 +39,7 @@ def hours_by_day(facts: Facts, account_id: int, window: Window, first: int, end:
 
 
 def _by_campaign_day(facts: Facts, account_id: int, window: Window, rows: pl.LazyFrame) -> pl.DataFrame:
-    sums = (
-        rows.group_by("campaign_id", "first_day", "day").agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
-    )
+    sums = rows.group_by("campaign_id", "first_day", "day").agg(pl.col(MEASURES).cast(pl.Int64).sum()).collect()
     return sums.join(setting_frames.campaign_settings(facts, account_id, window), on="campaign_id")
 
 
@@ -58,8 +54,7 @@ def hour_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
             .group_by(packed.alias("packed"))
             .agg(pl.col(MEASURES).cast(pl.Int64).sum())
             .with_columns(
-                campaign_id=(pl.col("packed") // 32).cast(pl.UInt32),
-                hour=(pl.col("packed") % 32).cast(pl.Int64),
+                campaign_id=(pl.col("packed") // 32).cast(pl.UInt32), hour=(pl.col("packed") % 32).cast(pl.Int64)
             )
             .drop("packed")
             .collect()
@@ -69,12 +64,10 @@ def hour_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     return facts.kept("hour sums", account_id, make, window, asked=many)
 
 
-def weekday_hours(
-    facts: Facts, account_id: int, window: Window, campaigns: pl.Series | None = None
-) -> pl.DataFrame:
+def weekday_hours(facts: Facts, account_id: int, window: Window, campaigns: pl.Series | None = None) -> pl.DataFrame:
     """
-    Measures per weekday (ISO; null of sums of several days) and hour, of all campaigns or of some, by their ids: weekday, hour, the
-    measures, in order.
+    Measures per weekday (ISO; null of sums of several days) and hour, of all campaigns or of some, by their ids:
+    weekday, hour, the measures, in order.
     """
     rows = _hourly(facts, account_id, window)
     if campaigns is not None:
@@ -95,7 +88,10 @@ def _hourly(facts: Facts, account_id: int, window: Window) -> pl.LazyFrame:
 
 
 def hour_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """Campaigns by day and hour, single days only: campaign_id, day, hour, clicks, spend, sales, impressions, in_budget_minutes."""
+    """
+    Campaigns by day and hour, single days only: campaign_id, day, hour, clicks, spend, sales, impressions,
+    in_budget_minutes.
+    """
     versions = facts.days(account_id, "hourly", window)
     columns = ["campaign_id", "hour", "impressions", "clicks", "spend", "sales", "in_budget_minutes"]
     return snapshots.read(facts.store, account_id, "hourly", versions, columns).drop("first_day").collect()
@@ -128,7 +124,10 @@ def weekdays_held(facts: Facts, account_id: int, kind: str, window: Window) -> d
 
 
 def budgets_in_force(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """campaign_id, day, budget (micro-units, boosts of the day added) on every day of the window for which one is known."""
+    """
+    campaign_id, day, budget (micro-units, boosts of the day added) on every day of the window for
+    which one is known.
+    """
 
     def make() -> pl.DataFrame:
         days = pl.DataFrame({"day": _every_day(window)}, schema={"day": pl.Date})
@@ -137,16 +136,19 @@ def budgets_in_force(facts: Facts, account_id: int, window: Window) -> pl.DataFr
         in_force = (
             campaigns.join(days, how="cross")
             .sort("day")
-            .join_asof(
-                told.sort("day"), on="day", by="campaign_id", strategy="backward", check_sortedness=False
-            )
+            .join_asof(told.sort("day"), on="day", by="campaign_id", strategy="backward", check_sortedness=False)
             .drop_nulls("budget")
         )
         raised = _raised(boosts(facts, account_id), days)
-        return in_force.join(raised, on=["campaign_id", "day"], how="left").select(
-            "campaign_id", "day",
-            budget=(pl.col("budget") * (1 + pl.col("percent").fill_null(0) / 100)).round().cast(pl.Int64),
-        ).sort("campaign_id", "day")  # fmt: skip
+        return (
+            in_force.join(raised, on=["campaign_id", "day"], how="left")
+            .select(
+                "campaign_id",
+                "day",
+                budget=(pl.col("budget") * (1 + pl.col("percent").fill_null(0) / 100)).round().cast(pl.Int64),
+            )
+            .sort("campaign_id", "day")
+        )
 
     return facts.kept("budgets in force", account_id, make, window)
 
@@ -155,20 +157,21 @@ def _raised(held: pl.DataFrame, days: pl.DataFrame) -> pl.DataFrame:
     """campaign_id, day, percent: by how much budget boosts raise a day's budget."""
     own = held.filter(pl.col("what") == "budget").join(days, how="cross")
     weekdays = pl.col("weekdays").fill_null("").str.strip_chars()
-    on_it = (weekdays == "") | weekdays.str.split(" ").list.contains(
-        pl.col("day").dt.weekday().cast(pl.String)
-    )
+    on_it = (weekdays == "") | weekdays.str.split(" ").list.contains(pl.col("day").dt.weekday().cast(pl.String))
     lasting = pl.col("day").is_between("from", "to")
     return own.filter(on_it & lasting).group_by("campaign_id", "day").agg(pl.col("percent").sum())
 
 
 def boosts(facts: Facts, account_id: int) -> pl.DataFrame:
-    """Raises in force: campaign_id, campaign, name, what, from, to, weekdays, from_hour, to_hour, percent, condition."""
+    """
+    Raises in force: campaign_id, campaign, name, what, from, to, weekdays, from_hour, to_hour,
+    percent, condition.
+    """
     query = (
-        "SELECT b.campaign_id, c.name AS campaign, b.name, b.what, b.`from`, b.`to`, b.weekdays, b.from_hour, b.to_hour, "
-        "b.percent, b.condition FROM boosts b JOIN campaign c ON c.id = b.campaign_id WHERE b.account_id = :account "
-        "AND b.day = (SELECT MAX(n.day) FROM boosts n WHERE n.account_id = b.account_id AND n.campaign_id = b.campaign_id "
-        "AND n.name = b.name AND n.what = b.what) ORDER BY c.name, b.name"
+        "SELECT b.campaign_id, c.name AS campaign, b.name, b.what, b.`from`, b.`to`, b.weekdays, b.from_hour,"
+        " b.to_hour, b.percent, b.condition FROM boosts b JOIN campaign c ON c.id = b.campaign_id WHERE b.account_id ="
+        " :account AND b.day = (SELECT MAX(n.day) FROM boosts n WHERE n.account_id = b.account_id AND n.campaign_id ="
+        " b.campaign_id AND n.name = b.name AND n.what = b.what) ORDER BY c.name, b.name"
     )
     return facts.kept("boosts", account_id, lambda: facts.query(query, account=account_id))
 

@@ -39,8 +39,8 @@ _RECENT_DAYS: Final = 31
 TARGET_SOURCES: Final = ("target_daily", "search_term_daily")
 """Reports that can tell what a target did, the better first."""
 _LOADED: Final = text(
-    "SELECT kind, SUM(version) AS version FROM day_version WHERE account_id = :account GROUP BY kind "
-    "UNION ALL SELECT 'settings', settings_version FROM account WHERE id = :account AND settings_version > 0 ORDER BY kind"
+    "SELECT kind, SUM(version) AS version FROM day_version WHERE account_id = :account GROUP BY kind UNION ALL SELECT"
+    " 'settings', settings_version FROM account WHERE id = :account AND settings_version > 0 ORDER BY kind"
 )
 _NEWEST: Final = text(
     "SELECT kind, first_day, day FROM day_version WHERE account_id = :account AND `rows` > 0 "
@@ -50,12 +50,20 @@ _NEWEST: Final = text(
 MANY: Final = 1_000_000
 """Rows from which on their sums are a helper's to make."""
 OPENED: Final = 0.002
-"""Seconds: what takes long in a process that has to open a file for each day first takes no longer in one that has read them."""
+"""
+Seconds: what takes long in a process that has to open a file for each day first takes no longer in one that has read
+them.
+"""
 WEEKLY: Final = ("query_funnel",)
 """Reports of whole weeks, which alone can be looked at too."""
 TOTAL_SOURCES: Final = (
-    "campaign_daily", "placement_daily", "target_daily", "product_ad_daily", "hourly", "search_term_daily",
-)  # fmt: skip
+    "campaign_daily",
+    "placement_daily",
+    "target_daily",
+    "product_ad_daily",
+    "hourly",
+    "search_term_daily",
+)
 """Reports that a total may come from, the better first ("Which report gives a total")."""
 
 
@@ -84,8 +92,8 @@ def _weeks(spans: Mapping[str, Sequence[Window]]) -> Window | None:
 @dataclass(frozen=True, slots=True)
 class Facts:
     """
-    The frames of one store. Safe to share between threads. shelf: where results lie that other processes share, if anywhere; helper: has
-    another process work out what is asked and put it there, if there is one.
+    The frames of one store. Safe to share between threads. shelf: where results lie that other processes share, if
+    anywhere; helper: has another process work out what is asked and put it there, if there is one.
     """
 
     store: Store
@@ -108,8 +116,9 @@ class Facts:
     ) -> T:
         """
         A result about an account, made once for what is loaded now. of: whatever else it depends on, and no more, so
-        that looks that differ in something else share it. asked: what a helper, where there is one, makes it by; None where it is
-        so little that this process makes it itself. dear: the seconds from which on it is put on the shelf, where fewer than usual.
+        that looks that differ in something else share it. asked: what a helper, where there is one, makes it by; None
+        where it is so little that this process makes it itself. dear: the seconds from which on it is put on the shelf,
+        where fewer than usual.
         """
         key, shelf = (name, account_id, self.generation(account_id), *of), self.shelf
         if shelf is None:
@@ -152,8 +161,8 @@ class Facts:
 
     def usual_span(self, account_id: int, maturing_days: int) -> Window | None:
         """
-        What is looked at by default where the newest figures of a target report are a block: that block; with the days after it that
-        another target report tells by day, but for those that still mature. None where all tell days.
+        What is looked at by default where the newest figures of a target report are a block: that block; with the days
+        after it that another target report tells by day, but for those that still mature. None where all tell days.
         """
         loaded = self._loaded(account_id)
         if loaded.newest_span and loaded.newest_span.days > 1:
@@ -194,15 +203,9 @@ class Facts:
         ends = [max(spans[kind], key=lambda span: (span.last, -span.days)) for kind in telling]
         newest = max(ends, key=lambda span: (span.last, -span.days), default=_weeks(spans))
         blocks = {span for kind in TOTAL_SOURCES for span in spans.get(kind, []) if span.days > 1}
-        recent = [
-            end for end in ends if end.days > 1 and newest and (newest.last - end.last).days <= _RECENT_DAYS
-        ]
+        recent = [end for end in ends if end.days > 1 and newest and (newest.last - end.last).days <= _RECENT_DAYS]
         return LoadedVersion(
-            generation,
-            newest.last if newest else None,
-            newest,
-            max(recent, default=None),
-            tuple(sorted(blocks)),
+            generation, newest.last if newest else None, newest, max(recent, default=None), tuple(sorted(blocks))
         )
 
     def _newest(self, account_id: int) -> dict[str, list[Window]]:
@@ -215,13 +218,9 @@ class Facts:
 
     def versions(self, account_id: int, kind: str, window: Window) -> dict[Window, int]:
         """The version of every day and block wholly in the window that holds rows, in order."""
-        known = self.kept(
-            "versions", account_id, lambda: snapshots.versions(self.store, account_id, kind), kind
-        )
+        known = self.kept("versions", account_id, lambda: snapshots.versions(self.store, account_id, kind), kind)
         return {
-            span: version
-            for span, version in known.items()
-            if window.first <= span.first and span.last <= window.last
+            span: version for span, version in known.items() if window.first <= span.first and span.last <= window.last
         }
 
     def days(self, account_id: int, kind: str, window: Window) -> dict[Window, int]:
@@ -244,9 +243,7 @@ class Facts:
     def held_days(self, account_id: int, kind: str, window: Window) -> int:
         """How many days of the window a report holds, for every ad format in use; blocks by their days."""
         own = self.spans(account_id).get(kind, [])
-        return self.kept(
-            "held days", account_id, lambda: held_days(window, own, labels_in_use(own)), kind, window
-        )
+        return self.kept("held days", account_id, lambda: held_days(window, own, labels_in_use(own)), kind, window)
 
     def monthly_days(self, account_id: int, kind: str, window: Window) -> int:
         """The days that figures of a month are scaled from: those held, all where none is."""
@@ -255,9 +252,7 @@ class Facts:
     def held(self, account_id: int, window: Window) -> Held:
         """The report target figures come from: the one that holds most days of the window."""
         counts = {kind: self.held_days(account_id, kind, window) for kind in TARGET_SOURCES}
-        kind = max(
-            TARGET_SOURCES, key=lambda name: (counts[name], bool(self.versions(account_id, name, window)))
-        )
+        kind = max(TARGET_SOURCES, key=lambda name: (counts[name], bool(self.versions(account_id, name, window))))
         return Held(kind, counts[kind], window.days)
 
     def total_source(self, account_id: int, days: Sequence[Window]) -> str | None:
@@ -265,9 +260,7 @@ class Facts:
         The report that totals come from: the first that holds every day of the windows, else
         the one that holds most of them; None when none holds any. Never a mixture.
         """
-        counts = {
-            kind: sum(self.held_days(account_id, kind, window) for window in days) for kind in TOTAL_SOURCES
-        }
+        counts = {kind: sum(self.held_days(account_id, kind, window) for window in days) for kind in TOTAL_SOURCES}
         wanted = sum(window.days for window in days)
         whole = [kind for kind in TOTAL_SOURCES if counts[kind] == wanted]
         if whole:
@@ -286,9 +279,7 @@ class Facts:
         schema = {"day": pl.Date, "first_day": pl.Date, **dict.fromkeys(measures, pl.Int64)}
         return pl.concat([pl.DataFrame(schema=schema), *months]).filter(inside)
 
-    def _days_of_month(
-        self, account_id: int, kind: str, month: Window, measures: tuple[str, ...]
-    ) -> pl.DataFrame:
+    def _days_of_month(self, account_id: int, kind: str, month: Window, measures: tuple[str, ...]) -> pl.DataFrame:
         def make() -> pl.DataFrame:
             versions = self.versions_of(account_id, kind, month)
             rows = snapshots.read(self.store, account_id, kind, versions, list(measures))
@@ -341,10 +332,11 @@ class Facts:
         every = [self.month_grid(account_id, kind, month) for month in self.months(account_id, kind, window)]
         return [(grid, grid.within(window)) for grid in every]
 
-    def if_many(
-        self, account_id: int, kind: str, window: Window, what: str, *of: Any
-    ) -> Callable[[], Asked | None]:
-        """For `kept`: that a helper makes it where the window holds so many rows of a report that even their sums take much memory."""
+    def if_many(self, account_id: int, kind: str, window: Window, what: str, *of: Any) -> Callable[[], Asked | None]:
+        """
+        For `kept`: that a helper makes it where the window holds so many rows of a report that even their sums take
+        much memory.
+        """
         return lambda: (what, of) if self.holds_many(account_id, kind, window) else None
 
     def holds_many(self, account_id: int, kind: str, window: Window) -> bool:
@@ -353,14 +345,10 @@ class Facts:
 
     def rows_held(self, account_id: int, kind: str, window: Window) -> int:
         """How many rows of a report the window holds."""
-        counts = self.kept(
-            "rows held", account_id, lambda: snapshots.row_counts(self.store, account_id, kind), kind
-        )
+        counts = self.kept("rows held", account_id, lambda: snapshots.row_counts(self.store, account_id, kind), kind)
         return sum(counts.get(span, 0) for span in self.versions(account_id, kind, window))
 
     def query(self, statement: str, **values: object) -> pl.DataFrame:
         """The rows of a query with values bound to its `:names`, ids as unsigned 32-bit."""
         frame = snapshots.query(self.store, statement, **values)
-        return frame.with_columns(
-            pl.col(name).cast(pl.UInt32) for name in frame.columns if name.endswith("_id")
-        )
+        return frame.with_columns(pl.col(name).cast(pl.UInt32) for name in frame.columns if name.endswith("_id"))

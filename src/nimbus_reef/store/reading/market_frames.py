@@ -19,9 +19,7 @@ def peer_feed(facts: Facts, account_id: int, kind: str, last: date) -> pl.DataFr
     def make() -> pl.DataFrame:
         rows = snapshots.read(facts.store, account_id, kind, ever).collect()
         texts = [name for name in ("category", "country", "format", "metric") if name in rows.columns]
-        return rows.with_columns(
-            pl.col("day").dt.strftime("%Y-%m").alias("month"), pl.col(texts).cast(pl.String)
-        )
+        return rows.with_columns(pl.col("day").dt.strftime("%Y-%m").alias("month"), pl.col(texts).cast(pl.String))
 
     return facts.kept(kind, account_id, make, dear=OPENED).filter(pl.col("day") <= last)
 

@@ -1,8 +1,8 @@
 """
 What each key of a report did, day beside day: sums of any days are additions by position, and no rows are grouped.
 
-One grid for each calendar month, made once for what is loaded, so that a long history costs what is asked of it. For reports in which
-nearly every key has a row on nearly every day.
+One grid for each calendar month, made once for what is loaded, so that a long history costs what is asked of it. For
+reports in which nearly every key has a row on nearly every day.
 """
 
 from __future__ import annotations
@@ -28,8 +28,8 @@ _HELD: Final = "held"
 @dataclass(frozen=True, slots=True)
 class MonthGrid:
     """
-    spans: the days and blocks that end in a month, in order; keys: those of the report, ascending; cells: `held`, whether a key has a row, and the
-    measures, money in micro-units: span after span, a row for every key.
+    spans: the days and blocks that end in a month, in order; keys: those of the report, ascending; cells: `held`,
+    whether a key has a row, and the measures, money in micro-units: span after span, a row for every key.
     """
 
     spans: tuple[Window, ...]
@@ -38,9 +38,7 @@ class MonthGrid:
 
     def within(self, window: Window) -> list[int]:
         """Which of the spans lie wholly in a window."""
-        return [
-            n for n, span in enumerate(self.spans) if window.first <= span.first and span.last <= window.last
-        ]
+        return [n for n, span in enumerate(self.spans) if window.first <= span.first and span.last <= window.last]
 
     def of(self, name: str, at: Sequence[int]) -> npt.NDArray[Any]:
         """A column of the cells of some spans, one or more, span × key."""
@@ -54,7 +52,10 @@ Pieces = Sequence[tuple[MonthGrid, Sequence[int]]]
 
 
 def made(rows: pl.DataFrame, spans: Sequence[Window], keys: Sequence[str]) -> MonthGrid:
-    """The grid of a month. rows: the keys, the measures, first_day and day, each of one of the spans; spans: in order."""
+    """
+    The grid of a month. rows: the keys, the measures, first_day and day, each of one of the spans;
+    spans: in order.
+    """
     numbers = pl.DataFrame(
         {"first_day": [each.first for each in spans], "day": [each.last for each in spans]},
         schema={"first_day": pl.Date, "day": pl.Date},
@@ -85,21 +86,22 @@ def sums(pieces: Pieces, kind: str) -> pl.DataFrame:
     return pl.concat([none, *found]).group_by(keys).agg(pl.col(MEASURES).sum()).sort(keys)
 
 
-def by_span(
-    pieces: Pieces, kind: str, groups: pl.DataFrame, measures: Sequence[str] = MEASURES
-) -> pl.DataFrame:
+def by_span(pieces: Pieces, kind: str, groups: pl.DataFrame, measures: Sequence[str] = MEASURES) -> pl.DataFrame:
     """
     What groups of keys did on each day (or in each block: first_day differs from day).
 
-    groups: the report's key, each once, and group. One row per day and group with rows, in their order: first_day, day, group and the
-    measures.
+    groups: the report's key, each once, and group. One row per day and group with rows, in their order: first_day, day,
+    group and the measures.
     """
     (key,) = KEYS_OF[kind]
     ordered = groups.sort("group")
     ids, group = ordered[key].to_numpy(), ordered["group"]
     shape: dict[str, pl.DataType | type[pl.DataType]] = {
-        "first_day": pl.Date, "day": pl.Date, "group": group.dtype, **dict.fromkeys(measures, pl.Int64),
-    }  # fmt: skip
+        "first_day": pl.Date,
+        "day": pl.Date,
+        "group": group.dtype,
+        **dict.fromkeys(measures, pl.Int64),
+    }
     found = [_of_groups(grid, at, ids, group, measures) for grid, at in pieces]
     return pl.concat([pl.DataFrame(schema=shape), *found])
 

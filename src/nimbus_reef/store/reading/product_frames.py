@@ -60,9 +60,7 @@ def ad_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """As `product_rows`, with campaign and ad group, family and category."""
     groups = ad_groups(facts, account_id)
     kinds = catalog(facts, account_id).select(
-        "product_id",
-        pl.coalesce("parent", "item").cast(pl.String).alias("family"),
-        pl.col("category").cast(pl.String),
+        "product_id", pl.coalesce("parent", "item").cast(pl.String).alias("family"), pl.col("category").cast(pl.String)
     )
     return (
         product_rows(facts, account_id, window)
@@ -73,13 +71,12 @@ def ad_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 
 
 def product_days(
-    facts: Facts,
-    account_id: int,
-    window: Window,
-    products: pl.Series | None = None,
-    measures: Sequence[str] = MEASURES,
+    facts: Facts, account_id: int, window: Window, products: pl.Series | None = None, measures: Sequence[str] = MEASURES
 ) -> pl.DataFrame:
-    """Products (all, or those asked for) by day, single days only: product_id, day and measures. For who needs no campaigns."""
+    """
+    Products (all, or those asked for) by day, single days only: product_id, day and measures. For who needs no
+    campaigns.
+    """
 
     def make() -> pl.DataFrame:
         homes = _ad_names(facts, account_id).select("product_ad_id", group="product_id")
@@ -92,25 +89,24 @@ def product_days(
             .sort("product_id", "day")
         )
 
-    return (
-        make()
-        if products is not None
-        else facts.kept("product days", account_id, make, window, tuple(measures))
-    )
+    return make() if products is not None else facts.kept("product days", account_id, make, window, tuple(measures))
 
 
 def named_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
-    Every product ad with what it shows and where, as set at the window's end: product_ad_id, product_id, campaign_id, sku, title, family,
-    category, margin (per cent), campaign, format, portfolio; those of one product beside each other.
+    Every product ad with what it shows and where, as set at the window's end: product_ad_id, product_id, campaign_id,
+    sku, title, family, category, margin (per cent), campaign, format, portfolio; those of one product beside each
+    other.
     """
 
     def make() -> pl.DataFrame:
         known = catalog(facts, account_id).select(
-            "product_id", "title", "margin",
+            "product_id",
+            "title",
+            "margin",
             pl.coalesce("parent", "item").cast(pl.String).alias("family"),
             pl.col("category").cast(pl.String),
-        )  # fmt: skip
+        )
         groups = ad_groups(facts, account_id).select("ad_group_id", "campaign_id")
         return (
             _ad_names(facts, account_id)
@@ -124,16 +120,17 @@ def named_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     settings = setting_frames.campaign_settings(facts, account_id, window).select(
         "campaign_id", "campaign", "format", "portfolio"
     )
-    return facts.kept(
-        "named ads", account_id, make, setting_frames.campaigns_settled(facts, account_id, window)
-    )
+    return facts.kept("named ads", account_id, make, setting_frames.campaigns_settled(facts, account_id, window))
 
 
 _AD_TEXTS: Final = ("sku", "title", "family", "category", "campaign", "format", "portfolio")
 
 
 def placed_ads(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
-    """`named_ads` of those with rows in the window, in the same order, with their sums: the measures, money in micro-units."""
+    """
+    `named_ads` of those with rows in the window, in the same order, with their sums: the measures, money in
+    micro-units.
+    """
 
     def make() -> pl.DataFrame:
         sums = facts.sums(account_id, _REPORT, window)
@@ -146,8 +143,9 @@ def ad_days(
     facts: Facts, account_id: int, window: Window, ads: pl.DataFrame, *, by_month: bool = False
 ) -> pl.DataFrame:
     """
-    What some ads did, day by day. ads: product_ad_id, each once, and whatever else they are to be summed by. One row per day (or block:
-    first_day differs from day) and those: first_day, day, the columns of ads less product_ad_id, the measures in micro-units.
+    What some ads did, day by day. ads: product_ad_id, each once, and whatever else they are to be summed by. One row
+    per day (or block: first_day differs from day) and those: first_day, day, the columns of ads less product_ad_id, the
+    measures in micro-units.
 
     by_month: what these ads did is kept by month, since they are asked for again with other days.
     """
@@ -172,7 +170,10 @@ def _inside(window: Window) -> pl.Expr:
 
 
 def _told_apart(ads: pl.DataFrame) -> str:
-    """What these ads and what they are summed by have in common with no others: settings of another day may say the same of them."""
+    """
+    What these ads and what they are summed by have in common with no others: settings of another day may say the same
+    of them.
+    """
     told = {column.name: column.to_list() for column in ads.iter_columns()}
     return hashlib.sha256(json.dumps(told).encode()).hexdigest()
 
@@ -182,9 +183,7 @@ def _summed_by(pieces: month_grids.Pieces, ads: pl.DataFrame) -> pl.DataFrame:
     # By their numbers: there are many ads and few names.
     keys = [*by, "all"]
     groups = ads.select(*by, all=0).unique().sort(keys).with_row_index("group")
-    numbered = (
-        ads.with_columns(all=0).join(groups, on=keys, nulls_equal=True).select("product_ad_id", "group")
-    )
+    numbered = ads.with_columns(all=0).join(groups, on=keys, nulls_equal=True).select("product_ad_id", "group")
     return (
         month_grids.by_span(pieces, _REPORT, numbered)
         .join(groups, on="group", maintain_order="left")
@@ -212,9 +211,7 @@ def newest_eligibility(facts: Facts, account_id: int, side_days: int) -> pl.Data
     """product_id, day, eligible (yes, no, null), of the catalog's newest days as `newest_pages` has them."""
     window = _newest_days(facts, account_id, "catalog", side_days)
     held = (
-        snapshots.read(
-            facts.store, account_id, "catalog", facts.versions(account_id, "catalog", window)
-        ).collect()
+        snapshots.read(facts.store, account_id, "catalog", facts.versions(account_id, "catalog", window)).collect()
         if window
         else snapshots.no_rows("catalog")
     )
@@ -233,10 +230,10 @@ def _newest_days(facts: Facts, account_id: int, kind: str, side_days: int) -> Wi
 def catalog(facts: Facts, account_id: int) -> pl.DataFrame:
     """The newest known settings of each product."""
     query = (
-        "SELECT k.product_id, p.sku, k.item_id AS item, k.parent_item_id AS parent, k.title, k.brand, k.category, "
-        "k.price, k.margin, k.ad_eligible, k.ineligible_reason AS reason, k.fulfilment, k.launch_date AS launched FROM catalog k JOIN product p ON p.id = k.product_id "
-        "WHERE k.account_id = :account AND k.day = (SELECT MAX(n.day) FROM catalog n "
-        "WHERE n.account_id = k.account_id AND n.product_id = k.product_id)"
+        "SELECT k.product_id, p.sku, k.item_id AS item, k.parent_item_id AS parent, k.title, k.brand, k.category,"
+        " k.price, k.margin, k.ad_eligible, k.ineligible_reason AS reason, k.fulfilment, k.launch_date AS launched FROM"
+        " catalog k JOIN product p ON p.id = k.product_id WHERE k.account_id = :account AND k.day = (SELECT MAX(n.day)"
+        " FROM catalog n WHERE n.account_id = k.account_id AND n.product_id = k.product_id)"
     )
 
     def make() -> pl.DataFrame:
@@ -250,9 +247,7 @@ def catalog(facts: Facts, account_id: int) -> pl.DataFrame:
 def own_setting(facts: Facts, account_id: int, name: str) -> str:
     """A setting of an account as it is kept, empty where it has none of its own; see `core.settings`."""
     rows = facts.query(
-        "SELECT value FROM account_setting WHERE account_id = :account AND name = :name",
-        account=account_id,
-        name=name,
+        "SELECT value FROM account_setting WHERE account_id = :account AND name = :name", account=account_id, name=name
     )
     return str(rows["value"][0]) if len(rows) else ""
 
@@ -265,8 +260,8 @@ def skus(facts: Facts, account_id: int) -> pl.DataFrame:
 
 def ineligible_days(facts: Facts, account_id: int) -> dict[int, list[date]]:
     """
-    By product, the days of the catalog on which it is called ineligible since the last on which it was not; none of one that the
-    catalog never called eligible: since when is then not known from it.
+    By product, the days of the catalog on which it is called ineligible since the last on which it was not; none of one
+    that the catalog never called eligible: since when is then not known from it.
     """
 
     def make() -> dict[int, list[date]]:
@@ -287,16 +282,14 @@ def ineligible_days(facts: Facts, account_id: int) -> dict[int, list[date]]:
 
 def shown_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """product_id, day of every held day on which an ad of a product was shown, with what it sold: sales."""
-    shown = product_days(facts, account_id, window, measures=("impressions", "sales")).filter(
-        pl.col("impressions") > 0
-    )
+    shown = product_days(facts, account_id, window, measures=("impressions", "sales")).filter(pl.col("impressions") > 0)
     return shown.select("product_id", "day", "sales")
 
 
 def trade_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
-    All trade of every product: first_day, day, product_id, sessions, total_orders, total_units, total_sales. Kept by month, so
-    that other days hardly have to be read.
+    All trade of every product: first_day, day, product_id, sessions, total_orders, total_units, total_sales. Kept by
+    month, so that other days hardly have to be read.
     """
     months = [_trade_of_month(facts, account_id, month) for month in facts.months(account_id, _TRADE, window)]
     return pl.concat([_traded(snapshots.no_rows(_TRADE)), *months]).filter(_inside(window))
@@ -326,9 +319,11 @@ def item_shapes(facts: Facts, account_id: int) -> frozenset[str]:
         texts = {*known["item"].cast(pl.String).drop_nulls(), *known["parent"].cast(pl.String).drop_nulls()}
         for query in (
             "SELECT DISTINCT item_id AS text FROM rivals WHERE account_id = :account",
-            "SELECT DISTINCT p.text FROM campaign c JOIN ad_group g ON g.campaign_id = c.id JOIN target t "
-            "ON t.ad_group_id = g.id JOIN phrase p ON p.id = t.phrase_id "
-            "WHERE c.account_id = :account AND t.match_type IN ('item', 'negative_item')",
+            (
+                "SELECT DISTINCT p.text FROM campaign c JOIN ad_group g ON g.campaign_id = c.id JOIN target t "
+                "ON t.ad_group_id = g.id JOIN phrase p ON p.id = t.phrase_id "
+                "WHERE c.account_id = :account AND t.match_type IN ('item', 'negative_item')"
+            ),
         ):
             texts |= set(facts.query(query, account=account_id)["text"].cast(pl.String))
         texts.add(own_setting(facts, account_id, "item_pattern"))
@@ -360,9 +355,7 @@ def rival_brands(facts: Facts, account_id: int) -> frozenset[str]:
     """The brands of the rivals report."""
 
     def make() -> frozenset[str]:
-        held = facts.query(
-            "SELECT DISTINCT brand AS text FROM rivals WHERE account_id = :account", account=account_id
-        )
+        held = facts.query("SELECT DISTINCT brand AS text FROM rivals WHERE account_id = :account", account=account_id)
         return frozenset(held["text"].cast(pl.String).drop_nulls())
 
     return facts.kept("rival brands", account_id, make)
@@ -375,16 +368,12 @@ def family_names(facts: Facts, account_id: int) -> dict[str, str]:
         families = (
             catalog(facts, account_id)
             .select(
-                pl.coalesce("parent", "item").cast(pl.String).alias("family"),
-                pl.col("title", "brand").cast(pl.String),
+                pl.coalesce("parent", "item").cast(pl.String).alias("family"), pl.col("title", "brand").cast(pl.String)
             )
             .drop_nulls("family")
             .group_by("family")
             .agg("title", pl.col("brand").first())
         )
-        return {
-            family: words.common_start(titles, brand or "") or family
-            for family, titles, brand in families.rows()
-        }
+        return {family: words.common_start(titles, brand or "") or family for family, titles, brand in families.rows()}
 
     return facts.kept("families", account_id, make)

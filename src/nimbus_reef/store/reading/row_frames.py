@@ -33,9 +33,7 @@ def daily(facts: Facts, account_id: int, kind: str, window: Window, keys: list[i
     return days.join(rows, on="day", how="left").with_columns(pl.col(MEASURES).fill_null(0)).sort("day")
 
 
-def target_days(
-    facts: Facts, account_id: int, source: str, window: Window, target_ids: Sequence[int]
-) -> pl.DataFrame:
+def target_days(facts: Facts, account_id: int, source: str, window: Window, target_ids: Sequence[int]) -> pl.DataFrame:
     """target_id, day and measures of some targets on every day held by day, zeros where idle; in order."""
     versions = facts.days(account_id, source, window)
     (key,) = KEYS_OF[source]
@@ -64,9 +62,7 @@ def bids(facts: Facts, account_id: int, target_ids: Sequence[int], window: Windo
     """target_id, day, bid (micro), state on every day with settings up to the window's end."""
     versions = facts.versions(account_id, "targets", Window(date(2000, 1, 1), window.last))
     return (
-        snapshots.read(
-            facts.store, account_id, "targets", versions, ["target_id", "state", "bid", "ad_group_bid"]
-        )
+        snapshots.read(facts.store, account_id, "targets", versions, ["target_id", "state", "bid", "ad_group_bid"])
         .filter(pl.col("target_id").is_in(list(target_ids)))
         .select("target_id", "day", pl.coalesce("bid", "ad_group_bid").alias("bid"), "state")
         .sort("target_id", "day")
@@ -88,9 +84,7 @@ def term_keys(facts: Facts, account_id: int, ad_group_id: int, normal_id: int) -
     """target_term_id and target_id of every target of an ad group that brought one term."""
     own = target_frames.targets(facts, account_id).filter(pl.col("ad_group_id") == ad_group_id)
     return (
-        target_frames.term_names(facts, account_id)
-        .filter(pl.col("normal_id") == normal_id)
-        .join(own, on="target_id")
+        target_frames.term_names(facts, account_id).filter(pl.col("normal_id") == normal_id).join(own, on="target_id")
     )
 
 
@@ -121,9 +115,7 @@ def keys_of_terms(facts: Facts, account_id: int, terms: pl.DataFrame) -> pl.Data
     )
 
 
-def rows_behind(
-    facts: Facts, account_id: int, kind: str, window: Window, keys: Sequence[int]
-) -> pl.DataFrame:
+def rows_behind(facts: Facts, account_id: int, kind: str, window: Window, keys: Sequence[int]) -> pl.DataFrame:
     """The report's own rows of some keys: first_day, day, key, measures, batch_id and its file_name, loaded_at."""
     versions = facts.versions(account_id, kind, window)
     (key,) = KEYS_OF[kind]
@@ -134,14 +126,13 @@ def rows_behind(
         .collect()
     )
     files = facts.query(
-        "SELECT id AS batch_id, file_name, loaded_at FROM batch WHERE account_id = :account",
-        account=account_id,
+        "SELECT id AS batch_id, file_name, loaded_at FROM batch WHERE account_id = :account", account=account_id
     )
     return rows.join(files, on="batch_id", how="left")
 
 
 _NAMED: Final = {
-    "campaign_id": ("SELECT id, name AS campaign FROM campaign WHERE account_id = :account"),
+    "campaign_id": "SELECT id, name AS campaign FROM campaign WHERE account_id = :account",
     "ad_group_id": (
         "SELECT g.id, c.name AS campaign, g.name AS ad_group FROM ad_group g "
         "JOIN campaign c ON c.id = g.campaign_id WHERE c.account_id = :account"
@@ -162,34 +153,27 @@ _NAMED: Final = {
         "JOIN product p ON p.id = a.product_id JOIN ad_group g ON g.id = a.ad_group_id "
         "JOIN campaign c ON c.id = g.campaign_id WHERE c.account_id = :account"
     ),
-    "product_id": ("SELECT id, sku FROM product WHERE account_id = :account"),
-    "query_phrase_id": ("SELECT DISTINCT p.id, p.text AS query FROM query_funnel f JOIN phrase p "
-                        "ON p.id = f.query_phrase_id WHERE f.account_id = :account"),
-    "keyword_phrase_id": ("SELECT DISTINCT p.id, p.text AS keyword FROM keyword_ranks f JOIN phrase p "
-                          "ON p.id = f.keyword_phrase_id WHERE f.account_id = :account"),
-}  # fmt: skip
+    "product_id": "SELECT id, sku FROM product WHERE account_id = :account",
+    "query_phrase_id": (
+        "SELECT DISTINCT p.id, p.text AS query FROM query_funnel f JOIN phrase p "
+        "ON p.id = f.query_phrase_id WHERE f.account_id = :account"
+    ),
+    "keyword_phrase_id": (
+        "SELECT DISTINCT p.id, p.text AS keyword FROM keyword_ranks f JOIN phrase p "
+        "ON p.id = f.keyword_phrase_id WHERE f.account_id = :account"
+    ),
+}
 """What the ids of rows stand for, in the contract's words."""
 
 
 def largest(facts: Facts, account_id: int, kind: str, window: Window, most: int) -> pl.DataFrame:
     """The rows of a report that cost most in the window, dearest first: names in the contract's words, the measures."""
     (key,) = KEYS_OF[kind]
-    rows = (
-        facts.sums(account_id, kind, window)
-        .top_k(most, by="spend")
-        .sort("spend", key, descending=[True, False])
-    )
+    rows = facts.sums(account_id, kind, window).top_k(most, by="spend").sort("spend", key, descending=[True, False])
     ids = ", ".join(str(int(each)) for each in rows[key]) or "0"
-    names = facts.query(
-        f"SELECT * FROM ({_NAMED[key]}) AS named WHERE id IN ({ids})",  # noqa: S608  # numbers of the account's own rows
-        account=account_id,
-    )
+    names = facts.query(f"SELECT * FROM ({_NAMED[key]}) AS named WHERE id IN ({ids})", account=account_id)
     return rows.join(
-        names.with_columns(pl.col("id").cast(pl.UInt32)),
-        left_on=key,
-        right_on="id",
-        how="left",
-        maintain_order="left",
+        names.with_columns(pl.col("id").cast(pl.UInt32)), left_on=key, right_on="id", how="left", maintain_order="left"
     )
 
 
@@ -212,14 +196,18 @@ def named_rows(facts: Facts, account_id: int, kind: str, window: Window) -> pl.D
     rows = rows.join(files, on="batch_id", how="left")
     ids = [name for name in rows.columns if name in _NAMED]
     money = [
-        column.name
-        for column in KINDS[kind].columns
-        if column.holds is CellKind.MONEY and column.name in rows.columns
+        column.name for column in KINDS[kind].columns if column.holds is CellKind.MONEY and column.name in rows.columns
     ]
-    rest = [
-        name for name in rows.columns if name not in (*ids, *given, "day", "first_day", "file", "batch_id")
-    ]
-    return rows.with_columns((pl.col(name) / MICRO).round(6).alias(name) for name in money).select(
-        pl.col("first_day").alias("from"), pl.col("day").alias("to"), *given,
-        *(name for name in rest if name not in ("from", "to")), "file", pl.col("batch_id").alias("batch"),
-    ).sort("to", "from", *given)  # fmt: skip
+    rest = [name for name in rows.columns if name not in (*ids, *given, "day", "first_day", "file", "batch_id")]
+    return (
+        rows.with_columns((pl.col(name) / MICRO).round(6).alias(name) for name in money)
+        .select(
+            pl.col("first_day").alias("from"),
+            pl.col("day").alias("to"),
+            *given,
+            *(name for name in rest if name not in ("from", "to")),
+            "file",
+            pl.col("batch_id").alias("batch"),
+        )
+        .sort("to", "from", *given)
+    )

@@ -15,15 +15,15 @@ from nimbus_reef.store.record import snapshots
 
 def target_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
-    target_id, state, bid (micro; its own, else its ad group's) and own_bid (whether it is its own) on the window's last day, or the latest
-    before, where held.
+    target_id, state, bid (micro; its own, else its ad group's) and own_bid (whether it is its own) on the window's last
+    day, or the latest before, where held.
     """
 
     def make() -> pl.DataFrame:
         newest = _newest(facts, account_id, "targets", window, ["target_id", "state", "bid", "ad_group_bid"])
-        return newest.with_columns(
-            own_bid=pl.col("bid").is_not_null(), bid=pl.coalesce("bid", "ad_group_bid")
-        ).drop("ad_group_bid")
+        return newest.with_columns(own_bid=pl.col("bid").is_not_null(), bid=pl.coalesce("bid", "ad_group_bid")).drop(
+            "ad_group_bid"
+        )
 
     return facts.kept("settings", account_id, make, _settled(facts, account_id, "targets", window))
 
@@ -46,15 +46,14 @@ def product_ad_states(facts: Facts, account_id: int, window: Window) -> pl.DataF
     def make() -> pl.DataFrame:
         return _newest(facts, account_id, "product_ads", window, ["product_ad_id", "state"])
 
-    return facts.kept(
-        "product ad states", account_id, make, _settled(facts, account_id, "product_ads", window)
-    )
+    return facts.kept("product ad states", account_id, make, _settled(facts, account_id, "product_ads", window))
 
 
 def _newest(facts: Facts, account_id: int, kind: str, window: Window, columns: Sequence[str]) -> pl.DataFrame:
     """The newest row up to the window's end of each thing that the first column names."""
     held = _until(facts, account_id, kind, window)
-    # Read in the order of days: the last row of a thing is its newest. By where those lie, for there are as many of each as days.
+    # Read in the order of days: the last row of a thing is its newest. By where those lie, for there are as many of
+    # each as days.
     rows = snapshots.read(facts.store, account_id, kind, held, columns).collect()
     from_the_end = rows[columns[0]].reverse().arg_unique()
     return rows[len(rows) - 1 - from_the_end.cast(pl.Int64)].drop("day", "first_day")
@@ -70,8 +69,14 @@ def _settled(facts: Facts, account_id: int, kind: str, window: Window) -> date |
 
 
 DELIVERY_SETTINGS: Final = (
-    "targeting", "daily_budget", "bidding", "adj_top_of_search", "adj_product_page", "adj_elsewhere", "offsite_limited",
-)  # fmt: skip
+    "targeting",
+    "daily_budget",
+    "bidding",
+    "adj_top_of_search",
+    "adj_product_page",
+    "adj_elsewhere",
+    "offsite_limited",
+)
 
 
 def budgets_by_day(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -92,16 +97,15 @@ def placed(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
 
 def campaign_settings(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
-    campaign_id, campaign, state, format, portfolio, targeting, daily_budget (micro-units), bidding, adj_… (per cent) and
-    offsite_limited at the window's end; null where not held.
+    campaign_id, campaign, state, format, portfolio, targeting, daily_budget (micro-units), bidding, adj_… (per cent)
+    and offsite_limited at the window's end; null where not held.
     """
 
     def make() -> pl.DataFrame:
         columns = ["campaign_id", "state", "format", "portfolio", *DELIVERY_SETTINGS]
         newest = _newest(facts, account_id, "campaigns", window, columns)
         names = facts.query(
-            "SELECT id AS campaign_id, name AS campaign FROM campaign WHERE account_id = :account",
-            account=account_id,
+            "SELECT id AS campaign_id, name AS campaign FROM campaign WHERE account_id = :account", account=account_id
         )
         return names.join(newest, on="campaign_id", how="left")
 

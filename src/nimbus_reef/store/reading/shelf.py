@@ -1,8 +1,8 @@
 """
 Results on disk, which all processes of a machine share: what one of them has worked out the others take from there.
 
-A result lies under its account, what is loaded of it, and everything else it depends on, so that a reader can never see one that is
-stale; frames are mapped, so that their memory is shared too. All of it can always be deleted.
+A result lies under its account, what is loaded of it, and everything else it depends on, so that a reader can never see
+one that is stale; frames are mapped, so that their memory is shared too. All of it can always be deleted.
 """
 
 from __future__ import annotations
@@ -85,7 +85,10 @@ def _plain(value: Any) -> Any:
 
 @cache
 def _code() -> str:
-    """Tells this version of what works results out from all others: all of the application's, since pages keep theirs there too."""
+    """
+    Tells this version of what works results out from all others: all of the application's, since pages keep theirs
+    there too.
+    """
     found = hashlib.sha256(f"{pl.__version__} {pa.__version__}".encode())
     home = Path(nimbus_reef.__file__).parent
     for file in sorted(home.rglob("*.py")):
@@ -94,7 +97,10 @@ def _code() -> str:
 
 
 class _ResultWriter(pickle.Pickler):
-    """Large frames go into files of their own, to be mapped, everything else into one: opening a file takes longer than reading a small frame."""
+    """
+    Large frames go into files of their own, to be mapped, everything else into one: opening a file takes longer than
+    reading a small frame.
+    """
 
     def __init__(self, file: io.BytesIO, folder: Path) -> None:
         super().__init__(file, protocol=5)
@@ -182,9 +188,11 @@ class Shelf:
         dear: float | None = None,
     ) -> T | Mapped:
         """
-        The result of a key of an account, as it lies there, or worked out and put there where that took long (`DEAR` seconds, or fewer by `dear`).
+        The result of a key of an account, as it lies there, or worked out and put there where that took long (`DEAR`
+        seconds, or fewer by `dear`).
 
-        kept: is told, from another thread and only of large results, what to hold in place of the one returned: the same from disk.
+        kept: is told, from another thread and only of large results, what to hold in place of the one returned: the
+        same from disk.
         """
         place = self._place(account_id, key)
         if place is None:
@@ -219,8 +227,9 @@ class Shelf:
 
     def sweep(self, present: Mapping[int, str]) -> int:
         """
-        Removes what nobody can ask for any more (an account's results for what was loaded before, and of other code), then those longest
-        not asked for until the rest has room; how many. present: what is loaded of each account, as `told` has it.
+        Removes what nobody can ask for any more (an account's results for what was loaded before, and of other code),
+        then those longest not asked for until the rest has room; how many. present: what is loaded of each account, as
+        `told` has it.
         """
         gone = 0
         rest: list[tuple[float, Path, int]] = []
@@ -240,18 +249,13 @@ class Shelf:
 
     def is_full(self, present: Mapping[int, str], account_id: int) -> bool:
         """
-        Whether what is there of the present takes most of its room, and an account a part of it that is not small: what came next of it
-        would drive out what came first.
+        Whether what is there of the present takes most of its room, and an account a part of it that is not small: what
+        came next of it would drive out what came first.
         """
         held = dict.fromkeys(present, 0)
-        for home in [
-            each for each in self._folder.glob("*/*") if each.is_dir() and self._is_current(each, present)
-        ]:
+        for home in [each for each in self._folder.glob("*/*") if each.is_dir() and self._is_current(each, present)]:
             held[int(home.parent.name)] = sum(size for _, _, size in _results(home))
-        return (
-            sum(held.values()) > _FULL * self.most_bytes
-            and held.get(account_id, 0) > _SMALL * self.most_bytes
-        )
+        return sum(held.values()) > _FULL * self.most_bytes and held.get(account_id, 0) > _SMALL * self.most_bytes
 
     @staticmethod
     def _is_current(home: Path, present: Mapping[int, str]) -> bool:
@@ -289,9 +293,7 @@ class Shelf:
                     kept(found)
             except (OSError, pickle.PicklingError, TypeError, AttributeError) as problem:
                 # A disk that is full, or a result that cannot be written, costs speed and nothing else.
-                log.warning(
-                    "a result cannot be put on the shelf", kind=type(made).__qualname__, problem=str(problem)
-                )
+                log.warning("a result cannot be put on the shelf", kind=type(made).__qualname__, problem=str(problem))
             finally:
                 self._on_its_way.pop(place, None)
             del made
@@ -306,8 +308,8 @@ _STILL_READ: Final = 600.0
 
 def _results(home: Path) -> list[tuple[float, Path, int]]:
     """
-    The results there: when each was asked for last, its place and its size. One whose writer died goes; what another process removes or
-    finishes meanwhile is not among them.
+    The results there: when each was asked for last, its place and its size. One whose writer died goes; what another
+    process removes or finishes meanwhile is not among them.
     """
     found = []
     for place in home.iterdir():
@@ -337,15 +339,7 @@ def _read(place: Path) -> Mapped | None:
         os.utime(place)
     except FileNotFoundError:
         return None
-    except (
-        OSError,
-        pickle.UnpicklingError,
-        EOFError,
-        AttributeError,
-        ImportError,
-        LookupError,
-        pa.ArrowInvalid,
-    ):
+    except (OSError, pickle.UnpicklingError, EOFError, AttributeError, ImportError, LookupError, pa.ArrowInvalid):
         log.exception("a result on the shelf cannot be read; it is worked out anew", place=str(place))
         shutil.rmtree(place, ignore_errors=True)
         return None

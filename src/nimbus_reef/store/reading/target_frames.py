@@ -41,9 +41,7 @@ def clicked_days(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     if key == "target_id":
         return rows.select(counted).collect()
     names = term_names(facts, account_id).select("target_term_id", "target_id").lazy()
-    by_target = (
-        rows.join(names, on="target_term_id").group_by("target_id", "day").agg(each.sum() for each in counted)
-    )
+    by_target = rows.join(names, on="target_term_id").group_by("target_id", "day").agg(each.sum() for each in counted)
     return by_target.select(columns).collect()
 
 
@@ -72,8 +70,8 @@ def target_rows(facts: Facts, account_id: int, window: Window, source: str | Non
 
 def named_targets(facts: Facts, account_id: int, window: Window, source: str) -> pl.DataFrame:
     """
-    The rows of `target_rows` for whom nothing is judged: without settings, and of the chain the main_product alone. Not kept: whatever
-    is made of it is.
+    The rows of `target_rows` for whom nothing is judged: without settings, and of the chain the main_product alone. Not
+    kept: whatever is made of it is.
     """
     return (
         target_sums(facts, account_id, window, source)
@@ -81,10 +79,12 @@ def named_targets(facts: Facts, account_id: int, window: Window, source: str) ->
         .join(targets(facts, account_id), on="target_id", maintain_order="left")
         .join(
             _main_products(facts, account_id, window).select("ad_group_id", "main_product"),
-            on="ad_group_id", how="left", maintain_order="left",
+            on="ad_group_id",
+            how="left",
+            maintain_order="left",
         )
         .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left", maintain_order="left")
-    )  # fmt: skip
+    )
 
 
 def term_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -102,26 +102,34 @@ def term_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
         several.sort(["spend", "impressions", "target_term_id"], descending=[True, True, False])
         .group_by("pair", maintain_order=True)
         .agg(
-            pl.col("place", "target_id").first(), pl.col("target_id").n_unique().alias("targets"),
+            pl.col("place", "target_id").first(),
+            pl.col("target_id").n_unique().alias("targets"),
             pl.col(MEASURES).sum(),
         )
         .select(columns)
-    )  # fmt: skip
-    one = alone.select(
-        "pair", "place", "target_id", pl.lit(1, grouped.schema["targets"]).alias("targets"), *MEASURES
     )
+    one = alone.select("pair", "place", "target_id", pl.lit(1, grouped.schema["targets"]).alias("targets"), *MEASURES)
     rows = where.named(pl.concat([one, grouped]).sort("pair"))
     names = targets(facts, account_id).drop("ad_group_id", "target_normal_id")
     return (
         rows.with_columns(term=term_names(facts, account_id)["term"].gather(rows["place"]))
         .join(names, on="target_id", how="left", maintain_order="left")
         .select(
-            "campaign_id", "ad_group_id", "normal_id", "campaign", "ad_group", "target", "match_type", "term",
-            "target_id", "targets", *MEASURES,
+            "campaign_id",
+            "ad_group_id",
+            "normal_id",
+            "campaign",
+            "ad_group",
+            "target",
+            "match_type",
+            "term",
+            "target_id",
+            "targets",
+            *MEASURES,
         )
         .join(groups(facts, account_id, window), on="ad_group_id", how="left", maintain_order="left")
         .join(setting_frames.placed(facts, account_id, window), on="campaign_id", how="left", maintain_order="left")
-    )  # fmt: skip
+    )
 
 
 def targets(facts: Facts, account_id: int) -> pl.DataFrame:
@@ -149,9 +157,7 @@ def term_names(facts: Facts, account_id: int) -> pl.DataFrame:
         "JOIN target t ON t.ad_group_id = g.id JOIN target_term w ON w.target_id = t.id "
         "JOIN phrase p ON p.id = w.phrase_id WHERE c.account_id = :account"
     )
-    return facts.kept(
-        "term names", account_id, lambda: facts.query(query, account=account_id).sort("target_term_id")
-    )
+    return facts.kept("term names", account_id, lambda: facts.query(query, account=account_id).sort("target_term_id"))
 
 
 def groups(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
@@ -172,9 +178,7 @@ def groups(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
             .unique("ad_group_id")
             .sort("ad_group_id")
             .join(portfolios, on="campaign_id", how="left", maintain_order="left")
-            .join(
-                _main_products(facts, account_id, window), on="ad_group_id", how="left", maintain_order="left"
-            )
+            .join(_main_products(facts, account_id, window), on="ad_group_id", how="left", maintain_order="left")
             .pipe(with_company)
             .drop("campaign_id", "campaign", "portfolio")
         )
@@ -192,9 +196,7 @@ def advertised_products(facts: Facts, account_id: int, window: Window) -> pl.Dat
         .join(product_frames.catalog(facts, account_id).select("product_id", "sku"), on="product_id")
         .select("ad_group_id", only=pl.col("sku").cast(pl.String))
     )
-    main = _main_products(facts, account_id, window).select(
-        "ad_group_id", pl.col("main_product").cast(pl.String)
-    )
+    main = _main_products(facts, account_id, window).select("ad_group_id", pl.col("main_product").cast(pl.String))
     return main.join(alone, on="ad_group_id", how="full", coalesce=True).select(
         "ad_group_id", main_product=pl.coalesce("main_product", "only")
     )
@@ -202,9 +204,7 @@ def advertised_products(facts: Facts, account_id: int, window: Window) -> pl.Dat
 
 def _main_products(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     catalog = product_frames.catalog(facts, account_id)
-    main = product_frames.product_rows(facts, account_id, window).sort(
-        ["spend", "sku"], descending=[True, False]
-    )
+    main = product_frames.product_rows(facts, account_id, window).sort(["spend", "sku"], descending=[True, False])
     return (
         main.group_by("ad_group_id", maintain_order=True)
         .first()

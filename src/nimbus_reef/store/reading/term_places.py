@@ -17,8 +17,8 @@ from nimbus_reef.store.reading.facts import Facts
 @dataclass(frozen=True, slots=True)
 class TermPlaces:
     """
-    terms: target_term_id, ascending, target_id, ad_group_id, normal_id, place, its number among them, and pair, the row of `pairs` that it
-    belongs to; pairs: ad_group_id and normal_id of every term of an ad group, in their order.
+    terms: target_term_id, ascending, target_id, ad_group_id, normal_id, place, its number among them, and pair, the row
+    of `pairs` that it belongs to; pairs: ad_group_id and normal_id of every term of an ad group, in their order.
     """
 
     terms: pl.DataFrame
@@ -46,7 +46,10 @@ class TermPlaces:
 
 
 def term_places(facts: Facts, account_id: int, names: pl.DataFrame, targets: pl.DataFrame) -> TermPlaces:
-    """Of all terms. names: target_term_id, ascending, target_id, normal_id; targets: target_id, ad_group_id, each once. Kept."""
+    """
+    Of all terms. names: target_term_id, ascending, target_id, normal_id; targets: target_id, ad_group_id, each once.
+    Kept.
+    """
 
     def make() -> TermPlaces:
         homes = targets.select("target_id", "ad_group_id")

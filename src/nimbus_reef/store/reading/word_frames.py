@@ -30,9 +30,7 @@ def vocabulary(facts: Facts, account_id: int) -> pl.DataFrame:
 
     def make() -> pl.DataFrame:
         used = tokens(facts, account_id).select(pl.col("word_id").unique())
-        return facts.query("SELECT id AS word_id, text AS word FROM word").join(
-            used, on="word_id", how="semi"
-        )
+        return facts.query("SELECT id AS word_id, text AS word FROM word").join(used, on="word_id", how="semi")
 
     return facts.kept("vocabulary", account_id, make)
 
@@ -43,13 +41,9 @@ def spelling(facts: Facts, account_id: int) -> Spelling:
     def make() -> Spelling:
         shapes = product_frames.item_shapes(facts, account_id)
         # Few terms are built like an id at all; only those are looked at one by one.
-        alike = _normal_forms(facts, account_id).filter(
-            pl.col("text").str.contains(r"^[a-z0-9]*\d[a-z0-9]*$")
-        )
+        alike = _normal_forms(facts, account_id).filter(pl.col("text").str.contains(r"^[a-z0-9]*\d[a-z0-9]*$"))
         ids = alike.filter(
-            pl.Series(
-                [words.item_shape(each) in shapes for each in alike["text"].to_list()], dtype=pl.Boolean
-            )
+            pl.Series([words.item_shape(each) in shapes for each in alike["text"].to_list()], dtype=pl.Boolean)
         )
         pairs = tokens(facts, account_id).unique().join(ids, on="normal_id", how="anti")
         return Spelling(pairs.sort("normal_id", "word_id"), vocabulary(facts, account_id))

@@ -1,8 +1,9 @@
 """
 A backup: one file that holds all of an installation but for what can be made anew.
 
-A gzipped tar of `manifest.json` (revision of the tables, when it was made), `database.sql` (one consistent moment, taken while everything
-goes on), and `files/` (reports taken in, the key that signs sessions). Day files are made anew from the record.
+A gzipped tar of `manifest.json` (revision of the tables, when it was made), `database.sql` (one consistent moment,
+taken while everything goes on), and `files/` (reports taken in, the key that signs sessions). Day files are made anew
+from the record.
 """
 
 from __future__ import annotations
@@ -53,13 +54,24 @@ def make(engine: Engine, files: Mapping[str, Path], target: Path, scratch: Path)
     scratch.mkdir(parents=True, exist_ok=True)
     part = target.with_name(f".{target.name}.part")
     try:
-        with tempfile.NamedTemporaryFile(dir=scratch, suffix=".sql") as dump, tarfile.open(part, "w:gz", compresslevel=_QUICK) as archive:  # fmt: skip
+        with (
+            tempfile.NamedTemporaryFile(dir=scratch, suffix=".sql") as dump,
+            tarfile.open(part, "w:gz", compresslevel=_QUICK) as archive,
+        ):
             told = Manifest(_FORMAT, schema.current(engine), datetime.now(UTC).isoformat(timespec="seconds"))
             _client(
-                "mariadb-dump", engine.url,
-                ["--single-transaction", "--quick", "--skip-lock-tables", "--skip-add-locks", "--hex-blob", "--no-tablespaces"],
+                "mariadb-dump",
+                engine.url,
+                [
+                    "--single-transaction",
+                    "--quick",
+                    "--skip-lock-tables",
+                    "--skip-add-locks",
+                    "--hex-blob",
+                    "--no-tablespaces",
+                ],
                 stdout=dump,
-            )  # fmt: skip
+            )
             _add(archive, _MANIFEST, json.dumps(asdict(told)))
             archive.add(dump.name, _DUMP)
             for name, path in files.items():
@@ -88,18 +100,22 @@ def manifest(source: Path) -> Manifest:
             told = json.loads(entry.read()) if entry else {}
         found = Manifest(int(told["format"]), str(told["revision"]), str(told["made_at"]))
     except (OSError, EOFError, KeyError, TypeError, ValueError, tarfile.TarError):
-        raise BadFile("This is no backup, or not all of one.", place=source.name, remedy="Use a file that `reef backup` wrote.") from None  # fmt: skip
+        raise BadFile(
+            "This is no backup, or not all of one.", place=source.name, remedy="Use a file that `reef backup` wrote."
+        ) from None
     if found.format > _FORMAT or not schema.knows(found.revision):
         raise BadFile(
-            "This backup is of a later version of the application.", place=source.name,
+            "This backup is of a later version of the application.",
+            place=source.name,
             remedy="Restore it with that version, or a newer one.",
-        )  # fmt: skip
+        )
     return found
 
 
 def restore(owner: Engine, source: Path, files: Mapping[str, Path], scratch: Path) -> None:
     """
-    Puts everything back as the backup has it: tables, files; what was there before is gone. The tables stand at the newest revision then.
+    Puts everything back as the backup has it: tables, files; what was there before is gone. The tables stand at the
+    newest revision then.
 
     Everything is unpacked before anything is touched. Cut off in the middle, it is run again.
     """
@@ -150,15 +166,17 @@ def _drop_all(owner: Engine) -> None:
 def _client(name: str, url: URL, options: list[str], **streams: Any) -> None:
     """Runs one of MariaDB's own programs on the database; its password never stands on a command line."""
     command = [
-        program(name), "--no-defaults", f"--host={url.host}", f"--port={url.port or 3306}", "--protocol=tcp", f"--user={url.username}",
-        *options, str(url.database),
-    ]  # fmt: skip
+        program(name),
+        "--no-defaults",
+        f"--host={url.host}",
+        f"--port={url.port or 3306}",
+        "--protocol=tcp",
+        f"--user={url.username}",
+        *options,
+        str(url.database),
+    ]
     ran = subprocess.run(  # noqa: S603  its own programs, on its own database
-        command,
-        env=os.environ | {"MYSQL_PWD": url.password or ""},
-        stderr=subprocess.PIPE,
-        check=False,
-        **streams,
+        command, env=os.environ | {"MYSQL_PWD": url.password or ""}, stderr=subprocess.PIPE, check=False, **streams
     )
     if ran.returncode:
         said = ran.stderr.decode(errors="replace").strip()[-300:]

@@ -26,14 +26,12 @@ _PIECE: Final = 250_000
 """Rows."""
 
 
-def load(
-    connection: Connection, table: str, frame: pl.DataFrame, scratch: Path, *, computed: str = ""
-) -> None:
+def load(connection: Connection, table: str, frame: pl.DataFrame, scratch: Path, *, computed: str = "") -> None:
     """
     Appends a frame to a table, columns by name; Conflict unless every row went in.
 
-    computed: SQL that sets further columns from those given. Large ones go in by pieces: one is written for the database
-    while it takes the one before.
+    computed: SQL that sets further columns from those given. Large ones go in by pieces: one is written for the
+    database while it takes the one before.
     """
     with tempfile.TemporaryDirectory(dir=scratch) as folder, ThreadPoolExecutor(1) as writer:
         waiting: tuple[pl.DataFrame, Future[Path]] | None = None
@@ -48,9 +46,7 @@ def load(
 
 def _written(frame: pl.DataFrame, file: Path) -> Path:
     """The rows as LOAD DATA reads them."""
-    _escaped(frame).write_csv(
-        file, separator="\t", include_header=False, quote_style="never", null_value="\\N"
-    )
+    _escaped(frame).write_csv(file, separator="\t", include_header=False, quote_style="never", null_value="\\N")
     return file
 
 
@@ -61,14 +57,17 @@ def _take(connection: Connection, table: str, frame: pl.DataFrame, file: Path, c
     """
     columns = ", ".join(f"`{name}`" for name in frame.columns)
     result = connection.exec_driver_sql(
-        f"LOAD DATA LOCAL INFILE '{file}' INTO TABLE `{table}` CHARACTER SET utf8mb4 "
-        f"FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({columns}){f' SET {computed}' if computed else ''}"
+        f"LOAD DATA LOCAL INFILE '{file}' INTO TABLE `{table}` CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\\t' ESCAPED"
+        f" BY '\\\\' LINES TERMINATED BY '\\n' ({columns}){f' SET {computed}' if computed else ''}"
     )
     warned = connection.exec_driver_sql("SHOW COUNT(*) WARNINGS").scalar_one()
     if result.rowcount != len(frame) or warned:
         first = connection.exec_driver_sql("SHOW WARNINGS LIMIT 1").first()
         raise Conflict(
-            f"The database took {result.rowcount:,} of {len(frame):,} rows of {table.replace('_', ' ')}, so none was kept"
-            f"{f': {first[2]}' if first else ''}.",
-            remedy="Nothing was changed. Load the file once more; if it comes back, whoever runs this installation needs this sentence.",
+            f"The database took {result.rowcount:,} of {len(frame):,} rows of {table.replace('_', ' ')}, so none was"
+            f" kept{f': {first[2]}' if first else ''}.",
+            remedy=(
+                "Nothing was changed. Load the file once more; if it comes back, whoever runs this installation needs"
+                " this sentence."
+            ),
         )

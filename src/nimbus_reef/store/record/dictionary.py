@@ -1,8 +1,9 @@
 """
 The dictionary: which id every text, target, term and product has, so that a load asks the database for new names alone.
 
-Rows of these tables are only ever added, with rising ids, by one transaction after the other (`loading.clerk`): what is known up to
-an id is all there is up to it. Kept in memory, and large tables in a file that is mapped, which can always be deleted.
+Rows of these tables are only ever added, with rising ids, by one transaction after the other (`loading.clerk`): what is
+known up to an id is all there is up to it. Kept in memory, and large tables in a file that is mapped, which can always
+be deleted.
 """
 
 from __future__ import annotations
@@ -22,9 +23,13 @@ from sqlalchemy import Connection, Table
 from nimbus_reef.store.record.models import phrase, product, product_ad, target, target_term, word
 
 KEYS: Final[Mapping[str, tuple[str, ...]]] = {
-    phrase.name: ("text",), word.name: ("text",), target.name: ("ad_group_id", "phrase_id", "match_type"),
-    target_term.name: ("target_id", "phrase_id"), product.name: ("account_id", "sku"), product_ad.name: ("ad_group_id", "product_id"),
-}  # fmt: skip
+    phrase.name: ("text",),
+    word.name: ("text",),
+    target.name: ("ad_group_id", "phrase_id", "match_type"),
+    target_term.name: ("target_id", "phrase_id"),
+    product.name: ("account_id", "sku"),
+    product_ad.name: ("ad_group_id", "product_id"),
+}
 """What finds a row of each table."""
 _TEXTS: Final = frozenset({"text", "match_type", "sku"})
 _FILED: Final = 20_000
@@ -115,7 +120,7 @@ def _rows_from(connection: Connection, table: Table, first: int) -> pl.DataFrame
     parts = [pl.DataFrame(schema=schema(table))]
     while True:
         rows = connection.exec_driver_sql(
-            f"SELECT {columns} FROM `{table.name}` WHERE id >= {first} ORDER BY id LIMIT {_PIECE}"  # noqa: S608  # names are the models’ own, the rest are numbers
+            f"SELECT {columns} FROM `{table.name}` WHERE id >= {first} ORDER BY id LIMIT {_PIECE}"
         ).fetchall()
         parts.append(pl.DataFrame(rows, schema=schema(table), orient="row"))
         if len(rows) < _PIECE:

@@ -30,7 +30,10 @@ _LATE: Final = 1205
 """Lock wait timeout. For a plain read it means that a cluster node is too far behind."""
 _AWAY_READING: Final = _AWAY_CODES | {_LATE}
 _AT_COMMIT, _OUT_OF_CLUSTER = 1180, "Primary Component"
-"""An error at a commit, whatever it is of; and the words by which a cluster says that a node is no longer one of its own."""
+"""
+An error at a commit, whatever it is of; and the words by which a cluster says that a node is no
+longer one of its own.
+"""
 _TRIES: Final = 6
 _CONNECTIONS_KEPT, _CONNECTIONS_MOST = 8, 100
 """Of one process: each of its threads may read in a moment of its own and write beside it."""
@@ -43,8 +46,8 @@ class _LostOnTheWay(StoreAway):
 @dataclass(frozen=True, slots=True)
 class Store:
     """
-    The database and the folders beside it. nodes: where it runs; snapshots: day files; scratch: passing files; dictionary: what is
-    known of names.
+    The database and the folders beside it. nodes: where it runs; snapshots: day files; scratch: passing files;
+    dictionary: what is known of names.
     """
 
     engine: Engine
@@ -70,8 +73,8 @@ class Store:
 
     def transact(self, work: Callable[[Connection], T]) -> T:
         """
-        Runs `work` in one transaction, of which all is kept or nothing; again from the start after a deadlock, or where the database
-        went away before the end and is back, or another of its nodes answers.
+        Runs `work` in one transaction, of which all is kept or nothing; again from the start after a deadlock, or where
+        the database went away before the end and is back, or another of its nodes answers.
         """
         moments.written()
         for attempt in range(_TRIES):
@@ -112,7 +115,10 @@ class Store:
 
 
 def _code(problem: BaseException | None) -> int:
-    """The database's number of what it answered; of a node that fell out of its cluster at a commit, that of one which is not ready."""
+    """
+    The database's number of what it answered; of a node that fell out of its cluster at a commit, that of one which is
+    not ready.
+    """
     number, *words = getattr(problem, "args", ()) or (0,)
     if number == _AT_COMMIT and _OUT_OF_CLUSTER in str(words):
         return NOT_READY
@@ -120,29 +126,31 @@ def _code(problem: BaseException | None) -> int:
 
 
 @contextmanager
-def _telling_absence(
-    codes: frozenset[int] = _AWAY_CODES, told: type[StoreAway] = StoreAway
-) -> Iterator[None]:
+def _telling_absence(codes: frozenset[int] = _AWAY_CODES, told: type[StoreAway] = StoreAway) -> Iterator[None]:
     try:
         yield
     except (OperationalError, InterfaceError, TimeoutError) as problem:
         if isinstance(problem, DBAPIError) and _code(problem.orig) not in codes:
             raise
         raise told(
-            "The database does not answer.",
-            remedy="It is being tried again; nothing that was saved is lost.",
+            "The database does not answer.", remedy="It is being tried again; nothing that was saved is lost."
         ) from problem
 
 
 _DOES_NOT_FIT: Final = {
-    1406: "is longer than it can be kept", 1264: "is a number that is too large or too small", 1366: "holds signs that cannot be kept",
-}  # fmt: skip
+    1406: "is longer than it can be kept",
+    1264: "is a number that is too large or too small",
+    1366: "holds signs that cannot be kept",
+}
 _COLUMN: Final = re.compile(r"column '([^']+)'")
 
 
 @contextmanager
 def _telling_what_does_not_fit() -> Iterator[None]:
-    """The columns say how long a text and how large a number can be: what the database refuses for it is somebody's input, not a fault."""
+    """
+    The columns say how long a text and how large a number can be: what the database refuses for it is somebody's input,
+    not a fault.
+    """
     try:
         yield
     except DBAPIError as problem:

@@ -18,9 +18,7 @@ from nimbus_reef.formats.mapping import ColumnMap
 Kind = TypeVar("Kind")
 
 _CONVERTER: Final = make_converter()
-_CONVERTER.register_unstructure_hook(
-    Window, lambda window: [window.first.isoformat(), window.last.isoformat()]
-)
+_CONVERTER.register_unstructure_hook(Window, lambda window: [window.first.isoformat(), window.last.isoformat()])
 _CONVERTER.register_structure_hook(Window, lambda ends, _: Window(*(date.fromisoformat(day) for day in ends)))
 
 

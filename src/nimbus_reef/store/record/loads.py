@@ -91,38 +91,63 @@ class Batch:
 
 
 def _upload(row: Row[Any]) -> Upload:
-    return Upload(
-        row.id, row.account_id, row.person_id, row.file_name, row.sha256, row.size, row.state, row.created_at
-    )
+    return Upload(row.id, row.account_id, row.person_id, row.file_name, row.sha256, row.size, row.state, row.created_at)
 
 
 def _job(row: Row[Any]) -> Job:
     return Job(
-        row.id, row.account_id, row.upload_id, row.person_id, row.kind, row.state, row.progress,
-        row.message, row.remedy, row.request, row.result or {}, row.attempts,
-        row.created_at, row.worker or "",
-    )  # fmt: skip
+        row.id,
+        row.account_id,
+        row.upload_id,
+        row.person_id,
+        row.kind,
+        row.state,
+        row.progress,
+        row.message,
+        row.remedy,
+        row.request,
+        row.result or {},
+        row.attempts,
+        row.created_at,
+        row.worker or "",
+    )
 
 
 def _batch(row: Row[Any]) -> Batch:
     return Batch(
-        row.id, row.account_id, row.kind, row.scope, row.file_name, row.sha256, row.mapping,
-        row.first_day, row.last_day, row.rows, row.rejected, row.removed, row.sums,
-        tuple(row.warnings), row.upload_id,
-        row.loaded_at, row.undone_at, row.together,
-    )  # fmt: skip
+        row.id,
+        row.account_id,
+        row.kind,
+        row.scope,
+        row.file_name,
+        row.sha256,
+        row.mapping,
+        row.first_day,
+        row.last_day,
+        row.rows,
+        row.rejected,
+        row.removed,
+        row.sums,
+        tuple(row.warnings),
+        row.upload_id,
+        row.loaded_at,
+        row.undone_at,
+        row.together,
+    )
 
 
-def add_upload(
-    store: Store, *, account_id: int, person_id: int | None, file_name: str, sha256: str, size: int
-) -> int:
+def add_upload(store: Store, *, account_id: int, person_id: int | None, file_name: str, sha256: str, size: int) -> int:
     """Notes a file that was taken in."""
     made = store.execute(
         insert(upload).values(
-            account_id=account_id, person_id=person_id, file_name=file_name[-255:], sha256=sha256,
-            size=size, state="waiting",
+            account_id=account_id,
+            person_id=person_id,
+            file_name=file_name[-255:],
+            sha256=sha256,
+            size=size,
+            state="waiting",
         )
-    )  # fmt: skip
+    )
     return int(made.inserted_primary_key[0])  # type: ignore[index]
 
 
@@ -134,9 +159,10 @@ def get_upload(store: Store, upload_id: int) -> Upload | None:
 
 
 _NO_LONGER: Final = {
-    "loading": ("is being loaded already", "Wait for it to finish."), "loaded": ("was loaded already", "See its batch; to load it again, drop it again."),
+    "loading": ("is being loaded already", "Wait for it to finish."),
+    "loaded": ("was loaded already", "See its batch; to load it again, drop it again."),
     "discarded": ("was put away", "Drop it again to load it."),
-}  # fmt: skip
+}
 
 
 def _must_wait(connection: Connection, upload_id: int) -> None:
@@ -172,9 +198,8 @@ def waiting_uploads(store: Store, account_id: int) -> list[Upload]:
 
 
 def start_job(
-    store: Store, *, kind: str, account_id: int | None, person_id: int | None, upload_id: int | None,
-    request: object,
-) -> int:  # fmt: skip
+    store: Store, *, kind: str, account_id: int | None, person_id: int | None, upload_id: int | None, request: object
+) -> int:
     """Notes long work to be done; an upload is loaded by one job at a time."""
 
     def work(connection: Connection) -> int:
@@ -183,10 +208,15 @@ def start_job(
             connection.execute(update(upload).where(upload.c.id == upload_id).values(state="loading"))
         made = connection.execute(
             insert(job).values(
-                kind=kind, account_id=account_id, person_id=person_id, upload_id=upload_id,
-                state="queued", request=json_columns.plain(request), message="waiting for its turn",
+                kind=kind,
+                account_id=account_id,
+                person_id=person_id,
+                upload_id=upload_id,
+                state="queued",
+                request=json_columns.plain(request),
+                message="waiting for its turn",
             )
-        )  # fmt: skip
+        )
         return int(made.inserted_primary_key[0])  # type: ignore[index]
 
     return store.transact(work)
@@ -200,7 +230,10 @@ def get_job(store: Store, job_id: int) -> Job | None:
 
 
 def recent_jobs(store: Store, account_id: int, limit: int = 8) -> list[tuple[Job, str]]:
-    """The newest loads and undos of an account with the names of their files; of a file that was tried again the last try."""
+    """
+    The newest loads and undos of an account with the names of their files; of a file that was tried
+    again the last try.
+    """
     later = job.alias("later")
     tried_again = exists().where(later.c.upload_id == job.c.upload_id, later.c.id > job.c.id)
     with store.read() as connection:
@@ -290,14 +323,15 @@ def left_waiting(store: Store) -> list[tuple[int, str]]:
 def states(store: Store) -> dict[tuple[str, str], int]:
     """How many jobs of each kind stand in each state."""
     with store.read() as connection:
-        rows = connection.execute(
-            select(job.c.kind, job.c.state, func.count()).group_by(job.c.kind, job.c.state)
-        )
+        rows = connection.execute(select(job.c.kind, job.c.state, func.count()).group_by(job.c.kind, job.c.state))
         return {(kind, state): count for kind, state, count in rows}
 
 
 def start_only(store: Store, kind: str) -> int | None:
-    """Notes work of the installation's own, where none of its kind is open; None where one is, another machine's too."""
+    """
+    Notes work of the installation's own, where none of its kind is open; None where one is, another
+    machine's too.
+    """
 
     def work(connection: Connection) -> int | None:
         turns.take(connection, turns.NO_ACCOUNT, kind)
@@ -316,17 +350,21 @@ def open_jobs(store: Store, person_id: int, kind: str) -> int:
     """How many jobs of a kind somebody has that are not done."""
     with store.read() as connection:
         count = connection.execute(
-            select(func.count()).where(
-                job.c.person_id == person_id, job.c.kind == kind, job.c.state.in_(_OPEN)
-            )
+            select(func.count()).where(job.c.person_id == person_id, job.c.kind == kind, job.c.state.in_(_OPEN))
         ).scalar()
     return int(count or 0)
 
 
 def finish_job(
-    store: Store, job_id: int, *, state: str, message: str = "", remedy: str = "",
-    result: Mapping[str, Any] | None = None, upload_state: str | None = None,
-) -> None:  # fmt: skip
+    store: Store,
+    job_id: int,
+    *,
+    state: str,
+    message: str = "",
+    remedy: str = "",
+    result: Mapping[str, Any] | None = None,
+    upload_state: str | None = None,
+) -> None:
     """Ends a job, and moves its upload on in the same breath."""
 
     def work(connection: Connection) -> None:
@@ -334,17 +372,17 @@ def finish_job(
             update(job)
             .where(job.c.id == job_id)
             .values(
-                state=state, message=message[:1024], remedy=remedy[:1024],
+                state=state,
+                message=message[:1024],
+                remedy=remedy[:1024],
                 progress=1.0 if state == "done" else job.c.progress,
                 result=dict(result) if result is not None else None,
                 finished_at=utc_now(),
             )
-        )  # fmt: skip
+        )
         if upload_state:
             connection.execute(
-                text(
-                    "UPDATE upload u JOIN job j ON j.upload_id = u.id SET u.state = :state WHERE j.id = :job"
-                ),
+                text("UPDATE upload u JOIN job j ON j.upload_id = u.id SET u.state = :state WHERE j.id = :job"),
                 {"state": upload_state, "job": job_id},
             )
 
@@ -407,9 +445,7 @@ def kinds_with_reports(store: Store, account_id: int) -> frozenset[str]:
 def newest_batches(store: Store) -> dict[int, int]:
     """The newest batch of each account, by its id."""
     with store.read() as connection:
-        rows = connection.execute(
-            select(batch.c.account_id, func.max(batch.c.id)).group_by(batch.c.account_id)
-        )
+        rows = connection.execute(select(batch.c.account_id, func.max(batch.c.id)).group_by(batch.c.account_id))
         return {row[0]: row[1] for row in rows}
 
 
@@ -489,19 +525,19 @@ def spans(store: Store, account_id: int, zone: str) -> dict[str, list[Span]]:
     with store.read() as connection:
         batches_standing = connection.execute(
             select(batch)
-            .where(
-                batch.c.account_id == account_id, batch.c.undone_at.is_(None), batch.c.first_day.is_not(None)
-            )
+            .where(batch.c.account_id == account_id, batch.c.undone_at.is_(None), batch.c.first_day.is_not(None))
             .order_by(batch.c.id)
         ).all()
         told = connection.execute(
             select(batch_day.c.batch_id, batch_day.c.first_day, batch_day.c.day, batch_day.c.undone)
             .join(batch, batch.c.id == batch_day.c.batch_id)
             .where(
-                batch.c.account_id == account_id, batch_day.c.told, batch_day.c.part == 0,
+                batch.c.account_id == account_id,
+                batch_day.c.told,
+                batch_day.c.part == 0,
                 batch_day.c.undone | (batch_day.c.first_day < batch_day.c.day),
             )
-        ).all()  # fmt: skip
+        ).all()
     without: dict[int, set[date]] = defaultdict(set)
     blocks: dict[int, list[Window]] = defaultdict(list)
     for row in told:
@@ -513,9 +549,7 @@ def spans(store: Store, account_id: int, zone: str) -> dict[str, list[Span]]:
     for row in batches_standing:
         loaded = row.loaded_at.replace(tzinfo=UTC).astimezone(ZoneInfo(zone)).date()
         if row.id in blocks:
-            spoken[row.kind] += [
-                Span(row.scope, each, loaded, block=each.days > 1) for each in blocks[row.id]
-            ]
+            spoken[row.kind] += [Span(row.scope, each, loaded, block=each.days > 1) for each in blocks[row.id]]
             continue
         days = Window(row.first_day, _whole(row.kind, row.last_day))
         spoken[row.kind].append(Span(row.scope, days, loaded, frozenset(without[row.id])))

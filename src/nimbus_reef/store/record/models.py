@@ -40,11 +40,7 @@ metadata = MetaData(
     }
 )
 _BIN: Final = "utf8mb4_bin"
-_TABLE: Final[dict[str, Any]] = {
-    "mysql_engine": "InnoDB",
-    "mysql_charset": "utf8mb4",
-    "mysql_collate": _BIN,
-}
+_TABLE: Final[dict[str, Any]] = {"mysql_engine": "InnoDB", "mysql_charset": "utf8mb4", "mysql_collate": _BIN}
 
 
 def _id() -> Column[Any]:
@@ -63,7 +59,9 @@ def _now(name: str) -> Column[Any]:
 # --- people and accounts --------------------------------------------------------
 
 person = Table(
-    "person", metadata, _id(),
+    "person",
+    metadata,
+    _id(),
     Column("email", String(_SHORT), nullable=False, unique=True),
     Column("name", String(_SHORT), nullable=False),
     Column("password_hash", String(_SHORT), nullable=False),
@@ -72,10 +70,12 @@ person = Table(
     # Grows when all sessions shall end: each was begun at one of its values.
     _now("created_at"),
     **_TABLE,
-)  # fmt: skip
+)
 # A link that works once: the set-up of an empty installation, or somebody's invitation. The token itself is not kept.
 one_time_link = Table(
-    "one_time_link", metadata, _id(),
+    "one_time_link",
+    metadata,
+    _id(),
     Column("purpose", String(16), nullable=False),
     Column("digest", CHAR(64, charset="ascii", collation="ascii_bin"), nullable=False, unique=True),
     _ref("person_id", "person", nullable=True),
@@ -83,9 +83,12 @@ one_time_link = Table(
     Column("used_at", DateTime, nullable=True),
     _now("made_at"),
     **_TABLE,
-)  # fmt: skip
+)
 person_session = Table(
-    "person_session", metadata, _id(), _ref("person_id", "person"),
+    "person_session",
+    metadata,
+    _id(),
+    _ref("person_id", "person"),
     Column("digest", CHAR(64, charset="ascii", collation="ascii_bin"), nullable=False, unique=True),
     Column("agent", String(_SHORT), nullable=False),
     Column("address", String(64), nullable=False),
@@ -95,16 +98,19 @@ person_session = Table(
     _now("seen_at"),
     Column("ended_at", DateTime, nullable=True),
     **_TABLE,
-)  # fmt: skip
+)
 brand = Table("brand", metadata, _id(), Column("name", String(_SHORT), nullable=False, unique=True), **_TABLE)
 person_brand = Table(
-    "person_brand", metadata,
+    "person_brand",
+    metadata,
     Column("person_id", INTEGER(unsigned=True), ForeignKey("person.id"), primary_key=True),
     Column("brand_id", INTEGER(unsigned=True), ForeignKey("brand.id"), primary_key=True),
     **_TABLE,
-)  # fmt: skip
+)
 account = Table(
-    "account", metadata, _id(),
+    "account",
+    metadata,
+    _id(),
     Column("key", String(64), nullable=False, unique=True),
     _ref("brand_id", "brand"),
     Column("marketplace", String(64), nullable=False),
@@ -125,20 +131,23 @@ account = Table(
     # Grows with every setting, so that what was worked out under the former ones is made anew.
     Column("settings_version", Integer, nullable=False, server_default="0"),
     **_TABLE,
-)  # fmt: skip
+)
 # What an account sets otherwise than is usual: see `core.settings`.
 account_setting = Table(
-    "account_setting", metadata,
+    "account_setting",
+    metadata,
     Column("account_id", INTEGER(unsigned=True), ForeignKey("account.id"), primary_key=True),
     Column("name", String(64), primary_key=True),
     Column("value", String(2048), nullable=False),
     **_TABLE,
-)  # fmt: skip
+)
 
 # --- names -----------------------------------------------------------------------
 
 phrase = Table(
-    "phrase", metadata, _id(),
+    "phrase",
+    metadata,
+    _id(),
     # MD5 of the text, since a text may be longer than an index can hold.
     Column("digest", CHAR(32, charset="ascii", collation="ascii_bin"), nullable=False, unique=True),
     Column("text", String(MAX_PHRASE), nullable=False),
@@ -147,50 +156,72 @@ phrase = Table(
     # Ids of a normal form's words in their order, "12,7,99"; null on other texts.
     Column("words", TEXT(charset="ascii", collation="ascii_bin"), nullable=True),
     **_TABLE,
-)  # fmt: skip
+)
 word = Table("word", metadata, _id(), Column("text", String(MAX_WORD), nullable=False, unique=True), **_TABLE)
 
 
 def _named(name: str, parent: str) -> Table:
     return Table(
-        name, metadata, _id(), _ref(f"{parent}_id", parent),
+        name,
+        metadata,
+        _id(),
+        _ref(f"{parent}_id", parent),
         Column("name", String(MAX_NAME), nullable=False),
         Column("external_id", String(64), nullable=True),
         UniqueConstraint(f"{parent}_id", "name"),
         UniqueConstraint(f"{parent}_id", "external_id"),
         **_TABLE,
-    )  # fmt: skip
+    )
 
 
 campaign = _named("campaign", "account")
 ad_group = _named("ad_group", "campaign")
 target = Table(
-    "target", metadata, _id(), _ref("ad_group_id", "ad_group"), _ref("phrase_id", "phrase"),
+    "target",
+    metadata,
+    _id(),
+    _ref("ad_group_id", "ad_group"),
+    _ref("phrase_id", "phrase"),
     Column("match_type", String(16), nullable=False),
     UniqueConstraint("ad_group_id", "phrase_id", "match_type"),
     **_TABLE,
-)  # fmt: skip
+)
 target_term = Table(
-    "target_term", metadata, _id(), _ref("target_id", "target"), _ref("phrase_id", "phrase"),
+    "target_term",
+    metadata,
+    _id(),
+    _ref("target_id", "target"),
+    _ref("phrase_id", "phrase"),
     UniqueConstraint("target_id", "phrase_id"),
     **_TABLE,
-)  # fmt: skip
+)
 product = Table(
-    "product", metadata, _id(), _ref("account_id", "account"),
+    "product",
+    metadata,
+    _id(),
+    _ref("account_id", "account"),
     Column("sku", String(MAX_NAME), nullable=False),
     UniqueConstraint("account_id", "sku"),
     **_TABLE,
-)  # fmt: skip
+)
 product_ad = Table(
-    "product_ad", metadata, _id(), _ref("ad_group_id", "ad_group"), _ref("product_id", "product"),
+    "product_ad",
+    metadata,
+    _id(),
+    _ref("ad_group_id", "ad_group"),
+    _ref("product_id", "product"),
     UniqueConstraint("ad_group_id", "product_id"),
     **_TABLE,
-)  # fmt: skip
+)
 
 # --- loading ---------------------------------------------------------------------
 
 upload = Table(
-    "upload", metadata, _id(), _ref("person_id", "person", nullable=True), _ref("account_id", "account"),
+    "upload",
+    metadata,
+    _id(),
+    _ref("person_id", "person", nullable=True),
+    _ref("account_id", "account"),
     Column("file_name", String(_SHORT), nullable=False),
     Column("sha256", String(64), nullable=False),
     Column("size", BIGINT(unsigned=True), nullable=False),
@@ -198,10 +229,14 @@ upload = Table(
     Column("state", String(12), nullable=False),
     _now("created_at"),
     **_TABLE,
-)  # fmt: skip
+)
 batch = Table(
-    "batch", metadata, _id(), _ref("account_id", "account"),
-    _ref("upload_id", "upload", nullable=True), _ref("person_id", "person", nullable=True),
+    "batch",
+    metadata,
+    _id(),
+    _ref("account_id", "account"),
+    _ref("upload_id", "upload", nullable=True),
+    _ref("person_id", "person", nullable=True),
     Column("kind", String(32), nullable=False),
     Column("scope", String(10), nullable=False),
     Column("file_name", String(_SHORT), nullable=False),
@@ -222,9 +257,10 @@ batch = Table(
     _now("loaded_at"),
     Column("undone_at", DateTime, nullable=True),
     **_TABLE,
-)  # fmt: skip
+)
 batch_day = Table(
-    "batch_day", metadata,
+    "batch_day",
+    metadata,
     Column("batch_id", INTEGER(unsigned=True), ForeignKey("batch.id"), primary_key=True),
     Column("day", Date, primary_key=True),
     # of a block, whose last day `day` is, its first; else the same day
@@ -237,24 +273,29 @@ batch_day = Table(
     Column("told", Boolean, nullable=False, server_default="1"),
     Column("undone", Boolean, nullable=False, server_default="0"),
     **_TABLE,
-)  # fmt: skip
+)
 reject = Table(
-    "reject", metadata, _id(), _ref("batch_id", "batch", index=True),
+    "reject",
+    metadata,
+    _id(),
+    _ref("batch_id", "batch", index=True),
     Column("line", INTEGER(unsigned=True), nullable=False),
     Column("column", String(64), nullable=False),
     Column("value", String(512), nullable=False),
     Column("reason", String(_SHORT), nullable=False),
     **_TABLE,
-)  # fmt: skip
+)
 turn = Table(
-    "turn", metadata,
+    "turn",
+    metadata,
     Column("account_id", INTEGER(unsigned=True), primary_key=True, autoincrement=False),
     Column("what", String(32), primary_key=True),
     Column("taken", BIGINT(unsigned=True), nullable=False),
     **_TABLE,
-)  # fmt: skip
+)
 day_version = Table(
-    "day_version", metadata,
+    "day_version",
+    metadata,
     Column("account_id", INTEGER(unsigned=True), primary_key=True, autoincrement=False),
     Column("kind", String(32), primary_key=True),
     Column("day", Date, primary_key=True),
@@ -262,10 +303,14 @@ day_version = Table(
     Column("version", INTEGER(unsigned=True), nullable=False),
     Column("rows", INTEGER(unsigned=True), nullable=False),
     **_TABLE,
-)  # fmt: skip
+)
 job = Table(
-    "job", metadata, _id(), _ref("account_id", "account", nullable=True),
-    _ref("person_id", "person", nullable=True), _ref("upload_id", "upload", nullable=True),
+    "job",
+    metadata,
+    _id(),
+    _ref("account_id", "account", nullable=True),
+    _ref("person_id", "person", nullable=True),
+    _ref("upload_id", "upload", nullable=True),
     Column("kind", String(16), nullable=False),
     # queued, running, done, failed, asks
     Column("state", String(10), nullable=False),
@@ -279,19 +324,27 @@ job = Table(
     _now("created_at"),
     Column("finished_at", DateTime, nullable=True),
     **_TABLE,
-)  # fmt: skip
+)
 worker = Table(
     "worker", metadata, Column("name", String(128), primary_key=True), _now("begun_at"), _now("seen_at"), **_TABLE
-)  # fmt: skip
+)
 
 # --- facts: one row per key and day, primary key in the order files are loaded ------
 
 
 _KEY_TYPES: Final[dict[str, Any]] = {
-    "hour": TINYINT(unsigned=True), "placement": String(20), "name": String(_SHORT), "what": String(8),
-    "category": String(_SHORT), "country": String(8), "format": String(10), "metric": String(16),
-    "item_id": String(64), "field": String(32), "at": DateTime(),
-}  # fmt: skip
+    "hour": TINYINT(unsigned=True),
+    "placement": String(20),
+    "name": String(_SHORT),
+    "what": String(8),
+    "category": String(_SHORT),
+    "country": String(8),
+    "format": String(10),
+    "metric": String(16),
+    "item_id": String(64),
+    "field": String(32),
+    "at": DateTime(),
+}
 """Keys that are not ids: short words, and few rows."""
 
 
@@ -320,20 +373,34 @@ def _measures() -> tuple[Column[Any], ...]:
 
 
 target_daily = Table(
-    "target_daily", metadata, *_fact_head("target_id"), *_measures(),
-    Column("top_of_search_share", Double, nullable=True), **_TABLE,
-)  # fmt: skip
+    "target_daily",
+    metadata,
+    *_fact_head("target_id"),
+    *_measures(),
+    Column("top_of_search_share", Double, nullable=True),
+    **_TABLE,
+)
 search_term_daily = Table(
-    "search_term_daily", metadata, *_fact_head("target_term_id"), *_measures(),
+    "search_term_daily",
+    metadata,
+    *_fact_head("target_term_id"),
+    *_measures(),
     Column("impression_share", Double, nullable=True),
-    Column("impression_rank", Double, nullable=True), **_TABLE,
-)  # fmt: skip
+    Column("impression_rank", Double, nullable=True),
+    **_TABLE,
+)
 product_ad_daily = Table(
-    "product_ad_daily", metadata, *_fact_head("product_ad_id"),
-    Column("state", String(10), nullable=True), *_measures(), **_TABLE,
-)  # fmt: skip
+    "product_ad_daily",
+    metadata,
+    *_fact_head("product_ad_id"),
+    Column("state", String(10), nullable=True),
+    *_measures(),
+    **_TABLE,
+)
 campaigns = Table(
-    "campaigns", metadata, *_fact_head("campaign_id"),
+    "campaigns",
+    metadata,
+    *_fact_head("campaign_id"),
     Column("portfolio", String(_SHORT), nullable=True),
     Column("format", String(10), nullable=False),
     Column("targeting", String(10), nullable=False),
@@ -346,16 +413,20 @@ campaigns = Table(
     Column("offsite_limited", String(3), nullable=True),
     Column("start_date", Date, nullable=True),
     **_TABLE,
-)  # fmt: skip
+)
 targets = Table(
-    "targets", metadata, *_fact_head("target_id"),
+    "targets",
+    metadata,
+    *_fact_head("target_id"),
     Column("state", String(10), nullable=False),
     Column("bid", BIGINT, nullable=True),
     Column("ad_group_bid", BIGINT, nullable=True),
     **_TABLE,
-)  # fmt: skip
+)
 catalog = Table(
-    "catalog", metadata, *_fact_head("product_id"),
+    "catalog",
+    metadata,
+    *_fact_head("product_id"),
     Column("item_id", String(64), nullable=False),
     Column("parent_item_id", String(64), nullable=True),
     Column("title", String(1024), nullable=False),
@@ -368,7 +439,7 @@ catalog = Table(
     Column("ad_eligible", String(3), nullable=True),
     Column("ineligible_reason", String(_SHORT), nullable=True),
     **_TABLE,
-)  # fmt: skip
+)
 
 
 def _fact(name: str, keys: tuple[str, ...], *columns: Column[Any]) -> Table:
@@ -398,25 +469,41 @@ _FURTHER: Final = (
     _fact("placement_daily", ("campaign_id", "placement"), *_measures()),
     _fact("hourly", ("campaign_id", "hour"), *_measures(), _count("in_budget_minutes", required=False)),
     _fact(
-        "boosts", ("campaign_id", "name", "what"),
-        Column("from", Date, nullable=False), Column("to", Date, nullable=False), _text("weekdays", 16),
-        _count("from_hour"), _count("to_hour"), _number("percent", required=True), _text("condition"),
+        "boosts",
+        ("campaign_id", "name", "what"),
+        Column("from", Date, nullable=False),
+        Column("to", Date, nullable=False),
+        _text("weekdays", 16),
+        _count("from_hour"),
+        _count("to_hour"),
+        _number("percent", required=True),
+        _text("condition"),
     ),
     _fact(
-        "product_sales_daily", ("product_id",),
-        _count("sessions"), _count("total_orders"), _count("total_units"), _money("total_sales", required=True),
+        "product_sales_daily",
+        ("product_id",),
+        _count("sessions"),
+        _count("total_orders"),
+        _count("total_units"),
+        _money("total_sales", required=True),
     ),
     _fact("sales_hourly", ("hour",), _count("total_orders"), _money("total_sales", required=True)),
     _fact(
-        "peer_benchmarks", ("category", "country", "format", "metric"), _count("brands"),
+        "peer_benchmarks",
+        ("category", "country", "format", "metric"),
+        _count("brands"),
         *(_number(f"p{part:02}", required=True) for part in (5, 10, 20, 30, 40, 50, 60, 70, 80, 90, 95)),
     ),
     _fact(
-        "peer_format_mix", ("category", "country", "format"),
-        _number("campaign_share", required=True), _number("spend_share", required=True),
+        "peer_format_mix",
+        ("category", "country", "format"),
+        _number("campaign_share", required=True),
+        _number("spend_share", required=True),
     ),
     _fact(
-        "query_funnel", ("query_phrase_id", "product_id"), _count("search_volume"),
+        "query_funnel",
+        ("query_phrase_id", "product_id"),
+        _count("search_volume"),
         *(
             _count(f"{who}_{stage}")
             for who in ("market", "own")
@@ -424,35 +511,60 @@ _FURTHER: Final = (
         ),
     ),
     _fact(
-        "keyword_ranks", ("keyword_phrase_id", "item_id"), _count("search_volume"), _text("category"),
-        _text("brand"), _number("organic_rank"), _number("sponsored_rank"),
+        "keyword_ranks",
+        ("keyword_phrase_id", "item_id"),
+        _count("search_volume"),
+        _text("category"),
+        _text("brand"),
+        _number("organic_rank"),
+        _number("sponsored_rank"),
     ),
     _fact(
-        "rivals", ("item_id",), _text("brand", required=True), _text("title", 1024, required=True),
-        _text("category"), Column("launch_date", Date, nullable=True), _money("price"), _number("rating"),
-        _count("reviews", required=False), _money("monthly_sales_estimate"),
+        "rivals",
+        ("item_id",),
+        _text("brand", required=True),
+        _text("title", 1024, required=True),
+        _text("category"),
+        Column("launch_date", Date, nullable=True),
+        _money("price"),
+        _number("rating"),
+        _count("reviews", required=False),
+        _money("monthly_sales_estimate"),
     ),
     _fact(
-        "events", ("name",), Column("from", Date, nullable=False), Column("to", Date, nullable=False),
+        "events",
+        ("name",),
+        Column("from", Date, nullable=False),
+        Column("to", Date, nullable=False),
         _text("country", 8),
     ),
     _fact(
-        "listings", ("product_id",), _text("title", 1024, required=True), _count("bullets"), _count("images"),
-        _text("rich_content", 3, required=True), _text("brand_section", 3, required=True), _number("rating"),
-        _count("reviews", required=False), _money("price"), _text("in_stock", 3, required=True), _text("main_offer", 5),
+        "listings",
+        ("product_id",),
+        _text("title", 1024, required=True),
+        _count("bullets"),
+        _count("images"),
+        _text("rich_content", 3, required=True),
+        _text("brand_section", 3, required=True),
+        _number("rating"),
+        _count("reviews", required=False),
+        _money("price"),
+        _text("in_stock", 3, required=True),
+        _text("main_offer", 5),
     ),
     _fact(
-        "changes", ("at", "campaign_id", "ad_group_id", "target_id", "product_id", "field"),
-        _text("old"), _text("new"), _text("by"),
+        "changes",
+        ("at", "campaign_id", "ad_group_id", "target_id", "product_id", "field"),
+        _text("old"),
+        _text("new"),
+        _text("by"),
     ),
-)  # fmt: skip
+)
 
 FACTS: Final[dict[str, Table]] = {
     table.name: table
-    for table in (
-        target_daily, search_term_daily, product_ad_daily, campaigns, targets, catalog, *_FURTHER,
-    )
-}  # fmt: skip
+    for table in (target_daily, search_term_daily, product_ad_daily, campaigns, targets, catalog, *_FURTHER)
+}
 for _name, _facts in FACTS.items():
     if KINDS[_name].takes_blocks:
         # Of a block, whose last day `day` is, its first; null, and no byte, where a row is one day.
@@ -465,7 +577,11 @@ KEYS_OF: Final[dict[str, tuple[str, ...]]] = {
 # --- the plan and the trail -------------------------------------------------------
 
 change = Table(
-    "change", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    "change",
+    metadata,
+    _id(),
+    _ref("account_id", "account"),
+    _ref("person_id", "person", nullable=True),
     Column("row", INTEGER(unsigned=True), nullable=False),
     Column("action", String(10), nullable=False),
     Column("entity", String(16), nullable=False),
@@ -494,20 +610,26 @@ change = Table(
     UniqueConstraint("account_id", "open_key"),
     UniqueConstraint("account_id", "row"),
     **_TABLE,
-)  # fmt: skip
+)
 trail = Table(
-    "trail", metadata, _id(), _ref("person_id", "person", nullable=True),
+    "trail",
+    metadata,
+    _id(),
+    _ref("person_id", "person", nullable=True),
     _ref("account_id", "account", nullable=True),
     Column("what", String(32), nullable=False),
     Column("detail", JSON, nullable=False),
     _now("at"),
     **_TABLE,
-)  # fmt: skip
+)
 
 # --- what people keep: views, remarks, findings put away, targets of their own ---------
 
 saved_view = Table(
-    "saved_view", metadata, _id(), _ref("person_id", "person"),
+    "saved_view",
+    metadata,
+    _id(),
+    _ref("person_id", "person"),
     Column("place", String(64), nullable=False),
     Column("name", String(64), nullable=False),
     Column("query", String(2048), nullable=False),
@@ -516,9 +638,13 @@ saved_view = Table(
     _now("saved_at"),
     UniqueConstraint("person_id", "place", "name"),
     **_TABLE,
-)  # fmt: skip
+)
 put_away = Table(
-    "put_away", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    "put_away",
+    metadata,
+    _id(),
+    _ref("account_id", "account"),
+    _ref("person_id", "person", nullable=True),
     Column("check", String(32), nullable=False),
     # the row the finding is about, as a URL names it
     Column("row_id", String(64), nullable=False),
@@ -531,9 +657,13 @@ put_away = Table(
     Column("open", TINYINT(unsigned=True), nullable=True, server_default="1"),
     UniqueConstraint("account_id", "check", "row_id", "open"),
     **_TABLE,
-)  # fmt: skip
+)
 remark = Table(
-    "remark", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    "remark",
+    metadata,
+    _id(),
+    _ref("account_id", "account"),
+    _ref("person_id", "person", nullable=True),
     Column("view", String(16), nullable=False),
     Column("row_id", String(64), nullable=False),
     Column("text", String(2048), nullable=False),
@@ -541,9 +671,13 @@ remark = Table(
     Column("removed_at", DateTime, nullable=True),
     Index(None, "account_id", "view", "row_id"),
     **_TABLE,
-)  # fmt: skip
+)
 closing = Table(
-    "closing", metadata, _id(), _ref("account_id", "account"), _ref("person_id", "person", nullable=True),
+    "closing",
+    metadata,
+    _id(),
+    _ref("account_id", "account"),
+    _ref("person_id", "person", nullable=True),
     Column("at", DateTime, nullable=False),
     # the part of the account that was looked at, and the whole address, as query strings
     Column("part", String(512), nullable=False),
@@ -553,13 +687,16 @@ closing = Table(
     Column("found", JSON, nullable=False),
     Index(None, "account_id"),
     **_TABLE,
-)  # fmt: skip
+)
 aim = Table(
-    "aim", metadata, _id(), _ref("account_id", "account"),
+    "aim",
+    metadata,
+    _id(),
+    _ref("account_id", "account"),
     # campaign, portfolio or product; the account's own stands with the account
     Column("level", String(10), nullable=False),
     Column("name", String(MAX_NAME), nullable=False),
     Column("target_acos", Double, nullable=False),
     UniqueConstraint("account_id", "level", "name"),
     **_TABLE,
-)  # fmt: skip
+)

@@ -18,8 +18,8 @@ Generation = tuple[tuple[str, int], ...]
 class LoadedVersion:
     """
     What an account held when it was looked at. newest: the last day that tells what targets did;
-    newest_span: the day or block that it belongs to; newest_sum: the newest figures of a target report, where they are a block and other
-    reports tell newer days; blocks: sums of several days, oldest first.
+    newest_span: the day or block that it belongs to; newest_sum: the newest figures of a target report, where they are
+    a block and other reports tell newer days; blocks: sums of several days, oldest first.
     """
 
     generation: Generation
@@ -32,8 +32,8 @@ class LoadedVersion:
 @dataclass(slots=True)
 class Moment:
     """
-    The connections that are open for it, and what it has seen of each account. until_written: a write ends what was seen; what is read
-    after it, is read anew.
+    The connections that are open for it, and what it has seen of each account. until_written: a write ends what was
+    seen; what is read after it, is read anew.
     """
 
     until_written: bool = False

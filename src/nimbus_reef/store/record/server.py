@@ -76,9 +76,7 @@ def program(name: str) -> str:
     """Where one of MariaDB's programs lies; StoreAway where it is not installed."""
     found = shutil.which(name, path=f"{os.environ.get('PATH', '')}:{_PATH}")
     if found is None:
-        raise StoreAway(
-            f"{name} is not installed.", remedy="Run scripts/install.sh run, or set REEF_DATABASE_URL."
-        )
+        raise StoreAway(f"{name} is not installed.", remedy="Run scripts/install.sh run, or set REEF_DATABASE_URL.")
     return found
 
 
@@ -130,19 +128,31 @@ def _initialise(server: Server) -> None:
 
 
 def initialise(data: Path, user: str | None = None) -> None:
-    """Makes a data directory; StoreAway says why where that fails. user: whose it is to be; one's own where none is named."""
-    # A starting server clears the temporary folder of what looks like its own: another that starts beside it would lose its tables.
+    """
+    Makes a data directory; StoreAway says why where that fails. user: whose it is to be; one's own
+    where none is named.
+    """
+    # A starting server clears the temporary folder of what looks like its own: another that starts beside it would lose
+    # its tables.
     with tempfile.TemporaryDirectory(prefix="reef-") as passing:
         Path(passing).chmod(0o1777)
         done = subprocess.run(
             [
                 # force: it serves loopback alone, by address, so that nobody has to know what this machine is called.
-                program("mariadb-install-db"), "--no-defaults", f"--datadir={data}", "--force",
-                "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve",
+                program("mariadb-install-db"),
+                "--no-defaults",
+                f"--datadir={data}",
+                "--force",
+                "--auth-root-authentication-method=socket",
+                "--skip-test-db",
+                "--skip-name-resolve",
                 f"--user={user or getpass.getuser()}",
             ],
-            check=False, capture_output=True, text=True, env=os.environ | PRIVATE | {"TMPDIR": passing},
-        )  # fmt: skip
+            check=False,
+            capture_output=True,
+            text=True,
+            env=os.environ | PRIVATE | {"TMPDIR": passing},
+        )
     if done.returncode:
         said = " ".join((done.stderr.strip() or done.stdout.strip()).split("\n")[:_LINES_SAID])
         raise StoreAway(
@@ -173,18 +183,33 @@ def command(server: Server, buffer_mb: int = 512) -> list[str]:
     passing = server.folder / "tmp"
     passing.mkdir(exist_ok=True)
     return [
-        program("mariadbd"), "--no-defaults", f"--datadir={server.data}",
-        f"--socket={server.socket}", f"--pid-file={server.folder / 'mariadb.pid'}",
-        "--bind-address=127.0.0.1", f"--port={server.port}", f"--user={getpass.getuser()}",
-        "--skip-name-resolve", "--local-infile=1", f"--init-file={setup}",
-        "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
-        f"--innodb-buffer-pool-size={buffer_mb}M", "--innodb-log-file-size=256M",
-        "--max-connections=400", "--max-allowed-packet=64M", "--log-warnings=1", f"--tmpdir={passing}",
-    ]  # fmt: skip
+        program("mariadbd"),
+        "--no-defaults",
+        f"--datadir={server.data}",
+        f"--socket={server.socket}",
+        f"--pid-file={server.folder / 'mariadb.pid'}",
+        "--bind-address=127.0.0.1",
+        f"--port={server.port}",
+        f"--user={getpass.getuser()}",
+        "--skip-name-resolve",
+        "--local-infile=1",
+        f"--init-file={setup}",
+        "--character-set-server=utf8mb4",
+        "--collation-server=utf8mb4_bin",
+        f"--innodb-buffer-pool-size={buffer_mb}M",
+        "--innodb-log-file-size=256M",
+        "--max-connections=400",
+        "--max-allowed-packet=64M",
+        "--log-warnings=1",
+        f"--tmpdir={passing}",
+    ]
 
 
 def log_of(server: Server) -> Path:
-    """The file that the server tells of itself in; one that grew long gives way to a new one, the one before that goes."""
+    """
+    The file that the server tells of itself in; one that grew long gives way to a new one, the one
+    before that goes.
+    """
     log = server.folder / "mariadb.log"
     if log.exists() and log.stat().st_size > _LONG_LOG:
         log.replace(log.with_suffix(".log.1"))
@@ -194,9 +219,7 @@ def log_of(server: Server) -> Path:
 def start(server: Server, buffer_mb: int = 512) -> subprocess.Popen[bytes]:
     """Starts the server as a child and waits until it answers."""
     with log_of(server).open("ab") as log:
-        process = subprocess.Popen(
-            command(server, buffer_mb), stdout=log, stderr=log, env=os.environ | PRIVATE
-        )
+        process = subprocess.Popen(command(server, buffer_mb), stdout=log, stderr=log, env=os.environ | PRIVATE)
     wait(server, seconds=60, process=process)
     return process
 
@@ -219,13 +242,16 @@ def wait(server: Server, seconds: float, process: subprocess.Popen[bytes] | None
             break
         try:
             MySQLdb.connect(
-                host="127.0.0.1", port=server.port, user="reef_app", passwd=server.app_password,
-                db=DATABASE, connect_timeout=2,
-            ).close()  # fmt: skip
+                host="127.0.0.1",
+                port=server.port,
+                user="reef_app",
+                passwd=server.app_password,
+                db=DATABASE,
+                connect_timeout=2,
+            ).close()
             return
         except MySQLdb.OperationalError:
             time.sleep(0.1)
     raise StoreAway(
-        "The private database did not start.",
-        remedy=f"See the last lines of {server.folder / 'mariadb.log'}.",
+        "The private database did not start.", remedy=f"See the last lines of {server.folder / 'mariadb.log'}."
     )

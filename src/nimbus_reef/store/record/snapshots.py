@@ -30,9 +30,14 @@ from nimbus_reef.store.record.models import FACTS, KEYS_OF
 
 _LEFT_OUT: Final = frozenset({"account_id", "day", "first_day", "scope"})
 _TYPES: Final[Mapping[str, pl.DataType | type[pl.DataType]]] = {
-    "BIGINT": pl.Int64, "INTEGER": pl.UInt32, "TINYINT": pl.UInt8, "DOUBLE": pl.Float64,
-    "VARCHAR": pl.String, "DATE": pl.Date, "DATETIME": pl.Datetime("us"),
-}  # fmt: skip
+    "BIGINT": pl.Int64,
+    "INTEGER": pl.UInt32,
+    "TINYINT": pl.UInt8,
+    "DOUBLE": pl.Float64,
+    "VARCHAR": pl.String,
+    "DATE": pl.Date,
+    "DATETIME": pl.Datetime("us"),
+}
 
 
 _LITERAL: Final = mysql.dialect(paramstyle="named")
@@ -123,15 +128,11 @@ class Drafts:
 
 
 def keep(
-    folder: Path,
-    account_id: int,
-    kind: str,
-    written: Iterable[Written],
-    drafts: Mapping[Window, Path] | None = None,
+    folder: Path, account_id: int, kind: str, written: Iterable[Written], drafts: Mapping[Window, Path] | None = None
 ) -> None:
     """
-    Writes the files of what is given whole, and drops the versions they replace. drafts: those that are written already, of the
-    same rows.
+    Writes the files of what is given whole, and drops the versions they replace. drafts: those that are written
+    already, of the same rows.
 
     A disk that is full costs speed, not data: the rows are read from MariaDB instead.
     """
@@ -189,7 +190,7 @@ def versions(store: Store, account_id: int, kind: str, window: Window | None = N
     with store.read() as connection:
         rows = connection.execute(
             text(
-                "SELECT first_day, day, version FROM day_version WHERE account_id = :account "  # noqa: S608  # names are the models’ own, values are bound
+                "SELECT first_day, day, version FROM day_version WHERE account_id = :account "
                 f"AND kind = :kind AND `rows` > 0 {condition} ORDER BY day, first_day"
             ),
             values,
@@ -199,17 +200,13 @@ def versions(store: Store, account_id: int, kind: str, window: Window | None = N
 
 def row_counts(store: Store, account_id: int, kind: str) -> dict[Window, int]:
     """How many rows every day and block holds."""
-    statement = text(
-        "SELECT first_day, day, `rows` FROM day_version WHERE account_id = :account AND kind = :kind"
-    )
+    statement = text("SELECT first_day, day, `rows` FROM day_version WHERE account_id = :account AND kind = :kind")
     with store.read() as connection:
         told = connection.execute(statement, {"account": account_id, "kind": kind})
         return {Window(row.first_day, row.day): int(row.rows) for row in told}
 
 
-def read(
-    store: Store, account_id: int, kind: str, wanted: Versions, only: Iterable[str] | None = None
-) -> pl.LazyFrame:
+def read(store: Store, account_id: int, kind: str, wanted: Versions, only: Iterable[str] | None = None) -> pl.LazyFrame:
     """
     The rows of the wanted days and blocks, each with its `day` (of a block the last) and its
     `first_day`; missing files are made from MariaDB.
@@ -263,14 +260,20 @@ def first_day_of(kind: str, alias: str = "") -> str:
 
 
 _PIECE_ROWS: Final = 250_000
-"""So many rows are read at once, or a day's where it has more: what they take in memory does not grow with the account."""
+"""
+So many rows are read at once, or a day's where it has more: what they take in memory does not grow
+with the account.
+"""
 
 
 def _rebuild(store: Store, account_id: int, kind: str, missing: Versions) -> dict[Window, pl.DataFrame]:
-    """Reads what is missing, piece by piece, and keeps each as a file where the disk allows; one is written while the next is read."""
+    """
+    Reads what is missing, piece by piece, and keeps each as a file where the disk allows; one is written while the next
+    is read.
+    """
     wanted = list(columns(kind))
     statement = (
-        f"SELECT day, {first_day_of(kind)} AS first_day, {', '.join(f'`{name}`' for name in wanted)} "  # noqa: S608  # names are the models’ own, values are bound
+        f"SELECT day, {first_day_of(kind)} AS first_day, {', '.join(f'`{name}`' for name in wanted)} "
         f"FROM `{kind}` WHERE account_id = :account AND day BETWEEN :first AND :last "
         f"ORDER BY day, {', '.join(f'`{key}`' for key in KEYS_OF[kind])}"
     )
@@ -279,8 +282,12 @@ def _rebuild(store: Store, account_id: int, kind: str, missing: Versions) -> dic
         writing: Future[dict[Window, pl.DataFrame]] | None = None
         for piece in _pieces(store, account_id, kind, missing):
             rows = query(
-                store, statement, account=account_id, first=min(span.last for span in piece), last=max(span.last for span in piece)
-            )  # fmt: skip
+                store,
+                statement,
+                account=account_id,
+                first=min(span.last for span in piece),
+                last=max(span.last for span in piece),
+            )
             if writing:
                 found |= writing.result()
             writing = writer.submit(_kept, store.snapshots, account_id, kind, piece, rows)
@@ -303,9 +310,7 @@ def _pieces(store: Store, account_id: int, kind: str, missing: Versions) -> Iter
         yield piece
 
 
-def _kept(
-    folder: Path, account_id: int, kind: str, piece: Versions, rows: pl.DataFrame
-) -> dict[Window, pl.DataFrame]:
+def _kept(folder: Path, account_id: int, kind: str, piece: Versions, rows: pl.DataFrame) -> dict[Window, pl.DataFrame]:
     """Writes the files of a piece; its frames, mapped where they could be written."""
     parts, found = by_span(rows), {}
     for span, version in piece.items():

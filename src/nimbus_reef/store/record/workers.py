@@ -1,4 +1,7 @@
-"""Workers that say they are there, so that a page can say when none is, and their jobs are taken up when they are gone."""
+"""
+Workers that say they are there, so that a page can say when none is, and their jobs are taken up
+when they are gone.
+"""
 
 from __future__ import annotations
 

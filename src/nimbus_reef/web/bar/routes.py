@@ -49,9 +49,12 @@ def own_aims() -> str:
     scope = current_scope()
     unset = not scope.account.target_set and scope.newest is not None
     return render_template(
-        "_aims.html", lines=lines, back=inside(request.args.get("back", "/")), sources=_SOURCES,
+        "_aims.html",
+        lines=lines,
+        back=inside(request.args.get("back", "/")),
+        sources=_SOURCES,
         offers=offered_targets.offered(parts().facts, scope.look) if unset else (),
-    )  # fmt: skip
+    )
 
 
 _SOURCES: Final = {

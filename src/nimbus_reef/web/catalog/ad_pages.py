@@ -27,18 +27,47 @@ def fields() -> dict[str, Field]:
     beside = pl.col("beside_orders") / pl.col("beside_clicks")
     own = [
         Field("name", "product, ad group", pl.col("sku").cast(pl.String)),
-        Field("stake", "at stake", pl.col("stake") / MICRO, "¤",
-              "overspend per 30 days: what is likely spent above target, luck taken out", digits=0),
-        Field("p_over", "chance over target", pl.col("p_over") * 100, "%", "how likely the true cost of sale is over target", digits=0),
-        Field("beside_cvr", "siblings’ CVR", pl.when(pl.col("beside_clicks") > 0).then(beside) * 100, "%",
-              "conversion of the other products of its ad group", digits=1),
-        Field("beside_acos", "siblings’ ACOS",
-              pl.when(pl.col("beside_sales") > 0).then(pl.col("beside_spend") / pl.col("beside_sales")) * 100, "%",
-              "cost of sale of the other products of its ad group", digits=0),
+        Field(
+            "stake",
+            "at stake",
+            pl.col("stake") / MICRO,
+            "¤",
+            "overspend per 30 days: what is likely spent above target, luck taken out",
+            digits=0,
+        ),
+        Field(
+            "p_over",
+            "chance over target",
+            pl.col("p_over") * 100,
+            "%",
+            "how likely the true cost of sale is over target",
+            digits=0,
+        ),
+        Field(
+            "beside_cvr",
+            "siblings’ CVR",
+            pl.when(pl.col("beside_clicks") > 0).then(beside) * 100,
+            "%",
+            "conversion of the other products of its ad group",
+            digits=1,
+        ),
+        Field(
+            "beside_acos",
+            "siblings’ ACOS",
+            pl.when(pl.col("beside_sales") > 0).then(pl.col("beside_spend") / pl.col("beside_sales")) * 100,
+            "%",
+            "cost of sale of the other products of its ad group",
+            digits=0,
+        ),
         Field("siblings", "siblings", pl.col("siblings"), "", "other running products of its ad group", digits=0),
-        Field("verdict", "verdict", pl.col("verdict"), options=tuple(each.value for each in Verdict),
-              definition="by evidence: chance of being over target ≥ 90 % costly, ≥ 75 % leaning, ≤ 25 % fine"),
-    ]  # fmt: skip
+        Field(
+            "verdict",
+            "verdict",
+            pl.col("verdict"),
+            options=tuple(each.value for each in Verdict),
+            definition="by evidence: chance of being over target ≥ 90 % costly, ≥ 75 % leaning, ≤ 25 % fine",
+        ),
+    ]
     return metrics | {field.key: field for field in own}
 
 
@@ -62,20 +91,21 @@ def lines(shown: pl.DataFrame, known: Mapping[str, Field], figures: Figures) -> 
     largest = max((row[0] or 0 for row in values), default=0) or 1
     made = []
     for row, cells in zip(shown.to_dicts(), values, strict=True):
-        texts = tuple(
-            figures.cell(value, known[name].digits or 0) for name, value in zip(COLUMNS, cells, strict=True)
-        )
+        texts = tuple(figures.cell(value, known[name].digits or 0) for name, value in zip(COLUMNS, cells, strict=True))
         if row["spend"] and not row["sales"]:
-            texts = tuple(
-                "no sales" if name == "acos" else text for name, text in zip(COLUMNS, texts, strict=True)
-            )
+            texts = tuple("no sales" if name == "acos" else text for name, text in zip(COLUMNS, texts, strict=True))
         made.append(
             AdLine(
-                row["row_id"], str(row["sku"]), f"{row['campaign']} · {row['ad_group']}", mark_of(row, "evidence"), texts,
-                round(100 * (cells[0] or 0) / largest, 1), verdict_at_length(row),
+                row["row_id"],
+                str(row["sku"]),
+                f"{row['campaign']} · {row['ad_group']}",
+                mark_of(row, "evidence"),
+                texts,
+                round(100 * (cells[0] or 0) / largest, 1),
+                verdict_at_length(row),
                 "pause" if row["to_pause"] else "" if row["running"] else "paused",
             )
-        )  # fmt: skip
+        )
     return made
 
 
@@ -90,10 +120,10 @@ def answer(rows: pl.DataFrame, days: int, figures: Figures) -> Answer:
     spend = from_micro(int(bad["spend"].sum())) * monthly
     return Answer(
         f"{figures.counted(len(bad), 'product ad')} waste {figures.micro(total)} a month beside siblings that sell.",
-        f"They spend {figures.money(spend)} a month. The largest, {first['sku']} in {first['ad_group']}: "
-        f"{figures.counted(first['clicks'], 'click')}, {figures.counted(first['orders'], 'order') if first['orders'] else 'no order'}, "
-        "beside "
-        f"{figures.counted(first['siblings'], 'sibling')} with {figures.counted(first['beside_orders'], 'order')}.",
+        f"They spend {figures.money(spend)} a month. The largest, {first['sku']} in {first['ad_group']}:"
+        f" {figures.counted(first['clicks'], 'click')},"
+        f" {figures.counted(first['orders'], 'order') if first['orders'] else 'no order'}, beside"
+        f" {figures.counted(first['siblings'], 'sibling')} with {figures.counted(first['beside_orders'], 'order')}.",
     )
 
 
@@ -109,10 +139,7 @@ def worded(row: Mapping[str, Any], offer: Offer | None, figures: Figures) -> Wor
             "its clicks are lost or go to them: both ends are in the range",
         )
         return Worded(
-            offer,
-            f"pause {row['sku']} in {row['ad_group']}",
-            reasons,
-            effect_words(offer.projected, figures),
+            offer, f"pause {row['sku']} in {row['ad_group']}", reasons, effect_words(offer.projected, figures)
         )
     if not row["running"]:
         return Worded(None, "it is paused already")
@@ -153,10 +180,11 @@ def sibling_lines(
     """The other products of its ad group: (mark, SKU, what they did, spend)."""
     return [
         (
-            mark_of(each, "evidence"), str(each["sku"]),
+            mark_of(each, "evidence"),
+            str(each["sku"]),
             f"{figures.counted(each['clicks'], 'click')}, {figures.counted(each['orders'], 'order')}"
             + ("" if each["running"] else ", paused"),
             figures.micro(each["spend"]),
         )
         for each in others[:most]
-    ]  # fmt: skip
+    ]

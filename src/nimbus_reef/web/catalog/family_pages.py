@@ -23,7 +23,10 @@ _SPARK: Final = (74, 22)
 
 @dataclass(frozen=True, slots=True)
 class FamilyLine:
-    """A family or one of its children. shut: its children are not shown; spark: profit by week; losses: points of weeks below 0."""
+    """
+    A family or one of its children. shut: its children are not shown; spark: profit by week; losses: points of weeks
+    below 0.
+    """
 
     key: str
     open: str
@@ -46,10 +49,19 @@ class FamilyLine:
 
 
 def lines(
-    held: Sequence[ListedFamily], whole: tuple[int, int], weeks: Mapping[str, Sequence[float]], days: int, figures: Figures, *,
-    every: bool, limits: Settings = USUAL,
-) -> list[FamilyLine]:  # fmt: skip
-    """Families with their children; of those in which nothing is to be shifted only the family, unless every is asked for."""
+    held: Sequence[ListedFamily],
+    whole: tuple[int, int],
+    weeks: Mapping[str, Sequence[float]],
+    days: int,
+    figures: Figures,
+    *,
+    every: bool,
+    limits: Settings = USUAL,
+) -> list[FamilyLine]:
+    """
+    Families with their children; of those in which nothing is to be shifted only the family, unless
+    every is asked for.
+    """
     made = []
     for family in held:
         made.append(_family(family, whole, weeks, days, figures, limits))
@@ -62,11 +74,17 @@ def table_heads(figures: Figures, *, trade: bool) -> Any:
     """The heads of the table."""
     sold = f"sales {figures.symbol}, all" if trade else f"ad sales {figures.symbol}"
     return heads(
-        "family, child", words_head("share of spend over sales"), words_head("evidence"),
-        (f"shift {figures.symbol} a month", "what its spend is proposed to gain or give"), f"spend {figures.symbol}", sold,
-        ("TACOS %" if trade else "of sales %", TACOS.definition), "ACOS %", "CVR %",
+        "family, child",
+        words_head("share of spend over sales"),
+        words_head("evidence"),
+        (f"shift {figures.symbol} a month", "what its spend is proposed to gain or give"),
+        f"spend {figures.symbol}",
+        sold,
+        ("TACOS %" if trade else "of sales %", TACOS.definition),
+        "ACOS %",
+        "CVR %",
         words_head("profit by week", "total sales × margin less ad spend, eight weeks"),
-    )  # fmt: skip
+    )
 
 
 def _family(
@@ -87,25 +105,30 @@ def _family(
     moved = family.shift.moved * STAKE_DAYS / days
     count = len(family.children)
     return FamilyLine(
-        key=family.key, open=family.key, name=family.name,
-        where="one product" if count == 1 else f"{count} children", child=False,
+        key=family.key,
+        open=family.key,
+        name=family.name,
+        where="one product" if count == 1 else f"{count} children",
+        child=False,
         pair=share_pair(own, figures, ahead=_ahead(own, limits)),
-        spend=figures.count(from_micro(family.spend)), sold=figures.count(from_micro(family.sold)),
+        spend=figures.count(from_micro(family.spend)),
+        sold=figures.count(from_micro(family.sold)),
         tacos=figures.percent(family.spend / family.sold if family.sold else None),
-        acos=_acos(family.spend, family.sales, figures), cvr=figures.percent(orders / clicks if clicks else None),
+        acos=_acos(family.spend, family.sales, figures),
+        cvr=figures.percent(orders / clicks if clicks else None),
         **_spark([sum(values) for values in zip(*profit, strict=True)] if profit else []),
-        mark="", verdict=alike, shift=figures.count(moved) if moved >= 1 else "–", tone="",
-    )  # fmt: skip
+        mark="",
+        verdict=alike,
+        shift=figures.count(moved) if moved >= 1 else "–",
+        tone="",
+    )
 
 
 def _ahead(row: Mapping[str, Any], limits: Settings) -> bool:
     """Spend runs well ahead of sales, by the account's limits."""
     spend, sales = row["share_spend"], row["share_sales"]
     return (
-        spend is not None
-        and sales is not None
-        and sales < limits.child_index * spend
-        and spend >= limits.child_share
+        spend is not None and sales is not None and sales < limits.child_index * spend and spend >= limits.child_share
     )
 
 
@@ -114,11 +137,7 @@ def _acos(spend: int, sales: int, figures: Figures) -> str:
 
 
 def _child(
-    row: Mapping[str, Any],
-    family: ListedFamily,
-    weeks: Mapping[str, Sequence[float]],
-    days: int,
-    figures: Figures,
+    row: Mapping[str, Any], family: ListedFamily, weeks: Mapping[str, Sequence[float]], days: int, figures: Figures
 ) -> FamilyLine:
     after = family.shift.after.get(row["sku"], from_micro(row["spend"]))
     moved = (after - from_micro(row["spend"])) * STAKE_DAYS / days
@@ -128,13 +147,23 @@ def _child(
     elif row["costly_child"]:
         shift = "kept tested" if not family.shift.why_not else "stays"
     return FamilyLine(
-        key=f"{family.key}/{row['sku']}", open=family.key, name=row["sku"], where=row["title"] or "", child=True,
+        key=f"{family.key}/{row['sku']}",
+        open=family.key,
+        name=row["sku"],
+        where=row["title"] or "",
+        child=True,
         pair=share_pair(row, figures, ahead=bool(row["costly_child"])),
-        spend=figures.count(from_micro(row["spend"])), sold=figures.count(from_micro(row["sold"])),
+        spend=figures.count(from_micro(row["spend"])),
+        sold=figures.count(from_micro(row["sold"])),
         tacos=figures.percent(row["spend"] / row["sold"] if row["sold"] else None),
-        acos=_acos(row["spend"], row["sales"], figures), cvr=figures.percent(row["cvr"]),
-        **_spark(weeks.get(row["sku"], [])), mark=mark_of(row, "evidence"), verdict=row["verdict"], shift=shift, tone=tone,
-    )  # fmt: skip
+        acos=_acos(row["spend"], row["sales"], figures),
+        cvr=figures.percent(row["cvr"]),
+        **_spark(weeks.get(row["sku"], [])),
+        mark=mark_of(row, "evidence"),
+        verdict=row["verdict"],
+        shift=shift,
+        tone=tone,
+    )
 
 
 def _spark(values: Sequence[float]) -> dict[str, Any]:
@@ -146,9 +175,7 @@ def _spark(values: Sequence[float]) -> dict[str, Any]:
     reach = (high - low) or 1.0
 
     def place(number: int, value: float) -> tuple[float, float]:
-        return round(2 + (wide - 4) * number / (len(values) - 1), 1), round(
-            2 + (tall - 4) * (high - value) / reach, 1
-        )
+        return round(2 + (wide - 4) * number / (len(values) - 1), 1), round(2 + (tall - 4) * (high - value) / reach, 1)
 
     points = [place(number, value) for number, value in enumerate(values)]
     return {
@@ -164,7 +191,8 @@ def answer(held: Sequence[ListedFamily], days: int, figures: Figures) -> Answer:
     wrong = [family for family in held if family.stake]
     alike = [family for family in held if family.alike]
     also = (
-        f" In {figures.counted(len(alike), 'family', 'families')} all children cost too much alike: that is not a matter of the child."
+        f" In {figures.counted(len(alike), 'family', 'families')} all children cost too much alike: that is not a"
+        " matter of the child."
         if alike
         else ""
     )
@@ -181,9 +209,9 @@ def answer(held: Sequence[ListedFamily], days: int, figures: Figures) -> Answer:
     several = "families spend" if len(held) != 1 else "family spends"
     return Answer(
         f"{figures.micro(total * monthly)} a month goes to the wrong child.",
-        f"Of {figures.count(len(held))} {several.split()[0]}, {figures.count(len(wrong))} spend against what sells; {first.name} most: "
-        f"{worst['sku']} takes {figures.rate(worst['share_spend'], 0)} of the spend and makes "
-        f"{figures.rate(worst['share_sales'], 0)} of the sales.{also}",
+        f"Of {figures.count(len(held))} {several.split()[0]}, {figures.count(len(wrong))} spend against what sells;"
+        f" {first.name} most: {worst['sku']} takes {figures.rate(worst['share_spend'], 0)} of the spend and makes"
+        f" {figures.rate(worst['share_sales'], 0)} of the sales.{also}",
     )
 
 
@@ -196,17 +224,15 @@ def worded(look: Look, family: ListedFamily, days: int, figures: Figures) -> Wor
     by_sku: dict[str, int] = {}
     for ad in shift.pauses:
         by_sku[ad.sku] = by_sku.get(ad.sku, 0) + 1
-    said = ", ".join(
-        f"{sku} in {figures.counted(count, 'ad group')}" for sku, count in sorted(by_sku.items())
-    )
+    said = ", ".join(f"{sku} in {figures.counted(count, 'ad group')}" for sku, count in sorted(by_sku.items()))
     monthly = STAKE_DAYS / days
     rows = {row["sku"]: row for row in family.rows}
     reasons = []
     for sku in sorted(by_sku):
         row = rows[sku]
         reasons.append(
-            f"{sku} takes {figures.rate(row['share_spend'], 0)} of the family’s spend and makes {figures.rate(row['share_sales'], 0)} "
-            f"of its sales, after {figures.counted(row['clicks'], 'click')}"
+            f"{sku} takes {figures.rate(row['share_spend'], 0)} of the family’s spend and makes"
+            f" {figures.rate(row['share_sales'], 0)} of its sales, after {figures.counted(row['clicks'], 'click')}"
         )
         kept = shift.kept.get(sku, 0.0) * monthly
         reasons.append(f"{figures.money(kept)} a month stays on {sku}, so that it is still tested")
@@ -214,12 +240,13 @@ def worded(look: Look, family: ListedFamily, days: int, figures: Figures) -> Wor
     proven = [row["sku"] for row in takes if row["verdict"] == Verdict.FINE.value]
     beside = [row["sku"] for row in takes if row["verdict"] != Verdict.FINE.value]
     reasons.append(
-        f"{figures.money(shift.moved * monthly)} a month moves: {', '.join(proven)} {'has' if len(proven) == 1 else 'have'} "
-        "evidence to take more"
+        f"{figures.money(shift.moved * monthly)} a month moves: {', '.join(proven)}"
+        f" {'has' if len(proven) == 1 else 'have'} evidence to take more"
     )
     if beside:
         reasons.append(
-            f"{', '.join(beside)} {'stands' if len(beside) == 1 else 'stand'} in the same ad groups and will get a part of it too"
+            f"{', '.join(beside)} {'stands' if len(beside) == 1 else 'stand'} in the same ad groups and will get a part"
+            " of it too"
         )
     return Worded(offer, f"pause {said}", tuple(reasons), effect_words(offer.projected, figures))
 
@@ -251,9 +278,14 @@ def shift_drawn(family: ListedFamily, figures: Figures, wide: float = 304.0) -> 
         tone = "loss" if sku in costly else "gain" if after > width + 0.5 else ""
         made.append(
             ShiftPart(
-                sku, round(at, 1), round(width, 1), round(at_then, 1), round(after, 1), tone,
+                sku,
+                round(at, 1),
+                round(width, 1),
+                round(at_then, 1),
+                round(after, 1),
+                tone,
                 f"{sku}: {figures.money(spend)} now, {figures.money(then.get(sku, spend))} proposed",
             )
-        )  # fmt: skip
+        )
         at, at_then = at + width, at_then + after
     return made

@@ -13,9 +13,11 @@ class PatternForm(ReefForm):
     """How the account's campaigns are called."""
 
     pattern = StringField(
-        "The pattern", [Length(max=LONGEST, message=f"It may have up to {LONGEST} characters.")], filters=[stripped],
+        "The pattern",
+        [Length(max=LONGEST, message=f"It may have up to {LONGEST} characters.")],
+        filters=[stripped],
         description="Write it like {product} · {purpose} · {match}.",
-    )  # fmt: skip
+    )
 
 
 class NameForm(ReefForm):
@@ -23,9 +25,11 @@ class NameForm(ReefForm):
 
     row = StringField("The campaign", [InputRequired("Which one is not said.")])
     name = StringField(
-        "The new name", [Length(1, 255, "A name has 1 to 255 characters.")], filters=[stripped],
+        "The new name",
+        [Length(1, 255, "A name has 1 to 255 characters.")],
+        filters=[stripped],
         description="Write another.",
-    )  # fmt: skip
+    )
 
 
 class CatchAllForm(ReefForm):
@@ -33,7 +37,5 @@ class CatchAllForm(ReefForm):
 
     bid = FigureField("The bid", [Above(0)], description="Write it like 0.12.")
     budget = FigureField("The daily budget", [Above(0)], description="Write it like 12.")
-    name = StringField(
-        "The name", [Length(max=255, message="It may have up to 255 characters.")], filters=[stripped]
-    )
+    name = StringField("The name", [Length(max=255, message="It may have up to 255 characters.")], filters=[stripped])
     without = StringField("Products left out", filters=[stripped])

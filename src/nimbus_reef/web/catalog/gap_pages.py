@@ -35,36 +35,41 @@ def lost_lines(held: Sequence[Ineligible], figures: Figures) -> list[LostLine]:
     """Products that may not be advertised, by what that likely costs."""
     return [
         LostLine(
-            each.row["sku"], each.row["sku"], each.row["title"] or "", each.row["reason"] or "no reason given",
+            each.row["sku"],
+            each.row["sku"],
+            each.row["title"] or "",
+            each.row["reason"] or "no reason given",
             figures.day(each.since) if each.since else "never shown in the days held",
-            figures.money(each.cost) if each.rests_on else "–", RESTS[each.rests_on],
+            figures.money(each.cost) if each.rests_on else "–",
+            RESTS[each.rests_on],
         )
         for each in held
-    ]  # fmt: skip
+    ]
 
 
 def lost_heads(figures: Figures) -> Any:
     """Their heads."""
     return heads(
-        "product", words_head("reason"), words_head("since"),
+        "product",
+        words_head("reason"),
+        words_head("since"),
         (f"ad sales missed {figures.symbol} a month", "likely: what its ads sold before, else what a sibling’s sell"),
         words_head("rests on"),
-    )  # fmt: skip
+    )
 
 
 def lost_answer(held: Sequence[Ineligible], unseen: pl.DataFrame, figures: Figures, *, told: bool) -> Answer:
-    """What may not be advertised, and what that costs; told: whether the catalog says of any product that it may or may not."""
+    """
+    What may not be advertised, and what that costs; told: whether the catalog says of any product that it may or may
+    not.
+    """
     shadowed = unseen.filter(pl.col("shadow").is_not_null())
     rest = ""
     if len(shadowed):
         row = shadowed.row(0, named=True)
-        rest = (
-            f" {row['shadow']} takes nearly all impressions of its family, since {row['sku']} is not shown."
-        )
+        rest = f" {row['shadow']} takes nearly all impressions of its family, since {row['sku']} is not shown."
     if not told:
-        return Answer(
-            "Unknown which products may be advertised.", f"The catalog tells it; load it in Intake.{rest}"
-        )
+        return Answer("Unknown which products may be advertised.", f"The catalog tells it; load it in Intake.{rest}")
     if not held:
         return Answer("Every product of the catalog may be advertised.", rest.strip())
     total = sum(each.cost for each in held)
@@ -72,7 +77,8 @@ def lost_answer(held: Sequence[Ineligible], unseen: pl.DataFrame, figures: Figur
     since = f" since {figures.day(first.since)}" if first.since else ""
     may = "product may" if len(held) == 1 else "products may"
     return Answer(
-        f"{figures.count(len(held))} {may} not be advertised; that likely misses {figures.money(total)} of ad sales a month.",
+        f"{figures.count(len(held))} {may} not be advertised; that likely misses {figures.money(total)} of ad sales a"
+        " month.",
         f"{first.row['sku']}{since}: {first.row['reason'] or 'no reason given'}.{rest}",
     )
 
@@ -102,24 +108,31 @@ def gap_lines(rows: pl.DataFrame, offers: Sequence[Offer | None], figures: Figur
             if row["launched"]
             else ""
         )
-        proposal = (
-            f"add to {figures.counted(len(offer.changes), 'ad group')}" if offer else "to the catch-all"
-        )
+        proposal = f"add to {figures.counted(len(offer.changes), 'ad group')}" if offer else "to the catch-all"
         made.append(
             GapLine(
-                row["row_id"], row["sku"], row["title"] or "", "fine", figures.count(row["month"]),
-                figures.count(row["total_orders"]), note, proposal,
+                row["row_id"],
+                row["sku"],
+                row["title"] or "",
+                "fine",
+                figures.count(row["month"]),
+                figures.count(row["total_orders"]),
+                note,
+                proposal,
             )
-        )  # fmt: skip
+        )
     return made
 
 
 def gap_heads(figures: Figures) -> Any:
     """Their heads."""
     return heads(
-        "product", (f"sales {figures.symbol} a month", "all trade per 30 days"), "orders", words_head("what it is"),
+        "product",
+        (f"sales {figures.symbol} a month", "all trade per 30 days"),
+        "orders",
+        words_head("what it is"),
         words_head("proposal"),
-    )  # fmt: skip
+    )
 
 
 def gap_answer(rows: pl.DataFrame, curve: pl.DataFrame, figures: Figures) -> Answer:
@@ -139,14 +152,15 @@ def gap_answer(rows: pl.DataFrame, curve: pl.DataFrame, figures: Figures) -> Ans
     also = (
         f" {figures.counted(len(newer), 'newer SKU')} of advertised items was never added to their ads."
         if len(newer) == 1
-        else f" {figures.counted(len(newer), 'newer SKU')} of advertised items were never added to their ads."
-        if len(newer)
-        else ""
+        else (
+            f" {figures.counted(len(newer), 'newer SKU')} of advertised items were never added to their ads."
+            if len(newer)
+            else ""
+        )
     )
     sell = "product sells" if len(rows) == 1 else "products sell"
     return Answer(
-        f"{figures.count(len(rows))} {sell} {figures.money(total)} a month without an ad.",
-        f"{also} {rest}".strip(),
+        f"{figures.count(len(rows))} {sell} {figures.money(total)} a month without an ad.", f"{also} {rest}".strip()
     )
 
 
@@ -159,9 +173,9 @@ def gap_worded(row: Mapping[str, Any], offer: Offer | None, figures: Figures) ->
             "no ad group is known for it",
             (sells, "no sibling of its family makes orders: the catch-all holds it"),
         )
-    where = ", ".join(
-        f"{change.campaign} · {change.ad_group}" for change, _ in offer.changes[:3]
-    ) + (f" and {len(offer.changes) - 3} more" if len(offer.changes) > 3 else "")  # fmt: skip
+    where = ", ".join(f"{change.campaign} · {change.ad_group}" for change, _ in offer.changes[:3]) + (
+        f" and {len(offer.changes) - 3} more" if len(offer.changes) > 3 else ""
+    )
     why = (
         f"it is the newer SKU of {row['replaces']}, which stands there"
         if row["replaces"]
@@ -195,6 +209,9 @@ def curve_drawn(rows: pl.DataFrame, figures: Figures) -> Curve | None:
 
     steps = sorted({1, len(rows) // 5 or 1, len(rows) // 2, len(rows)})
     return Curve(
-        path("share_of_sales"), path("share_of_spend"), wide, tall,
+        path("share_of_sales"),
+        path("share_of_spend"),
+        wide,
+        tall,
         tuple((round(wide * step / len(rows), 1), figures.count(step)) for step in steps),
-    )  # fmt: skip
+    )

@@ -47,25 +47,41 @@ def lines(rows: pl.DataFrame, limits: PageLimits, figures: Figures) -> list[Page
         cvr = row["orders"] / row["clicks"] if row["clicks"] else None
         made.append(
             PageLine(
-                row["row_id"], row["sku"], row["title"], "costly" if row["stake"] or row["lost"] else "none",
-                figures.micro(row["stake"]) if row["stake"] else "–", figures.count(row["month"]), figures.percent(cvr),
-                figures.count(len(row["title"])), figures.count(row["images"]), figures.count(row["bullets"]),
+                row["row_id"],
+                row["sku"],
+                row["title"],
+                "costly" if row["stake"] or row["lost"] else "none",
+                figures.micro(row["stake"]) if row["stake"] else "–",
+                figures.count(row["month"]),
+                figures.percent(cvr),
+                figures.count(len(row["title"])),
+                figures.count(row["images"]),
+                figures.count(row["bullets"]),
                 figures.number(row["rating"], 1) if row["rating"] is not None else "–",
                 ", ".join(called[key] for key in row["lacks"]) or "nothing",
-                f"{lost_words(row['lost'])}, since {figures.day(row['lost_on'])}" if row["lost"] else "–", figures.day(row["changed"]) if row["changed"] else "–",
+                f"{lost_words(row['lost'])}, since {figures.day(row['lost_on'])}" if row["lost"] else "–",
+                figures.day(row["changed"]) if row["changed"] else "–",
                 bool(row["stake"] or row["lost"]),
             )
-        )  # fmt: skip
+        )
     return made
 
 
 def table_heads(figures: Figures) -> Any:
     """Their heads."""
     return heads(
-        "product", (f"wasted {figures.symbol} a month", "spend that bought less since conversion fell with a change of the page"),
-        (f"ad spend {figures.symbol} a month", "what visits to the page cost"), "CVR %", ("title", "characters"), "pictures",
-        "bullets", "rating", words_head("lost", "what the page showed before and shows no more, by the newest load"), words_head("lacks"), words_head("changed"),
-    )  # fmt: skip
+        "product",
+        (f"wasted {figures.symbol} a month", "spend that bought less since conversion fell with a change of the page"),
+        (f"ad spend {figures.symbol} a month", "what visits to the page cost"),
+        "CVR %",
+        ("title", "characters"),
+        "pictures",
+        "bullets",
+        "rating",
+        words_head("lost", "what the page showed before and shows no more, by the newest load"),
+        words_head("lacks"),
+        words_head("changed"),
+    )
 
 
 def answer(rows: pl.DataFrame, figures: Figures) -> Answer:
@@ -84,8 +100,8 @@ def answer(rows: pl.DataFrame, figures: Figures) -> Answer:
         one = len(gone) == 1
         return Answer(
             f"{first['sku']} lost something since {figures.day(first['lost_on'])}: {lost_words(first['lost'])}.",
-            f"{figures.counted(len(gone), 'page')} lost something; {figures.money(float(gone['month'].sum()))} of ad spend a month goes to "
-            f"{'it' if one else 'them'}. {rest}",
+            f"{figures.counted(len(gone), 'page')} lost something; {figures.money(float(gone['month'].sum()))} of ad"
+            f" spend a month goes to {'it' if one else 'them'}. {rest}",
         )
     if fell.is_empty():
         return Answer("No conversion fell with a change of a page.", rest)
@@ -97,9 +113,13 @@ def answer(rows: pl.DataFrame, figures: Figures) -> Answer:
 
 
 def conversion_line(
-    days: Sequence[date], clicks: Sequence[int], orders: Sequence[int], changed: Sequence[Marked], first_shown: date,
+    days: Sequence[date],
+    clicks: Sequence[int],
+    orders: Sequence[int],
+    changed: Sequence[Marked],
+    first_shown: date,
     figures: Figures,
-) -> dict[str, Any] | None:  # fmt: skip
+) -> dict[str, Any] | None:
     """Conversion by day over seven days, page changes marked; None without days."""
     if not days:
         return None
@@ -109,12 +129,7 @@ def conversion_line(
         n = sum(clicks[first : place + 1])
         values.append(round(100 * sum(orders[first : place + 1]) / n, 2) if n else None)
     return panels(
-        days,
-        [("CVR %, over 7 days", values)],
-        [],
-        changed,
-        first_shown=max(first_shown, days[0]),
-        figures=figures,
+        days, [("CVR %, over 7 days", values)], [], changed, first_shown=max(first_shown, days[0]), figures=figures
     )
 
 

@@ -27,8 +27,8 @@ class PartValues:
 @dataclass(frozen=True, slots=True)
 class Preview:
     """
-    A pattern tried on all names. wrong: why it cannot be read (empty when it can); examples: names with their parts in order; breaks: those
-    that do not fit.
+    A pattern tried on all names. wrong: why it cannot be read (empty when it can); examples: names with their parts in
+    order; breaks: those that do not fit.
     """
 
     wrong: str
@@ -44,24 +44,26 @@ def preview(text: str, names: Sequence[str], parsed: ParsedNames | None, figures
     """What a pattern makes of the account's names."""
     wrong = naming.pattern_problem(text) if text else "names no part; write one like {product}"
     if wrong or parsed is None:
-        return Preview(
-            f"The pattern {wrong}.", (), figures.count(0), figures.count(len(names)), (), (), tuple(names)
-        )
+        return Preview(f"The pattern {wrong}.", (), figures.count(0), figures.count(len(names)), (), (), tuple(names))
     parts = tuple(parsed.counts)
     step = max(1, len(parsed.fits) // _EXAMPLES)
     shown = list(parsed.fits.items())[::step][:_EXAMPLES]
     return Preview(
-        "", parts, figures.count(len(parsed.fits)), figures.count(len(names)),
+        "",
+        parts,
+        figures.count(len(parsed.fits)),
+        figures.count(len(names)),
         tuple((name, tuple(read[part] for part in parts)) for name, read in shown),
         tuple(
             PartValues(
-                part, tuple((value, figures.count(times)) for value, times in parsed.counts[part][:_VALUES]),
+                part,
+                tuple((value, figures.count(times)) for value, times in parsed.counts[part][:_VALUES]),
                 max(0, len(parsed.counts[part]) - _VALUES),
             )
             for part in parts
         ),
         parsed.breaks,
-    )  # fmt: skip
+    )
 
 
 def answer(pattern: str, parsed: ParsedNames | None, names: Sequence[str], figures: Figures) -> Answer:

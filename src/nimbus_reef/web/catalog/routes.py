@@ -34,16 +34,8 @@ from nimbus_reef.web.acting import (
     pushed,
     put,
     selected,
-)  # fmt: skip
-from nimbus_reef.web.catalog import (
-    ad_pages,
-    family_pages,
-    gap_pages,
-    listing_pages,
-    name_pages,
-    pages,
-    structure_pages,
 )
+from nimbus_reef.web.catalog import ad_pages, family_pages, gap_pages, listing_pages, name_pages, pages, structure_pages
 from nimbus_reef.web.catalog.forms import CatchAllForm, NameForm, PatternForm
 from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import luck, product
@@ -90,11 +82,7 @@ def view(name: str) -> str | AnyResponse:
     if name in _WORKED_OUT:
         facts, (is_made, reads) = parts().facts, _WORKED_OUT[name]
         worked_out_first(
-            facts,
-            scope,
-            lambda: is_made(facts, scope.look),
-            reads(facts, scope.look),
-            first=is_first_answer(),
+            facts, scope, lambda: is_made(facts, scope.look), reads(facts, scope.look), first=is_first_answer()
         )
     made = _VIEWS[name](scope)
     return render_template(
@@ -148,13 +136,21 @@ def _families(scope: Scope) -> dict[str, Any]:
         "every": every,
         "trade": trade,
         "table": TableView(
-            here=_here("families"), name="families", heads=family_pages.table_heads(write, trade=trade),
-            groups={"": family_pages.lines(
-                shown, whole, weeks, days, write, every=every, limits=scope.account.settings
-            )}, page=page, pages=of,
-            empty="No product had ads in this period.", shown=write.count(len(held)), of=write.count(len(held)), things="families", picks=True,
+            here=_here("families"),
+            name="families",
+            heads=family_pages.table_heads(write, trade=trade),
+            groups={
+                "": family_pages.lines(shown, whole, weeks, days, write, every=every, limits=scope.account.settings)
+            },
+            page=page,
+            pages=of,
+            empty="No product had ads in this period.",
+            shown=write.count(len(held)),
+            of=write.count(len(held)),
+            things="families",
+            picks=True,
         ),
-    }  # fmt: skip
+    }
 
 
 def _family(scope: Scope, key: str) -> ListedFamily:
@@ -169,32 +165,34 @@ def _family_drawer(scope: Scope, key: str) -> dict[str, Any]:
     worded = family_pages.worded(scope.look, family, _days(scope), write)
     worst = [row for row in family.rows if row["costly_child"]]
     said = ", ".join(
-        f"{row['sku']} takes {write.rate(row['share_spend'], 0)} of the spend and makes {write.rate(row['share_sales'], 0)} of the sales"
+        f"{row['sku']} takes {write.rate(row['share_spend'], 0)} of the spend and makes"
+        f" {write.rate(row['share_sales'], 0)} of the sales"
         for row in worst
     )
     return {
-        "id": key, "name": family.name, "where": _in_family(family, write),
+        "id": key,
+        "name": family.name,
+        "where": _in_family(family, write),
         "bold": f"{write.micro(family.spend)} spent, {write.micro(family.sold)} sold in all.",
         "rest": f"{said}." if said else "No child takes far more of the spend than it sells.",
         "shift": family_pages.shift_drawn(family, write) if family.shift.pauses else None,
         **_offered(scope, worded),
         "hits": _planned_there(scope, {(ad.campaign, ad.ad_group) for ad in family.shift.pauses}),
         "links": [
-            (f"{row['sku']}, beside peers", scope.elsewhere(url_for("standing.view", name="products"), open=str(row["sku"])))
+            (
+                f"{row['sku']}, beside peers",
+                scope.elsewhere(url_for("standing.view", name="products"), open=str(row["sku"])),
+            )
             for row in family.rows[:3]
         ],
-    }  # fmt: skip
+    }
 
 
 def _in_family(family: ListedFamily, write: Figures) -> str:
     """How many products it has, and how many of them are advertised."""
     advertised = family.children.filter(pl.col("impressions") > 0)
     said = write.counted(len(family.children), "product")
-    return (
-        said
-        if len(advertised) == len(family.children)
-        else f"{said}, {write.count(len(advertised))} with ads"
-    )
+    return said if len(advertised) == len(family.children) else f"{said}, {write.count(len(advertised))} with ads"
 
 
 def _offered(scope: Scope, worded: Worded) -> dict[str, Any]:
@@ -217,7 +215,8 @@ def _planned_there(scope: Scope, homes: set[tuple[str, str]]) -> list[str]:
         return []
     negative = figures().counted(len(there), "negative")
     return [
-        f"{negative} in the plan {'falls' if len(there) == 1 else 'fall'} on the products that stay there: settle this first."
+        f"{negative} in the plan {'falls' if len(there) == 1 else 'fall'} on the products that stay there: settle this"
+        " first."
     ]
 
 
@@ -228,9 +227,14 @@ def _ads_listed(scope: Scope) -> tuple[pl.DataFrame, tables.Listing, dict[str, t
     rows, known = ads.listed(parts().facts, scope.look), ad_pages.fields()
     chosen = tables.parse_filters(scope.where, known)
     listed = tables.listing(
-        rows, filters=chosen, query=scope.query, text_columns=("sku", "title", "campaign", "ad_group"),
-        sort=scope.sort or "-stake", fields=known, page=scope.page,
-    )  # fmt: skip
+        rows,
+        filters=chosen,
+        query=scope.query,
+        text_columns=("sku", "title", "campaign", "ad_group"),
+        sort=scope.sort or "-stake",
+        fields=known,
+        page=scope.page,
+    )
     return rows, listed, known
 
 
@@ -239,19 +243,25 @@ def _ads(scope: Scope) -> dict[str, Any]:
     rows, listed, known = _ads_listed(scope)
     chips = [(chip.label(write.symbol), chip.text) for chip in tables.parse_filters(scope.where, known)]
     shown = {name: known[name] for name in ("name", *ad_pages.COLUMNS)}
-    table_heads = (
-        *heads_of(shown, listed.sort, write),
-        words_head("evidence"),
-        words_head("proposal"),
-    )
+    table_heads = (*heads_of(shown, listed.sort, write), words_head("evidence"), words_head("proposal"))
     return {
         "answer": ad_pages.answer(rows, _days(scope), write),
         "fields": known,
         "table": table_of(
-            listed, len(rows), ad_pages.lines(listed.shown, known, write), table_heads, write, here=_here("ads"), name="ads",
-            things="product ads", picks=True, empty="No product ad fits.", all="Remove all filters", chips=chips,
+            listed,
+            len(rows),
+            ad_pages.lines(listed.shown, known, write),
+            table_heads,
+            write,
+            here=_here("ads"),
+            name="ads",
+            things="product ads",
+            picks=True,
+            empty="No product ad fits.",
+            all="Remove all filters",
+            chips=chips,
         ),
-    }  # fmt: skip
+    }
 
 
 def _ad_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
@@ -266,31 +276,35 @@ def _ad_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
     picture = None
     if row["prior_a"] is not None and row["clicks"]:
         posterior = (row["prior_a"] + row["k"], row["prior_b"] + row["n"] - row["k"])
-        picture = luck.of_row(
-            row, posterior, f"{write.counted(row['clicks'], 'click')}, {brought}", tone, write
-        )
+        picture = luck.of_row(row, posterior, f"{write.counted(row['clicks'], 'click')}, {brought}", tone, write)
     return {
-        "id": row_id, "name": str(row["sku"]), "where": f"{row['campaign']} · {row['ad_group']}",
+        "id": row_id,
+        "name": str(row["sku"]),
+        "where": f"{row['campaign']} · {row['ad_group']}",
         "bold": f"{write.counted(row['clicks'], 'click')} brought {brought} for {write.micro(row['spend'])}.",
-        "rest": _due(row, write), "picture": picture, "verdict": verdict_at_length(row),
+        "rest": _due(row, write),
+        "picture": picture,
+        "verdict": verdict_at_length(row),
         "without": ad_pages.without_words(ads.without(row, others), write) if others else None,
-        "siblings": ad_pages.sibling_lines(others, write), "siblings_more": max(0, len(others) - 8),
+        "siblings": ad_pages.sibling_lines(others, write),
+        "siblings_more": max(0, len(others) - 8),
         **_offered(scope, worded),
         "hits": _planned_there(scope, {(str(row["campaign"]), str(row["ad_group"]))}) if worded.offer else [],
         "links": [
             ("Its targets", scope.elsewhere(url_for("targeting.table", name="targets"), campaign=str(row["campaign"]))),
-            ("The product, beside peers", scope.elsewhere(url_for("standing.view", name="products"), open=str(row["sku"]))),
+            (
+                "The product, beside peers",
+                scope.elsewhere(url_for("standing.view", name="products"), open=str(row["sku"])),
+            ),
         ],
-    }  # fmt: skip
+    }
 
 
 def _due(row: Mapping[str, Any], write: Any) -> str:
     if row["company_cvr"] is None:
         return "The account is too small to say what is usual."
     due = row["company_cvr"] * row["clicks"]
-    return (
-        f"What its product does elsewhere makes {write.number(due, 0 if due >= 3 else 1)} of so many clicks."
-    )
+    return f"What its product does elsewhere makes {write.number(due, 0 if due >= 3 else 1)} of so many clicks."
 
 
 # --- eligibility and gaps ------------------------------------------------------------
@@ -304,10 +318,18 @@ def _eligibility(scope: Scope) -> dict[str, Any]:
         "answer": gap_pages.lost_answer(held, unseen, write, told=told),
         "unseen": unseen.to_dicts(),
         "table": TableView(
-            here=_here("eligibility"), name="lost", heads=gap_pages.lost_heads(write), groups={"": gap_pages.lost_lines(held, write)},
-            empty="Every product of the catalog may be advertised." if told else "The catalog says of no product whether it may.", opens=False,
+            here=_here("eligibility"),
+            name="lost",
+            heads=gap_pages.lost_heads(write),
+            groups={"": gap_pages.lost_lines(held, write)},
+            empty=(
+                "Every product of the catalog may be advertised."
+                if told
+                else "The catalog says of no product whether it may."
+            ),
+            opens=False,
         ),
-    }  # fmt: skip
+    }
 
 
 def _gaps(scope: Scope) -> dict[str, Any]:
@@ -319,19 +341,22 @@ def _gaps(scope: Scope) -> dict[str, Any]:
         "answer": gap_pages.gap_answer(rows, curve, write),
         "curve": gap_pages.curve_drawn(curve, write),
         "table": TableView(
-            here=_here("gaps"), name="gaps", heads=gap_pages.gap_heads(write),
-            groups={"": gap_pages.gap_lines(shown, gaps.add_offers(facts, scope.look, shown.to_dicts()), write)}, page=page, pages=of, picks=True,
+            here=_here("gaps"),
+            name="gaps",
+            heads=gap_pages.gap_heads(write),
+            groups={"": gap_pages.gap_lines(shown, gaps.add_offers(facts, scope.look, shown.to_dicts()), write)},
+            page=page,
+            pages=of,
+            picks=True,
             empty="Everything that sold in these days has an ad.",
         ),
-    }  # fmt: skip
+    }
 
 
 def _gap_row(scope: Scope, row_id: str) -> Mapping[str, Any]:
     found = gaps.unadvertised(parts().facts, scope.look).filter(pl.col("row_id") == row_id)
     if found.is_empty():
-        raise NotFound(
-            "This product has ads, or sold nothing in these days.", remedy="Look at the list again."
-        )
+        raise NotFound("This product has ads, or sold nothing in these days.", remedy="Look at the list again.")
     return found.row(0, named=True)
 
 
@@ -339,11 +364,21 @@ def _gap_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
     write, row = figures(), _gap_row(scope, row_id)
     worded = gap_pages.gap_worded(row, gaps.add_offers(parts().facts, scope.look, [row])[0], write)
     return {
-        "id": row_id, "name": row["sku"], "where": row["title"] or "",
-        "bold": f"{write.money(row['month'])} sold a month, {write.counted(row['total_orders'], 'order')} in these days.",
-        "rest": f"The same item as {row['replaces']}, sent by {row['fulfilment']}." if row["replaces"] else "It stands in no ad group.",
-        **_offered(scope, worded), "hits": [], "links": [],
-    }  # fmt: skip
+        "id": row_id,
+        "name": row["sku"],
+        "where": row["title"] or "",
+        "bold": (
+            f"{write.money(row['month'])} sold a month, {write.counted(row['total_orders'], 'order')} in these days."
+        ),
+        "rest": (
+            f"The same item as {row['replaces']}, sent by {row['fulfilment']}."
+            if row["replaces"]
+            else "It stands in no ad group."
+        ),
+        **_offered(scope, worded),
+        "hits": [],
+        "links": [],
+    }
 
 
 # --- listings ------------------------------------------------------------------------
@@ -357,10 +392,15 @@ def _listings(scope: Scope) -> dict[str, Any]:
     return {
         "answer": listing_pages.answer(rows, write),
         "table": TableView(
-            here=_here("listings"), name="listings", heads=listing_pages.table_heads(write),
-            groups={"": listing_pages.lines(shown, scope.account.settings.pages, write)}, page=page, pages=of, empty="No page is held of these products.",
+            here=_here("listings"),
+            name="listings",
+            heads=listing_pages.table_heads(write),
+            groups={"": listing_pages.lines(shown, scope.account.settings.pages, write)},
+            page=page,
+            pages=of,
+            empty="No page is held of these products.",
         ),
-    }  # fmt: skip
+    }
 
 
 def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
@@ -368,9 +408,7 @@ def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
     found = product_pages.listed(facts, scope.look)
     found = found.filter(pl.col("row_id") == row_id) if len(found) else found
     if found.is_empty():
-        raise NotFound(
-            "No page of this product is held in these days.", remedy="Choose other days, or close it."
-        )
+        raise NotFound("No page of this product is held in these days.", remedy="Choose other days, or close it.")
     row = found.row(0, named=True)
     changed = product.page_changes(facts, scope.look, row["sku"])
     back = Window(scope.window.shifted(-scope.window.days).first, scope.window.last)
@@ -378,7 +416,7 @@ def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
     days = product_frames.product_days(facts, scope.account.id, back, own)
     line = listing_pages.conversion_line(
         days["day"].to_list(), days["clicks"].to_list(), days["orders"].to_list(), changed, scope.window.first, write
-    )  # fmt: skip
+    )
     mend = listing_pages.to_mend(row, scope.account.settings.pages)
     gone = f"Lost since {write.day(row['lost_on'])}: {lost_words(row['lost'])}. " if row["lost"] else ""
     bold = gone + (
@@ -387,14 +425,34 @@ def _listing_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
         else "Its conversion did not fall with a change of the page."
     )
     return {
-        "id": row_id, "name": row["sku"], "where": row["title"], "bold": bold,
+        "id": row_id,
+        "name": row["sku"],
+        "where": row["title"],
+        "bold": bold,
         "rest": "Coincidence in time, not proof." if row["stake"] else "",
         "conversion": line,
         "changed": [(write.day(each.day), each.words) for each in reversed(changed[-8:])],
-        "worded": Worded(None, "restore the page, or stop its ads until it is back" if gone else "look at the page" if mend or row["stake"] else "nothing to mend", tuple(mend)),
-        "planned": Acted([], 0), "changes": 0, "hits": [],
-        "links": [("The product, beside peers", scope.elsewhere(url_for("standing.view", name="products"), open=str(row["sku"])))],
-    }  # fmt: skip
+        "worded": Worded(
+            None,
+            (
+                "restore the page, or stop its ads until it is back"
+                if gone
+                else "look at the page"
+                if mend or row["stake"]
+                else "nothing to mend"
+            ),
+            tuple(mend),
+        ),
+        "planned": Acted([], 0),
+        "changes": 0,
+        "hits": [],
+        "links": [
+            (
+                "The product, beside peers",
+                scope.elsewhere(url_for("standing.view", name="products"), open=str(row["sku"])),
+            )
+        ],
+    }
 
 
 # --- structure ------------------------------------------------------------------------
@@ -420,7 +478,10 @@ def _structure(scope: Scope) -> dict[str, Any]:
 
 @catalog.get("/structure/bought-twice")
 def bought_twice() -> str:
-    """Keywords bought twice alone, asked for after the page: which to keep rests on targets that may have to be judged first."""
+    """
+    Keywords bought twice alone, asked for after the page: which to keep rests on targets that may have to be judged
+    first.
+    """
     scope = current_scope()
     need(parts().facts, scope, _NEEDS["structure"], figures())
     return render_template("catalog/_twins.html", bought=_bought_twice(scope), table=_twin_table(scope))
@@ -437,10 +498,16 @@ def _twin_table(scope: Scope) -> TableView:
     page, of = tables.page_of(len(rows), scope.page)
     shown = rows.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS)
     return TableView(
-        here=_here("structure"), name="twins", heads=structure_pages.twin_heads(write),
-        groups={"": structure_pages.twin_lines(shown, write)}, page=page, pages=of, picks=True, things="keywords",
-            empty="No keyword is known to be bought twice.",
-    )  # fmt: skip
+        here=_here("structure"),
+        name="twins",
+        heads=structure_pages.twin_heads(write),
+        groups={"": structure_pages.twin_lines(shown, write)},
+        page=page,
+        pages=of,
+        picks=True,
+        things="keywords",
+        empty="No keyword is known to be bought twice.",
+    )
 
 
 def _twins(scope: Scope, group: str) -> list[dict[str, Any]]:
@@ -455,17 +522,29 @@ def _twin_drawer(scope: Scope, group: str) -> dict[str, Any]:
     facts, write, rows = parts().facts, figures(), _twins(scope, group)
     worded = structure_pages.worded(rows, structure.twin_offer(facts, scope.look, rows), write)
     return {
-        "id": group, "name": rows[0]["target"], "where": f"{rows[0]['match_type']} · for {rows[0]['main_product']}",
+        "id": group,
+        "name": rows[0]["target"],
+        "where": f"{rows[0]['match_type']} · for {rows[0]['main_product']}",
         "bold": f"Bought in {write.counted(len(rows), 'place')}.",
-        "rest": f"{write.micro(sum(row['spend'] for row in rows))} for {write.counted(sum(row['orders'] for row in rows), 'order')} in all.",
+        "rest": (
+            f"{write.micro(sum(row['spend'] for row in rows))} for"
+            f" {write.counted(sum(row['orders'] for row in rows), 'order')} in all."
+        ),
         "siblings": [
-            (mark_of(row, "evidence"), f"{row['campaign']} · {row['ad_group']}",
-             f"{write.counted(row['clicks'], 'click')}, {write.counted(row['orders'], 'order')}" + (", kept" if row["keep"] else ""),
-             write.micro(row["spend"]))
+            (
+                mark_of(row, "evidence"),
+                f"{row['campaign']} · {row['ad_group']}",
+                f"{write.counted(row['clicks'], 'click')}, {write.counted(row['orders'], 'order')}"
+                + (", kept" if row["keep"] else ""),
+                write.micro(row["spend"]),
+            )
             for row in rows
         ],
-        "siblings_more": 0, **_offered(scope, worded), "hits": [], "links": [],
-    }  # fmt: skip
+        "siblings_more": 0,
+        **_offered(scope, worded),
+        "hits": [],
+        "links": [],
+    }
 
 
 # --- names ------------------------------------------------------------------------------
@@ -541,17 +620,22 @@ def _built(scope: Scope, given: Mapping[str, str]) -> catch_all.CatchAll:
     form = CatchAllForm(MultiDict(given), scope.account.locale).checked()
     without = [sku for sku in (form.without.data or "").replace(",", " ").split() if sku]
     return catch_all.built(
-        parts().facts, scope.look,
+        parts().facts,
+        scope.look,
         bid=float(form.bid.data) if form.bid.data is not None else None,
         budget=float(form.budget.data) if form.budget.data is not None else None,
-        without=without, name=form.name.data or f"{scope.account.brand} · catch-all · auto",
-    )  # fmt: skip
+        without=without,
+        name=form.name.data or f"{scope.account.brand} · catch-all · auto",
+    )
 
 
 def _asked(scope: Scope) -> dict[str, str]:
     return {
-        "bid": scope.said("bid"), "budget": scope.said("budget"), "without": scope.said("without"), "name": scope.said("what"),
-    }  # fmt: skip
+        "bid": scope.said("bid"),
+        "budget": scope.said("budget"),
+        "without": scope.said("without"),
+        "name": scope.said("what"),
+    }
 
 
 def _catch_all(scope: Scope) -> dict[str, Any]:
@@ -576,11 +660,21 @@ def _catch_all_worded(scope: Scope, made: catch_all.CatchAll) -> Worded:
         why: tuple[str, ...] = ("unknown what it brings: the account has no clicks this cheap",)
     else:
         why = (
-            f"{write.counted(found.cheap, 'click')} of the last 90 days cost no more than {write.money(made.bid, 2)}; they converted {write.rate(found.cvr)}",
-            f"expected a month: {write.counted(round(found.clicks), 'click')}, {write.counted(round(found.orders), 'order')}, ACOS {write.rate(found.acos, 0)}",
+            (
+                f"{write.counted(found.cheap, 'click')} of the last 90 days cost no more than"
+                f" {write.money(made.bid, 2)}; they converted {write.rate(found.cvr)}"
+            ),
+            (
+                f"expected a month: {write.counted(round(found.clicks), 'click')},"
+                f" {write.counted(round(found.orders), 'order')}, ACOS {write.rate(found.acos, 0)}"
+            ),
             *(
                 (
-                    f"at {write.money(made.bid, 2)} a click it needs {write.rate(made.bid / found.aov / scope.target_acos)} conversion to meet {write.aim(scope.target_acos)}",
+                    (
+                        f"at {write.money(made.bid, 2)} a click it needs"
+                        f" {write.rate(made.bid / found.aov / scope.target_acos)} conversion to meet"
+                        f" {write.aim(scope.target_acos)}"
+                    ),
                 )
                 if found.aov
                 else ()
@@ -588,9 +682,7 @@ def _catch_all_worded(scope: Scope, made: catch_all.CatchAll) -> Worded:
         )
     if made.products.is_empty():
         known = (
-            "no product is left for it"
-            if made.skipped
-            else "which products may be advertised is told by the catalog"
+            "no product is left for it" if made.skipped else "which products may be advertised is told by the catalog"
         )
         return Worded(None, "nothing", (known,), "")
     return Worded(
@@ -610,9 +702,13 @@ def build() -> AnyResponse | str:
     if made.products.is_empty():
         raise BadInput("No product is left for it.", remedy="Leave out fewer.")
     return put(
-        scope, [of_worded(made.name, _catch_all_worded(scope, made), "")], title=f"{made.name}, before it is done", thing="campaign",
-        action=url_for("catalog.build"), back=scope.elsewhere(_here("catch-all")),
-    )  # fmt: skip
+        scope,
+        [of_worded(made.name, _catch_all_worded(scope, made), "")],
+        title=f"{made.name}, before it is done",
+        thing="campaign",
+        action=url_for("catalog.build"),
+        back=scope.elsewhere(_here("catch-all")),
+    )
 
 
 # --- accepting ------------------------------------------------------------------------------
@@ -658,8 +754,11 @@ _NO_SHIFT: Final = "no spend can move to a sibling that sells"
 _KEPT_ADS: Final = "their evidence does not call for a pause"
 _NO_PLACE: Final = "no ad group of a sibling is known to add them to"
 _OFFERED: Final[Mapping[str, Callable[[Scope, Sequence[str]], list[Candidate]]]] = {
-    "families": _families_offered, "ads": _ads_offered, "gaps": _gaps_offered, "structure": _twins_offered,
-}  # fmt: skip
+    "families": _families_offered,
+    "ads": _ads_offered,
+    "gaps": _gaps_offered,
+    "structure": _twins_offered,
+}
 
 
 def _accepting(name: str) -> Callable[[Scope, Sequence[str]], list[Candidate]]:
@@ -670,7 +769,10 @@ def _accepting(name: str) -> Callable[[Scope, Sequence[str]], list[Candidate]]:
 
 @catalog.post("/<name>/accept")
 def accept(name: str) -> AnyResponse | str:
-    """Puts what is proposed on a row into the plan, worked out anew from the record; what is more than a handful is shown first."""
+    """
+    Puts what is proposed on a row into the plan, worked out anew from the record; what is more than a handful is shown
+    first.
+    """
     must_write()
     scope, row = current_scope(), request.form.get("row", "")
     found = _accepting(name)(scope, [row])
@@ -685,15 +787,21 @@ def accept(name: str) -> AnyResponse | str:
 def _put(name: str, scope: Scope, offered: Sequence[Candidate], deed: str) -> AnyResponse | str:
     thing = _THINGS[name]
     return put(
-        scope, offered, title=f"{figures().counted(len(offered), *thing)}, before it is done", thing=thing[0],
-        action=url_for(f"catalog.{deed}", name=name), back=back_to(scope, scope.link(_here(name), open="")),
-    )  # fmt: skip
+        scope,
+        offered,
+        title=f"{figures().counted(len(offered), *thing)}, before it is done",
+        thing=thing[0],
+        action=url_for(f"catalog.{deed}", name=name),
+        back=back_to(scope, scope.link(_here(name), open="")),
+    )
 
 
 _THINGS: Final[Mapping[str, tuple[str, str]]] = {
-    "families": ("family", "families"), "ads": ("product ad", "product ads"), "gaps": ("product", "products"),
+    "families": ("family", "families"),
+    "ads": ("product ad", "product ads"),
+    "gaps": ("product", "products"),
     "structure": ("duplicate keyword", "duplicate keywords"),
-}  # fmt: skip
+}
 
 
 @catalog.post("/<name>/accept-many")
@@ -721,9 +829,7 @@ def _swapped(name: str, scope: Scope, row: str) -> AnyResponse:
         response = make_response("", 303)
         response.headers["Location"] = scope.link(_here(name), open=row)
         return response
-    return make_response(
-        render_template("catalog/_accepted.html", view=name, drawer=_DRAWERS[name](scope, row))
-    )
+    return make_response(render_template("catalog/_accepted.html", view=name, drawer=_DRAWERS[name](scope, row)))
 
 
 # --- files ----------------------------------------------------------------------------------
@@ -742,14 +848,25 @@ def export(name: str, ending: str) -> AnyResponse:
 
 
 _VIEWS: Final[Mapping[str, Callable[[Scope], dict[str, Any]]]] = {
-    "families": _families, "ads": _ads, "eligibility": _eligibility, "gaps": _gaps, "listings": _listings,
-    "structure": _structure, "names": _names, "catch-all": _catch_all,
-}  # fmt: skip
+    "families": _families,
+    "ads": _ads,
+    "eligibility": _eligibility,
+    "gaps": _gaps,
+    "listings": _listings,
+    "structure": _structure,
+    "names": _names,
+    "catch-all": _catch_all,
+}
 _WORKED_OUT: Final = {
-    "families": (families.is_listed, families.reads), "catch-all": (catch_all.is_told, catch_all.reads),
-}  # fmt: skip
+    "families": (families.is_listed, families.reads),
+    "catch-all": (catch_all.is_told, catch_all.reads),
+}
 """Views that may take long: whether they are worked out, and what is read for it."""
 _DRAWERS: Final[Mapping[str, Callable[[Scope, str], dict[str, Any]]]] = {
-    "families": _family_drawer, "ads": _ad_drawer, "gaps": _gap_drawer, "listings": _listing_drawer, "structure": _twin_drawer,
-}  # fmt: skip
+    "families": _family_drawer,
+    "ads": _ad_drawer,
+    "gaps": _gap_drawer,
+    "listings": _listing_drawer,
+    "structure": _twin_drawer,
+}
 _NEEDS: Final[Mapping[str, tuple[str, ...]]] = {**files.NEEDS, "names": (), "catch-all": TARGET_SOURCES}

@@ -20,8 +20,11 @@ from nimbus_reef.web.kit.figures import Figures
 _WIDE, _TALL = 800.0, 150.0
 _TONES: Final = ("first", "second", "third")
 DAYS: Final = {
-    "": "every day", "1 2 3 4 5": "Monday to Friday", "6 7": "the weekend", **{str(number): name for number, name in WEEKDAYS.items()},
-}  # fmt: skip
+    "": "every day",
+    "1 2 3 4 5": "Monday to Friday",
+    "6 7": "the weekend",
+    **{str(number): name for number, name in WEEKDAYS.items()},
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,8 +61,8 @@ class Drawn:
 
 def drawn(held: Boosted, tried: Boost | None, weekday: int, figures: Figures) -> Drawn:
     """
-    What a click can cost at most on a weekday, or what the budget is raised to where a boost of that is tried; what the marketplace may
-    add by itself drawn apart, where it may.
+    What a click can cost at most on a weekday, or what the budget is raised to where a boost of that is tried; what the
+    marketplace may add by itself drawn apart, where it may.
     """
     what = BUDGET if tried is not None and tried.what == BUDGET else BID
     with_it = held.with_boost(tried)
@@ -68,9 +71,7 @@ def drawn(held: Boosted, tried: Boost | None, weekday: int, figures: Figures) ->
         lines = [("daily budget", with_it.highest_budgets(weekday), _TONES[0])]
     else:
         plain = with_it.highest_bids(weekday, raised=False)
-        lines = [
-            (NAMES[place.value], plain[place], tone) for place, tone in zip(ADJUSTABLE, _TONES, strict=True)
-        ]
+        lines = [(NAMES[place.value], plain[place], tone) for place, tone in zip(ADJUSTABLE, _TONES, strict=True)]
         if held.then.bidding == Bidding.UP_AND_DOWN.value and held.then.raising:
             first = ADJUSTABLE[0]
             raised = with_it.highest_bids(weekday, raised=True)[first]
@@ -91,15 +92,18 @@ def drawn(held: Boosted, tried: Boost | None, weekday: int, figures: Figures) ->
     steps = [Steps(path(values), name, y(values[-1]), tone) for name, values, tone in lines]
     brackets = [
         BoostBracket(
-            round(_WIDE * each.from_hour / rules.HOURS, 1), round(_WIDE * (each.to_hour - each.from_hour) / rules.HOURS, 1),
-            f"{named} +{figures.count(each.percent)} %", each is tried,
+            round(_WIDE * each.from_hour / rules.HOURS, 1),
+            round(_WIDE * (each.to_hour - each.from_hour) / rules.HOURS, 1),
+            f"{named} +{figures.count(each.percent)} %",
+            each is tried,
         )
         for each, named in (
-            *((each, each.name) for each in held.in_force), *((each, "planned") for each in held.planned),
+            *((each, each.name) for each in held.in_force),
+            *((each, "planned") for each in held.planned),
             *([(tried, "tried")] if tried is not None else []),
         )
         if each.what == what and (weekday in (each.weekdays or rules.WEEK))
-    ]  # fmt: skip
+    ]
     ticks = tuple((y(value), figures.number(value)) for value in round_steps(top))
     return Drawn(_apart(steps), tuple(brackets), ticks, _WIDE, _TALL, highest)
 
@@ -124,8 +128,8 @@ def answer(held: Boosted, made: Drawn, weekday: int, tried: Boost | None, figure
         if each.what == what and weekday in (each.weekdays or rules.WEEK)
     ]
     added = (
-        f"{figures.counted(len(boosts), 'boost')} of {', '.join(f'{each.percent:.0f} %' for each in boosts)}; those that hold on the same "
-        "days and hours add up"
+        f"{figures.counted(len(boosts), 'boost')} of {', '.join(f'{each.percent:.0f} %' for each in boosts)}; those"
+        " that hold on the same days and hours add up"
     )
     if what == BUDGET:
         if held.budget is None:
@@ -139,8 +143,7 @@ def answer(held: Boosted, made: Drawn, weekday: int, tried: Boost | None, figure
         )
     if held.bid is None:
         return Answer(
-            "No target of this campaign has a known bid.",
-            "Load the targets report to see what a click can cost.",
+            "No target of this campaign has a known bid.", "Load the targets report to see what a click can cost."
         )
     parts = [f"Bid {figures.money(held.bid, 2)}"]
     adjustment = max(held.then.adjustments.values(), default=0.0)
@@ -174,17 +177,10 @@ class BoostLine:
 
 def boost_lines(held: Boosted, figures: Figures) -> list[BoostLine]:
     """Boosts of a campaign, in force and planned."""
-    named = [
-        *((each.name, each) for each in held.in_force),
-        *(("in the plan", each) for each in held.planned),
-    ]
+    named = [*((each.name, each) for each in held.in_force), *(("in the plan", each) for each in held.planned)]
     return [
         BoostLine(
-            name,
-            each.what,
-            f"+{figures.count(each.percent)} %",
-            when(each),
-            f"{each.from_hour}–{each.to_hour} h",
+            name, each.what, f"+{figures.count(each.percent)} %", when(each), f"{each.from_hour}–{each.to_hour} h"
         )
         for name, each in named
     ]
@@ -218,10 +214,8 @@ def lowered(percent: float, held: Boosted, boost: Boost, figures: Figures) -> st
     if held.bid is None:
         return ""
     base, back = rules.lower_base(percent, held.bid)
-    hours = (
-        f"{boost.to_hour}–{boost.from_hour} h" if (boost.from_hour, boost.to_hour) != (0, 24) else "no hour"
-    )
+    hours = f"{boost.to_hour}–{boost.from_hour} h" if (boost.from_hour, boost.to_hour) != (0, 24) else "no hour"
     return (
-        f"Boosts only raise. Lower the base bid to {figures.money(base, 2)} instead and boost {hours} by {figures.count(back)} %, "
-        "so that the other hours stay as they are."
+        f"Boosts only raise. Lower the base bid to {figures.money(base, 2)} instead and boost {hours} by"
+        f" {figures.count(back)} %, so that the other hours stay as they are."
     )

@@ -49,12 +49,22 @@ def lines(held: Sequence[Line], moved: BudgetMove, figures: Figures) -> list[Bud
         acos = f", {figures.rate(line.row['acos'], 0)}" if line.row["acos"] is not None else ""
         made.append(
             BudgetLine(
-                line.campaign, line.campaign, where(line, figures), figures.number(line.budget),
-                _strip(line), f"{figures.money(line.missed.low)} to {figures.money(line.missed.high)}" if line.missed.high >= 1 else "–",
-                mark_of(line.row, "evidence"), f"{line.verdict}{acos}",
-                figures.signed(change, 2) if change else "–", "gain" if change > 0 else "",
+                line.campaign,
+                line.campaign,
+                where(line, figures),
+                figures.number(line.budget),
+                _strip(line),
+                (
+                    f"{figures.money(line.missed.low)} to {figures.money(line.missed.high)}"
+                    if line.missed.high >= 1
+                    else "–"
+                ),
+                mark_of(line.row, "evidence"),
+                f"{line.verdict}{acos}",
+                figures.signed(change, 2) if change else "–",
+                "gain" if change > 0 else "",
             )
-        )  # fmt: skip
+        )
     return made
 
 
@@ -65,9 +75,7 @@ def _strip(line: Line) -> tuple[tuple[str, str], ...]:
     for hour, spend in enumerate(line.by_hour):
         shade = f"shade-{round(_SHADES * spend / top) if top else 0}"
         marks[shade] = marks.get(shade, "") + f"M{hour * _HOUR_WIDE} 0h14v16h-14z"
-    dry = "".join(
-        f"M{hour * _HOUR_WIDE} 0h14v16h-14z" for hour, share in enumerate(line.dry_share) if share >= _DRY_AT
-    )
+    dry = "".join(f"M{hour * _HOUR_WIDE} 0h14v16h-14z" for hour, share in enumerate(line.dry_share) if share >= _DRY_AT)
     return (*marks.items(), *([("dry", dry)] if dry else []))
 
 
@@ -75,10 +83,12 @@ def dry_lines(dry: Sequence[Line], figures: Figures, most: int = 6) -> list[tupl
     """The campaigns that run dry: name, when, what it costs."""
     return [
         (
-            line.campaign, where(line, figures), f"{figures.money(line.missed.low)} to {figures.money(line.missed.high)} of sales a month"
+            line.campaign,
+            where(line, figures),
+            f"{figures.money(line.missed.low)} to {figures.money(line.missed.high)} of sales a month",
         )
         for line in dry[:most]
-    ]  # fmt: skip
+    ]
 
 
 def where(line: Line, figures: Figures) -> str:
@@ -92,21 +102,23 @@ def where(line: Line, figures: Figures) -> str:
 def table_heads(figures: Figures) -> Any:
     """The heads of the table."""
     return heads(
-        "campaign", f"budget {figures.symbol} a day", words_head("a usual day, 0 to 24 h: ink where it spends, hatched where the budget is gone"),
-        ("sales lost a month", "what the dry hours usually sell, at 0.4 to 1 times"), words_head("evidence, ACOS"),
+        "campaign",
+        f"budget {figures.symbol} a day",
+        words_head("a usual day, 0 to 24 h: ink where it spends, hatched where the budget is gone"),
+        ("sales lost a month", "what the dry hours usually sell, at 0.4 to 1 times"),
+        words_head("evidence, ACOS"),
         (f"move {figures.symbol}", "what its budget is proposed to gain or give a day"),
-    )  # fmt: skip
+    )
 
 
 def answer(rows: pl.DataFrame, moved: BudgetMove, figures: Figures, *, hours_told: bool) -> Answer:
     """
-    Who runs dry and what it costs, who never spends, and what is moved. rows: as the analysis holds them; hours_told: hours are
-    held day by day, so that dry ones can be known.
+    Who runs dry and what it costs, who never spends, and what is moved. rows: as the analysis holds them; hours_told:
+    hours are held day by day, so that dry ones can be known.
     """
     if rows.is_empty():
         return Answer(
-            "No campaign’s budget is known in these days.",
-            "Campaign settings tell budgets; load them in Intake.",
+            "No campaign’s budget is known in these days.", "Campaign settings tell budgets; load them in Intake."
         )
     idle = int(rows["idle"].sum())
     never = (
@@ -134,8 +146,8 @@ def dry_words(rows: pl.DataFrame, figures: Figures) -> str:
     first = sorted(dry["from_hour"].to_list())
     runs = "campaign runs" if len(dry) == 1 else "campaigns run"
     return (
-        f"{figures.count(len(dry))} {runs} dry, usually from {first[len(first) // 2]} h; the hours out of budget cost {figures.money(lost.low)} to "
-        f"{figures.money(lost.high)} of sales a month."
+        f"{figures.count(len(dry))} {runs} dry, usually from {first[len(first) // 2]} h; the hours out of budget cost"
+        f" {figures.money(lost.low)} to {figures.money(lost.high)} of sales a month."
     )
 
 
@@ -149,41 +161,36 @@ def worded(rows: pl.DataFrame, moved: BudgetMove, figures: Figures, *, hours_tol
             return Worded(None, "nothing to move", ("no budget runs dry",) if hours_told else (_UNTOLD,))
         if not (dry["verdict"] == Verdict.FINE.value).any():
             return Worded(
-                None,
-                "nothing to move",
-                ("what runs dry is not shown to be within target: settle its bids first",),
+                None, "nothing to move", ("what runs dry is not shown to be within target: settle its bids first",)
             )
-        return Worded(
-            None, "nothing to move", ("no campaign leaves enough of its budget; name a larger total",)
-        )
-    reasons = [
-        f"{figures.counted(len(takes), 'campaign')} within target by evidence {'gets' if len(takes) == 1 else 'get'} what the budget cut off on a dry day, best cost of sale first",
-    ] if takes else []  # fmt: skip
+        return Worded(None, "nothing to move", ("no campaign leaves enough of its budget; name a larger total",))
+    reasons = (
+        [
+            f"{figures.counted(len(takes), 'campaign')} within target by evidence"
+            f" {'gets' if len(takes) == 1 else 'get'} what the budget cut off on a dry day, best cost of sale first"
+        ]
+        if takes
+        else []
+    )
     if gives:
         reasons.append("who gives keeps what its busiest days spend (19 of 20 days)")
     if moved.asked is not None and moved.after - moved.asked > _CENT:
         reasons.append(
-            f"{figures.money(moved.asked, 2)} a day is not reached: below {figures.money(moved.after, 2)} budgets that are spent would be cut"
+            f"{figures.money(moved.asked, 2)} a day is not reached: below {figures.money(moved.after, 2)} budgets that"
+            " are spent would be cut"
         )
     if moved.asked is not None and moved.asked - moved.after > _CENT:
-        reasons.append(
-            f"{figures.money(moved.asked - moved.after, 2)} a day of the named total is not needed"
-        )
+        reasons.append(f"{figures.money(moved.asked - moved.after, 2)} a day of the named total is not needed")
     return Worded(
-        moved.offer,
-        _headline(gives, takes, figures),
-        tuple(reasons),
-        effect_words(moved.offer.projected, figures),
+        moved.offer, _headline(gives, takes, figures), tuple(reasons), effect_words(moved.offer.projected, figures)
     )
 
 
 def _headline(gives: Sequence[Budget], takes: Sequence[Budget], figures: Figures) -> str:
-    never = (
-        f"{figures.counted(len(gives), 'campaign')} that never spend{'s' if len(gives) == 1 else ''} theirs"
-    )
+    never = f"{figures.counted(len(gives), 'campaign')} that never spend{'s' if len(gives) == 1 else ''} theirs"
     if not takes:
         return f"take {figures.money(-sum(each.change for each in gives), 2)} a day from {never}"
     return (
-        f"move {figures.money(sum(each.change for each in takes), 2)} a day from {never if gives else 'a larger total'} "
-        f"to {figures.counted(len(takes), 'campaign')} that run{'s' if len(takes) == 1 else ''} dry"
+        f"move {figures.money(sum(each.change for each in takes), 2)} a day from {never if gives else 'a larger total'}"
+        f" to {figures.counted(len(takes), 'campaign')} that run{'s' if len(takes) == 1 else ''} dry"
     )

@@ -32,23 +32,16 @@ class BoostForm(ReefForm):
 
     whose = StringField("The campaign", [InputRequired("Choose one.")])
     what = StringField("What it raises", filters=[lambda text: text or BID])
-    percent = FigureField(
-        "The per cent", [InputRequired("Say by how much.")], description="Write it like 20."
-    )
+    percent = FigureField("The per cent", [InputRequired("Say by how much.")], description="Write it like 20.")
     days = StringField("The weekdays", filters=[stripped])
     from_hour = WholeField(
         "From which hour", [Optional(), NumberRange(0, 23, "It is an hour from 0 to 23.")], default=0
     )
-    to_hour = WholeField(
-        "To which hour", [Optional(), NumberRange(1, 24, "It is an hour from 1 to 24.")], default=24
-    )
+    to_hour = WholeField("To which hour", [Optional(), NumberRange(1, 24, "It is an hour from 1 to 24.")], default=24)
     first = DateField("The first day", [Optional()], description="Write it like 2026-12-01.")
     last = DateField("The last day", [Optional()], description="Write it like 2026-12-05.")
     condition = StringField(
-        "The condition",
-        [_is_condition],
-        filters=[stripped],
-        description="Write it like ROAS >= 4, or leave it empty.",
+        "The condition", [_is_condition], filters=[stripped], description="Write it like ROAS >= 4, or leave it empty."
     )
 
     @property
@@ -58,10 +51,16 @@ class BoostForm(ReefForm):
         end = rules.HOURS if self.to_hour.data is None else int(self.to_hour.data)
         dated = self.first.data or self.last.data
         return Boost(
-            "tried", self.what.data or BID, float(percent),
-            rules.weekdays_of(self.days.data or ""), int(self.from_hour.data or 0), end,
-            self.condition.data or "", self.first.data or dated, self.last.data or dated,
-        )  # fmt: skip
+            "tried",
+            self.what.data or BID,
+            float(percent),
+            rules.weekdays_of(self.days.data or ""),
+            int(self.from_hour.data or 0),
+            end,
+            self.condition.data or "",
+            self.first.data or dated,
+            self.last.data or dated,
+        )
 
     @property
     def problem(self) -> str | None:

@@ -1,4 +1,7 @@
-"""Hours as their page shows them: the grid, brackets of segments, the table under it, hours in which ads are missing."""
+"""
+Hours as their page shows them: the grid, brackets of segments, the table under it, hours in which
+ads are missing.
+"""
 
 from __future__ import annotations
 
@@ -19,9 +22,13 @@ from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.offered import SharePair, heads, share_pair, words_head
 
 METRICS: Final[Mapping[str, tuple[str, str]]] = {
-    "spend": ("spend", "¤"), "sales": ("ad sales", "¤"), "organic": ("organic sales", "¤"), "acos": ("ACOS", "%"),
-    "tacos": ("TACOS", "%"), "rpc": ("RPC", "¤"),
-}  # fmt: skip
+    "spend": ("spend", "¤"),
+    "sales": ("ad sales", "¤"),
+    "organic": ("organic sales", "¤"),
+    "acos": ("ACOS", "%"),
+    "tacos": ("TACOS", "%"),
+    "rpc": ("RPC", "¤"),
+}
 NEED_TRADE: Final = frozenset({"organic", "tacos"})
 _DRY_AT: Final = 0.04
 """An hour is hatched where budgets that were gone missed that part of what it would sell."""
@@ -60,7 +67,10 @@ class SegmentBracket:
 def grid_rows(
     grid: Grid, metric: str, dried: Mapping[tuple[int, int], tuple[float, str]], figures: Figures
 ) -> list[GridRow]:
-    """The grid in shades of a metric; dried: by weekday (0: all) and hour, sales missed on average (units), and whose."""
+    """
+    The grid in shades of a metric; dried: by weekday (0: all) and hour, sales missed on average
+    (units), and whose.
+    """
     values = {key: getattr(cell, metric) for key, cell in grid.cells.items()}
     known = [value for value in values.values() if value is not None]
     top = _top(known)
@@ -97,9 +107,7 @@ def _top(values: Sequence[float]) -> float:
 
 def _title(weekday: int, hour: int, cell: HourCell, missed: float, whose: str, figures: Figures) -> str:
     day = WEEKDAYS.get(weekday, "all days")
-    said = [
-        f"{day} {hour}–{hour + 1} h: spend {figures.money(cell.spend, 2)}, ad sales {figures.money(cell.sales, 2)}"
-    ]
+    said = [f"{day} {hour}–{hour + 1} h: spend {figures.money(cell.spend, 2)}, ad sales {figures.money(cell.sales, 2)}"]
     if cell.organic is not None:
         said.append(f"organic {figures.money(cell.organic, 2)}")
     said.append(f"ACOS {figures.rate(cell.acos, 0)}, a click earns {figures.number(cell.rpc)}")
@@ -139,7 +147,10 @@ def trade_words(days: int, traded: int, figures: Figures) -> str:
     """A note when total sales cover fewer days than ads; empty when they cover all."""
     if not traded or traded >= days:
         return ""
-    return f"Sales by hour are loaded for {figures.count(traded)} of these {figures.count(days)} days: organic sales and TACOS are per day loaded."
+    return (
+        f"Sales by hour are loaded for {figures.count(traded)} of these {figures.count(days)} days: organic sales and"
+        " TACOS are per day loaded."
+    )
 
 
 def segment_names(segments: Sequence[Segment]) -> list[str]:
@@ -153,9 +164,7 @@ def segment_names(segments: Sequence[Segment]) -> list[str]:
             continue
         middle = (segment.first + segment.hours / 2) % DAY
         if segment.hours >= _LONG:
-            named.append(
-                "rest of the day" if segment.hours >= 2 * DAY / 3 else "day" if 7 <= middle <= 21 else "night"
-            )
+            named.append("rest of the day" if segment.hours >= 2 * DAY / 3 else "day" if 7 <= middle <= 21 else "night")
             continue
         name = next((name for end, name in _NAMES if middle < end), "night")
         named.append(name)
@@ -198,7 +207,10 @@ def boxes(sums: Sequence[SegmentSums]) -> list[tuple[int, int, int]]:
 
 @dataclass(frozen=True, slots=True)
 class SegmentLine:
-    """A segment of the day. boosts: its hours and weekdays, as the page of boosts has them: a label, from and to hour, weekdays."""
+    """
+    A segment of the day. boosts: its hours and weekdays, as the page of boosts has them: a label, from and to hour,
+    weekdays.
+    """
 
     name: str
     where: str
@@ -227,15 +239,23 @@ def segment_lines(sums: Sequence[SegmentSums], figures: Figures) -> list[Segment
         missed = rules.missed(each.missed)
         made.append(
             SegmentLine(
-                name, _when(each.segment), share_pair(shares, figures, ahead=False),
-                figures.count(each.spend), figures.count(each.sales), figures.count(each.organic), figures.percent(each.acos, 0),
-                figures.percent(each.tacos), figures.number(each.rpc), f"{figures.number(each.dry_hours, 1)} h" if each.dry_hours >= 0.05 else "–",
+                name,
+                _when(each.segment),
+                share_pair(shares, figures, ahead=False),
+                figures.count(each.spend),
+                figures.count(each.sales),
+                figures.count(each.organic),
+                figures.percent(each.acos, 0),
+                figures.percent(each.tacos),
+                figures.number(each.rpc),
+                f"{figures.number(each.dry_hours, 1)} h" if each.dry_hours >= 0.05 else "–",
                 f"{figures.count(missed.low)}–{figures.count(missed.high)}" if missed.high >= 1 else "–",
                 tuple(
-                    (f"{first}–{end} h", str(first), str(end), " ".join(map(str, each.segment.weekdays))) for first, end in each.segment.parts
+                    (f"{first}–{end} h", str(first), str(end), " ".join(map(str, each.segment.weekdays)))
+                    for first, end in each.segment.parts
                 ),
             )
-        )  # fmt: skip
+        )
     return made
 
 
@@ -247,11 +267,18 @@ def _when(segment: Segment) -> str:
 def segment_heads(figures: Figures) -> Any:
     """The heads of their table."""
     return heads(
-        "segment", words_head("share of spend, of trade"), f"spend {figures.symbol}", f"ad sales {figures.symbol}",
-        (f"organic {figures.symbol}", "all trade less ad sales"), "ACOS %", "TACOS %", f"RPC {figures.symbol}",
+        "segment",
+        words_head("share of spend, of trade"),
+        f"spend {figures.symbol}",
+        f"ad sales {figures.symbol}",
+        (f"organic {figures.symbol}", "all trade less ad sales"),
+        "ACOS %",
+        "TACOS %",
+        f"RPC {figures.symbol}",
         ("dry a day", "campaign-hours without budget, on average"),
-        (f"missed sales {figures.symbol} a month", "what those hours usually sell, at 0.4 to 1 times"), words_head("boost"),
-    )  # fmt: skip
+        (f"missed sales {figures.symbol} a month", "what those hours usually sell, at 0.4 to 1 times"),
+        words_head("boost"),
+    )
 
 
 def answer(sums: Sequence[SegmentSums], dry: str, starved: Sequence[int], figures: Figures) -> Answer:
@@ -264,10 +291,7 @@ def answer(sums: Sequence[SegmentSums], dry: str, starved: Sequence[int], figure
         return Answer("The hours convert alike.", rest or "No budget ran dry in the hours that are held.")
     best = max(range(len(sums)), key=lambda place: sums[place].rpc or 0)
     each = sums[best]
-    return Answer(
-        f"The {names[best]} earns most a click: {figures.money(each.rpc, 2)}, {_when(each.segment)}.",
-        rest,
-    )
+    return Answer(f"The {names[best]} earns most a click: {figures.money(each.rpc, 2)}, {_when(each.segment)}.", rest)
 
 
 def _listed(hours: Sequence[int]) -> str:

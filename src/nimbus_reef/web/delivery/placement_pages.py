@@ -1,4 +1,7 @@
-"""Placements as their page shows them: share pairs, conversion against what is needed, the solution drawn and in words."""
+"""
+Placements as their page shows them: share pairs, conversion against what is needed, the solution
+drawn and in words.
+"""
 
 from __future__ import annotations
 
@@ -25,9 +28,11 @@ _NEAR: Final = 0.1
 """Bids that are within this part of the base are taken to be there."""
 _WIDE: Final = 540.0
 NAMES: Final[Mapping[str, str]] = {
-    Placement.TOP_OF_SEARCH.value: "top of search", Placement.ELSEWHERE_IN_SEARCH.value: "elsewhere in search",
-    Placement.PRODUCT_PAGE.value: "product page", Placement.OFF_SITE.value: "off-site",
-}  # fmt: skip
+    Placement.TOP_OF_SEARCH.value: "top of search",
+    Placement.ELSEWHERE_IN_SEARCH.value: "elsewhere in search",
+    Placement.PRODUCT_PAGE.value: "product page",
+    Placement.OFF_SITE.value: "off-site",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,10 +77,22 @@ def table_heads(figures: Figures, *, campaigns: bool) -> Any:
     """The heads of the table; campaigns: its rows are placements of campaigns."""
     limited = (words_head("limited", "whether the campaign is kept from off-site"),) if campaigns else ()
     return heads(
-        "placement", words_head("share of spend over sales"), f"spend {figures.symbol}", f"ad sales {figures.symbol}", "clicks",
-        words_head("conversion, likely range, needed", "the range is likely four times in five; the upright bar is what its price per click needs"),
-        "CVR %", f"CPC {figures.symbol}", (f"RPC {figures.symbol}", "sales ÷ clicks"), "ACOS %", words_head("evidence"), *limited,
-    )  # fmt: skip
+        "placement",
+        words_head("share of spend over sales"),
+        f"spend {figures.symbol}",
+        f"ad sales {figures.symbol}",
+        "clicks",
+        words_head(
+            "conversion, likely range, needed",
+            "the range is likely four times in five; the upright bar is what its price per click needs",
+        ),
+        "CVR %",
+        f"CPC {figures.symbol}",
+        (f"RPC {figures.symbol}", "sales ÷ clicks"),
+        "ACOS %",
+        words_head("evidence"),
+        *limited,
+    )
 
 
 def groups(rows: pl.DataFrame, figures: Figures) -> dict[str, list[PlaceLine]]:
@@ -110,14 +127,30 @@ def _line(row: Mapping[str, Any], furthest: float, figures: Figures) -> PlaceLin
     needed = row["needed_cvr"]
     words = f"needs {figures.rate(needed)}" if needed is not None else ""
     return PlaceLine(
-        key=row["row_id"], name=NAMES.get(row["placement"], row["placement"]),
-        pair=share_pair(row, figures, ahead=kind == "costly" and (row["share_spend"] or 0) > (row["share_sales"] or 0)), spend=figures.count(from_micro(row["spend"])),
-        sales=figures.count(from_micro(row["sales"])), clicks=figures.count(row["clicks"]),
-        range=RangeMark(low, high, mean, None if needed is None or needed > furthest else _x(needed, furthest), tone, kind in ("costly", "fine"), words),
-        cvr=figures.percent(row["cvr"]), cpc=figures.number(row["cpc"]), rpc=figures.number(row["rpc"]),
-        acos="no sales" if row["spend"] and not row["sales"] else figures.percent(row["acos"], 0), mark=kind, verdict=row["verdict"], whose=str(row["whose"]),
+        key=row["row_id"],
+        name=NAMES.get(row["placement"], row["placement"]),
+        pair=share_pair(row, figures, ahead=kind == "costly" and (row["share_spend"] or 0) > (row["share_sales"] or 0)),
+        spend=figures.count(from_micro(row["spend"])),
+        sales=figures.count(from_micro(row["sales"])),
+        clicks=figures.count(row["clicks"]),
+        range=RangeMark(
+            low,
+            high,
+            mean,
+            None if needed is None or needed > furthest else _x(needed, furthest),
+            tone,
+            kind in ("costly", "fine"),
+            words,
+        ),
+        cvr=figures.percent(row["cvr"]),
+        cpc=figures.number(row["cpc"]),
+        rpc=figures.number(row["rpc"]),
+        acos="no sales" if row["spend"] and not row["sales"] else figures.percent(row["acos"], 0),
+        mark=kind,
+        verdict=row["verdict"],
+        whose=str(row["whose"]),
         limited=_limited(row),
-    )  # fmt: skip
+    )
 
 
 def _limited(row: Mapping[str, Any]) -> str:
@@ -139,9 +172,7 @@ def answer(rows: pl.DataFrame, limits: pl.DataFrame | None, figures: Figures) ->
     """
     told = {row["placement"]: row for row in rows.to_dicts()}
     off = told.get(Placement.OFF_SITE.value)
-    on_site = [
-        told[place.value] for place in ADJUSTABLE if place.value in told and told[place.value]["clicks"]
-    ]
+    on_site = [told[place.value] for place in ADJUSTABLE if place.value in told and told[place.value]["clicks"]]
     best = max(on_site, key=lambda row: row["rpc"] or 0, default=None)
     rest = ""
     if best is not None:
@@ -170,7 +201,8 @@ def off_site_words(off: Mapping[str, Any], limits: pl.DataFrame | None, figures:
     there = _limits_words(limits, figures) if limits is not None and len(limits) else ""
     if off["verdict"] == Verdict.FINE.value and off["own_test"] and off["sales"]:
         return f"It pays as a whole: ACOS {acos} after {clicks}. {there}".strip()
-    return f"{clicks} are too few to tell whether it pays ({acos if off['acos'] is None else f'ACOS {acos}'}). {there}".strip()
+    so_far = acos if off["acos"] is None else f"ACOS {acos}"
+    return f"{clicks} are too few to tell whether it pays ({so_far}). {there}".strip()
 
 
 def _limits_words(limits: pl.DataFrame, figures: Figures) -> str:
@@ -182,7 +214,10 @@ def _limits_words(limits: pl.DataFrame, figures: Figures) -> str:
     if tested == len(limits):
         own = "each by its own clicks" if several else "by its own clicks"
     elif tested:
-        own = f"{figures.count(tested)} by their own clicks, {figures.count(len(limits) - tested)} by what off-site clicks do elsewhere"
+        own = (
+            f"{figures.count(tested)} by their own clicks, {figures.count(len(limits) - tested)} by what off-site"
+            " clicks do elsewhere"
+        )
     else:
         own = (
             "by what off-site clicks do elsewhere: its own are too few"
@@ -196,7 +231,10 @@ def _limits_words(limits: pl.DataFrame, figures: Figures) -> str:
 
 
 def limit_worded(row: Mapping[str, Any], offer: Offer | None, figures: Figures) -> Worded:
-    """Limiting a campaign's off-site traffic: proposed where it is above target, possible wherever it is not limited yet."""
+    """
+    Limiting a campaign's off-site traffic: proposed where it is above target, possible wherever it
+    is not limited yet.
+    """
     did = (
         f"{figures.counted(row['clicks'], 'click')} off-site brought "
         f"{figures.counted(row['orders'], 'order') if row['orders'] else 'no order'} for {figures.micro(row['spend'])}"
@@ -205,25 +243,25 @@ def limit_worded(row: Mapping[str, Any], offer: Offer | None, figures: Figures) 
         return Worded(None, "it is limited already", (did,))
     effect = effect_words(offer.projected, figures)
     if row["verdict"] == Verdict.COSTLY.value:
-        needs = f"they must convert {figures.rate(row['needed_cvr'])} at their price; that they do is {figures.one_in(1 - row['p_over'])}"
+        needs = (
+            f"they must convert {figures.rate(row['needed_cvr'])} at their price; that they do is"
+            f" {figures.one_in(1 - row['p_over'])}"
+        )
         tested = () if row["own_test"] else (_BY_OTHERS,)
         return Worded(offer, "limit off-site", (did, needs, *tested), effect)
-    why = (
-        "it is within target"
-        if row["verdict"] == Verdict.FINE.value
-        else f"its evidence says {row['verdict']}"
-    )
+    why = "it is within target" if row["verdict"] == Verdict.FINE.value else f"its evidence says {row['verdict']}"
     return Worded(offer, "leave it", (did, why, "you can limit it all the same"), effect, proposed=False)
 
 
-_BY_OTHERS: Final = (
-    "its own clicks are too few for an order; what off-site clicks do in other campaigns decides"
-)
+_BY_OTHERS: Final = "its own clicks are too few for an order; what off-site clicks do in other campaigns decides"
 
 
 @dataclass(frozen=True, slots=True)
 class SolvedLine:
-    """A placement in the solution: what a click may cost there, its raise, what it pays now; positions along the axis."""
+    """
+    A placement in the solution: what a click may cost there, its raise, what it pays now; positions
+    along the axis.
+    """
 
     name: str
     x: float
@@ -261,43 +299,53 @@ def solved_drawn(solved: Solved, figures: Figures) -> SolvedDrawn | None:
         raise_words = f" = +{figures.rate(found.adjustments[place], 0)}" if found.adjustments[place] else ""
         lines.append(
             SolvedLine(
-                NAMES[place.value], x(highest[place]), f"{figures.number(highest[place])}{raise_words}",
-                x(now) if now is not None else None, f"pays {figures.number(now)} now" if now is not None else "no clicks",
+                NAMES[place.value],
+                x(highest[place]),
+                f"{figures.number(highest[place])}{raise_words}",
+                x(now) if now is not None else None,
+                f"pays {figures.number(now)} now" if now is not None else "no clicks",
             )
-        )  # fmt: skip
+        )
     was = f" (now {figures.number(solved.base_now)})" if solved.base_now is not None else ""
     return SolvedDrawn(
-        x(found.base), f"base bid {figures.money(found.base, 2)}{was}", tuple(lines),
-        tuple((x(value), figures.number(value)) for value in round_steps(top)), _WIDE,
-    )  # fmt: skip
+        x(found.base),
+        f"base bid {figures.money(found.base, 2)}{was}",
+        tuple(lines),
+        tuple((x(value), figures.number(value)) for value in round_steps(top)),
+        _WIDE,
+    )
 
 
 def solved_worded(solved: Solved, highest: float | None, figures: Figures) -> Worded:
     """The solution in words."""
     found, offer = solved.solution, solved.offer
     if found is None:
-        return Worded(
-            None, "no solution", ("the campaign sold nothing: no placement says what a click is worth",)
-        )
+        return Worded(None, "no solution", ("the campaign sold nothing: no placement says what a click is worth",))
     raises = ", ".join(
-        f"{NAMES[place.value]} +{figures.rate(value, 0)}"
-        for place, value in found.adjustments.items()
-        if value
+        f"{NAMES[place.value]} +{figures.rate(value, 0)}" for place, value in found.adjustments.items() if value
     )
     bids = "the base bid"
     if solved.base_now is not None and solved.base_next is not None:
         bids = f"base {figures.number(solved.base_now)} → {figures.number(solved.base_next)}"
     headline = f"{bids} on {figures.counted(solved.moved, 'target')}" + (f", {raises}" if raises else "")
     reasons = [
-        f"{NAMES[found.sets_base.value]} sets the base: the lowest worth of a click among placements with at least "
-        f"{figures.rate(found.base_share, 0)} of the clicks",
-        f"at that base with its raises a click in every placement costs what it may at {figures.aim(solved.target_acos)}",
+        (
+            f"{NAMES[found.sets_base.value]} sets the base: the lowest worth of a click among placements with at least "
+            f"{figures.rate(found.base_share, 0)} of the clicks"
+        ),
+        (
+            "at that base with its raises a click in every placement costs what it may at"
+            f" {figures.aim(solved.target_acos)}"
+        ),
     ]
     if solved.base_next is not None and abs(solved.base_next - found.base) > _NEAR * found.base:
         reasons.append(
             f"bids move a step at a time: the base of {figures.money(found.base, 2)} takes more rounds"
             if solved.base_next > found.base
-            else f"proposed bids are below the base of {figures.money(found.base, 2)}: each target keeps what it proposes"
+            else (
+                f"proposed bids are below the base of {figures.money(found.base, 2)}: each target keeps what it"
+                " proposes"
+            )
         )
     if solved.acos_after is not None and solved.acos_range is not None:
         low, high = solved.acos_range
@@ -306,9 +354,7 @@ def solved_worded(solved: Solved, highest: float | None, figures: Figures) -> Wo
             f"ACOS {before} → {figures.percent(low, 0)} to {figures.rate(high, 0)} is likely, off-site included"
         )
     if solved.bidding == Bidding.UP_AND_DOWN.value and highest is not None:
-        reasons.append(
-            f"dynamic raising is on: a click can cost up to {figures.money(highest, 2)} at the top"
-        )
+        reasons.append(f"dynamic raising is on: a click can cost up to {figures.money(highest, 2)} at the top")
     if offer is None:
         return Worded(None, "bids and adjustments are right as they are", tuple(reasons))
     effect = effect_words(offer.projected, figures)
@@ -330,8 +376,11 @@ def worst_lines(rows: pl.DataFrame, figures: Figures) -> list[WorstLine]:
     """The campaigns whose placements overspend most."""
     return [
         WorstLine(
-            row["campaign"], figures.micro(row["on_site"]), figures.count(from_micro(row["spend"])),
-            figures.counted(row["costly"], "placement"), figures.percent(row["spend"] / row["sales"] if row["sales"] else None, 0),
+            row["campaign"],
+            figures.micro(row["on_site"]),
+            figures.count(from_micro(row["spend"])),
+            figures.counted(row["costly"], "placement"),
+            figures.percent(row["spend"] / row["sales"] if row["sales"] else None, 0),
         )
         for row in rows.to_dicts()
-    ]  # fmt: skip
+    ]

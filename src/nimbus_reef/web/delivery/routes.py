@@ -66,9 +66,12 @@ def view(name: str) -> str:
         need(parts().facts, scope, _NEEDS[name], figures())
     if name in ("hours", "budgets"):
         worked_out_first(
-            parts().facts, scope, lambda: budgets.is_held(parts().facts, scope.look), [(hours.KIND, scope.window)],
+            parts().facts,
+            scope,
+            lambda: budgets.is_held(parts().facts, scope.look),
+            [(hours.KIND, scope.window)],
             first=is_first_answer(),
-        )  # fmt: skip
+        )
     made = _VIEWS[name](scope)
     drawer = _placement_drawer(scope, scope.open) if scope.open and name == "placements" else None
     return render_template(f"delivery/{name}.html", view=name, views=pages.VIEWS, drawer=drawer, **made)
@@ -115,11 +118,17 @@ def _placements(scope: Scope) -> dict[str, Any]:
         **(_by_campaign(scope) if now else {}),
         "campaigns_told": now,
         "table": TableView(
-            here=_here("placements"), name="placements", heads=placement_pages.table_heads(write, campaigns=by == "campaign"),
-            groups=lines if len(lines) > 1 or by != "account" else {"": next(iter(lines.values()), [])}, page=page, pages=of,
-            empty="No placement matches." if limited else "No placement data in this period.", opens=by == "campaign", picks=by == "campaign",
+            here=_here("placements"),
+            name="placements",
+            heads=placement_pages.table_heads(write, campaigns=by == "campaign"),
+            groups=lines if len(lines) > 1 or by != "account" else {"": next(iter(lines.values()), [])},
+            page=page,
+            pages=of,
+            empty="No placement matches." if limited else "No placement data in this period.",
+            opens=by == "campaign",
+            picks=by == "campaign",
         ),
-    }  # fmt: skip
+    }
 
 
 def _by_campaign(scope: Scope) -> dict[str, Any]:
@@ -134,14 +143,21 @@ def _by_campaign(scope: Scope) -> dict[str, Any]:
         "answer": placement_pages.answer(placements.judged(facts, scope.look, "account"), limits, write),
         "limits": len(limits),
         "worst": placement_pages.worst_lines(worst, write),
-        "solved": _solved(scope, chosen) if chosen and solutions.solved_known(facts, scope.look, chosen, _planned(scope)) else None,
+        "solved": (
+            _solved(scope, chosen)
+            if chosen and solutions.solved_known(facts, scope.look, chosen, _planned(scope))
+            else None
+        ),
         "solving": chosen,
-    }  # fmt: skip
+    }
 
 
 @delivery.get("/placements/campaigns")
 def campaigns() -> str:
-    """What is told of single campaigns alone, asked for after the page that shows it: they may have to be judged first."""
+    """
+    What is told of single campaigns alone, asked for after the page that shows it: they may have to
+    be judged first.
+    """
     scope = current_scope()
     need(parts().facts, scope, _NEEDS["placements"], figures())
     return render_template("delivery/_campaigns_told.html", drawer=None, **_by_campaign(scope))
@@ -164,9 +180,13 @@ def _solved(scope: Scope, campaign: str) -> dict[str, Any]:
     solved = solutions.solved(facts, scope.look, campaign, _planned(scope))
     worded = _solved_worded(scope, solved)
     return {
-        "id": campaign, "campaign": campaign, "drawn": placement_pages.solved_drawn(solved, write), "worded": worded,
-        "target": write.aim(solved.target_acos), "planned": acted(scope, worded.offer),
-    }  # fmt: skip
+        "id": campaign,
+        "campaign": campaign,
+        "drawn": placement_pages.solved_drawn(solved, write),
+        "worded": worded,
+        "target": write.aim(solved.target_acos),
+        "planned": acted(scope, worded.offer),
+    }
 
 
 def _solved_worded(scope: Scope, solved: Solved) -> Worded:
@@ -174,18 +194,14 @@ def _solved_worded(scope: Scope, solved: Solved) -> Worded:
     if solved.offer is not None and solved.bidding == Bidding.UP_AND_DOWN.value:
         now = plan_prices.campaigns_of(parts().facts, scope.look, [solved.campaign])[solved.campaign]
         then = click_prices.after(now, [change for change, _ in solved.offer.changes])
-        highest = max(
-            max(click_prices.highest_bids(then, weekday)[Placement.TOP_OF_SEARCH]) for weekday in WEEK
-        )
+        highest = max(max(click_prices.highest_bids(then, weekday)[Placement.TOP_OF_SEARCH]) for weekday in WEEK)
     return placement_pages.solved_worded(solved, highest, figures())
 
 
 def _placement_row(scope: Scope, row_id: str) -> Mapping[str, Any]:
     rows = placements.judged(parts().facts, scope.look).filter(pl.col("row_id") == row_id)
     if rows.is_empty():
-        raise NotFound(
-            "This placement had no figures in these days.", remedy="Choose other days, or close it."
-        )
+        raise NotFound("This placement had no figures in these days.", remedy="Choose other days, or close it.")
     row = rows.row(0, named=True)
     return {**row, "limited": row["offsite_limited"] == "yes"}
 
@@ -198,21 +214,27 @@ def _placement_drawer(scope: Scope, row_id: str) -> dict[str, Any]:
     if row["placement"] == Placement.OFF_SITE.value:
         worded = placement_pages.limit_worded(row, placements.limit_offer(scope.look, row, days), write)
     else:
-        worded = _solved_worded(
-            scope, solutions.solved(facts, scope.look, str(row["campaign"]), _planned(scope))
-        )
+        worded = _solved_worded(scope, solutions.solved(facts, scope.look, str(row["campaign"]), _planned(scope)))
     return {
-        "id": row_id, "name": placement_pages.NAMES.get(row["placement"], row["placement"]), "where": str(row["campaign"]),
+        "id": row_id,
+        "name": placement_pages.NAMES.get(row["placement"], row["placement"]),
+        "where": str(row["campaign"]),
         "bold": f"{write.counted(row['clicks'], 'click')} brought {brought} for {write.micro(row['spend'])}.",
-        "rest": f"At {write.money(row['cpc'], 2)} a click it must convert {write.rate(row['needed_cvr'])}; it converts {write.rate(row['cvr'])}."
-        if row["clicks"] else "",
-        "worded": worded, "planned": acted(scope, worded.offer), "changes": 0 if worded.offer is None else len(worded.offer.changes),
+        "rest": (
+            f"At {write.money(row['cpc'], 2)} a click it must convert {write.rate(row['needed_cvr'])}; it converts"
+            f" {write.rate(row['cvr'])}."
+            if row["clicks"]
+            else ""
+        ),
+        "worded": worded,
+        "planned": acted(scope, worded.offer),
+        "changes": 0 if worded.offer is None else len(worded.offer.changes),
         "links": [
             ("Its base bid and adjustments, drawn", scope.choose(_here("placements"), whose=str(row["campaign"]))),
             ("What a click can cost, hour by hour", scope.choose(_here("boosts"), whose=str(row["campaign"]))),
             ("Its targets", scope.elsewhere(url_for("targeting.table", name="targets"), campaign=str(row["campaign"]))),
         ],
-    }  # fmt: skip
+    }
 
 
 # --- hours ------------------------------------------------------------------------------
@@ -239,7 +261,11 @@ def _hours(scope: Scope) -> dict[str, Any]:
     worded = budget_pages.worded(rows, budgets.moved(facts, scope.look), write, hours_told=told)
     return {
         "metric": metric,
-        "metrics": [(key, words) for key, (words, _) in hour_pages.METRICS.items() if grid.trade or key not in hour_pages.NEED_TRADE],
+        "metrics": [
+            (key, words)
+            for key, (words, _) in hour_pages.METRICS.items()
+            if grid.trade or key not in hour_pages.NEED_TRADE
+        ],
         "answer": hour_pages.answer(sums, budget_pages.dry_words(rows, write), starved, write),
         "rows": hour_pages.grid_rows(
             grid, metric, facts.kept("dried cells", scope.account.id, dried, scope.window, scope.look.part), write
@@ -247,7 +273,11 @@ def _hours(scope: Scope) -> dict[str, Any]:
         "brackets": hour_pages.brackets(sums, write),
         "boxes": hour_pages.boxes(sums),
         "percent": _USUAL_PERCENT,
-        "trade_days": hour_pages.trade_words(held, facts.held_days(scope.account.id, hours.TRADE, scope.window), write) if grid.trade else "",
+        "trade_days": (
+            hour_pages.trade_words(held, facts.held_days(scope.account.id, hours.TRADE, scope.window), write)
+            if grid.trade
+            else ""
+        ),
         "by_day": grid.by_day,
         "trade": grid.trade,
         "drawn": drawn,
@@ -256,10 +286,13 @@ def _hours(scope: Scope) -> dict[str, Any]:
         "planned": acted(scope, worded.offer),
         "dry": budget_pages.dry_lines(budgets.lines(rows.filter("runs_dry").head(6)), write),
         "table": TableView(
-            here=_here("hours"), name="segments", heads=hour_pages.segment_heads(write),
-            groups={"": hour_pages.segment_lines(sums, write)}, opens=False,
+            here=_here("hours"),
+            name="segments",
+            heads=hour_pages.segment_heads(write),
+            groups={"": hour_pages.segment_lines(sums, write)},
+            opens=False,
         ),
-    }  # fmt: skip
+    }
 
 
 # --- budgets ------------------------------------------------------------------------------
@@ -296,11 +329,16 @@ def _budgets(scope: Scope) -> dict[str, Any]:
         "worded": worded,
         "planned": acted(scope, worded.offer),
         "table": TableView(
-            here=_here("budgets"), name="budgets", heads=budget_pages.table_heads(write),
-            groups={"": budget_pages.lines(shown, moved, write)}, page=page, pages=of, opens=False,
+            here=_here("budgets"),
+            name="budgets",
+            heads=budget_pages.table_heads(write),
+            groups={"": budget_pages.lines(shown, moved, write)},
+            page=page,
+            pages=of,
+            opens=False,
             empty="No campaign has a known budget and figures in these days.",
         ),
-    }  # fmt: skip
+    }
 
 
 @delivery.post("/budgets/move")
@@ -312,9 +350,13 @@ def move() -> AnyResponse | str:
     moved = budgets.moved(parts().facts, scope.look, _total(scope, request.form.get("total", "")))
     worded = budget_pages.worded(rows, moved, figures(), hours_told=True)
     return put(
-        scope, [of_worded("budgets", worded, "no budget can be moved")], title="Budgets to move, before it is done", thing="budgets",
-        action=url_for("delivery.move"), back=back_to(scope, scope.elsewhere(_here("budgets"))),
-    )  # fmt: skip
+        scope,
+        [of_worded("budgets", worded, "no budget can be moved")],
+        title="Budgets to move, before it is done",
+        thing="budgets",
+        action=url_for("delivery.move"),
+        back=back_to(scope, scope.elsewhere(_here("budgets"))),
+    )
 
 
 # --- boosts --------------------------------------------------------------------------------
@@ -344,9 +386,7 @@ def _boosts(scope: Scope) -> dict[str, Any]:
         boost, wrong = form.boost, form.problem
         if wrong:
             problem = f"A boost {wrong}."
-            instead = (
-                boost_pages.lowered(boost.percent, held, boost, write) if -99 < boost.percent < 0 else ""
-            )
+            instead = boost_pages.lowered(boost.percent, held, boost, write) if -99 < boost.percent < 0 else ""
         else:
             tried = boost
     usual = tried.weekdays[0] if tried and tried.weekdays else 1
@@ -370,16 +410,27 @@ def _boosts(scope: Scope) -> dict[str, Any]:
         "weekdays": files.WEEKDAYS,
         "in_force": boost_pages.boost_lines(held, write),
         "days": boost_pages.day_choices(_given(scope)["days"]),
-        "events": [(f"{row[1]}..{row[2]}", f"{row[0]}, {row[1]} to {row[2]}") for row in delivery_frames.events(facts, scope.account.id).rows()],
+        "events": [
+            (f"{row[1]}..{row[2]}", f"{row[0]}, {row[1]} to {row[2]}")
+            for row in delivery_frames.events(facts, scope.account.id).rows()
+        ],
         "given": _given(scope),
         "tried": tried,
-        "tried_words": f"{tried.what} +{tried.percent:.0f} %, {boost_pages.when(tried)}, {tried.from_hour}–{tried.to_hour} h" if tried else "",
+        "tried_words": (
+            f"{tried.what} +{tried.percent:.0f} %, {boost_pages.when(tried)}, {tried.from_hour}–{tried.to_hour} h"
+            if tried
+            else ""
+        ),
         "problem": problem,
         "instead": instead,
         "planned": planned,
         "dearer": f"{rise_words(told.refused[0], write)}. {REMEDY}" if told and told.refused else "",
-        "segments": hours.found_segments(facts, scope.look) if facts.held_days(scope.account.id, hours.KIND, scope.window) else (),
-    }  # fmt: skip
+        "segments": (
+            hours.found_segments(facts, scope.look)
+            if facts.held_days(scope.account.id, hours.KIND, scope.window)
+            else ()
+        ),
+    }
 
 
 _USUAL_PERCENT: Final = "20"
@@ -420,8 +471,8 @@ def plan_boost() -> AnyResponse:
 
 def _offered(scope: Scope, keys: Sequence[str], *, any_limit: bool = False) -> list[Candidate]:
     """
-    What is proposed on placements: off-site rows are limited, any other asks for its campaign's solution, each campaign once. any_limit:
-    also where that is only possible.
+    What is proposed on placements: off-site rows are limited, any other asks for its campaign's solution, each campaign
+    once. any_limit: also where that is only possible.
     """
     facts, write, made, solved = parts().facts, figures(), [], set[str]()
     days = facts.monthly_days(scope.account.id, placements.KIND, scope.window)
@@ -430,9 +481,7 @@ def _offered(scope: Scope, keys: Sequence[str], *, any_limit: bool = False) -> l
         campaign = str(row["campaign"])
         if row["placement"] == Placement.OFF_SITE.value:
             worded = placement_pages.limit_worded(row, placements.limit_offer(scope.look, row, days), write)
-            made.append(
-                of_worded(key, replace(worded, proposed=worded.proposed or any_limit), _NO_LIMIT, row)
-            )
+            made.append(of_worded(key, replace(worded, proposed=worded.proposed or any_limit), _NO_LIMIT, row))
         elif campaign not in solved:
             solved.add(campaign)
             told = _solved_worded(scope, solutions.solved(facts, scope.look, campaign, _planned(scope)))
@@ -458,14 +507,21 @@ def accept() -> AnyResponse | str:
 
 def _put(scope: Scope, offered: Sequence[Candidate], deed: str) -> AnyResponse | str:
     return put(
-        scope, offered, title=f"{figures().counted(len(offered), 'proposal')} on placements, before it is done", thing="campaign",
-        action=url_for(f"delivery.{deed}"), back=back_to(scope, scope.link(_here("placements"), open="")),
-    )  # fmt: skip
+        scope,
+        offered,
+        title=f"{figures().counted(len(offered), 'proposal')} on placements, before it is done",
+        thing="campaign",
+        action=url_for(f"delivery.{deed}"),
+        back=back_to(scope, scope.link(_here("placements"), open="")),
+    )
 
 
 @delivery.post("/placements/accept-many")
 def accept_many() -> AnyResponse | str:
-    """Puts what is proposed on the selected placements into the plan; on all off-site ones above target where none is selected."""
+    """
+    Puts what is proposed on the selected placements into the plan; on all off-site ones above target where none is
+    selected.
+    """
     must_write()
     scope = current_scope()
     keys = selected() or placements.to_limit(parts().facts, scope.look)["row_id"].to_list()
@@ -479,9 +535,13 @@ def solve() -> AnyResponse | str:
     scope, campaign = current_scope(), request.form.get("row", "")
     worded = _solved_worded(scope, solutions.solved(parts().facts, scope.look, campaign, _planned(scope)))
     return put(
-        scope, [of_worded(campaign, worded, _RIGHT)], title=f"Base bid and adjustments of {campaign}, before it is done", thing="campaign",
-        action=url_for("delivery.solve"), back=scope.choose(_here("placements"), whose=campaign),
-    )  # fmt: skip
+        scope,
+        [of_worded(campaign, worded, _RIGHT)],
+        title=f"Base bid and adjustments of {campaign}, before it is done",
+        thing="campaign",
+        action=url_for("delivery.solve"),
+        back=scope.choose(_here("placements"), whose=campaign),
+    )
 
 
 @delivery.post("/placements/take-back")
@@ -529,6 +589,9 @@ def export(name: str, ending: str) -> AnyResponse:
 
 
 _VIEWS: Final[Mapping[str, Callable[[Scope], dict[str, Any]]]] = {
-    "placements": _placements, "hours": _hours, "budgets": _budgets, "boosts": _boosts,
-}  # fmt: skip
+    "placements": _placements,
+    "hours": _hours,
+    "budgets": _budgets,
+    "boosts": _boosts,
+}
 _NEEDS: Final[Mapping[str, tuple[str, ...]]] = {**files.NEEDS, "boosts": ()}

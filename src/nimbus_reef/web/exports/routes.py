@@ -28,9 +28,12 @@ def hand_out(table: Table, ending: str) -> AnyResponse:
     """The table in the form that the address ends in; a large workbook leads to its progress."""
     account, who, store = current_scope().account, person(), parts().store
     trail.note(
-        store, "exported", person_id=who.id, account_id=account.id,
+        store,
+        "exported",
+        person_id=who.id,
+        account_id=account.id,
         detail={"table": table.name, "rows": len(table.rows), "as": ending},
-    )  # fmt: skip
+    )
     file_name = f"{account.key}-{table.name}.{ending}"
     if ending == "csv":
         lines = csv_lines(table.rows.columns, table.rows.iter_rows())
@@ -48,9 +51,12 @@ def hand_out_workbook(tables: Sequence[Table], name: str) -> AnyResponse:
     """Several tables as one workbook; a large one leads to its progress."""
     account, who = current_scope().account, person()
     trail.note(
-        parts().store, "exported", person_id=who.id, account_id=account.id,
+        parts().store,
+        "exported",
+        person_id=who.id,
+        account_id=account.id,
         detail={"workbook": name, "rows": sum(len(table.rows) for table in tables)},
-    )  # fmt: skip
+    )
     return _as_workbook(tables, f"{account.key}-{name}.xlsx")
 
 
@@ -66,9 +72,13 @@ def _as_workbook(tables: Sequence[Table], file_name: str) -> AnyResponse:
         )
     request = work.hand_over(parts().config.exports, tables) | {"file": file_name}
     job_id = loads.start_job(
-        parts().store, kind="export", account_id=current_scope().account.id, person_id=person().id, upload_id=None,
+        parts().store,
+        kind="export",
+        account_id=current_scope().account.id,
+        person_id=person().id,
+        upload_id=None,
         request=request,
-    )  # fmt: skip
+    )
     parts().queue.start(job_id, "export")
     return redirect(current_scope().elsewhere(url_for("exports.look", job_id=job_id)))
 

@@ -18,19 +18,19 @@ class PutAwayForm(ReefForm):
 
     check = StringField("check")
     until = RadioField(
-        "When should it come back", choices=list(_UNTIL),  # type: ignore[arg-type]  # the stubs are of an older version
-
+        "When should it come back",
+        choices=list(_UNTIL),  # type: ignore[arg-type]  # the stubs are of an older version
         description="Choose a day, clicks, or for good.",
-    )  # fmt: skip
+    )
     day = DateField("day", [Optional()], description="Choose a later day, and write it like 2026-12-01.")
     clicks = WholeField(
-        "clicks", [Optional(), NumberRange(1, 100_000, "It is from 1 to 100,000.")],
+        "clicks",
+        [Optional(), NumberRange(1, 100_000, "It is from 1 to 100,000.")],
         description="Write a whole number above 0.",
-    )  # fmt: skip
+    )
     reason = StringField(
-        "reason", filters=[stripped, lambda text: text[:LONGEST_REASON]],
-        description="Say why, for whoever looks next.",
-    )  # fmt: skip
+        "reason", filters=[stripped, lambda text: text[:LONGEST_REASON]], description="Say why, for whoever looks next."
+    )
 
     def __init__(self, given: object, today: date) -> None:
         super().__init__(given)

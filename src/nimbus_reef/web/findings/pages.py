@@ -76,8 +76,8 @@ class FindingBlock:
 @dataclass(frozen=True, slots=True)
 class Opens:
     """
-    Where rows of a check open: endpoint and view of their table, the drawer's endpoint (empty: the table itself is opened), the one that
-    accepts many (empty where nothing can be accepted); key: what of the address says which row.
+    Where rows of a check open: endpoint and view of their table, the drawer's endpoint (empty: the table itself is
+    opened), the one that accepts many (empty where nothing can be accepted); key: what of the address says which row.
     """
 
     table: str
@@ -90,9 +90,7 @@ class Opens:
 def opens(check: Check) -> Opens:
     """The table of a check's area, by what its rows are; of any other thing what its campaign holds."""
     if check.subject in FILED_AS:
-        return Opens(
-            "targeting.table", FILED_AS[check.subject], "targeting.evidence_on", "targeting.accept_many"
-        )
+        return Opens("targeting.table", FILED_AS[check.subject], "targeting.evidence_on", "targeting.accept_many")
     if check.view:
         area = check.area.value
         drawer = "" if check.view in _WITHOUT_DRAWER else f"{area}.evidence"
@@ -118,15 +116,13 @@ def blocks(
     """The groups, largest stake first; every: the key of the one shown whole; news: since last time."""
     largest = max((max(group.rows["stake"].to_list(), default=0) for group in found.groups), default=0) or 1
     return [
-        _block(group, found, days, largest, figures, news, whole=group.check.key == every)
-        for group in found.groups
+        _block(group, found, days, largest, figures, news, whole=group.check.key == every) for group in found.groups
     ]
 
 
 def _block(
-    group: Group, found: Findings, days: int, largest: int, figures: Figures, news: Mapping[Key, News], *,
-    whole: bool,
-) -> FindingBlock:  # fmt: skip
+    group: Group, found: Findings, days: int, largest: int, figures: Figures, news: Mapping[Key, News], *, whole: bool
+) -> FindingBlock:
     check, gain = group.check, group.check.money is Money.EARNED
     shown = group.rows if whole else group.rows.head(SHOWN)
     return FindingBlock(
@@ -158,9 +154,12 @@ def _money(check: Check, row: Mapping[str, Any], days: int) -> float:
 
 
 _IS: Final[Mapping[Money, str]] = {
-    Money.OVERSPEND: "at stake per 30 days", Money.OWN: "at stake per 30 days", Money.MISSED: "of sales missed per 30 days",
-    Money.EARNED: "per 30 days is what they sell now", Money.SPENT: "of ad spend per 30 days goes there",
-}  # fmt: skip
+    Money.OVERSPEND: "at stake per 30 days",
+    Money.OWN: "at stake per 30 days",
+    Money.MISSED: "of sales missed per 30 days",
+    Money.EARNED: "per 30 days is what they sell now",
+    Money.SPENT: "of ad spend per 30 days goes there",
+}
 """What the money of a group is."""
 
 
@@ -206,26 +205,37 @@ def _word_line(row: Mapping[str, Any], largest: int, figures: Figures) -> Findin
     if row["good_terms"]:
         hit = f"{figures.count(row['good_terms'])} within target with {figures.counted(row['good_orders'], 'order')}"
     return FindingLine(
-        row_id=row["row_id"], open=row["members"][0], name=row["spelt"], kind="",
+        row_id=row["row_id"],
+        open=row["members"][0],
+        name=row["spelt"],
+        kind="",
         where=f"in {figures.counted(row['word_terms'], 'search term')}, {hit}",
-        mark=mark_of({**row, "verdict": "costly"}, "evidence"), amount=figures.count(from_micro(row["stake"])),
-        weight=round(100 * row["stake"] / largest, 1), why=word_fact(row, figures), members=",".join(row["members"]),
+        mark=mark_of({**row, "verdict": "costly"}, "evidence"),
+        amount=figures.count(from_micro(row["stake"])),
+        weight=round(100 * row["stake"] / largest, 1),
+        why=word_fact(row, figures),
+        members=",".join(row["members"]),
         news="",
-    )  # fmt: skip
+    )
 
 
-def _named_line(
-    row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures
-) -> FindingLine:
+def _named_line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures) -> FindingLine:
     name, where = named(group.check, row)
     gain, money = group.check.money is Money.EARNED, _money(group.check, row, days)
     by_campaign = opens(group.check).key == "campaign"
     return FindingLine(
-        row_id=row["row_id"], open=row["campaign"] if by_campaign else row["members"][0],
-        name=name, kind="", where=where, mark="fine" if gain else "costly", amount=figures.count(from_micro(money)),
-        weight=0 if gain else round(100 * row["stake"] / largest, 1), why=_TOLD.get(group.check.reads, _bought)(row, figures),
-        members=row["row_id"], news="",
-    )  # fmt: skip
+        row_id=row["row_id"],
+        open=row["campaign"] if by_campaign else row["members"][0],
+        name=name,
+        kind="",
+        where=where,
+        mark="fine" if gain else "costly",
+        amount=figures.count(from_micro(money)),
+        weight=0 if gain else round(100 * row["stake"] / largest, 1),
+        why=_TOLD.get(group.check.reads, _bought)(row, figures),
+        members=row["row_id"],
+        news="",
+    )
 
 
 def _moved(row: Mapping[str, Any], figures: Figures) -> str:
@@ -299,8 +309,8 @@ def _sells(row: Mapping[str, Any], figures: Figures) -> str:
 def _dry(row: Mapping[str, Any], figures: Figures) -> str:
     """When a budget is gone, and what that costs."""
     return (
-        f"dry on {row['dry_days']} of {row['held_days']} days, from about {row['from_hour']} h; {figures.money(row['low'])} to "
-        f"{figures.money(row['high'])} of sales a month"
+        f"dry on {row['dry_days']} of {row['held_days']} days, from about {row['from_hour']} h;"
+        f" {figures.money(row['low'])} to {figures.money(row['high'])} of sales a month"
     )
 
 
@@ -310,10 +320,17 @@ def _twice(row: Mapping[str, Any], figures: Figures) -> str:
 
 
 _TOLD: Final[Mapping[Reading, Callable[[Mapping[str, Any], Figures], str]]] = {
-    Reading.MOVED: _moved, Reading.FALLS: _fell, Reading.LOST: _page_lost, Reading.GAPS: _behind,
-    Reading.ADS: _beside, Reading.FAMILIES: _wrong_child, Reading.INELIGIBLE: _lost, Reading.UNADVERTISED: _sells,
-    Reading.BUDGETS: _dry, Reading.DUPLICATES: _twice,
-}  # fmt: skip
+    Reading.MOVED: _moved,
+    Reading.FALLS: _fell,
+    Reading.LOST: _page_lost,
+    Reading.GAPS: _behind,
+    Reading.ADS: _beside,
+    Reading.FAMILIES: _wrong_child,
+    Reading.INELIGIBLE: _lost,
+    Reading.UNADVERTISED: _sells,
+    Reading.BUDGETS: _dry,
+    Reading.DUPLICATES: _twice,
+}
 """Why rows that say themselves what they are called are found."""
 
 
@@ -328,9 +345,7 @@ def _why(row: Mapping[str, Any], group: Group, figures: Figures) -> str:
         return _bought(row, figures)
     clicks, orders = figures.counted(row["clicks"], "click"), figures.counted(row["orders"], "order")
     acos = row["spend"] / row["sales"] if row["sales"] else None
-    return (
-        f"{figures.counted(len(row['members']), 'target')}, {clicks}, {orders}, ACOS {figures.rate(acos, 0)}"
-    )
+    return f"{figures.counted(len(row['members']), 'target')}, {clicks}, {orders}, ACOS {figures.rate(acos, 0)}"
 
 
 def _bought(row: Mapping[str, Any], figures: Figures) -> str:
@@ -418,13 +433,16 @@ def since_last(
         return SinceLast(
             figures.day(last.at.date()),
             f"it looked at {before} days, this looks at {days}: what is new or gone between them cannot be told. "
-            f"Choose {before} days to compare.", (), 0,
-        )  # fmt: skip
+            f"Choose {before} days to compare.",
+            (),
+            0,
+        )
     changed = recurring.since
     gone = sorted(
         (each for each in last.found if (each["check"], each["row"]) in changed.gone),
-        key=lambda each: each["stake"], reverse=True,
-    )  # fmt: skip
+        key=lambda each: each["stake"],
+        reverse=True,
+    )
     return SinceLast(
         figures.day(last.at.date()),
         f"{figures.counted(changed.count(News.NEW), 'finding')} new, {figures.count(changed.count(News.BACK))} "
@@ -464,12 +482,16 @@ def past(before: Sequence[Closing], figures: Figures) -> list[Past]:
     """The closed audits, newest first, each with the address that looks the same way again."""
     return [
         Past(
-            each.id, f"{each.at:%Y-%m-%d %H:%M}", each.by, _bare(each.address),
+            each.id,
+            f"{each.at:%Y-%m-%d %H:%M}",
+            each.by,
+            _bare(each.address),
             ", ".join(f"{name} {value}" for name, value in parse_qsl(_bare(each.address))) or "the usual",
-            figures.count(len(each.found)), figures.micro(each.overspend),
+            figures.count(len(each.found)),
+            figures.micro(each.overspend),
         )
         for each in before
-    ]  # fmt: skip
+    ]
 
 
 @dataclass(frozen=True, slots=True)
@@ -489,14 +511,18 @@ def hidden(away: Sequence[PutAway], names: Mapping[str, str]) -> list[Hidden]:
         Hidden(
             each.id,
             names.get(each.row_id, _known_as(each.row_id)),
-            "for good" if each.for_good
-            else f"until {each.until_day}" if each.until_day
-            else f"until {each.until_clicks} more clicks",
+            (
+                "for good"
+                if each.for_good
+                else f"until {each.until_day}"
+                if each.until_day
+                else f"until {each.until_clicks} more clicks"
+            ),
             each.reason,
             f"{each.by}, {each.since}" if each.by else str(each.since),
         )
         for each in away
-    ]  # fmt: skip
+    ]
 
 
 @dataclass(frozen=True, slots=True)
@@ -518,11 +544,15 @@ def ticked(
     """What was ticked off; since: what conversion did since a fall of it was."""
     return [
         Ticked(
-            each.id, names.get(each.row_id, _known_as(each.row_id)), CHECKS[each.check].title, each.reason.removeprefix(DONE),
-            f"{each.by}, {figures.day(each.since)}", *_since_words(each, since.get(each.row_id), figures),
+            each.id,
+            names.get(each.row_id, _known_as(each.row_id)),
+            CHECKS[each.check].title,
+            each.reason.removeprefix(DONE),
+            f"{each.by}, {figures.day(each.since)}",
+            *_since_words(each, since.get(each.row_id), figures),
         )
         for each in done
-    ]  # fmt: skip
+    ]
 
 
 def _since_words(each: PutAway, found: Watched | None, figures: Figures) -> tuple[str, str]:
@@ -542,7 +572,10 @@ def _since_words(each: PutAway, found: Watched | None, figures: Figures) -> tupl
 
 @dataclass(frozen=True, slots=True)
 class OpenedLine:
-    """A row of a check that is not judged: what it is called, where, its money and why; key and open: how it is accepted and opened."""
+    """
+    A row of a check that is not judged: what it is called, where, its money and why; key and open: how it is accepted
+    and opened.
+    """
 
     key: str
     open: str
@@ -575,8 +608,10 @@ def gap_lines(row: Mapping[str, Any], figures: Figures) -> list[dict[str, str]]:
     return [
         {
             "metric": RATED[each["metric"]].label,
-            "words": f"{value_words(each['metric'], each['value'], figures)} against "
-            f"{value_words(each['metric'], each['typical'], figures)}, {ahead_words(each['percentile'], figures)}",
+            "words": (
+                f"{value_words(each['metric'], each['value'], figures)} against "
+                f"{value_words(each['metric'], each['typical'], figures)}, {ahead_words(each['percentile'], figures)}"
+            ),
         }
         for each in row.get("gaps") or []
     ]

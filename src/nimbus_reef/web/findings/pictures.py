@@ -37,9 +37,7 @@ def moved(facts: Facts, look: Look, target_acos: float) -> Drift | None:
     rows = movers.ranked(sides, *movement.held_days(facts, look, "product")) if len(sides) else sides
     if rows.is_empty():
         return None
-    return drift(
-        movers.movers(rows.head(movers.LARGEST), _words(look)), target_acos, movers.break_even(sides)
-    )
+    return drift(movers.movers(rows.head(movers.LARGEST), _words(look)), target_acos, movers.break_even(sides))
 
 
 def _words(look: Look) -> Figures:

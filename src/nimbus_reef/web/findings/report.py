@@ -27,40 +27,49 @@ def summary(scope: Scope, found: Findings, beat: Beat, recurring: Recurring) -> 
     """What was looked at and what it came to, a line each: in words, as an amount, as a rate, or as a day."""
     account, last, since = scope.account, recurring.last, recurring.since
     rows: list[_SummaryLine] = [
-        _SummaryLine("brand", account.brand), _SummaryLine("marketplace", f"{account.marketplace}, {account.country}"),
-        _SummaryLine("currency", account.currency), _SummaryLine("part of the account", scope.part_words),
-        _SummaryLine("first day", day=scope.window.first), _SummaryLine("last day", day=scope.window.last),
-    ]  # fmt: skip
+        _SummaryLine("brand", account.brand),
+        _SummaryLine("marketplace", f"{account.marketplace}, {account.country}"),
+        _SummaryLine("currency", account.currency),
+        _SummaryLine("part of the account", scope.part_words),
+        _SummaryLine("first day", day=scope.window.first),
+        _SummaryLine("last day", day=scope.window.last),
+    ]
     if scope.against:
         rows += [
             _SummaryLine("compared with, first day", day=scope.against.first),
             _SummaryLine("compared with, last day", day=scope.against.last),
         ]
     rows += [
-        _SummaryLine(
-            "target ACOS (assumed)" if scope.assumes_target else "target ACOS", rate=scope.target_acos
-        ),
+        _SummaryLine("target ACOS (assumed)" if scope.assumes_target else "target ACOS", rate=scope.target_acos),
         _SummaryLine("totals come from", KINDS[beat.source].title if beat.source else ""),
     ]
     for label, each in (("now", beat.now), ("before", beat.then)):
         if each is not None:
             rows += [
-                _SummaryLine(f"spend, {label}", amount=from_micro(each.spend)), _SummaryLine(f"sales, {label}", amount=from_micro(each.sales)),
-                _SummaryLine(f"ACOS, {label}", rate=each.acos), _SummaryLine(f"TACOS, {label}", rate=each.tacos),
-            ]  # fmt: skip
+                _SummaryLine(f"spend, {label}", amount=from_micro(each.spend)),
+                _SummaryLine(f"sales, {label}", amount=from_micro(each.sales)),
+                _SummaryLine(f"ACOS, {label}", rate=each.acos),
+                _SummaryLine(f"TACOS, {label}", rate=each.tacos),
+            ]
     rows += [
         _SummaryLine("likely above target per 30 days, the same money once", amount=from_micro(found.overspend)),
         *([_SummaryLine("missed sales per 30 days", amount=from_micro(found.missed))] if found.missed else []),
         _SummaryLine("findings", amount=float(found.count())),
-        *([
-            _SummaryLine("last audit closed", day=last.at.date()), _SummaryLine("findings new or come back since", amount=float(len(since.news))),
-            _SummaryLine("findings gone since", amount=float(len(since.gone))),
-        ] if last else []),
-    ]  # fmt: skip
+        *(
+            [
+                _SummaryLine("last audit closed", day=last.at.date()),
+                _SummaryLine("findings new or come back since", amount=float(len(since.news))),
+                _SummaryLine("findings gone since", amount=float(len(since.gone))),
+            ]
+            if last
+            else []
+        ),
+    ]
     made = pl.DataFrame(
         [(each.what, each.words, each.amount, each.rate, each.day) for each in rows],
-        schema={"what": pl.String, "in words": pl.String, "amount": pl.Float64, "rate": pl.Float64, "day": pl.Date}, orient="row",
-    )  # fmt: skip
+        schema={"what": pl.String, "in words": pl.String, "amount": pl.Float64, "rate": pl.Float64, "day": pl.Date},
+        orient="row",
+    )
     return Table("Summary", made, {"amount": "#,##0.##", "rate": "0.0%"})
 
 
@@ -100,18 +109,35 @@ def findings_table(found: Findings, recurring: Recurring) -> Table:
 
 
 def plan_table(planned: Sequence[Planned]) -> Table:
-    """The planned changes in words; bids, budgets and percentages as numbers. The change sheet is the file to edit and read back."""
+    """
+    The planned changes in words; bids, budgets and percentages as numbers. The change sheet is the file to edit and
+    read back.
+    """
     rows = [
         (
-            change.row, change.campaign, *named_change(change), word_of(change), *_values(change), change.reason,
+            change.row,
+            change.campaign,
+            *named_change(change),
+            word_of(change),
+            *_values(change),
+            change.reason,
             CHECKS[change.finding].title if change.finding in CHECKS else "",
         )
         for change in (each.change for each in planned)
-    ]  # fmt: skip
+    ]
     schema = {
-        "row": pl.Int64, "campaign": pl.String, "what": pl.String, "where": pl.String, "change": pl.String, "from": pl.Float64,
-        "to": pl.Float64, "from, in words": pl.String, "to, in words": pl.String, "reason": pl.String, "found as": pl.String,
-    }  # fmt: skip
+        "row": pl.Int64,
+        "campaign": pl.String,
+        "what": pl.String,
+        "where": pl.String,
+        "change": pl.String,
+        "from": pl.Float64,
+        "to": pl.Float64,
+        "from, in words": pl.String,
+        "to, in words": pl.String,
+        "reason": pl.String,
+        "found as": pl.String,
+    }
     return Table("Plan", pl.DataFrame(rows, schema=schema, orient="row"), {"from": "0.00", "to": "0.00"})
 
 

@@ -113,11 +113,7 @@ def _with_days(scope: Scope) -> str:
 def _unread(scope: Scope) -> list[str]:
     """What findings could not be looked for, since no report of it is held in these days."""
     facts = parts().facts
-    kinds = {
-        "targets": TARGET_SOURCES,
-        "search terms": ("search_term_daily",),
-        "products": ("product_ad_daily",),
-    }
+    kinds = {"targets": TARGET_SOURCES, "search terms": ("search_term_daily",), "products": ("product_ad_daily",)}
     return [name for name, of in kinds.items() if lacking(facts, scope.account, scope.window, of)]
 
 
@@ -147,7 +143,10 @@ def _names(hidden: Sequence[PutAway]) -> dict[str, str]:
 
 @findings.get("/<key>")
 def opened(key: str) -> str:
-    """A finding, or all of a check, as a thing to do: its rows, what is proposed on each and together, what may have brought it about."""
+    """
+    A finding, or all of a check, as a thing to do: its rows, what is proposed on each and together, what may have
+    brought it about.
+    """
     scope, facts, write = current_scope(), parts().facts, figures()
     if scope.newest is None:
         return render_template("findings/empty.html")
@@ -160,16 +159,23 @@ def opened(key: str) -> str:
     title, where = pages.opened_title(group, row_id)
     told = _told(scope, found) if found.proposed else None
     return render_template(
-        "findings/opened.html", check=check, group=group, title=title, where=where, row_id=row_id,
-        stake=pages.opened_words(group, write), told=told, acting=told.acting if told else (), opens=pages.opens(check),
+        "findings/opened.html",
+        check=check,
+        group=group,
+        title=title,
+        where=where,
+        row_id=row_id,
+        stake=pages.opened_words(group, write),
+        told=told,
+        acting=told.acting if told else (),
+        opens=pages.opens(check),
         itself=pages.opens_itself(check),
         lines=[] if told and told.count else pages.opened_lines(group, _days(scope), write),
-        raises=[
-            (row["row_id"], change, write.day(row["day"]), row) for change, _, row in found.raises
-        ],
-        product=product_of(scope, found.product) if found.product else None, sku=found.product,
+        raises=[(row["row_id"], change, write.day(row["day"]), row) for change, _, row in found.raises],
+        product=product_of(scope, found.product) if found.product else None,
+        sku=found.product,
         gaps=pages.gap_lines(group.rows.row(0, named=True), write) if row_id else [],
-    )  # fmt: skip
+    )
 
 
 def _told(scope: Scope, found: Opened) -> DeedsPreview:
@@ -178,10 +184,14 @@ def _told(scope: Scope, found: Opened) -> DeedsPreview:
     stops = deeds.collateral(facts, scope.look, found.proposed) if found.check.subject is Subject.TERM else {}
     offered = [
         candidates.of_judged(
-            view, each, proposed(facts, scope.look, view.subject, each, "", ""), stops.get(each.row["row_id"], ()), write
+            view,
+            each,
+            proposed(facts, scope.look, view.subject, each, "", ""),
+            stops.get(each.row["row_id"], ()),
+            write,
         )
         for each in found.proposed
-    ]  # fmt: skip
+    ]
     planned = plans.planned(parts().store, scope.account.id)
     packages = [[change for change, _ in each.package] for each in offered if each.package]
     told = plan_prices.accepted(facts, scope.look, [each.change for each in planned], packages)
@@ -200,8 +210,8 @@ def product_of(scope: Scope, sku: str) -> dict[str, Any] | None:
 @findings.post("/tick-off")
 def tick_off() -> AnyResponse:
     """
-    Notes that what cannot be sent was done, with what was done; it is out of sight for four weeks and comes back if it is
-    still found then.
+    Notes that what cannot be sent was done, with what was done; it is out of sight for four weeks and comes back if it
+    is still found then.
     """
     who, scope = must_write(), current_scope()
     key, rows = request.form.get("check", ""), request.form.getlist("findings")
@@ -255,7 +265,10 @@ def report() -> str:
 
 @findings.get("/report.css")
 def page_foot() -> PageResponse:
-    """What stands at the foot of every printed page: whose audit it is. A sheet of its own, since only one that is loaded can hold names."""
+    """
+    What stands at the foot of every printed page: whose audit it is. A sheet of its own, since only one that is loaded
+    can hold names.
+    """
     scope = current_scope()
     said = f"{scope.account.brand}, {scope.account.country} · {figures().days(scope.window)}"
     escaped = "".join(f"\\{ord(sign):06x} " if not sign.isalnum() and sign != " " else sign for sign in said)
@@ -276,10 +289,7 @@ def workbook() -> AnyResponse:
     for view in VIEWS.values():
         rows = judged(facts, scope.look, view.subject).sort("stake", descending=True)
         tables.append(replace(table_to_export(view, rows, scope.window), name=view.title))
-    for needs, made_by in (
-        (catalog_files.NEEDS, catalog_files.FILES),
-        (delivery_files.NEEDS, delivery_files.FILES),
-    ):
+    for needs, made_by in ((catalog_files.NEEDS, catalog_files.FILES), (delivery_files.NEEDS, delivery_files.FILES)):
         for name, make in made_by.items():
             if any(facts.held_days(scope.account.id, kind, scope.window) for kind in needs[name]):
                 tables.append(replace(make(facts, scope.look), name=name.capitalize()))
@@ -298,9 +308,15 @@ def close() -> AnyResponse:
     who, scope, write = must_write(), current_scope(), figures()
     found = found_now()
     closed_audits.close(
-        parts().store, scope.account.id, who.id, part=scope.part, overspend=found.overspend,
-        address=_with_days(scope), found=written_down(found), after=request.form.get("after", type=whole),
-    )  # fmt: skip
+        parts().store,
+        scope.account.id,
+        who.id,
+        part=scope.part,
+        overspend=found.overspend,
+        address=_with_days(scope),
+        found=written_down(found),
+        after=request.form.get("after", type=whole),
+    )
     flash(
         f"The audit is closed with {write.counted(found.count(), 'finding')}. The next one says what is new, "
         "what came back and what is gone."
@@ -327,13 +343,17 @@ def put_away() -> AnyResponse:
         raise BadInput("No finding was selected.", remedy="Select some rows first (x).")
     form.checked()
     if form.until_clicks and not waits(CHECKS[check]):
-        raise BadInput(
-            "What is found of more than one row has no clicks to wait for.", remedy="Choose a day."
-        )
+        raise BadInput("What is found of more than one row has no clicks to wait for.", remedy="Choose a day.")
     hidden_findings.put(
-        parts().store, scope.account.id, who.id, check, rows,
-        until_day=form.until_day, until_clicks=form.until_clicks, reason=form.reason.data or "",
-    )  # fmt: skip
+        parts().store,
+        scope.account.id,
+        who.id,
+        check,
+        rows,
+        until_day=form.until_day,
+        until_clicks=form.until_clicks,
+        reason=form.reason.data or "",
+    )
     flash(f"{figures().counted(len(rows), 'finding')} put away; see the end of the page.")
     return redirect(scope.elsewhere(url_for("findings.look")))
 
@@ -342,8 +362,6 @@ def put_away() -> AnyResponse:
 def bring_back() -> AnyResponse:
     """Brings findings back into the list."""
     who, scope = must_write(), current_scope()
-    back = hidden_findings.bring_back(
-        parts().store, scope.account.id, who.id, request.form.getlist("away", type=whole)
-    )
+    back = hidden_findings.bring_back(parts().store, scope.account.id, who.id, request.form.getlist("away", type=whole))
     flash(f"{figures().counted(back, 'finding')} brought back.")
     return redirect(scope.elsewhere(url_for("findings.look")))

@@ -26,10 +26,21 @@ from nimbus_reef.web.kit.figures import Figures
 _SAMPLES: Final = 3
 _MOST_WORDS: Final = 12
 _BECOMES: Final[Mapping[CellKind, str]] = {
-    CellKind.DATE: "day", CellKind.WEEK: "week", CellKind.MONTH: "month", CellKind.TIME: "time", CellKind.PERIOD: "days from and to",
-    CellKind.TEXT: "text", CellKind.COUNT: "whole number", CellKind.HOUR: "hour of the day", CellKind.MONEY: "money", CellKind.NUMBER: "number",
-    CellKind.SHARE: "share", CellKind.PERCENT: "percent", CellKind.RANK: "rank", CellKind.CHOICE: "one of our words",
-}  # fmt: skip
+    CellKind.DATE: "day",
+    CellKind.WEEK: "week",
+    CellKind.MONTH: "month",
+    CellKind.TIME: "time",
+    CellKind.PERIOD: "days from and to",
+    CellKind.TEXT: "text",
+    CellKind.COUNT: "whole number",
+    CellKind.HOUR: "hour of the day",
+    CellKind.MONEY: "money",
+    CellKind.NUMBER: "number",
+    CellKind.SHARE: "share",
+    CellKind.PERCENT: "percent",
+    CellKind.RANK: "rank",
+    CellKind.CHOICE: "one of our words",
+}
 WHOLE: Final = ""
 """Said instead of a telling column: all rows are of one kind."""
 
@@ -72,7 +83,8 @@ class UnknownWord:
 @dataclass(frozen=True, slots=True)
 class MappedColumn:
     """
-    One of our columns, the header that feeds it, what its first cells become, and how needed it is. why: what tells the column, in words;
+    One of our columns, the header that feeds it, what its first cells become, and how needed it is. why: what tells the
+    column, in words;
     asked: headers between which somebody has to choose, each with its first cells.
     """
 
@@ -122,10 +134,10 @@ class SheetChoice:
 @dataclass(frozen=True, slots=True)
 class Choices:
     """
-    Everything that can be chosen of a file, and what is still open. open: our columns that somebody has to choose; or_else: the kind that
-    it could be as well; unused: the file's columns that are not loaded; currency: that of the file's money where it is not the
-    account's, which is own_currency; rate: what was typed for it; refused: why it cannot be loaded as it is chosen; bids: the columns of
-    bids that are taken beside the figures.
+    Everything that can be chosen of a file, and what is still open. open: our columns that somebody has to choose;
+    or_else: the kind that it could be as well; unused: the file's columns that are not loaded; currency: that of the
+    file's money where it is not the account's, which is own_currency; rate: what was typed for it; refused: why it
+    cannot be loaded as it is chosen; bids: the columns of bids that are taken beside the figures.
     """
 
     maps: tuple[ColumnMap, ...]
@@ -158,15 +170,16 @@ FEEDS: Final = {
 
 
 def layouts(fields: Fields) -> dict[str, Layout] | None:
-    """Separator and header line of each table as chosen in the form, by sheet; None when the form does not have these fields."""
+    """
+    Separator and header line of each table as chosen in the form, by sheet; None when the form does not have these
+    fields.
+    """
     names = [name for name in fields if name.startswith("header-")]
     if not names:
         return None
     separator = fields.get("separator") or ""
     if separator and separator not in SEPARATORS:
-        raise BadInput(
-            f"“{separator[:9]}” is not a separator.", remedy=f"Choose {', '.join(SEPARATORS.values())}."
-        )
+        raise BadInput(f"“{separator[:9]}” is not a separator.", remedy=f"Choose {', '.join(SEPARATORS.values())}.")
     said = {}
     for name in names:
         sheet = fields.get(name.replace("header-", "named-")) or ""
@@ -181,7 +194,10 @@ def loaded_before(before: Batch | None, maps: Sequence[ColumnMap], figures: Figu
     """What loading the same file again with the current choices does; empty when it was not loaded before."""
     if before is None:
         return ""
-    said = f"The very same file was loaded already on {before.loaded_at:%Y-%m-%d} as “{KINDS[before.kind].title}” ({figures.counted(before.rows, 'row')})"
+    said = (
+        f"The very same file was loaded already on {before.loaded_at:%Y-%m-%d} as “{KINDS[before.kind].title}”"
+        f" ({figures.counted(before.rows, 'row')})"
+    )
     as_then = [each for each in maps if each.kind == before.kind]
     if not as_then:
         return f"{said}. That load stays. Undo it if it was wrong."
@@ -213,8 +229,7 @@ def choices(looked: Looked, fields: Fields) -> Choices:
         own = _maps_of(number, sheet, known.get(name, []), fields) if chosen else []
         offset = len(maps)
         own = [
-            _with_choices(each, _prefix(offset + step), fields, sheet.table.headers)
-            for step, each in enumerate(own)
+            _with_choices(each, _prefix(offset + step), fields, sheet.table.headers) for step, each in enumerate(own)
         ]
         maps += own
         sheets.append(_sheet(number, sheet, own, offset, chosen, fields))
@@ -257,8 +272,7 @@ def _sure(suggested: Suggestion) -> ColumnMap:
     """The mapping without its uncertain columns, which the user chooses."""
     columns = suggested.mapping.columns
     return replace(
-        suggested.mapping,
-        columns={name: header for name, header in columns.items() if name not in suggested.asked},
+        suggested.mapping, columns={name: header for name, header in columns.items() if name not in suggested.asked}
     )
 
 
@@ -342,35 +356,50 @@ def _file_choices(
     days = _days(fields) or next((each.days for each in undated if each.days), None) or told
     whole = tuple(replace(each, days=None if each.dated else days) for each in maps)
     ask_dates = any(
-        sheet_look.date_doubt(tables[each.sheet].table, replace(each, date_order=DateOrder.UNKNOWN))
-        for each in maps
+        sheet_look.date_doubt(tables[each.sheet].table, replace(each, date_order=DateOrder.UNKNOWN)) for each in maps
     )
     ask_decimal = any(_decimal_in_doubt(tables[each.sheet].table, each) for each in maps)
     sums = any(READ_KINDS[each.kind].takes_blocks for each in undated)
     currency, refused = _foreign(looked, maps)
     orders = [each.date_order.value for each in maps if each.date_order is not DateOrder.UNKNOWN]
     return Choices(
-        whole, sheets, ask_dates, (orders or ["unknown"])[0], ask_decimal, fields.get("decimal") or "",
-        bool(undated) and sums, bool(undated) and not sums,
-        days.first.isoformat() if days else "", days.last.isoformat() if days else "",
+        whole,
+        sheets,
+        ask_dates,
+        (orders or ["unknown"])[0],
+        ask_decimal,
+        fields.get("decimal") or "",
+        bool(undated) and sums,
+        bool(undated) and not sums,
+        days.first.isoformat() if days else "",
+        days.last.isoformat() if days else "",
         "what its name or title tells" if told and days == told else "",
         any(READ_KINDS[each.kind].has_campaign for each in maps),
         tuple(
             column.name.replace("_", " ")
-            for sheet in sheets if sheet.chosen for reading in sheet.readings for column in reading.columns
+            for sheet in sheets
+            if sheet.chosen
+            for reading in sheet.readings
+            for column in reading.columns
             if not column.header and (column.asked or column.required)
         ),
-        "" if looked.known or "mapped" in fields else _or_else(looked), _unused(maps, sheets), currency, looked.currency,
-        fields.get("rate") or "", refused, tuple(each.columns["bid"] for each in maps if each.beside and "bid" in each.columns),
-    )  # fmt: skip
+        "" if looked.known or "mapped" in fields else _or_else(looked),
+        _unused(maps, sheets),
+        currency,
+        looked.currency,
+        fields.get("rate") or "",
+        refused,
+        tuple(each.columns["bid"] for each in maps if each.beside and "bid" in each.columns),
+    )
 
 
 def _foreign(looked: Looked, maps: Sequence[ColumnMap]) -> tuple[str, str]:
-    """The currency of the file's money where it is not the account's, and why it cannot be loaded where it is in two."""
+    """
+    The currency of the file's money where it is not the account's, and why it cannot be loaded
+    where it is in two.
+    """
     try:
-        told = (
-            currencies.foreign(looked.sheet(each.sheet).table, each, looked.currency, "") for each in maps
-        )
+        told = (currencies.foreign(looked.sheet(each.sheet).table, each, looked.currency, "") for each in maps)
         return next((each for each in told if each), ""), ""
     except BadFile as problem:
         return "", str(problem)
@@ -389,15 +418,14 @@ def _unused(maps: Sequence[ColumnMap], sheets: Sequence[SheetChoice]) -> tuple[s
     used = {(each.sheet, header) for each in maps for header in (*each.columns.values(), each.told_by)}
     used |= {
         (sheet.name, header)
-        for sheet in sheets for reading in sheet.readings for column in reading.columns if not column.header
-        for header, _ in column.asked
-    }  # fmt: skip
-    return tuple(
-        header
         for sheet in sheets
-        if sheet.chosen
-        for header in sheet.headers
-        if (sheet.name, header) not in used
+        for reading in sheet.readings
+        for column in reading.columns
+        if not column.header
+        for header, _ in column.asked
+    }
+    return tuple(
+        header for sheet in sheets if sheet.chosen for header in sheet.headers if (sheet.name, header) not in used
     )
 
 
@@ -425,11 +453,21 @@ def _sheet(
             for place, (word, feeds) in enumerate(kinds.items())
         ]
     return SheetChoice(
-        number, table.sheet, table.headers, chosen, own[0].kind if own else sheet.suggestions[0].mapping.kind,
-        tuple(kinds_by_fit(sheet.suggestions)), told_by, tuple(words),
+        number,
+        table.sheet,
+        table.headers,
+        chosen,
+        own[0].kind if own else sheet.suggestions[0].mapping.kind,
+        tuple(kinds_by_fit(sheet.suggestions)),
+        told_by,
+        tuple(words),
         tuple(_reading(sheet, each, _prefix(offset + step)) for step, each in enumerate(own)),
-        tuple(sample_rows(table)), table.notes, table.layout, table.said, table.first_lines,
-    )  # fmt: skip
+        tuple(sample_rows(table)),
+        table.notes,
+        table.layout,
+        table.said,
+        table.first_lines,
+    )
 
 
 def _as_known(own: Sequence[ColumnMap], kinds: Mapping[str, tuple[str, ...]]) -> dict[str, tuple[str, ...]]:
@@ -465,9 +503,7 @@ def _unknown(table: RawTable, columns: ColumnMap, prefix: str) -> list[UnknownWo
         offered = (*sorted(set(kind.column(name).aliases.values())), REJECTED)
         said = columns.values.get(name, {})
         found += [
-            UnknownWord(
-                f"{prefix}{{}}-{name}-{place}", name.replace("_", " "), word, said.get(word, ""), offered
-            )
+            UnknownWord(f"{prefix}{{}}-{name}-{place}", name.replace("_", " "), word, said.get(word, ""), offered)
             for place, word in enumerate(words[:_MOST_WORDS])
         ]
     return found
@@ -513,9 +549,7 @@ def _with_nothing(cells: pl.Series, column: Column, read: Sequence[str]) -> list
     blank = "0" if column.summed else "" if column.required else "nothing"
     trimmed = values.trimmed(cells)
     nothing = values.empty(trimmed) & ((trimmed != "") | column.summed)
-    return [
-        blank if empty and not told else told for told, empty in zip(read, nothing.to_list(), strict=True)
-    ]
+    return [blank if empty and not told else told for told, empty in zip(read, nothing.to_list(), strict=True)]
 
 
 def _telling_rows(table: RawTable) -> pl.DataFrame:
@@ -525,7 +559,10 @@ def _telling_rows(table: RawTable) -> pl.DataFrame:
 
 
 def mapped(table: RawTable, chosen: ColumnMap, suggested: Suggestion | None = None) -> list[MappedColumn]:
-    """Our columns beside the file's, with sample cells: as they stand → what they become. suggested: what tells them."""
+    """
+    Our columns beside the file's, with sample cells: as they stand → what they become. suggested:
+    what tells them.
+    """
     telling = _telling_rows(table)
     try:
         style = reports.settled_style(table, chosen, "")
@@ -553,11 +590,16 @@ def mapped(table: RawTable, chosen: ColumnMap, suggested: Suggestion | None = No
         as_suggested = suggested is not None and suggested.mapping.columns.get(column.name) == header
         rows.append(
             MappedColumn(
-                column.name, required, _BECOMES[column.holds], header, samples, needed,
+                column.name,
+                required,
+                _BECOMES[column.holds],
+                header,
+                samples,
+                needed,
                 suggested.why.get(column.name, "") if suggested and as_suggested and not asked else "",
                 tuple((each, ", ".join(cell or "–" for cell in telling[each].to_list())) for each in asked),
             )
-        )  # fmt: skip
+        )
     return rows
 
 

@@ -37,9 +37,7 @@ def _sums(kind: str, sums: Mapping[str, int], figures: Figures) -> list[tuple[st
         if not value and not KINDS[kind].column(name).required:
             continue  # the file has no such column
         money = KINDS[kind].column(name).holds is CellKind.MONEY
-        shown.append(
-            (name.replace("_", " "), figures.money(from_micro(value), 2) if money else figures.count(value))
-        )
+        shown.append((name.replace("_", " "), figures.money(from_micro(value), 2) if money else figures.count(value)))
     return shown
 
 
@@ -85,24 +83,19 @@ def _load_summary(done: Loaded, figures: Figures) -> Summary:
         *_span(done.first_day, done.last_day, done.days),
         *_sums_of_days(done.blocks),
         *([("loaded as", f"{done.scope} ads")] if done.scope != "all" else []),
-        ("replaced", figures.count(done.removed)), ("rejected", figures.count(done.rejected)),
+        ("replaced", figures.count(done.removed)),
+        ("rejected", figures.count(done.rejected)),
         *_sums(done.kind, done.sums, figures),
-    ]  # fmt: skip
-    return Summary(
-        KINDS[done.kind].title,
-        tuple(facts),
-        tuple(done.warnings),
-        done.rejected,
-        done.batch_id,
-    )
+    ]
+    return Summary(KINDS[done.kind].title, tuple(facts), tuple(done.warnings), done.rejected, done.batch_id)
 
 
 def _undo_summary(done: Undone, figures: Figures) -> Summary:
     restored, left = done.restored, done.left
     span = _span(restored[0].first, restored[-1].last, len(restored)) if restored else []
     warnings = [
-        f"{figures.count(len(left))} days or sums from {left[0].first} to {left[-1].last} stay as they are: a newer batch "
-        "stands on them. Undo that one first to have these back too."
+        f"{figures.count(len(left))} days or sums from {left[0].first} to {left[-1].last} stay as they are: a newer"
+        " batch stands on them. Undo that one first to have these back too."
         for _ in left[:1]
     ]
     return Summary(f"Undone: {KINDS[done.kind].title.lower()} as before", tuple(span), tuple(warnings))
@@ -113,9 +106,10 @@ def batch_summary(batch: Batch, figures: Figures) -> Summary:
     facts = [
         ("rows", figures.count(batch.rows)),
         *_span(batch.first_day, batch.last_day, None),
-        ("replaced", figures.count(batch.removed)), ("rejected", figures.count(batch.rejected)),
+        ("replaced", figures.count(batch.removed)),
+        ("rejected", figures.count(batch.rejected)),
         *_sums(batch.kind, batch.sums, figures),
-    ]  # fmt: skip
+    ]
     return Summary(KINDS[batch.kind].title, tuple(facts), batch.warnings, batch.rejected, batch.id)
 
 
@@ -195,16 +189,18 @@ def calendar(
             own = spans.get(kind.name, [])
             blocks = sorted({span.days for span in own if span.block})
             found = stretches(
-                window, own, labels_in_use(own), newest or window.last, maturing_days,
-                matures="sales" in kind.summed,
-            )  # fmt: skip
+                window, own, labels_in_use(own), newest or window.last, maturing_days, matures="sales" in kind.summed
+            )
         rows.append(
             CalendarRow(
-                kind.title, report.last_day.isoformat(), figures.count(report.rows),
-                _with_blocks(_in_words(found), blocks), tuple(_piece(each, window) for each in found),
+                kind.title,
+                report.last_day.isoformat(),
+                figures.count(report.rows),
+                _with_blocks(_in_words(found), blocks),
+                tuple(_piece(each, window) for each in found),
                 tuple(_bracket(each, window) for each in blocks if each.last >= window.first),
             )
-        )  # fmt: skip
+        )
     return Calendar(
         _CALENDAR_DAYS,
         _CALENDAR_DAYS * _DAY_WIDTH,
@@ -218,8 +214,7 @@ def _bracket(block: Window, window: Window) -> Bracket:
     first = max(0, (block.first - window.first).days) * _DAY_WIDTH + 0.5
     last = ((block.last - window.first).days + 1) * _DAY_WIDTH - 0.5
     return Bracket(
-        f"M{first},4 V1.5 H{last} V4",
-        f"one sum for {block.first} to {block.last}, {block.days} days; not known by day",
+        f"M{first},4 V1.5 H{last} V4", f"one sum for {block.first} to {block.last}, {block.days} days; not known by day"
     )
 
 
@@ -232,9 +227,7 @@ def _with_blocks(words: str, blocks: Sequence[Window]) -> str:
 def _piece(stretch: Stretch, window: Window) -> Piece:
     days = stretch.days
     span = str(days.first) if days.days == 1 else f"{days.first} to {days.last}, {days.days} days"
-    return replace(
-        _shape(stretch.state, (days.first - window.first).days, days.days), title=f"{stretch.state}: {span}"
-    )
+    return replace(_shape(stretch.state, (days.first - window.first).days, days.days), title=f"{stretch.state}: {span}")
 
 
 def _shape(state: DayState, first: int, days: int) -> Piece:

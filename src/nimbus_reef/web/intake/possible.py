@@ -12,8 +12,8 @@ from nimbus_reef.formats.kinds import KINDS
 @dataclass(frozen=True, slots=True)
 class Possible:
     """
-    What a kind of report makes possible. also: other reports that would bring it too, less well; opens: the endpoint and view that
-    show it.
+    What a kind of report makes possible. also: other reports that would bring it too, less well; opens: the endpoint
+    and view that show it.
     """
 
     kind: str
@@ -24,34 +24,78 @@ class Possible:
 
 ORDER: Final = (
     Possible(
-        "search_term_daily", "costly search terms with what a negative would also stop, words to shut out, winners to promote; "
-        "by themselves also keywords and totals, as far as clicks have a term", ("targeting.table", "terms"),
+        "search_term_daily",
+        "costly search terms with what a negative would also stop, words to shut out, winners to promote; "
+        "by themselves also keywords and totals, as far as clicks have a term",
+        ("targeting.table", "terms"),
     ),
-    Possible("target_daily", "costly keywords, whole: all their clicks, and the bid each is worth", ("targeting.table", "targets"),
-             ("search_term_daily",)),
-    Possible("targets", "the bids themselves: proposals to move them, what runs and what does not", ("targeting.table", "targets")),
-    Possible("product_ad_daily", "products that drain an ad group, families with money on the wrong child, who moved the cost of sale",
-             ("catalog.view", "ads")),
-    Possible("campaigns", "budgets, placements’ adjustments, portfolios and formats to look at one by one", ("delivery.view", "budgets")),
-    Possible("catalog", "families, eligibility, margins and break-even; what a product is called guards its negatives",
-             ("catalog.view", "families")),
-    Possible("product_sales_daily", "all trade: TACOS, organic sales, products that sell and are not advertised", ("catalog.view", "gaps")),
-    Possible("placement_daily", "where on the marketplace money earns, off-site spend, base bid and adjustments together",
-             ("delivery.view", "placements")),
+    Possible(
+        "target_daily",
+        "costly keywords, whole: all their clicks, and the bid each is worth",
+        ("targeting.table", "targets"),
+        ("search_term_daily",),
+    ),
+    Possible(
+        "targets",
+        "the bids themselves: proposals to move them, what runs and what does not",
+        ("targeting.table", "targets"),
+    ),
+    Possible(
+        "product_ad_daily",
+        "products that drain an ad group, families with money on the wrong child, who moved the cost of sale",
+        ("catalog.view", "ads"),
+    ),
+    Possible(
+        "campaigns",
+        "budgets, placements’ adjustments, portfolios and formats to look at one by one",
+        ("delivery.view", "budgets"),
+    ),
+    Possible(
+        "catalog",
+        "families, eligibility, margins and break-even; what a product is called guards its negatives",
+        ("catalog.view", "families"),
+    ),
+    Possible(
+        "product_sales_daily",
+        "all trade: TACOS, organic sales, products that sell and are not advertised",
+        ("catalog.view", "gaps"),
+    ),
+    Possible(
+        "placement_daily",
+        "where on the marketplace money earns, off-site spend, base bid and adjustments together",
+        ("delivery.view", "placements"),
+    ),
     Possible("hourly", "hours that earn, budgets that run dry and what that costs", ("delivery.view", "hours")),
-    Possible("campaign_daily", "totals of campaigns and account that hold every click", ("standing.view", "tree"),
-             ("target_daily", "placement_daily", "product_ad_daily")),
+    Possible(
+        "campaign_daily",
+        "totals of campaigns and account that hold every click",
+        ("standing.view", "tree"),
+        ("target_daily", "placement_daily", "product_ad_daily"),
+    ),
     Possible("peer_benchmarks", "how every metric stands against category peers", ("standing.view", "tree")),
-    Possible("listings", "pages that lack something, and conversion that fell when a page changed", ("catalog.view", "listings")),
-    Possible("product_ads", "what is advertised at all, with traffic or without", ("catalog.view", "gaps"), ("product_ad_daily",)),
-    Possible("ad_groups", "ad groups that are paused, so that nothing is proposed for what does not run", ("catalog.view", "structure")),
+    Possible(
+        "listings",
+        "pages that lack something, and conversion that fell when a page changed",
+        ("catalog.view", "listings"),
+    ),
+    Possible(
+        "product_ads",
+        "what is advertised at all, with traffic or without",
+        ("catalog.view", "gaps"),
+        ("product_ad_daily",),
+    ),
+    Possible(
+        "ad_groups",
+        "ad groups that are paused, so that nothing is proposed for what does not run",
+        ("catalog.view", "structure"),
+    ),
     Possible("query_funnel", "shares of search queries, and where shoppers are lost", ("standing.view", "queries")),
     Possible("sales_hourly", "organic sales by hour beside those of ads", ("delivery.view", "hours")),
     Possible("changes", "what somebody changed, on every trend, to be set back", ("movement.view", "trends")),
     Possible("boosts", "raises in force in the real highest bid", ("delivery.view", "boosts")),
     Possible("events", "sale events to plan raises for", ("delivery.view", "boosts")),
     Possible("peer_format_mix", "the mix of ad formats against peers", ("standing.view", "formats")),
-)  # fmt: skip
+)
 """Every kind that a page shows, the most useful first."""
 
 

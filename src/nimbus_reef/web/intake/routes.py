@@ -74,10 +74,7 @@ def _as_seen_from_here(path: Path) -> Path:
 
 
 def _job_view(job: loads.Job, file_name: str) -> dict[str, Any]:
-    seen = {
-        each.id: (f"{each.brand}, {each.country}", Figures(each.locale, each.currency))
-        for each in my_accounts()
-    }
+    seen = {each.id: (f"{each.brand}, {each.country}", Figures(each.locale, each.currency)) for each in my_accounts()}
     over = not job.open and job.state != "done"
     upload = loads.get_upload(parts().store, job.upload_id or 0) if over else None
     return {
@@ -108,10 +105,14 @@ def drop() -> AnyResponse:
             continue
         taken.append(
             loads.add_upload(
-                parts().store, account_id=account.id, person_id=who.id, file_name=name,
-                sha256=kept.sha256, size=kept.size,
+                parts().store,
+                account_id=account.id,
+                person_id=who.id,
+                file_name=name,
+                sha256=kept.sha256,
+                size=kept.size,
             )
-        )  # fmt: skip
+        )
     for each in refused:
         flash(each, "problem")
     if len(taken) == 1:
@@ -161,18 +162,17 @@ def load(upload_id: int) -> AnyResponse:
     chosen = choosing.choices(looked, request.form)
     if not chosen.maps:
         raise BadInput(
-            "Nothing of the file is chosen.",
-            place=upload.file_name,
-            remedy="Go back and choose a sheet or a kind.",
+            "Nothing of the file is chosen.", place=upload.file_name, remedy="Go back and choose a sheet or a kind."
         )
     for each in chosen.maps:
         table = looked.sheet(each.sheet).table
         checked(each, table.headers)
         if date_doubt(table, each):
             raise BadInput(
-                "The dates can be read day-first or month-first.", place=upload.file_name,
+                "The dates can be read day-first or month-first.",
+                place=upload.file_name,
                 remedy="Go back and say which it is.",
-            )  # fmt: skip
+            )
         if each.needs_days:
             raise days_missing(table, each, upload.file_name)
         must_be_own(table, each, looked.currency, upload.file_name)
@@ -198,19 +198,13 @@ def _enqueue(upload: Upload, request: LoadOrder) -> AnyResponse:
     return _start("load", upload.account_id, upload.file_name, request, upload_id=upload.id)
 
 
-def _start(
-    kind: str, account_id: int, file_name: str, request: object, *, upload_id: int | None = None
-) -> AnyResponse:
+def _start(kind: str, account_id: int, file_name: str, request: object, *, upload_id: int | None = None) -> AnyResponse:
     who, store = must_write(), parts().store
     job_id = loads.start_job(
         store, kind=kind, account_id=account_id, person_id=who.id, upload_id=upload_id, request=request
     )
     trail.note(
-        store,
-        _IN_THE_TRAIL[kind],
-        person_id=who.id,
-        account_id=account_id,
-        detail={"job": job_id, "file": file_name},
+        store, _IN_THE_TRAIL[kind], person_id=who.id, account_id=account_id, detail={"job": job_id, "file": file_name}
     )
     parts().queue.start(job_id)
     return redirect(f"{current_scope().elsewhere(url_for('intake.look'))}#job-{job_id}")
@@ -276,13 +270,10 @@ def mend(batch_id: int) -> Response:
     batch = _batch(batch_id)
     upload = loads.get_upload(parts().store, batch.upload_id or 0)
     if upload is None:
-        raise NotFound(
-            "This file was loaded from the command line and is not kept here.", remedy="Mend your own copy."
-        )
+        raise NotFound("This file was loaded from the command line and is not kept here.", remedy="Mend your own copy.")
     frame = loading.to_mend(
-        parts().config.uploads / upload.sha256, upload.file_name, loads.rejects(parts().store, batch.id),
-        batch.mapping,
-    )  # fmt: skip
+        parts().config.uploads / upload.sha256, upload.file_name, loads.rejects(parts().store, batch.id), batch.mapping
+    )
     response = Response(csv_lines(frame.columns, frame.iter_rows()), mimetype="text/csv")
     response.headers["Content-Disposition"] = f"attachment; filename=mend-{batch_id}.csv"
     return response

@@ -16,36 +16,24 @@ _HIGHEST = 500
 
 class AccountForm(ReefForm):
     """
-    A brand on a marketplace in a country, and what a sale may cost: a target, the margin it follows from, or later. What goes with the
-    country is taken from it where nothing else is chosen.
+    A brand on a marketplace in a country, and what a sale may cost: a target, the margin it follows from, or later.
+    What goes with the country is taken from it where nothing else is chosen.
     """
 
     brand = StringField(
         "brand", [InputRequired("It is needed.")], filters=[stripped], description="Write the brand’s name."
     )
     marketplace = StringField(
-        "marketplace",
-        [InputRequired("It is needed.")],
-        filters=[stripped],
-        description="Write where it sells.",
+        "marketplace", [InputRequired("It is needed.")], filters=[stripped], description="Write where it sells."
     )
     country = StringField("country", description="Choose one of the list.")
     currency = StringField(
-        "currency",
-        filters=[stripped, str.upper],
-        description="Three letters, such as EUR; empty: the country’s.",
+        "currency", filters=[stripped, str.upper], description="Three letters, such as EUR; empty: the country’s."
     )
-    timezone = StringField(
-        "time zone", filters=[stripped], description="Such as Europe/Berlin; empty: the country’s."
-    )
-    number_style = StringField(
-        "number style", filters=[stripped], description="Such as de_DE; empty: the country’s."
-    )
+    timezone = StringField("time zone", filters=[stripped], description="Such as Europe/Berlin; empty: the country’s.")
+    number_style = StringField("number style", filters=[stripped], description="Such as de_DE; empty: the country’s.")
     aim = StringField(
-        "target",
-        [AnyOf(("target", "margin", "later"))],
-        default="target",
-        description="Say how the target is given.",
+        "target", [AnyOf(("target", "margin", "later"))], default="target", description="Say how the target is given."
     )
     target = FigureField("target ACOS, in %", description="Write it like 28.")
     margin = FigureField("margin before ads, in %", description="Write it like 45.")
@@ -87,18 +75,17 @@ class AccountForm(ReefForm):
     @property
     def own_margin(self) -> float | None:
         """The margin as a fraction, None where it was not given."""
-        return (
-            float(self.margin.data) / 100
-            if self.aim.data == "margin" and self.margin.data is not None
-            else None
-        )
+        return float(self.margin.data) / 100 if self.aim.data == "margin" and self.margin.data is not None else None
 
     def values(self) -> dict[str, Any]:
         """What the account is made of; what was left open as the country has it."""
         found = usual(self.country.data or "")
         return {
-            "brand_name": self.brand.data, "marketplace": self.marketplace.data, "country": self.country.data,
+            "brand_name": self.brand.data,
+            "marketplace": self.marketplace.data,
+            "country": self.country.data,
             "currency": self.currency.data or (found.currency if found else ""),
             "timezone": self.timezone.data or (found.timezone if found else ""),
-            "locale": self.number_style.data or (found.locale if found else "en"), "target_acos": self.target_acos,
-        }  # fmt: skip
+            "locale": self.number_style.data or (found.locale if found else "en"),
+            "target_acos": self.target_acos,
+        }

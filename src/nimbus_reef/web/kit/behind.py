@@ -33,8 +33,7 @@ def behind(rows: pl.DataFrame, figures: Figures) -> Behind:
 
     def written(row: Mapping[str, Any]) -> tuple[str, ...]:
         return tuple(
-            figures.number(from_micro(row[name])) if is_money(name) else figures.count(row[name])
-            for name in MEASURES
+            figures.number(from_micro(row[name])) if is_money(name) else figures.count(row[name]) for name in MEASURES
         )
 
     sums = rows.select(pl.col(MEASURES).sum()).to_dicts()[0]

@@ -1,4 +1,7 @@
-"""What is proposed on one row, in words and as a package of changes: what every area hands to the one road into the plan."""
+"""
+What is proposed on one row, in words and as a package of changes: what every area hands to the one
+road into the plan.
+"""
 
 from __future__ import annotations
 
@@ -34,9 +37,10 @@ class RowEvidence:
 @dataclass(frozen=True, slots=True)
 class Candidate:
     """
-    Something that may be taken into the plan, whole, or left. key: of the row it is on; package: its changes, empty where nothing is
-    proposed, and then why_not says why of several such rows; projected: all of it in 30 days; told: what the row did; stops: other
-    searches that it stops; homes: the ad groups it is in, for what is better settled first there; ends: whether it stops the row.
+    Something that may be taken into the plan, whole, or left. key: of the row it is on; package: its changes, empty
+    where nothing is proposed, and then why_not says why of several such rows; projected: all of it in 30 days; told:
+    what the row did; stops: other searches that it stops; homes: the ad groups it is in, for what is better settled
+    first there; ends: whether it stops the row.
     """
 
     key: str
@@ -61,20 +65,14 @@ class Candidate:
     @property
     def whole(self) -> Projected:
         """All of it in 30 days, what else it stops included."""
-        return (
-            total([self.projected, *(each.projected for each in self.stops)])
-            if self.stops
-            else self.projected
-        )
+        return total([self.projected, *(each.projected for each in self.stops)]) if self.stops else self.projected
 
 
 def _kind(change: Change) -> str:
     if change.entity is Entity.NEGATIVE:
         return "negative"
     if change.action is Action.CREATE:
-        return {Entity.TARGET: "new target", Entity.PRODUCT_AD: "new product ad"}.get(
-            change.entity, "creation"
-        )
+        return {Entity.TARGET: "new target", Entity.PRODUCT_AD: "new product ad"}.get(change.entity, "creation")
     if change.field == "state":
         return "start" if change.new_value == "enabled" else "pause"
     if change.field in ("bid", "default_bid"):
@@ -83,29 +81,30 @@ def _kind(change: Change) -> str:
 
 
 def of_judged(
-    view: View,
-    opened: Proposed,
-    package: Sequence[tuple[Change, Promise]],
-    stops: Sequence[Stopped],
-    figures: Figures,
+    view: View, opened: Proposed, package: Sequence[tuple[Change, Promise]], stops: Sequence[Stopped], figures: Figures
 ) -> Candidate:
     """A row of a table of Targeting with what is proposed on it."""
     row, move = opened.row, opened.proposal.move
     homes = tuple((place.campaign, place.ad_group) for place in opened.places) or (opened.here,)
     return Candidate(
-        row["row_id"], name_of(view, row), where(view, row, figures), deed_words(opened, figures), tuple(package),
-        opened.proposal.projected, why_nothing(opened.why) if move is Move.NONE else "", mark_of(row, "evidence"), _told(row),
-        tuple(stops), tuple((str(campaign), str(group)) for campaign, group in homes), move in (Move.PAUSE, Move.NEGATIVE),
-    )  # fmt: skip
+        row["row_id"],
+        name_of(view, row),
+        where(view, row, figures),
+        deed_words(opened, figures),
+        tuple(package),
+        opened.proposal.projected,
+        why_nothing(opened.why) if move is Move.NONE else "",
+        mark_of(row, "evidence"),
+        _told(row),
+        tuple(stops),
+        tuple((str(campaign), str(group)) for campaign, group in homes),
+        move in (Move.PAUSE, Move.NEGATIVE),
+    )
 
 
 def _told(row: Mapping[str, Any]) -> RowEvidence:
     return RowEvidence(
-        str(row["verdict"]),
-        int(row["clicks"]),
-        int(row["orders"]),
-        from_micro(row["spend"]),
-        from_micro(row["sales"]),
+        str(row["verdict"]), int(row["clicks"]), int(row["orders"]), from_micro(row["spend"]), from_micro(row["sales"])
     )
 
 
@@ -117,10 +116,15 @@ def of_worded(key: str, worded: Worded, why_not: str, row: Mapping[str, Any] | N
     name, place = named(changes[0])
     campaign = changes[0].campaign
     return Candidate(
-        key, name if len(changes) == 1 else worded.name or campaign, " · ".join(part for part in (campaign, place) if part and part != name),
-        worded.headline, tuple(worded.changes), worded.offer.projected,
-        mark=mark_of(row, "evidence") if row else "none", told=_told(row) if row else None,
-    )  # fmt: skip
+        key,
+        name if len(changes) == 1 else worded.name or campaign,
+        " · ".join(part for part in (campaign, place) if part and part != name),
+        worded.headline,
+        tuple(worded.changes),
+        worded.offer.projected,
+        mark=mark_of(row, "evidence") if row else "none",
+        told=_told(row) if row else None,
+    )
 
 
 def of_change(key: str, change: Change, promise: Promise, place: str) -> Candidate:

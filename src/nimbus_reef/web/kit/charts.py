@@ -51,43 +51,70 @@ def change_marks(days: Sequence[date], changes: Sequence[Marked]) -> list[dict[s
             "xAxis": each.day.isoformat(),
             "lineStyle": {"color": "@ink-2", "type": "dotted", "width": 1},
             "label": {
-                "formatter": each.words if each is newest[-1] else "", "color": "@ink-2", "position": "end",
+                "formatter": each.words if each is newest[-1] else "",
+                "color": "@ink-2",
+                "position": "end",
                 "align": "right" if days.index(each.day) > len(days) / 2 else "left",
             },
         }
         for each in newest
-    ]  # fmt: skip
+    ]
 
 
 def money_and_bid(
-    days: Sequence[date], spend: Sequence[float], bids: Sequence[float | None], *, figures: Figures,
-    first_shown: date, changes: Sequence[Marked] = (),
-) -> dict[str, Any]:  # fmt: skip
+    days: Sequence[date],
+    spend: Sequence[float],
+    bids: Sequence[float | None],
+    *,
+    figures: Figures,
+    first_shown: date,
+    changes: Sequence[Marked] = (),
+) -> dict[str, Any]:
     """Spend a day above, the bid as steps below; changes marked, the newest in words."""
     labels = [day.isoformat() for day in days]
     marks = change_marks(days, changes)
     with_bids = any(bid is not None for bid in bids)
     bare = {"type": "category", "data": labels, "boundaryGap": False, **_HIDDEN_AXIS}
     dated = {
-        **bare, "axisLine": {"show": True, "lineStyle": {"color": "@hairline"}},
-        "axisLabel": {"show": True, "color": "@ink-3", "fontSize": 10.5, "interval": max(0, len(labels) - 2),
-                      "alignMinLabel": "left", "alignMaxLabel": "right"},
-    }  # fmt: skip
+        **bare,
+        "axisLine": {"show": True, "lineStyle": {"color": "@hairline"}},
+        "axisLabel": {
+            "show": True,
+            "color": "@ink-3",
+            "fontSize": 10.5,
+            "interval": max(0, len(labels) - 2),
+            "alignMinLabel": "left",
+            "alignMaxLabel": "right",
+        },
+    }
     spend_line = {
-        "name": f"spend {figures.symbol}", "type": "line", "xAxisIndex": 0, "yAxisIndex": 0,
-        "showSymbol": len(spend) < 3, "data": [round(value, 2) for value in spend],
-        "lineStyle": {"color": "@ink", "width": 1.3}, "itemStyle": {"color": "@ink"},
+        "name": f"spend {figures.symbol}",
+        "type": "line",
+        "xAxisIndex": 0,
+        "yAxisIndex": 0,
+        "showSymbol": len(spend) < 3,
+        "data": [round(value, 2) for value in spend],
+        "lineStyle": {"color": "@ink", "width": 1.3},
+        "itemStyle": {"color": "@ink"},
         "markLine": {"symbol": "none", "silent": True, "data": marks},
         "markArea": {
-            "silent": True, "itemStyle": {"color": "@lagoon", "opacity": 0.06},
+            "silent": True,
+            "itemStyle": {"color": "@lagoon", "opacity": 0.06},
             "data": [[{"xAxis": first_shown.isoformat()}, {"xAxis": labels[-1]}]],
         },
-    }  # fmt: skip
+    }
     bid_line = {
-        "name": f"bid {figures.symbol}", "type": "line", "step": "end", "xAxisIndex": 1, "yAxisIndex": 1,
-        "showSymbol": False, "data": list(bids), "connectNulls": True,
-        "lineStyle": {"color": "@lagoon", "width": 1.5}, "itemStyle": {"color": "@lagoon"},
-    }  # fmt: skip
+        "name": f"bid {figures.symbol}",
+        "type": "line",
+        "step": "end",
+        "xAxisIndex": 1,
+        "yAxisIndex": 1,
+        "showSymbol": False,
+        "data": list(bids),
+        "connectNulls": True,
+        "lineStyle": {"color": "@lagoon", "width": 1.5},
+        "itemStyle": {"color": "@lagoon"},
+    }
     value_axis = {"type": "value", "min": 0, **_HIDDEN_AXIS}
     upper = {"left": 2, "right": 4, "top": 20 if marks else 6, "height": 46}
     lower = {"left": 2, "right": 4, "top": 78, "height": 26}
@@ -106,17 +133,24 @@ def with_lone(values: Sequence[float | None]) -> list[Any]:
     """A line's values; one that stands alone between gaps would not be seen, so it gets a point."""
     around = [None, *values, None]
     return [
-        {"value": value, "symbol": "circle", "symbolSize": 4}
-        if value is not None and around[n] is None and around[n + 2] is None
-        else value
+        (
+            {"value": value, "symbol": "circle", "symbolSize": 4}
+            if value is not None and around[n] is None and around[n + 2] is None
+            else value
+        )
         for n, value in enumerate(values)
     ]
 
 
 def panels(
-    days: Sequence[date], lines: Sequence[tuple[str, Sequence[float | None]]], bids: Sequence[float | None],
-    changes: Sequence[Marked], *, first_shown: date, figures: Figures,
-) -> dict[str, Any]:  # fmt: skip
+    days: Sequence[date],
+    lines: Sequence[tuple[str, Sequence[float | None]]],
+    bids: Sequence[float | None],
+    changes: Sequence[Marked],
+    *,
+    first_shown: date,
+    figures: Figures,
+) -> dict[str, Any]:
     """
     Metrics one under the other over the same days, each on its own scale, the bid as steps
     beneath; changes marked through all of them, the newest in words on the first.
@@ -139,33 +173,55 @@ def panels(
         )
         x_axes.append(
             {
-                "type": "category", "data": labels, "gridIndex": number, "boundaryGap": False,
-                "axisLine": {"lineStyle": {"color": "@hairline"}}, "axisTick": {"show": False},
+                "type": "category",
+                "data": labels,
+                "gridIndex": number,
+                "boundaryGap": False,
+                "axisLine": {"lineStyle": {"color": "@hairline"}},
+                "axisTick": {"show": False},
                 "axisLabel": {"show": last, "color": "@ink-3", "fontSize": 10.5, "hideOverlap": True},
             }
-        )  # fmt: skip
+        )
         y_axes.append(
             {
-                "type": "value", "gridIndex": number, "scale": True, "splitNumber": 2, "name": label,
-                "nameLocation": "end", "nameGap": 8,
+                "type": "value",
+                "gridIndex": number,
+                "scale": True,
+                "splitNumber": 2,
+                "name": label,
+                "nameLocation": "end",
+                "nameGap": 8,
                 "nameTextStyle": {"color": "@ink", "align": "left", "padding": [0, 0, 0, -58], "fontSize": 11.5},
-                "axisLabel": {"color": "@ink-3", "fontSize": 10.5}, "splitLine": {"lineStyle": {"color": "@faint"}},
+                "axisLabel": {"color": "@ink-3", "fontSize": 10.5},
+                "splitLine": {"lineStyle": {"color": "@faint"}},
             }
-        )  # fmt: skip
+        )
         colour = "@lagoon" if is_bid else "@ink"
         series.append(
             {
-                "name": label, "type": "line", "xAxisIndex": number, "yAxisIndex": number,
-                "symbol": "none", "data": list(values) if is_bid else with_lone(values), "connectNulls": is_bid, **({"step": "end"} if is_bid else {}),
-                "lineStyle": {"color": colour, "width": 1.4}, "itemStyle": {"color": colour},
+                "name": label,
+                "type": "line",
+                "xAxisIndex": number,
+                "yAxisIndex": number,
+                "symbol": "none",
+                "data": list(values) if is_bid else with_lone(values),
+                "connectNulls": is_bid,
+                **({"step": "end"} if is_bid else {}),
+                "lineStyle": {"color": colour, "width": 1.4},
+                "itemStyle": {"color": colour},
                 "markLine": {"symbol": "none", "silent": True, "data": marks if number == 0 else silent},
                 "markArea": {
-                    "silent": True, "itemStyle": {"color": "@lagoon", "opacity": 0.06},
+                    "silent": True,
+                    "itemStyle": {"color": "@lagoon", "opacity": 0.06},
                     "data": [[{"xAxis": max(first_shown, days[0]).isoformat()}, {"xAxis": labels[-1]}]],
                 },
             }
-        )  # fmt: skip
+        )
     return {
-        "grid": grids, "xAxis": x_axes, "yAxis": y_axes, "series": series,
-        "tooltip": {"trigger": "axis", "confine": True}, "axisPointer": {"link": [{"xAxisIndex": "all"}]},
-    }  # fmt: skip
+        "grid": grids,
+        "xAxis": x_axes,
+        "yAxis": y_axes,
+        "series": series,
+        "tooltip": {"trigger": "axis", "confine": True},
+        "axisPointer": {"link": [{"xAxisIndex": "all"}]},
+    }

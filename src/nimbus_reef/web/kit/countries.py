@@ -46,10 +46,21 @@ def usual(country: str) -> Usual | None:
 
 
 _SEVERAL: Final = {
-    "US": "America/New_York", "CA": "America/Toronto", "AU": "Australia/Sydney", "BR": "America/Sao_Paulo",
-    "MX": "America/Mexico_City", "ES": "Europe/Madrid", "DE": "Europe/Berlin", "PT": "Europe/Lisbon", "CN": "Asia/Shanghai",
-    "RU": "Europe/Moscow", "NZ": "Pacific/Auckland", "ID": "Asia/Jakarta", "CL": "America/Santiago", "AR": "America/Buenos_Aires",
-}  # fmt: skip
+    "US": "America/New_York",
+    "CA": "America/Toronto",
+    "AU": "Australia/Sydney",
+    "BR": "America/Sao_Paulo",
+    "MX": "America/Mexico_City",
+    "ES": "Europe/Madrid",
+    "DE": "Europe/Berlin",
+    "PT": "Europe/Lisbon",
+    "CN": "Asia/Shanghai",
+    "RU": "Europe/Moscow",
+    "NZ": "Pacific/Auckland",
+    "ID": "Asia/Jakarta",
+    "CL": "America/Santiago",
+    "AR": "America/Buenos_Aires",
+}
 """The zone in which most people live, of countries with several."""
 
 
@@ -58,7 +69,5 @@ def _largest(country: str, zones: list[str]) -> str:
 
 
 def _locale(country: str) -> str:
-    names = (
-        f"{language.split('_')[0]}_{country}" for language in get_official_languages(country, de_facto=True)
-    )
+    names = (f"{language.split('_')[0]}_{country}" for language in get_official_languages(country, de_facto=True))
     return next((name for name in names if localedata.exists(name)), "en")

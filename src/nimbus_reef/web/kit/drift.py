@@ -26,14 +26,19 @@ _NEAR: Final = 18.0
 _AROUND: Final = np.array(
     [
         (
-            distance * math.cos(math.radians(angle)), distance * math.sin(math.radians(angle)),
-            0.0 if abs(angle) < 90 else 1.0 if abs(angle) > 90 else 0.5, distance,
+            distance * math.cos(math.radians(angle)),
+            distance * math.sin(math.radians(angle)),
+            0.0 if abs(angle) < 90 else 1.0 if abs(angle) > 90 else 0.5,
+            distance,
         )
         for distance in _DISTANCES
         for angle in _ANGLES
     ]
-)  # fmt: skip
-"""Places for a label around a head, the best first: to the right and down in px, the share of its width left of it, how far."""
+)
+"""
+Places for a label around a head, the best first: to the right and down in px, the share of its width left of it, how
+far.
+"""
 
 Box = tuple[float, float, float, float]
 """Left, top, right, bottom."""
@@ -115,9 +120,7 @@ class _Axis:
 
     def at(self, value: float) -> float:
         """Where a value stands; what is below the axis stands at its start."""
-        share = (math.log(max(value, self.low)) - math.log(self.low)) / (
-            math.log(self.high) - math.log(self.low)
-        )
+        share = (math.log(max(value, self.low)) - math.log(self.low)) / (math.log(self.high) - math.log(self.low))
         return self.start + share * (self.end - self.start)
 
 
@@ -142,9 +145,7 @@ def _ticks(axis: _Axis) -> tuple[tuple[float, str], ...]:
     return tuple(found)
 
 
-def drift(
-    movers: Sequence[Mover], target: float, break_even: float | None, percent: str = "{:.0f} %"
-) -> Drift:
+def drift(movers: Sequence[Mover], target: float, break_even: float | None, percent: str = "{:.0f} %") -> Drift:
     """Lays the chart out; labels cover neither each other nor a bold line, one without room is left to the list."""
     x = _axis((value for each in movers for value in (each.spend0, each.spend1)), _LEFT, _RIGHT)
     y = _axis((value for each in movers for value in (each.sales0, each.sales1)), _BOTTOM, _TOP)
@@ -155,11 +156,7 @@ def drift(
     lines = _lines(x, y, target, break_even, percent)
     named = [line for line in lines if line.name]
     boxes += [name_box(line) for line in named]
-    boxes += [
-        _box(px - 2, py - 2, 4, 4)
-        for line in named
-        for px, py in _along((line.x0, line.y0, line.x1, line.y1))
-    ]
+    boxes += [_box(px - 2, py - 2, 4, 4) for line in named for px, py in _along((line.x0, line.y0, line.x1, line.y1))]
     taken = np.array(boxes).reshape(-1, 4)
     arrows = []
     for each, shaft in sorted(zip(movers, shafts, strict=True), key=lambda pair: -pair[0].spend1):
@@ -172,10 +169,21 @@ def drift(
         x0, y0, x1, y1 = (_tenth(end) for end in shaft)
         arrows.append(
             Arrow(
-                each.key, each.name, each.words, each.tone, each.thin, x0, y0, x1, y1, width, _head(shaft, width),
-                label, leader,
+                each.key,
+                each.name,
+                each.words,
+                each.tone,
+                each.thin,
+                x0,
+                y0,
+                x1,
+                y1,
+                width,
+                _head(shaft, width),
+                label,
+                leader,
             )
-        )  # fmt: skip
+        )
     return Drift(tuple(arrows), lines, _ticks(x), _ticks(y))
 
 
@@ -208,18 +216,13 @@ def _along(shaft: tuple[float, float, float, float]) -> list[tuple[float, float]
     return [(x0 + (x1 - x0) * n / steps, y0 + (y1 - y0) * n / steps) for n in range(steps + 1)]
 
 
-def _label(
-    name: str, x: float, y: float, taken: Boxes
-) -> tuple[Box, tuple[float, float, float, float] | None] | None:
+def _label(name: str, x: float, y: float, taken: Boxes) -> tuple[Box, tuple[float, float, float, float] | None] | None:
     """The nearest free place around a head, and the leader to it from further off; none where there is no room."""
     width = width_of(name)
     cx, cy = x + _AROUND[:, 0], y + _AROUND[:, 1]
     left = cx - width * _AROUND[:, 2]
     places = np.stack([left, cy - _LINE / 2, left + width, cy + _LINE / 2], axis=1)
-    inside = (
-        (places[:, 0] > _LEFT + 2) & (places[:, 2] < _RIGHT - 2)
-        & (places[:, 1] > _TOP) & (places[:, 3] < _BOTTOM)
-    )  # fmt: skip
+    inside = (places[:, 0] > _LEFT + 2) & (places[:, 2] < _RIGHT - 2) & (places[:, 1] > _TOP) & (places[:, 3] < _BOTTOM)
     around = np.concatenate([places[:, :2].min(axis=0), places[:, 2:].max(axis=0)])
     near = taken[_meet(around, taken)]
     free = np.flatnonzero(inside & ~_meet(places[:, None], near[None]).any(axis=1))
@@ -240,9 +243,11 @@ def width_of(text: str) -> float:
 def _meet(one: Boxes, other: Boxes) -> NDArray[np.bool_]:
     """Which boxes overlap, edges in the last axis; others as numpy fits them together."""
     return (
-        (one[..., 0] < other[..., 2]) & (other[..., 0] < one[..., 2])
-        & (one[..., 1] < other[..., 3]) & (other[..., 1] < one[..., 3])
-    )  # fmt: skip
+        (one[..., 0] < other[..., 2])
+        & (other[..., 0] < one[..., 2])
+        & (one[..., 1] < other[..., 3])
+        & (other[..., 1] < one[..., 3])
+    )
 
 
 def _lines(x: _Axis, y: _Axis, target: float, break_even: float | None, percent: str) -> tuple[AcosLine, ...]:
@@ -251,14 +256,9 @@ def _lines(x: _Axis, y: _Axis, target: float, break_even: float | None, percent:
     if break_even:
         named.append((break_even, "even", f"break-even {percent.format(break_even * 100)}"))
     named.sort()
-    faint = [
-        (acos, "faint", "")
-        for acos in _ACOS_LINES
-        if all(abs(acos / other - 1) > 0.2 for other, _, _ in named)
-    ]
+    faint = [(acos, "faint", "") for acos in _ACOS_LINES if all(abs(acos / other - 1) > 0.2 for other, _, _ in named)]
     found = [
-        _line(x, y, acos, kind, name, upper=(acos, kind, name) == named[0])
-        for acos, kind, name in (*faint, *named)
+        _line(x, y, acos, kind, name, upper=(acos, kind, name) == named[0]) for acos, kind, name in (*faint, *named)
     ]
     return tuple(line for line in found if line)
 

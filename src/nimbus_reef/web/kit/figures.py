@@ -31,7 +31,10 @@ def _pattern(digits: int) -> NumberPattern:
 
 @lru_cache(maxsize=65_536)
 def _written(locale: str, value: float, digits: int) -> str:
-    """A decimal as the locale writes it. Pages repeat few figures; Babel, asked for its pattern each time, takes three times as long."""
+    """
+    A decimal as the locale writes it. Pages repeat few figures; Babel, asked for its pattern each time, takes three
+    times as long.
+    """
     return str(_pattern(digits).apply(value or 0, _locale(locale))).replace("-", _MINUS)
 
 

@@ -80,11 +80,13 @@ class ReefForm(Form):
         super().__init__(given, meta={"written_as": locale})
 
     def checked(self) -> Self:
-        """The form, if all of it can be read; BadInput for the first field that cannot. A field's remedy is its description."""
+        """
+        The form, if all of it can be read; BadInput for the first field that cannot. A field's remedy is its
+        description.
+        """
         if not self.validate():
             field = next(each for each in self if each.errors)
             raise BadInput(
-                f"{field.label.text}: {field.errors[0]}",
-                remedy=field.description or "Mend it and send it again.",
+                f"{field.label.text}: {field.errors[0]}", remedy=field.description or "Mend it and send it again."
             )
         return self

@@ -20,6 +20,7 @@ def asked_about(changes: Sequence[tuple[Change, Promise]], settings: Settings, f
         return ""
     change, effect = max(beyond, key=lambda each: each[1].spend.high)
     return (
-        f"{figures.counted(len(beyond), 'value')} would rise beyond what the settings let pass unasked; the largest from "
-        f"{change.old_value} to {change.new_value}, with up to {figures.money(max(0.0, effect.spend.high))} more spend in 30 days."
+        f"{figures.counted(len(beyond), 'value')} would rise beyond what the settings let pass unasked; the largest"
+        f" from {change.old_value} to {change.new_value}, with up to {figures.money(max(0.0, effect.spend.high))} more"
+        " spend in 30 days."
     )

@@ -32,9 +32,10 @@ def _in_terms(row: Mapping[str, Any], figures: Figures) -> str:
 
 
 _WHERE: Final[Mapping[Subject, Callable[[Mapping[str, Any], Figures], str]]] = {
-    Subject.TARGET: _place, Subject.PHRASE: _in_terms,
+    Subject.TARGET: _place,
+    Subject.PHRASE: _in_terms,
     Subject.TERM: lambda row, figures: f"{_brought_by(row)} · {_place(row, figures)}",
-}  # fmt: skip
+}
 
 
 def _brought_by(row: Mapping[str, Any]) -> str:
@@ -47,9 +48,13 @@ def deed_words(each: Proposed, figures: Figures) -> str:
     advice = each.proposal.advice
     bid = figures.number(advice.bid if advice else None), figures.number(advice.proposed if advice else None)
     told: Mapping[Move, str] = {
-        Move.NONE: "", Move.PAUSE: "pause", Move.ENABLE: "enable", Move.NEGATIVE: _negative(each),
-        Move.BID: f"bid {bid[0]} → {bid[1]}", Move.PROMOTE: f"exact target at {bid[1]}{_destination(each)}",
-    }  # fmt: skip
+        Move.NONE: "",
+        Move.PAUSE: "pause",
+        Move.ENABLE: "enable",
+        Move.NEGATIVE: _negative(each),
+        Move.BID: f"bid {bid[0]} → {bid[1]}",
+        Move.PROMOTE: f"exact target at {bid[1]}{_destination(each)}",
+    }
     return told[each.proposal.move]
 
 

@@ -1,4 +1,7 @@
-"""A page that has to be judged or worked out first: its sums at once, in its frame, and the page itself as a second answer."""
+"""
+A page that has to be judged or worked out first: its sums at once, in its frame, and the page itself as a second
+answer.
+"""
 
 from __future__ import annotations
 
@@ -16,15 +19,14 @@ from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.params import Scope
 
-THINGS: Final = {
-    Judged.TARGETS: ("target", ""),
-    Judged.TERMS: ("search term", ""),
-    Judged.ADS: ("product ad", ""),
-}
+THINGS: Final = {Judged.TARGETS: ("target", ""), Judged.TERMS: ("search term", ""), Judged.ADS: ("product ad", "")}
 
 
 class NotYet(ReefError):
-    """A page's rows have to be judged, or it worked out from very many; shown in the frame, with what they come to meanwhile."""
+    """
+    A page's rows have to be judged, or it worked out from very many; shown in the frame, with what they come to
+    meanwhile.
+    """
 
     def __init__(self, rows: Unjudged | Unmade) -> None:
         super().__init__("These days are not worked out yet.", remedy="Ask again in a moment.")
@@ -33,8 +35,8 @@ class NotYet(ReefError):
 
 def judged_first(facts: Facts, scope: Scope, *wanted: Judged, first: bool, more: bool = False) -> None:
     """
-    NotYet where a page needs rows that are not judged and too many to be judged at once. first: this is the first answer of a
-    page, not its second, a part of it or a file; more: see `unjudged`.
+    NotYet where a page needs rows that are not judged and too many to be judged at once. first: this is the first
+    answer of a page, not its second, a part of it or a file; more: see `unjudged`.
     """
     rows = unjudged(facts, scope.look, wanted, more=more) if first else None
     if rows is not None:
@@ -44,7 +46,10 @@ def judged_first(facts: Facts, scope: Scope, *wanted: Judged, first: bool, more:
 def worked_out_first(
     facts: Facts, scope: Scope, made: Callable[[], bool], reads: Sequence[tuple[str, Window]], *, first: bool
 ) -> None:
-    """NotYet where what a page shows is not made and is made from very many rows. reads: report and days; first: as in `judged_first`."""
+    """
+    NotYet where what a page shows is not made and is made from very many rows. reads: report and days; first: as in
+    `judged_first`.
+    """
     if first and not made() and (rows := unmade(facts, scope.look, reads)) is not None:
         raise NotYet(rows)
 
@@ -97,9 +102,13 @@ def _line(row: Mapping[str, Any], write: Figures) -> tuple[str, str, tuple[str, 
     where = " · ".join(row[key] for key in ("campaign", "ad_group") if row.get(key))
     spend, sales = row["spend"], row["sales"]
     return (
-        name, where,
+        name,
+        where,
         (
-            write.number(spend / MICRO, 0), write.count(row["clicks"]), write.count(row["orders"]), write.number(sales / MICRO, 0),
+            write.number(spend / MICRO, 0),
+            write.count(row["clicks"]),
+            write.count(row["orders"]),
+            write.number(sales / MICRO, 0),
             write.percent(spend / sales if sales else None),
         ),
-    )  # fmt: skip
+    )

@@ -34,20 +34,16 @@ class Told:
     links: tuple[tuple[str, Window], ...]
 
 
-def need(
-    facts: Facts, scope: Scope, kinds: Sequence[str], figures: Figures, window: Window | None = None
-) -> None:
+def need(facts: Facts, scope: Scope, kinds: Sequence[str], figures: Figures, window: Window | None = None) -> None:
     """
-    NoFigures where none of the reports holds a day of the window (that of the scope when not given); NotFound where nothing is loaded at
-    all, which leaves no window to speak of.
+    NoFigures where none of the reports holds a day of the window (that of the scope when not given); NotFound where
+    nothing is loaded at all, which leaves no window to speak of.
     """
     if scope.newest is None:
         raise NotFound(f"Nothing is loaded for {scope.account.brand} yet.", remedy="Drop a report in Intake.")
     lack = lacking(facts, scope.account, window or scope.window, kinds)
     if lack is not None:
-        raise NoFigures(
-            lack, figures, "against" if window is not None and window != scope.window else "window"
-        )
+        raise NoFigures(lack, figures, "against" if window is not None and window != scope.window else "window")
 
 
 def told(lack: Lack, figures: Figures) -> Told:
@@ -64,9 +60,7 @@ def told(lack: Lack, figures: Figures) -> Told:
     links = [(f"Look at {figures.days(each.look_at)}", each.look_at) for each in lack.held]
     offered = {days for _, days in links}
     wider = {widened(lack.window, block): block for _, block in lack.cut}
-    links += [
-        (f"Widen to hold {figures.days(block)}", days) for days, block in wider.items() if days not in offered
-    ]
+    links += [(f"Widen to hold {figures.days(block)}", days) for days, block in wider.items() if days not in offered]
     return Told(
         f"No figures for {figures.days(lack.window)}.",
         " ".join(rest),

@@ -6,9 +6,12 @@ from collections.abc import Mapping, Sequence
 from typing import Final
 
 _NAMES: Final[Mapping[str, str]] = {
-    "eligible": "ineligible for ads", "in_stock": "out of stock", "main_offer": "another seller’s offer is shown first",
-    "rich_content": "rich content gone", "brand_section": "brand section gone",
-}  # fmt: skip
+    "eligible": "ineligible for ads",
+    "in_stock": "out of stock",
+    "main_offer": "another seller’s offer is shown first",
+    "rich_content": "rich content gone",
+    "brand_section": "brand section gone",
+}
 _COUNTED: Final[Mapping[str, str]] = {"images": "pictures", "bullets": "bullets", "rating": "rating"}
 
 

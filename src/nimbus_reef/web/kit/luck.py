@@ -64,43 +64,66 @@ def of_row(
     row: Mapping[str, Any], posterior: tuple[float, float], own: str, tone: tuple[str, bool], figures: Figures
 ) -> Luck:
     """
-    A judged target, term, phrase or product ad. posterior: a and b; own: what it did itself, in short words; tone: the verdict's,
-    and whether it is settled.
+    A judged target, term, phrase or product ad. posterior: a and b; own: what it did itself, in short words; tone: the
+    verdict's, and whether it is settled.
     """
     a, b = posterior
     expected = row["prior_a"] / (row["prior_a"] + row["prior_b"])
     told: list[tuple[str, float]] = [("phrases as long", expected)]
     if row.get("product_ad_id") is not None and row.get("account_cvr") is not None:
         told = [
-            ("the account", row["account_cvr"]), ("its product elsewhere", row["company_cvr"]), ("its ad group", expected),
-        ]  # fmt: skip
+            ("the account", row["account_cvr"]),
+            ("its product elsewhere", row["company_cvr"]),
+            ("its ad group", expected),
+        ]
     elif row.get("account_cvr") is not None:
         group = "its product and ad group" if evidence.knows_product(row) else "its ad group"
         told = [
-            ("the account", row["account_cvr"]), (group, row["company_cvr"]),
-            ("what brought it", row["free_cvr"]), ("its words", expected),
-        ]  # fmt: skip
+            ("the account", row["account_cvr"]),
+            (group, row["company_cvr"]),
+            ("what brought it", row["free_cvr"]),
+            ("its words", expected),
+        ]
     return _drawn(
-        told, own, a / (a + b), lambda x: evidence.density(a, b, x), evidence.interval(a, b),
-        evidence.interval(a, b, 0.998)[1], (row["needed_cvr"], "needs"), tone, figures.rate,
-    )  # fmt: skip
+        told,
+        own,
+        a / (a + b),
+        lambda x: evidence.density(a, b, x),
+        evidence.interval(a, b),
+        evidence.interval(a, b, 0.998)[1],
+        (row["needed_cvr"], "needs"),
+        tone,
+        figures.rate,
+    )
 
 
 def of_word(row: Mapping[str, Any], own: str, tone: tuple[str, bool], figures: Figures) -> Luck:
     """A word: what came of every order that was due without it."""
     shape, rate = row["shape"], row["rate"]
     return _drawn(
-        [("due without it", 1.0)], own, row["factor"], lambda x: costly_words.density(shape, rate, x),
-        costly_words.interval(shape, rate), costly_words.interval(shape, rate, 0.998)[1],
-        (row["limit"], "needs"), tone, lambda value: figures.rate(value, 0),
-    )  # fmt: skip
+        [("due without it", 1.0)],
+        own,
+        row["factor"],
+        lambda x: costly_words.density(shape, rate, x),
+        costly_words.interval(shape, rate),
+        costly_words.interval(shape, rate, 0.998)[1],
+        (row["limit"], "needs"),
+        tone,
+        lambda value: figures.rate(value, 0),
+    )
 
 
 def _drawn(
-    told: Sequence[tuple[str, float]], own: str, mean: float, density: Callable[[Floats], Floats],
-    likely: tuple[float, float], furthest: float, needed: tuple[float | None, str], tone: tuple[str, bool],
+    told: Sequence[tuple[str, float]],
+    own: str,
+    mean: float,
+    density: Callable[[Floats], Floats],
+    likely: tuple[float, float],
+    furthest: float,
+    needed: tuple[float | None, str],
+    tone: tuple[str, bool],
     say: Callable[[float], str],
-) -> Luck:  # fmt: skip
+) -> Luck:
     kept = [told[0]]
     for label, value in told[1:]:
         if abs(value - kept[-1][1]) > _TELLING * kept[-1][1]:
@@ -114,21 +137,25 @@ def _drawn(
     steps, before = [], kept[0][1]
     for number, (label, value) in enumerate([*kept, (own, mean)]):
         down = _HILL - _ROW if number == len(kept) else 0.0
-        steps.append(
-            LuckStep(label, say(value), place(value), _TOP + number * _ROW + _ROW / 2 + down, place(before))
-        )
+        steps.append(LuckStep(label, say(value), place(value), _TOP + number * _ROW + _ROW / 2 + down, place(before)))
         before = value
     base = steps[-1].y
     x = np.linspace(right / _POINTS / 8, right, _POINTS)
     y = density(x)
     top = float(y.max()) or 1.0
-    points = " L".join(
-        f"{place(px)} {base - (_HILL - 8) * py / top:.1f}" for px, py in zip(x, y, strict=True)
-    )
+    points = " L".join(f"{place(px)} {base - (_HILL - 8) * py / top:.1f}" for px, py in zip(x, y, strict=True))
     needs, left = needed[0], needed[0] is not None and place(needed[0]) > LEFT + _SCALE * 0.55
     return Luck(
-        tuple(steps), f"M{LEFT} {base} L{points} L{place(right)} {base} Z", place(likely[0]), place(likely[1]),
-        base + 12, base, None if needs is None or needs > right else place(needs),
-        f"{needed[1]} {say(needs)}" if needs is not None else "", left, tone[0], tone[1],
+        tuple(steps),
+        f"M{LEFT} {base} L{points} L{place(right)} {base} Z",
+        place(likely[0]),
+        place(likely[1]),
+        base + 12,
+        base,
+        None if needs is None or needs > right else place(needs),
+        f"{needed[1]} {say(needs)}" if needs is not None else "",
+        left,
+        tone[0],
+        tone[1],
         f"{say(likely[0])} to {say(likely[1])} is likely (4 in 5)",
-    )  # fmt: skip
+    )

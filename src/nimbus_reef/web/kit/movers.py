@@ -55,22 +55,26 @@ def _relative(row: Mapping[str, Any], name: str) -> float | None:
 def ranked(sides: pl.DataFrame, days_then: int, days_now: int) -> pl.DataFrame:
     """Rows that spent or sold, in the order of `sides`, with per0, per1: to 30 days."""
     count = int(sides.select(active().sum()).item())
-    return sides.head(count).with_columns(
-        per0=pl.lit(STAKE_DAYS / days_then), per1=pl.lit(STAKE_DAYS / days_now)
-    )
+    return sides.head(count).with_columns(per0=pl.lit(STAKE_DAYS / days_then), per1=pl.lit(STAKE_DAYS / days_now))
 
 
 def movers(rows: pl.DataFrame, figures: Figures) -> list[Mover]:
     """The same rows as arrows."""
     return [
         Mover(
-            row["key"], row["name"], row["spend0"] * row["per0"], row["sales0"] * row["per0"],
-            row["spend1"] * row["per1"], row["sales1"] * row["per1"], tone_of(row), row["thin"],
+            row["key"],
+            row["name"],
+            row["spend0"] * row["per0"],
+            row["sales0"] * row["per0"],
+            row["spend1"] * row["per1"],
+            row["sales1"] * row["per1"],
+            tone_of(row),
+            row["thin"],
             f"{row['name']}: {judgement(row, figures)}; {figures.change(row['profit'])} profit per 30 days"
             + ("; thin" if row["thin"] else ""),
         )
         for row in rows.to_dicts()
-    ]  # fmt: skip
+    ]
 
 
 def break_even(sides: pl.DataFrame) -> float | None:

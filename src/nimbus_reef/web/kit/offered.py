@@ -16,9 +16,9 @@ from nimbus_reef.web.kit.tables import Head
 @dataclass(frozen=True, slots=True)
 class Worded:
     """
-    An offer in words. headline: what is to be done; reasons: why, a sentence each; effect: what it is likely to do; reason: all of it
-    in one line, as the change sheet has it. name: what it is on, where it is several changes; proposed: not merely possible: what is only
-    possible is done alone, by somebody who wants it.
+    An offer in words. headline: what is to be done; reasons: why, a sentence each; effect: what it is likely to do;
+    reason: all of it in one line, as the change sheet has it. name: what it is on, where it is several changes;
+    proposed: not merely possible: what is only possible is done alone, by somebody who wants it.
     """
 
     offer: Offer | None
@@ -83,5 +83,9 @@ def share_pair(row: Mapping[str, Any], figures: Figures, *, ahead: bool) -> Shar
     """The pair of a row with share_spend and share_sales."""
     spend, sales = row["share_spend"], row["share_sales"]
     return SharePair(
-        figures.percent(spend, 0), figures.percent(sales, 0), round(100 * (spend or 0), 1), round(100 * (sales or 0), 1), ahead
-    )  # fmt: skip
+        figures.percent(spend, 0),
+        figures.percent(sales, 0),
+        round(100 * (spend or 0), 1),
+        round(100 * (sales or 0), 1),
+        ahead,
+    )

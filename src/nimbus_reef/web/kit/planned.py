@@ -70,8 +70,7 @@ def strip(
     month: the account's spend and sales per 30 days. own: see `own_shares`.
     """
     parts = {
-        each.id: projection.part_of(projected(each.change, each.promise), own.get(each.id, 1.0))
-        for each in planned
+        each.id: projection.part_of(projected(each.change, each.promise), own.get(each.id, 1.0)) for each in planned
     }
     elsewhere = plan.counted_elsewhere(_cuts(planned, parts))
     together = projection.total(part for number, part in parts.items() if number not in elsewhere)
@@ -81,24 +80,22 @@ def strip(
         after = (spend + together.spend.middle) / (sales + together.sales.middle)
         acos = f"{figures.percent(spend / sales)} → {figures.rate(after)}"
     unknown = sum(not part.known for part in parts.values())
-    said = (
-        (figures.span(together.spend), figures.span(together.sales))
-        if together.known
-        else ("unknown", "unknown")
-    )
+    said = (figures.span(together.spend), figures.span(together.sales)) if together.known else ("unknown", "unknown")
     return PlanStrip(len(planned), *said, acos, unknown)
 
 
 _VIEWS: Final = {
-    Entity.TARGET: plan.MoneyView.TARGETS, Entity.NEGATIVE: plan.MoneyView.TARGETS, Entity.PRODUCT_AD: plan.MoneyView.ADS,
+    Entity.TARGET: plan.MoneyView.TARGETS,
+    Entity.NEGATIVE: plan.MoneyView.TARGETS,
+    Entity.PRODUCT_AD: plan.MoneyView.ADS,
     Entity.PLACEMENT: plan.MoneyView.PLACEMENTS,
-}  # fmt: skip
+}
 
 
 def _cuts(planned: Sequence[Planned], parts: Mapping[int, projection.Projected]) -> list[plan.Cut]:
     """
-    What lowers spend, by the view of the campaign it was found in. The bids of a solution are those of their targets, and its adjustments
-    promise what they add to these bids, so neither is another view of the same spend.
+    What lowers spend, by the view of the campaign it was found in. The bids of a solution are those of their targets,
+    and its adjustments promise what they add to these bids, so neither is another view of the same spend.
     """
     found = []
     for each in planned:
@@ -115,8 +112,8 @@ def _cuts(planned: Sequence[Planned], parts: Mapping[int, projection.Projected])
 @dataclass(frozen=True, slots=True)
 class PlanLine:
     """
-    One change, ready to show. opens: endpoint, view, key and row of what it rests on; text: its value is words; package: how many changes
-    are taken out together with it, itself included, 0 for one alone.
+    One change, ready to show. opens: endpoint, view, key and row of what it rests on; text: its value is words;
+    package: how many changes are taken out together with it, itself included, 0 for one alone.
     """
 
     key: int
@@ -140,8 +137,10 @@ _OPENED: Final[Mapping[str, tuple[str, str]]] = {
     **dict.fromkeys(("targets", "terms", "words"), ("targeting.table", "open")),
     **dict.fromkeys(("families", "ads", "gaps", "structure"), ("catalog.view", "open")),
     **dict.fromkeys(("names", "catch-all"), ("catalog.view", "")),
-    "placements": ("delivery.view", "open"), "budgets": ("delivery.view", ""), "boosts": ("delivery.view", "whose"),
-}  # fmt: skip
+    "placements": ("delivery.view", "open"),
+    "budgets": ("delivery.view", ""),
+    "boosts": ("delivery.view", "whose"),
+}
 """Where what a change rests on is shown, by what its promise says: endpoint, and what of the address says which row."""
 
 
@@ -167,15 +166,21 @@ def lines(
         negative = change.entity is Entity.NEGATIVE
         grouped.setdefault(change.campaign, []).append(
             PlanLine(
-                key=each.id, row=change.row, what=what, where=where,
+                key=each.id,
+                row=change.row,
+                what=what,
+                where=where,
                 action=word_of(change),
                 old=change.old_value or ("not there" if negative else ""),
                 new=change.match_type.replace("_", " ") if negative else change.new_value,
-                editable=bool(kind and kind.editable), text=bool(kind and not kind.holds.is_number),
+                editable=bool(kind and kind.editable),
+                text=bool(kind and not kind.holds.is_number),
                 effect_spend=figures.span(effect.spend) if effect.known else "unknown",
                 effect_sales=figures.span(effect.sales) if effect.known else "unknown",
-                reason=change.reason, problem=wrong.get(change.row, ""),
-                opens=_opens(each), package=sizes[change.package] if change.package else 0,
+                reason=change.reason,
+                problem=wrong.get(change.row, ""),
+                opens=_opens(each),
+                package=sizes[change.package] if change.package else 0,
             )
-        )  # fmt: skip
+        )
     return grouped

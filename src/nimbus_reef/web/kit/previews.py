@@ -24,21 +24,24 @@ from nimbus_reef.web.kit.settled_first import First
 MOST_LINES: Final = 1_000
 """Rows shown with a tick of their own."""
 _KINDS: Final[Mapping[str, tuple[str, str]]] = {
-    "pause": ("pause", "pauses"), "start": ("start again", "starts again"), "cut": ("bid lowered", "bids lowered"),
-    "raise": ("bid raised", "bids raised"), "negative": ("negative", "negatives"), "new target": ("new target", "new targets"),
-    "new product ad": ("new product ad", "new product ads"), "package": ("set of changes", "sets of changes"),
-}  # fmt: skip
-_CLICKS: Final = (
-    (0, 0, "no click"),
-    (1, 1, "one click"),
-    (2, 9, "2 to 9 clicks"),
-    (10, 10**12, "10 clicks or more"),
-)
+    "pause": ("pause", "pauses"),
+    "start": ("start again", "starts again"),
+    "cut": ("bid lowered", "bids lowered"),
+    "raise": ("bid raised", "bids raised"),
+    "negative": ("negative", "negatives"),
+    "new target": ("new target", "new targets"),
+    "new product ad": ("new product ad", "new product ads"),
+    "package": ("set of changes", "sets of changes"),
+}
+_CLICKS: Final = ((0, 0, "no click"), (1, 1, "one click"), (2, 9, "2 to 9 clicks"), (10, 10**12, "10 clicks or more"))
 
 
 @dataclass(frozen=True, slots=True)
 class DeedLine:
-    """One row that something is done on. harm: what it also stops; first: what is better settled before; left: it was left out by hand."""
+    """
+    One row that something is done on. harm: what it also stops; first: what is better settled before; left: it was left
+    out by hand.
+    """
 
     key: str
     name: str
@@ -57,11 +60,12 @@ class DeedLine:
 @dataclass(frozen=True, slots=True)
 class DeedsPreview:
     """
-    All of it in words. title: on what; done: how many changes by kind; effect: of all of it; judged: on what verdicts and clicks; harm:
-    what is lost with it; skipped: why, and on how many; refused: prices that would rise; replaced: what leaves the plan for it, replaced_effect: what that promised; first:
-    what is better settled before; asks: what is beyond the settings, empty where nothing is; raises: raises of what never made an order,
-    left out; stops: other searches that negatives stop; count: how many rows are done; changes: how many changes that is; more: rows
-    that are not shown.
+    All of it in words. title: on what; done: how many changes by kind; effect: of all of it; judged: on what verdicts
+    and clicks; harm: what is lost with it; skipped: why, and on how many; refused: prices that would rise; replaced:
+    what leaves the plan for it, replaced_effect: what that promised; first: what is better settled before; asks: what
+    is beyond the settings, empty where nothing is; raises: raises of what never made an order, left out; stops: other
+    searches that negatives stop; count: how many rows are done; changes: how many changes that is; more: rows that are
+    not shown.
     """
 
     title: str
@@ -93,7 +97,8 @@ class DeedsPreview:
 @dataclass(frozen=True, slots=True)
 class Selection:
     """
-    What an acceptance was asked for. offered: all rows; left: keys of those left out by hand; told: what becomes of the others;
+    What an acceptance was asked for. offered: all rows; left: keys of those left out by hand; told: what becomes of the
+    others;
     planned: the plan before it.
     """
 
@@ -105,7 +110,10 @@ class Selection:
 
     @property
     def acting(self) -> list[Candidate]:
-        """The rows that something is proposed on and that are not left out, in their order: places in `told` are theirs."""
+        """
+        The rows that something is proposed on and that are not left out, in their order: places in
+        `told` are theirs.
+        """
         return [each for each in self.offered if each.package and each.key not in self.left]
 
     @property
@@ -116,12 +124,7 @@ class Selection:
 
 
 def preview(
-    asked: Selection,
-    title: str,
-    thing: str,
-    first: Mapping[str, Sequence[First]],
-    settings: Settings,
-    figures: Figures,
+    asked: Selection, title: str, thing: str, first: Mapping[str, Sequence[First]], settings: Settings, figures: Figures
 ) -> DeedsPreview:
     """What an acceptance would do. first: what is better settled before, by the key of the row."""
     acting, going, told = asked.acting, asked.going, asked.told
@@ -137,8 +140,9 @@ def preview(
     shown = {each.key for each in going} | asked.left
     ordered = sorted(
         (each for each in asked.offered if each.key in shown and each.package),
-        key=lambda each: abs(each.whole.spend.middle), reverse=True,
-    )  # fmt: skip
+        key=lambda each: abs(each.whole.spend.middle),
+        reverse=True,
+    )
     before = {(one.area, one.row_id): one for each in going for one in first.get(each.key, ())}
     return DeedsPreview(
         title=title,
@@ -169,12 +173,12 @@ def preview(
         asks=_asks([each for each in going if each.key in beyond], figures),
         raises=sum(each.why_not == _RAISES_OF_NOTHING for each in asked.offered),
         stops=tuple(
-            f"“{each.name}” also stops “{one.term}”: {figures.counted(one.clicks, 'click')}, {figures.counted(one.orders, 'order')}, "
-            f"{figures.micro(one.spend)} spent"
+            f"“{each.name}” also stops “{one.term}”: {figures.counted(one.clicks, 'click')},"
+            f" {figures.counted(one.orders, 'order')}, {figures.micro(one.spend)} spent"
             for each, one in sorted(stops, key=lambda pair: (-pair[1].orders, -pair[1].spend))
         ),
         more=max(0, len(ordered) - MOST_LINES),
-    )  # fmt: skip
+    )
 
 
 _RAISES_OF_NOTHING: Final = why_nothing("raise_without_order")
@@ -186,9 +190,7 @@ def _named(kind: str, count: int) -> str:
 
 
 def _beyond(each: Candidate, settings: Settings) -> bool:
-    return any(
-        guarded(change, told, settings.asks_raise, settings.asks_spend) for change, told in each.package
-    )
+    return any(guarded(change, told, settings.asks_raise, settings.asks_spend) for change, told in each.package)
 
 
 def _effect(together: Projected, figures: Figures) -> str:
@@ -223,7 +225,10 @@ def _judged(going: Sequence[Candidate], figures: Figures) -> tuple[str, ...]:
 
 
 def _harm(going: Sequence[Candidate], days: int, figures: Figures) -> str:
-    """What the rows that end brought, as it was and as it is expected, and what else is stopped; the sums agree with the effect."""
+    """
+    What the rows that end brought, as it was and as it is expected, and what else is stopped; the sums agree with the
+    effect.
+    """
     ending = [each for each in going if each.ends and each.told is not None]
     if not ending:
         return ""
@@ -236,7 +241,10 @@ def _harm(going: Sequence[Candidate], days: int, figures: Figures) -> str:
         said = f"The rows that stop made {figures.counted(orders, 'order')} and sold {figures.money(sold)} per 30 days."
     expected = -sum(each.projected.sales.middle for each in ending)
     if expected >= 1:
-        said += f" At the conversion to expect of them, luck taken out, their sales are {figures.money(expected)} per 30 days."
+        said += (
+            f" At the conversion to expect of them, luck taken out, their sales are {figures.money(expected)} per 30"
+            " days."
+        )
     if stops:
         hurt = sum(one.orders for one in stops)
         also = sum(one.sales for one in stops) / 1e6 * STAKE_DAYS / days
@@ -273,8 +281,9 @@ def _asks(beyond: Sequence[Candidate], figures: Figures) -> str:
     change, told = max(most.package, key=lambda pair: projected(*pair).spend.high)
     spend = projected(change, told).spend.high
     return (
-        f"{figures.counted(len(beyond), 'change')} beyond what your settings allow without asking. The largest goes from "
-        f"{change.old_value} to {change.new_value}, with up to {figures.money(max(0.0, spend))} more spend in 30 days."
+        f"{figures.counted(len(beyond), 'change')} beyond what your settings allow without asking. The largest goes"
+        f" from {change.old_value} to {change.new_value}, with up to {figures.money(max(0.0, spend))} more spend in 30"
+        " days."
     )
 
 
@@ -290,10 +299,19 @@ def _line(each: Candidate, first: Sequence[First], figures: Figures, *, asks: bo
         )
     known = effect.known
     return DeedLine(
-        each.key, each.name, each.where, each.deed, figures.span(effect.spend) if known else "unknown",
-        figures.span(effect.sales) if known else "unknown", ", ".join(harm), "; ".join(dict.fromkeys(one.short for one in first)), asks, left, each.mark,
+        each.key,
+        each.name,
+        each.where,
+        each.deed,
+        figures.span(effect.spend) if known else "unknown",
+        figures.span(effect.sales) if known else "unknown",
+        ", ".join(harm),
+        "; ".join(dict.fromkeys(one.short for one in first)),
+        asks,
+        left,
+        each.mark,
         tuple(_in_words(change) for change, _ in each.package) if len(each.package) > 1 else (),
-    )  # fmt: skip
+    )
 
 
 def _in_words(change: Change) -> str:
@@ -301,7 +319,5 @@ def _in_words(change: Change) -> str:
     value = f"{change.old_value} → {change.new_value}" if change.old_value else change.new_value
     said = f"{name}{f' ({place})' if place else ''}"
     if change.entity.value == "negative":
-        return (
-            f"{change.match_type.replace('_', ' ')}: {change.target} in {change.ad_group or change.campaign}"
-        )
+        return f"{change.match_type.replace('_', ' ')}: {change.target} in {change.ad_group or change.campaign}"
     return f"{said}: {change.field.replace('_', ' ')} {value}"

@@ -23,10 +23,14 @@ from nimbus_reef.web.params import Scope
 
 _REPORT: Final = "product_ad_daily"
 TO_CHECK: Final[Mapping[str, str]] = {
-    "ctr": "The first picture, price, rating and the start of the title, as they stand beside rivals in search; "
-    "then whether the searches paid for are about this product at all.",
-    "cvr": "The page: pictures, bullets, reviews, price against rivals, stock, delivery; then searches that "
-    "want something else.",
+    "ctr": (
+        "The first picture, price, rating and the start of the title, as they stand beside rivals in search; "
+        "then whether the searches paid for are about this product at all."
+    ),
+    "cvr": (
+        "The page: pictures, bullets, reviews, price against rivals, stock, delivery; then searches that "
+        "want something else."
+    ),
     "cpc": "Bids and placement raises; then whether a quieter match or longer phrase brings the same buyers.",
     "aov": "Price, sizes and sets offered, and which variant the ads lead to.",
     "acos": "Conversion and price per click first: it is made of them and the order value.",
@@ -54,14 +58,20 @@ def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) 
         "why": why(found.then, found.now, figures),
         "changed": [(figures.day(each.day), each.words) for each in changed[-6:]],
         "trend": _trend(facts, scope.look, sku, changed, figures),
-        "needs_days": ""
-        if facts.by_day_only(scope.account.id, _REPORT, scope.window)
-        else f"Its spend by day needs {KINDS[_REPORT].title.lower()}, day for day; held is one sum.",
+        "needs_days": (
+            ""
+            if facts.by_day_only(scope.account.id, _REPORT, scope.window)
+            else f"Its spend by day needs {KINDS[_REPORT].title.lower()}, day for day; held is one sum."
+        ),
         "campaigns": [
-            (row["campaign"], figures.money(row["spend"]), figures.rate(row["spend"] / row["sales"], 0) if row["sales"] else "no sales")
+            (
+                row["campaign"],
+                figures.money(row["spend"]),
+                figures.rate(row["spend"] / row["sales"], 0) if row["sales"] else "no sales",
+            )
             for row in found.campaigns.to_dicts()
         ],
-    }  # fmt: skip
+    }
 
 
 def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures: Figures) -> tuple[str, str]:
@@ -92,9 +102,7 @@ def _priced(price: float | None, siblings: Sequence[float], figures: Figures) ->
 def page_changes(facts: Facts, look: Look, sku: str) -> list[Marked]:
     """What changed on the product's page over its history."""
     return [
-        Marked(
-            row["day"], f"page’s {row['field'].replace('_', ' ')} {_short(row['old'])} → {_short(row['new'])}"
-        )
+        Marked(row["day"], f"page’s {row['field'].replace('_', ' ')} {_short(row['old'])} → {_short(row['new'])}")
         for row in products.page_changes(facts, look, sku).to_dicts()
     ]
 
@@ -103,17 +111,19 @@ def _short(text: str) -> str:
     return text if len(text) <= 24 else f"{text[:22]}…"
 
 
-def _trend(
-    facts: Facts, look: Look, sku: str, changed: Sequence[Marked], figures: Figures
-) -> dict[str, Any] | None:
+def _trend(facts: Facts, look: Look, sku: str, changed: Sequence[Marked], figures: Figures) -> dict[str, Any] | None:
     days = products.spend_by_day(facts, look, sku)
     if days.is_empty():
         return None
     dates: list[date] = days["day"].to_list()
     return charts.money_and_bid(
-        dates, [from_micro(value) for value in days["spend"]], [None] * len(dates), figures=figures,
-        first_shown=max(look.window.first, dates[0]), changes=changed,
-    )  # fmt: skip
+        dates,
+        [from_micro(value) for value in days["spend"]],
+        [None] * len(dates),
+        figures=figures,
+        first_shown=max(look.window.first, dates[0]),
+        changes=changed,
+    )
 
 
 def rows_behind(facts: Facts, scope: Scope, sku: str, figures: Figures) -> Behind:

@@ -26,9 +26,11 @@ class First:
 
 
 _SHORT: Final[Mapping[Unsettled, str]] = {
-    Unsettled.AD: "product ad", Unsettled.BUDGET: "budget", Unsettled.PAGE: "product page",
+    Unsettled.AD: "product ad",
+    Unsettled.BUDGET: "budget",
+    Unsettled.PAGE: "product page",
     Unsettled.LOST_PAGE: "product page",
-}  # fmt: skip
+}
 
 
 def first(held: Sequence[Before], what: str, figures: Figures) -> list[First]:
@@ -37,27 +39,28 @@ def first(held: Sequence[Before], what: str, figures: Figures) -> list[First]:
     for each in held:
         short = f"{_SHORT[each.kind]} {each.name}" if each.kind is not Unsettled.BUDGET else "budget"
         if each.kind is Unsettled.AD:
-            words = f"{each.name} wastes {figures.micro(each.stake)} a month in this ad group, and {what} here hits its siblings too."
-            made.append(
-                First(words, short, "catalog", "ads", "open", each.row_id, "Settle the product ad first")
+            words = (
+                f"{each.name} wastes {figures.micro(each.stake)} a month in this ad group, and {what} here hits its"
+                " siblings too."
             )
+            made.append(First(words, short, "catalog", "ads", "open", each.row_id, "Settle the product ad first"))
         elif each.kind is Unsettled.BUDGET:
             dry, of = each.days
             words = (
-                f"{each.name} was out of budget on {dry} of {of} days: its keywords were judged without the hours after, and {what} "
-                "here moves when the budget ends."
+                f"{each.name} was out of budget on {dry} of {of} days: its keywords were judged without the hours"
+                f" after, and {what} here moves when the budget ends."
             )
-            made.append(
-                First(words, short, "delivery", "budgets", "", each.row_id, "Settle the budget first")
-            )
+            made.append(First(words, short, "delivery", "budgets", "", each.row_id, "Settle the budget first"))
         elif each.kind is Unsettled.LOST_PAGE:
-            words = f"The page of {each.name} lost something with the newest load. {what.capitalize()} in this ad group hits it too."
-            made.append(
-                First(words, short, "catalog", "listings", "open", each.row_id, "Restore the page first")
+            words = (
+                f"The page of {each.name} lost something with the newest load. {what.capitalize()} in this ad group"
+                " hits it too."
             )
+            made.append(First(words, short, "catalog", "listings", "open", each.row_id, "Restore the page first"))
         else:
-            words = f"{each.name} in this ad group converts less since its page changed, whoever searches: {what} here hits it too."
-            made.append(
-                First(words, short, "catalog", "listings", "open", each.row_id, "Look at the page first")
+            words = (
+                f"{each.name} in this ad group converts less since its page changed, whoever searches: {what} here hits"
+                " it too."
             )
+            made.append(First(words, short, "catalog", "listings", "open", each.row_id, "Look at the page first"))
     return made

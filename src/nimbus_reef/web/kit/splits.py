@@ -61,8 +61,11 @@ def split_bars(parts: Sequence[tuple[str, float]], figures: Figures) -> tuple[Sp
     largest = max((abs(value) for _, value in parts), default=0) or 1
     return tuple(
         SplitBar(
-            name, f"{figures.signed(value * 100, 1)} pt",
-            50 if value > 0 else 50 - 50 * abs(value) / largest, 50 * abs(value) / largest, value > 0,
+            name,
+            f"{figures.signed(value * 100, 1)} pt",
+            50 if value > 0 else 50 - 50 * abs(value) / largest,
+            50 * abs(value) / largest,
+            value > 0,
         )
         for name, value in parts
-    )  # fmt: skip
+    )

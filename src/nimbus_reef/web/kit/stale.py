@@ -1,4 +1,7 @@
-"""Forms that were open while somebody else changed the same thing: only what was typed is taken, and never over a newer value."""
+"""
+Forms that were open while somebody else changed the same thing: only what was typed is taken, and never over a newer
+value.
+"""
 
 from __future__ import annotations
 

@@ -26,8 +26,8 @@ class Tick:
 @dataclass(frozen=True, slots=True)
 class Strip:
     """
-    A strip ready to draw, 100 wide. x: our mark, hollow where there is no verdict, None where nothing can be placed; tone: loss in the
-    bottom quarter, gain in the top one; hollow: the feed's figures are too thin or borrowed.
+    A strip ready to draw, 100 wide. x: our mark, hollow where there is no verdict, None where nothing can be placed;
+    tone: loss in the bottom quarter, gain in the top one; hollow: the feed's figures are too thin or borrowed.
     words: the percentile and the typical peer; note: what is missing, or what stands in.
     """
 
@@ -98,9 +98,7 @@ def strip(standing: Standing, figures: Figures) -> Strip:
     ahead = _ahead(at, figures)
     typical = f"; typical {value_words(standing.metric, standing.typical, figures)}"
     low, high = standing.low or at, standing.high or at
-    return Strip(
-        at, low, high, ticks, tone_of(at), False, ahead + typical, _note(standing), figures.count(at)
-    )  # fmt: skip
+    return Strip(at, low, high, ticks, tone_of(at), False, ahead + typical, _note(standing), figures.count(at))
 
 
 def _seen(standing: Standing) -> float | None:

@@ -26,9 +26,7 @@ class Head:
     spoken: str = ""
 
 
-def head_of(
-    shown: Field, sort: str, figures: Figures, *, css: str = "", label: str = "", rises: bool = False
-) -> Head:
+def head_of(shown: Field, sort: str, figures: Figures, *, css: str = "", label: str = "", rises: bool = False) -> Head:
     """The head of a field, in its unit; rises: the first click puts the least first, as for names."""
     down, up = f"-{shown.key}", shown.key
     order = "descending" if sort == down else "ascending" if sort == up else ""
@@ -37,9 +35,7 @@ def head_of(
     return Head(label or f"{shown.label} {unit}".strip(), shown.definition, sorted=order, sort=after, css=css)
 
 
-def heads_of(
-    fields: Mapping[str, Field], sort: str, figures: Figures, *, words: str = ""
-) -> tuple[Head, ...]:
+def heads_of(fields: Mapping[str, Field], sort: str, figures: Figures, *, words: str = "") -> tuple[Head, ...]:
     """The heads of a table that shows all its fields, names first; words: the field that is said in words."""
     first, *others = fields.values()
     return (
@@ -55,8 +51,8 @@ class TableView:
 
     here: the address that its links change; name: its kind, for its look. groups: lines under their heading, one
     group without where there are none; each line has a `key`, by which it is opened. empty: what is said where no
-    row fits, and all: the words of the link to all rows. opens: rows open something beside the table; picks: rows can be
-    selected. shown, of: how many fit, of how many things. chips: label and text of each filter in force.
+    row fits, and all: the words of the link to all rows. opens: rows open something beside the table; picks: rows can
+    be selected. shown, of: how many fit, of how many things. chips: label and text of each filter in force.
     """
 
     here: str
@@ -80,6 +76,11 @@ def table_of(
 ) -> TableView:
     """A table of rows that were filtered, sorted and cut to a page."""
     return TableView(
-        heads=heads, groups={"": lines}, page=listed.page, pages=listed.pages,
-        shown=figures.count(len(listed.rows)), of=figures.count(of), **more,
-    )  # fmt: skip
+        heads=heads,
+        groups={"": lines},
+        page=listed.page,
+        pages=listed.pages,
+        shown=figures.count(len(listed.rows)),
+        of=figures.count(of),
+        **more,
+    )

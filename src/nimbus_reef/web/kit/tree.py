@@ -50,19 +50,13 @@ _LEAST_SHOWN: Final = {"ctr": 0.00005, "cvr": 0.0005, "acos": 0.0005}
 """A change of a rate that would be written as 0.0; other figures are compared in per cent."""
 
 
-def _moved(
-    key: str, now: float | None, then: float | None, figures: Figures
-) -> tuple[str, bool | None, bool | None]:
+def _moved(key: str, now: float | None, then: float | None, figures: Figures) -> tuple[str, bool | None, bool | None]:
     """A change in words, whether up, and whether that is good (None: neither)."""
     change = difference(now, then)
     if change.absolute is None:
         return "", None, None
     smallest = _LEAST_SHOWN.get(key, 0.005)
-    size = (
-        abs(change.absolute)
-        if key in _LEAST_SHOWN
-        else abs(change.relative if change.relative is not None else 1)
-    )
+    size = abs(change.absolute) if key in _LEAST_SHOWN else abs(change.relative if change.relative is not None else 1)
     up = None if size < smallest else change.absolute > 0
     better = METRICS[key].better
     good = None if up is None or better is Better.NEITHER else up is (better is Better.HIGHER)
@@ -90,10 +84,16 @@ def nodes(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> dict
             before *= scale
         change, up, good = _moved(key, value, before, figures)
         made[key] = Node(
-            key, METRICS[key].label[0].upper() + METRICS[key].label[1:], _written(key, value, figures), change, up, good,
-            strip(placed[key].standing, figures) if key in placed else None, drawn[key],
+            key,
+            METRICS[key].label[0].upper() + METRICS[key].label[1:],
+            _written(key, value, figures),
+            change,
+            up,
+            good,
+            strip(placed[key].standing, figures) if key in placed else None,
+            drawn[key],
             METRICS[key].definition,
-        )  # fmt: skip
+        )
     return made
 
 
@@ -119,8 +119,7 @@ def _path(values: Sequence[float], width: float, height: float) -> str:
     low, span = min(values), (max(values) - min(values)) or 1.0
     step = width / (len(values) - 1)
     points = [
-        f"{n * step:.1f},{height - 1 - (value - low) / span * (height - 2):.1f}"
-        for n, value in enumerate(values)
+        f"{n * step:.1f},{height - 1 - (value - low) / span * (height - 2):.1f}" for n, value in enumerate(values)
     ]
     return f"M{' L'.join(points)}"
 
@@ -132,8 +131,7 @@ def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Ans
         thin = next((each.standing for each in placed.values() if each.standing.peers is not None), None)
         why = strips.strip(thin, figures).words if thin else "No peer figures are loaded."
         return Answer(
-            "Nothing can be said against peers yet.",
-            f"{why} Load peer benchmarks in Intake, or type them in.",
+            "Nothing can be said against peers yet.", f"{why} Load peer benchmarks in Intake, or type them in."
         )
     weakest = min(told.values(), key=lambda each: each.percentile or 0)
     best = max(told.values(), key=lambda each: each.percentile or 0)
@@ -149,8 +147,10 @@ def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Ans
     if (weakest.percentile or 0) >= 50:
         bold = f"Nothing is weak: {RATED[weakest.metric].name} is the lowest."
     sentences = [
-        f"{value_words(weakest.metric, value, figures)} puts you {strips.ahead_words(weakest.percentile or 0.0, figures)}"
-        f"{fell}.",
+        (
+            f"{value_words(weakest.metric, value, figures)} puts you"
+            f" {strips.ahead_words(weakest.percentile or 0.0, figures)}{fell}."
+        ),
         f"{metric_name(best.metric)} is the strongest, {strips.ahead_words(best.percentile or 0.0, figures)}.",
         most_moved(now, then, weakest.metric, figures) if then else "",
         gap_words(weakest.metric, value, weakest.typical, now, found.held_now, figures),
@@ -193,12 +193,7 @@ _ALL_ELSE: Final = {"ctr": "impressions", "cvr": "clicks", "aov": "orders", "cpc
 
 
 def gap_words(
-    metric: str,
-    value: float | None,
-    typical: float | None,
-    now: Mapping[str, int],
-    days: int,
-    figures: Figures,
+    metric: str, value: float | None, typical: float | None, now: Mapping[str, int], days: int, figures: Figures
 ) -> str:
     """What closing the gap to the typical peer would bring per 30 days, all else as it is."""
     if value is None or typical is None or not days or metric not in _ALL_ELSE:

@@ -18,9 +18,9 @@ def mark_of(row: Mapping[str, Any], judge: str) -> str:
         return {"over target": "costly", "no order": "costly", "within target": "fine"}.get(
             row["simple_verdict"], "undecided"
         )
-    return {
-        Verdict.COSTLY.value: "costly", Verdict.LEANING.value: "leaning", Verdict.FINE.value: "fine",
-    }.get(row["verdict"], "undecided")  # fmt: skip
+    return {Verdict.COSTLY.value: "costly", Verdict.LEANING.value: "leaning", Verdict.FINE.value: "fine"}.get(
+        row["verdict"], "undecided"
+    )
 
 
 def verdict_at_length(row: Mapping[str, Any]) -> str:

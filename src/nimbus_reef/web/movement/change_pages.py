@@ -47,11 +47,13 @@ def days(rows: pl.DataFrame, figures: Figures) -> list[DayLine]:
     """The days with changes, newest first."""
     return [
         DayLine(
-            figures.day(row["day"]), row["day"].isoformat(),
-            f"{figures.count(row['changes'])}: {figures.counted(row['raises'], 'raise')}, {figures.counted(row['cuts'], 'cut')}",
+            figures.day(row["day"]),
+            row["day"].isoformat(),
+            f"{figures.count(row['changes'])}: {figures.counted(row['raises'], 'raise')},"
+            f" {figures.counted(row['cuts'], 'cut')}",
         )
         for row in rows.to_dicts()
-    ]  # fmt: skip
+    ]
 
 
 def lines(rows: pl.DataFrame, figures: Figures) -> list[ChangeLine]:
@@ -64,14 +66,20 @@ def _line(row: Mapping[str, Any], figures: Figures) -> ChangeLine:
     old, new, now = (_value(row[key], figures, money=money) for key in ("old", "new", "now"))
     step = "" if row["step"] is None else f" {figures.signed(row['step'] * 100, 0)} %"
     name = row["target"] or row["ad_group"] or row["campaign"] or "–"
-    where = " · ".join(
-        part for part in (row["match_type"], row["campaign"], row["ad_group"]) if part and part != name
-    )
+    where = " · ".join(part for part in (row["match_type"], row["campaign"], row["ad_group"]) if part and part != name)
     return ChangeLine(
-        row["row_id"], name, where, figures.day(row["day"]), row["field"].replace("_", " "), f"{old} → {new}{step}",
-        "" if row["step"] is None else "loss" if row["step"] > 0 else "gain", now if now != new else "as changed",
-        row["by"] or "–", figures.count(from_micro(row["spend"])), row["can"],
-    )  # fmt: skip
+        row["row_id"],
+        name,
+        where,
+        figures.day(row["day"]),
+        row["field"].replace("_", " "),
+        f"{old} → {new}{step}",
+        "" if row["step"] is None else "loss" if row["step"] > 0 else "gain",
+        now if now != new else "as changed",
+        row["by"] or "–",
+        figures.count(from_micro(row["spend"])),
+        row["can"],
+    )
 
 
 def _value(text: str | None, figures: Figures, *, money: bool) -> str:
@@ -83,10 +91,14 @@ def _value(text: str | None, figures: Figures, *, money: bool) -> str:
 def heads(figures: Figures) -> tuple[Head, ...]:
     """Their heads."""
     return (
-        Head("changed", css="first"), Head("day"), Head("what", css="words"), Head("old → new", css="words"),
-        Head("stands at", "on the window's last day"), Head(f"spend {figures.symbol}", "of the target in the window"),
+        Head("changed", css="first"),
+        Head("day"),
+        Head("what", css="words"),
+        Head("old → new", css="words"),
+        Head("stands at", "on the window's last day"),
+        Head(f"spend {figures.symbol}", "of the target in the window"),
         Head("by", css="words"),
-    )  # fmt: skip
+    )
 
 
 def answer(rows: pl.DataFrame, figures: Figures, day: date | None) -> Answer:
@@ -94,11 +106,12 @@ def answer(rows: pl.DataFrame, figures: Figures, day: date | None) -> Answer:
     if rows.is_empty():
         return Answer("No change is on record here.", "Load the report of changes, or look at other days.")
     raises, cuts = (int((rows["step"] > 0).sum()), int((rows["step"] < 0).sum()))
-    bold = f"{figures.counted(len(rows), 'change')}, {figures.counted(raises, 'raise')} and {figures.counted(cuts, 'cut')} among them."
+    bold = (
+        f"{figures.counted(len(rows), 'change')}, {figures.counted(raises, 'raise')} and {figures.counted(cuts, 'cut')}"
+        " among them."
+    )
     if day is not None:
-        return Answer(
-            bold, f"All of {figures.day(day)}. Select some, or all (X), and set them back to what they were."
-        )
+        return Answer(bold, f"All of {figures.day(day)}. Select some, or all (X), and set them back to what they were.")
     most = rows.group_by("day").len().sort(["len", "day"], descending=True).row(0)
     return Answer(
         bold,
@@ -107,8 +120,9 @@ def answer(rows: pl.DataFrame, figures: Figures, day: date | None) -> Answer:
 
 
 _LEFT: Final[Mapping[str, str]] = {
-    "cannot": "a sheet cannot set them back, or their present value is not known", "is_so": "they stand there already",
-}  # fmt: skip
+    "cannot": "a sheet cannot set them back, or their present value is not known",
+    "is_so": "they stand there already",
+}
 
 
 def offered(
@@ -117,10 +131,11 @@ def offered(
     """What sets things back to what they were, each for itself, and what does not; reason: why, in words."""
     found = [
         of_change(
-            row["row_id"], replace(change, reason=reason), told, " · ".join(each for each in (row["campaign"], row["ad_group"]) if each)
+            row["row_id"],
+            replace(change, reason=reason),
+            told,
+            " · ".join(each for each in (row["campaign"], row["ad_group"]) if each),
         )
         for change, told, row in made
-    ]  # fmt: skip
-    return found + [
-        Candidate("", "", "", "", why_not=_LEFT[why]) for why, count in left.items() for _ in range(count)
     ]
+    return found + [Candidate("", "", "", "", why_not=_LEFT[why]) for why, count in left.items() for _ in range(count)]

@@ -17,19 +17,7 @@ from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.movement.pages import level
 
-TRENDED: Final = (
-    "spend",
-    "sales",
-    "acos",
-    "ctr",
-    "cvr",
-    "cpc",
-    "aov",
-    "impressions",
-    "clicks",
-    "orders",
-    "roas",
-)
+TRENDED: Final = ("spend", "sales", "acos", "ctr", "cvr", "cpc", "aov", "impressions", "clicks", "orders", "roas")
 SMOOTH: Final = {"": 1, "7": 7, "14": 14}
 
 
@@ -47,8 +35,8 @@ def trend_lines(
     days: pl.DataFrame, metrics: Sequence[str], smooth: int, figures: Figures, window: Window
 ) -> list[Course]:
     """
-    Metrics by day; what they come to is told of the window. Smoothing: a ratio of the sums of the last days, never a mean of ratios; a sum's
-    mean over them.
+    Metrics by day; what they come to is told of the window. Smoothing: a ratio of the sums of the last days, never a
+    mean of ratios; a sum's mean over them.
     """
     money = days.with_columns(in_units())
     rolled = money.with_columns(pl.col(MEASURES).cast(pl.Float64).rolling_mean(smooth, min_samples=1))
@@ -69,10 +57,12 @@ def trend_lines(
             whole = sums[key] / len(inside) if len(inside) else None
         lines.append(
             Course(
-                key, f"{metric.label}{unit}", tuple(None if v is None else round(v * scale, 4) for v in values),
+                key,
+                f"{metric.label}{unit}",
+                tuple(None if v is None else round(v * scale, 4) for v in values),
                 level(metric, whole, figures) + ("" if metric.is_ratio or whole is None else " a day"),
             )
-        )  # fmt: skip
+        )
     return lines
 
 
@@ -104,11 +94,14 @@ def best_days(days: pl.DataFrame, target_acos: float, figures: Figures, most: in
     good = days.filter(pl.col("orders") > 0, pl.col("spend") <= target_acos * pl.col("sales"))
     return [
         BestDay(
-            figures.day(row["day"]), figures.money(row["bid"] / MICRO, 2) if row["bid"] is not None else "–",
-            figures.count(row["clicks"]), figures.count(row["orders"]), figures.rate(row["spend"] / row["sales"], 0),
+            figures.day(row["day"]),
+            figures.money(row["bid"] / MICRO, 2) if row["bid"] is not None else "–",
+            figures.count(row["clicks"]),
+            figures.count(row["orders"]),
+            figures.rate(row["spend"] / row["sales"], 0),
         )
         for row in good.sort(["orders", "spend", "day"], descending=[True, False, True]).head(most).to_dicts()
-    ]  # fmt: skip
+    ]
 
 
 def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[Worked]:
@@ -121,19 +114,24 @@ def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[
     for end in range(len(rows), bids.BLOCK_DAYS - 1, -bids.BLOCK_DAYS):
         part = rows[end - bids.BLOCK_DAYS : end]
         made = bids.blocks(
-            [bids.Day(clicks, orders, spend / MICRO, sales / MICRO, None if bid is None else bid / MICRO)
-             for _, clicks, orders, spend, sales, bid in part]
-        )  # fmt: skip
+            [
+                bids.Day(clicks, orders, spend / MICRO, sales / MICRO, None if bid is None else bid / MICRO)
+                for _, clicks, orders, spend, sales, bid in part
+            ]
+        )
         if not made:
             continue
         block = made[0]
         found.append(
             Worked(
-                f"{figures.day(part[0][0])} – {figures.day(part[-1][0])}", figures.money(block.bid, 2),
-                figures.count(block.orders), figures.rate(block.spend / block.sales, 0) if block.sales else "no sales",
-                bids.best_working_bid([block], target_acos) is not None, block.orders >= bids.BLOCK_ORDERS,
+                f"{figures.day(part[0][0])} – {figures.day(part[-1][0])}",
+                figures.money(block.bid, 2),
+                figures.count(block.orders),
+                figures.rate(block.spend / block.sales, 0) if block.sales else "no sales",
+                bids.best_working_bid([block], target_acos) is not None,
+                block.orders >= bids.BLOCK_ORDERS,
             )
-        )  # fmt: skip
+        )
     return found
 
 

@@ -84,9 +84,7 @@ def ledger_rows(
         kept = pl.concat([kept, one], how="diagonal_relaxed")
     if not metric.is_ratio:
         split = change.additive(
-            kept.with_columns(
-                (pl.col(f"{metric.key}{when}") * per[when]).alias(f"value{when}") for when in (0, 1)
-            )
+            kept.with_columns((pl.col(f"{metric.key}{when}") * per[when]).alias(f"value{when}") for when in (0, 1))
         )
         return change.in_order(split)
     named = kept.with_columns(
@@ -98,9 +96,7 @@ def ledger_rows(
     if ratio is None:
         return None
     values = [
-        pl.when(pl.col(f"den{when}") > 0)
-        .then(pl.col(f"num{when}") / pl.col(f"den{when}"))
-        .alias(f"value{when}")
+        pl.when(pl.col(f"den{when}") > 0).then(pl.col(f"num{when}") / pl.col(f"den{when}")).alias(f"value{when}")
         for when in (0, 1)
     ]
     return change.in_order(ratio.with_columns(values).with_columns(whole=pl.col("part"), part=pl.col("pull")))
@@ -132,13 +128,21 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int, by: 
         )
         lines.append(
             LedgerLine(
-                row["key"], row["name"], row["where"] or "", row["sku"] or "", level(metric, row["value0"], figures),
-                level(metric, row["value1"], figures), _change(metric, part, figures),
+                row["key"],
+                row["name"],
+                row["where"] or "",
+                row["sku"] or "",
+                level(metric, row["value0"], figures),
+                level(metric, row["value1"], figures),
+                _change(metric, part, figures),
                 "" if not better or not part else "gain" if part * better > 0 else "loss",
-                place(min(0, part)), max(0.3, place(max(0, part)) - place(min(0, part))),
-                _change(metric, row["running"], figures), place(row["running"]), extra,
+                place(min(0, part)),
+                max(0.3, place(max(0, part)) - place(min(0, part))),
+                _change(metric, row["running"], figures),
+                place(row["running"]),
+                extra,
             )
-        )  # fmt: skip
+        )
     extra_heads = (*(_SHARES[name] for name in shares), *(_SPLIT[name] for name in split))
     heads = (*_heads(metric, by), *(Head(name, _TOLD[name]) for name in extra_heads))
     return Ledger(ledger_words(rows, metric, figures), heads, tuple(lines), place(0))
@@ -146,14 +150,19 @@ def ledger(rows: pl.DataFrame, metric: Metric, figures: Figures, page: int, by: 
 
 def _heads(metric: Metric, by: str) -> tuple[Head, ...]:
     part = (
-        "its pull: measured against the level of all then, so that growing at that level scores nothing; pulls sum to the change"
+        "its pull: measured against the level of all then, so that growing at that level scores nothing; pulls sum to"
+        " the change"
         if metric.is_ratio
         else "its own change per 30 days; they sum to the change of all"
     )
     return (
-        Head(by, css="first"), Head("then"), Head("now"), Head("its part", part),
-        Head("parts, and the running total as a line", css="words bars"), Head("running total"),
-    )  # fmt: skip
+        Head(by, css="first"),
+        Head("then"),
+        Head("now"),
+        Head("its part", part),
+        Head("parts, and the running total as a line", css="words bars"),
+        Head("running total"),
+    )
 
 
 def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer:
@@ -170,9 +179,7 @@ def ledger_words(rows: pl.DataFrame, metric: Metric, figures: Figures) -> Answer
     up, down = (named.filter(pl.col("part") * way > 0).head(2).to_dicts() for way in (1, -1))
     if then == now:
         pulled = [
-            f"{_who(each[:1], metric, figures)} pulled {way}"
-            for each, way in ((up, "up"), (down, "down"))
-            if each
+            f"{_who(each[:1], metric, figures)} pulled {way}" for each, way in ((up, "up"), (down, "down")) if each
         ]
         said = f"{', '.join(pulled)} most." if pulled else ""
         return Answer(f"{_name(metric)} stands at {now}{per}, as before.", said)

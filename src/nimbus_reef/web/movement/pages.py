@@ -60,9 +60,12 @@ def drift_heads(symbol: str) -> tuple[Head, ...]:
     """The heads of the list beside the chart."""
     profit = "margin × change of sales − change of spend, per 30 days"
     return (
-        Head("by effect on profit", css="first"), Head("profit", profit), Head(f"spend {symbol}"),
-        Head(f"sales {symbol}"), Head("ACOS %"),
-    )  # fmt: skip
+        Head("by effect on profit", css="first"),
+        Head("profit", profit),
+        Head(f"spend {symbol}"),
+        Head(f"sales {symbol}"),
+        Head("ACOS %"),
+    )
 
 
 def drift_lines(rows: pl.DataFrame, figures: Figures) -> list[DriftLine]:
@@ -73,14 +76,22 @@ def drift_lines(rows: pl.DataFrame, figures: Figures) -> list[DriftLine]:
         points = None if now is None or then is None else (now - then) * 100
         lines.append(
             DriftLine(
-                row["key"], row["name"], row["where"] or "", row["sku"] or "",
-                figures.count(row["spend1"] * row["per1"]), _signed(row["spend_change"], figures),
-                figures.count(row["sales1"] * row["per1"]), _signed(row["sales_change"], figures),
+                row["key"],
+                row["name"],
+                row["where"] or "",
+                row["sku"] or "",
+                figures.count(row["spend1"] * row["per1"]),
+                _signed(row["spend_change"], figures),
+                figures.count(row["sales1"] * row["per1"]),
+                _signed(row["sales_change"], figures),
                 figures.percent(now, 0) if now is not None else "no sales" if row["spend1"] else "–",
                 "" if points is None else f"{figures.signed(points, 0)} pt",
-                judgement(row, figures), tone_of(row), row["thin"], figures.change(row["profit"]),
+                judgement(row, figures),
+                tone_of(row),
+                row["thin"],
+                figures.change(row["profit"]),
             )
-        )  # fmt: skip
+        )
     return lines
 
 

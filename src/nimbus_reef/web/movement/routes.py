@@ -88,8 +88,7 @@ def _ways(scope: Scope, by: str, here: str) -> movers.Ways:
     """A product opens its drawer, a keyword its evidence, a campaign its trend, the rest their drift."""
     if by == "product":
         return movers.Ways(
-            scope.link(here, open="") + "&open=",
-            scope.link(url_for("standing.evidence"), open="", own=()) + "&open=",
+            scope.link(here, open="") + "&open=", scope.link(url_for("standing.evidence"), open="", own=()) + "&open="
         )
     if by == "keyword":
         return movers.Ways(scope.elsewhere(url_for("targeting.table", name="targets")) + "&open=")
@@ -178,17 +177,21 @@ def _drift(scope: Scope) -> dict[str, Any]:
         "everything": everything,
         "chart": parts().facts.kept("drawn", scope.account.id, drawn, *key),
         "table": TableView(
-            here=url_for("movement.view", name="drift"), name="drift-list", heads=pages.drift_heads(write.symbol),
-            groups={"": pages.drift_lines(
-                rows.slice((page - 1) * PAGE_ROWS, PAGE_ROWS) if everything else shown, write
-            )},
-            page=page, pages=of, empty="Nothing spent or sold in either window.",
+            here=url_for("movement.view", name="drift"),
+            name="drift-list",
+            heads=pages.drift_heads(write.symbol),
+            groups={
+                "": pages.drift_lines(rows.slice((page - 1) * PAGE_ROWS, PAGE_ROWS) if everything else shown, write)
+            },
+            page=page,
+            pages=of,
+            empty="Nothing spent or sold in either window.",
         ),
         "count": len(rows),
         "count_words": write.count(len(rows)),
         "drawn": len(shown),
         "drawer": _drawer(scope),
-    }  # fmt: skip
+    }
 
 
 def _drawer(scope: Scope) -> dict[str, Any] | None:
@@ -229,19 +232,25 @@ def _ledger(scope: Scope) -> dict[str, Any]:
         "metrics": [METRICS[key] for key in LEDGERED],
         "least": scope.said("least"),
         "ledger": made,
-        "table": TableView(
-            here=url_for("movement.view", name="ledger"), name="ledger", heads=made.heads, groups={"": made.lines},
-            page=page, pages=of,
-        ) if made else None,
+        "table": (
+            TableView(
+                here=url_for("movement.view", name="ledger"),
+                name="ledger",
+                heads=made.heads,
+                groups={"": made.lines},
+                page=page,
+                pages=of,
+            )
+            if made
+            else None
+        ),
         "drawer": _drawer(scope),
-    }  # fmt: skip
+    }
 
 
 def _why(scope: Scope) -> dict[str, Any]:
     by = _by(scope)
-    return {
-        "by": by, "why": _why_page(scope, by), "drawer": _drawer(scope),
-    }  # fmt: skip
+    return {"by": by, "why": _why_page(scope, by), "drawer": _drawer(scope)}
 
 
 def _trends(scope: Scope) -> dict[str, Any]:
@@ -260,10 +269,18 @@ def _trends(scope: Scope) -> dict[str, Any]:
         "trend": found,
         "moved": trends.why_moved(found, scope, write),
         "lines": lines,
-        "chart": charts.panels(
-            days, [(line.label, line.values) for line in lines], found.bids, found.changes,
-            first_shown=scope.window.first, figures=write,
-        ) if days else None,
+        "chart": (
+            charts.panels(
+                days,
+                [(line.label, line.values) for line in lines],
+                found.bids,
+                found.changes,
+                first_shown=scope.window.first,
+                figures=write,
+            )
+            if days
+            else None
+        ),
         "height": 54 + len(lines) * (300 if only else 104) + (54 if found.bids else 0),
         "offered": [METRICS[key] for key in courses.TRENDED],
         "chosen": chosen,
@@ -273,7 +290,7 @@ def _trends(scope: Scope) -> dict[str, Any]:
         "stretches": courses.stretches(found.days, found.target_acos, write) if found.bids else [],
         "best": courses.best_days(found.days, found.target_acos, write) if found.bids else [],
         "changes": [(write.day(each.day), each.at_length or each.words) for each in found.changes[-12:]][::-1],
-    }  # fmt: skip
+    }
 
 
 @movement.get("/trends/things")
@@ -311,16 +328,28 @@ def _changes(scope: Scope) -> dict[str, Any]:
         "days": change_pages.days(made_changes.by_day(made_changes.listed(facts, look, which)), write),
         "whose": scope.said("whose"),
         "table": TableView(
-            here=url_for("movement.view", name="changes"), name="changes", heads=change_pages.heads(write),
-            groups={"": change_pages.lines(shown, write)}, page=page, pages=of, opens=False, picks=person().writes,
-            empty="Nothing was changed.", shown=write.count(len(rows)), of=write.count(len(rows)), things="changes",
+            here=url_for("movement.view", name="changes"),
+            name="changes",
+            heads=change_pages.heads(write),
+            groups={"": change_pages.lines(shown, write)},
+            page=page,
+            pages=of,
+            opens=False,
+            picks=person().writes,
+            empty="Nothing was changed.",
+            shown=write.count(len(rows)),
+            of=write.count(len(rows)),
+            things="changes",
         ),
-    }  # fmt: skip
+    }
 
 
 @movement.post("/changes/set-back")
 def set_back() -> Response | str:
-    """Sets what was changed back to what it was, on the selected rows or all that are shown; first it says what that does."""
+    """
+    Sets what was changed back to what it was, on the selected rows or all that are shown; first it
+    says what that does.
+    """
     must_write()
     scope, facts, write = current_scope(), parts().facts, figures()
     which, day = _asked_changes(scope)
@@ -332,10 +361,13 @@ def set_back() -> Response | str:
     made, left = made_changes.set_back(facts, scope.look, rows)
     reason = f"set back to what it was{f' before {write.day(day)}' if day else ''}"
     return put(
-        scope, change_pages.offered(made, left, reason), title=f"{write.counted(len(made), 'change')} set back, before it is done",
-        thing="what", action=url_for("movement.set_back"),
+        scope,
+        change_pages.offered(made, left, reason),
+        title=f"{write.counted(len(made), 'change')} set back, before it is done",
+        thing="what",
+        action=url_for("movement.set_back"),
         back=back_to(scope, scope.link(url_for("movement.view", name="changes"))),
-    )  # fmt: skip
+    )
 
 
 _VIEWS: Final = {"drift": _drift, "ledger": _ledger, "why": _why, "trends": _trends, "changes": _changes}

@@ -15,13 +15,7 @@ from nimbus_reef.core.model import MEASURES, Placement, from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.store.reading import (
-    delivery_frames,
-    product_frames,
-    row_frames,
-    setting_frames,
-    target_frames,
-)
+from nimbus_reef.store.reading import delivery_frames, product_frames, row_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit import charts
 from nimbus_reef.web.kit.charts import Marked
@@ -64,9 +58,7 @@ def trend(facts: Facts, scope: Scope, of: str, figures: Figures) -> Trend:
         return _targets(facts, scope, kind, name, figures)
     if kind in ("placement", "hours"):
         return _delivered(facts, scope, kind, name)
-    raise NotFound(
-        f"“{of}” has no trend.", remedy="Choose a campaign, a product, a keyword, a placement or hours."
-    )
+    raise NotFound(f"“{of}” has no trend.", remedy="Choose a campaign, a product, a keyword, a placement or hours.")
 
 
 def _whole(facts: Facts, scope: Scope) -> Trend:
@@ -116,19 +108,14 @@ def by_day(changes: pl.DataFrame) -> tuple[Marked, ...]:
     moved = pl.col("new").cast(pl.Float64, strict=False) - pl.col("old").cast(pl.Float64, strict=False)
     done = pl.when(moved > 0).then(pl.lit("raised")).when(moved < 0).then(pl.lit("lowered"))
     counted = (
-        changes.with_columns(
-            pl.col("field").str.replace_all("_", " "), done=done.otherwise(pl.lit("changed"))
-        )
+        changes.with_columns(pl.col("field").str.replace_all("_", " "), done=done.otherwise(pl.lit("changed")))
         .group_by("day", "field", "done")
         .len()
         .sort(["day", "len", "field", "done"], descending=[False, True, False, False])
     )
     marks = []
     for (day,), kinds in counted.partition_by("day", as_dict=True, maintain_order=True).items():
-        said = [
-            f"{field} {done} {_times(count)}"
-            for field, done, count in kinds.select("field", "done", "len").rows()
-        ]
+        said = [f"{field} {done} {_times(count)}" for field, done, count in kinds.select("field", "done", "len").rows()]
         count = int(kinds["len"].sum())
         marks.append(Marked(day, f"{count} change{'' if count == 1 else 's'}", ", ".join(said)))
     return tuple(marks)
@@ -146,9 +133,7 @@ def _product(facts: Facts, scope: Scope, sku: str) -> Trend:
     days, left_out = _only_days(sums, "product_ad_daily")
     # As in the drift of products: campaigns that have a target of their own are not asked.
     aim = ads.select(scope.aims.expr(["sku"])).item(0, 0)
-    return Trend(
-        sku, "product", days, tuple(page_changes(facts, scope.look, sku)), aim, sums_left_out=left_out
-    )
+    return Trend(sku, "product", days, tuple(page_changes(facts, scope.look, sku)), aim, sums_left_out=left_out)
 
 
 def _delivered(facts: Facts, scope: Scope, kind: str, name: str) -> Trend:
@@ -158,9 +143,7 @@ def _delivered(facts: Facts, scope: Scope, kind: str, name: str) -> Trend:
     if kind == "placement":
         place = name.replace(" ", "_").replace("-", "_")
         if place not in tuple(Placement):
-            raise NotFound(
-                f"There is no placement “{name}”.", remedy=f"Choose one of {', '.join(Placement)}."
-            )
+            raise NotFound(f"There is no placement “{name}”.", remedy=f"Choose one of {', '.join(Placement)}.")
         rows = delivery_frames.placement_days(facts, scope.account.id, look.window, place)
         label = place.replace("_", " ")
     else:
@@ -222,8 +205,6 @@ def offered(facts: Facts, scope: Scope) -> list[str]:
     )
     found = [f"{kind}:{name}" for kind, names in named for name in names.sort().head(_MOST_OFFERED)]
     held = {kind for kind in ("placement_daily", "hourly") if kind in facts.spans(scope.account.id)}
-    places = (
-        [f"placement:{place.replace('_', ' ')}" for place in Placement] if "placement_daily" in held else []
-    )
+    places = [f"placement:{place.replace('_', ' ')}" for place in Placement] if "placement_daily" in held else []
     clock = [f"hours:{first}-{first + 4}" for first in range(0, DAY, 4)] if "hourly" in held else []
     return [*found, *places, *clock]

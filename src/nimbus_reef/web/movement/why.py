@@ -17,9 +17,13 @@ from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.splits import split_bars, split_words
 
 FACTORS: Final = (
-    ("cpc", "price per click"), ("cvr", "conversion"), ("aov", "order value"), ("mix", "mix of sales"),
-    ("unsplit", "rate, unsplit"), ("entered", "entered or left"),
-)  # fmt: skip
+    ("cpc", "price per click"),
+    ("cvr", "conversion"),
+    ("aov", "order value"),
+    ("mix", "mix of sales"),
+    ("unsplit", "rate, unsplit"),
+    ("entered", "entered or left"),
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,25 +67,29 @@ def why(sides: pl.DataFrame, figures: Figures) -> WhyPage | None:
     split = change.split_acos(sides)
     if split is None:
         return None
-    before, after = (
-        float(split[f"spend{when}"].sum()) / float(split[f"sales{when}"].sum()) for when in (0, 1)
-    )
+    before, after = (float(split[f"spend{when}"].sum()) / float(split[f"sales{when}"].sum()) for when in (0, 1))
     parts = [(words, float(split[name].sum())) for name, words in FACTORS]
     shown = split.sort(pl.col("pull").abs(), descending=True, maintain_order=True)
     moved = [(name, words) for name, words in FACTORS if (split[name] != 0).any()]
     lines = tuple(
         WhyLine(
-            row["key"], row["name"], row["where"] or "", row["sku"] or "", _points(row["pull"], figures),
+            row["key"],
+            row["name"],
+            row["where"] or "",
+            row["sku"] or "",
+            _points(row["pull"], figures),
             _points(sum(row[name] for name, _ in FACTORS), figures),
             "loss" if row["pull"] > 0 else "gain",
             tuple(_points(row[name], figures) if row[name] else "" for name, _ in moved),
         )
         for row in shown.head(PAGE_ROWS).to_dicts()
-    )  # fmt: skip
+    )
     return WhyPage(
-        why_words(before, after, parts, shown, figures), _steps(before, after, parts, figures),
-        tuple(words for _, words in moved), lines,
-    )  # fmt: skip
+        why_words(before, after, parts, shown, figures),
+        _steps(before, after, parts, figures),
+        tuple(words for _, words in moved),
+        lines,
+    )
 
 
 def why_words(
@@ -92,7 +100,10 @@ def why_words(
     if abs(moved) < 0.0005:
         bold = f"ACOS stands at {figures.rate(after)}, as before."
     else:
-        bold = f"ACOS {'rose' if moved > 0 else 'fell'} {figures.number(abs(moved) * 100, 1)} points, {figures.rate(before)} → {figures.rate(after)}."
+        bold = (
+            f"ACOS {'rose' if moved > 0 else 'fell'} {figures.number(abs(moved) * 100, 1)} points,"
+            f" {figures.rate(before)} → {figures.rate(after)}."
+        )
     way = 1 if moved >= 0 else -1
     pulled = by_pull.filter((pl.col("pull") * way > 0) & (pl.col("key") != REST))
     most = pulled["name"].head(2).to_list()
@@ -105,9 +116,7 @@ def _points(value: float, figures: Figures) -> str:
     return figures.signed(value * 100, 2)
 
 
-def _steps(
-    before: float, after: float, parts: Sequence[tuple[str, float]], figures: Figures
-) -> tuple[WhyStep, ...]:
+def _steps(before: float, after: float, parts: Sequence[tuple[str, float]], figures: Figures) -> tuple[WhyStep, ...]:
     """ACOS then, each part where the one before left off, ACOS now: one scale, not from zero."""
     levels, at = [before], before
     for _, value in parts:
@@ -126,14 +135,7 @@ def _steps(
         if abs(value) >= 0.00005:
             first, last = sorted((at, at + value))
             steps.append(
-                WhyStep(
-                    name,
-                    bar.text,
-                    place(first),
-                    place(last) - place(first),
-                    "loss" if value > 0 else "gain",
-                    "",
-                )
+                WhyStep(name, bar.text, place(first), place(last) - place(first), "loss" if value > 0 else "gain", "")
             )
         at += value
     steps.append(WhyStep("now", figures.rate(after), 0, place(after), "end", ""))

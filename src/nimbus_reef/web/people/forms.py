@@ -61,9 +61,7 @@ class OwnerForm(OneselfForm):
 class RightsForm(ReefForm):
     """What somebody may do, and whose brands they see."""
 
-    role = StringField(
-        "role", [AnyOf(list(Role), "It is none of those offered.")], description="Choose a role."
-    )
+    role = StringField("role", [AnyOf(list(Role), "It is none of those offered.")], description="Choose a role.")
     brands = IdsField("brands", description="Choose from the list.")
 
     def __init__(self, given: Any, brands: list[tuple[int, str]]) -> None:

@@ -36,13 +36,21 @@ def lines(people: Sequence[Listed], brands: Sequence[tuple[int, str]]) -> list[P
     called = dict(brands)
     return [
         PersonLine(
-            each.person.id, each.person.name, each.person.email, each.person.role.value,
-            "every brand" if each.person.role is Role.OWNER
-            else ", ".join(sorted(called[one] for one in each.person.brands)) or "none",
-            each.person.brands, _state(each), each.active,
+            each.person.id,
+            each.person.name,
+            each.person.email,
+            each.person.role.value,
+            (
+                "every brand"
+                if each.person.role is Role.OWNER
+                else ", ".join(sorted(called[one] for one in each.person.brands)) or "none"
+            ),
+            each.person.brands,
+            _state(each),
+            each.active,
         )
         for each in people
-    ]  # fmt: skip
+    ]
 
 
 def _state(each: Listed) -> str:
@@ -53,16 +61,15 @@ def _state(each: Listed) -> str:
     return f"last signed in {each.seen:%Y-%m-%d %H:%M} UTC" if each.seen else "has not signed in yet"
 
 
-_BROWSERS: Final = {
-    "Edg": "Edge",
-    "OPR": "Opera",
-    "Firefox": "Firefox",
-    "Chrome": "Chrome",
-    "Safari": "Safari",
-}
+_BROWSERS: Final = {"Edg": "Edge", "OPR": "Opera", "Firefox": "Firefox", "Chrome": "Chrome", "Safari": "Safari"}
 _SYSTEMS: Final = {
-    "Android": "Android", "iPhone": "iPhone", "iPad": "iPad", "Windows": "Windows", "Mac OS": "macOS", "Linux": "Linux"
-}  # fmt: skip
+    "Android": "Android",
+    "iPhone": "iPhone",
+    "iPad": "iPad",
+    "Windows": "Windows",
+    "Mac OS": "macOS",
+    "Linux": "Linux",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,10 +86,7 @@ class SessionLine:
 
 def session_line(each: PersonSession, *, here: bool) -> SessionLine:
     """A session as *Me* lists it: browser and system as far as the browser tells them, times in UTC."""
-    told = [
-        next((name for sign, name in known.items() if sign in each.agent), "")
-        for known in (_BROWSERS, _SYSTEMS)
-    ]
+    told = [next((name for sign, name in known.items() if sign in each.agent), "") for known in (_BROWSERS, _SYSTEMS)]
     agent = " on ".join(name for name in told if name) or each.agent[:60] or "unknown"
     begun, seen = (f"{at:%Y-%m-%d %H:%M} UTC" for at in (each.begun_at, each.seen_at))
     return SessionLine(each.id, agent, each.address, begun, seen, here)
@@ -105,13 +109,7 @@ _MOST_SIGNS: Final = 200
 def trail_lines(entries: Sequence[Entry]) -> list[TrailLine]:
     """The trail in words, details cut short."""
     return [
-        TrailLine(
-            f"{each.at:%Y-%m-%d %H:%M:%S}",
-            each.person or "–",
-            each.account or "–",
-            each.what,
-            told(each.detail),
-        )
+        TrailLine(f"{each.at:%Y-%m-%d %H:%M:%S}", each.person or "–", each.account or "–", each.what, told(each.detail))
         for each in entries
     ]
 

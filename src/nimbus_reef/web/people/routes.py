@@ -83,11 +83,7 @@ def set_up(token: str) -> Response | str | tuple[str, int]:
             account.checked()
             new_account.check(account)
         made = store_people.set_up(
-            store,
-            token,
-            email=owner.email.data or "",
-            name=owner.name.data or "",
-            password=owner.password.data or "",
+            store, token, email=owner.email.data or "", name=owner.name.data or "", password=owner.password.data or ""
         )
     except BadInput as problem:
         flash(str(problem), "problem")
@@ -142,10 +138,14 @@ def _people_page(link: str = "", whose: str = "", form: InviteForm | None = None
     store = parts().store
     brands = store_people.brands(store)
     return render_template(
-        "people/people.html", lines=pages.lines(store_people.everybody(store), brands), brands=brands,
-        roles=[(role.value, words) for role, words in pages.ROLES.items()], link=link, whose=whose,
+        "people/people.html",
+        lines=pages.lines(store_people.everybody(store), brands),
+        brands=brands,
+        roles=[(role.value, words) for role, words in pages.ROLES.items()],
+        link=link,
+        whose=whose,
         form=form or InviteForm(None, brands),
-    )  # fmt: skip
+    )
 
 
 def _address(token: str) -> str:
@@ -162,9 +162,7 @@ def invite() -> str | tuple[str, int]:
         role = Role(form.role.data or "")
         brands = [] if role is Role.OWNER else form.brands.data or []
         email = form.email.data or ""
-        _, token = store_people.invite(
-            store, who.id, email=email, name=form.name.data or "", role=role, brands=brands
-        )
+        _, token = store_people.invite(store, who.id, email=email, name=form.name.data or "", role=role, brands=brands)
     except ReefError as problem:
         flash(str(problem), "problem")
         return _people_page(form=form), 400
@@ -172,9 +170,7 @@ def invite() -> str | tuple[str, int]:
 
 
 def _listed(person_id: int) -> store_people.Listed:
-    found = next(
-        (each for each in store_people.everybody(parts().store) if each.person.id == person_id), None
-    )
+    found = next((each for each in store_people.everybody(parts().store) if each.person.id == person_id), None)
     if found is None:
         raise NotFound("There is no such person.", remedy="Look at the list again.")
     return found
@@ -295,13 +291,7 @@ def _asked() -> tuple[TrailForm, Asked]:
     of = next((each for each in my_accounts() if each.key == wanted), None)
     if wanted and of is None:
         raise NotFound(f"There is no account “{wanted}” for you.", remedy="Choose one of the list.")
-    asked = Asked(
-        who,
-        of.id if of else None,
-        form.what.data or "",
-        form.first.data,
-        form.last.data,
-    )
+    asked = Asked(who, of.id if of else None, form.what.data or "", form.first.data, form.last.data)
     return form, asked
 
 
@@ -318,10 +308,16 @@ def trail_of() -> str:
     found = _entries(asked, _LINES + 1, (page - 1) * _LINES)
     kept: dict[str, Any] = {name: value for name, value in request.args.items() if name != "page" and value}
     return render_template(
-        "people/trail.html", lines=pages.trail_lines(found[:_LINES]), form=form, kinds=trail.kinds(parts().store),
-        people=store_people.everybody(parts().store) if person().manages else [], accounts=my_accounts(), page=page,
-        more=len(found) > _LINES, kept=kept,
-    )  # fmt: skip
+        "people/trail.html",
+        lines=pages.trail_lines(found[:_LINES]),
+        form=form,
+        kinds=trail.kinds(parts().store),
+        people=store_people.everybody(parts().store) if person().manages else [],
+        accounts=my_accounts(),
+        page=page,
+        more=len(found) > _LINES,
+        kept=kept,
+    )
 
 
 @people.get("/trail/export.csv")
@@ -329,24 +325,12 @@ def trail_export() -> PageResponse:
     """The same as a file."""
     _, asked = _asked()
     rows = [
-        [
-            each.at.replace(tzinfo=UTC).isoformat(),
-            each.person,
-            each.account,
-            each.what,
-            pages.told(each.detail),
-        ]
+        [each.at.replace(tzinfo=UTC).isoformat(), each.person, each.account, each.what, pages.told(each.detail)]
         for each in _entries(asked, _MOST_EXPORTED)
     ]
     trail.note(
-        parts().store,
-        "exported",
-        person_id=person().id,
-        account_id=None,
-        detail={"table": "trail", "rows": len(rows)},
+        parts().store, "exported", person_id=person().id, account_id=None, detail={"table": "trail", "rows": len(rows)}
     )
-    response = PageResponse(
-        csv_lines(["at", "person", "account", "what", "detail"], rows), mimetype="text/csv"
-    )
+    response = PageResponse(csv_lines(["at", "person", "account", "what", "detail"], rows), mimetype="text/csv")
     response.headers["Content-Disposition"] = f"attachment; filename=trail-{datetime.now(UTC):%Y-%m-%d}.csv"
     return response

@@ -73,7 +73,10 @@ def table(
     *,
     picks: bool,
 ) -> TableView:
-    """A page of what is shown of the plan: by campaign, or in the order asked for; the last page where there are not so many."""
+    """
+    A page of what is shown of the plan: by campaign, or in the order asked for; the last page where there are not so
+    many.
+    """
     key = sort.removeprefix("-")
     if key and key not in _SORTS:
         raise BadInput(f"The plan is not sorted by “{key}”.", remedy=f"Sort by {', '.join(_SORTS)}.")
@@ -87,9 +90,18 @@ def table(
     groups = lines(cut, figures, planned)
     flat = {"": [line for each in cut for line in lines([each], figures, planned)[each.change.campaign]]}
     return TableView(
-        here=here, name="plan", heads=_heads(figures.symbol, sort), groups=flat if key else groups, page=number,
-        pages=pages, opens=False, picks=picks, things="changes", shown=figures.count(len(shown)), of=figures.count(len(planned)),
-    )  # fmt: skip
+        here=here,
+        name="plan",
+        heads=_heads(figures.symbol, sort),
+        groups=flat if key else groups,
+        page=number,
+        pages=pages,
+        opens=False,
+        picks=picks,
+        things="changes",
+        shown=figures.count(len(shown)),
+        of=figures.count(len(planned)),
+    )
 
 
 def _heads(symbol: str, sort: str) -> tuple[Head, ...]:
@@ -99,11 +111,16 @@ def _heads(symbol: str, sort: str) -> tuple[Head, ...]:
         return Head(label, sorted=now, sort=after, css=css)
 
     return (
-        head("what", "what", css="first"), head("row", "row", css="num"), head("change", "change", css="words"),
-        Head("old"), Head("new"), head("spend", f"spend {symbol} per 30 days"),
-        head("sales", f"sales {symbol} per 30 days", rises=False), Head("reason", css="words"),
+        head("what", "what", css="first"),
+        head("row", "row", css="num"),
+        head("change", "change", css="words"),
+        Head("old"),
+        Head("new"),
+        head("spend", f"spend {symbol} per 30 days"),
+        head("sales", f"sales {symbol} per 30 days", rises=False),
+        Head("reason", css="words"),
         Head("", spoken="take out"),
-    )  # fmt: skip
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,8 +144,8 @@ def step_lines(steps: Sequence[Step], figures: Figures) -> list[StepLine]:
     return [
         StepLine(
             each.id,
-            f"{figures.counted(each.changes, 'change')} {_STEPS[each.what]}{f' by {each.person}' if each.person else ''}, "
-            f"{each.at:%Y-%m-%d %H:%M}",
+            f"{figures.counted(each.changes, 'change')}"
+            f" {_STEPS[each.what]}{f' by {each.person}' if each.person else ''}, {each.at:%Y-%m-%d %H:%M}",
         )
         for each in steps
     ]
@@ -148,9 +165,9 @@ class ReadLine:
 def read_lines(planned: Sequence[Planned], answer: ReadBack) -> list[ReadLine]:
     """The values that would change, then the changes that would leave the plan."""
     before = {each.change.row: each.change for each in planned}
-    return [
-        ReadLine(each.row, *named(each), before[each.row].new_value, each.new_value) for each in answer.edited
-    ] + [ReadLine(each.row, *named(each), each.new_value, "leaves the plan") for each in answer.unplanned]
+    return [ReadLine(each.row, *named(each), before[each.row].new_value, each.new_value) for each in answer.edited] + [
+        ReadLine(each.row, *named(each), each.new_value, "leaves the plan") for each in answer.unplanned
+    ]
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,43 +195,48 @@ _TITLES: Final[Mapping[ConflictKind, str]] = {
     ConflictKind.BOOSTS: "Two boosts at the same time",
     ConflictKind.BOOST_WHILE_PAUSED: "A boost on a paused campaign",
     ConflictKind.STOPS_PROMOTED: "A negative stops a promoted search term",
-}  # fmt: skip
+}
 _MOST_WAYS: Final = 4
 
 
-def conflict_lines(
-    found: Sequence[PlanConflict], planned: Sequence[Planned], figures: Figures
-) -> list[ConflictLine]:
+def conflict_lines(found: Sequence[PlanConflict], planned: Sequence[Planned], figures: Figures) -> list[ConflictLine]:
     """The conflicts of the plan, each with ways to resolve it."""
     by_row = {each.change.row: each for each in planned}
     return [
         ConflictLine(
-            _TITLES[each.kind], _conflict_words(each, by_row, figures),
-            tuple(_way_out(rows, by_row, figures) for rows in each.ways[:_MOST_WAYS]), each.kind in BLOCKS,
+            _TITLES[each.kind],
+            _conflict_words(each, by_row, figures),
+            tuple(_way_out(rows, by_row, figures) for rows in each.ways[:_MOST_WAYS]),
+            each.kind in BLOCKS,
         )
         for each in found
-    ]  # fmt: skip
+    ]
 
 
 def _conflict_words(each: PlanConflict, by_row: Mapping[int, Planned], figures: Figures) -> str:
     changes = [by_row[row].change for row in each.rows if row in by_row]
     campaign = changes[0].campaign if changes else ""
     if each.rise is not None:
-        said = (
-            rise_words(each.rise, figures)
-            if each.kind is ConflictKind.PRICE
-            else together_words(each.rise, figures)
-        )
+        said = rise_words(each.rise, figures) if each.kind is ConflictKind.PRICE else together_words(each.rise, figures)
         return f"{campaign}: {said}."
     if each.kind is ConflictKind.BOOSTS:
         beside = "two planned boosts" if len(each.rows) > 1 else "a planned boost and one in force"
-        return f"{campaign}: {beside} hold on the same days and hours. Together they raise by {figures.number(each.percent, 0)} %."
+        return (
+            f"{campaign}: {beside} hold on the same days and hours. Together they raise by"
+            f" {figures.number(each.percent, 0)} %."
+        )
     if each.kind is ConflictKind.BOOST_WHILE_PAUSED:
-        return f"{campaign} is paused, so {figures.counted(sum(change.field == 'percent' for change in changes), 'boost')} on it does nothing."
+        return (
+            f"{campaign} is paused, so {figures.counted(sum(change.field == 'percent' for change in changes), 'boost')}"
+            " on it does nothing."
+        )
     if each.kind is ConflictKind.STOPS_PROMOTED:
         negative, target = changes[0], changes[-1]
         where = negative.ad_group or "the whole campaign"
-        return f"“{negative.target}” as a {negative.match_type.replace('_', ' ')} in {where} stops “{target.target}”, which the plan makes a target there."
+        return (
+            f"“{negative.target}” as a {negative.match_type.replace('_', ' ')} in {where} stops “{target.target}”,"
+            " which the plan makes a target there."
+        )
     name, _ = named(changes[0])
     return f"{name} in {campaign} is changed in rows {' and '.join(str(row) for row in each.rows)}."
 
@@ -223,9 +245,7 @@ def _way_out(rows: Sequence[int], by_row: Mapping[int, Planned], figures: Figure
     held = [by_row[row] for row in rows if row in by_row]
     first = held[0].change
     if len(held) == 1:
-        said = f"Take out row {first.row}, {word_of(first)} {first.old_value} → {first.new_value}".replace(
-            "  →", " →"
-        )
+        said = f"Take out row {first.row}, {word_of(first)} {first.old_value} → {first.new_value}".replace("  →", " →")
     else:
         said = f"Take out {figures.counted(len(held), 'change')} from row {first.row} on"
     return WayOut(said, tuple(each.id for each in held))

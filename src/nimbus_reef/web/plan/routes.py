@@ -50,17 +50,13 @@ def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
     return render_template(
         "plan/plan.html",
         conflicts=pages.conflict_lines(found, planned, write),
-        table=pages.table(
-            planned, shown, scope.page, url_for("plan.look"), scope.sort, write, picks=person().writes
-        ),
+        table=pages.table(planned, shown, scope.page, url_for("plan.look"), scope.sort, write, picks=person().writes),
         campaigns=pages.campaigns(planned),
         kinds=pages.kinds(planned),
         kind=kind,
         waiting=len(planned),
         answer=answer,
-        steps=pages.step_lines(plans.steps(parts().store, scope.account.id), write)
-        if person().writes
-        else [],
+        steps=pages.step_lines(plans.steps(parts().store, scope.account.id), write) if person().writes else [],
     )
 
 
@@ -79,9 +75,7 @@ def sheet(ending: str) -> Response:
             f"Row {first.row}: {first.column} {first.reason}.", remedy="Mend or remove it on the plan first."
         )
     blocking = [
-        each
-        for each in plan_prices.conflicts_of(parts().facts, current_scope().look, changes)
-        if each.kind in BLOCKS
+        each for each in plan_prices.conflicts_of(parts().facts, current_scope().look, changes) if each.kind in BLOCKS
     ]
     if blocking and blocking[0].rise is not None:
         raise Conflict(
@@ -96,13 +90,15 @@ def sheet(ending: str) -> Response:
         target = io.BytesIO()
         change_sheet.as_xlsx(changes, target)
         response = Response(
-            target.getvalue(),
-            mimetype="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+            target.getvalue(), mimetype="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
         )
     trail.note(
-        parts().store, "exported", person_id=person().id, account_id=account.id,
+        parts().store,
+        "exported",
+        person_id=person().id,
+        account_id=account.id,
         detail={"sheet": ending, "changes": len(changes)},
-    )  # fmt: skip
+    )
     response.headers["Content-Disposition"] = (
         f"attachment; filename=changes-{account.key}.{'csv' if ending == 'own' else ending}"
     )
@@ -135,11 +131,7 @@ def _job(job_id: int) -> dict[str, Any]:
     if job is None or job.kind != "accept":
         raise NotFound("There is no such acceptance.", remedy="Look at the plan.")
     account_by_id(job.account_id or 0)
-    return {
-        "job": job,
-        "nobody": job.open and not workers.present(parts().store),
-        "back": inside(job.request["back"]),
-    }
+    return {"job": job, "nobody": job.open and not workers.present(parts().store), "back": inside(job.request["back"])}
 
 
 @plan.post("/read-back")
@@ -165,8 +157,8 @@ def read_back() -> AnyResponse | str | tuple[str, int]:
         [(each, promises[each.row]) for each in answer.edited], current_scope().account.settings, figures()
     )
     return render_template(
-        "plan/read_back.html", lines=pages.read_lines(planned, answer), asks=asks, answer=answer, name=file.filename,
-    )  # fmt: skip
+        "plan/read_back.html", lines=pages.read_lines(planned, answer), asks=asks, answer=answer, name=file.filename
+    )
 
 
 @plan.post("/read-back/take")
@@ -194,8 +186,7 @@ def take_read_back() -> AnyResponse:
     _refuse_dearer(planned, answer)
     plans.take(parts().store, current_scope().account.id, who.id, planned, answer)
     flash(
-        f"Read back: {len(answer.edited)} changed, {len(answer.unplanned)} taken out, "
-        f"{answer.unchanged} as they were."
+        f"Read back: {len(answer.edited)} changed, {len(answer.unplanned)} taken out, {answer.unchanged} as they were."
     )
     return redirect(current_scope().elsewhere(url_for("plan.look")))
 
@@ -210,9 +201,7 @@ def edit(change_id: int) -> AnyResponse | str:
         raise NotFound("This change is not in the plan.", remedy="Look at the plan again.")
     # The text of the field without its hidden twin: an API, or a page without it, means the value that is there.
     typed_anew(
-        request.form,
-        {"new_value": found.change.new_value},
-        {"new_value": f"The value of row {found.change.row}"},
+        request.form, {"new_value": found.change.new_value}, {"new_value": f"The value of row {found.change.row}"}
     )
     value = ValueForm(request.form, current_scope().account.locale).value_for(found.change)
     after = replace(found.change, new_value=value)
@@ -225,9 +214,8 @@ def edit(change_id: int) -> AnyResponse | str:
     if asks and after.new_value != found.change.new_value and not request.form.get("asked"):
         sent = [(name, text) for name, text in request.form.items(multi=True) if name != "csrf_token"]
         return render_template(
-            "plan/asked.html", asks=asks, action=url_for("plan.edit", change_id=change_id), sent=sent,
-            back=back,
-        )  # fmt: skip
+            "plan/asked.html", asks=asks, action=url_for("plan.edit", change_id=change_id), sent=sent, back=back
+        )
     if after.new_value != found.change.new_value:
         plans.take(parts().store, current_scope().account.id, who.id, planned, answer, "edited")
     return redirect(back)
@@ -242,8 +230,7 @@ def _refuse_dearer(planned: list[Planned], answer: rules.ReadBack) -> None:
     if rises:
         said = rise_words(rises[0], figures())
         raise Conflict(
-            f"{said[0].upper()}{said[1:]}.",
-            remedy="Nothing was changed. Choose a lower value, or pause it first.",
+            f"{said[0].upper()}{said[1:]}.", remedy="Nothing was changed. Choose a lower value, or pause it first."
         )
 
 
@@ -257,14 +244,9 @@ def remove() -> AnyResponse:
     gone = plans.remove_many(parts().store, scope.account.id, who.id, ids) if ids else 0
     if not gone:
         raise NotFound(
-            "None of these changes is in the plan.",
-            remedy="Select some first (x), or all that are shown (X).",
+            "None of these changes is in the plan.", remedy="Select some first (x), or all that are shown (X)."
         )
-    more = (
-        f", {figures().count(gone - len(ids))} of them since a package leaves whole"
-        if gone > len(ids)
-        else ""
-    )
+    more = f", {figures().count(gone - len(ids))} of them since a package leaves whole" if gone > len(ids) else ""
     flash(f"{figures().counted(gone, 'change')} taken out of the plan{more}.", "step")
     return redirect(scope.link(url_for("plan.look"), page=1))
 

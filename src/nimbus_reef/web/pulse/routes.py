@@ -34,11 +34,7 @@ def _scope_of(account: Account) -> Scope:
 
 def _beat(account: Account) -> Beat:
     scope = _scope_of(account)
-    return (
-        idle(parts().facts, account)
-        if scope.newest is None
-        else beat(parts().facts, scope.look, today_of(account))
-    )
+    return idle(parts().facts, account) if scope.newest is None else beat(parts().facts, scope.look, today_of(account))
 
 
 @pulse.get("/")

@@ -14,6 +14,8 @@ class ViewForm(ReefForm):
 
     place = StringField("place")
     name = StringField(
-        "name", [Length(1, LONGEST_NAME, f"A view needs a name of up to {LONGEST_NAME} characters.")], filters=[stripped],
+        "name",
+        [Length(1, LONGEST_NAME, f"A view needs a name of up to {LONGEST_NAME} characters.")],
+        filters=[stripped],
         description="Write a short one.",
-    )  # fmt: skip
+    )

@@ -23,7 +23,10 @@ class DescribeForm(ReefForm):
 
 
 def typed(given: Any, before: Settings, locale: str) -> Settings:
-    """The settings with what was typed; what is not in the form stays, what is emptied is as usual. BadInput for what cannot be read."""
+    """
+    The settings with what was typed; what is not in the form stays, what is emptied is as usual. BadInput for what
+    cannot be read.
+    """
     values = {
         key: setting.default if not given.get(key, "").strip() else _read(setting, given[key], locale)
         for key, setting in register().items()
@@ -34,9 +37,7 @@ def typed(given: Any, before: Settings, locale: str) -> Settings:
 
 def _read(setting: AccountSetting, text: str, locale: str) -> Any:
     if setting.holds is Holds.WORDS:
-        return tuple(
-            dict.fromkeys(word for line in text.replace(",", "\n").splitlines() if (word := line.strip()))
-        )
+        return tuple(dict.fromkeys(word for line in text.replace(",", "\n").splitlines() if (word := line.strip())))
     if setting.holds is Holds.TEXT:
         return text.strip()
     figure = number(text.strip().removesuffix("%").strip(), locale)

@@ -12,7 +12,10 @@ from nimbus_reef.web.kit.figures import Figures
 
 @dataclass(frozen=True, slots=True)
 class SettingLine:
-    """A setting as a field: what stands in it, the default and the unit in words, what it changes, whether it differs."""
+    """
+    A setting as a field: what stands in it, the default and the unit in words, what it changes,
+    whether it differs.
+    """
 
     key: str
     label: str
@@ -30,10 +33,19 @@ def groups(settings: Settings, figures: Figures) -> list[tuple[str, list[Setting
     for key, setting in register().items():
         value = getattr(settings, key)
         line = SettingLine(
-            key, setting.label, written(setting, value, figures), written(setting, setting.default, figures) or "none",
-            figures.symbol + (f" {setting.unit}" if setting.unit else "") if setting.holds is Holds.MONEY else setting.unit,
-            setting.changes, setting.holds is Holds.WORDS, value != setting.default,
-        )  # fmt: skip
+            key,
+            setting.label,
+            written(setting, value, figures),
+            written(setting, setting.default, figures) or "none",
+            (
+                figures.symbol + (f" {setting.unit}" if setting.unit else "")
+                if setting.holds is Holds.MONEY
+                else setting.unit
+            ),
+            setting.changes,
+            setting.holds is Holds.WORDS,
+            value != setting.default,
+        )
         found.setdefault(setting.group.value, []).append(line)
     return list(found.items())
 

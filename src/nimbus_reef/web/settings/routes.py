@@ -63,9 +63,12 @@ def account(key: str) -> str:
     found = account_of(key)
     figures = Figures(found.locale, found.currency)
     return render_template(
-        "settings/account.html", account=found, groups=pages.groups(found.settings, figures), figures=figures,
+        "settings/account.html",
+        account=found,
+        groups=pages.groups(found.settings, figures),
+        figures=figures,
         aims=_aim_lines(aims.aims(parts().store, found), figures),
-    )  # fmt: skip
+    )
 
 
 def _aim_lines(now: Aims, figures: Figures) -> list[tuple[str, str, str]]:
@@ -77,14 +80,8 @@ def _aim_lines(now: Aims, figures: Figures) -> list[tuple[str, str, str]]:
 def save(key: str) -> Response:
     """Keeps what was typed, all of it or nothing, and says what it moves."""
     who, found = must_write(), account_of(key)
-    lines = [
-        line
-        for _, group in pages.groups(found.settings, Figures(found.locale, found.currency))
-        for line in group
-    ]
-    names = typed_anew(
-        request.form, {line.key: line.value for line in lines}, {line.key: line.label for line in lines}
-    )
+    lines = [line for _, group in pages.groups(found.settings, Figures(found.locale, found.currency)) for line in group]
+    names = typed_anew(request.form, {line.key: line.value for line in lines}, {line.key: line.label for line in lines})
     after = typed({name: request.form[name] for name in names}, found.settings, found.locale)
     changed = account_settings.change(parts().store, found.id, who.id, found.settings, after)
     flash(pages.changed_words(changed))
@@ -96,14 +93,19 @@ def describe(key: str) -> Response:
     """Marketplace, currency, time zone, number style."""
     who, found = must_manage(), account_of(key)
     now = {
-        "marketplace": found.marketplace, "currency": found.currency, "timezone": found.timezone, "number_style": found.locale,
-    }  # fmt: skip
+        "marketplace": found.marketplace,
+        "currency": found.currency,
+        "timezone": found.timezone,
+        "number_style": found.locale,
+    }
     names = typed_anew(request.form, now, {})
     form = DescribeForm(request.form).checked()
     accounts.describe(
-        parts().store, found.id, who.id,
+        parts().store,
+        found.id,
+        who.id,
         **{("locale" if name == "number_style" else name): form[name].data for name in names if form[name].data},
-    )  # fmt: skip
+    )
     flash("Saved. Figures and days are written so from now on.")
     return redirect(url_for("settings.account", key=key))
 
@@ -122,6 +124,7 @@ def rest(key: str) -> Response:
     found = _any(key)
     accounts.rest(parts().store, found.id, who.id, resting=not found.resting)
     flash(
-        f"{found.brand}, {found.country} {'is awake again' if found.resting else 'rests: it is kept, and shown only here'}."
+        f"{found.brand}, {found.country}"
+        f" {'is awake again' if found.resting else 'rests: it is kept, and shown only here'}."
     )
     return redirect(url_for("settings.look"))

@@ -36,17 +36,16 @@ class PeersForm(ReefForm):
     )
     p20, p50, p80 = _mark(20), _mark(50), _mark(80)
     brands = WholeField(
-        "the number of brands", [NumberRange(min=FEWEST_BRANDS, message="They are too few to stand against.")],
+        "the number of brands",
+        [NumberRange(min=FEWEST_BRANDS, message="They are too few to stand against.")],
         description=f"It takes {FEWEST_BRANDS} or more.",
-    )  # fmt: skip
+    )
 
     def validate_p80(self, field: FigureField) -> None:
         """Quantiles rise."""
         told = [each.data for each in (self.p20, self.p50, field) if each.data is not None]
         if sorted(told) != told:
-            raise ValidationError(
-                "The three figures have to rise, the lowest first, whichever way is better."
-            )
+            raise ValidationError("The three figures have to rise, the lowest first, whichever way is better.")
 
     @property
     def marks(self) -> list[float]:

@@ -33,10 +33,12 @@ def group_lines(groups: Sequence[tuple[str, float, list[Placed]]], figures: Figu
         at = peers.overall({each.standing.metric: each.standing.percentile for each in placed})
         made.append(
             GroupLine(
-                name, figures.rate(spend / whole if whole else None, 0),
-                tuple(strip(each.standing, figures) for each in placed), figures.count(at),
+                name,
+                figures.rate(spend / whole if whole else None, 0),
+                tuple(strip(each.standing, figures) for each in placed),
+                figures.count(at),
             )
-        )  # fmt: skip
+        )
     return made
 
 
@@ -60,12 +62,14 @@ def format_pairs(mix: Sequence[Mapping[str, Any]], what: str, figures: Figures) 
     """Shares of spend or of campaigns by ad format."""
     return [
         FormatPair(
-            f"{each['format'].capitalize()} ads", figures.rate(each[f"{what}_share"], 0),
-            100 * (each[f"{what}_share"] or 0), figures.rate(each[f"peer_{what}_share"], 0),
+            f"{each['format'].capitalize()} ads",
+            figures.rate(each[f"{what}_share"], 0),
+            100 * (each[f"{what}_share"] or 0),
+            figures.rate(each[f"peer_{what}_share"], 0),
             100 * (each[f"peer_{what}_share"] or 0),
         )
         for each in mix
-    ]  # fmt: skip
+    ]
 
 
 def format_answer(
@@ -110,11 +114,12 @@ def shape_lines(counts: Mapping[str, Mapping[str, int]], figures: Figures) -> li
     """Counts of campaigns, ad groups, targets and products, by state or format."""
     return [
         ShapeLine(
-            name, figures.count(sum(by.values())),
+            name,
+            figures.count(sum(by.values())),
             tuple((state, figures.count(number)) for state, number in sorted(by.items(), key=lambda each: -each[1])),
         )
         for name, by in counts.items()
-    ]  # fmt: skip
+    ]
 
 
 def shape_answer(counts: Mapping[str, Mapping[str, int]], figures: Figures) -> Answer:

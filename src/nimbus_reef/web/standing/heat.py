@@ -65,17 +65,11 @@ _ANSWERED: Final = ("ctr", "cvr", "cpc", "aov")
 def product_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
     """The metric that is weak where most is spent, and the dearest product that drags it."""
     spent = float(rows["spend"].sum())
-    weak = {
-        metric: rows.filter((pl.col(f"{metric}_at") < BOTTOM) & ~pl.col(f"{metric}_own"))
-        for metric in _ANSWERED
-    }
+    weak = {metric: rows.filter((pl.col(f"{metric}_at") < BOTTOM) & ~pl.col(f"{metric}_own")) for metric in _ANSWERED}
     metric, found = max(weak.items(), key=lambda each: float(each[1]["spend"].sum()))
     if found.is_empty() or not spent:
         return Answer("No product stands in the bottom quarter of its peers.", "")
-    share, dearest = (
-        float(found["spend"].sum()) / spent,
-        found.sort("spend", descending=True).row(0, named=True),
-    )
+    share, dearest = (float(found["spend"].sum()) / spent, found.sort("spend", descending=True).row(0, named=True))
     name = metric_name(metric)
     bold = f"{name} is weak where {figures.rate(share, 0)} is spent."
     rest = (
@@ -89,12 +83,15 @@ def product_lines(shown: pl.DataFrame, how: str, figures: Figures) -> list[Produ
     """A page of products."""
     return [
         ProductLine(
-            row["sku"], row["title"] or "", figures.count(row["spend"]),
+            row["sku"],
+            row["title"] or "",
+            figures.count(row["spend"]),
             tuple(_heat(row, metric, how, figures) for metric in AD_METRICS),
-            figures.count(row["overall_at"]), strips.tone_of(row["overall_at"]),
+            figures.count(row["overall_at"]),
+            strips.tone_of(row["overall_at"]),
         )
         for row in shown.to_dicts()
-    ]  # fmt: skip
+    ]
 
 
 def _heat(row: Mapping[str, Any], metric: str, how: str, figures: Figures) -> HeatCell:

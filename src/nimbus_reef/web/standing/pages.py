@@ -6,6 +6,11 @@ from collections.abc import Mapping
 from typing import Final
 
 VIEWS: Final[Mapping[str, str]] = {
-    "tree": "Metric tree", "products": "Products", "formats": "Formats", "path": "Shopper’s path",
-    "queries": "Query shares", "shape": "Account shape", "peers": "Peer figures",
-}  # fmt: skip
+    "tree": "Metric tree",
+    "products": "Products",
+    "formats": "Formats",
+    "path": "Shopper’s path",
+    "queries": "Query shares",
+    "shape": "Account shape",
+    "peers": "Peer figures",
+}

@@ -68,9 +68,7 @@ def view(name: str) -> str:
     if name in ("tree", "products", "formats"):
         facts, days = parts().facts, [scope.window, *([scope.against] if scope.against else [])]
         reads = [("product_ad_daily", each) for each in days]
-        worked_out_first(
-            facts, scope, lambda: work.is_grounded(facts, scope.look), reads, first=is_first_answer()
-        )
+        worked_out_first(facts, scope, lambda: work.is_grounded(facts, scope.look), reads, first=is_first_answer())
     made = _VIEWS[name](scope)
     return render_template(
         f"standing/{name}.html", view=name, views=pages.VIEWS, peers_words=_peers_words(scope), **made
@@ -110,11 +108,7 @@ def _tree(scope: Scope) -> dict[str, Any]:
 
 def _groups(scope: Scope, by: str) -> list[tuple[str, float, list[Placed]]]:
     if by == "country":
-        return [
-            _country(scope, account)
-            for account in my_accounts()
-            if account.brand_id == scope.account.brand_id
-        ]
+        return [_country(scope, account) for account in my_accounts() if account.brand_id == scope.account.brand_id]
     return work.groups(parts().facts, scope.look, by)
 
 
@@ -126,14 +120,17 @@ def _country(scope: Scope, account: Account) -> tuple[str, float, list[Placed]]:
     return f"{account.country}, {account.currency}", spend, placed
 
 
-def _listed(
-    scope: Scope, rows: pl.DataFrame, fields: Mapping[str, Field], sort: str, text: str
-) -> tables.Listing:
+def _listed(scope: Scope, rows: pl.DataFrame, fields: Mapping[str, Field], sort: str, text: str) -> tables.Listing:
     """Rows as the scope filters and sorts them; text: the column that is searched."""
     return tables.listing(
-        rows, filters=tables.parse_filters(scope.where, fields), query=scope.query, text_columns=(text,),
-        sort=scope.sort or sort, fields=fields, page=scope.page,
-    )  # fmt: skip
+        rows,
+        filters=tables.parse_filters(scope.where, fields),
+        query=scope.query,
+        text_columns=(text,),
+        sort=scope.sort or sort,
+        fields=fields,
+        page=scope.page,
+    )
 
 
 def _products(scope: Scope) -> dict[str, Any]:
@@ -144,13 +141,21 @@ def _products(scope: Scope) -> dict[str, Any]:
         "answer": heat.product_answer(rows, figures()) if len(rows) else None,
         "how": how,
         "table": table_of(
-            listed, len(rows), heat.product_lines(listed.shown, how, figures()),
-            heads_of(fields, listed.sort, figures()), figures(), name="heat", things="products",
-            here=url_for("standing.view", name="products"), empty="No product fits.", all="Show all",
+            listed,
+            len(rows),
+            heat.product_lines(listed.shown, how, figures()),
+            heads_of(fields, listed.sort, figures()),
+            figures(),
+            name="heat",
+            things="products",
+            here=url_for("standing.view", name="products"),
+            empty="No product fits.",
+            all="Show all",
         ),
-        "drawer": product.drawer(parts().facts, scope, scope.open, scope.said("metric"), figures())
-        if scope.open else None,
-    }  # fmt: skip
+        "drawer": (
+            product.drawer(parts().facts, scope, scope.open, scope.said("metric"), figures()) if scope.open else None
+        ),
+    }
 
 
 def _formats(scope: Scope) -> dict[str, Any]:
@@ -160,9 +165,7 @@ def _formats(scope: Scope) -> dict[str, Any]:
         "answer": groups.format_answer(mix, found, write),
         "spend_pairs": groups.format_pairs(mix, "spend", write),
         "campaign_pairs": groups.format_pairs(mix, "campaign", write),
-        "lines": groups.group_lines(
-            [(groups.format_words(name), spend, at) for name, spend, at in found], write
-        ),
+        "lines": groups.group_lines([(groups.format_words(name), spend, at) for name, spend, at in found], write),
         "whole": groups.group_lines(
             [("all", 1.0, list(work.account_places(parts().facts, scope.look).values()))], write
         )[0],
@@ -192,13 +195,21 @@ def _queries(scope: Scope) -> dict[str, Any]:
         "answer": shopping.query_answer(rows, figures()) if len(rows) else None,
         "whose": shopping.whose_words(query_shares.weeks(parts().facts, scope.look)[1]),
         "table": table_of(
-            listed, len(rows), shopping.query_lines(listed.shown, figures()),
-            (*heads_of(fields, listed.sort, figures(), words="lost"), shopping.UNSAID), figures(), name="queries",
-            things="queries", here=url_for("standing.view", name="queries"), opens=False,
-            empty="No query fits these days. A whole week has to lie inside the window, and the query funnel be loaded.",
+            listed,
+            len(rows),
+            shopping.query_lines(listed.shown, figures()),
+            (*heads_of(fields, listed.sort, figures(), words="lost"), shopping.UNSAID),
+            figures(),
+            name="queries",
+            things="queries",
+            here=url_for("standing.view", name="queries"),
+            opens=False,
+            empty=(
+                "No query fits these days. A whole week has to lie inside the window, and the query funnel be loaded."
+            ),
         ),
         "stages": funnel.STAGES,
-    }  # fmt: skip
+    }
 
 
 def _shape(scope: Scope) -> dict[str, Any]:
@@ -218,14 +229,24 @@ def _peers(scope: Scope) -> dict[str, Any]:
 
 
 _NEEDS: Final[Mapping[str, tuple[str, ...]]] = {
-    "tree": TOTAL_SOURCES, "products": ("product_ad_daily",), "formats": ("product_ad_daily",),
-    "path": ("query_funnel",), "queries": ("query_funnel",), "shape": (), "peers": (),
-}  # fmt: skip
+    "tree": TOTAL_SOURCES,
+    "products": ("product_ad_daily",),
+    "formats": ("product_ad_daily",),
+    "path": ("query_funnel",),
+    "queries": ("query_funnel",),
+    "shape": (),
+    "peers": (),
+}
 """Reports of which any one makes a view."""
 _VIEWS: Final = {
-    "tree": _tree, "products": _products, "formats": _formats, "path": _path, "queries": _queries,
-    "shape": _shape, "peers": _peers,
-}  # fmt: skip
+    "tree": _tree,
+    "products": _products,
+    "formats": _formats,
+    "path": _path,
+    "queries": _queries,
+    "shape": _shape,
+    "peers": _peers,
+}
 
 
 @standing.get("/<name>/export.<ending>")
@@ -238,9 +259,7 @@ def export(name: str, ending: str) -> Response:
         fields = heat.product_fields(scope.choice("as", HOWS))
         return hand_out(
             heat.product_export(
-                _listed(
-                    scope, work.compared_products(parts().facts, scope.look), fields, "-spend", "named"
-                ).ordered
+                _listed(scope, work.compared_products(parts().facts, scope.look), fields, "-spend", "named").ordered
             ),
             ending,
         )
@@ -265,10 +284,13 @@ def rows_behind() -> str:
     """The report rows behind a product's figures, and the files they came in."""
     scope = current_scope()
     return render_template(
-        "targeting/rows.html", title=scope.open, crumb="all its ads", report="Product ads by day",
+        "targeting/rows.html",
+        title=scope.open,
+        crumb="all its ads",
+        report="Product ads by day",
         behind=product.rows_behind(parts().facts, scope, scope.open, figures()),
         back=scope.link(url_for("standing.view", name="products")),
-    )  # fmt: skip
+    )
 
 
 @standing.post("/peers")
@@ -279,8 +301,13 @@ def type_in() -> Response:
     file = typed.as_file(PeersForm(request.form, scope.account.locale).checked(), scope.account, feed)
     path = typed.written(parts().config.uploads, file)
     loading.take(
-        parts().store, scope.account, path, "typed-in-peers.csv", "peer_benchmarks", today=today_of(scope.account),
+        parts().store,
+        scope.account,
+        path,
+        "typed-in-peers.csv",
+        "peer_benchmarks",
+        today=today_of(scope.account),
         person_id=who.id,
-    )  # fmt: skip
+    )
     flash("The peer figures are taken in; they stand in Intake as a file that can be undone.")
     return redirect(scope.elsewhere(url_for("standing.view", name="peers")))

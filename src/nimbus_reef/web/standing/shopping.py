@@ -54,33 +54,37 @@ def path(sums: Mapping[str, int], weeks: int, figures: Figures) -> Path:
     largest = max((row[f"share_{stage}"] or 0 for stage in funnel.STAGES), default=0) or 1
     stages = tuple(
         Stage(
-            stage.replace("_", " "), figures.count(sums[f"own_{stage}"]), figures.count(sums[f"market_{stage}"]),
-            figures.rate(row[f"share_{stage}"], 1), 100 * (row[f"share_{stage}"] or 0) / largest,
+            stage.replace("_", " "),
+            figures.count(sums[f"own_{stage}"]),
+            figures.count(sums[f"market_{stage}"]),
+            figures.rate(row[f"share_{stage}"], 1),
+            100 * (row[f"share_{stage}"] or 0) / largest,
             figures.number(row[f"fall_{stage}"]) if stage != "impressions" else "",
             stage == lost and row["fall"] is not None and row["fall"] < 1,
         )
         for stage in funnel.STAGES
-    )  # fmt: skip
+    )
     rates = tuple(
-        (name, figures.rate(own[name], 2 if name == "click rate" else 1), figures.rate(market[name], 2 if name == "click rate" else 1),
-         _against(name, own[name], market[name]))
+        (
+            name,
+            figures.rate(own[name], 2 if name == "click rate" else 1),
+            figures.rate(market[name], 2 if name == "click rate" else 1),
+            _against(name, own[name], market[name]),
+        )
         for name in own
-    )  # fmt: skip
+    )
     if lost is None:
         return Path(
             Answer(
-                "No query funnel covers these days.",
-                "Load it in Intake; a whole week has to lie inside the window.",
+                "No query funnel covers these days.", "Load it in Intake; a whole week has to lie inside the window."
             ),
             stages,
             rates,
         )
     where, metric = _STAGE_WORDS[lost]
     before = funnel.STAGES[funnel.STAGES.index(lost) - 1]
-    if row["fall"] >= 1:
-        bold = "Shoppers are lost nowhere more than in the market."
-    else:
-        bold = f"Shoppers are lost {where}."
+    lost_here = f"Shoppers are lost {where}."
+    bold = lost_here if row["fall"] < 1 else "Shoppers are lost nowhere more than in the market."
     rest = (
         f"You have {figures.rate(row[f'share_{before}'])} of the market’s {before.replace('_', ' ')} and "
         f"{figures.rate(row[f'share_{lost}'])} of its {lost.replace('_', ' ')}, over {figures.counted(weeks, 'week')}. "
@@ -116,7 +120,10 @@ def query_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
         return Answer("No query has lost a share that luck could not have taken.", " ".join(said))
     stage, count = sure.group_by("lost_at").len().sort("len", "lost_at", descending=[True, False]).row(0)
     there = sure.filter(pl.col("lost_at") == stage).sort("search_volume", descending=True).row(0, named=True)
-    bold = f"Most shares are lost {_STAGE_WORDS[stage][0]}: in {figures.count(count)} of {figures.count(len(sure))} queries that can be told."
+    bold = (
+        f"Most shares are lost {_STAGE_WORDS[stage][0]}: in {figures.count(count)} of {figures.count(len(sure))}"
+        " queries that can be told."
+    )
     said.insert(0, f"Of “{there['query']}” {figures.number(there['fall'])} of the share is kept there.")
     return Answer(bold, " ".join(said))
 
@@ -124,32 +131,27 @@ def query_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
 def query_fields() -> dict[str, Field]:
     """What queries are sorted and filtered by."""
     shares = [
-        Field(f"share_{stage}", f"share of {stage.replace('_', ' ')}", pl.col(f"share_{stage}") * 100, "%",
-              "ours ÷ the market's, all weeks together", digits=1)
+        Field(
+            f"share_{stage}",
+            f"share of {stage.replace('_', ' ')}",
+            pl.col(f"share_{stage}") * 100,
+            "%",
+            "ours ÷ the market's, all weeks together",
+            digits=1,
+        )
         for stage in funnel.STAGES
-    ]  # fmt: skip
+    ]
     fields = [
         Field("name", "query", pl.col("query")),
-        Field(
-            "volume", "searches a week", pl.col("search_volume"), "", "how often it was searched", digits=0
-        ),
+        Field("volume", "searches a week", pl.col("search_volume"), "", "how often it was searched", digits=0),
         *shares,
-        Field(
-            "fall",
-            "share kept",
-            pl.col("fall"),
-            "",
-            "the smallest share ÷ share of the stage before",
-            digits=2,
-        ),
+        Field("fall", "share kept", pl.col("fall"), "", "the smallest share ÷ share of the stage before", digits=2),
         Field("lost", "share falls at", pl.col("lost_at"), options=funnel.STAGES[1:]),
     ]
     return {field.key: field for field in fields}
 
 
-UNSAID: Final = Head(
-    "words no title holds", "words of the query that stand in none of our titles", css="words"
-)
+UNSAID: Final = Head("words no title holds", "words of the query that stand in none of our titles", css="words")
 
 
 @dataclass(frozen=True, slots=True)
@@ -172,21 +174,22 @@ def query_lines(shown: pl.DataFrame, figures: Figures) -> list[QueryLine]:
     largest = max((row[f"share_{stage}"] or 0 for row in rows for stage in funnel.STAGES), default=0) or 1
     return [
         QueryLine(
-            row["query"], figures.count(row["search_volume"]),
+            row["query"],
+            figures.count(row["search_volume"]),
             tuple(figures.percent(row[f"share_{stage}"]) for stage in funnel.STAGES),
             tuple(round(100 * (row[f"share_{stage}"] or 0) / largest, 1) for stage in funnel.STAGES),
             (row["lost_at"] or "–").replace("_", " ") if row["fall"] is not None and row["fall"] < 1 else "nowhere",
-            row["thin"], figures.number(row["fall"]), row["missing"],
+            row["thin"],
+            figures.number(row["fall"]),
+            row["missing"],
         )
         for row in rows
-    ]  # fmt: skip
+    ]
 
 
 def query_export(rows: pl.DataFrame) -> Table:
     """Queries with counts and shares."""
     rates = {f"share_{stage}": "0.0%" for stage in funnel.STAGES}
     return Table(
-        "query-shares",
-        rows.select("query", "search_volume", *funnel.COUNTS, *rates, "lost_at", "missing"),
-        rates,
+        "query-shares", rows.select("query", "search_volume", *funnel.COUNTS, *rates, "lost_at", "missing"), rates
     )

@@ -17,9 +17,7 @@ from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.strips import value_words
 from nimbus_reef.web.standing.forms import ASKED, PeersForm
 
-METRICS: Final = tuple(
-    (key, each.label, "%" if each.unit is Unit.RATE else "¤") for key, each in RATED.items()
-)
+METRICS: Final = tuple((key, each.label, "%" if each.unit is Unit.RATE else "¤") for key, each in RATED.items())
 
 
 def as_file(form: PeersForm, account: Account, feed: pl.DataFrame) -> pl.DataFrame:
@@ -34,9 +32,14 @@ def as_file(form: PeersForm, account: Account, feed: pl.DataFrame) -> pl.DataFra
     told = [mark / scale for mark in form.marks]
     values = np.exp(_line(np.array(POINTS, dtype=float), np.array([20.0, 50.0, 80.0]), np.log(told)))
     row = {
-        "month": month, "category": category, "country": account.country, "format": "all", "metric": metric,
-        "brands": form.brands.data, **{name: float(value) for name, value in zip(COLUMNS, values, strict=True)},
-    }  # fmt: skip
+        "month": month,
+        "category": category,
+        "country": account.country,
+        "format": "all",
+        "metric": metric,
+        "brands": form.brands.data,
+        **{name: float(value) for name, value in zip(COLUMNS, values, strict=True)},
+    }
     same = (pl.col("category") == category) & (pl.col("metric") == metric) & (pl.col("format") == "all")
     kept = feed.filter((pl.col("month") == month) & ~same).select(list(row))
     return pl.concat([kept.cast({"brands": pl.Int64}), pl.DataFrame([row])], how="vertical_relaxed")
@@ -63,9 +66,13 @@ def held_lines(feed: pl.DataFrame, figures: Figures) -> list[tuple[str, ...]]:
     newest = feed.sort("month").group_by("category", "format", "metric", maintain_order=True).last()
     return [
         (
-            row["month"], row["category"], row["format"], RATED[row["metric"]].label, figures.count(row["brands"]),
+            row["month"],
+            row["category"],
+            row["format"],
+            RATED[row["metric"]].label,
+            figures.count(row["brands"]),
             *(value_words(row["metric"], row[name], figures) for name in ASKED),
         )
         for row in newest.sort("category", "format", "metric").to_dicts()
         if row["metric"] in RATED
-    ]  # fmt: skip
+    ]

@@ -26,9 +26,7 @@ from nimbus_reef.web.params import Scope
 _SHOWN: Final = ("ctr", "cvr", "cpc", "acos")
 
 
-def why_it_moved(
-    facts: Facts, view: View, scope: Scope, row: Mapping[str, Any], figures: Figures
-) -> Why | None:
+def why_it_moved(facts: Facts, view: View, scope: Scope, row: Mapping[str, Any], figures: Figures) -> Why | None:
     """The one-row split of a target or term against the days before; None where nothing is compared."""
     if scope.against is None or not view.adds_up:
         return None
@@ -47,9 +45,7 @@ def why_it_moved(
     return why(sums_in_units(before.row(0, named=True)), sums_in_units(row), figures)
 
 
-def against_peers(
-    facts: Facts, scope: Scope, row: Mapping[str, Any], figures: Figures
-) -> list[tuple[str, str, Strip]]:
+def against_peers(facts: Facts, scope: Scope, row: Mapping[str, Any], figures: Figures) -> list[tuple[str, str, Strip]]:
     """A row's rates among the peers of its main product's category; nothing where there are none."""
     category = row.get("category")
     if category is None:

@@ -10,17 +10,7 @@ import polars as pl
 
 from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.tiers import (
-    ALWAYS,
-    NEEDS_VALUE,
-    NO_ORDER,
-    ON_TARGETS,
-    ON_TERMS,
-    Deed,
-    NoSale,
-    Tier,
-    tier_of,
-)
+from nimbus_reef.core.tiers import ALWAYS, NEEDS_VALUE, NO_ORDER, ON_TARGETS, ON_TERMS, Deed, NoSale, Tier, tier_of
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.typed import number
 from nimbus_reef.web.kit.figures import Figures
@@ -28,10 +18,15 @@ from nimbus_reef.web.kit.figures import Figures
 RULES: Final = 3
 _METRICS: Final = ("acos", "clicks", "orders", "spend", "stake", "cvr", "cpc", "rpc", "bid")
 _WORDS: Final[Mapping[Deed, str]] = {
-    Deed.PAUSE: "pause", Deed.ENABLE: "enable", Deed.BID_BY: "change the bid by, %", Deed.BID_TO: "set the bid to",
-    Deed.BID_TO_AIM: "set the bid that meets the target", Deed.NEGATIVE_EXACT: "negative, exact",
-    Deed.NEGATIVE_PHRASE: "negative, phrase", Deed.OWN_TARGET: "exact target of its own",
-}  # fmt: skip
+    Deed.PAUSE: "pause",
+    Deed.ENABLE: "enable",
+    Deed.BID_BY: "change the bid by, %",
+    Deed.BID_TO: "set the bid to",
+    Deed.BID_TO_AIM: "set the bid that meets the target",
+    Deed.NEGATIVE_EXACT: "negative, exact",
+    Deed.NEGATIVE_PHRASE: "negative, phrase",
+    Deed.OWN_TARGET: "exact target of its own",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,16 +60,12 @@ def metrics_of(fields: Mapping[str, Field], symbol: str) -> tuple[tuple[str, str
 def given(form: Mapping[str, str]) -> tuple[RuleFields, ...]:
     """The rules of a form as they were typed."""
     return tuple(
-        RuleFields(
-            *(form.get(f"{name}{place}", "").strip() for name in ("if", "from", "to", "do", "by", "none"))
-        )
+        RuleFields(*(form.get(f"{name}{place}", "").strip() for name in ("if", "from", "to", "do", "by", "none")))
         for place in range(1, RULES + 1)
     )
 
 
-def tiers(
-    rules: Sequence[RuleFields], subject: Subject, fields: Mapping[str, Field], locale: str
-) -> list[Tier]:
+def tiers(rules: Sequence[RuleFields], subject: Subject, fields: Mapping[str, Field], locale: str) -> list[Tier]:
     """The rules that do something; BadInput for what cannot be meant, or where none does."""
     offered = dict(deeds_of(subject))
     made = [_tier(rule, offered, fields, locale) for rule in rules if rule.deed]
@@ -105,9 +96,7 @@ def _tier(rule: RuleFields, offered: Mapping[str, str], fields: Mapping[str, Fie
     if deed is Deed.BID_TO and value is not None and value <= 0:
         raise BadInput("A bid is above 0.", remedy="To stop it, pause it.")
     if rule.no_sale not in tuple(NoSale):
-        raise BadInput(
-            f"“{rule.no_sale}” is no choice for rows without a sale.", remedy="Choose from the list."
-        )
+        raise BadInput(f"“{rule.no_sale}” is no choice for rows without a sale.", remedy="Choose from the list.")
     return Tier(rule.metric, least, most, deed, value, NoSale(rule.no_sale))
 
 
@@ -115,8 +104,8 @@ def no_sale_notices(
     rules: Sequence[Tier], rows: pl.DataFrame, worth: Mapping[str, pl.Expr], figures: Figures
 ) -> dict[str, str]:
     """
-    The questions that rules on ACOS leave open: by the name of the field that answers each, how many rows without a sale it is about, and
-    on what clicks.
+    The questions that rules on ACOS leave open: by the name of the field that answers each, how many rows without a
+    sale it is about, and on what clicks.
     """
     asked = {}
     for place, rule in enumerate(rules, 1):
@@ -130,8 +119,8 @@ def no_sale_notices(
             continue
         few = int((meant["clicks"] < _FEW).sum())
         asked[f"none{place}"] = (
-            f"{figures.counted(len(meant), 'row')} spent and sold nothing, {figures.count(few)} of them on fewer than {_FEW} clicks. "
-            f"Are they above {rule.least:g} % ACOS?"
+            f"{figures.counted(len(meant), 'row')} spent and sold nothing, {figures.count(few)} of them on fewer than"
+            f" {_FEW} clicks. Are they above {rule.least:g} % ACOS?"
         )
     return asked
 

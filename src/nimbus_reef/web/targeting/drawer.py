@@ -33,9 +33,12 @@ def sentence(row: Mapping[str, Any], figures: Figures) -> tuple[str, str]:
     if not clicks:
         return "No clicks in these days.", "There is nothing to judge yet."
     if row["prior_a"] is None:
-        return fact, (
-            "The account is too small to say what is usual: it takes 300 clicks and 5 orders "
-            "in the window before luck can be told from fact."
+        return (
+            fact,
+            (
+                "The account is too small to say what is usual: it takes 300 clicks and 5 orders "
+                "in the window before luck can be told from fact."
+            ),
         )
     usual = row["prior_a"] / (row["prior_a"] + row["prior_b"])
     if not orders:
@@ -45,9 +48,13 @@ def sentence(row: Mapping[str, Any], figures: Figures) -> tuple[str, str]:
             f"{figures.one_in(chance)} {'times' if chance > 0.5 else 'by luck'}."
         )
         if chance > 0.5:
-            measure = f"Similar ones convert {figures.rate(usual)}: so few clicks miss {figures.rate(chance, 0)} of the time."
+            measure = (
+                f"Similar ones convert {figures.rate(usual)}: so few clicks miss {figures.rate(chance, 0)} of the time."
+            )
     else:
-        measure = f"Similar ones would have made about {figures.number(usual * clicks, 0 if usual * clicks >= 3 else 1)}."
+        measure = (
+            f"Similar ones would have made about {figures.number(usual * clicks, 0 if usual * clicks >= 3 else 1)}."
+        )
     return fact, f"{measure} {_need_words(row, figures)}"
 
 
@@ -104,9 +111,7 @@ def word_measure(row: Mapping[str, Any], figures: Figures) -> str:
 
 def brand_words(brand: str) -> str:
     """Whose brand a row names; empty for nobody's."""
-    return {brands.OWN: "It names one of your own brands.", brands.RIVAL: "It names a rival’s brand."}.get(
-        brand, ""
-    )
+    return {brands.OWN: "It names one of your own brands.", brands.RIVAL: "It names a rival’s brand."}.get(brand, "")
 
 
 def company(row: Mapping[str, Any], figures: Figures) -> str:
@@ -145,8 +150,8 @@ def decided_by_words(row: Mapping[str, Any], words: Sequence[Mapping[str, Any]],
     if not words or evidence.verdict_at(row["p_over"]) == evidence.verdict_at(row["p_free"]):
         return ""
     told = "; ".join(
-        f"“{word['word']}” converts {_against_others(word['factor'], figures)} this account’s other searches after product, "
-        f"ad group and target ({word_fact({'word_clicks': word['clicks'], **word}, figures)})"
+        f"“{word['word']}” converts {_against_others(word['factor'], figures)} this account’s other searches after"
+        f" product, ad group and target ({word_fact({'word_clicks': word['clicks'], **word}, figures)})"
         for word in words
     )
     enough, without = (
@@ -181,22 +186,32 @@ def reason_words(reason: Reason, figures: Figures) -> str:
     """A limit or ground of a proposal, with its figures."""
     value = reason.figures
     words: Mapping[str, Callable[[], str]] = {
-        "aim": lambda: f"aim is {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, "
-        f"{figures.rate(value[2], 0)} of it may be paid, and bids here are {figures.number(value[3])} × the price paid",
+        "aim": lambda: (
+            f"aim is {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)},"
+            f" {figures.rate(value[2], 0)} of it may be paid, and bids here are {figures.number(value[3])} × the price"
+            " paid"
+        ),
         "step_down": lambda: f"stopped at the step limit, −{figures.rate(value[0], 0)} at a time",
         "step_up": lambda: f"stopped at the step limit, +{figures.rate(value[0], 0)} at a time",
         "floor": lambda: f"stopped at the account's floor, {figures.money(value[0], 2)}",
         "ceiling": lambda: f"stopped at the account's ceiling, {figures.money(value[0], 2)}",
         "no_raise": lambda: "no raise: it is not shown to be fine",
-        "best_bid": lambda: f"no further than 10 % past {figures.money(value[0], 2)}, the highest bid at which it worked",
+        "best_bid": lambda: (
+            f"no further than 10 % past {figures.money(value[0], 2)}, the highest bid at which it worked"
+        ),
         "stays": lambda: f"the bid of {figures.money(value[0], 2)} is right as it is",
         "own_test": lambda: f"{figures.count(value[0])} clicks were enough for an order at the rate it needs",
         "own_fault": lambda: f"it converts below similar ones: {figures.rate(value[0])} to expect of it",
-        "undecided": lambda: f"about {figures.count(value[0])} more clicks without an order would settle it"
-        if value else "clicks alone will not settle it",
+        "undecided": lambda: (
+            f"about {figures.count(value[0])} more clicks without an order would settle it"
+            if value
+            else "clicks alone will not settle it"
+        ),
         "too_small": lambda: "the account has too few clicks and orders to tell luck from fact",
         "no_clicks": lambda: "no click of it was paid for: there is nothing to go by yet",
-        "raise_without_order": lambda: "its bid would rise and it never had an order: raise it by itself where you want that",
+        "raise_without_order": lambda: (
+            "its bid would rise and it never had an order: raise it by itself where you want that"
+        ),
         "is_paused": lambda: "it is paused already",
         "is_enabled": lambda: "it is enabled already",
         "bid_is_there": lambda: "its bid is that already",
@@ -205,28 +220,60 @@ def reason_words(reason: Reason, figures: Figures) -> str:
         "no_tier": lambda: "no rule fits it",
         "no_destination": lambda: "no ad group can hold it: no manual campaign advertises the product that sold it",
         "no_bid_known": lambda: "its bid is not known: load the targets report to get one proposed",
-        "has_orders": lambda: f"it made {figures.counted(value[0], 'order')}: lower the bid of the target that brings it rather than block it",
+        "has_orders": lambda: (
+            f"it made {figures.counted(value[0], 'order')}: lower the bid of the target that brings it rather than"
+            " block it"
+        ),
         "no_own_test": lambda: f"{figures.count(value[0])} clicks are too few for an order at the rate it needs",
-        "its_product": lambda: f"it converts like similar ones ({figures.rate(value[0])}): the product, its price or its bids are wrong, not the term",
+        "its_product": lambda: (
+            f"it converts like similar ones ({figures.rate(value[0])}): the product, its price or its bids are wrong,"
+            " not the term"
+        ),
         "its_words": lambda: "its words say more than its own clicks: look at the word, not at this search alone",
-        "word_unsure": lambda: f"{figures.rate(value[0], 0)} sure that it converts less than its clicks cost: 90 % are asked for",
-        "word_lower": lambda: f"it still brings {figures.rate(value[0], 0)} of the orders that its clicks cost: bid that much on what brings it rather than shut it out",
+        "word_unsure": lambda: (
+            f"{figures.rate(value[0], 0)} sure that it converts less than its clicks cost: 90 % are asked for"
+        ),
+        "word_lower": lambda: (
+            f"it still brings {figures.rate(value[0], 0)} of the orders that its clicks cost: bid that much on what"
+            " brings it rather than shut it out"
+        ),
         "word_few": lambda: f"it stands in {figures.counted(value[0], 'search')} only, too few for a phrase",
-        "word_factor": lambda: f"{figures.rate(value[0], 0)} of the orders due came, {figures.rate(value[1], 0)} would pay for its clicks",
-        "word_hits": lambda: f"mind: it also takes {figures.counted(value[0], 'good term')} with {figures.counted(value[1], 'order')}",
+        "word_factor": lambda: (
+            f"{figures.rate(value[0], 0)} of the orders due came, {figures.rate(value[1], 0)} would pay for its clicks"
+        ),
+        "word_hits": lambda: (
+            f"mind: it also takes {figures.counted(value[0], 'good term')} with {figures.counted(value[1], 'order')}"
+        ),
         "own_brand": lambda: "it is a word of your own brand",
-        "own_exact": lambda: "an exact keyword of just these words brings it: pausing that is the same, and leaves no negative behind",
+        "own_exact": lambda: (
+            "an exact keyword of just these words brings it: pausing that is the same, and leaves no negative behind"
+        ),
         "own_deed": lambda: "chosen by hand",
         "never_shut_out": lambda: "a word in it is never to be shut out, by the account's settings",
-        "names_product": lambda: "its words are what an advertised product here is called: a negative would keep its buyers away",
+        "names_product": lambda: (
+            "its words are what an advertised product here is called: a negative would keep its buyers away"
+        ),
         "within_target": lambda: "it is within target",
-        "wins": lambda: f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS, and no live exact target of these words advertises the product",
-        "opening_bid": lambda: f"it opens at {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, the target is {figures.rate(value[2], 0)}",
-        "opening_near": lambda: f"near the {figures.money(value[0], 2)} that its clicks cost now, at {'most' if value[1] >= 1 else 'least'} {figures.rate(value[1], 0)} of it",
+        "wins": lambda: (
+            f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS, and no live exact target of these"
+            " words advertises the product"
+        ),
+        "opening_bid": lambda: (
+            f"it opens at {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, the target is"
+            f" {figures.rate(value[2], 0)}"
+        ),
+        "opening_near": lambda: (
+            f"near the {figures.money(value[0], 2)} that its clicks cost now, at {'most' if value[1] >= 1 else 'least'}"
+            f" {figures.rate(value[1], 0)} of it"
+        ),
         "places": lambda: f"in the {figures.counted(value[0], 'ad group')} that paid for it",
-        "places_spared": lambda: f"not in {figures.counted(value[0], 'ad group')} where an advertised product is called that",
-        "orders_elsewhere": lambda: f"mind: the same term made {figures.counted(value[0], 'order')} in a sibling ad group",
-    }  # fmt: skip
+        "places_spared": lambda: (
+            f"not in {figures.counted(value[0], 'ad group')} where an advertised product is called that"
+        ),
+        "orders_elsewhere": lambda: (
+            f"mind: the same term made {figures.counted(value[0], 'order')} in a sibling ad group"
+        ),
+    }
     return words[reason.key]()
 
 
@@ -251,18 +298,14 @@ def offer(opened: Proposed, figures: Figures) -> ProposalWords:
     reasons = tuple(reason_words(reason, figures) for reason in proposal.reasons)
     if proposal.move is Move.NONE:
         lower = any(reason.key == "word_lower" for reason in proposal.reasons)
-        return ProposalWords(
-            "bid lower on what brings it" if lower else "leave it for now", "", reasons, False
-        )
+        return ProposalWords("bid lower on what brings it" if lower else "leave it for now", "", reasons, False)
     if proposal.move is Move.PROMOTE and to is not None:
         bid = figures.number(proposal.new_bid)
-        return ProposalWords(
-            f"exact target at {bid} in {place_words(to)}", _sent_words(opened, to), reasons, True
-        )
+        return ProposalWords(f"exact target at {bid} in {place_words(to)}", _sent_words(opened, to), reasons, True)
     headline = {
-        Move.PAUSE: "pause its own exact keyword"
-        if any(each.key == "own_exact" for each in proposal.reasons)
-        else "pause it",
+        Move.PAUSE: (
+            "pause its own exact keyword" if any(each.key == "own_exact" for each in proposal.reasons) else "pause it"
+        ),
         Move.ENABLE: "enable it",
         Move.NEGATIVE: "negative phrase" if opened.places else "negative exact in this ad group",
         Move.BID: f"bid {figures.number(opened.bid)} → {figures.number(proposal.new_bid)}",
@@ -288,7 +331,10 @@ def source_reason(opened: Proposed) -> str:
     to = opened.destination
     if to is None:
         return ""
-    return f"“{opened.row['term']}” gets an exact target in {place_words(to)}; this keeps it from being bought here as well."
+    return (
+        f"“{opened.row['term']}” gets an exact target in {place_words(to)}; this keeps it from being bought here as"
+        " well."
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -341,21 +387,18 @@ def elsewhere_targets(keys: pl.DataFrame, figures: Figures, most: int = 4) -> li
     return [
         Elsewhere(
             f"target “{row['target']}” {row['match_type']}",
-            _clicks_and_orders(row, figures), figures.micro(row["spend"]),
+            _clicks_and_orders(row, figures),
+            figures.micro(row["spend"]),
         )
         for row in keys.sort("spend", descending=True).head(most).to_dicts()
-    ]  # fmt: skip
+    ]
 
 
 def products_hit(products: pl.DataFrame, figures: Figures, places: int = 1, most: int = 4) -> list[Elsewhere]:
     """The products of so many ad groups, which a pause or negative takes the term from as well."""
     whose = "this ad group" if places <= 1 else "these ad groups"
     return [
-        Elsewhere(
-            row["sku"],
-            f"{figures.counted(row['orders'], 'order')} from {whose}",
-            figures.micro(row["sales"]),
-        )
+        Elsewhere(row["sku"], f"{figures.counted(row['orders'], 'order')} from {whose}", figures.micro(row["sales"]))
         for row in products.sort(["sales", "sku"], descending=[True, False]).head(most).to_dicts()
     ]
 

@@ -14,6 +14,8 @@ class NoteForm(ReefForm):
 
     row = StringField("row")
     text = StringField(
-        "note", [Length(1, LONGEST, f"It has 1 to {LONGEST:,} characters.")], filters=[stripped],
+        "note",
+        [Length(1, LONGEST, f"It has 1 to {LONGEST:,} characters.")],
+        filters=[stripped],
         description="Write a little, or a little less.",
-    )  # fmt: skip
+    )

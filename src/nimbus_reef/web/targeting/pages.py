@@ -15,11 +15,7 @@ from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core import evidence
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.metrics import difference
-from nimbus_reef.core.model import (
-    MICRO,
-    Verdict,
-    from_micro,
-)
+from nimbus_reef.core.model import MICRO, Verdict, from_micro
 from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.judged_rows import deed_words, name_of, where, why_nothing
 from nimbus_reef.web.kit.tables import Head, head_of
@@ -97,12 +93,7 @@ def clicks_needed(rows: pl.DataFrame) -> list[int | None]:
 
 
 def lines(
-    view: View,
-    shown: pl.DataFrame,
-    columns: Sequence[str],
-    known: Mapping[str, Field],
-    judge: str,
-    figures: Figures,
+    view: View, shown: pl.DataFrame, columns: Sequence[str], known: Mapping[str, Field], judge: str, figures: Figures
 ) -> list[JudgedLine]:
     """
     The rows of one page. Weight bars share one scale, the page's largest stake; where even
@@ -135,9 +126,7 @@ def lines(
     return made
 
 
-def _cell(
-    key: str, value: float | None, field: Field, row: Mapping[str, Any], weight: float, figures: Figures
-) -> Cell:
+def _cell(key: str, value: float | None, field: Field, row: Mapping[str, Any], weight: float, figures: Figures) -> Cell:
     if key == "stake":
         return Cell(figures.cell(value, 0), weight=round(weight, 1))
     if key == "acos":
@@ -190,9 +179,7 @@ def totals(everything: pl.DataFrame, summed: Summed, days: int, figures: Figures
         acos_change="" if moved is None else f"{figures.number(abs(moved) * 100, 1)} pt",
         acos_worse=None if moved is None else moved > 0,
         stake=figures.micro(summed.stake),
-        stake_share=figures.rate(
-            from_micro(summed.stake) / from_micro(monthly_sales) if monthly_sales else None
-        ),
+        stake_share=figures.rate(from_micro(summed.stake) / from_micro(monthly_sales) if monthly_sales else None),
     )
 
 
@@ -202,7 +189,10 @@ def _ratio(part: int, whole: int) -> float | None:
 
 @dataclass(frozen=True, slots=True)
 class OfferCell:
-    """What is proposed on a row, in its table. key: of the row; deed: empty where nothing is; planned: it is in the plan."""
+    """
+    What is proposed on a row, in its table. key: of the row; deed: empty where nothing is; planned:
+    it is in the plan.
+    """
 
     key: str
     name: str

@@ -7,15 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 import polars as pl
-from flask import (
-    Blueprint,
-    Response,
-    make_response,
-    redirect,
-    render_template,
-    request,
-    url_for,
-)
+from flask import Blueprint, Response, make_response, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis import deeds, judged_tables, order, proposals, tables
@@ -70,9 +62,14 @@ def _listed(
     rows = proposals.judged(parts().facts, scope.look, view.subject)
     rows = with_marks(parts().facts, scope.look, view.subject, rows, filters)
     listed = tables.listing(
-        rows, filters=filters, query=scope.query, text_columns=view.text_columns,
-        sort=scope.sort or judged_tables.usual_sort(view, scope.judge), fields=known, page=scope.page,
-    )  # fmt: skip
+        rows,
+        filters=filters,
+        query=scope.query,
+        text_columns=view.text_columns,
+        sort=scope.sort or judged_tables.usual_sort(view, scope.judge),
+        fields=known,
+        page=scope.page,
+    )
     return rows, listed, known, filters
 
 
@@ -104,24 +101,28 @@ def table(name: str) -> str | AnyResponse:
         view=view,
         views=VIEWS,
         table=table_of(
-            listed, len(rows), pages.lines(view, shown, columns, known, scope.judge, write),
-            pages.heads(view, columns, listed.sort, known, write, scope.judge), write,
-            here=url_for("targeting.table", name=name), things=view.things, picks=person().writes,
-            empty=f"No {view.thing} fits.", all="Remove all filters",
+            listed,
+            len(rows),
+            pages.lines(view, shown, columns, known, scope.judge, write),
+            pages.heads(view, columns, listed.sort, known, write, scope.judge),
+            write,
+            here=url_for("targeting.table", name=name),
+            things=view.things,
+            picks=person().writes,
+            empty=f"No {view.thing} fits.",
+            all="Remove all filters",
             chips=[(chip.label(write.symbol), chip.text) for chip in filters],
         ),
         columns=columns,
         column_sets=view.columns,
         saved_views=saved_views.views(parts().store, person().id, request.path, scope.account.brand_id),
-        totals=pages.totals(
-            rows, sums, proposals.monthly_days(parts().facts, scope.look, view.subject), write
-        ),
+        totals=pages.totals(rows, sums, proposals.monthly_days(parts().facts, scope.look, view.subject), write),
         fields=known,
         deeds=_deeds(view, known, write),
         offers=view.subject is not Subject.PHRASE,
         source=parts().facts.held(scope.account.id, scope.window),
         drawer=_drawer(view, scope, scope.open, write) if scope.open else None,
-    )  # fmt: skip
+    )
 
 
 def _deeds(view: View, known: Mapping[str, tables.Field], write: Figures) -> dict[str, Any] | None:
@@ -129,11 +130,7 @@ def _deeds(view: View, known: Mapping[str, tables.Field], write: Figures) -> dic
     offered = deed_forms.deeds_of(view.subject)
     if not offered or not person().writes:
         return None
-    return {
-        "offered": offered,
-        "metrics": deed_forms.metrics_of(known, write.symbol),
-        "rules": deed_forms.RULES,
-    }
+    return {"offered": offered, "metrics": deed_forms.metrics_of(known, write.symbol), "rules": deed_forms.RULES}
 
 
 @targeting.get("/<name>/offers")
@@ -203,9 +200,7 @@ def _elsewhere(view: View, scope: Scope, row: Mapping[str, Any], write: Figures)
     """The terms a target paid for or a phrase stands in, or the targets that brought a term."""
     facts, account = parts().facts, scope.account
     if view.subject is Subject.TARGET:
-        return drawer.elsewhere_terms(
-            row_frames.terms_of(facts, account.id, row["target_id"], scope.window), write
-        )
+        return drawer.elsewhere_terms(row_frames.terms_of(facts, account.id, row["target_id"], scope.window), write)
     if view.subject is Subject.PHRASE:
         return drawer.terms_hit(proposals.phrase_terms(facts, scope.look, row["phrase"]), write)
     held = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])
@@ -233,7 +228,10 @@ def _about(change: Change) -> tuple[str, ...]:
 
 
 def _harm(view: View, scope: Scope, opened: Proposed, write: Figures) -> dict[str, Any]:
-    """What a negative on a term would also stop, exactly and as a phrase, and where else the term sells; nothing of other rows."""
+    """
+    What a negative on a term would also stop, exactly and as a phrase, and where else the term sells; nothing of other
+    rows.
+    """
     if view.subject is not Subject.TERM:
         return {"exact": [], "phrase": [], "sells": "", "sells_in": []}
     facts, move = parts().facts, opened.proposal
@@ -241,11 +239,7 @@ def _harm(view: View, scope: Scope, opened: Proposed, write: Figures) -> dict[st
         deeds.collateral(
             facts,
             scope.look,
-            [
-                dataclasses.replace(
-                    opened, proposal=dataclasses.replace(move, move=Move.NEGATIVE, match=match)
-                )
-            ],
+            [dataclasses.replace(opened, proposal=dataclasses.replace(move, move=Move.NEGATIVE, match=match))],
         ).get(opened.row["row_id"], ())
         for match in ("negative_exact", "negative_phrase")
     )
@@ -255,9 +249,10 @@ def _harm(view: View, scope: Scope, opened: Proposed, write: Figures) -> dict[st
         "phrase": drawer.stopped_lines(phrase, write),
         "sells": write.counted(sum(row["orders"] for row in elsewhere), "order") if elsewhere else "",
         "sells_in": [
-            (f"{row['campaign']} · {row['ad_group']}", write.counted(row["orders"], "order"), row["row_id"]) for row in elsewhere[:4]
+            (f"{row['campaign']} · {row['ad_group']}", write.counted(row["orders"], "order"), row["row_id"])
+            for row in elsewhere[:4]
         ],
-    }  # fmt: skip
+    }
 
 
 def _needs_days(view: View, scope: Scope) -> str:
@@ -270,7 +265,10 @@ def _needs_days(view: View, scope: Scope) -> str:
 
 
 def _before(scope: Scope, opened: Proposed, write: Figures) -> list[First]:
-    """What is better settled before the proposal on a row, in its ad group; of phrases, which stand in many, in the dearest."""
+    """
+    What is better settled before the proposal on a row, in its ad group; of phrases, which stand in many, in the
+    dearest.
+    """
     if opened.proposal.move is Move.NONE:
         return []
     place = max(opened.places, key=lambda each: each.spend, default=None)
@@ -293,32 +291,44 @@ def _drawer(view: View, scope: Scope, row_id: str, write: Figures) -> dict[str, 
     if row["prior_a"] is not None and row["clicks"]:
         picture = drawer.picture(row, (core.a, core.b), write)
     wanted = {_about(change) for change in proposals.changes_of(opened, _reason(opened, write))}
-    planned = [
-        each for each in plans.planned(parts().store, scope.account.id) if _about(each.change) in wanted
-    ]
+    planned = [each for each in plans.planned(parts().store, scope.account.id) if _about(each.change) in wanted]
     trend = _trend(view, opened, scope)
     stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
     marked = changes_of_row(
-        row, charts.bid_changes(trend["day"].to_list(), stepped, write),
+        row,
+        charts.bid_changes(trend["day"].to_list(), stepped, write),
         row_frames.changes(parts().facts, scope.account.id, proposals.history(scope.look)),
-    )  # fmt: skip
+    )
     return {
         "id": row_id,
         "name": name_of(view, row),
-        "where": where(view, row, write)
-        if view.subject is Subject.PHRASE else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
+        "where": (
+            where(view, row, write)
+            if view.subject is Subject.PHRASE
+            else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}"
+        ),
         "mark": mark_of(row, "evidence"),
         "verdict": verdict_at_length(row),
-        "by_words": drawer.decided_by_words(row, proposals.deciding(parts().facts, scope.look, view.subject, row), write),
+        "by_words": drawer.decided_by_words(
+            row, proposals.deciding(parts().facts, scope.look, view.subject, row), write
+        ),
         "brand": drawer.brand_words(brand_of(parts().facts, scope.look, name_of(view, row))),
         "fact": fact,
         "measure": measure,
         "company": drawer.company(row, write),
         "picture": picture,
-        "trend": charts.money_and_bid(
-            trend["day"].to_list(), [from_micro(value) for value in trend["spend"]], stepped,
-            figures=write, first_shown=max(scope.window.first, *trend["day"].head(1).to_list()), changes=marked,
-        ) if len(trend) else None,
+        "trend": (
+            charts.money_and_bid(
+                trend["day"].to_list(),
+                [from_micro(value) for value in trend["spend"]],
+                stepped,
+                figures=write,
+                first_shown=max(scope.window.first, *trend["day"].head(1).to_list()),
+                changes=marked,
+            )
+            if len(trend)
+            else None
+        ),
         "needs_days": _needs_days(view, scope),
         "changes": [(write.day(each.day), each.words) for each in reversed(marked[-6:])],
         "has_bids": any(bid is not None for bid in stepped),
@@ -329,8 +339,11 @@ def _drawer(view: View, scope: Scope, row_id: str, write: Figures) -> dict[str, 
         "elsewhere": _elsewhere(view, scope, row, write),
         "all_terms": " ".join(proposals.beginnings(row["phrase"])) if view.subject is Subject.PHRASE else "",
         "harm": _harm(view, scope, opened, write),
-        "products": drawer.products_hit(opened.products, write, len(opened.places))
-        if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE) else [],
+        "products": (
+            drawer.products_hit(opened.products, write, len(opened.places))
+            if opened.proposal.move in (Move.NEGATIVE, Move.PAUSE)
+            else []
+        ),
         "places": len(opened.places),
         "planned": planned,
         "before": _before(scope, opened, write),
@@ -338,7 +351,7 @@ def _drawer(view: View, scope: Scope, row_id: str, write: Figures) -> dict[str, 
         "remarks": notes.of_row(parts().store, scope.account.id, view.name, row_id),
         "simple": row["simple_verdict"],
         "row": row,
-    }  # fmt: skip
+    }
 
 
 @targeting.get("/<name>/rows")
@@ -348,10 +361,13 @@ def rows_behind(name: str) -> str:
     opened = _open(view, scope, scope.open)
     source, rows = proposals.report_rows(parts().facts, scope.look, view.subject, opened.row)
     return render_template(
-        "targeting/rows.html", title=name_of(view, opened.row), crumb=where(view, opened.row, figures()),
+        "targeting/rows.html",
+        title=name_of(view, opened.row),
+        crumb=where(view, opened.row, figures()),
         back=scope.link(url_for("targeting.table", name=name)),
-        report=KINDS[source].title, behind=behind(rows, figures()),
-    )  # fmt: skip
+        report=KINDS[source].title,
+        behind=behind(rows, figures()),
+    )
 
 
 @targeting.post("/<name>/remarks")
@@ -389,21 +405,31 @@ def accept(name: str) -> Response:
 def _candidates(
     view: View, scope: Scope, opened: Sequence[Proposed], reasons: Sequence[str] | None = None
 ) -> list[Candidate]:
-    """Rows with what is proposed on them, each as the plan takes it; reasons: in words, where they are not those of the drawer."""
+    """
+    Rows with what is proposed on them, each as the plan takes it; reasons: in words, where they are not those of the
+    drawer.
+    """
     facts, write = parts().facts, figures()
     told = reasons if reasons is not None else [_reason(each, write) for each in opened]
     stops = deeds.collateral(facts, scope.look, opened) if view.subject is Subject.TERM else {}
     return [
         candidates.of_judged(
-            view, each, proposals.proposed(facts, scope.look, view.subject, each, reason, drawer.source_reason(each)), stops.get(each.row["row_id"], ()), write
+            view,
+            each,
+            proposals.proposed(facts, scope.look, view.subject, each, reason, drawer.source_reason(each)),
+            stops.get(each.row["row_id"], ()),
+            write,
         )
         for each, reason in zip(opened, told, strict=True)
-    ]  # fmt: skip
+    ]
 
 
 @targeting.post("/<name>/accept-many")
 def accept_many(name: str) -> AnyResponse | str:
-    """Puts the proposals on the selected rows, or on all filtered ones, into the plan; of several it first says what they do."""
+    """
+    Puts the proposals on the selected rows, or on all filtered ones, into the plan; of several it first says what they
+    do.
+    """
     must_write()
     view, scope = _view(name), current_scope()
     rows = _chosen_rows(view, scope)
@@ -446,10 +472,15 @@ def _put(
 ) -> AnyResponse | str:
     thing = view.thing if len(offered) == 1 else view.things
     return acting.put(
-        scope, offered, title=f"{figures().count(len(offered))} {thing}, before it is done", thing=view.thing,
-        action=url_for(f"targeting.{deed}", name=view.name), notice=notice, asks_alone=deed == "act",
+        scope,
+        offered,
+        title=f"{figures().count(len(offered))} {thing}, before it is done",
+        thing=view.thing,
+        action=url_for(f"targeting.{deed}", name=view.name),
+        notice=notice,
+        asks_alone=deed == "act",
         back=acting.back_to(scope, scope.link(url_for("targeting.table", name=view.name), open="")),
-    )  # fmt: skip
+    )
 
 
 @targeting.post("/<name>/take-back")

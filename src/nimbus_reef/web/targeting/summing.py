@@ -26,9 +26,7 @@ def summed(facts: Facts, view: View, scope: Scope, rows: pl.DataFrame) -> Summed
     def make() -> Summed:
         by = "excess" if scope.judge == "simple" else "stake"
         counted = pl.col(by) if scope.judge == "simple" else pl.col(by).filter(flagged())
-        spend, sales, stake = rows.select(
-            pl.col("spend", "sales").sum(), counted.sum().alias("at stake")
-        ).row(0)
+        spend, sales, stake = rows.select(pl.col("spend", "sales").sum(), counted.sum().alias("at stake")).row(0)
         then = None if against is None or not view.adds_up else _money(facts, view, account, against, rows)
         return Summed(int(spend), int(sales), int(stake), then)
 

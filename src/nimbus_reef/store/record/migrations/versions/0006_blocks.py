@@ -12,12 +12,12 @@ depends_on = None
 _DAILY = (
     "campaign_daily", "target_daily", "search_term_daily", "product_ad_daily", "placement_daily", "hourly",
     "product_sales_daily", "sales_hourly",
-)  # fmt: skip
+)
 _LONGER = (
     ("campaign", "name", 512), ("ad_group", "name", 512), ("product", "sku", 512), ("change", "campaign", 512),
     ("change", "ad_group", 512), ("change", "target", 1024), ("change", "sku", 512), ("aim", "name", 512),
     ("phrase", "text", 1024),
-)  # fmt: skip
+)
 _ID = mysql.INTEGER(unsigned=True)
 
 

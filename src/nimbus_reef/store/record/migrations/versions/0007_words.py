@@ -21,7 +21,7 @@ def upgrade() -> None:
         sa.UniqueConstraint("text", name=op.f("uq_word_text")),
         mysql_engine="InnoDB", mysql_charset="utf8mb4", mysql_collate="utf8mb4_bin",
         if_not_exists=True,
-    )  # fmt: skip
+    )
     if "words" not in {column["name"] for column in sa.inspect(op.get_bind()).get_columns("phrase")}:
         op.add_column("phrase", sa.Column("words", mysql.TEXT(charset="ascii", collation="ascii_bin"), nullable=True))
     spelling.fill_in(op.get_bind())
