@@ -23,13 +23,14 @@ import polars as pl
 
 from nimbus_reef import config
 from nimbus_reef.analysis.catalog import ads, families, gaps
-from nimbus_reef.analysis.delivery import budgets, hours, placements, solutions
+from nimbus_reef.analysis.delivery import budgets, hours, placements
 from nimbus_reef.analysis.falls import falls
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.analysis.offers import Offer
+from nimbus_reef.analysis.proposals import proposals as proposals_of
 from nimbus_reef.cli import wiring
 from nimbus_reef.core.changes import Change, Entity
 from nimbus_reef.core.model import Placement, Verdict
+from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand, reports, trade
@@ -348,34 +349,27 @@ def lived(world: World, seed: int) -> Month:
     return Month(spend, float(sales.sum()), float((sales * margin).sum()) - spend)
 
 
-def proposals(what: Case) -> dict[str, list[Offer]]:
+def proposals(what: Case) -> dict[str, list[Proposal]]:
     """Every proposal of each kind."""
     facts, look = what.facts, what.look
-    held = families.listed(facts, look)
-    rows = ads.listed(facts, look).filter("to_pause").to_dicts()
-    campaigns = placements.worst(facts, look)["campaign"].to_list()
-    days = facts.monthly_days(look.account.id, placements.KIND, look.window)
-    moved = budgets.moved(facts, look).offer
+    asked = {
+        "family shifts": ("families", [each.key for each in families.listed(facts, look)]),
+        "product ads paused": ("ads", ads.listed(facts, look).filter("to_pause")["row_id"].to_list()),
+        "off-site limited": ("placements", placements.to_limit(facts, look)["row_id"].to_list()),
+        "placements solved": ("solutions", placements.worst(facts, look)["campaign"].to_list()),
+        "budgets moved": ("budgets", ["budgets"]),
+    }
     return {
-        "family shifts": [offer for family in held if (offer := families.offer(look, family)) is not None],
-        "product ads paused": [offer for offer in ads.offers(facts, look, rows) if offer is not None],
-        "off-site limited": [
-            offer
-            for row in placements.to_limit(facts, look).to_dicts()
-            if (offer := placements.limit_offer(look, row, days)) is not None
-        ],
-        "placements solved": [
-            offer for name in campaigns if (offer := solutions.solved(facts, look, name).offer) is not None
-        ],
-        "budgets moved": [moved] if moved is not None else [],
+        kind: [each for each in proposals_of(facts, look, view, keys) if each.package]
+        for kind, (view, keys) in asked.items()
     }
 
 
-def changes_of(offers: Sequence[Offer]) -> list[Change]:
+def changes_of(offers: Sequence[Proposal]) -> list[Change]:
     """Their rows of the change sheet; of one thing the first."""
     seen, made = set(), []
     for offer in offers:
-        for change, _ in offer.changes:
+        for change in offer.changes:
             about = (
                 change.entity,
                 change.field,

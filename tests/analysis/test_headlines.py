@@ -7,8 +7,8 @@ import pytest
 
 from nimbus_reef.analysis.findings import Findings, Group, named, written_down
 from nimbus_reef.core.checks import CHECKS, AreaKey, Money
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.findings import pages
-from nimbus_reef.web.kit.figures import Figures
 
 
 def group(key, stake, **changes):

@@ -344,7 +344,7 @@ def test_own_rules_stay_on_a_narrow_screen_and_high_contrast_keeps_its_marks(chr
     narrow.goto(f"{site.base}/targeting/targets?account=fernhollow-de")
     narrow.locator("tbody input.pick").first.check()
     narrow.keyboard.press("t")
-    box = narrow.locator(".deeds").bounding_box()
+    box = narrow.locator(".own-actions").bounding_box()
     assert box["x"] >= 0
     assert box["x"] + box["width"] <= 390
     context.close()

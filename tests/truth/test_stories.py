@@ -12,6 +12,7 @@ from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings import reading
 from nimbus_reef.core import change, checks
 from nimbus_reef.core.windows import Window, preceding
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand, reports
 from nimbus_reef.sim.stories import Stories
@@ -19,7 +20,6 @@ from nimbus_reef.sim.vocabulary import BRANDS
 from nimbus_reef.store.people import accounts, aims
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit import movers
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.movement import pages
 
 LAST = date(2026, 11, 20)

@@ -17,17 +17,20 @@ from nimbus_reef.analysis import order
 from nimbus_reef.analysis.delivery import placements, plan_prices
 from nimbus_reef.analysis.destinations import places
 from nimbus_reef.analysis.judged import judged_targets
+from nimbus_reef.analysis.judged_proposals import judged
 from nimbus_reef.analysis.lost_pages import lost
 from nimbus_reef.analysis.order import Unsettled
+from nimbus_reef.analysis.proposals import proposals
 from nimbus_reef.core import click_prices
 from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import Verdict
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web import acting
 from nimbus_reef.web.kit import settled_first
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.params import Scope
 
 BRANDS = ("fernhollow-de", "pellwick-gb")
@@ -254,7 +257,8 @@ def test_a_page_that_lost_something_is_better_settled_first(demo):
     home = tuple(ads.select(pl.col("campaign", "ad_group").cast(pl.String)).row(0))
     held = [each for each in order.before(facts, look, [home])[home] if each.name == sku]
     assert Unsettled.LOST_PAGE in [each.kind for each in held]
-    assert "lost something" in settled_first.first(held[-1:], settled_first.PAUSE, Figures("en_IE", "EUR"))[0].words
+    (proposal,) = proposals(facts, look, "targets", judged(facts, look, Subject.TARGET)["row_id"].head(1).to_list())
+    assert "lost something" in settled_first.first_for(proposal, held[-1:], Figures("en_IE", "EUR"))[0].words
 
 
 def test_own_rules_ask_about_rows_without_a_sale_and_count_by_verdict_and_clicks(owner):
@@ -303,9 +307,9 @@ def test_the_form_of_own_rules_begins_empty_and_forgets_what_was_done(owner):
         "/targeting/terms/act", data={"account": "fernhollow-de", "all": "yes", "if1": "", "do1": "negative phrase"}
     )
     page = owner.get(address)
-    assert values(page, ".deeds input", "name")
-    assert all(not each.get("value") for each in parsed(page).select(".deeds input"))
-    assert not parsed(page).select(".deeds option[selected]")
+    assert values(page, ".own-actions input", "name")
+    assert all(not each.get("value") for each in parsed(page).select(".own-actions input"))
+    assert not parsed(page).select(".own-actions option[selected]")
 
 
 def test_negatives_count_what_else_they_stop_and_phrases_stop_more(owner):

@@ -6,9 +6,9 @@ from types import SimpleNamespace
 import polars as pl
 import pytest
 
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit import tree
 from nimbus_reef.web.kit.charts import with_lone
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.movement.trends import by_day
 from nimbus_reef.web.standing import groups, heat, shopping
 

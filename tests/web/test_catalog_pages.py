@@ -9,7 +9,7 @@ from tests.pages import accept, found, link, row_ids, text_of, texts, values
 
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.store.people import accounts, plans
-from nimbus_reef.web.catalog.pages import VIEWS
+from nimbus_reef.web.catalog.routes import VIEWS
 
 CATALOG = "/catalog"
 

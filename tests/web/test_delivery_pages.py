@@ -13,7 +13,7 @@ from tests.pages import accept, found, row_ids, text_of, texts, values
 from nimbus_reef.analysis.delivery import placements
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.store.people import plans
-from nimbus_reef.web.delivery.pages import VIEWS
+from nimbus_reef.web.delivery.routes import TITLES as VIEWS
 
 DELIVERY = "/delivery"
 

@@ -5,7 +5,7 @@ from babel.numbers import format_currency, format_decimal
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.formats.figures import Figures
 
 LOCALES = ("en", "en_IE", "de", "de_CH", "fr", "sv", "pl", "pt_BR", "en_IN", "ja", "ar", "hi")
 

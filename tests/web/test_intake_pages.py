@@ -11,6 +11,7 @@ from nimbus_reef.core.coverage import Span
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats import mapping
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.raw import LINE, RawTable
@@ -18,7 +19,6 @@ from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record.loads import HeldReport, Job
 from nimbus_reef.web import params
 from nimbus_reef.web.intake import choosing, pages, possible
-from nimbus_reef.web.kit.figures import Figures
 
 ACCOUNT = Account(
     1, "fern-de", 1, "Fernhollow", "Tidemarkt", "DE", "EUR", "en_IE", "Europe/Berlin", 0.28, 10, 3, BidLimits()

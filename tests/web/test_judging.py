@@ -8,10 +8,10 @@ from tests.pages import parsed, row_ids, texts, values, words
 
 from nimbus_reef.analysis import unjudged
 from nimbus_reef.core.windows import Window
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people import accounts
 from nimbus_reef.store.reading import facts as reading
 from nimbus_reef.store.reading.facts import Facts
-from nimbus_reef.web.kit.figures import Figures
 
 LAZY = ("targeting/targets", "targeting/terms", "targeting/words", "catalog/ads", "findings/")
 

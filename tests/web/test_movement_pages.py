@@ -13,10 +13,10 @@ from nimbus_reef.analysis.movement import sides
 from nimbus_reef.core.metrics import METRICS
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people import accounts
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.movement import courses, ledger, trends
 from nimbus_reef.web.params import of_account
 

@@ -193,7 +193,7 @@ def test_accepting_from_drawer_to_sheet_and_back(owner, demo):
     """A bid, a pause and a negative go into the plan, out as XLSX, edited, and back."""
     for view, query, wanted in (
         ("targets", "where=verdict:is:costly&where=orders:gt:0", "bid "),
-        ("targets", "where=verdict:is:costly&where=orders:eq:0", "pause it"),
+        ("targets", "where=verdict:is:costly&where=orders:eq:0", "Proposed, 1 change pause "),
         ("terms", "where=verdict:is:costly&where=orders:eq:0", "negative exact"),
     ):
         row, drawer = first_open(owner, view, query, wanted)

@@ -9,9 +9,9 @@ import pytest
 from nimbus_reef.core import projection
 from nimbus_reef.core.changes import Action, Change, Entity, Promise, projected
 from nimbus_reef.errors import BadInput
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.web.kit import planned as pages
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.plan.pages import campaigns, fitting, table
 
 WRITE = Figures("en_IE", "EUR")

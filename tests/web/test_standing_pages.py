@@ -9,10 +9,10 @@ from tests.pages import row_ids, text_of
 
 from nimbus_reef.analysis.totals import Totals
 from nimbus_reef.core import peers
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.loading import undo
 from nimbus_reef.store.record import loads
 from nimbus_reef.web.kit import strips, tree
-from nimbus_reef.web.kit.figures import Figures
 
 VIEWS = ("tree", "products", "formats", "path", "queries", "shape", "peers")
 

@@ -6,14 +6,11 @@ import polars as pl
 import pytest
 
 from nimbus_reef.analysis import judged_tables, tables
-from nimbus_reef.analysis.proposals import Proposed
-from nimbus_reef.core.bids import Reason, ReasonKey
 from nimbus_reef.core.projection import Range
-from nimbus_reef.core.proposals import Move, Proposal
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadInput
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit import charts, luck
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.marks import changes_of_row
 from nimbus_reef.web.targeting import drawer
 
@@ -214,16 +211,6 @@ def test_the_words_that_change_a_verdict_are_named_with_their_figures():
     assert plain(drawer.decided_by_words(dear, [word], EURO)).endswith("16 were due)."), "no click is needed either way"
     other = plain(drawer.decided_by_words(row | {"free_a": 0.2, "free_b": 90.0}, [word], EURO))
     assert other.endswith(f"{with_words} clicks without an order are enough, without its words no click is needed.")
-
-
-def test_a_word_to_bid_lower_on_is_not_left_for_now():
-    lower, unsure = (
-        Proposed({}, None, Proposal(Move.NONE, (Reason(key, (0.7,)),)), None, pl.DataFrame())
-        for key in (ReasonKey.WORD_LOWER, ReasonKey.WORD_UNSURE)
-    )
-    assert drawer.offer(lower, EURO).headline == "bid lower on what brings it"
-    assert not drawer.offer(lower, EURO).acceptable
-    assert drawer.offer(unsure, EURO).headline == "leave it for now"
 
 
 def test_what_else_a_negative_hits_is_that_of_all_its_ad_groups():

@@ -72,7 +72,7 @@ def test_accepting_a_phrase_puts_a_phrase_negative_where_it_was_paid_for(owner, 
     phrase = next(
         each for each in costly(owner) if "negative phrase" in text_of(owner.get(f"{WORDS}?open={quote(each)}"))
     )
-    owner.post(f"{WORDS}/accept", data={"row": phrase})
+    owner.post(f"{WORDS}/accept", data={"row": phrase, "sure": "yes", "take": phrase})
     accepted = plans.planned(demo.store, 1)
     assert accepted
     assert {each.change.match_type for each in accepted} == {"negative_phrase"}

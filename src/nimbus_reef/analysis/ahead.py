@@ -18,9 +18,9 @@ from nimbus_reef.analysis.delivery import budgets, hours, placements
 from nimbus_reef.analysis.delivery.files import NEEDS as DELIVERY
 from nimbus_reef.analysis.findings import SOURCES, findings, without
 from nimbus_reef.analysis.judged import Judged, judged_ads, judged_targets, judged_terms, judged_words
+from nimbus_reef.analysis.judged_proposals import sources
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.look import Look, asked
-from nimbus_reef.analysis.proposals import sources
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.store.people.accounts import Account

@@ -9,7 +9,7 @@ import polars as pl
 
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.model import MatchType, State, Targeting
-from nimbus_reef.core.proposals import AdProduct, sold_by
+from nimbus_reef.core.recommendations import AdProduct, sold_by
 from nimbus_reef.store.reading import product_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 

@@ -10,9 +10,12 @@ import polars as pl
 
 from nimbus_reef.analysis.judged import judged_targets
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.analysis.offers import NO_BASIS, change, promise
-from nimbus_reef.core.changes import Change, Entity, Promise, value_problem
+from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
+from nimbus_reef.core.changes import Entity, projected, value_problem, word_of
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import MICRO
+from nimbus_reef.core.proposals import EntityKey, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import product_frames, row_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -111,43 +114,46 @@ def by_day(rows: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def set_back(
-    facts: Facts, look: Look, rows: pl.DataFrame
-) -> tuple[list[tuple[Change, Promise, Mapping[str, Any]]], dict[str, int]]:
+def set_back(facts: Facts, look: Look, rows: pl.DataFrame, day: date | None = None) -> list[Proposal]:
     """
-    Changes that set things back to what they were before the oldest of the given ones, each with its promise and row;
-    and how many are left out, by why: "cannot", "is_so" (it stands there already).
+    Changes that set things back to what they were before the oldest of the given ones, each for itself; of what a sheet
+    cannot set back, or stands there already, why not. day: the one that they are of, where it was chosen.
     """
-    left: dict[str, int] = {}
     oldest = rows.sort("at").unique(
         ["campaign_id", "ad_group_id", "target_id", "field"], keep="first", maintain_order=True
     )
     judged = {}
     if (oldest["target_id"] > 0).any():
         ids = oldest["target_id"].unique().implode()
-        judged = {
-            row["target_id"]: row
-            for row in judged_targets(facts, look).filter(pl.col("target_id").is_in(ids)).to_dicts()
-        }
-    made: list[tuple[Change, Promise, Mapping[str, Any]]] = []
-    for row in oldest.to_dicts():
-        if not row["can"]:
-            left["cannot"] = left.get("cannot", 0) + 1
-            continue
-        entity, name = _FIELDS[row["field"]]
-        own: dict[str, Any] = {}
-        if entity is Entity.TARGET:
-            own = {"ad_group": row["ad_group"], "target": row["target"], "match_type": row["match_type"]}
-        amount = row["field"] != "state"
-        back, now = (f"{float(row[key]):.2f}" if amount else str(row[key]) for key in ("old", "now"))
-        wanted = change(entity, name, row["campaign"], back, now, CHECK, **own)
-        if value_problem(wanted):
-            left["is_so"] = left.get("is_so", 0) + 1
-            continue
-        basis = judged.get(row["target_id"], NO_BASIS)
-        told = promise(look, basis, "targets", str(row["target_id"]) if row["target_id"] else "")
-        made.append((wanted, told, {**row, "orders": basis["orders"]}))
-    return made, left
+        found = judged_targets(facts, look).filter(pl.col("target_id").is_in(ids))
+        judged = {row["target_id"]: row for row in found.to_dicts()}
+    why = Reason(ReasonKey.SET_BACK, (day.isoformat() if day else "",))
+    return [_set_back(look, row, judged.get(row["target_id"], NO_BASIS), why) for row in oldest.to_dicts()]
+
+
+def _set_back(look: Look, row: Mapping[str, Any], basis: Mapping[str, Any], why: Reason) -> Proposal:
+    home = (row["campaign"], row["ad_group"] or "")
+    subject = EntityKey(Subject.TARGET if row["target_id"] else Subject.CAMPAIGN, *home, row["target"] or "")
+    if not row["can"]:
+        return _left(subject, row["row_id"], ReasonKey.CANNOT_SET_BACK)
+    entity, name = _FIELDS[row["field"]]
+    own: dict[str, Any] = {}
+    if entity is Entity.TARGET:
+        own = {"ad_group": row["ad_group"], "target": row["target"], "match_type": row["match_type"]}
+    amount = row["field"] != "state"
+    back, now = (f"{float(row[key]):.2f}" if amount else str(row[key]) for key in ("old", "now"))
+    wanted = change(entity, name, row["campaign"], back, now, CHECK, **own)
+    if value_problem(wanted):
+        return _left(subject, row["row_id"], ReasonKey.STANDS_THERE)
+    told = promise(look, basis, "targets", str(row["target_id"]) if row["target_id"] else "")
+    headline = Headline(HeadlineKey.SET_BACK, (word_of(wanted), now, back))
+    return Proposal(
+        subject, row["row_id"], headline, ((wanted, told),), (why,), effect=projected(wanted, told), homes=(home,)
+    )
+
+
+def _left(subject: EntityKey, row_id: str, why: ReasonKey) -> Proposal:
+    return Proposal(subject, row_id, Headline(HeadlineKey.LEAVE), reasons=(Reason(why),))
 
 
 def bought_by(facts: Facts, look: Look, sku: str) -> pl.DataFrame:

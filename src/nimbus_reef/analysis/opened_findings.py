@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import deeds, made_changes, proposals
+from nimbus_reef.analysis import judged_proposals, made_changes, own_actions
 from nimbus_reef.analysis.findings import Findings, Group
+from nimbus_reef.analysis.judged_proposals import FILED_AS, propose
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.analysis.proposals import FILED_AS, Proposed
-from nimbus_reef.core.changes import Change, Promise
 from nimbus_reef.core.checks import Check, Reading, Subject
+from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading.facts import Facts
 
@@ -24,8 +24,8 @@ OF_PRODUCTS: Final = (Reading.MOVED,)
 @dataclass(frozen=True, slots=True)
 class Opened:
     """
-    A finding, or all of a check. rows: as found; proposed: the judged rows in it with what is proposed on each, the
-    most money first;
+    A finding, or all of a check. rows: as found; proposed: what is proposed on the judged rows in it, the most money
+    first;
     product: the SKU it is about, where it is about one; raises: bids that were raised between the two
     windows where it is advertised, with the change that sets each back.
     """
@@ -33,9 +33,9 @@ class Opened:
     check: Check
     rows: pl.DataFrame
     row_id: str
-    proposed: tuple[Proposed, ...] = ()
+    proposed: tuple[Proposal, ...] = ()
     product: str = ""
-    raises: tuple[tuple[Change, Promise, Mapping[str, Any]], ...] = ()
+    raises: tuple[tuple[Proposal, Mapping[str, Any]], ...] = ()
 
 
 def group_of(found: Findings, key: str, row_id: str) -> Group:
@@ -53,15 +53,20 @@ def opened(facts: Facts, look: Look, group: Group, row_id: str) -> Opened:
     product = _product(check, rows) if row_id else ""
     if check.subject in FILED_AS:
         members = rows["members"].explode().drop_nulls().unique()
-        judged = proposals.judged(facts, look, check.subject).filter(pl.col("row_id").is_in(members.implode()))
-        made = proposals.propose(facts, look, check.subject, judged.sort("stake", descending=True, maintain_order=True))
-        return Opened(check, rows, row_id, tuple(deeds.without_raises_of_nothing(made)), product)
-    raises: Sequence[tuple[Change, Promise, Mapping[str, Any]]] = ()
+        judged = judged_proposals.judged(facts, look, check.subject)
+        mine = judged.filter(pl.col("row_id").is_in(members.implode()))
+        made = propose(facts, look, check.subject, mine.sort("stake", descending=True, maintain_order=True))
+        made = own_actions.without_raises_of_nothing(made)
+        if check.subject is Subject.TERM:
+            made = own_actions.with_stops(facts, look, made)
+        return Opened(check, rows, row_id, tuple(made), product)
+    raises: list[tuple[Proposal, Mapping[str, Any]]] = []
     if check.reads in OF_PRODUCTS and product and look.against is not None:
-        raises, _ = made_changes.set_back(facts, look, made_changes.bought_by(facts, look, product))
-    return Opened(
-        check, rows, row_id, product=product, raises=tuple(sorted(raises, key=lambda each: -each[2]["spend"]))
-    )
+        bought = made_changes.bought_by(facts, look, product)
+        told = {row["row_id"]: row for row in bought.to_dicts()}
+        back = [each for each in made_changes.set_back(facts, look, bought) if each.package]
+        raises = sorted(((each, told[each.row_id]) for each in back), key=lambda pair: -pair[1]["spend"])
+    return Opened(check, rows, row_id, product=product, raises=tuple(raises))
 
 
 def _product(check: Check, rows: pl.DataFrame) -> str:

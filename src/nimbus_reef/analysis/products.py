@@ -9,8 +9,8 @@ from typing import Any
 import polars as pl
 
 from nimbus_reef.analysis import movement, standing
+from nimbus_reef.analysis.judged_proposals import history
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.analysis.proposals import history
 from nimbus_reef.core import listings
 from nimbus_reef.core.metrics import in_units, sums_in_units
 from nimbus_reef.core.model import MEASURES, from_micro

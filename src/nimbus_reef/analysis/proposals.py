@@ -1,565 +1,114 @@
-"""Proposals for judged rows, and what each rests on and touches."""
+"""What is proposed on the rows of every view: one way for pages, findings and the command line to ask for it."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from datetime import timedelta
-from typing import Any, Final
+from collections.abc import Callable, Mapping, Sequence
+from functools import partial
+from typing import Final
 
-import numpy as np
 import polars as pl
 
-from nimbus_reef.analysis.destinations import Destination, places
-from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, judged_words, never_shut_out, winners
+from nimbus_reef.analysis import judged_proposals, own_actions
+from nimbus_reef.analysis.catalog import ads, families, gaps, structure
+from nimbus_reef.analysis.delivery import budgets, hours, placements, solutions
+from nimbus_reef.analysis.judged_proposals import FILED_AS
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.core import bids, costly_words, evidence, words
-from nimbus_reef.core.bids import Reason, ReasonKey
-from nimbus_reef.core.changes import Action, Change, Entity, Promise, as_ranges
+from nimbus_reef.core.changes import Change
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.checks.targeting import WASTED_TERMS, WINNERS, WORDS_TO_SHUT_OUT, filed_under
-from nimbus_reef.core.costly_words import Fate
-from nimbus_reef.core.model import MEASURES, MatchType, Verdict, from_micro
-from nimbus_reef.core.projection import part_of
-from nimbus_reef.core.proposals import (
-    AdProduct,
-    Move,
-    Place,
-    Proposal,
-    Row,
-    Word,
-    can_be_negative,
-    for_phrase,
-    for_target,
-    for_term,
-    for_winner,
-    for_word,
-)
-from nimbus_reef.core.windows import Window
-from nimbus_reef.errors import BadInput
-from nimbus_reef.store.people.accounts import Account
-from nimbus_reef.store.reading import product_frames, row_frames, setting_frames, target_frames
-from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
+from nimbus_reef.core.model import Placement
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.errors import NotFound
+from nimbus_reef.store.reading.facts import Facts
 
-HISTORY_DAYS: Final = 90
+Proposer = Callable[[Facts, Look, Sequence[str], Sequence[Change]], list[Proposal]]
 
 
-@dataclass(frozen=True, slots=True)
-class Proposed:
-    """
-    One judged row and what is proposed on it.
-
-    days: day, measures and bid (micro) of a target over its history, in order; None for terms.
-    products: the ad group's product ads in the window. destinations: where a term that wins may get its target, the
-    first of them where it is proposed. places: the ad groups that paid for a phrase. item: the term is the id of an
-    item, not words.
-    """
-
-    row: Mapping[str, Any]
-    bid: float | None
-    proposal: Proposal
-    days: pl.DataFrame | None
-    products: pl.DataFrame
-    destinations: tuple[Destination, ...] = ()
-    places: tuple[Place, ...] = ()
-    item: bool = False
-
-    @property
-    def here(self) -> tuple[str, str]:
-        """Campaign and ad group of the row; empty where it stands in many."""
-        return self.row.get("campaign", ""), self.row.get("ad_group", "")
-
-    @property
-    def destination(self) -> Destination | None:
-        """Where it gets its target; None of what gets none."""
-        return self.destinations[0] if self.destinations else None
-
-    def sent_to(self, key: str) -> Proposed:
-        """The same with another of its destinations chosen; BadInput for one that is not offered."""
-        chosen = next((each for each in self.destinations if each.key == key), None)
-        if chosen is None:
-            raise BadInput("This ad group is not offered for it.", remedy="Choose one of the list.")
-        return replace(self, destinations=(chosen, *(each for each in self.destinations if each != chosen)))
-
-    @property
-    def why(self) -> str:
-        """The key of the proposal's first reason, empty without one."""
-        return self.proposal.reasons[0].key if self.proposal.reasons else ""
+def proposals(
+    facts: Facts, look: Look, view: str, keys: Sequence[str], planned: Sequence[Change] = ()
+) -> list[Proposal]:
+    """What is proposed on rows of a view, in their order; NotFound for one that is not there. planned: the plan."""
+    return PROPOSERS[view](facts, look, list(dict.fromkeys(keys)), planned)
 
 
-def sources(subject: Subject) -> tuple[str, ...]:
-    """The reports that rows of a subject come from, the better first."""
-    return TARGET_SOURCES if subject is Subject.TARGET else ("search_term_daily",)
+def all_keys(facts: Facts, look: Look, view: str) -> list[str]:
+    """Every row of a view that something may be proposed on."""
+    if view in _SUBJECTS:
+        return judged_proposals.judged(facts, look, _SUBJECTS[view])["row_id"].to_list()
+    return _KEYS[view](facts, look)
 
 
-def source(facts: Facts, look: Look, subject: Subject) -> str:
-    """The one report that rows of a subject come from in a window."""
-    return facts.held(look.account.id, look.window).kind if subject is Subject.TARGET else "search_term_daily"
+_SUBJECTS: Final = {view: subject for subject, view in FILED_AS.items()}
+_KEYS: Final[Mapping[str, Callable[[Facts, Look], list[str]]]] = {
+    "families": lambda facts, look: [each.key for each in families.listed(facts, look)],
+    "ads": lambda facts, look: ads.listed(facts, look)["row_id"].to_list(),
+    "gaps": lambda facts, look: gaps.unadvertised(facts, look)["row_id"].to_list(),
+    "structure": lambda facts, look: structure.duplicates(facts, look)["group"].unique(maintain_order=True).to_list(),
+    "placements": lambda facts, look: placements.judged(facts, look)["row_id"].to_list(),
+    "budgets": lambda _, __: ["budgets"],
+}
 
 
-def judged_as(subject: Subject) -> Judged:
-    """The rows whose verdicts a subject's rest on."""
-    return Judged.TARGETS if subject is Subject.TARGET else Judged.TERMS
+def _judged(subject: Subject, facts: Facts, look: Look, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
+    order = pl.DataFrame({"row_id": keys}, schema={"row_id": pl.String})
+    rows = order.join(judged_proposals.judged(facts, look, subject), on="row_id", maintain_order="left")
+    if len(rows) < len(keys):
+        raise NotFound(f"This {subject.name} did nothing in these days.", remedy="Choose other days, or close it.")
+    made = judged_proposals.propose(facts, look, subject, rows)
+    return own_actions.with_stops(facts, look, made) if subject is Subject.TERM else made
 
 
-def monthly_days(facts: Facts, look: Look, subject: Subject) -> int:
-    """The days that a row's figures per 30 days are scaled from: those of the window that are held."""
-    return facts.monthly_days(look.account.id, source(facts, look, subject), look.window)
+def _families(facts: Facts, look: Look, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
+    days = facts.monthly_days(look.account.id, families.KIND, look.window)
+    # A line of the table may be a child: its family is meant.
+    wanted = dict.fromkeys(key.split("/")[0] for key in keys)
+    return [families.proposal(look, families.family(facts, look, key), days) for key in wanted]
 
 
-def judged(facts: Facts, look: Look, subject: Subject) -> pl.DataFrame:
-    """The judged rows of a subject in the part that is looked at, with their row ids."""
-    if subject is Subject.PHRASE:
-        return judged_words(facts, look)
-    rows = judged_targets(facts, look) if subject is Subject.TARGET else judged_terms(facts, look)
-    return look.within(facts, rows)
+def _ads(facts: Facts, look: Look, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
+    rows = ads.listed(facts, look).filter(pl.col("row_id").is_in(list(keys)))
+    return ads.proposals(facts, look, rows.to_dicts())
 
 
-def history(look: Look) -> Window:
-    """The days a trend and the bids that worked are read from."""
-    longest = max(HISTORY_DAYS, look.window.days)
-    return Window(look.window.shifted(look.window.days - longest).first, look.window.last)
+def _gaps(facts: Facts, look: Look, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
+    return gaps.proposals(facts, look, [gaps.row_of(facts, look, key) for key in keys])
 
 
-def core_row(row: Mapping[str, Any], days: int) -> Row:
-    """A judged row of a frame as the core's proposals take it, money in units."""
-    has_prior = row["prior_a"] is not None
-    more = None
-    if has_prior and row["needed_cvr"] is not None:
-        more = evidence.clicks_needed(
-            np.array([row["n"]]),
-            np.array([row["k"]]),
-            np.array([row["prior_a"]]),
-            np.array([row["prior_b"]]),
-            np.array([row["needed_cvr"]]),
-        )[0]
-    return Row(
-        days=days,
-        clicks=row["clicks"],
-        orders=row["orders"],
-        spend=from_micro(row["spend"]),
-        sales=from_micro(row["sales"]),
-        a=(row["prior_a"] or 0) + row["k"] if has_prior else 1.0,
-        b=row["prior_b"] + row["n"] - row["k"] if has_prior else 1.0,
-        aov=from_micro(row["shrunk_aov"] or 0),
-        target_acos=row["target_acos"],
-        verdict=Verdict(row["verdict"]),
-        own_test=row["own_test"],
-        own_fault=row["own_fault"],
-        more_clicks=more,
-        by_words=bool(row.get("by_words")),
-    )
+def _twins(facts: Facts, look: Look, keys: Sequence[str], _: Sequence[Change]) -> list[Proposal]:
+    return [structure.proposal(facts, look, structure.twins(facts, look, key)) for key in keys]
 
 
-def word_row(row: Mapping[str, Any]) -> Word:
-    """A row of words that was judged by its factor, as the core's proposals take it."""
-    return Word(
-        row["p_word"] or 0.0,
-        row["factor"],
-        row["limit"] or 1.0,
-        row["cells"],
-        Fate(row["fate"]),
-        row["good_terms"],
-        row["good_orders"],
-    )
-
-
-def propose(facts: Facts, look: Look, subject: Subject, rows: pl.DataFrame) -> list[Proposed]:
-    """What is proposed on judged rows of a subject, in their order."""
-    products = product_frames.product_rows(facts, look.account.id, look.window)
-    of_group = products.partition_by("ad_group_id", as_dict=True)
-    propose_on = {Subject.TARGET: _targets, Subject.TERM: _terms, Subject.PHRASE: _phrases}[subject]
-    return propose_on(facts, look, rows, {key[0]: part for key, part in of_group.items()}, products.clear())
-
-
-def _targets(
-    facts: Facts, look: Look, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
-) -> list[Proposed]:
-    account, ids = look.account, rows["target_id"].to_list()
-    held = days_with_bids(facts, account, source(facts, look, Subject.TARGET), history(look), ids)
-    by_target = {key[0]: part for key, part in held.partition_by("target_id", as_dict=True).items()}
-    no_days = held.clear()
-    opened = []
-    for row in rows.to_dicts():
-        days = by_target.get(row["target_id"], no_days)
-        bid = from_micro(row["bid"]) if row["bid"] is not None else None
-        past = _past(days, history(look))
-        core = core_row(row, monthly_days(facts, look, Subject.TARGET))
-        proposal = for_target(core, bid=bid, history=past, limits=account.bid_limits)
-        opened.append(Proposed(row, bid, proposal, days, products.get(row["ad_group_id"], none)))
-    return opened
-
-
-def _past(days: pl.DataFrame, window: Window) -> list[bids.Day]:
-    """Every day of the history up to the window's end; days that are not held brought nothing."""
-    told = {row[0]: row[1:] for row in days.select("day", "clicks", "orders", "spend", "sales", "bid").rows()}
-    if not told:
-        return []
-    nothing = (0, 0, 0, 0, None)
-    found = []
-    for number in range(window.days):
-        day = window.first + timedelta(days=number)
-        clicks, orders, spend, sales, bid = told.get(day, nothing)
-        found.append(
-            bids.Day(clicks, orders, from_micro(spend), from_micro(sales), None if bid is None else from_micro(bid))
-        )
-    return found
-
-
-def days_with_bids(facts: Facts, account: Account, source: str, window: Window, ids: list[int]) -> pl.DataFrame:
-    """Every held day of each target with the bid in force: the newest settings up to it."""
-    days = row_frames.target_days(facts, account.id, source, window, ids)
-    settings = row_frames.bids(facts, account.id, ids, window).select("target_id", "day", "bid")
-    return (
-        days.sort("day")
-        .join_asof(settings.sort("day"), on="day", by="target_id", strategy="backward", check_sortedness=False)
-        .sort("target_id", "day")
-    )
-
-
-def _terms(
-    facts: Facts, look: Look, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
-) -> list[Proposed]:
-    everywhere = judged(facts, look, Subject.TERM).group_by("normal_id").agg(pl.col("orders").sum()).rows()
-    orders = dict(everywhere)
-    products_of = advertised(facts, look)
-    shapes = product_frames.item_shapes(facts, look.account.id)
-    winning = set(winners(facts, look)["row_id"])
-    homes, ratio = places(facts, look), bid_ratios(facts, look, rows)
-    days = monthly_days(facts, look, Subject.TERM)
-    never = never_shut_out(look.account)
-    opened = []
-    for row in rows.to_dicts():
-        group = row["ad_group_id"]
-        own = products.get(group, none)
-        item = words.item_shape(row["term"]) in shapes
-        if row["row_id"] in winning:
-            found = homes.for_term(row["term"], (row["campaign"], row["ad_group"]), products_of.get(group, []))
-            proposal = for_winner(core_row(row, days), look.account.bid_limits, ratio=ratio[row["row_id"]])
-            if not found:
-                proposal = Proposal(Move.NONE, (Reason(ReasonKey.NO_DESTINATION),))
-            opened.append(Proposed(row, None, proposal, None, own, found, item=item))
-            continue
-        proposal = for_term(
-            core_row(row, days),
-            row["term"],
-            products=products_of.get(group, []),
-            orders_elsewhere=int(orders.get(row["normal_id"], 0) - row["orders"]),
-            never=never,
-            own_exact=own_exact(row),
-        )
-        opened.append(Proposed(row, None, proposal, None, own, item=item))
-    return opened
-
-
-def bid_ratios(facts: Facts, look: Look, rows: pl.DataFrame) -> dict[str, float]:
-    """
-    What is bid for each unit paid for a click of a term, by row: the bid of the target that brought most; 1 where it is
-    not known.
-    """
-    settings = setting_frames.target_settings(facts, look.account.id, look.window).select("target_id", "bid")
-    told = rows.select("row_id", "target_id", "clicks", "spend").join(settings, on="target_id", how="left")
-    return {
-        row_id: bids.bid_ratio(bid, spend / clicks) if bid and clicks and spend else 1.0
-        for row_id, _, clicks, spend, bid in told.rows()
-    }
-
-
-def own_exact(row: Mapping[str, Any]) -> bool:
-    """Whether a term was brought by an exact target of the same words: its own keyword."""
-    return (
-        row["match_type"] == MatchType.EXACT
-        and row["targets"] == 1
-        and words.normal_form(row["target"]) == words.normal_form(row["term"])
-    )
-
-
-def advertised(facts: Facts, look: Look) -> dict[Any, list[AdProduct]]:
-    """The enabled products of each ad group, with rows in the window or without, by what they are called."""
-    account = look.account
-    catalog = product_frames.catalog(facts, account.id).drop("sku")
-    spent = product_frames.product_rows(facts, account.id, look.window).select("ad_group_id", "product_id", "spend")
-    known = (
-        product_frames.enabled_ads(facts, account.id, look.window)
-        .unique(["ad_group_id", "product_id"], maintain_order=True)
-        .join(catalog, on="product_id")
-        .join(spent, on=["ad_group_id", "product_id"], how="left")
-        .with_columns(pl.col("spend").fill_null(0))
-    )
-    found: dict[Any, list[AdProduct]] = {}
-    for row in known.to_dicts():
-        found.setdefault(row["ad_group_id"], []).append(
-            AdProduct(
-                row["sku"],
-                row["title"],
-                from_micro(row["spend"]),
-                words.title_core(row["title"], [row["brand"] or account.brand]),
-            )
-        )
-    return found
-
-
-def deciding(facts: Facts, look: Look, subject: Subject, row: Mapping[str, Any]) -> list[dict[str, Any]]:
-    """The words that a target's or term's verdict hangs on; none of phrases."""
-    fit = None if subject is Subject.PHRASE else target_frames.fitted(facts, look.account.id, look.window)
-    if fit is None or row["p_over"] is None or row["p_free"] is None:
-        return []
-    keys = ("target_id",) if subject is Subject.TARGET else ("ad_group_id", "normal_id")
-    mine = pl.all_horizontal(pl.col(key) == row[key] for key in keys)
-    return costly_words.deciding(fit, mine, slow=row["p_over"] > row["p_free"]).to_dicts()
-
-
-def beginnings(phrase: str) -> list[str]:
-    """What every spelling of a phrase's words has in it: a plural may end otherwise (berry, berries)."""
-    return [stem.removesuffix("y") for stem in phrase.split() if stem != "+"]
-
-
-def phrase_terms(facts: Facts, look: Look, phrase: str) -> pl.DataFrame:
-    """
-    The judged terms that hold a phrase, with spelt: the words as they stand there; dearest first. Words that
-    stand in the same searches ("hand + second") are found by the longest of them.
-    """
-    terms = judged(facts, look, Subject.TERM)
-    phrase = max(phrase.split(" + "), key=len)
-    rough = pl.lit(True)
-    for part in beginnings(phrase):
-        rough = rough & pl.col("term").str.to_lowercase().str.contains(part, literal=True)
-    near = terms.filter(rough)
-    spelt = [words.spelt(term, phrase) for term in near["term"]]
-    return (
-        near.with_columns(spelt=pl.Series(spelt, dtype=pl.String))
-        .drop_nulls("spelt")
-        .sort("spend", descending=True, maintain_order=True)
-    )
-
-
-def _offered(facts: Facts, look: Look, phrase: str) -> str:
-    """The words that a phrase negative would be made of; see `costly_words.phrase_of`."""
-    if " + " not in phrase:
-        return phrase
-    return costly_words.phrase_of(phrase, phrase_terms(facts, look, phrase)["term"].to_list())
-
-
-def _phrases(
-    facts: Facts, look: Look, rows: pl.DataFrame, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
-) -> list[Proposed]:
-    """
-    Phrases with their proposals. Of many rows only those that can become negatives are looked up in the ad groups that
-    bought them.
-    """
-    days, opened = monthly_days(facts, look, Subject.PHRASE), []
-    for row in rows.to_dicts():
-        core, word = core_row(row, days), None if row["fate"] is None else word_row(row)
-        places: tuple[Place, ...] = ()
-        own = [none]
-        if len(rows) == 1 or can_be_negative(core, word):
-            places, own = _bought_in(facts, look, row["phrase"], products, none)
-        proposal = for_phrase(core, places) if word is None else for_word(core, word, places)
-        hit = pl.concat(own).group_by("sku").agg(pl.col(MEASURES).sum())
-        opened.append(Proposed(row, None, proposal, None, hit, places=places))
-    return opened
-
-
-def _bought_in(
-    facts: Facts, look: Look, phrase: str, products: Mapping[Any, pl.DataFrame], none: pl.DataFrame
-) -> tuple[tuple[Place, ...], list[pl.DataFrame]]:
-    """The ad groups that bought searches with a phrase, and the product ads in each."""
-    products_of = advertised(facts, look)
-    places, own = [], [none]
-    for (group,), terms in (
-        phrase_terms(facts, look, _offered(facts, look, phrase))
-        .filter(pl.col("spend") > 0)
-        .partition_by("ad_group_id", as_dict=True, maintain_order=True)
-        .items()
-    ):
-        own.append(products.get(group, none))
-        places.append(
-            Place(
-                terms["campaign"][0],
-                terms["ad_group"][0],
-                from_micro(int(terms["spend"].sum())),
-                tuple(terms["spelt"].unique(maintain_order=True)),
-                tuple(terms["row_id"]),
-                any(words.names_product(phrase, each.core) for each in products_of.get(group, [])),
-            )
-        )
-    return tuple(places), own
-
-
-def changes_of(opened: Proposed, reason: str, at_source: str = "") -> list[Change]:
-    """
-    The proposal as rows of the change sheet, for a reason in words; none when nothing is proposed. at_source: why a
-    term that gets a target of its own is kept from where it was bought.
-    """
-    row, move = opened.row, opened.proposal.move
-    if move is Move.NONE:
-        return []
-    here: dict[str, Any] = {"campaign": opened.here[0], "ad_group": opened.here[1], "reason": reason, "row": 0}
-    if opened.places:
-        return [
-            _negative(
-                spelt,
-                WORDS_TO_SHUT_OUT.key,
-                "negative_phrase",
-                {**here, "campaign": place.campaign, "ad_group": place.ad_group},
-            )
-            for place in opened.places
-            if not place.names_product
-            for spelt in place.spelt
-        ]
-    if move is Move.NEGATIVE:
-        match = opened.proposal.match or _keeping_out(opened)
-        return [_negative(row["term"], WASTED_TERMS.key, match, here)]
-    if move is Move.PROMOTE:
-        return _promoted(opened, here, at_source or reason)
-    finding = _finding_of(row)
-    target = {"target": row["target"], "match_type": row["match_type"], "finding": finding}
-    if move in (Move.PAUSE, Move.ENABLE):
-        was, becomes = ("enabled", "paused") if move is Move.PAUSE else ("paused", "enabled")
-        switched = Change(
-            action=Action.UPDATE,
-            entity=Entity.TARGET,
-            field="state",
-            old_value=row.get("state") or was,
-            new_value=becomes,
-            **target,
-            **here,
-        )
-        return [switched]
-    moved = Change(
-        action=Action.UPDATE,
-        entity=Entity.TARGET,
-        field="bid",
-        old_value=f"{opened.bid:.2f}",
-        new_value=f"{opened.proposal.new_bid:.2f}",
-        **target,
-        **here,
-    )
-    return [moved]
-
-
-def _finding_of(row: Mapping[str, Any]) -> str:
-    return filed_under(
-        Verdict(row["verdict"]), own_fault=row["own_fault"], by_words=row["by_words"], orders=row["orders"]
-    )
-
-
-def _keeping_out(opened: Proposed) -> str:
-    return "negative_item" if opened.item else "negative_exact"
-
-
-def _negative(term: str, finding: str, match_type: str, here: Mapping[str, Any]) -> Change:
-    return Change(
-        action=Action.CREATE,
-        entity=Entity.NEGATIVE,
-        target=term,
-        match_type=match_type,
-        field="state",
-        new_value="enabled",
-        finding=finding,
-        **here,
-    )
-
-
-def _promoted(opened: Proposed, here: Mapping[str, Any], at_source: str) -> list[Change]:
-    """
-    A target of its own at its destination, with the ad group where that is new; where it is another ad group than it
-    was bought in, the term is kept from that one.
-    """
-    to, term = opened.destination, opened.row["term"]
-    assert to is not None
-    there = {**here, "campaign": to.campaign, "ad_group": to.ad_group, "finding": WINNERS.key}
-    bid = f"{opened.proposal.new_bid:.2f}"
-    made = []
-    if to.new:
-        made += [
-            Change(action=Action.CREATE, entity=Entity.AD_GROUP, field="default_bid", new_value=bid, **there),
-            Change(
-                action=Action.CREATE, entity=Entity.PRODUCT_AD, field="state", new_value="enabled", sku=to.sku, **there
-            ),
-        ]
-    made.append(
-        Change(
-            action=Action.CREATE,
-            entity=Entity.TARGET,
-            target=term,
-            match_type="item" if opened.item else "exact",
-            field="bid",
-            new_value=bid,
-            **there,
-        )
-    )
-    if opened.here != (to.campaign, to.ad_group):
-        made.append(_negative(term, WINNERS.key, _keeping_out(opened), {**here, "reason": at_source}))
+def _placements(facts: Facts, look: Look, keys: Sequence[str], planned: Sequence[Change]) -> list[Proposal]:
+    """Off-site rows are limited, any other asks for its campaign's solution, each campaign once."""
+    made, solved = [], set[str]()
+    days = facts.monthly_days(look.account.id, placements.KIND, look.window)
+    for key in keys:
+        row = placements.row_of(facts, look, key)
+        campaign = str(row["campaign"])
+        if row["placement"] == Placement.OFF_SITE.value:
+            made.append(placements.limit_proposal(look, row, days))
+        elif campaign not in solved:
+            solved.add(campaign)
+            made += _solutions(facts, look, [campaign], planned)
     return made
 
 
-def report_rows(facts: Facts, look: Look, subject: Subject, row: Mapping[str, Any]) -> tuple[str, pl.DataFrame]:
-    """The report that a row's figures come from, and its rows in the window (see `rows_behind`)."""
-    account = look.account
-    kind = source(facts, look, subject)
-    if subject is Subject.PHRASE:
-        held = phrase_terms(facts, look, row["phrase"]).select("ad_group_id", "normal_id")
-        keys = row_frames.keys_of_terms(facts, account.id, held)["target_term_id"].to_list()
-    elif subject is Subject.TERM:
-        keys = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])["target_term_id"].to_list()
-    elif kind == "target_daily":
-        keys = [row["target_id"]]
-    else:
-        keys = row_frames.terms_of(facts, account.id, row["target_id"], look.window)["target_term_id"].to_list()
-    return kind, row_frames.rows_behind(facts, account.id, kind, look.window, keys)
+def _solutions(facts: Facts, look: Look, keys: Sequence[str], planned: Sequence[Change]) -> list[Proposal]:
+    return [solutions.proposal(facts, look, solutions.solved(facts, look, key, planned)) for key in keys]
 
 
-def break_even(facts: Facts, account: Account, row: Mapping[str, Any]) -> tuple[str, float] | None:
-    """The main product of a row's ad group and its margin before ads: ACOS at which nothing is earned."""
-    if row.get("main_product") is None:
-        return None
-    known = product_frames.catalog(facts, account.id).filter(pl.col("sku") == row["main_product"])
-    margin = known["margin"].drop_nulls()
-    return (row["main_product"], margin[0] / 100) if len(margin) else None
+def _budgets(facts: Facts, look: Look, _: Sequence[str], __: Sequence[Change]) -> list[Proposal]:
+    rows, told = budgets.held(facts, look), bool(facts.days(look.account.id, hours.KIND, look.window))
+    return [budgets.proposal(rows, budgets.moved(facts, look), hours_told=told)]
 
 
-def proposed(
-    facts: Facts, look: Look, subject: Subject, opened: Proposed, reason: str, at_source: str = ""
-) -> list[tuple[Change, Promise]]:
-    """
-    The proposal as rows of the change sheet, each with what it promises. reason, at_source: why, in words (see
-    `changes_of`).
-
-    A phrase's projection is shared over its ad groups by what each spent on it.
-    """
-    promise = _promise_of(facts, look, subject, opened)
-    changes = changes_of(opened, reason, at_source)
-    if not opened.places:
-        return [(change, promise) for change in changes]
-    free = {(each.campaign, each.ad_group): each for each in opened.places if not each.names_product}
-    spent = sum(place.spend for place in free.values())
-    made = []
-    for change in changes:
-        place = free[change.campaign, change.ad_group]
-        share = place.spend / spent / len(place.spelt) if spent else 0.0
-        part = part_of(opened.proposal.projected, share)
-        made.append((change, replace(promise, projected=as_ranges(part), terms=place.terms)))
-    return made
-
-
-FILED_AS: Final = {Subject.TARGET: "targets", Subject.TERM: "terms", Subject.PHRASE: "words"}
-"""What rows of a subject are called on record; pages show them under the same names."""
-
-
-def _promise_of(facts: Facts, look: Look, subject: Subject, opened: Proposed) -> Promise:
-    core = core_row(opened.row, monthly_days(facts, look, subject))
-    return Promise(
-        window=(look.window.first.isoformat(), look.window.last.isoformat()),
-        clicks=core.clicks,
-        orders=core.orders,
-        spend=core.spend,
-        sales=core.sales,
-        a=core.a,
-        b=core.b,
-        aov=core.aov,
-        target_acos=core.target_acos,
-        view=FILED_AS[subject],
-        row_id=opened.row["row_id"],
-        projected=as_ranges(opened.proposal.projected),
-    )
+PROPOSERS: Final[Mapping[str, Proposer]] = {
+    **{view: partial(_judged, subject) for subject, view in FILED_AS.items()},
+    "families": _families,
+    "ads": _ads,
+    "gaps": _gaps,
+    "structure": _twins,
+    "placements": _placements,
+    "solutions": _solutions,
+    "budgets": _budgets,
+}
+"""Who proposes on the rows of each view."""

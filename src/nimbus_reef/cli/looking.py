@@ -18,10 +18,10 @@ from nimbus_reef.analysis.catalog import files as catalog_files
 from nimbus_reef.analysis.delivery import files as delivery_files
 from nimbus_reef.analysis.findings import SOURCES, Findings, named, written_down
 from nimbus_reef.analysis.findings import findings as findings_of
+from nimbus_reef.analysis.judged_proposals import judged, sources
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.look import DEFAULT_AGAINST, Look, asked
 from nimbus_reef.analysis.movement import MOVED
-from nimbus_reef.analysis.proposals import judged, sources
 from nimbus_reef.analysis.pulse import beat, idle
 from nimbus_reef.analysis.recurring import since_last
 from nimbus_reef.analysis.row_marks import with_marks

@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from enum import StrEnum
 
 from nimbus_reef.core.metrics import met_target
 from nimbus_reef.core.model import Verdict
+from nimbus_reef.core.reasons import Reason, ReasonKey
 
 RATIO_CLIP = (0.5, 2.0)
 STEP_DOWN = 0.30
@@ -40,62 +40,6 @@ class BidLimits:
 
 
 STANDARD_LIMITS = BidLimits()
-
-
-class ReasonKey(StrEnum):
-    """Reasons of proposals: why, which limit applied, or why nothing is proposed. The web has words for each."""
-
-    AIM = "aim"
-    BEST_BID = "best_bid"
-    BID_IS_THERE = "bid_is_there"
-    CEILING = "ceiling"
-    FLOOR = "floor"
-    HAS_ORDERS = "has_orders"
-    HAS_OWN_TARGET = "has_own_target"
-    IS_ENABLED = "is_enabled"
-    IS_PAUSED = "is_paused"
-    ITS_PRODUCT = "its_product"
-    ITS_WORDS = "its_words"
-    NAMES_PRODUCT = "names_product"
-    NEVER_SHUT_OUT = "never_shut_out"
-    NO_BID_KNOWN = "no_bid_known"
-    NO_CLICKS = "no_clicks"
-    NO_DESTINATION = "no_destination"
-    NO_OWN_TEST = "no_own_test"
-    NO_RAISE = "no_raise"
-    NO_TIER = "no_tier"
-    NO_WORTH = "no_worth"
-    OPENING_BID = "opening_bid"
-    OPENING_NEAR = "opening_near"
-    ORDERS_ELSEWHERE = "orders_elsewhere"
-    OWN_BRAND = "own_brand"
-    OWN_DEED = "own_deed"
-    OWN_EXACT = "own_exact"
-    OWN_FAULT = "own_fault"
-    OWN_TEST = "own_test"
-    PLACES = "places"
-    PLACES_SPARED = "places_spared"
-    RAISE_WITHOUT_ORDER = "raise_without_order"
-    STAYS = "stays"
-    STEP_DOWN = "step_down"
-    STEP_UP = "step_up"
-    TOO_SMALL = "too_small"
-    UNDECIDED = "undecided"
-    WINS = "wins"
-    WITHIN_TARGET = "within_target"
-    WORD_FACTOR = "word_factor"
-    WORD_FEW = "word_few"
-    WORD_HITS = "word_hits"
-    WORD_LOWER = "word_lower"
-    WORD_UNSURE = "word_unsure"
-
-
-@dataclass(frozen=True, slots=True)
-class Reason:
-    """Why a bid is what it is: a key to word it by, and the figures it rests on."""
-
-    key: ReasonKey
-    figures: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

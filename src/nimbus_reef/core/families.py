@@ -15,6 +15,7 @@ import polars as pl
 from nimbus_reef.core import evidence
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import NOTHING, Basis, Projected, Range, part_of
+from nimbus_reef.core.reasons import ReasonKey
 
 LEAST_SHARE: Final = 0.05
 COSTLY_INDEX: Final = 0.60
@@ -113,7 +114,7 @@ class Shift:
     moved: float
     projected: Projected
     kept: dict[str, float]
-    why_not: str = ""
+    why_not: ReasonKey | None = None
 
 
 def shift(family: Sequence[Child], ads: Sequence[Ad], days: int, kept_share: float = KEPT_SHARE) -> Shift:
@@ -130,9 +131,9 @@ def shift(family: Sequence[Child], ads: Sequence[Ad], days: int, kept_share: flo
     good = {child.sku for child in family if child.takes}
     costly = [child for child in family if child.costly]
     if not costly:
-        return Shift((), now, 0.0, NOTHING, {}, "no child takes more of the spend than it sells")
+        return Shift((), now, 0.0, NOTHING, {}, ReasonKey.NO_COSTLY_CHILD)
     if not good:
-        return Shift((), now, 0.0, NOTHING, {}, "no sibling has evidence to take more")
+        return Shift((), now, 0.0, NOTHING, {}, ReasonKey.NO_PROVEN_SIBLING)
     after, pauses, changes = dict(now), list[Ad](), list[Projected]()
     bases = {child.sku: child for child in family}
     out: set[tuple[str, str, str]] = set()
@@ -163,16 +164,8 @@ def shift(family: Sequence[Child], ads: Sequence[Ad], days: int, kept_share: flo
             changes.append(_moved(ad, beside, bases, after, days))
     moved = sum(ad.spend for ad in pauses)
     kept = {child.sku: after[child.sku] for child in costly}
-    if pauses:
-        why_not = ""
-    elif blocked:
-        why_not = (
-            "beside its ads runs a sibling that is above target itself and would get part of the spend: pause that"
-            " first"
-        )
-    else:
-        why_not = "none of its ads runs beside a sibling that can take more, or too little would be left"
-    return Shift(tuple(pauses), after, moved, _sum(changes), kept, why_not)
+    why_not = ReasonKey.SIBLING_ABOVE_TARGET if blocked else ReasonKey.NO_SIBLING_TAKES_MORE
+    return Shift(tuple(pauses), after, moved, _sum(changes), kept, None if pauses else why_not)
 
 
 def _moved(ad: Ad, beside: Sequence[Ad], bases: dict[str, Child], after: dict[str, float], days: int) -> Projected:

@@ -1,7 +1,7 @@
 """
-One's own rules: on the rows that meet a condition, a deed of one's own; the first rule that fits counts (N32).
+One's own rules: on the rows that meet a condition, an action of one's own; the first rule that fits counts (N32).
 
-What a deed cannot do on a row is left out with its reason. A raise of something that never made an order is left out
+What an action cannot do on a row is left out with its reason. A raise of something that never made an order is left out
 unless it is asked for by name.
 """
 
@@ -15,10 +15,11 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core import bids
-from nimbus_reef.core.bids import BidAdvice, BidLimits, Reason, ReasonKey
+from nimbus_reef.core.bids import BidAdvice, BidLimits
 from nimbus_reef.core.model import State
 from nimbus_reef.core.projection import UNKNOWN, bid_moved, stopped
-from nimbus_reef.core.proposals import Move, Proposal, Row, opening_bid
+from nimbus_reef.core.reasons import Reason, ReasonKey
+from nimbus_reef.core.recommendations import Move, Recommendation, Row, opening_bid
 
 _HALF_CENT: Final = 0.005
 NO_ORDER: Final = "no order"
@@ -26,7 +27,7 @@ ALWAYS: Final = ""
 COST_OF_SALE: Final = "acos"
 
 
-class Deed(StrEnum):
+class RowAction(StrEnum):
     """What is done to a row."""
 
     PAUSE = "pause"
@@ -39,9 +40,9 @@ class Deed(StrEnum):
     OWN_TARGET = "target of its own"
 
 
-ON_TARGETS: Final = (Deed.PAUSE, Deed.BID_BY, Deed.BID_TO, Deed.BID_TO_AIM, Deed.ENABLE)
-ON_TERMS: Final = (Deed.NEGATIVE_EXACT, Deed.NEGATIVE_PHRASE, Deed.OWN_TARGET)
-NEEDS_VALUE: Final = (Deed.BID_BY, Deed.BID_TO)
+ON_TARGETS: Final = (RowAction.PAUSE, RowAction.BID_BY, RowAction.BID_TO, RowAction.BID_TO_AIM, RowAction.ENABLE)
+ON_TERMS: Final = (RowAction.NEGATIVE_EXACT, RowAction.NEGATIVE_PHRASE, RowAction.OWN_TARGET)
+NEEDS_VALUE: Final = (RowAction.BID_BY, RowAction.BID_TO)
 
 
 class NoSale(StrEnum):
@@ -64,7 +65,7 @@ class Tier:
     metric: str
     least: float | None
     most: float | None
-    deed: Deed
+    action: RowAction
     value: float | None = None
     no_sale: NoSale = NoSale.ASK
 
@@ -102,65 +103,69 @@ def _meets(tier: Tier, fields: dict[str, pl.Expr]) -> pl.Expr:
 
 
 def on_target(
-    row: Row, deed: Deed, value: float | None, *, bid: float | None, state: str, limits: BidLimits, raises: bool
-) -> Proposal:
+    row: Row, action: RowAction, value: float | None, *, bid: float | None, state: str, limits: BidLimits, raises: bool
+) -> Recommendation:
     """
-    A deed on a target. bid: its present one, None where it is not known; raises: also where it
+    An action on a target. bid: its present one, None where it is not known; raises: also where it
     never made an order.
     """
-    if deed is Deed.PAUSE:
+    if action is RowAction.PAUSE:
         if state == State.PAUSED:
             return _nothing(ReasonKey.IS_PAUSED)
-        return Proposal(Move.PAUSE, (Reason(ReasonKey.OWN_DEED),), stopped(row.basis))
-    if deed is Deed.ENABLE:
+        return Recommendation(Move.PAUSE, (Reason(ReasonKey.OWN_ACTION),), stopped(row.basis))
+    if action is RowAction.ENABLE:
         return (
             _nothing(ReasonKey.IS_ENABLED)
             if state == State.ENABLED
-            else Proposal(Move.ENABLE, (Reason(ReasonKey.OWN_DEED),), UNKNOWN)
+            else Recommendation(Move.ENABLE, (Reason(ReasonKey.OWN_ACTION),), UNKNOWN)
         )
     if bid is None:
         return _nothing(ReasonKey.NO_BID_KNOWN)
-    if deed is Deed.BID_TO_AIM and not row.spend:
+    if action is RowAction.BID_TO_AIM and not row.spend:
         return _nothing(ReasonKey.NO_CLICKS)
     worth = bids.value_per_click(row.cvr, row.aov)
     wanted = {
-        Deed.BID_BY: lambda: bid * (1 + (value or 0.0)),
-        Deed.BID_TO: lambda: value or bid,
-        Deed.BID_TO_AIM: lambda: row.target_acos * worth,
-    }[deed]()
+        RowAction.BID_BY: lambda: bid * (1 + (value or 0.0)),
+        RowAction.BID_TO: lambda: value or bid,
+        RowAction.BID_TO_AIM: lambda: row.target_acos * worth,
+    }[action]()
     proposed = round(min(max(wanted, limits.floor), limits.ceiling), 2)
     if abs(proposed - bid) < _HALF_CENT:
         return _nothing(ReasonKey.BID_IS_THERE)
     if proposed > bid and not row.orders and not raises:
         return _nothing(ReasonKey.RAISE_WITHOUT_ORDER)
-    reasons = [Reason(ReasonKey.OWN_DEED)]
+    reasons = [Reason(ReasonKey.OWN_ACTION)]
     if proposed > wanted + _HALF_CENT:
         reasons.append(Reason(ReasonKey.FLOOR, (limits.floor,)))
     if proposed < wanted - _HALF_CENT:
         reasons.append(Reason(ReasonKey.CEILING, (limits.ceiling,)))
     told = tuple(reasons)
-    return Proposal(Move.BID, told, bid_moved(row.basis, bid, proposed), BidAdvice(bid, proposed, wanted, told))
+    return Recommendation(Move.BID, told, bid_moved(row.basis, bid, proposed), BidAdvice(bid, proposed, wanted, told))
 
 
-def on_term(row: Row, deed: Deed, limits: BidLimits, *, own_exact: bool = False, ratio: float = 1.0) -> Proposal:
+def on_term(
+    row: Row, action: RowAction, limits: BidLimits, *, own_exact: bool = False, ratio: float = 1.0
+) -> Recommendation:
     """
-    A deed on a search term: kept away, exactly or as a phrase, or bought by a target of its own near what its clicks
+    An action on a search term: kept away, exactly or as a phrase, or bought by a target of its own near what its clicks
     cost.
     own_exact: an exact target of just these words brought it: what would keep it away pauses that. ratio: what is bid
     for each unit paid where it was bought.
     """
-    if deed is Deed.OWN_TARGET:
+    if action is RowAction.OWN_TARGET:
         if not row.spend or not row.aov:
             return _nothing(ReasonKey.NO_WORTH)
         if own_exact:
             return _nothing(ReasonKey.HAS_OWN_TARGET)
         advice = opening_bid(row, limits, ratio)
-        return Proposal(Move.PROMOTE, (Reason(ReasonKey.OWN_DEED), *advice.reasons), UNKNOWN, advice)
+        return Recommendation(Move.PROMOTE, (Reason(ReasonKey.OWN_ACTION), *advice.reasons), UNKNOWN, advice)
     if own_exact:
-        return Proposal(Move.PAUSE, (Reason(ReasonKey.OWN_DEED), Reason(ReasonKey.OWN_EXACT)), stopped(row.basis))
-    match = "negative_phrase" if deed is Deed.NEGATIVE_PHRASE else ""
-    return Proposal(Move.NEGATIVE, (Reason(ReasonKey.OWN_DEED),), stopped(row.basis), match=match)
+        return Recommendation(
+            Move.PAUSE, (Reason(ReasonKey.OWN_ACTION), Reason(ReasonKey.OWN_EXACT)), stopped(row.basis)
+        )
+    match = "negative_phrase" if action is RowAction.NEGATIVE_PHRASE else ""
+    return Recommendation(Move.NEGATIVE, (Reason(ReasonKey.OWN_ACTION),), stopped(row.basis), match=match)
 
 
-def _nothing(why: ReasonKey) -> Proposal:
-    return Proposal(Move.NONE, (Reason(why),))
+def _nothing(why: ReasonKey) -> Recommendation:
+    return Recommendation(Move.NONE, (Reason(why),))

@@ -12,9 +12,9 @@ from nimbus_reef.analysis.findings import SOURCES
 from nimbus_reef.analysis.judged_tables import VIEWS as TARGETING_VIEWS
 from nimbus_reef.core.checks import AreaKey
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, TOTAL_SOURCES
-from nimbus_reef.web.catalog import pages as catalog_pages
+from nimbus_reef.web.catalog.routes import TITLES as CATALOG_VIEWS
 from nimbus_reef.web.catalog.routes import catalog
-from nimbus_reef.web.delivery import pages as delivery_pages
+from nimbus_reef.web.delivery.routes import TITLES as DELIVERY_VIEWS
 from nimbus_reef.web.delivery.routes import delivery
 from nimbus_reef.web.findings.routes import findings
 from nimbus_reef.web.intake.routes import intake
@@ -80,7 +80,7 @@ AREAS: Final = (
         (*TOTAL_SOURCES, "product_sales_daily", "listings"),
         None,
         "the most that one kind of finding has at stake here",
-        catalog_pages.VIEWS,
+        CATALOG_VIEWS,
         AreaKey.CATALOG,
     ),
     Area(
@@ -90,7 +90,7 @@ AREAS: Final = (
         ("placement_daily", "hourly", "campaign_daily"),
         None,
         "what placements likely spend above target",
-        delivery_pages.VIEWS,
+        DELIVERY_VIEWS,
         AreaKey.DELIVERY,
     ),
     Area(

@@ -17,13 +17,13 @@ from nimbus_reef.core.checks import CHECKS, Money
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import LAST_N_DAYS, Window
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import closed_audits, plans
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import product_frames, target_frames
 from nimbus_reef.web.areas import AREAS, BY_NAME, Area
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.lacking import widened
 from nimbus_reef.web.kit.planned import PlanStrip, overlaps, own_shares, strip
 from nimbus_reef.web.params import Scope

@@ -13,6 +13,7 @@ from werkzeug.datastructures import MultiDict
 from nimbus_reef.analysis.named_parts import unknown
 from nimbus_reef.config import Config
 from nimbus_reef.errors import BadInput, NotAllowed, NotFound
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs.queue import Queue
 from nimbus_reef.store.people import accounts, aims, hidden_findings
 from nimbus_reef.store.people.accounts import Account
@@ -21,7 +22,7 @@ from nimbus_reef.store.people.people import Person
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.web import params
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.params import Scope
 
 
@@ -168,6 +169,11 @@ def figures() -> Figures:
     """Writes figures for the account in scope."""
     account = current_scope().account
     return Figures(account.locale, account.currency)
+
+
+def context() -> Context:
+    """What the views of this request are made from."""
+    return Context(parts().facts, current_scope(), figures(), url_for, person().writes)
 
 
 def inside(target: str) -> str:

@@ -10,12 +10,15 @@ import polars as pl
 
 from nimbus_reef.analysis.judged import judged_ads
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.analysis.offers import Offer, change, promise
+from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import families
 from nimbus_reef.core.changes import Entity
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.model import MEASURES, Verdict, from_micro
 from nimbus_reef.core.projection import Basis
+from nimbus_reef.core.proposals import EntityKey, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -107,34 +110,49 @@ def _basis(row: Mapping[str, Any], days: int) -> Basis:
     )
 
 
-def offer(facts: Facts, look: Look, row: Mapping[str, Any]) -> Offer | None:
-    """The pause of a product ad; None unless it is to be paused."""
-    return offers(facts, look, [row])[0]
-
-
-def offers(facts: Facts, look: Look, rows: Sequence[Mapping[str, Any]]) -> list[Offer | None]:
-    """The same of many, in their order."""
+def proposals(facts: Facts, look: Look, rows: Sequence[Mapping[str, Any]]) -> list[Proposal]:
+    """The pause of each product ad, or why it is not proposed; in their order."""
     days = facts.monthly_days(look.account.id, KIND, look.window)
     groups = {row["ad_group_id"] for row in rows if row["to_pause"]}
     held = listed(facts, look).filter(pl.col("ad_group_id").is_in(list(groups)) & pl.col("running"))
     beside = {key[0]: part.to_dicts() for key, part in held.partition_by("ad_group_id", as_dict=True).items()}
-    made: list[Offer | None] = []
-    for row in rows:
-        if not row["to_pause"]:
-            made.append(None)
-            continue
-        others = [_basis(each, days) for each in beside[row["ad_group_id"]] if each["row_id"] != row["row_id"]]
-        projected = families.without_ad(_basis(row, days), others)
-        paused = change(
-            Entity.PRODUCT_AD,
-            "state",
-            str(row["campaign"]),
-            "paused",
-            "enabled",
-            CHECK,
-            ad_group=str(row["ad_group"]),
-            sku=str(row["sku"]),
-        )
-        told = promise(look, row, "ads", row["row_id"], projected)
-        made.append(Offer(row["row_id"], ((paused, told),), projected))
-    return made
+    return [_proposal(look, row, beside.get(row["ad_group_id"], ()), days) for row in rows]
+
+
+def _proposal(look: Look, row: Mapping[str, Any], group: Sequence[Mapping[str, Any]], days: int) -> Proposal:
+    campaign, ad_group, sku = (str(row[name]) for name in ("campaign", "ad_group", "sku"))
+    subject = EntityKey(Subject.AD, campaign, ad_group, sku)
+    if not row["to_pause"]:
+        headline, reasons = _why_not(row)
+        return Proposal(subject, row["row_id"], Headline(headline), reasons=reasons, evidence=evidence_of(row))
+    effect = families.without_ad(
+        _basis(row, days), [_basis(each, days) for each in group if each["row_id"] != row["row_id"]]
+    )
+    of: dict[str, Any] = {"ad_group": ad_group, "sku": sku}
+    paused = change(Entity.PRODUCT_AD, "state", campaign, "paused", "enabled", CHECK, **of)
+    rate = row["beside_orders"] / row["beside_clicks"] if row["beside_clicks"] else None
+    reasons = (
+        Reason(ReasonKey.AD_TEST, (row["clicks"], row["orders"])),
+        Reason(ReasonKey.AD_BESIDE, (rate, row["cvr"])),
+        Reason(ReasonKey.AD_CLICKS_MOVE),
+    )
+    return Proposal(
+        subject,
+        row["row_id"],
+        Headline(HeadlineKey.PAUSE_AD, (sku, ad_group)),
+        ((paused, promise(look, row, "ads", row["row_id"], effect)),),
+        reasons,
+        effect=effect,
+        evidence=evidence_of(row),
+    )
+
+
+def _why_not(row: Mapping[str, Any]) -> tuple[HeadlineKey, tuple[Reason, ...]]:
+    if not row["running"]:
+        return HeadlineKey.IS_PAUSED, ()
+    if row["verdict"] != Verdict.COSTLY.value:
+        return HeadlineKey.NOTHING, (Reason(ReasonKey.EVIDENCE_SAYS, (row["verdict"],)),)
+    if not row["own_test"]:
+        return HeadlineKey.NOTHING_YET, (Reason(ReasonKey.AD_FEW_CLICKS, (row["clicks"],)),)
+    why = ReasonKey.AD_NO_SIBLING if row["siblings"] else ReasonKey.AD_ALONE
+    return HeadlineKey.NO_PAUSE, (Reason(why),)

@@ -9,14 +9,18 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.analysis.catalog import gaps
+from nimbus_reef.analysis.judged_proposals import history
 from nimbus_reef.analysis.look import EVERYTHING, Look
-from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise, spread
-from nimbus_reef.analysis.proposals import history
+from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise, spread
 from nimbus_reef.core import catch_all as rules
 from nimbus_reef.core.catch_all import Expected
-from nimbus_reef.core.changes import Action, Entity
+from nimbus_reef.core.changes import Action, Change, Entity
+from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.core.projection import UNKNOWN, Projected, Range
+from nimbus_reef.core.proposals import EntityKey, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import product_frames, target_frames
 from nimbus_reef.store.reading.facts import Asked, Facts
@@ -135,27 +139,50 @@ def _usual_low(days: pl.DataFrame) -> float:
     return max(0.02, round((price or 0) / MICRO, 2))
 
 
-def offer(facts: Facts, look: Look, made: CatchAll) -> Offer:
+def proposal(facts: Facts, look: Look, made: CatchAll) -> Proposal:
     """One campaign, an ad group and an ad for each product: all of it promised by the campaign's row. Kept."""
     key = (look, made.name, made.bid, made.budget, made.skipped)
-    return facts.kept("catch-all offer", look.account.id, lambda: _offer(look, made), *key)
+    return facts.kept("catch-all proposal", look.account.id, lambda: _proposal(look, made), *key)
 
 
-def _offer(look: Look, made: CatchAll) -> Offer:
-    rows = [
-        change(Entity.CAMPAIGN, "daily_budget", made.name, f"{made.budget:.2f}", "", CHECK, Action.CREATE),
-        change(Entity.CAMPAIGN, "targeting", made.name, "auto", "", CHECK, Action.CREATE),
-    ]
+def _proposal(look: Look, made: CatchAll) -> Proposal:
+    subject = EntityKey(Subject.CAMPAIGN, made.name)
+    if made.products.is_empty():
+        why = Reason(ReasonKey.NO_PRODUCT_LEFT if made.skipped else ReasonKey.CATALOG_UNTOLD)
+        return Proposal(subject, made.name, Headline(HeadlineKey.NOTHING), reasons=(why,))
+
+    def row(entity: Entity, field: str, value: str, **of: str) -> Change:
+        return change(entity, field, made.name, value, "", CHECK, Action.CREATE, **of)
+
+    rows = [row(Entity.CAMPAIGN, "daily_budget", f"{made.budget:.2f}"), row(Entity.CAMPAIGN, "targeting", "auto")]
     for sku in made.products["sku"]:
-        of = {"ad_group": sku}
-        rows += [
-            change(Entity.AD_GROUP, "default_bid", made.name, f"{made.bid:.2f}", "", CHECK, Action.CREATE, **of),
-            change(Entity.PRODUCT_AD, "state", made.name, "enabled", "", CHECK, Action.CREATE, sku=sku, **of),
-        ]
+        rows.append(row(Entity.AD_GROUP, "default_bid", f"{made.bid:.2f}", ad_group=sku))
+        rows.append(row(Entity.PRODUCT_AD, "state", "enabled", ad_group=sku, sku=sku))
     found = made.expected
-    projected = UNKNOWN
+    effect = UNKNOWN
     if found is not None:
-        cap = min(1.0, made.budget * 30 / found.spend) if found.spend else 1.0
+        cap = min(1.0, made.budget * STAKE_DAYS / found.spend) if found.spend else 1.0
         spend, sales = found.spend * cap, found.sales * cap
-        projected = Projected(Range(0, spend, spend * 2), Range(0, sales, sales * 2))
-    return Offer(made.name, spread(rows, promise(look, NO_BASIS, "catch-all", made.name, projected)), projected)
+        effect = Projected(Range(0, spend, spend * 2), Range(0, sales, sales * 2))
+    return Proposal(
+        subject,
+        made.name,
+        Headline(HeadlineKey.CATCH_ALL, (len(made.products),)),
+        spread(rows, promise(look, NO_BASIS, "catch-all", made.name, effect)),
+        _why(look, made),
+        effect=effect,
+    )
+
+
+def _why(look: Look, made: CatchAll) -> tuple[Reason, ...]:
+    found = made.expected
+    if found is None:
+        return (Reason(ReasonKey.UNKNOWN_RETURN),)
+    reasons = [
+        Reason(ReasonKey.CHEAP_CLICKS, (found.cheap, made.bid, found.cvr)),
+        Reason(ReasonKey.EXPECTED_MONTH, (round(found.clicks), round(found.orders), found.acos)),
+    ]
+    if found.aov:
+        needed = made.bid / found.aov / look.aims.account
+        reasons.append(Reason(ReasonKey.NEEDS_CONVERSION, (made.bid, needed, look.aims.account)))
+    return tuple(reasons)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
@@ -9,12 +10,17 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.analysis.offers import Offer, change, promise
+from nimbus_reef.analysis.sheet_rows import change, promise
 from nimbus_reef.core import evidence, families, targeting
 from nimbus_reef.core.changes import Entity
+from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.families import Ad, Child, Shift
 from nimbus_reef.core.model import MEASURES, MICRO, Verdict, from_micro
+from nimbus_reef.core.proposals import EntityKey, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -250,35 +256,56 @@ def _ads(facts: Facts, look: Look, skus: pl.Series) -> dict[str, list[Ad]]:
     return found
 
 
-def offer(look: Look, family: ListedFamily) -> Offer | None:
-    """The pauses that shift a family's money; None where none is proposed."""
-    pauses = family.shift.pauses
-    if not pauses:
-        return None
-    rows = {row["sku"]: row for row in family.rows}
-    part = families.part(family.shift.projected, len(pauses))
-    changes = [
-        (
-            change(
-                Entity.PRODUCT_AD, "state", ad.campaign, "paused", "enabled", CHECK, ad_group=ad.ad_group, sku=ad.sku
-            ),
-            promise(
-                look,
-                {
-                    **rows[ad.sku],
-                    "clicks": ad.clicks,
-                    "orders": 0,
-                    "spend": ad.spend * MICRO,
-                    "sales": ad.sales * MICRO,
-                },
-                "families",
-                family.key,
-                part,
-            ),
-        )
-        for ad in pauses
-    ]
-    return Offer(family.key, tuple(changes), family.shift.projected)
+def family(facts: Facts, look: Look, key: str) -> ListedFamily:
+    """One family; NotFound where it had no ads in the window."""
+    found = next((each for each in listed(facts, look) if each.key == key), None)
+    if found is None:
+        raise NotFound("This family had no ads in these days.", remedy="Choose other days, or close it.")
+    return found
+
+
+def proposal(look: Look, listed_family: ListedFamily, days: int) -> Proposal:
+    """The pauses that shift a family's money, or why none are proposed. days: those of the window that are held."""
+    shift = listed_family.shift
+    subject = EntityKey(Subject.FAMILY, name=listed_family.key)
+    if not shift.pauses:
+        why = () if shift.why_not is None else (Reason(shift.why_not),)
+        return Proposal(subject, listed_family.key, Headline(HeadlineKey.NOTHING_TO_SHIFT), reasons=why)
+    rows = {row["sku"]: row for row in listed_family.rows}
+    part = families.part(shift.projected, len(shift.pauses))
+    package = []
+    for ad in shift.pauses:
+        basis = {"clicks": ad.clicks, "orders": 0, "spend": ad.spend * MICRO, "sales": ad.sales * MICRO}
+        told = promise(look, {**rows[ad.sku], **basis}, "families", listed_family.key, part)
+        of: dict[str, Any] = {"ad_group": ad.ad_group, "sku": ad.sku}
+        package.append((change(Entity.PRODUCT_AD, "state", ad.campaign, "paused", "enabled", CHECK, **of), told))
+    counts = Counter(ad.sku for ad in shift.pauses)
+    return Proposal(
+        subject,
+        listed_family.key,
+        Headline(HeadlineKey.PAUSE_ADS, tuple(each for pair in sorted(counts.items()) for each in pair)),
+        tuple(package),
+        _why(shift, rows, sorted(counts), STAKE_DAYS / days),
+        effect=shift.projected,
+    )
+
+
+def _why(
+    shift: Shift, rows: Mapping[str, Mapping[str, Any]], skus: Sequence[str], monthly: float
+) -> tuple[Reason, ...]:
+    reasons = []
+    for sku in skus:
+        row = rows[sku]
+        shares = (sku, row["share_spend"], row["share_sales"], row["clicks"])
+        reasons.append(Reason(ReasonKey.CHILD_SHARES, shares))
+        reasons.append(Reason(ReasonKey.CHILD_KEEPS, (sku, shift.kept.get(sku, 0.0) * monthly)))
+    takes = [row for row in rows.values() if shift.after.get(row["sku"], 0) * MICRO > row["spend"] + 1]
+    proven = [row["sku"] for row in takes if row["verdict"] == Verdict.FINE.value]
+    beside = [row["sku"] for row in takes if row["verdict"] != Verdict.FINE.value]
+    reasons.append(Reason(ReasonKey.SHIFT_TO, (shift.moved * monthly, *proven)))
+    if beside:
+        reasons.append(Reason(ReasonKey.SHIFT_BESIDE, tuple(beside)))
+    return tuple(reasons)
 
 
 def profit_by_week(facts: Facts, look: Look) -> dict[str, list[float]]:

@@ -10,12 +10,16 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.look import EVERYTHING, Look
-from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise
+from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import gaps as rules
 from nimbus_reef.core.changes import Action, Entity
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MEASURES, MICRO
+from nimbus_reef.core.proposals import EntityKey, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -161,23 +165,33 @@ def unadvertised(facts: Facts, look: Look) -> pl.DataFrame:
     return rows.with_columns(row_id=pl.col("sku").str.head(64), month=pl.col("total_sales") / MICRO * STAKE_DAYS / held)
 
 
-def add_offers(facts: Facts, look: Look, rows: Iterable[Mapping[str, Any]]) -> list[Offer | None]:
+def row_of(facts: Facts, look: Look, row_id: str) -> Mapping[str, Any]:
+    """A product without ads; NotFound where it has some, or sold nothing in the window."""
+    found = unadvertised(facts, look).filter(pl.col("row_id") == row_id)
+    if found.is_empty():
+        raise NotFound("This product has ads, or sold nothing in these days.", remedy="Look at the list again.")
+    return found.row(0, named=True)
+
+
+def proposals(facts: Facts, look: Look, rows: Iterable[Mapping[str, Any]]) -> list[Proposal]:
     """
     Ads for each product that has none: wherever the older SKU of its item stands, else in the ad group in which its
-    family's siblings made most orders; None where neither is known (the catch-all is for those).
+    family's siblings made most orders; none where neither is known (the catch-all is for those).
     """
     homes = _homes(facts, look)
-    return [_add_offer(look, homes, row) for row in rows]
+    return [_proposal(look, homes, row) for row in rows]
 
 
-def _add_offer(look: Look, homes: _Homes, row: Mapping[str, Any]) -> Offer | None:
-    places = (
-        homes.of_sku.get(row["replaces"], ()) if row["replaces"] is not None else homes.of_family.get(row["family"], ())
-    )
+def _proposal(look: Look, homes: _Homes, row: Mapping[str, Any]) -> Proposal:
+    newer = row["replaces"] is not None
+    places = homes.of_sku.get(row["replaces"], ()) if newer else homes.of_family.get(row["family"], ())
+    sells = Reason(ReasonKey.SELLS_UNADVERTISED, (row["month"],))
+    subject = EntityKey(Subject.PRODUCT, name=row["sku"])
     if not places:
-        return None
+        why = (sells, Reason(ReasonKey.NO_AD_GROUP))
+        return Proposal(subject, row["row_id"], Headline(HeadlineKey.NO_AD_GROUP), reasons=why)
     told = promise(look, NO_BASIS, "gaps", row["row_id"])
-    changes = tuple(
+    package = tuple(
         (
             change(
                 Entity.PRODUCT_AD,
@@ -194,7 +208,9 @@ def _add_offer(look: Look, homes: _Homes, row: Mapping[str, Any]) -> Offer | Non
         )
         for campaign, group in places
     )
-    return Offer(row["row_id"], changes)
+    there = Reason(ReasonKey.NEWER_SKU, (row["replaces"],)) if newer else Reason(ReasonKey.SIBLINGS_THERE)
+    named = tuple(f"{campaign} · {group}" for campaign, group in places)
+    return Proposal(subject, row["row_id"], Headline(HeadlineKey.ADD_AD, (row["sku"], *named)), package, (sells, there))
 
 
 @dataclass(frozen=True, slots=True)

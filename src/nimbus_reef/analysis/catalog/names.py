@@ -10,11 +10,14 @@ import polars as pl
 
 from nimbus_reef.analysis.delivery.placements import main_products
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise
+from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import naming
 from nimbus_reef.core.changes import Entity
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.naming import ParsedNames
 from nimbus_reef.core.projection import NOTHING
+from nimbus_reef.core.proposals import EntityKey, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.store.reading import setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -104,7 +107,13 @@ def _told(
     return found
 
 
-def rename_offer(look: Look, name: str, new: str) -> Offer:
+def proposal(look: Look, name: str, new: str) -> Proposal:
     """A campaign's new name as a row of the change sheet."""
     renamed = change(Entity.CAMPAIGN, "name", name, new, name, CHECK)
-    return Offer(name, ((renamed, promise(look, NO_BASIS, "names", name, NOTHING)),))
+    return Proposal(
+        EntityKey(Subject.CAMPAIGN, name),
+        name,
+        Headline(HeadlineKey.RENAME, (new,)),
+        ((renamed, promise(look, NO_BASIS, "names", name, NOTHING)),),
+        (Reason(ReasonKey.BREAKS_PATTERN, (name, look.account.naming)),),
+    )

@@ -10,16 +10,19 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import proposals
 from nimbus_reef.analysis.catalog import names
 from nimbus_reef.analysis.judged import TARGET_ID, judged_targets
+from nimbus_reef.analysis.judged_proposals import core_row, monthly_days
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.analysis.offers import Offer, change, promise
+from nimbus_reef.analysis.sheet_rows import change, promise
 from nimbus_reef.core import evidence, structure
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.model import MEASURES, State, Verdict
+from nimbus_reef.core.model import MEASURES, State, Verdict, from_micro
 from nimbus_reef.core.projection import stopped
+from nimbus_reef.core.proposals import EntityKey, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import product_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -191,24 +194,36 @@ def _purpose(value: str) -> str:
     return low
 
 
-def twin_offer(facts: Facts, look: Look, rows: Sequence[Mapping[str, Any]]) -> Offer | None:
-    """Pauses of all but the one that is kept."""
-    days = proposals.monthly_days(facts, look, Subject.TARGET)
-    changes = []
-    for row in rows:
-        if row["keep"]:
-            continue
-        paused = change(
-            Entity.TARGET,
-            "state",
-            str(row["campaign"]),
-            "paused",
-            row["state"] or State.ENABLED.value,
-            CHECK,
-            ad_group=str(row["ad_group"]),
-            target=row["target"],
-            match_type=str(row["match_type"]),
-        )
-        told = promise(look, row, "targets", row["row_id"], stopped(proposals.core_row(row, days).basis))
-        changes.append((paused, told))
-    return Offer(str(rows[0]["group"]), tuple(changes)) if changes else None
+def twins(facts: Facts, look: Look, group: str) -> list[dict[str, Any]]:
+    """The places of a keyword that is bought in several; NotFound where it is not any more."""
+    rows = duplicates(facts, look)
+    found = rows.filter(pl.col("group") == group) if len(rows) else rows
+    if found.is_empty():
+        raise NotFound("This keyword is not bought twice any more.", remedy="Look at the list again.")
+    return found.to_dicts()
+
+
+def proposal(facts: Facts, look: Look, rows: Sequence[Mapping[str, Any]]) -> Proposal:
+    """Pauses of all places of a keyword but the one that is kept."""
+    days = monthly_days(facts, look, Subject.TARGET)
+    kept = next((row for row in rows if row["keep"]), None)
+    others = [row for row in rows if not row["keep"]]
+    package = []
+    for row in others:
+        of = {"ad_group": str(row["ad_group"]), "target": row["target"], "match_type": str(row["match_type"])}
+        was = row["state"] or State.ENABLED.value
+        paused = change(Entity.TARGET, "state", str(row["campaign"]), "paused", was, CHECK, **of)
+        effect = stopped(core_row(row, days).basis)
+        package.append((paused, promise(look, row, "targets", row["row_id"], effect)))
+    first = rows[0]
+    times = Reason(ReasonKey.BOUGHT_TIMES, (first["target"], len(rows), first["main_product"]))
+    made = (sum(row["orders"] for row in others), from_micro(sum(row["spend"] for row in others)))
+    if kept is None:
+        headline = Headline(HeadlineKey.PAUSE_ALL, (len(rows),))
+        why: tuple[Reason, ...] = (Reason(ReasonKey.NONE_PAYS, made),)
+    else:
+        where = f"{kept['campaign']} · {kept['ad_group']}"
+        headline = Headline(HeadlineKey.KEEP_ONE, (where, len(others)))
+        why = (Reason(ReasonKey.KEPT_IN, (where, kept["keep_why"])), Reason(ReasonKey.OTHERS_MADE, made))
+    subject = EntityKey(Subject.KEYWORD, name=first["target"], match_type=str(first["match_type"]))
+    return Proposal(subject, str(first["group"]), headline, tuple(package), (times, *why))

@@ -10,13 +10,17 @@ import polars as pl
 
 from nimbus_reef.analysis.delivery import plan_prices
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise
+from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import boosts as rules
 from nimbus_reef.core import click_prices
 from nimbus_reef.core.boosts import BID, BUDGET, HOURS, Boost
 from nimbus_reef.core.changes import Action, Change, Entity, sound
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.click_prices import CampaignBids
 from nimbus_reef.core.model import Placement, from_micro
+from nimbus_reef.core.projection import UNKNOWN
+from nimbus_reef.core.proposals import EntityKey, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import setting_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -85,9 +89,13 @@ def _budget(facts: Facts, look: Look, campaign: str, planned: Sequence[Change]) 
     return from_micro(known[0]) if known[0] is not None else None
 
 
-def offer(look: Look, campaign: str, boost: Boost) -> Offer:
-    """A boost as one row of the change sheet; its money is not projected: what it moves is not known from reports."""
+def proposal(look: Look, campaign: str, boost: Boost, highest: float | None = None) -> Proposal:
+    """
+    A boost as one row of the change sheet; its money is not projected: what it moves is not known from reports.
+    highest: what a click, or the day's budget, can then come to.
+    """
     entity = Entity.BID_BOOST if boost.what == BID else Entity.BUDGET_BOOST
+    hours = {"from_hour": str(boost.from_hour), "to_hour": str(boost.to_hour)}
     made = change(
         entity,
         "percent",
@@ -97,7 +105,16 @@ def offer(look: Look, campaign: str, boost: Boost) -> Offer:
         CHECK,
         Action.CREATE,
         days=rules.when_written(boost),
-        from_hour=str(boost.from_hour),
-        to_hour=str(boost.to_hour),
+        **hours,
     )
-    return Offer(campaign, ((made, promise(look, NO_BASIS, "boosts", campaign)),))
+    first, last = (each.isoformat() if each else "" for each in (boost.first, boost.last))
+    weekdays = " ".join(str(day) for day in boost.weekdays)
+    at = (boost.what, highest, weekdays, first, last, boost.condition, boost.from_hour, boost.to_hour)
+    return Proposal(
+        EntityKey(Subject.CAMPAIGN, campaign),
+        campaign,
+        Headline(HeadlineKey.BOOST),
+        ((made, promise(look, NO_BASIS, "boosts", campaign)),),
+        (Reason(ReasonKey.BOOST_AT, at),),
+        effect=UNKNOWN,
+    )

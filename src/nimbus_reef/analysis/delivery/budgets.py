@@ -11,15 +11,18 @@ import polars as pl
 
 from nimbus_reef.analysis.delivery import hours as hours_of
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.analysis.offers import Offer, change, promise
+from nimbus_reef.analysis.sheet_rows import change, promise
 from nimbus_reef.core import budgets as rules
 from nimbus_reef.core import evidence, hours, targeting
 from nimbus_reef.core.budgets import Budget, Floats, Spending
 from nimbus_reef.core.changes import Entity
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.hours import DAY, Missed
 from nimbus_reef.core.model import MEASURES, MICRO, State, Verdict
 from nimbus_reef.core.projection import NOTHING, Projected, Range, total
+from nimbus_reef.core.proposals import EntityKey, Package, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.store.reading import campaign_frames, delivery_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -239,13 +242,14 @@ def lines(rows: pl.DataFrame) -> list[Line]:
 class BudgetMove:
     """
     Budgets moved: what changes, the sum before and after, the total that was asked for (units a day; None: as it is),
-    and the offer (None where nothing moves).
+    the changes (none where nothing moves) and what all of them do in 30 days.
     """
 
     budgets: tuple[Budget, ...]
     before: float
     after: float
-    offer: Offer | None
+    package: Package = ()
+    effect: Projected = NOTHING
     asked: float | None = None
 
 
@@ -270,7 +274,7 @@ def _moved(look: Look, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
     made = rules.moves(spending, None if asked is None else asked - other)
     after = before + sum(each.change for each in made)
     if not made:
-        return BudgetMove((), before, after, None, asked)
+        return BudgetMove((), before, after, asked=asked)
     changes = []
     for each in made:
         line = by_name[each.campaign]
@@ -278,7 +282,42 @@ def _moved(look: Look, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
         row = change(Entity.CAMPAIGN, "daily_budget", each.campaign, f"{each.new:.2f}", f"{each.old:.2f}", CHECK)
         changes.append((row, told))
     together = total(_effect(by_name[each.campaign], each) for each in made)
-    return BudgetMove(made, before, after, Offer("budgets", tuple(changes), together), asked)
+    return BudgetMove(made, before, after, tuple(changes), together, asked)
+
+
+def proposal(rows: pl.DataFrame, moved: BudgetMove, *, hours_told: bool) -> Proposal:
+    """The move of budgets, or why none is proposed. rows: of `held`; hours_told: whether hours are held day by day."""
+    subject = EntityKey(Subject.CAMPAIGN, name="budgets")
+    if not moved.package:
+        why = Reason(_why_not(rows, hours_told=hours_told))
+        return Proposal(subject, "budgets", Headline(HeadlineKey.NOTHING_TO_MOVE), reasons=(why,))
+    gives, takes = ([each.change for each in moved.budgets if (each.change < 0) is giving] for giving in (True, False))
+    reasons = []
+    if takes:
+        reasons.append(Reason(ReasonKey.BUDGETS_CUT_OFF, (len(takes),)))
+    if gives:
+        reasons.append(Reason(ReasonKey.BUDGETS_GIVE))
+    beyond = 0.0 if moved.asked is None else moved.after - moved.asked
+    if moved.asked is not None and beyond > _CENT:
+        reasons.append(Reason(ReasonKey.BUDGETS_ASK_MORE, (moved.asked, moved.after)))
+    if -beyond > _CENT:
+        reasons.append(Reason(ReasonKey.BUDGETS_NOT_NEEDED, (-beyond,)))
+    if takes:
+        headline = Headline(HeadlineKey.MOVE_BUDGETS, (sum(takes), len(gives), len(takes)))
+    else:
+        headline = Headline(HeadlineKey.TAKE_BUDGETS, (-sum(gives), len(gives)))
+    return Proposal(subject, "budgets", headline, moved.package, tuple(reasons), effect=moved.effect)
+
+
+_CENT: Final = 0.005
+
+
+def _why_not(rows: pl.DataFrame, *, hours_told: bool) -> ReasonKey:
+    dry = rows.filter("runs_dry")
+    if dry.is_empty():
+        return ReasonKey.NO_BUDGET_DRY if hours_told else ReasonKey.HOURS_UNTOLD
+    fine = (dry["verdict"] == Verdict.FINE.value).any()
+    return ReasonKey.NO_BUDGET_LEFT if fine else ReasonKey.NOT_WITHIN_TARGET
 
 
 def _effect(line: Line, budget: Budget) -> Projected:

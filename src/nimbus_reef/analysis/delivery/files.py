@@ -11,13 +11,11 @@ from nimbus_reef.analysis.delivery import budgets, hours, placements
 from nimbus_reef.analysis.delivery.budgets import BudgetMove, Line
 from nimbus_reef.analysis.delivery.hours import Grid
 from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.wording import WEEKDAYS
 from nimbus_reef.core import evidence
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.reading.facts import Facts
-
-WEEKDAYS: Final = {1: "Mon", 2: "Tue", 3: "Wed", 4: "Thu", 5: "Fri", 6: "Sat", 7: "Sun"}
-"""ISO weekdays in short."""
 
 
 def placements_table(rows: pl.DataFrame) -> Table:

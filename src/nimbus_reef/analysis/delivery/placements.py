@@ -14,11 +14,14 @@ import polars as pl
 from nimbus_reef.analysis import movement
 from nimbus_reef.analysis.judged import AT_ONCE
 from nimbus_reef.analysis.look import EVERYTHING, Look
-from nimbus_reef.analysis.offers import Offer, change, promise
+from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import placements as rules
 from nimbus_reef.core.changes import Entity
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import MEASURES, MICRO, Placement, Verdict, from_micro
 from nimbus_reef.core.placements import ORDER, PlacementSums
+from nimbus_reef.core.proposals import EntityKey, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import delivery_frames, product_frames
@@ -129,16 +132,47 @@ def off_site(facts: Facts, look: Look) -> pl.DataFrame:
     return rows.with_columns(limited=pl.col("offsite_limited").cast(pl.String) == "yes")
 
 
-def limit_offer(look: Look, row: Mapping[str, Any], days: int) -> Offer | None:
-    """Keeping a campaign from off-site; None where it is kept from it already."""
+def row_of(facts: Facts, look: Look, row_id: str) -> Mapping[str, Any]:
+    """A placement of a campaign, with limited; NotFound where it had no figures in the window."""
+    rows = judged(facts, look).filter(pl.col("row_id") == row_id)
+    if rows.is_empty():
+        raise NotFound("This placement had no figures in these days.", remedy="Choose other days, or close it.")
+    row = rows.row(0, named=True)
+    return {**row, "limited": row["offsite_limited"] == "yes"}
+
+
+def limit_proposal(look: Look, row: Mapping[str, Any], days: int) -> Proposal:
+    """
+    Keeping a campaign from off-site: proposed where that is above target, possible wherever it is
+    not limited yet.
+    """
+    did = Reason(ReasonKey.OFF_SITE_DID, (row["clicks"], row["orders"], from_micro(row["spend"])))
+    subject = EntityKey(Subject.PLACEMENT, row["campaign"], name=row["placement"])
     if row["limited"]:
-        return None
-    place = place_sums(row)
-    told = promise(look, row, "placements", row["row_id"], rules.left_out(place, days))
-    limited = change(
-        Entity.CAMPAIGN, "offsite_limited", row["campaign"], "yes", row["offsite_limited"] or _LIMITABLE, OFF_SITE_CHECK
+        return Proposal(
+            subject, row["row_id"], Headline(HeadlineKey.IS_LIMITED), reasons=(did,), evidence=evidence_of(row)
+        )
+    effect = rules.left_out(place_sums(row), days)
+    was = row["offsite_limited"] or _LIMITABLE
+    limited = change(Entity.CAMPAIGN, "offsite_limited", row["campaign"], "yes", was, OFF_SITE_CHECK)
+    costly = row["verdict"] == Verdict.COSTLY.value
+    if costly:
+        needs = Reason(ReasonKey.OFF_SITE_NEEDS, (row["needed_cvr"], 1 - row["p_over"]))
+        why = (needs,) if row["own_test"] else (needs, Reason(ReasonKey.OFF_SITE_BY_OTHERS))
+    else:
+        fine = row["verdict"] == Verdict.FINE.value
+        says = Reason(ReasonKey.WITHIN_TARGET) if fine else Reason(ReasonKey.EVIDENCE_SAYS, (row["verdict"],))
+        why = (says, Reason(ReasonKey.CAN_LIMIT))
+    return Proposal(
+        subject,
+        row["row_id"],
+        Headline(HeadlineKey.LIMIT_OFF_SITE if costly else HeadlineKey.LEAVE_OFF_SITE),
+        ((limited, promise(look, row, "placements", row["row_id"], effect)),),
+        (did, *why),
+        effect=effect,
+        evidence=evidence_of(row),
+        optional=not costly,
     )
-    return Offer(row["row_id"], ((limited, told),), rules.left_out(place, days))
 
 
 def place_sums(row: Mapping[str, Any]) -> PlacementSums:

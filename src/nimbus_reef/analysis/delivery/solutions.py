@@ -9,18 +9,21 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis import proposals
 from nimbus_reef.analysis.delivery import placements, plan_prices
 from nimbus_reef.analysis.judged import AT_ONCE, Judged, is_judged, judged_targets
+from nimbus_reef.analysis.judged_proposals import core_row, judged, monthly_days, recommended
 from nimbus_reef.analysis.look import EVERYTHING, Look
-from nimbus_reef.analysis.offers import NO_BASIS, Offer, change, promise
+from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import click_prices
 from nimbus_reef.core import placements as rules
+from nimbus_reef.core.boosts import WEEK
 from nimbus_reef.core.changes import Change, Entity, Promise
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.model import Placement, State, Verdict
+from nimbus_reef.core.model import Bidding, Placement, State, Verdict
 from nimbus_reef.core.placements import PlacementSums, Solution
 from nimbus_reef.core.projection import CLICK_RESPONSE, NOTHING, Projected, Range, bid_moved
+from nimbus_reef.core.proposals import EntityKey, Package, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.store.reading.facts import Facts
 
 CHECK: Final = "costly-placements"
@@ -30,8 +33,8 @@ CHECK: Final = "costly-placements"
 class Solved:
     """
     A campaign's placements solved: its rows, target, solution (None where it sold nothing), the base bid now and after
-    this round of steps (None without known bids), acos now, after and its range, how many targets it moves, and the
-    offer (None where nothing moves).
+    this round of steps (None without known bids), acos now, after and its range, how many targets it moves, the changes
+    (none where nothing moves) and what all of them do in 30 days.
     """
 
     campaign: str
@@ -45,7 +48,8 @@ class Solved:
     acos_range: tuple[float, float] | None
     moved: int
     bidding: str
-    offer: Offer | None
+    package: Package = ()
+    effect: Projected = NOTHING
 
 
 def solved(facts: Facts, look: Look, campaign: str, planned: Sequence[Change] = ()) -> Solved:
@@ -92,9 +96,9 @@ def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]
     now = spend / sales if sales else None
     bidding = str(listed[0]["bidding"] or "")
     if found is None:
-        return Solved(campaign, rows, target, None, None, None, now, None, None, 0, bidding, None)
+        return Solved(campaign, rows, target, None, None, None, now, None, None, 0, bidding)
     if rules.is_right(places, found):
-        return Solved(campaign, rows, target, found, None, None, now, None, None, 0, bidding, None)
+        return Solved(campaign, rows, target, found, None, None, now, None, None, 0, bidding)
     raised = _adjustments(campaign, listed, found)
     bids = _bids(facts, whole, campaign, found, planned, [each for each, _ in raised])
     old, new = _weighed(bids)
@@ -104,11 +108,6 @@ def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]
         *((each, _promised(look, place, listed, places, found, ratio, days)) for each, place in raised),
         *((each.change, each.promise) for each in bids if each.change.new_value != each.change.old_value),
     ]
-    offer = (
-        Offer(campaign, tuple(changes), change_of_all, {"acos": now, "after": after, "range": around})
-        if changes
-        else None
-    )
     return Solved(
         campaign,
         rows,
@@ -121,8 +120,60 @@ def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]
         around,
         sum(each.change.new_value != each.change.old_value for each in bids),
         bidding,
-        offer,
+        tuple(changes),
+        change_of_all if changes else NOTHING,
     )
+
+
+def proposal(facts: Facts, look: Look, found: Solved) -> Proposal:
+    """A campaign's base bid and adjustments, or why they stay."""
+    subject = EntityKey(Subject.CAMPAIGN, found.campaign)
+    solution = found.solution
+    if solution is None:
+        why = (Reason(ReasonKey.SOLD_NOTHING),)
+        return Proposal(subject, found.campaign, Headline(HeadlineKey.NO_SOLUTION), reasons=why)
+    reasons = (
+        Reason(ReasonKey.SETS_BASE, (solution.sets_base.value, solution.base_share)),
+        Reason(ReasonKey.COSTS_WHAT_IT_MAY, (found.target_acos,)),
+        *_about_base(found, solution),
+        *_about_highest(facts, look, found),
+    )
+    if not found.package:
+        return Proposal(subject, found.campaign, Headline(HeadlineKey.STAYS), reasons=reasons)
+    raised = tuple(each for place, value in solution.adjustments.items() if value for each in (place.value, value))
+    return Proposal(
+        subject,
+        found.campaign,
+        Headline(HeadlineKey.SOLVE, (found.base_now, found.base_next, found.moved, *raised)),
+        found.package,
+        reasons,
+        effect=found.effect,
+        name=found.campaign,
+    )
+
+
+_NEAR: Final = 0.1
+"""Bids that are within this part of the base are taken to be there."""
+
+
+def _about_base(found: Solved, solution: Solution) -> list[Reason]:
+    told = []
+    if found.base_next is not None and abs(found.base_next - solution.base) > _NEAR * solution.base:
+        above = found.base_next > solution.base
+        told.append(Reason(ReasonKey.MORE_ROUNDS if above else ReasonKey.BELOW_BASE, (solution.base,)))
+    if found.acos_after is not None and found.acos_range is not None:
+        told.append(Reason(ReasonKey.ACOS_LIKELY, (found.acos_now, *found.acos_range)))
+    return told
+
+
+def _about_highest(facts: Facts, look: Look, found: Solved) -> list[Reason]:
+    """What a click can cost at most where the marketplace raises bids by itself."""
+    if not found.package or found.bidding != Bidding.UP_AND_DOWN.value:
+        return []
+    now = plan_prices.campaigns_of(facts, look, [found.campaign])[found.campaign]
+    then = click_prices.after(now, [each for each, _ in found.package])
+    highest = max(max(click_prices.highest_bids(then, weekday)[Placement.TOP_OF_SEARCH]) for weekday in WEEK)
+    return [Reason(ReasonKey.DYNAMIC_RAISING, (highest,))]
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,7 +196,7 @@ def _bids(
     placement.
     """
     now = plan_prices.campaigns_of(facts, look, [campaign]).get(campaign)
-    rows = proposals.judged(facts, look, Subject.TARGET).filter(
+    rows = judged(facts, look, Subject.TARGET).filter(
         pl.col("campaign").cast(pl.String) == campaign,
         pl.col("bid").is_not_null(),
         pl.col("state").cast(pl.String).fill_null(State.ENABLED.value) == State.ENABLED.value,
@@ -161,39 +212,23 @@ def _bids(
         if now.above_target
         else limits.ceiling
     )
-    for opened in proposals.propose(facts, look, Subject.TARGET, rows):
-        assert opened.bid is not None
-        row = opened.row
+    days = monthly_days(facts, look, Subject.TARGET)
+    for judged_row in recommended(facts, look, Subject.TARGET, rows):
+        row, bid = judged_row.row, judged_row.bid
+        assert bid is not None
         key = (str(row["ad_group"]), str(row["target"]), str(row["match_type"]))
         held = before.targets.get(key)
         if held is None or not held.live:
             continue
-        proposed = opened.proposal.new_bid or opened.bid
+        proposed = judged_row.recommendation.new_bid or bid
         aimed = held.bid if held.bid != now.targets[key].bid else proposed
         new = round(min(max(aimed * found.ratio, limits.floor), limits.ceiling), 2)
-        own = click_prices.most(now, then, opened.bid) if row["verdict"] == Verdict.COSTLY.value else highest
+        own = click_prices.most(now, then, bid) if row["verdict"] == Verdict.COSTLY.value else highest
         new = min(new, math.floor(min(own, highest) * 100 + 1e-6) / 100)
-        core = proposals.core_row(row, proposals.monthly_days(facts, look, Subject.TARGET))
-        told = promise(look, row, "targets", row["row_id"], bid_moved(core.basis, opened.bid, new))
-        made.append(
-            _Bid(
-                change(
-                    Entity.TARGET,
-                    "bid",
-                    campaign,
-                    f"{new:.2f}",
-                    f"{opened.bid:.2f}",
-                    CHECK,
-                    ad_group=key[0],
-                    target=key[1],
-                    match_type=key[2],
-                ),
-                told,
-                opened.bid,
-                new,
-                row["clicks"],
-            )
-        )
+        of: dict[str, Any] = {"ad_group": key[0], "target": key[1], "match_type": key[2]}
+        moved = change(Entity.TARGET, "bid", campaign, f"{new:.2f}", f"{bid:.2f}", CHECK, **of)
+        effect = bid_moved(core_row(row, days).basis, bid, new)
+        made.append(_Bid(moved, promise(look, row, "targets", row["row_id"], effect), bid, new, row["clicks"]))
     return made
 
 

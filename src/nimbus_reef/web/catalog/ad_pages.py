@@ -8,14 +8,19 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis import tables
+from nimbus_reef.analysis.catalog import ads
 from nimbus_reef.analysis.catalog.ads import Without
-from nimbus_reef.analysis.offers import Offer
 from nimbus_reef.analysis.tables import Field, metric_fields
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MICRO, Verdict, from_micro
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.web.catalog.beside import planned_there, product_link
+from nimbus_reef.web.kit import luck
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.offered import Worded, effect_words
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.drawers import Drawer, offered
+from nimbus_reef.web.kit.tables import TableView, heads_of, table_of, words_head
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 
 COLUMNS: Final = ("stake", "clicks", "orders", "cvr", "beside_cvr", "acos", "beside_acos", "spend")
@@ -127,34 +132,6 @@ def answer(rows: pl.DataFrame, days: int, figures: Figures) -> Answer:
     )
 
 
-def worded(row: Mapping[str, Any], offer: Offer | None, figures: Figures) -> Worded:
-    """What is proposed on a product ad, and why; or why nothing is."""
-    clicks = figures.counted(row["clicks"], "click")
-    if offer is not None:
-        beside = row["beside_orders"] / row["beside_clicks"] if row["beside_clicks"] else None
-        orders = figures.counted(row["orders"], "order") if row["orders"] else "no order"
-        reasons = (
-            f"{clicks}, {orders}: it had its own test",
-            f"its siblings in the ad group convert {figures.rate(beside)}, it {figures.rate(row['cvr'])}",
-            "its clicks are lost or go to them: both ends are in the range",
-        )
-        return Worded(
-            offer, f"pause {row['sku']} in {row['ad_group']}", reasons, effect_words(offer.projected, figures)
-        )
-    if not row["running"]:
-        return Worded(None, "it is paused already")
-    if row["verdict"] != Verdict.COSTLY.value:
-        return Worded(None, "nothing to do", (f"its evidence says {row['verdict']}",))
-    if not row["own_test"]:
-        return Worded(None, "nothing yet", (f"{clicks} are too few for an order at what it needs",))
-    why = (
-        "no sibling here sells and is within reach of the target: look at the whole ad group, its price and its bids"
-        if row["siblings"]
-        else "it is the only product of its ad group: pausing it stops the ad group"
-    )
-    return Worded(None, "no pause by itself", (why,))
-
-
 def without_words(made: Without, figures: Figures) -> list[tuple[str, str, str]]:
     """What the ad group comes to with the product and without: (what, with, without)."""
 
@@ -188,3 +165,88 @@ def sibling_lines(
         )
         for each in others[:most]
     ]
+
+
+@dataclass(frozen=True, slots=True)
+class AdsView:
+    """Product ads, judged: the answer, the fields they can be filtered by, and the table."""
+
+    answer: Answer
+    fields: Mapping[str, tables.Field]
+    table: TableView
+
+
+def listed(ask: Context) -> tuple[pl.DataFrame, tables.Listing]:
+    """All product ads, and those that the filters leave, in order."""
+    rows, known = ads.listed(ask.facts, ask.look), fields()
+    chosen = tables.parse_filters(ask.scope.where, known)
+    return rows, tables.listing(
+        rows,
+        filters=chosen,
+        query=ask.scope.query,
+        text_columns=("sku", "title", "campaign", "ad_group"),
+        sort=ask.scope.sort or "-stake",
+        fields=known,
+        page=ask.scope.page,
+    )
+
+
+def page(ask: Context) -> AdsView:
+    """The view."""
+    write, known = ask.write, fields()
+    rows, found = listed(ask)
+    chips = [(chip.label(write.symbol), chip.text) for chip in tables.parse_filters(ask.scope.where, known)]
+    shown = {name: known[name] for name in ("name", *COLUMNS)}
+    heads = (*heads_of(shown, found.sort, write), words_head("evidence"), words_head("proposal"))
+    return AdsView(
+        answer(rows, ask.days(ads.KIND), write),
+        known,
+        table_of(
+            found,
+            len(rows),
+            lines(found.shown, known, write),
+            heads,
+            write,
+            here=ask.url("catalog.view", name="ads"),
+            name="ads",
+            things="product ads",
+            picks=True,
+            empty="No product ad fits.",
+            all="Remove all filters",
+            chips=chips,
+        ),
+    )
+
+
+def drawer(ask: Context, row_id: str) -> Drawer:
+    """A product ad, its evidence and its siblings."""
+    write, row = ask.write, ads.row_of(ask.facts, ask.look, row_id)
+    others = ads.siblings(ask.facts, ask.look, row)
+    (proposal,) = ads.proposals(ask.facts, ask.look, [row])
+    brought = write.counted(row["orders"], "order") if row["orders"] else "no order"
+    home = (str(row["campaign"]), str(row["ad_group"]))
+    return Drawer(
+        row_id,
+        str(row["sku"]),
+        " · ".join(home),
+        f"{write.counted(row['clicks'], 'click')} brought {brought} for {write.micro(row['spend'])}.",
+        _due(row, write),
+        offered(ask, proposal),
+        hits=planned_there(ask, {home}) if proposal.package else (),
+        links=(
+            ("Its targets", ask.scope.elsewhere(ask.url("targeting.table", name="targets"), campaign=home[0])),
+            product_link(ask, "The product", str(row["sku"])),
+        ),
+        siblings=tuple(sibling_lines(others, write)),
+        siblings_more=max(0, len(others) - 8),
+        picture=luck.of_judged(row, write),
+        verdict=verdict_at_length(row),
+        without=tuple(without_words(ads.without(row, others), write)) if others else (),
+    )
+
+
+def _due(row: Mapping[str, Any], write: Figures) -> str:
+    if row["company_cvr"] is None:
+        return "The account is too small to say what is usual."
+    due = row["company_cvr"] * row["clicks"]
+    return f"What its product does elsewhere makes {write.number(due, 0 if due >= 3 else 1)} of so many clicks."

@@ -6,16 +6,21 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
+import polars as pl
+
 from nimbus_reef.analysis.catalog import families
 from nimbus_reef.analysis.catalog.families import ListedFamily
-from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import TACOS
-from nimbus_reef.core.model import MICRO, Verdict, from_micro
+from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.settings import USUAL, Settings
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.web.catalog.beside import planned_there, product_link
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.offered import SharePair, Worded, effect_words, heads, share_pair, words_head
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.drawers import Drawer, offered
+from nimbus_reef.web.kit.shares import SharePair, share_pair
+from nimbus_reef.web.kit.tables import TableView, heads, words_head
 from nimbus_reef.web.kit.verdicts import mark_of
 
 _SPARK: Final = (74, 22)
@@ -215,42 +220,6 @@ def answer(held: Sequence[ListedFamily], days: int, figures: Figures) -> Answer:
     )
 
 
-def worded(look: Look, family: ListedFamily, days: int, figures: Figures) -> Worded:
-    """What is proposed on a family."""
-    offer = families.offer(look, family)
-    shift = family.shift
-    if offer is None:
-        return Worded(None, "nothing to shift", (f"{shift.why_not}.",) if shift.why_not else ())
-    by_sku: dict[str, int] = {}
-    for ad in shift.pauses:
-        by_sku[ad.sku] = by_sku.get(ad.sku, 0) + 1
-    said = ", ".join(f"{sku} in {figures.counted(count, 'ad group')}" for sku, count in sorted(by_sku.items()))
-    monthly = STAKE_DAYS / days
-    rows = {row["sku"]: row for row in family.rows}
-    reasons = []
-    for sku in sorted(by_sku):
-        row = rows[sku]
-        reasons.append(
-            f"{sku} takes {figures.rate(row['share_spend'], 0)} of the family’s spend and makes"
-            f" {figures.rate(row['share_sales'], 0)} of its sales, after {figures.counted(row['clicks'], 'click')}"
-        )
-        kept = shift.kept.get(sku, 0.0) * monthly
-        reasons.append(f"{figures.money(kept)} a month stays on {sku}, so that it is still tested")
-    takes = [row for row in rows.values() if shift.after.get(row["sku"], 0) * MICRO > row["spend"] + 1]
-    proven = [row["sku"] for row in takes if row["verdict"] == Verdict.FINE.value]
-    beside = [row["sku"] for row in takes if row["verdict"] != Verdict.FINE.value]
-    reasons.append(
-        f"{figures.money(shift.moved * monthly)} a month moves: {', '.join(proven)}"
-        f" {'has' if len(proven) == 1 else 'have'} evidence to take more"
-    )
-    if beside:
-        reasons.append(
-            f"{', '.join(beside)} {'stands' if len(beside) == 1 else 'stand'} in the same ad groups and will get a part"
-            " of it too"
-        )
-    return Worded(offer, f"pause {said}", tuple(reasons), effect_words(offer.projected, figures))
-
-
 @dataclass(frozen=True, slots=True)
 class ShiftPart:
     """A child's part of the family's spend: where it begins and how wide it is now, and then; 0 … 304."""
@@ -289,3 +258,76 @@ def shift_drawn(family: ListedFamily, figures: Figures, wide: float = 304.0) -> 
         )
         at, at_then = at + width, at_then + after
     return made
+
+
+FAMILIES_A_PAGE: Final = 40
+
+
+@dataclass(frozen=True, slots=True)
+class FamiliesView:
+    """Families. every: all of them are shown; trade: whether sales of all trade are known."""
+
+    answer: Answer
+    every: bool
+    trade: bool
+    table: TableView
+
+
+def page(ask: Context) -> FamiliesView:
+    """The view."""
+    facts, look, scope = ask.facts, ask.look, ask.scope
+    held = families.listed(facts, look)
+    every = scope.choice("show", ("shifts", "all")) == "all"
+    of = max(1, -(-len(held) // FAMILIES_A_PAGE))
+    page = min(scope.page, of)
+    shown = held[(page - 1) * FAMILIES_A_PAGE : page * FAMILIES_A_PAGE]
+    trade, days, write = families.trade_held(facts, look), ask.days(families.KIND), ask.write
+    whole = (sum(each.spend for each in held), sum(each.sold for each in held))
+    weeks = families.profit_by_week(facts, look)
+    return FamiliesView(
+        answer(held, days, write),
+        every,
+        trade,
+        TableView(
+            here=ask.url("catalog.view", name="families"),
+            name="families",
+            heads=table_heads(write, trade=trade),
+            groups={"": lines(shown, whole, weeks, days, write, every=every, limits=ask.account.settings)},
+            page=page,
+            pages=of,
+            empty="No product had ads in this period.",
+            shown=write.count(len(held)),
+            of=write.count(len(held)),
+            things="families",
+            picks=True,
+        ),
+    )
+
+
+def drawer(ask: Context, key: str) -> Drawer:
+    """A family, and the pauses that shift its money."""
+    write, found = ask.write, families.family(ask.facts, ask.look, key)
+    said = ", ".join(
+        f"{row['sku']} takes {write.rate(row['share_spend'], 0)} of the spend and makes"
+        f" {write.rate(row['share_sales'], 0)} of the sales"
+        for row in found.rows
+        if row["costly_child"]
+    )
+    return Drawer(
+        key,
+        found.name,
+        _in_family(found, write),
+        f"{write.micro(found.spend)} spent, {write.micro(found.sold)} sold in all.",
+        f"{said}." if said else "No child takes far more of the spend than it sells.",
+        offered(ask, families.proposal(ask.look, found, ask.days(families.KIND))),
+        hits=planned_there(ask, {(ad.campaign, ad.ad_group) for ad in found.shift.pauses}),
+        links=tuple(product_link(ask, row["sku"], str(row["sku"])) for row in found.rows[:3]),
+        shift=shift_drawn(found, write) if found.shift.pauses else None,
+    )
+
+
+def _in_family(found: ListedFamily, write: Figures) -> str:
+    """How many products it has, and how many of them are advertised."""
+    advertised = found.children.filter(pl.col("impressions") > 0)
+    said = write.counted(len(found.children), "product")
+    return said if len(advertised) == len(found.children) else f"{said}, {write.count(len(advertised))} with ads"

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis import tables
+from nimbus_reef.analysis.catalog import gaps
 from nimbus_reef.analysis.catalog.files import RESTS
 from nimbus_reef.analysis.catalog.gaps import Ineligible
-from nimbus_reef.analysis.offers import Offer
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.offered import Worded, heads, words_head
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.drawers import Drawer, offered
+from nimbus_reef.web.kit.tables import TableView, heads, words_head
 
 _CURVE: Final = (420.0, 190.0)
 
@@ -97,10 +101,10 @@ class GapLine:
     proposal: str
 
 
-def gap_lines(rows: pl.DataFrame, offers: Sequence[Offer | None], figures: Figures) -> list[GapLine]:
+def gap_lines(rows: pl.DataFrame, found: Sequence[Proposal], figures: Figures) -> list[GapLine]:
     """Products without ads, most sales first."""
     made = []
-    for row, offer in zip(rows.to_dicts(), offers, strict=True):
+    for row, each in zip(rows.to_dicts(), found, strict=True):
         note = (
             f"newer SKU of {row['replaces']}"
             if row["replaces"]
@@ -108,7 +112,8 @@ def gap_lines(rows: pl.DataFrame, offers: Sequence[Offer | None], figures: Figur
             if row["launched"]
             else ""
         )
-        proposal = f"add to {figures.counted(len(offer.changes), 'ad group')}" if offer else "to the catch-all"
+        count = figures.counted(len(each.package), "ad group")
+        proposal = f"add to {count}" if each.package else "to the catch-all"
         made.append(
             GapLine(
                 row["row_id"],
@@ -164,26 +169,6 @@ def gap_answer(rows: pl.DataFrame, curve: pl.DataFrame, figures: Figures) -> Ans
     )
 
 
-def gap_worded(row: Mapping[str, Any], offer: Offer | None, figures: Figures) -> Worded:
-    """What is proposed on a product without ads."""
-    sells = f"it sells {figures.money(row['month'])} a month and stands in no ad group"
-    if offer is None:
-        return Worded(
-            None,
-            "no ad group is known for it",
-            (sells, "no sibling of its family makes orders: the catch-all holds it"),
-        )
-    where = ", ".join(f"{change.campaign} · {change.ad_group}" for change, _ in offer.changes[:3]) + (
-        f" and {len(offer.changes) - 3} more" if len(offer.changes) > 3 else ""
-    )
-    why = (
-        f"it is the newer SKU of {row['replaces']}, which stands there"
-        if row["replaces"]
-        else "its siblings make most orders there"
-    )
-    return Worded(offer, f"add {row['sku']} to {where}", (sells, why))
-
-
 @dataclass(frozen=True, slots=True)
 class Curve:
     """How much of spend the best sellers get: two lines over rank, as SVG paths; ends: labels at their ends."""
@@ -214,4 +199,82 @@ def curve_drawn(rows: pl.DataFrame, figures: Figures) -> Curve | None:
         wide,
         tall,
         tuple((round(wide * step / len(rows), 1), figures.count(step)) for step in steps),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class EligibilityView:
+    """Products that may not be advertised; unseen: advertised ones that nobody saw."""
+
+    answer: Answer
+    unseen: list[dict[str, Any]]
+    table: TableView
+
+
+def eligibility_page(ask: Context) -> EligibilityView:
+    """The view of eligibility."""
+    held, unseen = gaps.ineligible(ask.facts, ask.look), gaps.unseen(ask.facts, ask.look)
+    told = gaps.eligibility_told(ask.facts, ask.look)
+    return EligibilityView(
+        lost_answer(held, unseen, ask.write, told=told),
+        unseen.to_dicts(),
+        TableView(
+            here=ask.url("catalog.view", name="eligibility"),
+            name="lost",
+            heads=lost_heads(ask.write),
+            groups={"": lost_lines(held, ask.write)},
+            empty=(
+                "Every product of the catalog may be advertised."
+                if told
+                else "The catalog says of no product whether it may."
+            ),
+            opens=False,
+        ),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class GapsView:
+    """Products that sell and have no ads, and how spend follows sales."""
+
+    answer: Answer
+    curve: Curve | None
+    table: TableView
+
+
+def page(ask: Context) -> GapsView:
+    """The view of gaps."""
+    facts, look, write = ask.facts, ask.look, ask.write
+    rows, curve = gaps.unadvertised(facts, look), gaps.concentration(facts, look)
+    page, of = tables.page_of(len(rows), ask.scope.page)
+    shown = rows.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS)
+    found = gaps.proposals(facts, look, shown.to_dicts())
+    return GapsView(
+        gap_answer(rows, curve, write),
+        curve_drawn(curve, write),
+        TableView(
+            here=ask.url("catalog.view", name="gaps"),
+            name="gaps",
+            heads=gap_heads(write),
+            groups={"": gap_lines(shown, found, write)},
+            page=page,
+            pages=of,
+            picks=True,
+            empty="Everything that sold in these days has an ad.",
+        ),
+    )
+
+
+def drawer(ask: Context, row_id: str) -> Drawer:
+    """A product without ads, and where it may be added."""
+    write, row = ask.write, gaps.row_of(ask.facts, ask.look, row_id)
+    (proposal,) = gaps.proposals(ask.facts, ask.look, [row])
+    newer = f"The same item as {row['replaces']}, sent by {row['fulfilment']}."
+    return Drawer(
+        row_id,
+        row["sku"],
+        row["title"] or "",
+        f"{write.money(row['month'])} sold a month, {write.counted(row['total_orders'], 'order')} in these days.",
+        newer if row["replaces"] else "It stands in no ad group.",
+        offered(ask, proposal),
     )

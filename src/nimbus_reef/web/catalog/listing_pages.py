@@ -9,12 +9,24 @@ from typing import Any
 
 import polars as pl
 
+from nimbus_reef.analysis import tables
+from nimbus_reef.analysis.catalog import pages as product_pages
+from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.listings import PageLimits, lacks_words
+from nimbus_reef.core.proposals import EntityKey, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.core.windows import Window
+from nimbus_reef.errors import NotFound
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.web.catalog.beside import product_link
+from nimbus_reef.web.kit import product
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.charts import Marked, panels
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.drawers import Drawer, offered
 from nimbus_reef.web.kit.lost import lost_words
-from nimbus_reef.web.kit.offered import heads, words_head
+from nimbus_reef.web.kit.tables import TableView, heads, words_head
 
 _SMOOTHED_OVER = 7
 
@@ -137,3 +149,72 @@ def to_mend(row: Mapping[str, Any], limits: PageLimits) -> list[str]:
     """What to look at on a page, the gravest first."""
     called = lacks_words(limits)
     return [called[key] for key in row["lacks"]]
+
+
+@dataclass(frozen=True, slots=True)
+class ListingsView:
+    """Product pages."""
+
+    answer: Answer
+    table: TableView
+
+
+def page(ask: Context) -> ListingsView:
+    """The view."""
+    rows = product_pages.listed(ask.facts, ask.look)
+    page, of = tables.page_of(len(rows), ask.scope.page)
+    shown = rows.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS)
+    return ListingsView(
+        answer(rows, ask.write),
+        TableView(
+            here=ask.url("catalog.view", name="listings"),
+            name="listings",
+            heads=table_heads(ask.write),
+            groups={"": lines(shown, ask.account.settings.pages, ask.write)},
+            page=page,
+            pages=of,
+            empty="No page is held of these products.",
+        ),
+    )
+
+
+def drawer(ask: Context, row_id: str) -> Drawer:
+    """A product page: what it lacks, what changed on it, and conversion beside that."""
+    facts, look, write = ask.facts, ask.look, ask.write
+    found = product_pages.listed(facts, look)
+    found = found.filter(pl.col("row_id") == row_id) if len(found) else found
+    if found.is_empty():
+        raise NotFound("No page of this product is held in these days.", remedy="Choose other days, or close it.")
+    row = found.row(0, named=True)
+    changed = product.page_changes(facts, look, row["sku"])
+    back = Window(look.window.shifted(-look.window.days).first, look.window.last)
+    days = product_frames.product_days(facts, ask.account.id, back, pl.Series([row["product_id"]], dtype=pl.UInt32))
+    conversion = conversion_line(
+        days["day"].to_list(), days["clicks"].to_list(), days["orders"].to_list(), changed, look.window.first, write
+    )
+    mend = tuple(to_mend(row, ask.account.settings.pages))
+    fell = (
+        f"Conversion fell when the page changed on {write.day(row['fell_on'])}."
+        if row["stake"]
+        else "Its conversion did not fall with a change of the page."
+    )
+    gone = f"Lost since {write.day(row['lost_on'])}: {lost_words(row['lost'])}. " if row["lost"] else ""
+    headline = HeadlineKey.LOOK_AT_PAGE if mend or row["stake"] else HeadlineKey.NOTHING_TO_MEND
+    why = tuple(Reason(ReasonKey.TO_MEND, (each,)) for each in mend)
+    proposal = Proposal(
+        EntityKey(Subject.PRODUCT, name=row["sku"]),
+        row_id,
+        Headline(HeadlineKey.RESTORE_PAGE if gone else headline),
+        reasons=why,
+    )
+    return Drawer(
+        row_id,
+        row["sku"],
+        row["title"],
+        gone + fell,
+        "Coincidence in time, not proof." if row["stake"] else "",
+        offered(ask, proposal),
+        links=(product_link(ask, "The product", str(row["sku"])),),
+        conversion=conversion,
+        changed=tuple((write.day(each.day), each.words) for each in reversed(changed[-8:])),
+    )

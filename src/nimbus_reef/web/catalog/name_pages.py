@@ -4,12 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
+from nimbus_reef.analysis.catalog import names
 from nimbus_reef.analysis.catalog.names import Rename
 from nimbus_reef.core import naming
+from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.naming import ParsedNames
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.context import Context
 
 _EXAMPLES = 5
 _VALUES = 8
@@ -97,3 +101,37 @@ class RenameLine:
 def rename_lines(held: Sequence[Rename], planned: frozenset[str]) -> list[RenameLine]:
     """Names that break the pattern."""
     return [RenameLine(each.name, each.name, each.proposed, each.free, each.name in planned) for each in held]
+
+
+@dataclass(frozen=True, slots=True)
+class NamesView:
+    """Campaign names. own: the account's pattern; tried: the one that is shown, with what it makes of the names."""
+
+    answer: Answer
+    own: str
+    tried: str
+    preview: Any
+    renames: Any
+
+
+def page(ask: Context) -> NamesView:
+    """The view."""
+    facts, look, write = ask.facts, ask.look, ask.write
+    held, own = names.campaign_names(facts, look), ask.account.naming
+    tried = ask.scope.said("pattern") or own or names.suggestion(facts, look)
+    planned = frozenset(
+        each.campaign for each in ask.planned_changes() if (each.entity, each.field) == (Entity.CAMPAIGN, "name")
+    )
+    return NamesView(
+        answer(own, names.parsed(facts, look), held, write),
+        own,
+        tried,
+        preview(tried, held, names.parsed(facts, look, tried), write),
+        rename_lines(names.renames(facts, look), planned),
+    )
+
+
+def tried(ask: Context, text: str) -> Any:
+    """A pattern tried on the account's names."""
+    held = names.campaign_names(ask.facts, ask.look)
+    return preview(text, held, names.parsed(ask.facts, ask.look, text), ask.write)

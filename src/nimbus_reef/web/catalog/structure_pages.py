@@ -11,11 +11,15 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.offers import Offer
+from nimbus_reef.analysis import tables
+from nimbus_reef.analysis.catalog import structure
+from nimbus_reef.analysis.judged import Judged, is_judged
 from nimbus_reef.core.model import from_micro
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.offered import Worded, heads, words_head
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.drawers import Drawer, offered
+from nimbus_reef.web.kit.tables import TableView, heads, words_head
 from nimbus_reef.web.kit.verdicts import mark_of
 
 _KEPT: Final[Mapping[str, str]] = {"evidence": "lowest expected ACOS", "oldest": "the oldest"}
@@ -155,24 +159,83 @@ def fault_lines(faults: pl.DataFrame, figures: Figures, most: int = 40) -> list[
     ]
 
 
-def worded(rows: Sequence[Mapping[str, Any]], offer: Offer | None, figures: Figures) -> Worded:
-    """Which of the places is kept, and why."""
-    kept = next((row for row in rows if row["keep"]), None)
-    if kept is None:
-        spent, orders = sum(row["spend"] for row in rows), sum(row["orders"] for row in rows)
-        why = (
-            f"“{rows[0]['target']}” is bought {len(rows)} times for {rows[0]['main_product']}",
-            f"none of them pays: {figures.counted(orders, 'order')} for {figures.micro(spent)}",
-        )
-        return Worded(offer, f"pause all {figures.count(len(rows))}", why)
-    others = [row for row in rows if not row["keep"]]
-    where = f"{kept['campaign']} · {kept['ad_group']}"
-    reasons = [
-        f"“{kept['target']}” is bought {len(rows)} times for {kept['main_product']}",
-        f"kept in {where}: {_KEPT[kept['keep_why']]}",
-        (
-            f"the others made {figures.counted(sum(row['orders'] for row in others), 'order')} for "
-            f"{figures.micro(sum(row['spend'] for row in others))}; the same searches reach the one that is kept"
+@dataclass(frozen=True, slots=True)
+class StructureView:
+    """
+    How the account is built. bought: what is bought in several places, where that is judged already; table: these
+    keywords; told: whether settings are held.
+    """
+
+    answer: Answer
+    faults: Any
+    steered: Any
+    told: bool
+    faults_more: int
+    spread: Any
+    patterned: bool
+    table: TableView | None
+
+
+def page(ask: Context) -> StructureView:
+    """The view; which keywords are bought twice follows where targets have to be judged first."""
+    facts, look, write = ask.facts, ask.look, ask.write
+    faults, spread, told = structure.faults(facts, look), structure.spread(facts, look), structure.told(facts, look)
+    known = is_judged(facts, look, Judged.TARGETS)
+    return StructureView(
+        answer(duplicates_answer(ask) if known else None, faults, spread, write, told=told),
+        fault_lines(faults, write),
+        steered(told=told),
+        told,
+        max(0, len(faults) - 40),
+        spread[:20],
+        bool(ask.account.naming),
+        twin_table(ask) if known else None,
+    )
+
+
+def duplicates_answer(ask: Context) -> Answer:
+    """What keywords are bought in several places."""
+    rows = structure.duplicates(ask.facts, ask.look)
+    return bought_twice(rows, ask.write, told=structure.told(ask.facts, ask.look))
+
+
+def twin_table(ask: Context) -> TableView:
+    """Keywords that are bought in several places."""
+    rows = structure.duplicates(ask.facts, ask.look)
+    page, of = tables.page_of(len(rows), ask.scope.page)
+    shown = rows.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS)
+    return TableView(
+        here=ask.url("catalog.view", name="structure"),
+        name="twins",
+        heads=twin_heads(ask.write),
+        groups={"": twin_lines(shown, ask.write)},
+        page=page,
+        pages=of,
+        picks=True,
+        things="keywords",
+        empty="No keyword is known to be bought twice.",
+    )
+
+
+def drawer(ask: Context, group: str) -> Drawer:
+    """A keyword that is bought in several places, and which of them is kept."""
+    write, rows = ask.write, structure.twins(ask.facts, ask.look, group)
+    spent, orders = sum(row["spend"] for row in rows), sum(row["orders"] for row in rows)
+    return Drawer(
+        group,
+        rows[0]["target"],
+        f"{rows[0]['match_type']} · for {rows[0]['main_product']}",
+        f"Bought in {write.counted(len(rows), 'place')}.",
+        f"{write.micro(spent)} for {write.counted(orders, 'order')} in all.",
+        offered(ask, structure.proposal(ask.facts, ask.look, rows)),
+        siblings=tuple(
+            (
+                mark_of(row, "evidence"),
+                f"{row['campaign']} · {row['ad_group']}",
+                f"{write.counted(row['clicks'], 'click')}, {write.counted(row['orders'], 'order')}"
+                + (", kept" if row["keep"] else ""),
+                write.micro(row["spend"]),
+            )
+            for row in rows
         ),
-    ]
-    return Worded(offer, f"keep it in {where}, pause {figures.count(len(others))}", tuple(reasons))
+    )

@@ -2,29 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Final
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Final
 
+from werkzeug.datastructures import MultiDict
+
+from nimbus_reef.analysis.acceptance import InPlan, in_plan
+from nimbus_reef.analysis.delivery import boosts, budgets, hours, plan_prices
 from nimbus_reef.analysis.delivery.boosts import Boosted
-from nimbus_reef.analysis.delivery.files import WEEKDAYS
+from nimbus_reef.analysis.wording import DAYS, PLACEMENTS, REMEDY, WEEKDAYS, boost_days, rise_words, weekday_words
 from nimbus_reef.core import boosts as rules
 from nimbus_reef.core.boosts import BID, BUDGET, Boost
 from nimbus_reef.core.click_prices import ADJUSTABLE
 from nimbus_reef.core.model import Bidding
-from nimbus_reef.web.delivery.placement_pages import NAMES
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.errors import BadInput
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.store.reading import delivery_frames
+from nimbus_reef.web.delivery.forms import BoostForm
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.axes import round_steps
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.web.kit.context import Context
 
 _WIDE, _TALL = 800.0, 150.0
 _TONES: Final = ("first", "second", "third")
-DAYS: Final = {
-    "": "every day",
-    "1 2 3 4 5": "Monday to Friday",
-    "6 7": "the weekend",
-    **{str(number): name for number, name in WEEKDAYS.items()},
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,11 +73,11 @@ def drawn(held: Boosted, tried: Boost | None, weekday: int, figures: Figures) ->
         lines = [("daily budget", with_it.highest_budgets(weekday), _TONES[0])]
     else:
         plain = with_it.highest_bids(weekday, raised=False)
-        lines = [(NAMES[place.value], plain[place], tone) for place, tone in zip(ADJUSTABLE, _TONES, strict=True)]
+        lines = [(PLACEMENTS[place.value], plain[place], tone) for place, tone in zip(ADJUSTABLE, _TONES, strict=True)]
         if held.then.bidding == Bidding.UP_AND_DOWN.value and held.then.raising:
             first = ADJUSTABLE[0]
             raised = with_it.highest_bids(weekday, raised=True)[first]
-            lines.append((f"{NAMES[first.value]}, raised by the marketplace", raised, "loss"))
+            lines.append((f"{PLACEMENTS[first.value]}, raised by the marketplace", raised, "loss"))
     highest = max((max(values) for _, values, _ in lines), default=0.0)
     top = highest * 1.12 or 1.0
 
@@ -186,27 +188,16 @@ def boost_lines(held: Boosted, figures: Figures) -> list[BoostLine]:
     ]
 
 
-def days_words(weekdays: Sequence[int]) -> str:
-    """Weekdays in words."""
-    return DAYS.get(" ".join(map(str, weekdays))) or ", ".join(WEEKDAYS[day] for day in weekdays)
-
-
 def day_choices(chosen: str) -> dict[str, str]:
     """The weekdays that are offered, and those that are chosen where they are others."""
     weekdays = [int(day) for day in chosen.split() if day in "1234567"]
-    return DAYS if chosen in DAYS else {**DAYS, chosen: days_words(weekdays)}
+    return DAYS if chosen in DAYS else {**DAYS, chosen: weekday_words(weekdays)}
 
 
 def when(boost: Boost) -> str:
     """On which days, in words."""
-    days = days_words(boost.weekdays)
-    dated = boost.first or boost.last
-    parts = [days] if boost.weekdays or not dated else []
-    if dated:
-        parts.append(f"{boost.first or 'now'} to {boost.last or 'further notice'}")
-    if boost.condition:
-        parts.append(f"while {boost.condition}")
-    return ", ".join(parts)
+    first, last = (each.isoformat() if each else "" for each in (boost.first, boost.last))
+    return boost_days(boost.weekdays, first, last, boost.condition)
 
 
 def lowered(percent: float, held: Boosted, boost: Boost, figures: Figures) -> str:
@@ -219,3 +210,111 @@ def lowered(percent: float, held: Boosted, boost: Boost, figures: Figures) -> st
         f"Boosts only raise. Lower the base bid to {figures.money(base, 2)} instead and boost {hours} by"
         f" {figures.count(back)} %, so that the other hours stay as they are."
     )
+
+
+GIVEN: Final = ("what", "percent", "days", "from_hour", "to_hour", "first", "last", "event", "condition")
+"""What the form of a boost asks for."""
+
+
+@dataclass(frozen=True, slots=True)
+class BoostsView:
+    """
+    What a campaign's bids and budget can come to with boosts; held: None where no campaign has figures. tried: the
+    boost that is typed; problem, instead: why it cannot be, and what can; dearer: what it would make cost more.
+    """
+
+    campaigns: list[str]
+    held: Boosted | None = None
+    answer: Answer | None = None
+    made: Drawn | None = None
+    weekday: int = 1
+    weekdays: Mapping[int, str] = field(default_factory=lambda: WEEKDAYS)
+    in_force: Any = ()
+    days: Mapping[str, str] = field(default_factory=dict)
+    events: Sequence[tuple[str, str]] = ()
+    given: Mapping[str, str] = field(default_factory=dict)
+    tried: Boost | None = None
+    tried_words: str = ""
+    problem: str = ""
+    instead: str = ""
+    planned: InPlan = InPlan([], 0)  # noqa: RUF009  # frozen
+    dearer: str = ""
+    segments: Any = ()
+
+
+def boost_form(given: Mapping[str, str], locale: str) -> BoostForm:
+    """The form as sent; a sale event stands for its days."""
+    values = dict(given)
+    if event := values.pop("event", ""):
+        first, _, last = event.partition("..")
+        values |= {"first": first, "last": last}
+    return BoostForm(MultiDict({name: value for name, value in values.items() if value}), locale)
+
+
+def page(ask: Context) -> BoostsView:
+    """The view."""
+    facts, look, write, scope = ask.facts, ask.look, ask.write, ask.scope
+    rows, planned = budgets.held(facts, look), ask.planned()
+    offered = rows["campaign"].sort().to_list()
+    busiest = rows.sort("spend", descending=True)["campaign"].head(1).to_list()
+    chosen = scope.said("whose") or next(iter(busiest), "")
+    if not chosen:
+        return BoostsView(offered)
+    changes = [each.change for each in planned]
+    held = boosts.boosted(facts, look, chosen, changes)
+    given = {name: scope.said(name) for name in GIVEN}
+    tried, problem, instead = _tried(ask, held, given)
+    usual = tried.weekdays[0] if tried and tried.weekdays else 1
+    weekday = int(scope.choice("weekday", (str(usual), *(str(day) for day in WEEKDAYS))))
+    proposal = boosts.proposal(look, chosen, tried) if tried else None
+    there = in_plan(planned, proposal) if proposal else InPlan([], 0)
+    # What is in the plan already is drawn as part of it, not once more.
+    shown = tried if there.left else None
+    told = plan_prices.accepted(facts, look, changes, [proposal.changes]) if proposal and shown else None
+    made = drawn(held, shown, weekday, write)
+    hours_held = facts.held_days(ask.account.id, hours.KIND, scope.window)
+    return BoostsView(
+        offered,
+        held,
+        answer(held, made, weekday, shown, write),
+        made,
+        weekday,
+        WEEKDAYS,
+        boost_lines(held, write),
+        day_choices(given["days"]),
+        [
+            (f"{first}..{last}", f"{name}, {first} to {last}")
+            for name, first, last, *_ in delivery_frames.events(facts, ask.account.id).rows()
+        ],
+        given,
+        tried,
+        (f"{tried.what} +{tried.percent:.0f} %, {when(tried)}, {tried.from_hour}–{tried.to_hour} h" if tried else ""),
+        problem,
+        instead,
+        there,
+        f"{rise_words(told.refused[0], write)}. {REMEDY}" if told and told.refused else "",
+        hours.found_segments(facts, look) if hours_held else (),
+    )
+
+
+def _tried(ask: Context, held: Boosted, given: Mapping[str, str]) -> tuple[Boost | None, str, str]:
+    """The boost that is typed, or why it cannot be and what can be done in its place."""
+    if not given["percent"]:
+        return None, "", ""
+    form = boost_form({**given, "whose": held.campaign}, ask.account.locale).checked()
+    boost = form.boost
+    if not form.problem:
+        return boost, "", ""
+    instead = lowered(boost.percent, held, boost, ask.write) if -99 < boost.percent < 0 else ""
+    return None, f"A boost {form.problem}.", instead
+
+
+def to_plan(ask: Context, given: Mapping[str, str]) -> Proposal:
+    """A boost as it is put into the plan; BadInput for what a marketplace cannot do."""
+    form = boost_form(given, ask.account.locale).checked()
+    if form.problem:
+        raise BadInput(f"A boost {form.problem}.", remedy="Change it and look at the highest bid again.")
+    boost = form.boost
+    held = boosts.boosted(ask.facts, ask.look, form.whose.data or "", ask.planned_changes())
+    made = drawn(held, boost, (boost.weekdays or (1,))[0], ask.write)
+    return boosts.proposal(ask.look, held.campaign, boost, made.highest)

@@ -7,14 +7,21 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 import polars as pl
+from werkzeug.datastructures import MultiDict
 
+from nimbus_reef.analysis import tables
+from nimbus_reef.analysis.acceptance import InPlan, in_plan
+from nimbus_reef.analysis.delivery import budgets
 from nimbus_reef.analysis.delivery.budgets import BudgetMove, Line
+from nimbus_reef.analysis.wording import Worded, worded
 from nimbus_reef.core import hours
-from nimbus_reef.core.budgets import Budget
-from nimbus_reef.core.model import Verdict
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.errors import BadInput
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.web.delivery.forms import TotalForm
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.offered import Worded, effect_words, heads, words_head
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.tables import TableView, heads, words_head
 from nimbus_reef.web.kit.verdicts import mark_of
 
 _SHADES: Final = 9
@@ -151,46 +158,61 @@ def dry_words(rows: pl.DataFrame, figures: Figures) -> str:
     )
 
 
-def worded(rows: pl.DataFrame, moved: BudgetMove, figures: Figures, *, hours_told: bool) -> Worded:
-    """The move in words; see `answer`."""
-    gives = [each for each in moved.budgets if each.change < 0]
-    takes = [each for each in moved.budgets if each.change > 0]
-    if moved.offer is None:
-        dry = rows.filter("runs_dry")
-        if dry.is_empty():
-            return Worded(None, "nothing to move", ("no budget runs dry",) if hours_told else (_UNTOLD,))
-        if not (dry["verdict"] == Verdict.FINE.value).any():
-            return Worded(
-                None, "nothing to move", ("what runs dry is not shown to be within target: settle its bids first",)
-            )
-        return Worded(None, "nothing to move", ("no campaign leaves enough of its budget; name a larger total",))
-    reasons = (
-        [
-            f"{figures.counted(len(takes), 'campaign')} within target by evidence"
-            f" {'gets' if len(takes) == 1 else 'get'} what the budget cut off on a dry day, best cost of sale first"
-        ]
-        if takes
-        else []
-    )
-    if gives:
-        reasons.append("who gives keeps what its busiest days spend (19 of 20 days)")
-    if moved.asked is not None and moved.after - moved.asked > _CENT:
-        reasons.append(
-            f"{figures.money(moved.asked, 2)} a day is not reached: below {figures.money(moved.after, 2)} budgets that"
-            " are spent would be cut"
-        )
-    if moved.asked is not None and moved.asked - moved.after > _CENT:
-        reasons.append(f"{figures.money(moved.asked - moved.after, 2)} a day of the named total is not needed")
-    return Worded(
-        moved.offer, _headline(gives, takes, figures), tuple(reasons), effect_words(moved.offer.projected, figures)
-    )
+@dataclass(frozen=True, slots=True)
+class BudgetsView:
+    """Budgets. total: the sum that was asked for, as typed; now: what it is."""
+
+    answer: Answer
+    total: str
+    now: str
+    worded: Worded
+    planned: InPlan
+    table: TableView
 
 
-def _headline(gives: Sequence[Budget], takes: Sequence[Budget], figures: Figures) -> str:
-    never = f"{figures.counted(len(gives), 'campaign')} that never spend{'s' if len(gives) == 1 else ''} theirs"
-    if not takes:
-        return f"take {figures.money(-sum(each.change for each in gives), 2)} a day from {never}"
-    return (
-        f"move {figures.money(sum(each.change for each in takes), 2)} a day from {never if gives else 'a larger total'}"
-        f" to {figures.counted(len(takes), 'campaign')} that run{'s' if len(takes) == 1 else ''} dry"
+def total_asked(ask: Context, given: str) -> float | None:
+    """The total of all budgets as typed; BadInput for what it cannot be."""
+    form = TotalForm(MultiDict({"total": given}), ask.account.locale).checked()
+    if form.total.data is None:
+        return None
+    if not 0 < form.total.data < 10**9:
+        raise BadInput("The total of all budgets has to be above 0.", remedy="Write it like 235.")
+    return float(form.total.data)
+
+
+def hours_told(ask: Context) -> bool:
+    """Whether hours are held day by day: only then is it known which are dry."""
+    return bool(ask.facts.days(ask.account.id, "hourly", ask.scope.window))
+
+
+def moved(ask: Context, total: str) -> tuple[BudgetMove, Proposal]:
+    """The move of budgets to a total, and what that proposes."""
+    found = budgets.moved(ask.facts, ask.look, total_asked(ask, total))
+    return found, budgets.proposal(budgets.held(ask.facts, ask.look), found, hours_told=hours_told(ask))
+
+
+def page(ask: Context) -> BudgetsView:
+    """The view: what runs dry, what gives, then the rest by spend."""
+    rows, write = budgets.held(ask.facts, ask.look), ask.write
+    found, proposal = moved(ask, ask.scope.said("total"))
+    changed = pl.col("campaign").is_in([each.campaign for each in found.budgets])
+    ordered = rows.sort(~pl.col("runs_dry"), pl.col("missed") <= 0, ~changed, maintain_order=True)
+    page, of = tables.page_of(len(ordered), ask.scope.page)
+    shown = budgets.lines(ordered.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS))
+    return BudgetsView(
+        answer(rows, found, write, hours_told=hours_told(ask)),
+        ask.scope.said("total"),
+        write.number(found.before),
+        worded(proposal, write),
+        in_plan(ask.planned(), proposal),
+        TableView(
+            here=ask.url("delivery.view", name="budgets"),
+            name="budgets",
+            heads=table_heads(write),
+            groups={"": lines(shown, found, write)},
+            page=page,
+            pages=of,
+            opens=False,
+            empty="No campaign has a known budget and figures in these days.",
+        ),
     )

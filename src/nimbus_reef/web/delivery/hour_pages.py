@@ -11,15 +11,20 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.delivery.files import WEEKDAYS
+from nimbus_reef.analysis.acceptance import InPlan, in_plan
+from nimbus_reef.analysis.delivery import budgets, hours
 from nimbus_reef.analysis.delivery.hours import EVERY_DAY, Grid, HourCell, SegmentSums
+from nimbus_reef.analysis.wording import WEEKDAYS, Worded, weekday_words, worded
 from nimbus_reef.core import hours as rules
 from nimbus_reef.core.hours import DAY, Segment
 from nimbus_reef.core.model import MICRO
-from nimbus_reef.web.delivery.boost_pages import days_words
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.store.reading import delivery_frames
+from nimbus_reef.web.delivery import budget_pages
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.offered import SharePair, heads, share_pair, words_head
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.shares import SharePair, share_pair
+from nimbus_reef.web.kit.tables import TableView, heads, words_head
 
 METRICS: Final[Mapping[str, tuple[str, str]]] = {
     "spend": ("spend", "¤"),
@@ -261,7 +266,7 @@ def segment_lines(sums: Sequence[SegmentSums], figures: Figures) -> list[Segment
 
 def _when(segment: Segment) -> str:
     hours = f"{segment.first}–{segment.end} h"
-    return f"{hours}, {days_words(segment.weekdays)}" if segment.weekdays else hours
+    return f"{hours}, {weekday_words(segment.weekdays)}" if segment.weekdays else hours
 
 
 def segment_heads(figures: Figures) -> Any:
@@ -303,3 +308,76 @@ def _listed(hours: Sequence[int]) -> str:
         else:
             runs.append([hour])
     return ", ".join(f"{run[0]}–{run[-1] + 1}" for run in runs)
+
+
+USUAL_PERCENT: Final = "20"
+"""What a boost of hours that somebody marked is tried with first."""
+
+
+@dataclass(frozen=True, slots=True)
+class HoursView:
+    """The week by hour: the grid in one metric, its segments, what budgets cut off and the move that mends it."""
+
+    metric: str
+    metrics: list[tuple[str, str]]
+    answer: Answer
+    rows: Any
+    brackets: Any
+    boxes: Any
+    percent: str
+    trade_days: str
+    by_day: bool
+    trade: bool
+    drawn: str
+    starved: Sequence[int]
+    worded: Worded
+    planned: InPlan
+    dry: Any
+    table: TableView
+
+
+def page(ask: Context) -> HoursView:
+    """The view."""
+    facts, look, write, scope = ask.facts, ask.look, ask.write, ask.scope
+    grid = hours.grid(facts, look)
+    metric = scope.choice("metric", hours.METRICS)
+    if metric in NEED_TRADE and not grid.trade:
+        metric = "spend"
+    drawn = scope.said("segments")
+    segments = hours.drawn_segments(drawn) if drawn else hours.found_segments(facts, look)
+    sums = hours.segment_sums(facts, look, segments)
+    held = ask.days(hours.KIND)
+    times = delivery_frames.weekdays_held(facts, ask.account.id, hours.KIND, scope.window)
+
+    def dried() -> dict[tuple[int, int], tuple[float, str]]:
+        return dried_by_cell(hours.dry(facts, look), times, held, by_day=grid.by_day)
+
+    by_hour = hours.by_hour(facts, look)
+    starved = rules.starved(by_hour["spend"].to_list(), by_hour["organic"].to_list()) if grid.trade else ()
+    rows = budgets.held(facts, look)
+    _, proposal = budget_pages.moved(ask, "")
+    days_of_trade = facts.held_days(ask.account.id, hours.TRADE, scope.window)
+    return HoursView(
+        metric,
+        [(key, words) for key, (words, _) in METRICS.items() if grid.trade or key not in NEED_TRADE],
+        answer(sums, budget_pages.dry_words(rows, write), starved, write),
+        grid_rows(grid, metric, facts.kept("dried cells", ask.account.id, dried, scope.window, look.part), write),
+        brackets(sums, write),
+        boxes(sums),
+        USUAL_PERCENT,
+        trade_words(held, days_of_trade, write) if grid.trade else "",
+        grid.by_day,
+        grid.trade,
+        drawn,
+        starved,
+        worded(proposal, write),
+        in_plan(ask.planned(), proposal),
+        budget_pages.dry_lines(budgets.lines(rows.filter("runs_dry").head(6)), write),
+        TableView(
+            here=ask.url("delivery.view", name="hours"),
+            name="segments",
+            heads=segment_heads(write),
+            groups={"": segment_lines(sums, write)},
+            opens=False,
+        ),
+    )

@@ -11,28 +11,27 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis import movement
+from nimbus_reef.analysis.acceptance import InPlan, in_plan
+from nimbus_reef.analysis.delivery import placements, solutions
 from nimbus_reef.analysis.delivery.placements import paid_now
 from nimbus_reef.analysis.delivery.solutions import Solved
-from nimbus_reef.analysis.offers import Offer
+from nimbus_reef.analysis.proposals import proposals
+from nimbus_reef.analysis.wording import PLACEMENTS, Worded, worded
 from nimbus_reef.core import evidence
 from nimbus_reef.core.click_prices import ADJUSTABLE
-from nimbus_reef.core.model import Bidding, Placement, Verdict, from_micro
+from nimbus_reef.core.model import Placement, Verdict, from_micro
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.axes import round_steps
-from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.offered import SharePair, Worded, effect_words, heads, share_pair, words_head
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.drawers import Drawer, offered
+from nimbus_reef.web.kit.shares import SharePair, share_pair
+from nimbus_reef.web.kit.tables import TableView, heads, words_head
 from nimbus_reef.web.kit.verdicts import mark_of
 
 _LINE: Final = 120.0
-_NEAR: Final = 0.1
-"""Bids that are within this part of the base are taken to be there."""
 _WIDE: Final = 540.0
-NAMES: Final[Mapping[str, str]] = {
-    Placement.TOP_OF_SEARCH.value: "top of search",
-    Placement.ELSEWHERE_IN_SEARCH.value: "elsewhere in search",
-    Placement.PRODUCT_PAGE.value: "product page",
-    Placement.OFF_SITE.value: "off-site",
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +127,7 @@ def _line(row: Mapping[str, Any], furthest: float, figures: Figures) -> PlaceLin
     words = f"needs {figures.rate(needed)}" if needed is not None else ""
     return PlaceLine(
         key=row["row_id"],
-        name=NAMES.get(row["placement"], row["placement"]),
+        name=PLACEMENTS.get(row["placement"], row["placement"]),
         pair=share_pair(row, figures, ahead=kind == "costly" and (row["share_spend"] or 0) > (row["share_sales"] or 0)),
         spend=figures.count(from_micro(row["spend"])),
         sales=figures.count(from_micro(row["sales"])),
@@ -177,7 +176,7 @@ def answer(rows: pl.DataFrame, limits: pl.DataFrame | None, figures: Figures) ->
     rest = ""
     if best is not None:
         rest = (
-            f"{NAMES[best['placement']].capitalize()} earns {figures.money(best['rpc'], 2)} a click and pays "
+            f"{PLACEMENTS[best['placement']].capitalize()} earns {figures.money(best['rpc'], 2)} a click and pays "
             f"{figures.money(best['cpc'], 2)}."
         )
     if off is None or not off["clicks"]:
@@ -230,32 +229,6 @@ def _limits_words(limits: pl.DataFrame, figures: Figures) -> str:
     )
 
 
-def limit_worded(row: Mapping[str, Any], offer: Offer | None, figures: Figures) -> Worded:
-    """
-    Limiting a campaign's off-site traffic: proposed where it is above target, possible wherever it
-    is not limited yet.
-    """
-    did = (
-        f"{figures.counted(row['clicks'], 'click')} off-site brought "
-        f"{figures.counted(row['orders'], 'order') if row['orders'] else 'no order'} for {figures.micro(row['spend'])}"
-    )
-    if offer is None:
-        return Worded(None, "it is limited already", (did,))
-    effect = effect_words(offer.projected, figures)
-    if row["verdict"] == Verdict.COSTLY.value:
-        needs = (
-            f"they must convert {figures.rate(row['needed_cvr'])} at their price; that they do is"
-            f" {figures.one_in(1 - row['p_over'])}"
-        )
-        tested = () if row["own_test"] else (_BY_OTHERS,)
-        return Worded(offer, "limit off-site", (did, needs, *tested), effect)
-    why = "it is within target" if row["verdict"] == Verdict.FINE.value else f"its evidence says {row['verdict']}"
-    return Worded(offer, "leave it", (did, why, "you can limit it all the same"), effect, proposed=False)
-
-
-_BY_OTHERS: Final = "its own clicks are too few for an order; what off-site clicks do in other campaigns decides"
-
-
 @dataclass(frozen=True, slots=True)
 class SolvedLine:
     """
@@ -299,7 +272,7 @@ def solved_drawn(solved: Solved, figures: Figures) -> SolvedDrawn | None:
         raise_words = f" = +{figures.rate(found.adjustments[place], 0)}" if found.adjustments[place] else ""
         lines.append(
             SolvedLine(
-                NAMES[place.value],
+                PLACEMENTS[place.value],
                 x(highest[place]),
                 f"{figures.number(highest[place])}{raise_words}",
                 x(now) if now is not None else None,
@@ -314,51 +287,6 @@ def solved_drawn(solved: Solved, figures: Figures) -> SolvedDrawn | None:
         tuple((x(value), figures.number(value)) for value in round_steps(top)),
         _WIDE,
     )
-
-
-def solved_worded(solved: Solved, highest: float | None, figures: Figures) -> Worded:
-    """The solution in words."""
-    found, offer = solved.solution, solved.offer
-    if found is None:
-        return Worded(None, "no solution", ("the campaign sold nothing: no placement says what a click is worth",))
-    raises = ", ".join(
-        f"{NAMES[place.value]} +{figures.rate(value, 0)}" for place, value in found.adjustments.items() if value
-    )
-    bids = "the base bid"
-    if solved.base_now is not None and solved.base_next is not None:
-        bids = f"base {figures.number(solved.base_now)} → {figures.number(solved.base_next)}"
-    headline = f"{bids} on {figures.counted(solved.moved, 'target')}" + (f", {raises}" if raises else "")
-    reasons = [
-        (
-            f"{NAMES[found.sets_base.value]} sets the base: the lowest worth of a click among placements with at least "
-            f"{figures.rate(found.base_share, 0)} of the clicks"
-        ),
-        (
-            "at that base with its raises a click in every placement costs what it may at"
-            f" {figures.aim(solved.target_acos)}"
-        ),
-    ]
-    if solved.base_next is not None and abs(solved.base_next - found.base) > _NEAR * found.base:
-        reasons.append(
-            f"bids move a step at a time: the base of {figures.money(found.base, 2)} takes more rounds"
-            if solved.base_next > found.base
-            else (
-                f"proposed bids are below the base of {figures.money(found.base, 2)}: each target keeps what it"
-                " proposes"
-            )
-        )
-    if solved.acos_after is not None and solved.acos_range is not None:
-        low, high = solved.acos_range
-        before = figures.rate(solved.acos_now, 0) if solved.acos_now is not None else "no sales"
-        reasons.append(
-            f"ACOS {before} → {figures.percent(low, 0)} to {figures.rate(high, 0)} is likely, off-site included"
-        )
-    if solved.bidding == Bidding.UP_AND_DOWN.value and highest is not None:
-        reasons.append(f"dynamic raising is on: a click can cost up to {figures.money(highest, 2)} at the top")
-    if offer is None:
-        return Worded(None, "bids and adjustments are right as they are", tuple(reasons))
-    effect = effect_words(offer.projected, figures)
-    return Worded(offer, headline, tuple(reasons), effect, name=solved.campaign)
 
 
 @dataclass(frozen=True, slots=True)
@@ -384,3 +312,159 @@ def worst_lines(rows: pl.DataFrame, figures: Figures) -> list[WorstLine]:
         )
         for row in rows.to_dicts()
     ]
+
+
+GROUPS_A_PAGE: Final = 25
+WORST: Final = 12
+HERE: Final = "placements"
+
+
+@dataclass(frozen=True, slots=True)
+class SolvedView:
+    """A campaign's base bid and adjustments, drawn and in words."""
+
+    id: str
+    campaign: str
+    drawn: SolvedDrawn | None
+    worded: Worded
+    target: str
+    planned: InPlan
+
+
+@dataclass(frozen=True, slots=True)
+class CampaignsView:
+    """
+    What is told of single campaigns: how many are to be kept from off-site, which overspend most, the solution of one;
+    solving: the campaign whose solution is shown, or follows.
+    """
+
+    answer: Answer
+    limits: int
+    worst: list[WorstLine]
+    solved: SolvedView | None
+    solving: str
+
+
+@dataclass(frozen=True, slots=True)
+class PlacementsView:
+    """Placements. campaigns: what is told of single ones, None where it follows, since targets have to be judged."""
+
+    by: str
+    groupings: tuple[str, ...]
+    limited: str
+    limited_choices: tuple[tuple[str, str], ...]
+    answer: Answer
+    table: TableView
+    campaigns: CampaignsView | None
+
+
+def groupings(ask: Context) -> tuple[str, ...]:
+    """What placements can be grouped by."""
+    return (*placements.GROUPS, *movement.name_parts(ask.account))
+
+
+def rows(ask: Context) -> pl.DataFrame:
+    """Placements in the grouping and with the limit that are chosen."""
+    by = ask.scope.choice("by", groupings(ask))
+    return placements.narrowed(placements.judged(ask.facts, ask.look, by), _limits_chosen(ask, by))
+
+
+def _limits_chosen(ask: Context, by: str) -> str:
+    return ask.scope.choice("limited", tuple(LIMITED)) if by == "campaign" else ""
+
+
+def page(ask: Context) -> PlacementsView:
+    """The view."""
+    facts, look, write = ask.facts, ask.look, ask.write
+    by, held = ask.scope.choice("by", groupings(ask)), rows(ask)
+    limited = _limits_chosen(ask, by)
+    named = held["whose"].cast(pl.String).unique(maintain_order=True)
+    of = max(1, -(-len(named) // GROUPS_A_PAGE))
+    page = min(ask.scope.page, of)
+    shown = named.slice((page - 1) * GROUPS_A_PAGE, GROUPS_A_PAGE)
+    now = by == "campaign" or ask.scope.said("whose") or placements.judged_soon(facts, look)
+    told = campaigns(ask) if now else None
+    lines = groups(held.filter(pl.col("whose").cast(pl.String).is_in(shown.implode())), write)
+    return PlacementsView(
+        by,
+        groupings(ask),
+        limited,
+        tuple(LIMITED.items()),
+        told.answer if told else answer(placements.judged(facts, look, "account"), None, write),
+        TableView(
+            here=ask.url("delivery.view", name=HERE),
+            name="placements",
+            heads=table_heads(write, campaigns=by == "campaign"),
+            groups=lines if len(lines) > 1 or by != "account" else {"": next(iter(lines.values()), [])},
+            page=page,
+            pages=of,
+            empty="No placement matches." if limited else "No placement data in this period.",
+            opens=by == "campaign",
+            picks=by == "campaign",
+        ),
+        told,
+    )
+
+
+def campaigns(ask: Context) -> CampaignsView:
+    """What is told of single campaigns."""
+    facts, look, write = ask.facts, ask.look, ask.write
+    limits = placements.to_limit(facts, look)
+    worst = placements.worst(facts, look).filter(pl.col("on_site") > 0).head(WORST)
+    chosen = ask.scope.said("whose") or (worst["campaign"][0] if len(worst) else "")
+    if chosen:
+        placements.of_campaign(facts, look, chosen)
+    known = chosen and solutions.solved_known(facts, look, chosen, ask.planned_changes())
+    return CampaignsView(
+        answer(placements.judged(facts, look, "account"), limits, write),
+        len(limits),
+        worst_lines(worst, write),
+        solved(ask, chosen) if known else None,
+        chosen,
+    )
+
+
+def solved(ask: Context, campaign: str) -> SolvedView:
+    """A campaign's solution."""
+    planned = ask.planned()
+    found = solutions.solved(ask.facts, ask.look, campaign, [each.change for each in planned])
+    proposal = solutions.proposal(ask.facts, ask.look, found)
+    return SolvedView(
+        campaign,
+        campaign,
+        solved_drawn(found, ask.write),
+        worded(proposal, ask.write),
+        ask.write.aim(found.target_acos),
+        in_plan(planned, proposal),
+    )
+
+
+def drawer(ask: Context, row_id: str) -> Drawer:
+    """A placement of a campaign, and what is proposed on it."""
+    write, row = ask.write, placements.row_of(ask.facts, ask.look, row_id)
+    brought = write.counted(row["orders"], "order") if row["orders"] else "no order"
+    converts = (
+        f"At {write.money(row['cpc'], 2)} a click it must convert {write.rate(row['needed_cvr'])}; it converts"
+        f" {write.rate(row['cvr'])}."
+    )
+    campaign = str(row["campaign"])
+    (proposal,) = proposals(ask.facts, ask.look, "placements", [row_id], ask.planned_changes())
+    return Drawer(
+        row_id,
+        PLACEMENTS.get(row["placement"], row["placement"]),
+        campaign,
+        f"{write.counted(row['clicks'], 'click')} brought {brought} for {write.micro(row['spend'])}.",
+        converts if row["clicks"] else "",
+        offered(ask, proposal),
+        links=(
+            (
+                "Its base bid and adjustments, drawn",
+                ask.scope.choose(ask.url("delivery.view", name=HERE), whose=campaign),
+            ),
+            (
+                "What a click can cost, hour by hour",
+                ask.scope.choose(ask.url("delivery.view", name="boosts"), whose=campaign),
+            ),
+            ("Its targets", ask.scope.elsewhere(ask.url("targeting.table", name="targets"), campaign=campaign)),
+        ),
+    )

@@ -13,7 +13,7 @@ from werkzeug.datastructures import MultiDict
 
 from nimbus_reef.analysis.falls import Watched
 from nimbus_reef.analysis.findings import Findings, Group, company_name, named, waits
-from nimbus_reef.analysis.proposals import FILED_AS
+from nimbus_reef.analysis.judged_proposals import FILED_AS
 from nimbus_reef.analysis.recurring import Recurring
 from nimbus_reef.core.checks import CHECKS, Check, Money, Reading, Subject
 from nimbus_reef.core.checks.products import FELL
@@ -22,10 +22,10 @@ from nimbus_reef.core.listings import Repaired
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.recurring import Key, News
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.store.people.closed_audits import Closing
 from nimbus_reef.store.people.hidden_findings import DONE, PutAway
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.lost import lost_words
 from nimbus_reef.web.kit.strips import ahead_words, value_words
 from nimbus_reef.web.kit.verdicts import mark_of, word_fact

@@ -9,11 +9,11 @@ from typing import Any
 from nimbus_reef.analysis import movement, standing
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.totals import totals
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.findings.pages import FindingBlock
 from nimbus_reef.web.kit import movers, tree
 from nimbus_reef.web.kit.drift import Drift, drift
-from nimbus_reef.web.kit.figures import Figures
 
 _PRODUCTS = "product_ad_daily"
 

@@ -12,22 +12,21 @@ from flask import Blueprint, flash, redirect, render_template, request, url_for
 from flask import Response as PageResponse
 from werkzeug.wrappers import Response as AnyResponse
 
-from nimbus_reef.analysis import deeds
+from nimbus_reef.analysis.acceptance import assess
 from nimbus_reef.analysis.catalog import files as catalog_files
 from nimbus_reef.analysis.delivery import files as delivery_files
-from nimbus_reef.analysis.delivery import plan_prices
 from nimbus_reef.analysis.falls import watched
 from nimbus_reef.analysis.findings import SOURCES, Findings, findings_known, waits, written_down
 from nimbus_reef.analysis.findings import findings as findings_of
 from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms
+from nimbus_reef.analysis.judged_proposals import FILED_AS, judged
 from nimbus_reef.analysis.judged_tables import VIEWS, table_to_export
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.opened_findings import Opened, group_of
 from nimbus_reef.analysis.opened_findings import opened as opening
-from nimbus_reef.analysis.proposals import FILED_AS, judged, proposed
 from nimbus_reef.analysis.pulse import beat
 from nimbus_reef.analysis.recurring import since_last
-from nimbus_reef.core.checks import CHECKS, Subject
+from nimbus_reef.core.checks import CHECKS
 from nimbus_reef.core.checks.products import FELL
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.typed import whole
@@ -39,13 +38,13 @@ from nimbus_reef.web.exports.routes import hand_out_workbook
 from nimbus_reef.web.findings import pages, pictures
 from nimbus_reef.web.findings import report as sheets_of
 from nimbus_reef.web.findings.forms import PutAwayForm
-from nimbus_reef.web.kit import candidates, product
+from nimbus_reef.web.kit import product
 from nimbus_reef.web.kit.beats import line as beat_line
 from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.movers import Ways
 from nimbus_reef.web.kit.planned import lines as plan_lines
-from nimbus_reef.web.kit.previews import DeedsPreview, Selection, preview
+from nimbus_reef.web.kit.previews import Preview, preview
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import away_from, current_scope, figures, is_first_answer, must_write, parts
 
@@ -171,32 +170,18 @@ def opened(key: str) -> str:
         opens=pages.opens(check),
         itself=pages.opens_itself(check),
         lines=[] if told and told.count else pages.opened_lines(group, _days(scope), write),
-        raises=[(row["row_id"], change, write.day(row["day"]), row) for change, _, row in found.raises],
+        raises=[(each.row_id, each.changes[0], write.day(row["day"]), row) for each, row in found.raises],
         product=product_of(scope, found.product) if found.product else None,
         sku=found.product,
         gaps=pages.gap_lines(group.rows.row(0, named=True), write) if row_id else [],
     )
 
 
-def _told(scope: Scope, found: Opened) -> DeedsPreview:
+def _told(scope: Scope, found: Opened) -> Preview:
     """What is proposed on the rows of a finding, and what all of it would do beside what is planned."""
-    view, facts, write = VIEWS[FILED_AS[found.check.subject]], parts().facts, figures()
-    stops = deeds.collateral(facts, scope.look, found.proposed) if found.check.subject is Subject.TERM else {}
-    offered = [
-        candidates.of_judged(
-            view,
-            each,
-            proposed(facts, scope.look, view.subject, each, "", ""),
-            stops.get(each.row["row_id"], ()),
-            write,
-        )
-        for each in found.proposed
-    ]
-    planned = plans.planned(parts().store, scope.account.id)
-    packages = [[change for change, _ in each.package] for each in offered if each.package]
-    told = plan_prices.accepted(facts, scope.look, [each.change for each in planned], packages)
-    asked = Selection(offered, frozenset(), told, planned, scope.window.days)
-    return preview(asked, "", view.thing, {}, scope.account.settings, write)
+    asked = assess(parts().facts, scope.look, found.proposed)
+    thing = VIEWS[FILED_AS[found.check.subject]].thing
+    return preview(asked, "", thing, scope.window.days, scope.account.settings, figures())
 
 
 def product_of(scope: Scope, sku: str) -> dict[str, Any] | None:

@@ -14,6 +14,7 @@ from nimbus_reef.errors import BadFile, BadInput
 from nimbus_reef.formats import cell_types, currencies, mixed, reports, sheet_look, typed, values
 from nimbus_reef.formats.cell_types import REJECTED
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import KIND_SURE, NAMED_BY_ID, ColumnMap, Suggestion
 from nimbus_reef.formats.raw import AS_FOUND, LINE, SEPARATORS, Layout, RawTable
@@ -21,7 +22,6 @@ from nimbus_reef.formats.sheet_look import SheetLook
 from nimbus_reef.formats.values import DateOrder, Style
 from nimbus_reef.jobs.intake import Looked, usual_maps, with_settings
 from nimbus_reef.store.record.loads import Batch
-from nimbus_reef.web.kit.figures import Figures
 
 _SAMPLES: Final = 3
 _MOST_WORDS: Final = 12

@@ -12,12 +12,12 @@ from nimbus_reef.core.coverage import DayState, Span, Stretch, labels_in_use, st
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.contract import CellKind
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.jobs.orders import loads_done, undos_done
 from nimbus_reef.store.loading.ingest import Loaded
 from nimbus_reef.store.loading.undo import Undone
 from nimbus_reef.store.record.loads import Batch, HeldReport, Job
-from nimbus_reef.web.kit.figures import Figures
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,6 +13,7 @@ from nimbus_reef.analysis.agreement import differences
 from nimbus_reef.core.model import SCOPES
 from nimbus_reef.errors import BadFile, BadInput, NotFound
 from nimbus_reef.formats.currencies import must_be_own
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import checked
 from nimbus_reef.formats.raw import SEPARATORS
@@ -25,7 +26,6 @@ from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record import loads, workers
 from nimbus_reef.store.record.loads import Upload
 from nimbus_reef.web.intake import choosing, pages, possible
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.parts import account_by_id, current_scope, figures, must_write, my_accounts, parts
 
 intake = Blueprint("intake", __name__, url_prefix="/intake")

@@ -9,8 +9,8 @@ from typing import Final
 
 from nimbus_reef.analysis.pulse import Beat
 from nimbus_reef.core.model import from_micro
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.lost import lost_words
 
 WIDTH: Final = 150

@@ -10,7 +10,7 @@ import polars as pl
 
 from nimbus_reef.core.metrics import is_money
 from nimbus_reef.core.model import MEASURES, from_micro
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.formats.figures import Figures
 
 
 @dataclass(frozen=True, slots=True)

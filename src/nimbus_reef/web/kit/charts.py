@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.formats.figures import Figures
 
 _HIDDEN_AXIS = {
     "axisLine": {"show": False},

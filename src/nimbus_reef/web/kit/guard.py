@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from nimbus_reef.core.changes import Change, Promise, guarded, projected
 from nimbus_reef.core.settings import Settings
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.formats.figures import Figures
 
 
 def asked_about(changes: Sequence[tuple[Change, Promise]], settings: Settings, figures: Figures) -> str:

@@ -15,8 +15,8 @@ from nimbus_reef.analysis.unmade import Unmade, unmade
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import ReefError
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.reading.facts import Facts
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.params import Scope
 
 THINGS: Final = {Judged.TARGETS: ("target", ""), Judged.TERMS: ("search term", ""), Judged.ADS: ("product ad", "")}

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from nimbus_reef.analysis.lacking import Lack, lacking
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound, ReefError
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.reading.facts import Facts
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.params import Scope
 
 

@@ -15,7 +15,8 @@ import numpy as np
 
 from nimbus_reef.core import costly_words, evidence
 from nimbus_reef.core.evidence import Floats
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.web.kit.verdicts import mark_of
 
 LEFT: Final = 176.0
 WIDTH: Final = 322.0
@@ -58,6 +59,20 @@ class Luck:
     tone: str
     solid: bool
     note: str
+
+
+def of_judged(row: Mapping[str, Any], figures: Figures) -> Luck | None:
+    """What the verdict of a row rests on; None where it has no prior or no click."""
+    if row["prior_a"] is None or not row["clicks"]:
+        return None
+    tone = {"costly": ("loss", True), "leaning": ("loss", False), "fine": ("gain", True)}.get(
+        mark_of(row, "evidence"), ("", False)
+    )
+    if row.get("factor") is not None:
+        return of_word(row, f"{figures.counted(row['came'], 'order')} came", tone, figures)
+    brought = figures.counted(row["orders"], "order") if row["orders"] else "no order"
+    posterior = (row["prior_a"] + row["k"], row["prior_b"] + row["n"] - row["k"])
+    return of_row(row, posterior, f"{figures.counted(row['clicks'], 'click')}, {brought}", tone, figures)
 
 
 def of_row(

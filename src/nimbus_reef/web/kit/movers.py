@@ -11,8 +11,8 @@ import polars as pl
 from nimbus_reef.analysis.movement import REST, active
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.movement import Movement
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.drift import Mover
-from nimbus_reef.web.kit.figures import Figures
 
 LARGEST: Final = 10
 _GOOD: Final = frozenset({Movement.GAINING.value, Movement.SAVING.value})

@@ -12,8 +12,8 @@ import polars as pl
 from nimbus_reef.core import plan, projection
 from nimbus_reef.core.changes import Entity, kind_of, named, projected, word_of
 from nimbus_reef.core.model import State
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people.plans import Planned
-from nimbus_reef.web.kit.figures import Figures
 
 
 @dataclass(frozen=True, slots=True)

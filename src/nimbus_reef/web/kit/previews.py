@@ -7,19 +7,18 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
+from nimbus_reef.analysis.acceptance import Assessed
+from nimbus_reef.analysis.wording import change_words, mark, rise_words, value_words, why_nothing, worded
 from nimbus_reef.core import projection
-from nimbus_reef.core.acceptance import Acceptance
-from nimbus_reef.core.changes import Change, guarded, named, projected
+from nimbus_reef.core.changes import Change, named, projected
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import Projected
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.core.reasons import ReasonKey
 from nimbus_reef.core.settings import Settings
-from nimbus_reef.store.people.plans import Planned
-from nimbus_reef.web.kit.candidates import Candidate
-from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.judged_rows import why_nothing
-from nimbus_reef.web.kit.prices import rise_words
-from nimbus_reef.web.kit.settled_first import First
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.web.kit.settled_first import First, first_for
 
 MOST_LINES: Final = 1_000
 """Rows shown with a tick of their own."""
@@ -37,7 +36,7 @@ _CLICKS: Final = ((0, 0, "no click"), (1, 1, "one click"), (2, 9, "2 to 9 clicks
 
 
 @dataclass(frozen=True, slots=True)
-class DeedLine:
+class PreviewLine:
     """
     One row that something is done on. harm: what it also stops; first: what is better settled before; left: it was left
     out by hand.
@@ -46,7 +45,7 @@ class DeedLine:
     key: str
     name: str
     where: str
-    deed: str
+    headline: str
     spend: str
     sales: str
     harm: str
@@ -58,7 +57,7 @@ class DeedLine:
 
 
 @dataclass(frozen=True, slots=True)
-class DeedsPreview:
+class Preview:
     """
     All of it in words. title: on what; done: how many changes by kind; effect: of all of it; judged: on what verdicts
     and clicks; harm: what is lost with it; skipped: why, and on how many; refused: prices that would rise; replaced:
@@ -74,7 +73,7 @@ class DeedsPreview:
     effect: str
     judged: tuple[str, ...]
     harm: str
-    lines: tuple[DeedLine, ...]
+    lines: tuple[PreviewLine, ...]
     count: int
     changes: int
     skipped: tuple[str, ...]
@@ -94,39 +93,8 @@ class DeedsPreview:
         return tuple(line.key for line in self.lines if not line.left)
 
 
-@dataclass(frozen=True, slots=True)
-class Selection:
-    """
-    What an acceptance was asked for. offered: all rows; left: keys of those left out by hand; told: what becomes of the
-    others;
-    planned: the plan before it.
-    """
-
-    offered: Sequence[Candidate]
-    left: frozenset[str]
-    told: Acceptance
-    planned: Sequence[Planned]
-    days: int
-
-    @property
-    def acting(self) -> list[Candidate]:
-        """
-        The rows that something is proposed on and that are not left out, in their order: places in
-        `told` are theirs.
-        """
-        return [each for each in self.offered if each.package and each.key not in self.left]
-
-    @property
-    def going(self) -> list[Candidate]:
-        """Those that go into the plan."""
-        acting = self.acting
-        return [acting[place] for place in self.told.new]
-
-
-def preview(
-    asked: Selection, title: str, thing: str, first: Mapping[str, Sequence[First]], settings: Settings, figures: Figures
-) -> DeedsPreview:
-    """What an acceptance would do. first: what is better settled before, by the key of the row."""
+def preview(asked: Assessed, title: str, thing: str, days: int, settings: Settings, figures: Figures) -> Preview:
+    """What an acceptance would do. days: of the window that it rests on."""
     acting, going, told = asked.acting, asked.going, asked.told
     counts = Counter(each.kind for each in going)
     done = [
@@ -135,34 +103,36 @@ def preview(
             counts.items(), key=lambda each: list(_KINDS).index(each[0]) if each[0] in _KINDS else 99
         )
     ]
-    beyond = {each.key for each in going if _beyond(each, settings)}
+    beyond = {each.row_id for each in going if each.is_beyond(settings.asks_raise, settings.asks_spend)}
     stops = [(each, one) for each in going for one in each.stops]
-    shown = {each.key for each in going} | asked.left
+    shown = {each.row_id for each in going} | asked.left
     ordered = sorted(
-        (each for each in asked.offered if each.key in shown and each.package),
+        (each for each in asked.offered if each.row_id in shown and each.package),
         key=lambda each: abs(each.whole.spend.middle),
         reverse=True,
     )
-    before = {(one.area, one.row_id): one for each in going for one in first.get(each.key, ())}
-    return DeedsPreview(
+    first = {each.row_id: first_for(each, asked.before.get(each.row_id, ()), figures) for each in going}
+    before = {(one.area, one.row_id): one for ones in first.values() for one in ones}
+    return Preview(
         title=title,
         thing=thing,
         done=", ".join(done) or "nothing",
         effect=_effect(projection.total(each.whole for each in going), figures),
         judged=_judged(going, figures),
-        harm=_harm(going, asked.days, figures),
+        harm=_harm(going, days, figures),
         lines=tuple(
-            _line(each, first.get(each.key, ()), figures, asks=each.key in beyond, left=each.key in asked.left)
+            _line(each, first.get(each.row_id, ()), figures, asks=each.row_id in beyond, left=each.row_id in asked.left)
             for each in ordered[:MOST_LINES]
         ),
         count=len(going),
         changes=sum(len(each.package) for each in going),
         skipped=_skipped(asked, figures),
         refused=tuple(
-            f"{acting[place].name}: {rise_words(rise, figures)}" for place, rise in sorted((told.refused or {}).items())
+            f"{worded(acting[place], figures).name}: {rise_words(rise, figures)}"
+            for place, rise in sorted((told.refused or {}).items())
         ),
         replaced=tuple(_replaced(change) for change in told.replaced),
-        replaced_rows=tuple(change.row for change in told.replaced),
+        replaced_rows=tuple(asked.replaced_rows),
         replaced_effect=_effect(
             projection.total(
                 projected(each.change, each.promise) for each in asked.planned if each.change in told.replaced
@@ -170,8 +140,8 @@ def preview(
             figures,
         ),
         first=tuple(before.values()),
-        asks=_asks([each for each in going if each.key in beyond], figures),
-        raises=sum(each.why_not == _RAISES_OF_NOTHING for each in asked.offered),
+        asks=_asks([each for each in going if each.row_id in beyond], figures),
+        raises=sum(each.why is ReasonKey.RAISE_WITHOUT_ORDER for each in asked.offered),
         stops=tuple(
             f"“{each.name}” also stops “{one.term}”: {figures.counted(one.clicks, 'click')},"
             f" {figures.counted(one.orders, 'order')}, {figures.micro(one.spend)} spent"
@@ -181,16 +151,9 @@ def preview(
     )
 
 
-_RAISES_OF_NOTHING: Final = why_nothing("raise_without_order")
-
-
 def _named(kind: str, count: int) -> str:
     one, several = _KINDS.get(kind, (kind, f"{kind}s"))
     return one if count == 1 else several
-
-
-def _beyond(each: Candidate, settings: Settings) -> bool:
-    return any(guarded(change, told, settings.asks_raise, settings.asks_spend) for change, told in each.package)
 
 
 def _effect(together: Projected, figures: Figures) -> str:
@@ -201,9 +164,9 @@ def _effect(together: Projected, figures: Figures) -> str:
     return f"{figures.span(spend)} spend, {figures.span(sales)} sales per 30 days"
 
 
-def _judged(going: Sequence[Candidate], figures: Figures) -> tuple[str, ...]:
+def _judged(going: Sequence[Proposal], figures: Figures) -> tuple[str, ...]:
     """By verdict, by clicks, and how many have no sale; nothing of rows that are not judged."""
-    rows = [each.told for each in going if each.told is not None]
+    rows = [each.evidence for each in going if each.evidence is not None]
     if not rows:
         return ()
     verdicts = Counter(each.verdict for each in rows)
@@ -224,22 +187,22 @@ def _judged(going: Sequence[Candidate], figures: Figures) -> tuple[str, ...]:
     return tuple(said)
 
 
-def _harm(going: Sequence[Candidate], days: int, figures: Figures) -> str:
+def _harm(going: Sequence[Proposal], days: int, figures: Figures) -> str:
     """
     What the rows that end brought, as it was and as it is expected, and what else is stopped; the sums agree with the
     effect.
     """
-    ending = [each for each in going if each.ends and each.told is not None]
+    ending = [each for each in going if each.ends]
     if not ending:
         return ""
-    orders = sum(each.told.orders for each in ending if each.told)
-    sold = sum(each.told.sales for each in ending if each.told) * STAKE_DAYS / days
+    orders = sum(each.evidence.orders for each in ending if each.evidence)
+    sold = sum(each.evidence.sales for each in ending if each.evidence) * STAKE_DAYS / days
     stops = [one for each in ending for one in each.stops]
     if not orders:
         said = "The rows that stop made no order in this period."
     else:
         said = f"The rows that stop made {figures.counted(orders, 'order')} and sold {figures.money(sold)} per 30 days."
-    expected = -sum(each.projected.sales.middle for each in ending)
+    expected = -sum(each.effect.sales.middle for each in ending)
     if expected >= 1:
         said += (
             f" At the conversion to expect of them, luck taken out, their sales are {figures.money(expected)} per 30"
@@ -256,28 +219,27 @@ def _harm(going: Sequence[Candidate], days: int, figures: Figures) -> str:
     return said
 
 
-def _skipped(asked: Selection, figures: Figures) -> tuple[str, ...]:
+def _skipped(asked: Assessed, figures: Figures) -> tuple[str, ...]:
     told = asked.told
-    reasons = Counter(each.why_not for each in asked.offered if not each.package)
+    reasons = Counter(why_nothing(each) for each in asked.offered if not each.package)
     reasons["they are in the plan already"] += len(told.already)
     reasons["the plan pauses them"] += len(told.stopped)
     reasons["the plan changes them together with others: take those out first"] += len(told.packaged)
     reasons["another row of this list changes the same"] += len(told.contradicted)
-    reasons["left out by you"] += sum(each.key in asked.left for each in asked.offered)
+    reasons["left out by you"] += sum(each.row_id in asked.left for each in asked.offered)
     return tuple(f"{figures.count(count)}: {why}" for why, count in reasons.most_common() if count)
 
 
 def _replaced(change: Change) -> str:
     name, place = named(change)
     where = " · ".join(part for part in (change.campaign, place) if part and part != name)
-    value = f"{change.old_value} → {change.new_value}" if change.old_value else change.new_value
-    return f"row {change.row}, {change.field.replace('_', ' ')} {value}: {name} ({where})"
+    return f"row {change.row}, {change.field.replace('_', ' ')} {value_words(change)}: {name} ({where})"
 
 
-def _asks(beyond: Sequence[Candidate], figures: Figures) -> str:
+def _asks(beyond: Sequence[Proposal], figures: Figures) -> str:
     if not beyond:
         return ""
-    most = max(beyond, key=lambda each: each.projected.spend.high)
+    most = max(beyond, key=lambda each: each.effect.spend.high)
     change, told = max(most.package, key=lambda pair: projected(*pair).spend.high)
     spend = projected(change, told).spend.high
     return (
@@ -287,37 +249,27 @@ def _asks(beyond: Sequence[Candidate], figures: Figures) -> str:
     )
 
 
-def _line(each: Candidate, first: Sequence[First], figures: Figures, *, asks: bool, left: bool) -> DeedLine:
-    effect = each.whole
-    told, stops = each.told, each.stops
+def _line(each: Proposal, first: Sequence[First], figures: Figures, *, asks: bool, left: bool) -> PreviewLine:
+    effect, told, said = each.whole, each.evidence, worded(each, figures)
     harm = [f"{figures.counted(told.orders, 'order')} stopped"] if told and each.ends and told.orders else []
-    if stops:
-        hurt = sum(one.orders for one in stops)
+    if each.stops:
+        hurt = sum(one.orders for one in each.stops)
         harm.append(
-            f"also stops {figures.counted(len(stops), 'search', 'searches')}"
+            f"also stops {figures.counted(len(each.stops), 'search', 'searches')}"
             + (f" with {figures.counted(hurt, 'order')}" if hurt else "")
         )
     known = effect.known
-    return DeedLine(
-        each.key,
-        each.name,
-        each.where,
-        each.deed,
+    return PreviewLine(
+        each.row_id,
+        said.name,
+        said.where,
+        said.headline,
         figures.span(effect.spend) if known else "unknown",
         figures.span(effect.sales) if known else "unknown",
         ", ".join(harm),
         "; ".join(dict.fromkeys(one.short for one in first)),
         asks,
         left,
-        each.mark,
-        tuple(_in_words(change) for change, _ in each.package) if len(each.package) > 1 else (),
+        mark(each),
+        tuple(change_words(change) for change in each.changes) if len(each.package) > 1 else (),
     )
-
-
-def _in_words(change: Change) -> str:
-    name, place = named(change)
-    value = f"{change.old_value} → {change.new_value}" if change.old_value else change.new_value
-    said = f"{name}{f' ({place})' if place else ''}"
-    if change.entity.value == "negative":
-        return f"{change.match_type.replace('_', ' ')}: {change.target} in {change.ad_group or change.campaign}"
-    return f"{said}: {change.field.replace('_', ' ')} {value}"

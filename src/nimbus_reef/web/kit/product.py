@@ -11,12 +11,12 @@ from nimbus_reef.analysis import products
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit import charts
 from nimbus_reef.web.kit.behind import Behind, behind
 from nimbus_reef.web.kit.charts import Marked
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.splits import why
 from nimbus_reef.web.kit.strips import strip, value_words
 from nimbus_reef.web.params import Scope

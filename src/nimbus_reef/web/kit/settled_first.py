@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from typing import Final
 
 from nimbus_reef.analysis.order import Before, Unsettled
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.formats.figures import Figures
 
-PAUSE, NEGATIVE, BID = "a pause", "a negative", "a bid"
+_WHAT: Final = {"pause": "a pause", "negative": "a negative"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,34 +34,34 @@ _SHORT: Final[Mapping[Unsettled, str]] = {
 }
 
 
-def first(held: Sequence[Before], what: str, figures: Figures) -> list[First]:
-    """What is better settled before a change; what: the change, such as `PAUSE`."""
-    made = []
-    for each in held:
-        short = f"{_SHORT[each.kind]} {each.name}" if each.kind is not Unsettled.BUDGET else "budget"
-        if each.kind is Unsettled.AD:
-            words = (
-                f"{each.name} wastes {figures.micro(each.stake)} a month in this ad group, and {what} here hits its"
-                " siblings too."
-            )
-            made.append(First(words, short, "catalog", "ads", "open", each.row_id, "Settle the product ad first"))
-        elif each.kind is Unsettled.BUDGET:
-            dry, of = each.days
-            words = (
-                f"{each.name} was out of budget on {dry} of {of} days: its keywords were judged without the hours"
-                f" after, and {what} here moves when the budget ends."
-            )
-            made.append(First(words, short, "delivery", "budgets", "", each.row_id, "Settle the budget first"))
-        elif each.kind is Unsettled.LOST_PAGE:
-            words = (
-                f"The page of {each.name} lost something with the newest load. {what.capitalize()} in this ad group"
-                " hits it too."
-            )
-            made.append(First(words, short, "catalog", "listings", "open", each.row_id, "Restore the page first"))
-        else:
-            words = (
-                f"{each.name} in this ad group converts less since its page changed, whoever searches: {what} here hits"
-                " it too."
-            )
-            made.append(First(words, short, "catalog", "listings", "open", each.row_id, "Look at the page first"))
-    return made
+def first_for(proposal: Proposal, held: Sequence[Before], figures: Figures) -> list[First]:
+    """What is better settled before a proposal."""
+    what = _WHAT.get(proposal.kind, "a bid")
+    return [_first(each, what, figures) for each in held]
+
+
+def _first(each: Before, what: str, figures: Figures) -> First:
+    short = f"{_SHORT[each.kind]} {each.name}" if each.kind is not Unsettled.BUDGET else "budget"
+    if each.kind is Unsettled.AD:
+        words = (
+            f"{each.name} wastes {figures.micro(each.stake)} a month in this ad group, and {what} here hits its"
+            " siblings too."
+        )
+        return First(words, short, "catalog", "ads", "open", each.row_id, "Settle the product ad first")
+    if each.kind is Unsettled.BUDGET:
+        dry, of = each.days
+        words = (
+            f"{each.name} was out of budget on {dry} of {of} days: its keywords were judged without the hours after,"
+            f" and {what} here moves when the budget ends."
+        )
+        return First(words, short, "delivery", "budgets", "", each.row_id, "Settle the budget first")
+    if each.kind is Unsettled.LOST_PAGE:
+        words = (
+            f"The page of {each.name} lost something with the newest load. {what.capitalize()} in this ad group hits it"
+            " too."
+        )
+        return First(words, short, "catalog", "listings", "open", each.row_id, "Restore the page first")
+    words = (
+        f"{each.name} in this ad group converts less since its page changed, whoever searches: {what} here hits it too."
+    )
+    return First(words, short, "catalog", "listings", "open", each.row_id, "Look at the page first")

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from nimbus_reef.core import change
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.formats.figures import Figures
 
 _PARTS: Final = (("cpc", "price per click"), ("cvr", "conversion"), ("aov", "order value"))
 

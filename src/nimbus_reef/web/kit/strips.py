@@ -9,7 +9,7 @@ import numpy as np
 
 from nimbus_reef.core.metrics import Unit
 from nimbus_reef.core.peers import BOTTOM, POINTS, RATED, TOP, Standing, percentiles
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.formats.figures import Figures
 
 _LEFT: Final = 2.0
 

@@ -7,7 +7,7 @@ from dataclasses import KW_ONLY, dataclass, field
 from typing import Any
 
 from nimbus_reef.analysis.tables import Field, Listing
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.formats.figures import Figures
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,3 +84,20 @@ def table_of(
         of=figures.count(of),
         **more,
     )
+
+
+def heads(*labels: str | tuple[str, str] | Head) -> tuple[Head, ...]:
+    """Heads that nothing is sorted by: the first a name, the rest figures; with a definition as (label, definition)."""
+    made = []
+    for place, label in enumerate(labels):
+        if isinstance(label, Head):
+            made.append(label)
+            continue
+        text, definition = label if isinstance(label, tuple) else (label, "")
+        made.append(Head(text, definition, css="first" if place == 0 else ""))
+    return tuple(made)
+
+
+def words_head(label: str, definition: str = "") -> Head:
+    """The head of a column in words."""
+    return Head(label, definition, css="words")

@@ -15,9 +15,9 @@ from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import METRICS, Better, Metric, difference, is_money, sums_in_units
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.peers import RATED
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit import strips
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.strips import Strip, metric_name, strip, value_words
 
 

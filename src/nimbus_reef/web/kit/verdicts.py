@@ -5,22 +5,19 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from nimbus_reef.analysis import wording
+from nimbus_reef.analysis.wording import due_words
 from nimbus_reef.core import evidence
-from nimbus_reef.core.model import Verdict
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.formats.figures import Figures
 
 
 def mark_of(row: Mapping[str, Any], judge: str) -> str:
     """Solid coral, half, hollow or solid lagoon; none where nothing was clicked."""
-    if not row["clicks"]:
-        return "none"
-    if judge == "simple":
+    if judge == "simple" and row["clicks"]:
         return {"over target": "costly", "no order": "costly", "within target": "fine"}.get(
             row["simple_verdict"], "undecided"
         )
-    return {Verdict.COSTLY.value: "costly", Verdict.LEANING.value: "leaning", Verdict.FINE.value: "fine"}.get(
-        row["verdict"], "undecided"
-    )
+    return wording.mark_of(row["verdict"], row["clicks"])
 
 
 def verdict_at_length(row: Mapping[str, Any]) -> str:
@@ -35,8 +32,3 @@ def word_fact(row: Mapping[str, Any], figures: Figures) -> str:
         f"{figures.counted(row['word_clicks'], 'click')}, {figures.counted(row['came'], 'order')}, "
         f"{due_words(row['due'], figures)} were due"
     )
-
-
-def due_words(due: float, figures: Figures) -> str:
-    """How many orders were due: whole ones where they are many."""
-    return figures.number(due, 0 if due >= 10 else 1)

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import date
-from typing import Any, Final
+from typing import Any
 
 import polars as pl
 
-from nimbus_reef.core.changes import Change, Promise
 from nimbus_reef.core.model import from_micro
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.candidates import Candidate, of_change
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.tables import Head
 
 
@@ -117,25 +115,3 @@ def answer(rows: pl.DataFrame, figures: Figures, day: date | None) -> Answer:
         bold,
         f"Most of them on {figures.day(most[0])}. Choose a day, or select rows and set them back to what they were.",
     )
-
-
-_LEFT: Final[Mapping[str, str]] = {
-    "cannot": "a sheet cannot set them back, or their present value is not known",
-    "is_so": "they stand there already",
-}
-
-
-def offered(
-    made: Sequence[tuple[Change, Promise, Mapping[str, Any]]], left: Mapping[str, int], reason: str
-) -> list[Candidate]:
-    """What sets things back to what they were, each for itself, and what does not; reason: why, in words."""
-    found = [
-        of_change(
-            row["row_id"],
-            replace(change, reason=reason),
-            told,
-            " · ".join(each for each in (row["campaign"], row["ad_group"]) if each),
-        )
-        for change, told, row in made
-    ]
-    return found + [Candidate("", "", "", "", why_not=_LEFT[why]) for why, count in left.items() for _ in range(count)]

@@ -13,8 +13,8 @@ from nimbus_reef.core import bids
 from nimbus_reef.core.metrics import METRICS, Unit, in_units, with_ratios
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.windows import Window
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.movement.pages import level
 
 TRENDED: Final = ("spend", "sales", "acos", "ctr", "cvr", "cpc", "aov", "impressions", "clicks", "orders", "roas")

@@ -12,9 +12,9 @@ from nimbus_reef.core import change
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import Better, Metric, Unit
 from nimbus_reef.core.model import MEASURES
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.tables import Head
 from nimbus_reef.web.movement.pages import level
 

@@ -10,8 +10,8 @@ import polars as pl
 
 from nimbus_reef.analysis.movement import MOVED
 from nimbus_reef.core.metrics import Metric, Unit
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.movers import judgement, tone_of
 from nimbus_reef.web.kit.tables import Head
 

@@ -358,12 +358,12 @@ def set_back() -> Response | str:
         rows = rows.filter(pl.col("row_id").is_in(request.form.getlist("rows")))
     if rows.is_empty():
         raise BadInput("No change is selected.", remedy="Select some first (x), or all that are shown (X).")
-    made, left = made_changes.set_back(facts, scope.look, rows)
-    reason = f"set back to what it was{f' before {write.day(day)}' if day else ''}"
+    back = made_changes.set_back(facts, scope.look, rows, day)
+    count = sum(bool(each.package) for each in back)
     return put(
         scope,
-        change_pages.offered(made, left, reason),
-        title=f"{write.counted(len(made), 'change')} set back, before it is done",
+        back,
+        title=f"{write.counted(count, 'change')} set back, before it is done",
         thing="what",
         action=url_for("movement.set_back"),
         back=back_to(scope, scope.link(url_for("movement.view", name="changes"))),

@@ -7,19 +7,19 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.analysis.proposals import days_with_bids, history, judged
+from nimbus_reef.analysis.judged_proposals import days_with_bids, history, judged
 from nimbus_reef.analysis.totals import totals
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.hours import DAY, HOURS_WRITTEN
 from nimbus_reef.core.model import MEASURES, Placement, from_micro
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NotFound
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.reading import delivery_frames, product_frames, row_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit import charts
 from nimbus_reef.web.kit.charts import Marked
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.marks import changes_of_row
 from nimbus_reef.web.kit.product import page_changes
 from nimbus_reef.web.kit.splits import Why, why

@@ -11,9 +11,9 @@ import polars as pl
 from nimbus_reef.analysis.movement import REST
 from nimbus_reef.analysis.tables import PAGE_ROWS
 from nimbus_reef.core import change
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.splits import split_bars, split_words
 
 FACTORS: Final = (

@@ -7,14 +7,14 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
+from nimbus_reef.analysis.wording import rise_words, together_words
 from nimbus_reef.core.changes import named, projected, word_of
 from nimbus_reef.core.conflicts import BLOCKS, ConflictKind, PlanConflict
 from nimbus_reef.core.plan import ReadBack
 from nimbus_reef.errors import BadInput
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people.plans import Planned, Step
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.planned import lines
-from nimbus_reef.web.kit.prices import rise_words, together_words
 from nimbus_reef.web.kit.tables import Head, TableView
 
 _SORTS: Final[Mapping[str, Callable[[Planned], Any]]] = {

@@ -12,6 +12,7 @@ from flask import Blueprint, Response, flash, redirect, render_template, request
 from werkzeug.wrappers import Response as AnyResponse
 
 from nimbus_reef.analysis.delivery import plan_prices
+from nimbus_reef.analysis.wording import rise_words
 from nimbus_reef.core import plan as rules
 from nimbus_reef.core.changes import Change, value_problem
 from nimbus_reef.core.conflicts import BLOCKS
@@ -23,7 +24,6 @@ from nimbus_reef.store.people import plans, trail
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.store.record import loads, workers
 from nimbus_reef.web.kit.guard import asked_about
-from nimbus_reef.web.kit.prices import rise_words
 from nimbus_reef.web.kit.stale import typed_anew
 from nimbus_reef.web.parts import account_by_id, current_scope, figures, inside, must_write, parts, person
 from nimbus_reef.web.plan import pages

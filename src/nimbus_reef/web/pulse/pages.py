@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from datetime import date
 
 from nimbus_reef.analysis.pulse import Beat
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.beats import BeatLine, line
-from nimbus_reef.web.kit.figures import Figures
 
 
 @dataclass(frozen=True, slots=True)

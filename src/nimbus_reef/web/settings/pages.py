@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from nimbus_reef.core.settings import AccountSetting, Holds, Settings, register
-from nimbus_reef.web.kit.figures import Figures
+from nimbus_reef.formats.figures import Figures
 
 
 @dataclass(frozen=True, slots=True)

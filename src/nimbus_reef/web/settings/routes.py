@@ -7,12 +7,12 @@ from werkzeug.wrappers import Response
 
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.errors import BadInput, NotFound
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs import demo_brands
 from nimbus_reef.store.people import account_settings, accounts, aims
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web import new_account
 from nimbus_reef.web.kit.account_forms import AccountForm
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.stale import typed_anew
 from nimbus_reef.web.parts import account_of, must_manage, must_write, my_accounts, parts, person
 from nimbus_reef.web.settings import pages

@@ -13,10 +13,10 @@ from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core.metrics import METRICS, Better
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.peers import BOTTOM, RATED
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit import strips
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.strips import ahead_words, metric_name, value_words
 
 

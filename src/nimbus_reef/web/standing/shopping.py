@@ -11,9 +11,9 @@ import polars as pl
 from nimbus_reef.analysis.query_shares import FunnelOf
 from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core import funnel
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.product import TO_CHECK
 from nimbus_reef.web.kit.tables import Head
 

@@ -11,9 +11,9 @@ import polars as pl
 
 from nimbus_reef.core.metrics import Unit
 from nimbus_reef.core.peers import COLUMNS, POINTS, RATED, Floats
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import add_csv
 from nimbus_reef.store.people.accounts import Account
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.strips import value_words
 from nimbus_reef.web.standing.forms import ASKED, PeersForm
 

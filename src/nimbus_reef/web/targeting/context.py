@@ -16,9 +16,9 @@ from nimbus_reef.core import peers
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.metrics import sums_in_units
 from nimbus_reef.core.peers import RATED
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.reading import target_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
-from nimbus_reef.web.kit.figures import Figures
 from nimbus_reef.web.kit.splits import Why, why
 from nimbus_reef.web.kit.strips import Strip, strip, value_words
 from nimbus_reef.web.params import Scope

@@ -8,16 +8,17 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis.judged_proposals import place_of
 from nimbus_reef.analysis.judged_tables import View
 from nimbus_reef.analysis.planned_rows import YES
-from nimbus_reef.analysis.proposals import Proposed
 from nimbus_reef.analysis.tables import Field
+from nimbus_reef.analysis.wording import headline_words, reason_words, why_nothing
 from nimbus_reef.core import evidence
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.metrics import difference
 from nimbus_reef.core.model import MICRO, Verdict, from_micro
-from nimbus_reef.web.kit.figures import Figures
-from nimbus_reef.web.kit.judged_rows import deed_words, name_of, where, why_nothing
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.tables import Head, head_of
 from nimbus_reef.web.kit.verdicts import mark_of
 
@@ -113,9 +114,9 @@ def lines(
         made.append(
             JudgedLine(
                 key=row["row_id"],
-                name=name_of(view, row),
+                name=str(row[view.named_by]),
                 kind=row["match_type"] if view.typed else "",
-                where=where(view, row, figures),
+                where=reason_words(place_of(view.subject, row), figures),
                 mark=mark_of(row, judge),
                 cells=tuple(cells),
                 verdict=verdict,
@@ -188,22 +189,21 @@ def _ratio(part: int, whole: int) -> float | None:
 
 
 @dataclass(frozen=True, slots=True)
-class OfferCell:
+class ProposalCell:
     """
-    What is proposed on a row, in its table. key: of the row; deed: empty where nothing is; planned:
-    it is in the plan.
+    What is proposed on a row, in its table. key: of the row; headline: empty where nothing is; planned: it is in the
+    plan.
     """
 
     key: str
     name: str
-    deed: str
+    headline: str
     why: str
     planned: bool
 
 
-def offer_cell(opened: Proposed, figures: Figures) -> OfferCell:
+def proposal_cell(proposal: Proposal, figures: Figures, *, planned: bool) -> ProposalCell:
     """A row's proposal in a few words."""
-    row = opened.row
-    deed = deed_words(opened, figures)
-    why = "" if deed else why_nothing(opened.why)
-    return OfferCell(row["row_id"], row.get("term") or row["target"], deed, why, row["planned"] == YES)
+    headline = headline_words(proposal.headline, figures) if proposal.package else ""
+    why = "" if headline else why_nothing(proposal)
+    return ProposalCell(proposal.row_id, proposal.name, headline, why, planned)

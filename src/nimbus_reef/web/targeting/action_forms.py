@@ -10,22 +10,22 @@ import polars as pl
 
 from nimbus_reef.analysis.tables import Field
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.tiers import ALWAYS, NEEDS_VALUE, NO_ORDER, ON_TARGETS, ON_TERMS, Deed, NoSale, Tier, tier_of
+from nimbus_reef.core.tiers import ALWAYS, NEEDS_VALUE, NO_ORDER, ON_TARGETS, ON_TERMS, NoSale, RowAction, Tier, tier_of
 from nimbus_reef.errors import BadInput
+from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.typed import number
-from nimbus_reef.web.kit.figures import Figures
 
 RULES: Final = 3
 _METRICS: Final = ("acos", "clicks", "orders", "spend", "stake", "cvr", "cpc", "rpc", "bid")
-_WORDS: Final[Mapping[Deed, str]] = {
-    Deed.PAUSE: "pause",
-    Deed.ENABLE: "enable",
-    Deed.BID_BY: "change the bid by, %",
-    Deed.BID_TO: "set the bid to",
-    Deed.BID_TO_AIM: "set the bid that meets the target",
-    Deed.NEGATIVE_EXACT: "negative, exact",
-    Deed.NEGATIVE_PHRASE: "negative, phrase",
-    Deed.OWN_TARGET: "exact target of its own",
+_WORDS: Final[Mapping[RowAction, str]] = {
+    RowAction.PAUSE: "pause",
+    RowAction.ENABLE: "enable",
+    RowAction.BID_BY: "change the bid by, %",
+    RowAction.BID_TO: "set the bid to",
+    RowAction.BID_TO_AIM: "set the bid that meets the target",
+    RowAction.NEGATIVE_EXACT: "negative, exact",
+    RowAction.NEGATIVE_PHRASE: "negative, phrase",
+    RowAction.OWN_TARGET: "exact target of its own",
 }
 
 
@@ -36,15 +36,15 @@ class RuleFields:
     metric: str
     least: str
     most: str
-    deed: str
+    action: str
     value: str
     no_sale: str = ""
 
 
-def deeds_of(subject: Subject) -> tuple[tuple[str, str], ...]:
+def actions_of(subject: Subject) -> tuple[tuple[str, str], ...]:
     """What can be done to rows of a subject, with words; nothing by hand for phrases, which stand in many places."""
     offered = {Subject.TARGET: ON_TARGETS, Subject.TERM: ON_TERMS}.get(subject, ())
-    return tuple((deed.value, _WORDS[deed]) for deed in offered)
+    return tuple((each.value, _WORDS[each]) for each in offered)
 
 
 def metrics_of(fields: Mapping[str, Field], symbol: str) -> tuple[tuple[str, str], ...]:
@@ -67,16 +67,16 @@ def given(form: Mapping[str, str]) -> tuple[RuleFields, ...]:
 
 def tiers(rules: Sequence[RuleFields], subject: Subject, fields: Mapping[str, Field], locale: str) -> list[Tier]:
     """The rules that do something; BadInput for what cannot be meant, or where none does."""
-    offered = dict(deeds_of(subject))
-    made = [_tier(rule, offered, fields, locale) for rule in rules if rule.deed]
+    offered = dict(actions_of(subject))
+    made = [_tier(rule, offered, fields, locale) for rule in rules if rule.action]
     if not made:
         raise BadInput("No rule does anything.", remedy="Choose what is to be done.")
     return made
 
 
 def _tier(rule: RuleFields, offered: Mapping[str, str], fields: Mapping[str, Field], locale: str) -> Tier:
-    if rule.deed not in offered:
-        raise BadInput(f"“{rule.deed}” is not done here.", remedy=f"Choose {', '.join(offered)}.")
+    if rule.action not in offered:
+        raise BadInput(f"“{rule.action}” is not done here.", remedy=f"Choose {', '.join(offered)}.")
     if rule.metric not in (ALWAYS, NO_ORDER, *(key for key in _METRICS if key in fields)):
         raise BadInput(f"There is nothing called “{rule.metric}” here.", remedy="Choose from the list.")
     least, most = (_figure(text, locale) for text in (rule.least, rule.most))
@@ -86,18 +86,18 @@ def _tier(rule: RuleFields, offered: Mapping[str, str], fields: Mapping[str, Fie
         )
     if least is not None and most is not None and most < least:
         raise BadInput(f"From {rule.least} to {rule.most} holds nothing.", remedy="Swap the two.")
-    deed, value = Deed(rule.deed), _figure(rule.value, locale)
-    if deed in NEEDS_VALUE and value is None:
-        raise BadInput(f"“{offered[rule.deed]}” needs a figure.", remedy="Write it like -20, or 0.85.")
-    if deed is Deed.BID_BY and value is not None:
+    action, value = RowAction(rule.action), _figure(rule.value, locale)
+    if action in NEEDS_VALUE and value is None:
+        raise BadInput(f"“{offered[rule.action]}” needs a figure.", remedy="Write it like -20, or 0.85.")
+    if action is RowAction.BID_BY and value is not None:
         value = value / 100
         if not -1 < value <= 9:
             raise BadInput(f"A bid cannot change by {rule.value} %.", remedy="Write it from -99 to 900.")
-    if deed is Deed.BID_TO and value is not None and value <= 0:
+    if action is RowAction.BID_TO and value is not None and value <= 0:
         raise BadInput("A bid is above 0.", remedy="To stop it, pause it.")
     if rule.no_sale not in tuple(NoSale):
         raise BadInput(f"“{rule.no_sale}” is no choice for rows without a sale.", remedy="Choose from the list.")
-    return Tier(rule.metric, least, most, deed, value, NoSale(rule.no_sale))
+    return Tier(rule.metric, least, most, action, value, NoSale(rule.no_sale))
 
 
 def no_sale_notices(
@@ -144,9 +144,9 @@ def in_words(rule: Tier, fields: Mapping[str, Field]) -> str:
         ends = [f"from {rule.least:g}"] if rule.least is not None else []
         ends += [f"to {rule.most:g}"] if rule.most is not None else []
         said = f"{fields[rule.metric].label} {' '.join(ends)}"
-    return f"own rule: {said} → {rule.deed.value}" + ("" if rule.value is None else f" {_value(rule)}")
+    return f"own rule: {said} → {rule.action.value}" + ("" if rule.value is None else f" {_value(rule)}")
 
 
 def _value(rule: Tier) -> str:
     assert rule.value is not None
-    return f"{rule.value * 100:+g} %" if rule.deed is Deed.BID_BY else f"{rule.value:g}"
+    return f"{rule.value * 100:+g} %" if rule.action is RowAction.BID_BY else f"{rule.value:g}"

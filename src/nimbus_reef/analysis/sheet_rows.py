@@ -1,38 +1,16 @@
-"""
-What is proposed on anything but a target, a term or a phrase: changes with what they promise, and
-all of them together.
-"""
+"""Rows of the change sheet, what each rests on and promises."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import Any
 
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.changes import Action, Change, Entity, Promise, as_ranges
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.projection import NOTHING, UNKNOWN, Projected
-
-
-@dataclass(frozen=True, slots=True)
-class Offer:
-    """
-    Changes that belong together, accepted or left as one, without their reason: that is put in words by whoever shows
-    them.
-
-    key: what it is on. projected: all of it together in 30 days. figures: what the words rest on, by name.
-    """
-
-    key: str
-    changes: tuple[tuple[Change, Promise], ...]
-    projected: Projected = NOTHING
-    figures: Mapping[str, Any] = field(default_factory=dict)
-
-    def because(self, reason: str) -> list[tuple[Change, Promise]]:
-        """The changes with their reason in words."""
-        return [(replace(change, reason=reason[:1024]), promise) for change, promise in self.changes]
-
+from nimbus_reef.core.proposals import Evidence
 
 NO_BASIS = {"clicks": 0, "orders": 0, "spend": 0, "sales": 0}
 
@@ -57,7 +35,7 @@ def promise(look: Look, row: Mapping[str, Any], view: str, row_id: str, projecte
         target_acos=row.get("target_acos") or look.aims.account,
         projected=as_ranges(projected),
         view=view,
-        row_id=row_id[:64],
+        row_id=row_id,
     )
 
 
@@ -92,3 +70,10 @@ def spread(changes: Sequence[Change], whole: Promise) -> tuple[tuple[Change, Pro
     """
     none = replace(whole, projected=as_ranges(NOTHING))
     return tuple((each, whole if place == 0 else none) for place, each in enumerate(changes))
+
+
+def evidence_of(row: Mapping[str, Any]) -> Evidence:
+    """What a judged row did in the window."""
+    return Evidence(
+        str(row["verdict"]), int(row["clicks"]), int(row["orders"]), from_micro(row["spend"]), from_micro(row["sales"])
+    )

@@ -1,0 +1,167 @@
+"""
+From proposals to the plan: what accepting them would do, doing it, and undoing it, for every area
+and the command line.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+from nimbus_reef.analysis import order
+from nimbus_reef.analysis.delivery import plan_prices
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.order import Before
+from nimbus_reef.analysis.wording import REMEDY, rise_words, worded
+from nimbus_reef.core.acceptance import Acceptance
+from nimbus_reef.core.changes import Change, Entity, key
+from nimbus_reef.core.plan import taken
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.errors import Conflict
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.store.people import plans
+from nimbus_reef.store.people.plans import Accepted, Planned
+from nimbus_reef.store.reading.facts import Facts
+
+HANDFUL: Final = 5
+"""So many changes are accepted without being shown first."""
+
+
+@dataclass(frozen=True, slots=True)
+class Assessed:
+    """
+    What accepting proposals would do. offered: all of them; left: rows left out by hand; told: what becomes of the
+    others; planned: the plan before it; before: what is better settled first, by row.
+    """
+
+    offered: Sequence[Proposal]
+    left: frozenset[str]
+    told: Acceptance
+    planned: Sequence[Planned]
+    before: dict[str, list[Before]]
+
+    @property
+    def acting(self) -> list[Proposal]:
+        """Those that propose something and are not left out, in their order: places in `told` are theirs."""
+        return _acting(self.offered, self.left)
+
+    @property
+    def going(self) -> list[Proposal]:
+        """Those that go into the plan."""
+        acting = self.acting
+        return [acting[place] for place in self.told.new]
+
+    @property
+    def replaced_rows(self) -> list[int]:
+        """The rows of the plan that leave for it."""
+        return [change.row for change in self.told.replaced]
+
+
+def _acting(offered: Sequence[Proposal], left: Collection[str]) -> list[Proposal]:
+    return [each for each in offered if each.package and each.row_id not in left]
+
+
+def assess(facts: Facts, look: Look, offered: Sequence[Proposal], left: frozenset[str] = frozenset()) -> Assessed:
+    """What accepting proposals would do, but for those whose rows are left out."""
+    planned = plans.planned(facts.store, look.account.id)
+    held = [each.change for each in planned]
+    acting = _acting(offered, left)
+    told = plan_prices.accepted(facts, look, held, [each.changes for each in acting])
+    return Assessed(offered, left, told, planned, _before(facts, look, [acting[place] for place in told.new], held))
+
+
+def _before(facts: Facts, look: Look, going: Sequence[Proposal], held: Sequence[Change]) -> dict[str, list[Before]]:
+    """Of keywords alone: a product ad or a budget is such a thing itself."""
+    keywords = [each for each in going if each.changes[0].entity in (Entity.TARGET, Entity.NEGATIVE)]
+    homes = {home for each in keywords for home in each.homes}
+    if not homes:
+        return {}
+    found = order.before(facts, look, homes, held)
+    return {each.row_id: [one for home in each.homes for one in found.get(home, ())] for each in keywords}
+
+
+def accept(
+    facts: Facts,
+    look: Look,
+    person_id: int,
+    going: Sequence[Proposal],
+    replacing: Collection[int] = (),
+    progress: Callable[[int], None] = lambda done: None,
+) -> Accepted:
+    """Puts proposals into the plan, each whole. replacing: the rows that somebody was told will leave."""
+    return plans.accept_packages(
+        facts.store, look.account.id, person_id, packages(look, going), replacing, progress=progress
+    )
+
+
+def packages(look: Look, going: Sequence[Proposal]) -> list[plans.Package]:
+    """The changes of proposals with their reasons in words."""
+    write = Figures(look.account.locale, look.account.currency)
+    return [worded(each, write).package for each in going]
+
+
+def accept_one(
+    facts: Facts, look: Look, person_id: int, proposal: Proposal, replacing: Collection[int] = ()
+) -> Accepted:
+    """
+    Puts one proposal into the plan.
+
+    Conflict where there is nothing to accept, where something above target would cost more a click, or where changes of
+    the plan would have to leave that nobody was told about.
+    """
+    if not proposal.package:
+        raise Conflict("There is nothing to accept here any more.", remedy="Look at it again.")
+    held = [each.change for each in plans.planned(facts.store, look.account.id)]
+    told = plan_prices.accepted(facts, look, held, [proposal.changes])
+    if told.refused:
+        said = rise_words(told.refused[0], Figures(look.account.locale, look.account.currency))
+        raise Conflict(f"{said[0].upper()}{said[1:]}.", remedy=REMEDY)
+    if told.packaged:
+        raise Conflict(
+            "The plan changes this together with other things.", remedy="Take those changes out of the plan first."
+        )
+    if not told.new:
+        raise Conflict("The plan already changes this.", remedy="Take the other change out of the plan first.")
+    return accept(facts, look, person_id, [proposal], replacing)
+
+
+@dataclass(frozen=True, slots=True)
+class InPlan:
+    """
+    How far a proposal is in the plan. own: its rows there; left: how many changes accepting it puts in, 0 where it is
+    in; replaced: the changes that leave the plan for it.
+    """
+
+    own: list[Planned]
+    left: int
+    replaced: tuple[Change, ...] = ()
+
+    @property
+    def is_shown_first(self) -> bool:
+        """Whether accepting it asks first, with all of it in view."""
+        return self.left > HANDFUL
+
+
+def in_plan(planned: Sequence[Planned], proposal: Proposal) -> InPlan:
+    """The plan's state of a proposal. Changes of the same thing that another page planned are not its own."""
+    whose = {key(change): change.finding for change in proposal.changes}
+    own = [each for each in planned if whose.get(key(each.change)) == each.change.finding]
+    if not proposal.package:
+        return InPlan([], 0)
+    told = taken([each.change for each in planned], [proposal.changes])
+    return InPlan(own, len(proposal.package) if told.new else 0, tuple(told.replaced))
+
+
+def made_in_plan(planned: Sequence[Planned], proposal: Proposal) -> InPlan:
+    """The same of a campaign to be made, of very many rows, which nothing else plans: told by its name."""
+    if not proposal.package:
+        return InPlan([], 0)
+    first = proposal.changes[0]
+    own = [each for each in planned if (each.change.campaign, each.change.finding) == (first.campaign, first.finding)]
+    return InPlan(own, 0 if own else len(proposal.package))
+
+
+def undo(facts: Facts, look: Look, person_id: int, step: int | None = None) -> int:
+    """Undoes a step, one's newest acceptance where none is named; how many changes that touched."""
+    return plans.undo_step(facts.store, look.account.id, person_id, step)

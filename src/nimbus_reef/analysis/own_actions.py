@@ -1,0 +1,161 @@
+"""What one's own rules do on judged rows, and which other searches negatives would stop."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any, Final
+
+import polars as pl
+
+from nimbus_reef.analysis import judged_proposals
+from nimbus_reef.analysis.destinations import Destination, places
+from nimbus_reef.analysis.judged_proposals import JudgedRow, core_row, own_exact, proposal_of
+from nimbus_reef.analysis.look import EVERYTHING, Look
+from nimbus_reef.core import projection, tiers, words
+from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.model import State, from_micro
+from nimbus_reef.core.proposals import Home, Proposal, Stopped
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.core.recommendations import Move, Recommendation
+from nimbus_reef.core.tiers import RowAction, Tier
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.store.reading.facts import Facts
+
+_NO_TIER: Final = Recommendation(Move.NONE, (Reason(ReasonKey.NO_TIER),))
+
+
+def proposals(
+    facts: Facts,
+    look: Look,
+    subject: Subject,
+    rows: pl.DataFrame,
+    rules: Sequence[tuple[str, Tier]],
+    fields: Mapping[str, pl.Expr],
+    *,
+    raises: bool,
+) -> list[Proposal]:
+    """
+    What one's own rules do on each row, in their order; the first that fits counts.
+
+    rules: each with what it is called on the change sheet; fields: what their metrics are worth; raises: also of what
+    never made an order.
+    """
+    own = [rule for _, rule in rules]
+    placed = rows.with_columns(tiers.tier_of(own, dict(fields)))
+    days = judged_proposals.monthly_days(facts, look, subject)
+    products = product_frames.product_rows(facts, look.account.id, look.window)
+    of_group = {key[0]: part for key, part in products.partition_by("ad_group_id", as_dict=True).items()}
+    homes = places(facts, look) if any(rule.action is RowAction.OWN_TARGET for rule in own) else None
+    advertised = judged_proposals.advertised(facts, look, rows["ad_group_id"]) if homes else {}
+    ratio = judged_proposals.bid_ratios(facts, look, rows) if homes else {}
+    limits = look.account.settings.bid_limits
+    made = []
+    for row in placed.to_dicts():
+        beside = of_group.get(row["ad_group_id"], products.clear())
+        place, bid = row.pop("tier"), None
+        to: tuple[Destination, ...] = ()
+        found = _NO_TIER
+        if place is not None and subject is Subject.TARGET:
+            bid = from_micro(row["bid"]) if row["bid"] is not None else None
+            state = str(row["state"] or State.ENABLED.value)
+            rule = own[place]
+            found = tiers.on_target(
+                core_row(row, days), rule.action, rule.value, bid=bid, state=state, limits=limits, raises=raises
+            )
+        elif place is not None:
+            found = tiers.on_term(
+                core_row(row, days),
+                own[place].action,
+                limits,
+                own_exact=own_exact(row),
+                ratio=ratio.get(row["row_id"], 1.0),
+            )
+            if homes is not None and found.move is Move.PROMOTE:
+                here = (row["campaign"], row["ad_group"])
+                to = homes.for_term(row["term"], here, advertised.get(row["ad_group_id"], []))
+                found = found if to else Recommendation(Move.NONE, (Reason(ReasonKey.NO_DESTINATION),))
+        proposal = proposal_of(look, subject, JudgedRow(row, bid, found, None, beside, to))
+        if proposal.package and place is not None:
+            why = Reason(ReasonKey.OWN_RULE, (rules[place][0],))
+            proposal = replace(proposal, fact=None, reasons=(why,))
+        made.append(proposal)
+    return made
+
+
+def without_raises_of_nothing(proposals: Sequence[Proposal]) -> list[Proposal]:
+    """The proposals less raises of what never made an order: those are asked for alone."""
+    why, leave = (Reason(ReasonKey.RAISE_WITHOUT_ORDER),), Headline(HeadlineKey.LEAVE)
+    return [
+        replace(each, headline=leave, package=(), reasons=why)
+        if each.kind == "raise" and each.evidence is not None and not each.evidence.orders
+        else each
+        for each in proposals
+    ]
+
+
+def with_stops(facts: Facts, look: Look, proposals: Sequence[Proposal]) -> list[Proposal]:
+    """The proposals on search terms, each with the other searches of its ad group that its negative would stop."""
+    negatives = [
+        (each.row_id, each.subject.name, each.homes[0], each.changes[0].match_type == "negative_phrase")
+        for each in proposals
+        if each.kind == "negative"
+    ]
+    found = stopped(facts, look, negatives)
+    return [replace(each, stops=found.get(each.row_id, ())) for each in proposals]
+
+
+def stopped(
+    facts: Facts, look: Look, negatives: Sequence[tuple[str, str, Home, bool]]
+) -> dict[str, tuple[Stopped, ...]]:
+    """
+    Other searches of an ad group that its new negatives would stop, by the row of the negative, the most orders first:
+    an exact one those of the same words, a phrase those that hold its words in their order. A search that several would
+    stop stands under the first. negatives: row, term, ad group, and whether it is a phrase.
+    """
+    if not negatives:
+        return {}
+    taken = [row_id for row_id, *_ in negatives]
+    homes = pl.DataFrame(
+        list({home for _, _, home, _ in negatives}), schema={"campaign": pl.String, "ad_group": pl.String}, orient="row"
+    )
+    near = (
+        judged_proposals.judged(facts, replace(look, part=EVERYTHING), Subject.TERM)
+        .with_columns(pl.col("campaign", "ad_group").cast(pl.String))
+        .join(homes, on=["campaign", "ad_group"], how="semi")
+        .filter(~pl.col("row_id").is_in(taken))
+    )
+    days = judged_proposals.monthly_days(facts, look, Subject.TERM)
+    held = {key: part.to_dicts() for key, part in near.partition_by("campaign", "ad_group", as_dict=True).items()}
+    seen: set[str] = set()
+    found: dict[str, tuple[Stopped, ...]] = {}
+    for row_id, term, home, phrase in negatives:
+        own = [
+            row
+            for row in held.get(home, [])
+            if row["row_id"] not in seen and words.stops(term, row["term"], phrase=phrase)
+        ]
+        seen |= {row["row_id"] for row in own}
+        if own:
+            made = [_stopped(row, days) for row in own]
+            found[row_id] = tuple(sorted(made, key=lambda one: (-one.orders, -one.spend, one.term)))
+    return found
+
+
+def _stopped(row: Mapping[str, Any], days: int) -> Stopped:
+    basis = core_row(row, days).basis
+    return Stopped(
+        row["row_id"], row["term"], row["clicks"], row["orders"], row["spend"], row["sales"], projection.stopped(basis)
+    )
+
+
+def sells_elsewhere(facts: Facts, look: Look, row: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """
+    The same term in other ad groups, where it made orders: campaign, ad_group, clicks, orders, spend; most orders
+    first.
+    """
+    terms = judged_proposals.judged(facts, look, Subject.TERM)
+    same = terms.filter(
+        pl.col("normal_id") == row["normal_id"], pl.col("ad_group_id") != row["ad_group_id"], pl.col("orders") > 0
+    )
+    return same.sort("orders", descending=True).to_dicts()

@@ -1,0 +1,623 @@
+"""Proposals in words, in one place: what is to be done, on what, why, and what is likely to come of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date
+from typing import Any, Final
+
+from nimbus_reef.core.boosts import BID, BoostHour
+from nimbus_reef.core.changes import Change, named
+from nimbus_reef.core.click_prices import Rise
+from nimbus_reef.core.model import Placement, Verdict
+from nimbus_reef.core.projection import Projected
+from nimbus_reef.core.proposals import Package, Proposal
+from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.formats.figures import Figures
+
+LONGEST_REASON: Final = 1024
+PLACEMENTS: Final[Mapping[str, str]] = {
+    Placement.TOP_OF_SEARCH.value: "top of search",
+    Placement.ELSEWHERE_IN_SEARCH.value: "elsewhere in search",
+    Placement.PRODUCT_PAGE.value: "product page",
+    Placement.OFF_SITE.value: "off-site",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Worded:
+    """
+    A proposal in words. name, where: what it is on; headline: what is to be done; reasons: why, a sentence each;
+    effect: what is likely to come of it; reason: all of why in one line, as the change sheet has it.
+    """
+
+    proposal: Proposal
+    name: str
+    where: str
+    headline: str
+    reasons: tuple[str, ...]
+    effect: str
+    reason: str
+    sources: Mapping[int, str]
+
+    @property
+    def package(self) -> Package:
+        """Its changes with their reasons, as the plan takes them."""
+        return [
+            (replace(change, reason=self.sources.get(place, self.reason)[:LONGEST_REASON]), promise)
+            for place, (change, promise) in enumerate(self.proposal.package)
+        ]
+
+
+def worded(proposal: Proposal, figures: Figures) -> Worded:
+    """A proposal in words."""
+    name, where = _named(proposal, figures)
+    reasons = tuple(reason_words(each, figures) for each in proposal.reasons)
+    if proposal.fact is not None:
+        said = [f"{reason_words(proposal.fact, figures)}.", *([f"{'; '.join(reasons)}."] if reasons else [])]
+    else:
+        said = [each if each.endswith(".") else f"{each}." for each in reasons]
+    return Worded(
+        proposal,
+        name,
+        where,
+        headline_words(proposal.headline, figures),
+        reasons,
+        effect_words(proposal.effect, figures) if proposal.package else "",
+        # Where lines end is the page's business.
+        " ".join(said).replace("\u2060", ""),
+        {place: reason_words(why, figures) for place, why in proposal.sources},
+    )
+
+
+def _named(proposal: Proposal, figures: Figures) -> tuple[str, str]:
+    """What a proposal is on, and where that stands."""
+    if proposal.context is not None:
+        return proposal.name, reason_words(proposal.context, figures)
+    if not proposal.package:
+        return proposal.row_id, ""
+    first = proposal.package[0][0]
+    name, place = named(first)
+    where = " · ".join(part for part in (first.campaign, place) if part and part != name)
+    return name if len(proposal.package) == 1 else proposal.name or first.campaign, where
+
+
+def mark(proposal: Proposal) -> str:
+    """How what it is on is marked: by its verdict, none where nothing was clicked or nothing is judged."""
+    told = proposal.evidence
+    return mark_of(told.verdict, told.clicks) if told else "none"
+
+
+def mark_of(verdict: str, clicks: int) -> str:
+    """Solid coral, half, hollow or solid lagoon; none where nothing was clicked."""
+    marks = {Verdict.COSTLY.value: "costly", Verdict.LEANING.value: "leaning", Verdict.FINE.value: "fine"}
+    return marks.get(verdict, "undecided") if clicks else "none"
+
+
+def effect_words(projected: Projected, figures: Figures) -> str:
+    """What is likely to come of it in 30 days; empty where nothing comes of it."""
+    if not projected.known:
+        return "Unknown: the reports do not tell what comes of it."
+    ranges = (projected.spend, projected.sales)
+    if not any(value for each in ranges for value in (each.low, each.middle, each.high)):
+        return ""
+    spend, sales = (figures.span(each) for each in ranges)
+    still = abs(projected.spend.low) < 1 and abs(projected.spend.high) < 1
+    return f"Per 30 days: spend {'as it is' if still else spend}, sales {sales}."
+
+
+def change_words(change: Change) -> str:
+    """One change in a few words."""
+    name, place = named(change)
+    if change.entity.value == "negative":
+        return f"{change.match_type.replace('_', ' ')}: {change.target} in {change.ad_group or change.campaign}"
+    said = f"{name} ({place})" if place else name
+    return f"{said}: {change.field.replace('_', ' ')} {value_words(change)}"
+
+
+def value_words(change: Change) -> str:
+    """What a change sets, and from what."""
+    return f"{change.old_value} → {change.new_value}" if change.old_value else change.new_value
+
+
+# --- what is to be done --------------------------------------------------------------------------------------------
+
+
+def headline_words(headline: Headline, figures: Figures) -> str:
+    """What is to be done, in a few words."""
+    told = _HEADLINES[headline.key]
+    return told if isinstance(told, str) else told(headline.figures, figures)
+
+
+_Told = Callable[[tuple[Any, ...], Figures], str]
+
+
+def _pauses(value: tuple[Any, ...], write: Figures) -> str:
+    pairs = zip(value[::2], value[1::2], strict=True)
+    return "pause " + ", ".join(f"{sku} in {write.counted(count, 'ad group')}" for sku, count in pairs)
+
+
+def _added(value: tuple[Any, ...], _: Figures) -> str:
+    sku, *places = value
+    more = f" and {len(places) - 3} more" if len(places) > 3 else ""
+    return f"add {sku} to {', '.join(places[:3])}{more}"
+
+
+def _promoted(value: tuple[Any, ...], write: Figures) -> str:
+    bid, campaign, ad_group, new, kept = value
+    source = ", negative exact where it was bought" if kept else ""
+    return f"exact target at {write.number(bid)} in {home_words(campaign, ad_group, new)}{source}"
+
+
+def home_words(campaign: str, ad_group: str, new: int) -> str:
+    """Where a new target goes."""
+    return f"a new ad group of {campaign}" if new else f"{campaign} · {ad_group}"
+
+
+def _solved(value: tuple[Any, ...], write: Figures) -> str:
+    base, then, moved, *raised = value
+    bids = "the base bid" if base is None or then is None else f"base {write.number(base)} → {write.number(then)}"
+    raises = ", ".join(
+        f"{PLACEMENTS[place]} +{write.rate(share, 0)}" for place, share in zip(raised[::2], raised[1::2], strict=True)
+    )
+    return f"{bids} on {write.counted(moved, 'target')}" + (f", {raises}" if raises else "")
+
+
+def _never_spend(count: int, write: Figures) -> str:
+    return f"{write.counted(count, 'campaign')} that never spend{'s' if count == 1 else ''} theirs"
+
+
+def _budgets(value: tuple[Any, ...], write: Figures) -> str:
+    money, gives, takes = value
+    source = _never_spend(gives, write) if gives else "a larger total"
+    dry = f"{write.counted(takes, 'campaign')} that run{'s' if takes == 1 else ''} dry"
+    return f"move {write.money(money, 2)} a day from {source} to {dry}"
+
+
+_HEADLINES: Final[Mapping[HeadlineKey, str | _Told]] = {
+    HeadlineKey.ADD_AD: _added,
+    HeadlineKey.BID: lambda value, write: f"bid {write.number(value[0])} → {write.number(value[1])}",
+    HeadlineKey.BID_LOWER_AT_SOURCE: "bid lower on what brings it",
+    HeadlineKey.BOOST: "boost",
+    HeadlineKey.CATCH_ALL: lambda value, write: (
+        f"one automatic campaign, {write.counted(value[0], 'product')}, each in an ad group of its own"
+    ),
+    HeadlineKey.ENABLE: "enable",
+    HeadlineKey.IS_LIMITED: "it is limited already",
+    HeadlineKey.IS_PAUSED: "it is paused already",
+    HeadlineKey.KEEP_ONE: lambda value, write: f"keep it in {value[0]}, pause {write.count(value[1])}",
+    HeadlineKey.LEAVE: "leave it for now",
+    HeadlineKey.LEAVE_OFF_SITE: "leave it",
+    HeadlineKey.LIMIT_OFF_SITE: "limit off-site",
+    HeadlineKey.LOOK_AT_PAGE: "look at the page",
+    HeadlineKey.MOVE_BUDGETS: _budgets,
+    HeadlineKey.NEGATIVE: lambda value, _: str(value[0]).replace("_", " "),
+    HeadlineKey.NOTHING: "nothing to do",
+    HeadlineKey.NOTHING_TO_MEND: "nothing to mend",
+    HeadlineKey.NOTHING_TO_MOVE: "nothing to move",
+    HeadlineKey.NOTHING_TO_SHIFT: "nothing to shift",
+    HeadlineKey.NOTHING_YET: "nothing yet",
+    HeadlineKey.NO_AD_GROUP: "no ad group is known for it",
+    HeadlineKey.NO_PAUSE: "no pause by itself",
+    HeadlineKey.NO_SOLUTION: "no solution",
+    HeadlineKey.PAUSE: "pause",
+    HeadlineKey.PAUSE_AD: lambda value, _: f"pause {value[0]} in {value[1]}",
+    HeadlineKey.PAUSE_ADS: _pauses,
+    HeadlineKey.PAUSE_ALL: lambda value, write: f"pause all {write.count(value[0])}",
+    HeadlineKey.PROMOTE: _promoted,
+    HeadlineKey.RENAME: lambda value, _: f"call it {value[0]}",
+    HeadlineKey.RESTORE_PAGE: "restore the page, or stop its ads until it is back",
+    HeadlineKey.SET_BACK: lambda value, _: f"{value[0]} {value[1]} → {value[2]}",
+    HeadlineKey.SOLVE: _solved,
+    HeadlineKey.STAYS: "bids and adjustments are right as they are",
+    HeadlineKey.TAKE_BUDGETS: lambda value, write: (
+        f"take {write.money(value[0], 2)} a day from {_never_spend(value[1], write)}"
+    ),
+}
+
+
+# --- why -----------------------------------------------------------------------------------------------------------
+
+
+def reason_words(reason: Reason, figures: Figures) -> str:
+    """A reason with its figures."""
+    told = _REASONS[reason.key]
+    return told if isinstance(told, str) else told(reason.figures, figures)
+
+
+def _aim(value: tuple[Any, ...], write: Figures) -> str:
+    return (
+        f"aim is {write.money(value[0], 2)}: a click earns {write.money(value[1], 2)}, {write.rate(value[2], 0)} of it"
+        f" may be paid, and bids here are {write.number(value[3])} × the price paid"
+    )
+
+
+def _orders(count: float, write: Figures) -> str:
+    return write.counted(count, "order") if count else "no order"
+
+
+def _near(value: tuple[Any, ...], write: Figures) -> str:
+    end = "most" if value[1] >= 1 else "least"
+    return f"near the {write.money(value[0], 2)} that its clicks cost now, at {end} {write.rate(value[1], 0)} of it"
+
+
+def _off_site(value: tuple[Any, ...], write: Figures) -> str:
+    clicks, orders, spend = value
+    return f"{write.counted(clicks, 'click')} off-site brought {_orders(orders, write)} for {write.money(spend)}"
+
+
+def _child(value: tuple[Any, ...], write: Figures) -> str:
+    sku, spend, sales, clicks = value
+    return (
+        f"{sku} takes {write.rate(spend, 0)} of the family’s spend and makes {write.rate(sales, 0)} of its sales, after"
+        f" {write.counted(clicks, 'click')}"
+    )
+
+
+def _shift(value: tuple[Any, ...], write: Figures) -> str:
+    money, *proven = value
+    have = "has" if len(proven) == 1 else "have"
+    return f"{write.money(money)} a month moves: {', '.join(proven)} {have} evidence to take more"
+
+
+def _beside(value: tuple[Any, ...], _: Figures) -> str:
+    stand = "stands" if len(value) == 1 else "stand"
+    return f"{', '.join(value)} {stand} in the same ad groups and will get a part of it too"
+
+
+def _boost(value: tuple[Any, ...], write: Figures) -> str:
+    what, highest, weekdays, first, last, condition, start, end = value
+    days = boost_days([int(day) for day in weekdays.split()], first, last, condition)
+    if highest is None:
+        return f"{days}, {start}–{end} h"
+    then = (
+        f"a click can then cost up to {write.money(highest, 2)}"
+        if what == BID
+        else f"the budget can then rise to {write.money(highest, 2)} a day"
+    )
+    return f"{days}, {start}–{end} h; {then}"
+
+
+WEEKDAYS: Final = {1: "Mon", 2: "Tue", 3: "Wed", 4: "Thu", 5: "Fri", 6: "Sat", 7: "Sun"}
+"""ISO weekdays in short."""
+DAYS: Final = {
+    "": "every day",
+    "1 2 3 4 5": "Monday to Friday",
+    "6 7": "the weekend",
+    **{str(number): name for number, name in WEEKDAYS.items()},
+}
+"""The weekdays that a boost is offered for."""
+
+
+def weekday_words(weekdays: Sequence[int]) -> str:
+    """Weekdays in words."""
+    return DAYS.get(" ".join(map(str, weekdays))) or ", ".join(WEEKDAYS[day] for day in weekdays)
+
+
+def boost_days(weekdays: Sequence[int], first: str, last: str, condition: str) -> str:
+    """On which days a boost is in force, in words."""
+    dated = first or last
+    parts = [weekday_words(weekdays)] if weekdays or not dated else []
+    if dated:
+        parts.append(f"{first or 'now'} to {last or 'further notice'}")
+    if condition:
+        parts.append(f"while {condition}")
+    return ", ".join(parts)
+
+
+def _brought_by(value: tuple[Any, ...], _: Figures) -> str:
+    target, others, campaign, ad_group = value
+    return f"from {target}{f' +{others}' if others else ''} · {campaign} · {ad_group}"
+
+
+def due_words(due: float, figures: Figures) -> str:
+    """How many orders were due: whole ones where they are many."""
+    return figures.number(due, 0 if due >= 10 else 1)
+
+
+_KEPT: Final[Mapping[str, str]] = {"evidence": "lowest expected ACOS", "oldest": "the oldest"}
+_REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
+    ReasonKey.ACOS_LIKELY: lambda value, write: (
+        f"ACOS {'no sales' if value[0] is None else write.rate(value[0], 0)} → {write.percent(value[1], 0)} to"
+        f" {write.rate(value[2], 0)} is likely, off-site included"
+    ),
+    ReasonKey.AD_ALONE: "it is the only product of its ad group: pausing it stops the ad group",
+    ReasonKey.AD_BESIDE: lambda value, write: (
+        f"its siblings in the ad group convert {write.rate(value[0])}, it {write.rate(value[1])}"
+    ),
+    ReasonKey.AD_CLICKS_MOVE: "its clicks are lost or go to them: both ends are in the range",
+    ReasonKey.AD_FEW_CLICKS: lambda value, write: (
+        f"{write.counted(value[0], 'click')} are too few for an order at what it needs"
+    ),
+    ReasonKey.AD_NO_SIBLING: (
+        "no sibling here sells and is within reach of the target: look at the whole ad group, its price and its bids"
+    ),
+    ReasonKey.AD_TEST: lambda value, write: (
+        f"{write.counted(value[0], 'click')}, {_orders(value[1], write)}: it had its own test"
+    ),
+    ReasonKey.AIM: _aim,
+    ReasonKey.BELOW_BASE: lambda value, write: (
+        f"proposed bids are below the base of {write.money(value[0], 2)}: each target keeps what it proposes"
+    ),
+    ReasonKey.BEST_BID: lambda value, write: (
+        f"no further than 10 % past {write.money(value[0], 2)}, the highest bid at which it worked"
+    ),
+    ReasonKey.BID_IS_THERE: "its bid is that already",
+    ReasonKey.BOOST_AT: _boost,
+    ReasonKey.BOUGHT_TIMES: lambda value, _: f"“{value[0]}” is bought {value[1]} times for {value[2]}",
+    ReasonKey.BREAKS_PATTERN: lambda value, _: f"“{value[0]}” breaks the pattern {value[1]}",
+    ReasonKey.BROUGHT_BY: _brought_by,
+    ReasonKey.BUDGETS_ASK_MORE: lambda value, write: (
+        f"{write.money(value[0], 2)} a day is not reached: below {write.money(value[1], 2)} budgets that are spent"
+        " would be cut"
+    ),
+    ReasonKey.BUDGETS_CUT_OFF: lambda value, write: (
+        f"{write.counted(value[0], 'campaign')} within target by evidence {'gets' if value[0] == 1 else 'get'} what the"
+        " budget cut off on a dry day, best cost of sale first"
+    ),
+    ReasonKey.BUDGETS_GIVE: "who gives keeps what its busiest days spend (19 of 20 days)",
+    ReasonKey.BUDGETS_NOT_NEEDED: lambda value, write: (
+        f"{write.money(value[0], 2)} a day of the named total is not needed"
+    ),
+    ReasonKey.CAN_LIMIT: "you can limit it all the same",
+    ReasonKey.CATALOG_UNTOLD: "which products may be advertised is told by the catalog",
+    ReasonKey.CEILING: lambda value, write: f"stopped at the account's ceiling, {write.money(value[0], 2)}",
+    ReasonKey.CHEAP_CLICKS: lambda value, write: (
+        f"{write.counted(value[0], 'click')} of the last 90 days cost no more than {write.money(value[1], 2)}; they"
+        f" converted {write.rate(value[2])}"
+    ),
+    ReasonKey.CHILD_KEEPS: lambda value, write: (
+        f"{write.money(value[1])} a month stays on {value[0]}, so that it is still tested"
+    ),
+    ReasonKey.CHILD_SHARES: _child,
+    ReasonKey.CLICKS_BROUGHT: lambda value, write: (
+        f"{write.counted(value[0], 'click')} brought {_orders(value[1], write)}"
+    ),
+    ReasonKey.COSTS_WHAT_IT_MAY: lambda value, write: (
+        f"at that base with its raises a click in every placement costs what it may at {write.aim(value[0])}"
+    ),
+    ReasonKey.DYNAMIC_RAISING: lambda value, write: (
+        f"dynamic raising is on: a click can cost up to {write.money(value[0], 2)} at the top"
+    ),
+    ReasonKey.EVIDENCE_SAYS: lambda value, _: f"its evidence says {value[0]}",
+    ReasonKey.EXPECTED_MONTH: lambda value, write: (
+        f"expected a month: {write.counted(value[0], 'click')}, {write.counted(value[1], 'order')}, ACOS"
+        f" {write.rate(value[2], 0)}"
+    ),
+    ReasonKey.FLOOR: lambda value, write: f"stopped at the account's floor, {write.money(value[0], 2)}",
+    ReasonKey.HAS_ORDERS: lambda value, write: (
+        f"it made {write.counted(value[0], 'order')}: lower the bid of the target that brings it rather than block it"
+    ),
+    ReasonKey.HAS_OWN_TARGET: "an exact keyword of the same words brings it already",
+    ReasonKey.HOURS_UNTOLD: "Which budgets run dry needs hours, day by day.",
+    ReasonKey.IN_AD_GROUP: lambda value, _: f"{value[0]} · {value[1]}",
+    ReasonKey.IN_TERMS: lambda value, write: (
+        f"in {write.count(value[0])} terms, {write.count(value[1])} without an order"
+    ),
+    ReasonKey.IS_ENABLED: "it is enabled already",
+    ReasonKey.IS_PAUSED: "it is paused already",
+    ReasonKey.ITS_PRODUCT: lambda value, write: (
+        f"it converts like similar ones ({write.rate(value[0])}): the product, its price or its bids are wrong, not the"
+        " term"
+    ),
+    ReasonKey.ITS_WORDS: "its words say more than its own clicks: look at the word, not at this search alone",
+    ReasonKey.KEPT_FROM_SOURCE: lambda value, _: (
+        f"“{value[0]}” gets an exact target in {home_words(*value[1:])}; this keeps it from being bought here as well."
+    ),
+    ReasonKey.KEPT_IN: lambda value, _: f"kept in {value[0]}: {_KEPT[value[1]]}",
+    ReasonKey.MORE_ROUNDS: lambda value, write: (
+        f"bids move a step at a time: the base of {write.money(value[0], 2)} takes more rounds"
+    ),
+    ReasonKey.NAMES_PRODUCT: (
+        "its words are what an advertised product here is called: a negative would keep its buyers away"
+    ),
+    ReasonKey.NEEDS_CONVERSION: lambda value, write: (
+        f"at {write.money(value[0], 2)} a click it needs {write.rate(value[1])} conversion to meet"
+        f" {write.aim(value[2])}"
+    ),
+    ReasonKey.NEVER_SHUT_OUT: "a word in it is never to be shut out, by the account's settings",
+    ReasonKey.NEWER_SKU: lambda value, _: f"it is the newer SKU of {value[0]}, which stands there",
+    ReasonKey.NONE_PAYS: lambda value, write: (
+        f"none of them pays: {write.counted(value[0], 'order')} for {write.money(value[1])}"
+    ),
+    ReasonKey.NOT_WITHIN_TARGET: "what runs dry is not shown to be within target: settle its bids first",
+    ReasonKey.NO_AD_GROUP: "no sibling of its family makes orders: the catch-all holds it",
+    ReasonKey.NO_BID_KNOWN: "its bid is not known: load the targets report to get one proposed",
+    ReasonKey.NO_BUDGET_DRY: "no budget runs dry",
+    ReasonKey.NO_BUDGET_LEFT: "no campaign leaves enough of its budget; name a larger total",
+    ReasonKey.NO_CLICKS: "no click of it was paid for: there is nothing to go by yet",
+    ReasonKey.NO_CLICKS_IN_WINDOW: "No clicks in these days",
+    ReasonKey.NO_COSTLY_CHILD: "no child takes more of the spend than it sells.",
+    ReasonKey.NO_DESTINATION: "no ad group can hold it: no manual campaign advertises the product that sold it",
+    ReasonKey.NO_OWN_TEST: lambda value, write: (
+        f"{write.count(value[0])} clicks are too few for an order at the rate it needs"
+    ),
+    ReasonKey.NO_PRODUCT_LEFT: "no product is left for it",
+    ReasonKey.NO_PROVEN_SIBLING: "no sibling has evidence to take more.",
+    ReasonKey.NO_RAISE: "no raise: it is not shown to be fine",
+    ReasonKey.NO_SIBLING_TAKES_MORE: (
+        "none of its ads runs beside a sibling that can take more, or too little would be left."
+    ),
+    ReasonKey.NO_TIER: "no rule fits it",
+    ReasonKey.NO_WORTH: "what a click of it is worth is not known",
+    ReasonKey.OFF_SITE_BY_OTHERS: (
+        "its own clicks are too few for an order; what off-site clicks do in other campaigns decides"
+    ),
+    ReasonKey.OFF_SITE_DID: _off_site,
+    ReasonKey.OFF_SITE_NEEDS: lambda value, write: (
+        f"they must convert {write.rate(value[0])} at their price; that they do is {write.one_in(value[1])}"
+    ),
+    ReasonKey.OPENING_BID: lambda value, write: (
+        f"it opens at {write.money(value[0], 2)}: a click earns {write.money(value[1], 2)}, the target is"
+        f" {write.rate(value[2], 0)}"
+    ),
+    ReasonKey.OPENING_NEAR: _near,
+    ReasonKey.ORDERS_ELSEWHERE: lambda value, write: (
+        f"mind: the same term made {write.counted(value[0], 'order')} in a sibling ad group"
+    ),
+    ReasonKey.OTHERS_MADE: lambda value, write: (
+        f"the others made {write.counted(value[0], 'order')} for {write.money(value[1])}; the same searches reach the"
+        " one that is kept"
+    ),
+    ReasonKey.OWN_ACTION: "chosen by hand",
+    ReasonKey.OWN_BRAND: "it is a word of your own brand",
+    ReasonKey.OWN_EXACT: (
+        "an exact keyword of just these words brings it: pausing that is the same, and leaves no negative behind"
+    ),
+    ReasonKey.OWN_FAULT: lambda value, write: f"it converts below similar ones: {write.rate(value[0])} to expect of it",
+    ReasonKey.OWN_RULE: lambda value, _: str(value[0]),
+    ReasonKey.OWN_TEST: lambda value, write: (
+        f"{write.count(value[0])} clicks were enough for an order at the rate it needs"
+    ),
+    ReasonKey.PLACES: lambda value, write: f"in the {write.counted(value[0], 'ad group')} that paid for it",
+    ReasonKey.PLACES_SPARED: lambda value, write: (
+        f"not in {write.counted(value[0], 'ad group')} where an advertised product is called that"
+    ),
+    ReasonKey.RAISE_WITHOUT_ORDER: (
+        "its bid would rise and it never had an order: raise it by itself where you want that"
+    ),
+    ReasonKey.SELLS_UNADVERTISED: lambda value, write: (
+        f"it sells {write.money(value[0])} a month and stands in no ad group"
+    ),
+    ReasonKey.SETS_BASE: lambda value, write: (
+        f"{PLACEMENTS[value[0]]} sets the base: the lowest worth of a click among placements with at least"
+        f" {write.rate(value[1], 0)} of the clicks"
+    ),
+    ReasonKey.SET_BACK: lambda value, write: (
+        f"set back to what it was before {write.day(date.fromisoformat(value[0]))}"
+        if value[0]
+        else "set back to what it was"
+    ),
+    ReasonKey.SHIFT_BESIDE: _beside,
+    ReasonKey.SHIFT_TO: _shift,
+    ReasonKey.SIBLINGS_THERE: "its siblings make most orders there",
+    ReasonKey.SIBLING_ABOVE_TARGET: (
+        "beside its ads runs a sibling that is above target itself and would get part of the spend: pause that first."
+    ),
+    ReasonKey.SOLD_NOTHING: "the campaign sold nothing: no placement says what a click is worth",
+    ReasonKey.STAYS: lambda value, write: f"the bid of {write.money(value[0], 2)} is right as it is",
+    ReasonKey.STEP_DOWN: lambda value, write: f"stopped at the step limit, −{write.rate(value[0], 0)} at a time",
+    ReasonKey.STEP_UP: lambda value, write: f"stopped at the step limit, +{write.rate(value[0], 0)} at a time",
+    ReasonKey.TO_MEND: lambda value, _: str(value[0]),
+    ReasonKey.TOO_SMALL: "the account has too few clicks and orders to tell luck from fact",
+    ReasonKey.UNDECIDED: lambda value, write: (
+        f"about {write.count(value[0])} more clicks without an order would settle it"
+        if value
+        else "clicks alone will not settle it"
+    ),
+    ReasonKey.UNKNOWN_RETURN: "unknown what it brings: the account has no clicks this cheap",
+    ReasonKey.WINS: lambda value, write: (
+        f"{write.counted(value[0], 'order')} at {write.rate(value[1])} ACOS, and no live exact target of these words"
+        " advertises the product"
+    ),
+    ReasonKey.WITHIN_TARGET: "it is within target",
+    ReasonKey.WORD_FACTOR: lambda value, write: (
+        f"{write.rate(value[0], 0)} of the orders due came, {write.rate(value[1], 0)} would pay for its clicks"
+    ),
+    ReasonKey.WORD_FEW: lambda value, write: (
+        f"it stands in {write.counted(value[0], 'search')} only, too few for a phrase"
+    ),
+    ReasonKey.WORD_HITS: lambda value, write: (
+        f"mind: it also takes {write.counted(value[0], 'good term')} with {write.counted(value[1], 'order')}"
+    ),
+    ReasonKey.WORD_LOWER: lambda value, write: (
+        f"it still brings {write.rate(value[0], 0)} of the orders that its clicks cost: bid that much on what brings it"
+        " rather than shut it out"
+    ),
+    ReasonKey.WORD_ORDERS: lambda value, write: (
+        f"{write.counted(value[0], 'click')}, {write.counted(value[1], 'order')}, {due_words(value[2], write)} were due"
+    ),
+    ReasonKey.WORD_UNSURE: lambda value, write: (
+        f"{write.rate(value[0], 0)} sure that it converts less than its clicks cost: 90 % are asked for"
+    ),
+}
+
+_WHY_NOTHING: Final[Mapping[ReasonKey, str]] = {
+    ReasonKey.AD_ALONE: "their evidence does not call for a pause",
+    ReasonKey.BID_IS_THERE: "their bid is that already",
+    ReasonKey.CANNOT_SET_BACK: "a sheet cannot set them back, or their present value is not known",
+    ReasonKey.HAS_ORDERS: "they made orders: lower what brings them",
+    ReasonKey.HAS_OWN_TARGET: "an exact keyword of the same words brings them already",
+    ReasonKey.IS_ENABLED: "they are enabled already",
+    ReasonKey.IS_PAUSED: "they are paused already",
+    ReasonKey.ITS_PRODUCT: "they convert like similar ones",
+    ReasonKey.NAMES_PRODUCT: "their words are what an advertised product is called",
+    ReasonKey.NEVER_SHUT_OUT: "a word in them is never to be shut out, by the account's settings",
+    ReasonKey.NO_BID_KNOWN: "their bid is not known: load the targets report",
+    ReasonKey.NO_CLICKS: "no click of them was paid for",
+    ReasonKey.NO_DESTINATION: "no manual campaign advertises the product that sold them",
+    ReasonKey.NO_OWN_TEST: "their clicks are too few for an order",
+    ReasonKey.NO_RAISE: "they are not shown to be fine, so that no raise is proposed",
+    ReasonKey.NO_TIER: "no rule fits them",
+    ReasonKey.NO_WORTH: "what a click of them is worth is not known",
+    ReasonKey.OWN_BRAND: "they are the brand’s own",
+    ReasonKey.RAISE_WITHOUT_ORDER: "their bid would rise and they never had an order",
+    ReasonKey.STANDS_THERE: "they stand there already",
+    ReasonKey.STAYS: "their bid is right as it is",
+    ReasonKey.TOO_SMALL: "the account has too few clicks and orders",
+    ReasonKey.UNDECIDED: "their clicks do not settle it yet",
+    ReasonKey.WITHIN_TARGET: "they are within target",
+    ReasonKey.WORD_FEW: "they stand in too few searches for a phrase",
+    ReasonKey.WORD_LOWER: "they still bring orders: open one to see what brings it, and bid lower there",
+    ReasonKey.WORD_UNSURE: "it is not sure yet that they convert less than their clicks cost",
+}
+"""Why nothing is proposed on several rows, by the key of the reason."""
+_NOTHING: Final[Mapping[HeadlineKey, str]] = {
+    HeadlineKey.IS_PAUSED: "their evidence does not call for a pause",
+    HeadlineKey.NOTHING: "their evidence does not call for a pause",
+    HeadlineKey.NOTHING_YET: "their evidence does not call for a pause",
+    HeadlineKey.NO_PAUSE: "their evidence does not call for a pause",
+    HeadlineKey.NO_AD_GROUP: "no ad group of a sibling is known to add them to",
+    HeadlineKey.NOTHING_TO_SHIFT: "no spend can move to a sibling that sells",
+    HeadlineKey.NOTHING_TO_MOVE: "no budget can be moved",
+    HeadlineKey.IS_LIMITED: "off-site is limited already, or not above target there",
+    HeadlineKey.LEAVE_OFF_SITE: "off-site is limited already, or not above target there",
+    HeadlineKey.NO_SOLUTION: "bids and adjustments are right as they are, or the campaign sold nothing",
+    HeadlineKey.STAYS: "bids and adjustments are right as they are, or the campaign sold nothing",
+}
+"""The same where the headline says it all."""
+
+
+def why_nothing(proposal: Proposal) -> str:
+    """Why nothing is proposed on several such things."""
+    if (said := _NOTHING.get(proposal.headline.key)) is not None:
+        return said
+    return _WHY_NOTHING.get(proposal.why, "their evidence says why") if proposal.why else ""
+
+
+# --- prices of a click ---------------------------------------------------------------------------------------------
+
+REMEDY: Final = "Pause it or lower its bid first, then accept this."
+_AT: Final = {
+    "top_of_search": "at top of search",
+    "elsewhere_in_search": "in the rest of search",
+    "product_page": "on product pages",
+    "off_site": "off-site",
+}
+_WEEKDAYS: Final = ("Mondays", "Tuesdays", "Wednesdays", "Thursdays", "Fridays", "Saturdays", "Sundays")
+
+
+def rise_words(rise: Rise, figures: Figures) -> str:
+    """A price that would rise, with both figures."""
+    whose = f"“{rise.target}”" if rise.target else "a click"
+    then = figures.money(rise.after, 2)
+    today = f"it costs at most {figures.money(rise.before, 2)} today" if rise.before else "it does not run today"
+    judged = "and is above target" if rise.target else "and this placement is above target"
+    return f"{whose} {_AT[rise.placement.value]}{_when(rise.moment)} would cost up to {then} a click; {today} {judged}"
+
+
+def together_words(rise: Rise, figures: Figures) -> str:
+    """A price that adjustments or boosts and a bid raise together, each computed without the other."""
+    return (
+        f"“{rise.target}” {_AT[rise.placement.value]}{_when(rise.moment)} goes from at most"
+        f" {figures.money(rise.before, 2)} to {figures.money(rise.after, 2)} a click: its bid and the adjustment or"
+        " boost were planned apart"
+    )
+
+
+def _when(moment: BoostHour | None) -> str:
+    if moment is None:
+        return ""
+    day = f" ({moment.day})" if moment.day else ""
+    return f" on {_WEEKDAYS[moment.weekday - 1]} from {moment.hour} h{day}"

@@ -1,0 +1,238 @@
+"""The drawer of a judged row: its evidence, its trend, what is proposed on it and what else that touches."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import polars as pl
+
+from nimbus_reef.analysis import judged_proposals, order, own_actions
+from nimbus_reef.analysis.acceptance import InPlan
+from nimbus_reef.analysis.brands import brand_of
+from nimbus_reef.analysis.judged_proposals import JudgedRow
+from nimbus_reef.analysis.judged_tables import View
+from nimbus_reef.analysis.wording import home_words, reason_words, worded
+from nimbus_reef.core.changes import Change
+from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.core.recommendations import Move
+from nimbus_reef.errors import NotFound
+from nimbus_reef.formats.kinds import KINDS
+from nimbus_reef.store.people import notes
+from nimbus_reef.store.people.notes import Remark
+from nimbus_reef.store.reading import row_frames
+from nimbus_reef.web.kit import charts, luck, settled_first
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.drawers import Offered
+from nimbus_reef.web.kit.luck import Luck
+from nimbus_reef.web.kit.marks import changes_of_row
+from nimbus_reef.web.kit.settled_first import First
+from nimbus_reef.web.kit.splits import Why
+from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
+from nimbus_reef.web.targeting import context, drawer
+from nimbus_reef.web.targeting.drawer import Elsewhere
+
+
+@dataclass(frozen=True, slots=True)
+class Harm:
+    """What a negative on a term would also stop, exactly and as a phrase, and where else the term sells."""
+
+    exact: Sequence[Elsewhere] = ()
+    phrase: Sequence[Elsewhere] = ()
+    sells: str = ""
+    sells_in: Sequence[tuple[str, str, str]] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class RowDrawer:
+    """A judged row, opened; see the template for where each of it stands."""
+
+    id: str
+    name: str
+    where: str
+    mark: str
+    verdict: str
+    by_words: str
+    brand: str
+    fact: str
+    measure: str
+    company: str
+    picture: Luck | None
+    trend: Any
+    needs_days: str
+    changes: Sequence[tuple[str, str]]
+    has_bids: bool
+    why: Why | None
+    strips: Any
+    offer: Offered
+    destinations: Sequence[tuple[str, str]]
+    elsewhere: Sequence[Elsewhere]
+    all_terms: str
+    harm: Harm
+    products: Sequence[Elsewhere]
+    places: int
+    before: Sequence[First]
+    break_even: str
+    remarks: Sequence[Remark]
+    simple: str
+
+
+def opened(ask: Context, view: View, row_id: str) -> JudgedRow:
+    """The row of a key with what is recommended for it; NotFound where it did nothing in the window."""
+    rows = judged_proposals.judged(ask.facts, ask.look, view.subject).filter(pl.col("row_id") == row_id)
+    if rows.is_empty():
+        raise NotFound(
+            f"This {view.thing} did nothing in these days.", remedy="Choose other days, or close the drawer."
+        )
+    return judged_proposals.recommended(ask.facts, ask.look, view.subject, rows)[0]
+
+
+def proposal_of(ask: Context, view: View, row_id: str, destination: str = "") -> Proposal:
+    """What is proposed on a row. destination: the ad group that was chosen for a term that gets a target of its own."""
+    found = opened(ask, view, row_id)
+    found = found.sent_to(destination) if destination else found
+    return judged_proposals.proposal_of(ask.look, view.subject, found)
+
+
+def made(ask: Context, view: View, row_id: str) -> RowDrawer:
+    """The drawer of a row."""
+    facts, look, write = ask.facts, ask.look, ask.write
+    found = opened(ask, view, row_id)
+    row, name = found.row, str(found.row[view.named_by])
+    proposal = judged_proposals.proposal_of(look, view.subject, found)
+    fact, measure = drawer.sentence(row, write)
+    trend = _trend(ask, view, found)
+    stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
+    changes = changes_of_row(
+        row,
+        charts.bid_changes(trend["day"].to_list(), stepped, write),
+        row_frames.changes(facts, ask.account.id, judged_proposals.history(look)),
+    )
+    phrase = view.subject is Subject.PHRASE
+    place = reason_words(judged_proposals.place_of(view.subject, row), write)
+    return RowDrawer(
+        row_id,
+        name,
+        place if phrase else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
+        mark_of(row, "evidence"),
+        verdict_at_length(row),
+        drawer.decided_by_words(row, judged_proposals.deciding(facts, look, view.subject, row), write),
+        drawer.brand_words(brand_of(facts, look, name)),
+        fact,
+        measure,
+        drawer.company(row, write),
+        luck.of_judged(row, write),
+        (
+            charts.money_and_bid(
+                trend["day"].to_list(),
+                [from_micro(value) for value in trend["spend"]],
+                stepped,
+                figures=write,
+                first_shown=max(look.window.first, *trend["day"].head(1).to_list()),
+                changes=changes,
+            )
+            if len(trend)
+            else None
+        ),
+        _needs_days(ask, view),
+        [(write.day(each.day), each.words) for each in reversed(changes[-6:])],
+        any(bid is not None for bid in stepped),
+        context.why_it_moved(facts, view, ask.scope, row, write),
+        context.against_peers(facts, ask.scope, row, write),
+        Offered(worded(proposal, write), _in_plan(ask, proposal), len(proposal.package)),
+        [(each.key, home_words(each.campaign, each.ad_group, each.new)) for each in found.destinations],
+        _elsewhere(ask, view, row),
+        " ".join(judged_proposals.beginnings(row["phrase"])) if phrase else "",
+        _harm(ask, row) if view.subject is Subject.TERM else Harm(),
+        (
+            drawer.products_hit(found.products, write, len(found.places))
+            if found.recommendation.move in (Move.NEGATIVE, Move.PAUSE)
+            else ()
+        ),
+        len(found.places),
+        _before(ask, found, proposal),
+        drawer.break_even_words(judged_proposals.break_even(facts, ask.account, row), write),
+        notes.of_row(facts.store, ask.account.id, view.name, row_id),
+        row["simple_verdict"],
+    )
+
+
+def _in_plan(ask: Context, proposal: Proposal) -> InPlan:
+    """Whatever the plan does to the same things, be it another value than is proposed."""
+    wanted = {_about(change) for change in proposal.changes}
+    own = [each for each in ask.planned() if _about(each.change) in wanted]
+    return InPlan(own, 0 if own else len(proposal.package))
+
+
+def _about(change: Change) -> tuple[str, ...]:
+    return (change.entity, change.campaign, change.ad_group, change.target, change.match_type)
+
+
+def _elsewhere(ask: Context, view: View, row: Mapping[str, Any]) -> Sequence[Elsewhere]:
+    """The terms a target paid for or a phrase stands in, or the targets that brought a term."""
+    facts, account = ask.facts, ask.account
+    if view.subject is Subject.TARGET:
+        return drawer.elsewhere_terms(
+            row_frames.terms_of(facts, account.id, row["target_id"], ask.look.window), ask.write
+        )
+    if view.subject is Subject.PHRASE:
+        return drawer.terms_hit(judged_proposals.phrase_terms(facts, ask.look, row["phrase"]), ask.write)
+    held = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])
+    sums = facts.sums(account.id, "search_term_daily", ask.look.window).join(held, on="target_term_id")
+    return drawer.elsewhere_targets(sums, ask.write)
+
+
+def _trend(ask: Context, view: View, found: JudgedRow) -> pl.DataFrame:
+    """Day, spend and bid of the row over its history."""
+    if found.days is not None:
+        return found.days
+    facts, row = ask.facts, found.row
+    if view.subject is Subject.PHRASE:
+        held = judged_proposals.phrase_terms(facts, ask.look, row["phrase"]).select("ad_group_id", "normal_id")
+    else:
+        held = pl.DataFrame([{name: row[name] for name in ("ad_group_id", "normal_id")}]).cast(pl.UInt32)
+    keys = row_frames.keys_of_terms(facts, ask.account.id, held)["target_term_id"].to_list()
+    days = row_frames.daily(facts, ask.account.id, "search_term_daily", judged_proposals.history(ask.look), keys)
+    return days.with_columns(bid=pl.lit(None, pl.Int64))
+
+
+def _harm(ask: Context, row: Mapping[str, Any]) -> Harm:
+    write, home = ask.write, (str(row["campaign"]), str(row["ad_group"]))
+    exact, phrase = (
+        own_actions.stopped(ask.facts, ask.look, [(row["row_id"], row["term"], home, as_phrase)]).get(row["row_id"], ())
+        for as_phrase in (False, True)
+    )
+    elsewhere = own_actions.sells_elsewhere(ask.facts, ask.look, row)
+    return Harm(
+        drawer.stopped_lines(exact, write),
+        drawer.stopped_lines(phrase, write),
+        write.counted(sum(each["orders"] for each in elsewhere), "order") if elsewhere else "",
+        [
+            (f"{each['campaign']} · {each['ad_group']}", write.counted(each["orders"], "order"), each["row_id"])
+            for each in elsewhere[:4]
+        ],
+    )
+
+
+def _needs_days(ask: Context, view: View) -> str:
+    """Says that a trend and the bid that worked need days, where the window's figures are sums of several."""
+    kind = judged_proposals.source(ask.facts, ask.look, view.subject)
+    if ask.facts.by_day_only(ask.account.id, kind, ask.look.window):
+        return ""
+    return f"Its trend and the bid at which it worked need {KINDS[kind].title.lower()}, day for day; held is one sum."
+
+
+def _before(ask: Context, found: JudgedRow, proposal: Proposal) -> Sequence[First]:
+    """
+    What is better settled before the proposal on a row, in its ad group; of phrases, which stand in many, in the
+    dearest.
+    """
+    if not proposal.package:
+        return ()
+    dearest = max(found.places, key=lambda each: each.spend, default=None)
+    home = (dearest.campaign, dearest.ad_group) if dearest else found.home
+    before = order.before(ask.facts, ask.look, [home], ask.planned_changes())
+    return settled_first.first_for(proposal, before.get(home, []), ask.write)
