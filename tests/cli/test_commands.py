@@ -439,3 +439,25 @@ def test_what_a_file_leaves_open_is_refused_with_the_flag_that_answers_it(reef, 
     done = reef("import", path, "--account", "fern-de", "--column", "orders=7 day orders", "--rate", "0.5")
     assert done.exit_code == 0, done.output
     assert "Money was converted from USD: one USD is 0.5 EUR." in done.output
+
+
+def test_proposals_are_shown_accepted_and_taken_back(reef, report, tmp_path):
+    """The same rules as on the pages: what is proposed goes into the plan with its reasons, and out again."""
+    reef("import", report, "--account", "fern-de", "--yes")
+    password = ("--password", "long secret words")
+    assert reef("user", "add", "ana@x.example", "--role", "owner", *password).exit_code == 0
+    arguments = ("propose", "--account", "fern-de", "--view", "terms")
+    shown = json.loads(reef(*arguments, "--format", "json").stdout)
+    (wasted,) = [each for each in shown if each["on"] == "term 7"]
+    assert wasted["proposal"] == "negative exact"
+    assert wasted["spend"] < 0
+    assert wasted["why"].startswith("108 clicks brought no order.")
+    nobody = reef(*arguments, "--row", wasted["row"], "--accept", "--by", "no@x.example")
+    assert nobody.exit_code == 1
+    assert "Nobody has the address" in nobody.stderr
+    done = reef(*arguments, "--row", wasted["row"], "--accept", "--by", "ana@x.example")
+    assert done.stdout == "1 change added to the plan.\n", done.stderr
+    (planned,) = json.loads(reef("plan", "--account", "fern-de", "--format", "json").stdout)
+    assert (planned["entity"], planned["target"]) == ("negative", "term 7")
+    assert reef("take-back", "--account", "fern-de", "--by", "ana@x.example").stdout == "1 change as before.\n"
+    assert json.loads(reef("plan", "--account", "fern-de", "--format", "json").stdout or "[]") == []

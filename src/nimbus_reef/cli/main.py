@@ -58,6 +58,11 @@ COMMANDS: Final = {
     ),
     "plan": ("looking", "plan", "Show the changes that wait in an account's plan; `reef export` writes the sheet."),
     "prepare": ("starting", "prepare", "Wait for the database and bring its tables up to date, before `reef serve`."),
+    "propose": (
+        "planning",
+        "propose",
+        "Show what is proposed on the rows of a view, and put it into the plan with --accept.",
+    ),
     "pulse": ("looking", "pulse", "Show every account: spend, sales, ACOS, TACOS, against the days before."),
     "rebuild-snapshots": (
         "record",
@@ -81,6 +86,11 @@ COMMANDS: Final = {
         "Show where metrics stand among category peers: the per cent of them each is ahead of.",
     ),
     "table": ("looking", "table", "Write the rows of a table, filtered and sorted as on its page."),
+    "take-back": (
+        "planning",
+        "take_back",
+        "Undo an acceptance: what went into the plan leaves it, what it had replaced comes back.",
+    ),
     "undo": ("record", "undo_", "Put the days of a batch back as they were before it; `reef batches` lists them."),
     "up": ("starting", "up", "Start database, worker and web together; Ctrl-C stops them all."),
     "user": ("people", "user", "Manage the people who may sign in."),

@@ -1,4 +1,4 @@
-"""One's own rules as they are typed: condition, deed, value."""
+"""One's own rules as they are typed: condition, action, value."""
 
 from __future__ import annotations
 
