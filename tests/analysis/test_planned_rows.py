@@ -6,8 +6,9 @@ from datetime import datetime
 import polars as pl
 
 from nimbus_reef.analysis.planned_rows import NO, YES, marked
-from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.promises import Promise
 from nimbus_reef.store.people.plans import Planned
 
 ROWS = pl.DataFrame(

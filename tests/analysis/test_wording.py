@@ -7,9 +7,10 @@ import pytest
 
 from nimbus_reef import core
 from nimbus_reef.analysis.wording import change_words, headline_words, mark, reason_words, why_nothing, worded
-from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.projection import Projected, Range
+from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.proposals import EntityKey, Evidence, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.formats.figures import Figures

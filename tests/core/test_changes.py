@@ -2,19 +2,8 @@
 
 import pytest
 
-from nimbus_reef.core.changes import (
-    KINDS,
-    Action,
-    Change,
-    Entity,
-    Promise,
-    ValueKind,
-    guarded,
-    named,
-    projected,
-    sound,
-    value_problem,
-)
+from nimbus_reef.core.changes import KINDS, Action, Change, Entity, ValueKind, named, sound, value_problem
+from nimbus_reef.core.promises import Promise, guarded, projected
 
 
 def change(entity, field, new, **other):

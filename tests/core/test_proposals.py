@@ -4,9 +4,10 @@ from dataclasses import replace
 
 import pytest
 
-from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.projection import Projected, Range
+from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.proposals import EntityKey, Evidence, Proposal, Stopped
 from nimbus_reef.core.reasons import Headline, HeadlineKey
 

@@ -3,7 +3,7 @@
 import json
 from datetime import date
 
-from nimbus_reef.core.changes import Promise
+from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.values import DateOrder, Style

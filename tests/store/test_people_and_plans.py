@@ -5,10 +5,11 @@ from dataclasses import replace
 import pytest
 from sqlalchemy import text
 
-from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.core.changes import Action, Change, ChangeState, Entity
 from nimbus_reef.core.plan import ReadBack
+from nimbus_reef.core.promises import Promise
 from nimbus_reef.errors import BadInput, Conflict, NotFound, StoreAway
-from nimbus_reef.store.people import accounts, people, plans, trail
+from nimbus_reef.store.people import accounts, people, plan_steps, plans, sendings
 from nimbus_reef.store.people.people import Role
 from nimbus_reef.store.record import engine
 
@@ -117,25 +118,25 @@ def test_every_step_is_undone_in_any_order_until_the_sheet_leaves(store, account
         store, account.id, owner.id, [[(CHANGE, PROMISE)], [(OTHER, PROMISE)]]
     ).planned
     plans.remove_many(store, account.id, owner.id, [first.id])
-    removed, accepted = plans.steps(store, account.id)
+    removed, accepted = plan_steps.steps(store, account.id)
     assert (removed.what, removed.changes, accepted.what, accepted.changes) == ("removed", 1, "accepted", 2)
-    assert plans.undo_step(store, account.id, owner.id, removed.id) == 1
+    assert plan_steps.undo(store, account.id, owner.id, removed.id) == 1
     assert ids(store, account) == [first.id, second.id]
     with pytest.raises(NotFound):
-        plans.undo_step(store, account.id, owner.id, removed.id)
-    assert plans.undo_step(store, account.id, owner.id) == 2
+        plan_steps.undo(store, account.id, owner.id, removed.id)
+    assert plan_steps.undo(store, account.id, owner.id) == 2
     assert ids(store, account) == []
     accept(store, account, owner, CHANGE)
-    trail.note(store, "exported", person_id=owner.id, account_id=account.id, detail={"sheet": "csv", "changes": 1})
-    assert plans.steps(store, account.id) == []
+    sendings.send(store, account.id, owner.id, "csv", plans.planned(store, account.id))
+    assert plan_steps.steps(store, account.id) == []
 
 
 def test_what_was_put_in_another_way_since_is_not_put_back(store, account, owner):
     first = accept(store, account, owner, CHANGE)
     plans.remove(store, account.id, owner.id, first.id)
     again = accept(store, account, owner, CHANGE)
-    removed = next(each for each in plans.steps(store, account.id) if each.what == "removed")
-    assert plans.undo_step(store, account.id, owner.id, removed.id) == 0
+    removed = next(each for each in plan_steps.steps(store, account.id) if each.what == "removed")
+    assert plan_steps.undo(store, account.id, owner.id, removed.id) == 0
     assert ids(store, account) == [again.id]
 
 
@@ -174,7 +175,7 @@ def test_a_package_is_taken_whole_and_replaces_what_it_contradicts_or_not_at_all
     assert {each.change.package for each in done.planned} == {2}
     again = plans.accept_packages(store, account.id, owner.id, [package("0.50")])
     assert (again.planned, again.told.already) == ((), (0,))
-    plans.undo_step(store, account.id, owner.id)
+    plan_steps.undo(store, account.id, owner.id)
     assert ids(store, account) == [alone.id], "what it had replaced is back"
 
 
@@ -182,12 +183,12 @@ def test_a_package_is_taken_out_and_put_back_as_one(store, account, owner):
     done = plans.accept_packages(store, account.id, owner.id, [package("0.50")]).planned
     assert plans.remove_many(store, account.id, owner.id, [done[1].id]) == 3
     assert ids(store, account) == []
-    step = plans.steps(store, account.id)[0]
-    assert plans.undo_step(store, account.id, owner.id, step.id) == 3
+    step = plan_steps.steps(store, account.id)[0]
+    assert plan_steps.undo(store, account.id, owner.id, step.id) == 3
     plans.remove_many(store, account.id, owner.id, [done[2].id])
-    step = plans.steps(store, account.id)[0]
+    step = plan_steps.steps(store, account.id)[0]
     accept(store, account, owner, OTHER)
-    assert plans.undo_step(store, account.id, owner.id, step.id) == 0, "not in part: the plan changes one by now"
+    assert plan_steps.undo(store, account.id, owner.id, step.id) == 0, "not in part: the plan changes one by now"
 
 
 def test_a_sheet_read_back_is_undone_with_its_values_and_what_it_took_out(store, account, owner):
@@ -197,9 +198,9 @@ def test_a_sheet_read_back_is_undone_with_its_values_and_what_it_took_out(store,
     seen = plans.planned(store, account.id)
     edited = replace(first.change, new_value="0.55")
     plans.take(store, account.id, owner.id, seen, ReadBack((edited,), (second.change,), 0, ()))
-    step = plans.steps(store, account.id)[0]
+    step = plan_steps.steps(store, account.id)[0]
     assert (step.what, step.changes) == ("read back", 2)
-    assert plans.undo_step(store, account.id, owner.id, step.id) == 2
+    assert plan_steps.undo(store, account.id, owner.id, step.id) == 2
     now = plans.planned(store, account.id)
     assert [(each.id, each.change.new_value, each.change.reason) for each in now] == [
         (first.id, "0.70", "why"),
@@ -258,3 +259,66 @@ def test_models_and_migrations_agree(database, tmp_path):
     with owner.engine.connect() as connection:
         assert compare_metadata(MigrationContext.configure(connection), metadata) == []
     owner.engine.dispose()
+
+
+def test_a_sheet_is_one_sending_however_often_it_is_taken(store, account, owner):
+    accept(store, account, owner, CHANGE)
+    planned = plans.planned(store, account.id)
+    first = sendings.send(store, account.id, owner.id, "csv", planned)
+    assert sendings.send(store, account.id, owner.id, "csv", planned) == first
+    assert sendings.send(store, account.id, owner.id, "xlsx", planned) != first
+    assert [each.state for each in plans.planned(store, account.id)] == [ChangeState.SENT]
+    assert [(each.sheet, each.changes, each.waiting) for each in sendings.sendings(store, account.id)] == [
+        ("xlsx", 1, 1),
+        ("csv", 1, 1),
+    ]
+    edited = replace(planned[0].change, new_value="0.33")
+    plans.take(store, account.id, owner.id, planned, ReadBack((edited,), (), 0, ()))
+    assert plans.planned(store, account.id)[0].state is ChangeState.PLANNED
+    with pytest.raises(Conflict):
+        sendings.send(store, account.id, owner.id, "own", planned)
+
+
+def test_what_was_carried_out_leaves_the_plan_and_what_failed_stays(store, account, owner):
+    accept(store, account, owner, CHANGE)
+    accept(store, account, owner, OTHER)
+    first, second = plans.planned(store, account.id)
+    sheet = sendings.send(store, account.id, owner.id, "csv", [first, second])
+    assert sendings.answer(store, account.id, owner.id, sheet, {second.change.row: "the bid is too low"}) == 1
+    (left,) = plans.planned(store, account.id)
+    assert (left.id, left.state) == (second.id, ChangeState.FAILED)
+    (told,) = sendings.sendings(store, account.id)
+    assert told.results == {ChangeState.DONE: 1, ChangeState.FAILED: 1}
+    with pytest.raises(Conflict):
+        sendings.answer(store, account.id, owner.id, sheet, {})
+    with pytest.raises(NotFound):
+        sendings.answer(store, account.id, owner.id, sheet + 1, {})
+    done = plan_steps.steps(store, account.id)[0]
+    assert (done.what, done.changes) == ("carried out", 1)
+    assert plan_steps.undo(store, account.id, owner.id, done.id) == 1
+    assert {each.id for each in plans.planned(store, account.id)} == {first.id, second.id}
+
+
+def test_a_package_of_which_one_change_failed_failed_whole(store, account, owner):
+    plans.accept_packages(store, account.id, owner.id, [[(CHANGE, PROMISE), (OTHER, PROMISE)]])
+    planned = plans.planned(store, account.id)
+    sheet = sendings.send(store, account.id, owner.id, "csv", planned)
+    assert sendings.answer(store, account.id, owner.id, sheet, {planned[0].change.row: "no"}) == 0
+    assert {each.state for each in plans.planned(store, account.id)} == {ChangeState.FAILED}
+
+
+def test_a_new_campaign_is_a_tree_under_its_first_row(store, account, owner):
+    def made(entity, field, **of):
+        return Change(0, Action.CREATE, entity, "New", field, "1.00", **of)
+
+    package = [
+        made(Entity.CAMPAIGN, "daily_budget"),
+        made(Entity.CAMPAIGN, "targeting"),
+        made(Entity.AD_GROUP, "default_bid", ad_group="G"),
+        made(Entity.PRODUCT_AD, "state", ad_group="G", sku="S"),
+        replace(CHANGE, campaign="Other"),
+    ]
+    plans.accept_packages(store, account.id, owner.id, [[(each, PROMISE) for each in package]])
+    first, *rows = [each.change for each in plans.planned(store, account.id)]
+    assert [each.parent - first.row + 1 for each in rows[:3]] == [1, 1, 3]
+    assert (first.parent, rows[3].parent) == (0, 0)

@@ -22,9 +22,10 @@ from nimbus_reef.analysis.lost_pages import lost
 from nimbus_reef.analysis.order import Unsettled
 from nimbus_reef.analysis.proposals import proposals
 from nimbus_reef.core import click_prices
-from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import Verdict
+from nimbus_reef.core.promises import Promise
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading import product_frames

@@ -7,7 +7,8 @@ import polars as pl
 import pytest
 
 from nimbus_reef.core import projection
-from nimbus_reef.core.changes import Action, Change, Entity, Promise, projected
+from nimbus_reef.core.changes import Action, Change, Entity
+from nimbus_reef.core.promises import Promise, projected
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people.plans import Planned

@@ -9,8 +9,9 @@ from flask import url_for
 from tests.pages import text_of
 from tests.web.conftest import signed_in
 
-from nimbus_reef.core.changes import Action, Change, Entity, Promise
-from nimbus_reef.store.people import accounts, hidden_findings, notes, people, plans
+from nimbus_reef.core.changes import Action, Change, Entity
+from nimbus_reef.core.promises import Promise
+from nimbus_reef.store.people import accounts, hidden_findings, notes, people, plans, sendings
 from nimbus_reef.store.record import loads
 
 OPEN = {"static", "alive", "ready", "people.sign_in", "people.set_up", "people.take_up"}
@@ -116,6 +117,7 @@ def things(demo):
         "batch_id": loads.batches(store, account.id)[0].id,
         "job_id": job,
         "change_id": change.id,
+        "sending_id": sendings.send(store, account.id, 1, "csv", [change]),
         "remark_id": notes.of_row(store, account.id, "targets", "1")[0].id,
         "view_id": 999,
     }

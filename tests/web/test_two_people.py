@@ -12,7 +12,8 @@ from tests.conftest import LAST_DAY
 from tests.looks import account_of
 from tests.pages import found, parsed, sent_by, text_of, values
 
-from nimbus_reef.core.changes import Action, Change, Entity, Promise
+from nimbus_reef.core.changes import Action, Change, Entity
+from nimbus_reef.core.promises import Promise
 from nimbus_reef.store.people import account_settings, closed_audits, plans, trail
 from nimbus_reef.store.record import loads
 from nimbus_reef.store.record.models import change

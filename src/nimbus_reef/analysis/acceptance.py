@@ -17,10 +17,11 @@ from nimbus_reef.analysis.wording import REMEDY, rise_words, worded
 from nimbus_reef.core.acceptance import Acceptance
 from nimbus_reef.core.changes import Change, Entity, key
 from nimbus_reef.core.plan import taken
-from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.core.promises import typed
+from nimbus_reef.core.proposals import Package, Proposal
 from nimbus_reef.errors import Conflict
 from nimbus_reef.formats.figures import Figures
-from nimbus_reef.store.people import plans
+from nimbus_reef.store.people import plan_steps, plans
 from nimbus_reef.store.people.plans import Accepted, Planned
 from nimbus_reef.store.reading.facts import Facts
 
@@ -95,10 +96,10 @@ def accept(
     )
 
 
-def packages(look: Look, going: Sequence[Proposal]) -> list[plans.Package]:
-    """The changes of proposals with their reasons in words."""
+def packages(look: Look, going: Sequence[Proposal]) -> list[Package]:
+    """The changes of proposals with their reasons in words, each with what it is held to."""
     write = Figures(look.account.locale, look.account.currency)
-    return [worded(each, write).package for each in going]
+    return [[(change, typed(change, told)) for change, told in worded(each, write).package] for each in going]
 
 
 def accept_one(
@@ -164,4 +165,4 @@ def made_in_plan(planned: Sequence[Planned], proposal: Proposal) -> InPlan:
 
 def undo(facts: Facts, look: Look, person_id: int, step: int | None = None) -> int:
     """Undoes a step, one's newest acceptance where none is named; how many changes that touched."""
-    return plans.undo_step(facts.store, look.account.id, person_id, step)
+    return plan_steps.undo(facts.store, look.account.id, person_id, step)

@@ -15,12 +15,13 @@ from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, ju
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import bids, costly_words, evidence, words
-from nimbus_reef.core.changes import Action, Change, Entity, as_ranges
+from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.targeting import WASTED_TERMS, WINNERS, WORDS_TO_SHUT_OUT, filed_under
 from nimbus_reef.core.costly_words import Fate
 from nimbus_reef.core.model import MEASURES, MatchType, Verdict, from_micro
 from nimbus_reef.core.projection import part_of
+from nimbus_reef.core.promises import as_ranges
 from nimbus_reef.core.proposals import EntityKey, Package, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.recommendations import (

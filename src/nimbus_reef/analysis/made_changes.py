@@ -11,9 +11,10 @@ import polars as pl
 from nimbus_reef.analysis.judged import judged_targets
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
-from nimbus_reef.core.changes import Entity, projected, value_problem, word_of
+from nimbus_reef.core.changes import Entity, value_problem, word_of
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import MICRO
+from nimbus_reef.core.promises import projected
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.windows import Window

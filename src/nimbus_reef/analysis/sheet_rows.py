@@ -7,9 +7,10 @@ from dataclasses import replace
 from typing import Any
 
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.core.changes import Action, Change, Entity, Promise, as_ranges
+from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.projection import NOTHING, UNKNOWN, Projected
+from nimbus_reef.core.promises import Promise, as_ranges
 from nimbus_reef.core.proposals import Evidence
 
 NO_BASIS = {"clicks": 0, "orders": 0, "spend": 0, "sales": 0}

@@ -7,17 +7,15 @@ and what is read back compare as they stand.
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date
 from decimal import Decimal
 from enum import StrEnum
 from typing import Final
 
-from nimbus_reef.core import projection
 from nimbus_reef.core.model import MatchType, State, Targeting
-from nimbus_reef.core.projection import Basis, Projected, Range
 
 
 class Action(StrEnum):
@@ -25,7 +23,6 @@ class Action(StrEnum):
 
     UPDATE = "update"
     CREATE = "create"
-    ARCHIVE = "archive"
 
 
 class Entity(StrEnum):
@@ -41,11 +38,23 @@ class Entity(StrEnum):
     BID_BOOST = "bid_boost"
 
 
+class ChangeState(StrEnum):
+    """How far a change is: in the plan, in a sheet that left, done or refused there, or taken out of the plan."""
+
+    PLANNED = "planned"
+    SENT = "sent"
+    DONE = "done"
+    FAILED = "failed"
+    TAKEN_BACK = "taken back"
+
+
 @dataclass(frozen=True, slots=True)
 class Change:
     """
     One row of the change sheet. `row` is its number there, kept for as long as it is planned. package: the row of the
     first of the changes it was proposed with, which are planned and taken out together; 0 for one that stands alone.
+    parent: the row of the change that makes what this one belongs to (an ad group its campaign, a target its ad group);
+    0 for one that stands for itself.
     """
 
     row: int
@@ -66,6 +75,7 @@ class Change:
     reason: str = ""
     finding: str = ""
     package: int = 0
+    parent: int = 0
 
 
 SHEET_COLUMNS: Final = (
@@ -195,6 +205,32 @@ def key(change: Change) -> tuple[str, ...]:
     return tuple(str(getattr(change, name)) for name in KEY_FIELDS)
 
 
+def key_digest(change: Change) -> str:
+    """The key as a text of 64 characters."""
+    return hashlib.sha256("\x1f".join(key(change)).encode()).hexdigest()
+
+
+def parents(package: Sequence[Change]) -> list[int | None]:
+    """
+    Of each change of a package the place of the one that makes what it belongs to, None where no other does: what
+    stands in an ad group belongs to the row that makes the ad group, that to the first row that makes the campaign.
+    """
+    campaigns: dict[str, int] = {}
+    groups: dict[tuple[str, str], int] = {}
+    for place, change in enumerate(package):
+        if change.action is Action.CREATE and change.entity is Entity.CAMPAIGN:
+            campaigns.setdefault(change.campaign, place)
+        if change.action is Action.CREATE and change.entity is Entity.AD_GROUP:
+            groups.setdefault((change.campaign, change.ad_group), place)
+    found: list[int | None] = []
+    for place, change in enumerate(package):
+        over = groups.get((change.campaign, change.ad_group), campaigns.get(change.campaign))
+        if over == place:
+            over = campaigns.get(change.campaign)
+        found.append(None if over == place else over)
+    return found
+
+
 def value_problem(change: Change) -> str | None:
     """Why the new value cannot stand, or None when it can."""
     value, kind = change.new_value, kind_of(change)
@@ -225,12 +261,13 @@ _NUMBER: Final = re.compile(r"-?[0-9]{1,20}(?:\.[0-9]{1,20})?")
 """As the change sheet writes numbers: no exponent, no sign that only a program reads."""
 
 
-def _number(text: str) -> Decimal | None:
+def number_of(text: str) -> Decimal | None:
+    """A value that is a number; None for one that is not, or that is written otherwise than the change sheet does."""
     return Decimal(text) if _NUMBER.fullmatch(text) else None
 
 
 def _amount_problem(value: str) -> str | None:
-    amount = _number(value)
+    amount = number_of(value)
     if amount is None:
         return "is not a number; write it like 0.74"
     if amount <= 0:
@@ -241,7 +278,7 @@ def _amount_problem(value: str) -> str | None:
 
 
 def _percent_problem(value: str) -> str | None:
-    amount = _number(value)
+    amount = number_of(value)
     if amount is None or amount != amount.to_integral_value() or not 0 <= amount <= MOST_PERCENT:
         return f"is not a whole number of per cent from 0 to {MOST_PERCENT}"
     return None
@@ -266,77 +303,3 @@ _CHECKS: Final[Mapping[ValueKind, Callable[[str], str | None]]] = {
     ValueKind.TARGETING: lambda value: _one_of(tuple(Targeting), value),
     ValueKind.TEXT: _text_problem,
 }
-
-
-@dataclass(frozen=True, slots=True)
-class Promise:
-    """
-    What an accepted change rests on and promises, kept for holding it to that: the window, what the row did in it,
-    its posterior, and the change of spend and sales in 30 days as (low, middle, high). view, row_id: the judged row;
-    terms: the search terms that a phrase keeps away.
-    """
-
-    window: tuple[str, str]
-    clicks: int
-    orders: int
-    spend: float
-    sales: float
-    a: float
-    b: float
-    aov: float
-    target_acos: float
-    projected: Mapping[str, tuple[float, ...]]
-    view: str = "targets"
-    row_id: str = ""
-    terms: tuple[str, ...] = ()
-
-    @property
-    def days(self) -> int:
-        """How many days it rests on."""
-        first, last = (date.fromisoformat(text) for text in self.window)
-        return (last - first).days + 1
-
-
-def as_ranges(projected: Projected) -> dict[str, tuple[float, ...]]:
-    """A projection as a promise keeps it; empty where what comes of it is not known."""
-    if not projected.known:
-        return {}
-    ranges = {"spend": projected.spend, "sales": projected.sales}
-    return {name: (each.low, each.middle, each.high) for name, each in ranges.items()}
-
-
-def projected(change: Change, promise: Promise) -> Projected:
-    """
-    What a change does to spend and sales in 30 days: as accepted, of a bid anew, for it may have
-    been edited since.
-    """
-    if not sound(change):
-        return projection.UNKNOWN
-    if (change.entity, change.field) != (Entity.TARGET, "bid"):
-        if not promise.projected:
-            return projection.UNKNOWN
-        return Projected(Range(*promise.projected["spend"]), Range(*promise.projected["sales"]))
-    old, new = _number(change.old_value), _number(change.new_value)
-    if old is None or new is None:
-        return projection.UNKNOWN
-    basis = Basis(promise.days, promise.clicks, promise.spend, promise.sales, promise.a, promise.b, promise.aov)
-    return projection.bid_moved(basis, float(old), float(new))
-
-
-def guarded(change: Change, promise: Promise, most_raise: float, most_spend: float) -> bool:
-    """
-    Whether a change is to be asked about: it raises a bid or a budget by more than a share of what it was, or may spend
-    more than that much more in 30 days.
-    """
-    kind, old, new = kind_of(change), _number(change.old_value), _number(change.new_value)
-    if kind is None or kind.holds is not ValueKind.AMOUNT or old is None or new is None:
-        return False
-    return raises_beyond(float(old), float(new), projected(change, promise).spend.high, most_raise, most_spend)
-
-
-def raises_beyond(old: float, new: float, spend: float, most_raise: float, most_spend: float) -> bool:
-    """
-    Whether an amount rises by more than a share of what it was, or rises and may spend that much
-    more (both in units).
-    """
-    return 0 < old < new and (new / old - 1 > most_raise + 1e-9 or spend > most_spend)

@@ -10,9 +10,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from nimbus_reef.core.changes import Action, Change, Entity, Promise, guarded, word_of
+from nimbus_reef.core.changes import Action, Change, Entity, word_of
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.projection import NOTHING, Projected, total
+from nimbus_reef.core.promises import Promise, guarded
 from nimbus_reef.core.reasons import Headline, Reason, ReasonKey
 
 Package = Sequence[tuple[Change, Promise]]

@@ -8,10 +8,11 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
-from nimbus_reef.core.changes import Change, Promise
+from nimbus_reef.core.changes import Change
+from nimbus_reef.core.promises import Promise
+from nimbus_reef.core.proposals import Package
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.people import plans
-from nimbus_reef.store.people.plans import Package
 from nimbus_reef.store.record import json_columns
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.loads import Job

@@ -17,11 +17,12 @@ from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import click_prices
 from nimbus_reef.core import placements as rules
 from nimbus_reef.core.boosts import WEEK
-from nimbus_reef.core.changes import Change, Entity, Promise
+from nimbus_reef.core.changes import Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import Bidding, Placement, State, Verdict
 from nimbus_reef.core.placements import PlacementSums, Solution
 from nimbus_reef.core.projection import CLICK_RESPONSE, NOTHING, Projected, Range, bid_moved
+from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.proposals import EntityKey, Package, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.store.reading.facts import Facts

@@ -2,29 +2,27 @@
 
 from __future__ import annotations
 
-import hashlib
-from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, fields
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, Final, Literal
+from typing import Any, Final
 
 from sqlalchemy import Connection, bindparam, func, insert, select, update
 from sqlalchemy.exc import IntegrityError
 
-from nimbus_reef.core.changes import Action, Change, Entity, Promise, key
+from nimbus_reef.core.changes import Change, ChangeState, key_digest, parents
 from nimbus_reef.core.plan import ReadBack, Taken, edited_reason, taken, whole
+from nimbus_reef.core.promises import Promise
+from nimbus_reef.core.proposals import Package
 from nimbus_reef.errors import Conflict, NotFound
-from nimbus_reef.store.people import trail
+from nimbus_reef.store.people import plan_steps, trail
+from nimbus_reef.store.people.plan_steps import FIELDS, Did, StepKind, Touched, change_of
 from nimbus_reef.store.record import turns
-from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import change
-from nimbus_reef.store.record.models import person as person_table
-from nimbus_reef.store.record.models import trail as trail_table
 
 _PIECE: Final = 500
 """So many changes are written at once."""
-_FIELDS = tuple(each.name for each in fields(Change))
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,16 +33,11 @@ class Planned:
     change: Change
     promise: Promise
     accepted_at: datetime
-
-
-def _open_key(wanted: Change) -> str:
-    return hashlib.sha256("\x1f".join(key(wanted)).encode()).hexdigest()
+    state: ChangeState = ChangeState.PLANNED
 
 
 def _planned(row: Any) -> Planned:
-    values = {name: getattr(row, name) for name in _FIELDS}
-    values["action"], values["entity"] = Action(values["action"]), Entity(values["entity"])
-    return Planned(row.id, Change(**values), row.basis, row.accepted_at)
+    return Planned(row.id, change_of(row), row.basis, row.accepted_at, ChangeState(row.state))
 
 
 _GENERATION: Final = select(
@@ -64,10 +57,11 @@ def generation(store: Store, account_id: int) -> tuple[int, ...]:
 def planned(store: Store, account_id: int) -> list[Planned]:
     """The open changes, in the order of their rows."""
     with store.read() as connection:
-        return _open(connection, account_id)
+        return open_changes(connection, account_id)
 
 
-def _open(connection: Connection, account_id: int) -> list[Planned]:
+def open_changes(connection: Connection, account_id: int) -> list[Planned]:
+    """The same, in a transaction."""
     rows = connection.execute(
         select(change).where(change.c.account_id == account_id, change.c.removed_at.is_(None)).order_by(change.c.row)
     )
@@ -83,10 +77,6 @@ class Accepted:
 
     planned: tuple[Planned, ...]
     told: Taken
-
-
-Package = Sequence[tuple[Change, Promise]]
-"""Changes that are proposed together, each with its promise: in the plan all of them, or none."""
 
 
 def accept_packages(
@@ -109,7 +99,7 @@ def accept_packages(
     def work(connection: Connection) -> tuple[list[int], Taken]:
         turns.take(connection, account_id, turns.PLAN)
         newest = connection.execute(select(func.max(change.c.row)).where(change.c.account_id == account_id)).scalar()
-        held = {each.change.row: each for each in _open(connection, account_id)}
+        held = {each.change.row: each for each in open_changes(connection, account_id)}
         told = taken([each.change for each in held.values()], [[each for each, _ in package] for package in packages])
         leaving = [held[each.row].id for each in told.replaced]
         if not {each.row for each in told.replaced} <= set(replacing):
@@ -122,27 +112,34 @@ def accept_packages(
         rows: list[dict[str, Any]] = []
         for place in told.new:
             first_row = (newest or 0) + len(rows) + 1
-            for each, promise in packages[place]:
+            own = [each for each, _ in packages[place]]
+            for each, parent, (_, promise) in zip(own, parents(own), packages[place], strict=True):
                 rows.append(
-                    {name: getattr(each, name) for name in _FIELDS}
+                    {name: getattr(each, name) for name in FIELDS}
                     | {
                         "row": (newest or 0) + len(rows) + 1,
                         "account_id": account_id,
                         "person_id": person_id,
                         "basis": promise,
-                        "open_key": _open_key(each),
-                        "package": first_row if len(packages[place]) > 1 else 0,
+                        "open_key": key_digest(each),
+                        "package": first_row if len(own) > 1 else 0,
+                        "parent": 0 if parent is None else first_row + parent,
                     }
                 )
-        if leaving:
-            _take_out(connection, account_id, leaving)
+        plan_steps.take_out(connection, account_id, leaving)
         if not rows:
             return [], told
         for begun in range(0, len(rows), _PIECE):
             connection.execute(insert(change), rows[begun : begun + _PIECE])
             progress(min(begun + _PIECE, len(rows)))
         numbers = [row["row"] for row in rows]
-        trail.write(connection, "accepted", person_id, account_id, {"rows": numbers, "replaced": leaving})
+        ids = connection.execute(
+            select(change.c.id).where(change.c.account_id == account_id, change.c.row.in_(numbers))
+        ).scalars()
+        touched = [*(Touched(each, Did.ADDED) for each in ids), *(Touched(each, Did.REPLACED) for each in leaving)]
+        plan_steps.write(connection, account_id, person_id, StepKind.ACCEPTED, touched)
+        detail = {"rows": numbers, "replaced": leaving}
+        trail.write(connection, "accepted", person_id, account_id, detail)
         return numbers, told
 
     try:
@@ -154,26 +151,17 @@ def accept_packages(
     return Accepted(planned_now, told)
 
 
-def _take_out(connection: Connection, account_id: int, ids: Sequence[int]) -> int:
-    """Takes open changes out; how many there were."""
-    done = connection.execute(
-        update(change)
-        .where(change.c.id.in_(ids), change.c.account_id == account_id, change.c.removed_at.is_(None))
-        .values(removed_at=utc_now(), open_key=None)
-    )
-    return done.rowcount
-
-
 def remove_many(store: Store, account_id: int, person_id: int, change_ids: Sequence[int]) -> int:
     """Takes changes out of the plan, those that are still in it, each with all that it was proposed with; how many."""
 
     def work(connection: Connection) -> int:
         turns.take(connection, account_id, turns.PLAN)
-        held = _open(connection, account_id)
+        held = open_changes(connection, account_id)
         named = [each.change for each in held if each.id in set(change_ids)]
         rows = {each.row for each in whole([each.change for each in held], named)}
         ids = [each.id for each in held if each.change.row in rows]
-        done = _take_out(connection, account_id, ids)
+        done = plan_steps.take_out(connection, account_id, ids)
+        plan_steps.write(connection, account_id, person_id, StepKind.REMOVED, [Touched(i, Did.TAKEN_OUT) for i in ids])
         trail.write(connection, "removed", person_id, account_id, {"changes": ids})
         return done
 
@@ -192,7 +180,7 @@ def take(
     person_id: int,
     seen: Sequence[Planned],
     answer: ReadBack,
-    what: Literal["read back", "edited"] = "read back",
+    what: StepKind = StepKind.READ_BACK,
 ) -> None:
     """
     Takes over what an edited sheet, or a value typed on the plan, asks for: all of it, or nothing
@@ -209,157 +197,26 @@ def take(
         )
         if {row.id: row.new_value for row in now} != {e.id: e.change.new_value for e in seen}:
             raise Conflict("The plan changed meanwhile.", remedy="Look at it, and do this once more.")
+        former = {each.change.row: each.change for each in seen}
+        touched = []
         for edited in answer.edited:
-            before = next(each.change for each in seen if each.change.row == edited.row)
+            before = former[edited.row]
             reason = edited_reason(before.reason, before.new_value, edited.new_value)
             connection.execute(
                 update(change)
                 .where(change.c.id == ids[edited.row])
-                .values(new_value=edited.new_value, reason=reason[:1024])
+                .values(new_value=edited.new_value, reason=reason[:1024], state=ChangeState.PLANNED.value)
             )
-        for gone in answer.unplanned:
-            connection.execute(
-                update(change).where(change.c.id == ids[gone.row]).values(removed_at=utc_now(), open_key=None)
-            )
-        former = {each.change.row: each.change for each in seen}
+            values = (before.new_value, edited.new_value, before.reason)
+            touched.append(Touched(ids[edited.row], Did.EDITED, *values))
+        gone = [ids[each.row] for each in answer.unplanned]
+        plan_steps.take_out(connection, account_id, gone)
+        touched += [Touched(each, Did.TAKEN_OUT) for each in gone]
+        plan_steps.write(connection, account_id, person_id, what, touched)
         detail = {
-            "edited": [
-                [edited.row, former[edited.row].new_value, edited.new_value, former[edited.row].reason]
-                for edited in answer.edited
-            ],
-            "unplanned": [gone.row for gone in answer.unplanned],
+            "edited": [[each.row, former[each.row].new_value, each.new_value] for each in answer.edited],
+            "unplanned": [each.row for each in answer.unplanned],
         }
-        trail.write(connection, what, person_id, account_id, detail)
+        trail.write(connection, what.value, person_id, account_id, detail)
 
     store.transact(work)
-
-
-# --- steps: what was done to the plan, each to be undone until the next sheet --------------------------------------
-
-
-@dataclass(frozen=True, slots=True)
-class Step:
-    """
-    Something done to the plan: by whom, when, what (accepted, removed, read back, edited), and how many changes it
-    touched.
-    """
-
-    id: int
-    at: datetime
-    person: str
-    what: str
-    changes: int
-
-
-_STEPS: Final = ("accepted", "removed", "read back", "edited")
-
-
-def steps(store: Store, account_id: int, most: int = 20) -> list[Step]:
-    """What was done to the plan since its last sheet left, and is not undone; newest first."""
-    with store.read() as connection:
-        rows = _open_steps(connection, account_id)
-    return [Step(row.id, row.at, row.name or "", row.what, _touched(row)) for row in rows[:most]]
-
-
-def _touched(row: Any) -> int:
-    detail = row.detail
-    return sum(len(detail.get(name, ())) for name in ("rows", "changes", "edited", "unplanned"))
-
-
-def _open_steps(connection: Connection, account_id: int) -> list[Any]:
-    mine = trail_table.c.account_id == account_id
-    exported = select(func.max(trail_table.c.id)).where(
-        mine, trail_table.c.what == "exported", func.json_contains_path(trail_table.c.detail, "one", "$.sheet")
-    )
-    last = connection.execute(exported).scalar() or 0
-    undone = {
-        row.detail["step"]
-        for row in connection.execute(
-            select(trail_table.c.detail).where(mine, trail_table.c.what == "undone in the plan")
-        )
-    }
-    rows = connection.execute(
-        select(trail_table, person_table.c.name)
-        .outerjoin(person_table, person_table.c.id == trail_table.c.person_id)
-        .where(mine, trail_table.c.what.in_(_STEPS), trail_table.c.id > last)
-        .order_by(trail_table.c.id.desc())
-    ).all()
-    return [row for row in rows if row.id not in undone]
-
-
-def undo_step(store: Store, account_id: int, person_id: int, step_id: int | None = None) -> int:
-    """
-    Undoes a step (the person's newest acceptance when none is named); how many changes that touched. What was done to
-    them since stays as it is. NotFound where there is no such step any more.
-    """
-
-    def work(connection: Connection) -> int:
-        turns.take(connection, account_id, turns.PLAN)
-        rows = _open_steps(connection, account_id)
-        wanted = (
-            (row for row in rows if row.id == step_id)
-            if step_id is not None
-            else (row for row in rows if row.person_id == person_id and row.what == "accepted")
-        )
-        step = next(wanted, None)
-        if step is None:
-            raise NotFound("This cannot be undone any more.", remedy="Look at the plan: a sheet may have left since.")
-        done = _UNDO[step.what](connection, account_id, step.detail)
-        trail.write(connection, "undone in the plan", person_id, account_id, {"step": step.id})
-        return done
-
-    return store.transact(work)
-
-
-def _of(account_id: int) -> Any:
-    return change.c.account_id == account_id
-
-
-def _undo_accepted(connection: Connection, account_id: int, detail: Mapping[str, Any]) -> int:
-    """What went in leaves, and what it had replaced comes back."""
-    gone = connection.execute(
-        update(change)
-        .where(_of(account_id), change.c.row.in_(detail["rows"]), change.c.removed_at.is_(None))
-        .values(removed_at=utc_now(), open_key=None)
-    )
-    return gone.rowcount + _back(connection, account_id, change.c.id.in_(detail.get("replaced", ())))
-
-
-def _undo_removed(connection: Connection, account_id: int, detail: Mapping[str, Any]) -> int:
-    return _back(connection, account_id, change.c.id.in_(detail["changes"]))
-
-
-def _back(connection: Connection, account_id: int, which: Any) -> int:
-    """Puts changes back, whole packages, but those of which the plan changes anything in another way by now."""
-    taken = set(
-        connection.execute(select(change.c.open_key).where(_of(account_id), change.c.open_key.is_not(None))).scalars()
-    )
-    packages: dict[tuple[int, int], dict[str, int]] = {}
-    for row in connection.execute(select(change).where(_of(account_id), which, change.c.removed_at.is_not(None))).all():
-        whose = (row.package, 0 if row.package else row.id)
-        packages.setdefault(whose, {})[_open_key(_planned(row).change)] = row.id
-    done = 0
-    for own in packages.values():
-        if taken.isdisjoint(own):
-            taken |= set(own)
-            for open_key, number in own.items():
-                connection.execute(
-                    update(change).where(change.c.id == number).values(removed_at=None, open_key=open_key)
-                )
-            done += len(own)
-    return done
-
-
-def _undo_values(connection: Connection, account_id: int, detail: Mapping[str, Any]) -> int:
-    done = 0
-    for row, old, new, reason in detail["edited"]:
-        back = connection.execute(
-            update(change)
-            .where(_of(account_id), change.c.row == row, change.c.new_value == new, change.c.removed_at.is_(None))
-            .values(new_value=old, reason=reason)
-        )
-        done += back.rowcount
-    return done + _back(connection, account_id, change.c.row.in_(detail["unplanned"]))
-
-
-_UNDO: Final = {"accepted": _undo_accepted, "removed": _undo_removed, "read back": _undo_values, "edited": _undo_values}

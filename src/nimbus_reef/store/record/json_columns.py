@@ -11,7 +11,7 @@ from cattrs.preconf.json import make_converter
 from sqlalchemy import JSON, Dialect
 from sqlalchemy.types import TypeDecorator
 
-from nimbus_reef.core.changes import Promise
+from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.mapping import ColumnMap
 

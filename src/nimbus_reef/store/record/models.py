@@ -22,7 +22,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.dialects.mysql import BIGINT, CHAR, INTEGER, LONGBLOB, MEDIUMTEXT, SMALLINT, TEXT, TINYINT
 
-from nimbus_reef.core.changes import Promise
+from nimbus_reef.core.promises import Promise
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.store.record.json_columns import JsonOf
@@ -601,6 +601,10 @@ change = Table(
     Column("finding", String(64), nullable=False),
     # the row of the first change that it was proposed with, 0 of one alone
     Column("package", INTEGER(unsigned=True), nullable=False, server_default="0"),
+    # the row of the change that makes what this one belongs to, 0 of one that stands for itself
+    Column("parent", INTEGER(unsigned=True), nullable=False, server_default="0"),
+    # planned, sent, done, failed, or taken back
+    Column("state", String(12), nullable=False, server_default="planned"),
     # what the promise rests on: posterior, window, clicks, spend, sales
     Column("basis", JsonOf(Promise), nullable=False),
     # a hash of the key while planned, null once taken out: one open change per key
@@ -609,6 +613,55 @@ change = Table(
     Column("removed_at", DateTime, nullable=True),
     UniqueConstraint("account_id", "open_key"),
     UniqueConstraint("account_id", "row"),
+    **_TABLE,
+)
+plan_step = Table(
+    "plan_step",
+    metadata,
+    _id(),
+    _ref("account_id", "account"),
+    _ref("person_id", "person", nullable=True),
+    Column("what", String(16), nullable=False),
+    _now("at"),
+    Column("undone_at", DateTime, nullable=True),
+    **_TABLE,
+)
+plan_step_change = Table(
+    "plan_step_change",
+    metadata,
+    _ref("step_id", "plan_step", primary_key=True),
+    _ref("change_id", "change", primary_key=True),
+    # added, replaced, taken out, edited or done
+    Column("did", String(12), nullable=False),
+    Column("old_value", String(_SHORT), nullable=False, server_default=""),
+    Column("new_value", String(_SHORT), nullable=False, server_default=""),
+    Column("old_reason", String(1024), nullable=False, server_default=""),
+    **_TABLE,
+)
+sending = Table(
+    "sending",
+    metadata,
+    _id(),
+    _ref("account_id", "account"),
+    _ref("person_id", "person", nullable=True),
+    Column("sheet", String(8), nullable=False),
+    # the same sheet of the same plan is one sending
+    Column("key", String(64), nullable=False),
+    # the newest step before it: only later ones can be undone
+    Column("after_step", INTEGER(unsigned=True), nullable=False, server_default="0"),
+    _now("at"),
+    UniqueConstraint("account_id", "key"),
+    **_TABLE,
+)
+sending_change = Table(
+    "sending_change",
+    metadata,
+    _ref("sending_id", "sending", primary_key=True),
+    _ref("change_id", "change", primary_key=True),
+    Column("new_value", String(_SHORT), nullable=False),
+    # sent, done or failed, and what was said of it
+    Column("result", String(12), nullable=False, server_default="sent"),
+    Column("said", String(512), nullable=False, server_default=""),
     **_TABLE,
 )
 trail = Table(

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from nimbus_reef.core.changes import Change, Promise, guarded, projected
+from nimbus_reef.core.changes import Change
+from nimbus_reef.core.promises import Promise, guarded, projected
 from nimbus_reef.core.settings import Settings
 from nimbus_reef.formats.figures import Figures
 

@@ -10,8 +10,9 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core import plan, projection
-from nimbus_reef.core.changes import Entity, kind_of, named, projected, word_of
+from nimbus_reef.core.changes import ChangeState, Entity, kind_of, named, word_of
 from nimbus_reef.core.model import State
+from nimbus_reef.core.promises import Promise, PromiseKind, projected
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people.plans import Planned
 
@@ -113,7 +114,8 @@ def _cuts(planned: Sequence[Planned], parts: Mapping[int, projection.Projected])
 class PlanLine:
     """
     One change, ready to show. opens: endpoint, view, key and row of what it rests on; text: its value is words;
-    package: how many changes are taken out together with it, itself included, 0 for one alone.
+    package: how many changes are taken out together with it, itself included, 0 for one alone; held_to: by what it will
+    be judged; sent: it is in a sheet that left; made: what it makes besides itself: change, thing and value of each.
     """
 
     key: int
@@ -131,6 +133,9 @@ class PlanLine:
     problem: str
     opens: tuple[str, str, str, str]
     package: int
+    held_to: str = ""
+    sent: bool = False
+    made: tuple[tuple[str, str, str], ...] = ()
 
 
 _OPENED: Final[Mapping[str, tuple[str, str]]] = {
@@ -150,10 +155,29 @@ def _opens(each: Planned) -> tuple[str, str, str, str]:
     return endpoint, each.promise.view, key, each.promise.row_id
 
 
+def made_under(planned: Sequence[Planned]) -> dict[int, list[Planned]]:
+    """What belongs to a row that makes something, by that row: a new campaign with all that is in it is one tree."""
+    by_row = {each.change.row: each for each in planned}
+    found: dict[int, list[Planned]] = {}
+    for each in planned:
+        root = each
+        while root.change.parent and root.change.parent in by_row:
+            root = by_row[root.change.parent]
+        if root is not each:
+            found.setdefault(root.change.row, []).append(each)
+    return found
+
+
 def lines(
-    shown: Sequence[Planned], figures: Figures, planned: Sequence[Planned] | None = None
+    shown: Sequence[Planned],
+    figures: Figures,
+    planned: Sequence[Planned] | None = None,
+    under: Mapping[int, Sequence[Planned]] | None = None,
 ) -> dict[str, list[PlanLine]]:
-    """The changes by campaign, in the order they were accepted; planned: all, where not all are shown."""
+    """
+    The changes by campaign, in the order they were accepted; planned: all, where not all are shown; under: see
+    `made_under`.
+    """
     wrong = {
         problem.row: f"{problem.column} {problem.reason}"
         for problem in plan.problems([p.change for p in planned or shown])
@@ -181,6 +205,21 @@ def lines(
                 problem=wrong.get(change.row, ""),
                 opens=_opens(each),
                 package=sizes[change.package] if change.package else 0,
+                held_to=_held_to(each.promise),
+                sent=each.state is ChangeState.SENT,
+                made=tuple(_made(one) for one in (under or {}).get(change.row, ())),
             )
         )
     return grouped
+
+
+def _made(each: Planned) -> tuple[str, str, str]:
+    what, _ = named(each.change)
+    return word_of(each.change), what, each.change.new_value
+
+
+def _held_to(promise: Promise) -> str:
+    if promise.kind is PromiseKind.NOTHING:
+        return ""
+    first, last = promise.after
+    return f"Judged {first} to {last} days after it is done by {promise.kind.value}, against {promise.against.value}"

@@ -10,10 +10,11 @@ from typing import Final
 from nimbus_reef.analysis.acceptance import Assessed
 from nimbus_reef.analysis.wording import change_words, mark, rise_words, value_words, why_nothing, worded
 from nimbus_reef.core import projection
-from nimbus_reef.core.changes import Change, named, projected
+from nimbus_reef.core.changes import Change, named
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import Projected
+from nimbus_reef.core.promises import projected
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.reasons import ReasonKey
 from nimbus_reef.core.settings import Settings

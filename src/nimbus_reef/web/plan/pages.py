@@ -8,13 +8,16 @@ from typing import Any, Final
 
 from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
 from nimbus_reef.analysis.wording import rise_words, together_words
-from nimbus_reef.core.changes import named, projected, word_of
+from nimbus_reef.core.changes import ChangeState, named, word_of
 from nimbus_reef.core.conflicts import BLOCKS, ConflictKind, PlanConflict
 from nimbus_reef.core.plan import ReadBack
+from nimbus_reef.core.promises import projected
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.figures import Figures
-from nimbus_reef.store.people.plans import Planned, Step
-from nimbus_reef.web.kit.planned import lines
+from nimbus_reef.store.people.plan_steps import Step, StepKind
+from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.store.people.sendings import Sending
+from nimbus_reef.web.kit.planned import lines, made_under
 from nimbus_reef.web.kit.tables import Head, TableView
 
 _SORTS: Final[Mapping[str, Callable[[Planned], Any]]] = {
@@ -85,10 +88,13 @@ def table(
     else:
         order = {name: place for place, name in enumerate(dict.fromkeys(p.change.campaign for p in shown))}
         ordered = sorted(shown, key=lambda each: order[each.change.campaign])
+    under = made_under(shown)
+    folded = {each.id for own in under.values() for each in own}
+    ordered = [each for each in ordered if each.id not in folded]
     number, pages = page_of(len(ordered), number)
     cut = ordered[(number - 1) * PAGE_ROWS : number * PAGE_ROWS]
-    groups = lines(cut, figures, planned)
-    flat = {"": [line for each in cut for line in lines([each], figures, planned)[each.change.campaign]]}
+    groups = lines(cut, figures, planned, under)
+    flat = {"": [line for each in cut for line in lines([each], figures, planned, under)[each.change.campaign]]}
     return TableView(
         here=here,
         name="plan",
@@ -131,11 +137,12 @@ class StepLine:
     words: str
 
 
-_STEPS: Final[Mapping[str, str]] = {
-    "accepted": "accepted",
-    "removed": "taken out",
-    "read back": "read back from a sheet",
-    "edited": "given another value",
+_STEPS: Final[Mapping[StepKind, str]] = {
+    StepKind.ACCEPTED: "accepted",
+    StepKind.REMOVED: "taken out",
+    StepKind.READ_BACK: "read back from a sheet",
+    StepKind.EDITED: "given another value",
+    StepKind.DONE: "carried out",
 }
 
 
@@ -149,6 +156,37 @@ def step_lines(steps: Sequence[Step], figures: Figures) -> list[StepLine]:
         )
         for each in steps
     ]
+
+
+@dataclass(frozen=True, slots=True)
+class SendingLine:
+    """A sheet that left; waits: it is not known yet what became of its changes."""
+
+    id: int
+    words: str
+    waits: bool
+
+
+def sending_lines(held: Sequence[Sending], figures: Figures) -> list[SendingLine]:
+    """The sheets that left and hold changes, newest first."""
+    return [
+        SendingLine(
+            each.id,
+            f"{figures.counted(each.changes, 'change')} as {_SHEETS.get(each.sheet, each.sheet)}"
+            f"{f' by {each.person}' if each.person else ''}, {each.at:%Y-%m-%d %H:%M}"
+            + "".join(
+                f"; {figures.count(count)} {state.value}"
+                for state, count in each.results.items()
+                if state is not ChangeState.SENT
+            ),
+            bool(each.waiting),
+        )
+        for each in held
+        if each.changes
+    ]
+
+
+_SHEETS: Final = {"csv": "CSV", "xlsx": "XLSX", "own": "a sheet in your layout"}
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,7 @@ from typing import Any
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
+from nimbus_reef.analysis import acceptance
 from nimbus_reef.analysis.delivery import plan_prices
 from nimbus_reef.analysis.wording import rise_words
 from nimbus_reef.core import plan as rules
@@ -20,7 +21,8 @@ from nimbus_reef.core.settings import export_columns
 from nimbus_reef.errors import BadInput, Conflict, NotFound
 from nimbus_reef.formats import change_sheet, wall
 from nimbus_reef.formats.typed import whole
-from nimbus_reef.store.people import plans, trail
+from nimbus_reef.store.people import plan_steps, plans, sendings, trail
+from nimbus_reef.store.people.plan_steps import StepKind
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.store.record import loads, workers
 from nimbus_reef.web.kit.guard import asked_about
@@ -56,7 +58,8 @@ def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
         kind=kind,
         waiting=len(planned),
         answer=answer,
-        steps=pages.step_lines(plans.steps(parts().store, scope.account.id), write) if person().writes else [],
+        steps=pages.step_lines(plan_steps.steps(parts().store, scope.account.id), write) if person().writes else [],
+        sendings=pages.sending_lines(sendings.sendings(parts().store, scope.account.id), write),
     )
 
 
@@ -92,13 +95,11 @@ def sheet(ending: str) -> Response:
         response = Response(
             target.getvalue(), mimetype="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
         )
-    trail.note(
-        parts().store,
-        "exported",
-        person_id=person().id,
-        account_id=account.id,
-        detail={"sheet": ending, "changes": len(changes)},
-    )
+    if person().writes:
+        sendings.send(parts().store, account.id, person().id, ending, planned)
+    else:
+        detail = {"sheet": ending, "changes": len(changes)}
+        trail.note(parts().store, "exported", person_id=person().id, account_id=account.id, detail=detail)
     response.headers["Content-Disposition"] = (
         f"attachment; filename=changes-{account.key}.{'csv' if ending == 'own' else ending}"
     )
@@ -217,7 +218,7 @@ def edit(change_id: int) -> AnyResponse | str:
             "plan/asked.html", asks=asks, action=url_for("plan.edit", change_id=change_id), sent=sent, back=back
         )
     if after.new_value != found.change.new_value:
-        plans.take(parts().store, current_scope().account.id, who.id, planned, answer, "edited")
+        plans.take(parts().store, current_scope().account.id, who.id, planned, answer, StepKind.EDITED)
     return redirect(back)
 
 
@@ -251,25 +252,34 @@ def remove() -> AnyResponse:
     return redirect(scope.link(url_for("plan.look"), page=1))
 
 
+@plan.post("/sent/<int:sending_id>/carried-out")
+def carried_out(sending_id: int) -> AnyResponse:
+    """Notes that a sheet was carried out: its changes leave the plan."""
+    who, scope = must_write(), current_scope()
+    done = sendings.answer(parts().store, scope.account.id, who.id, sending_id, {})
+    flash(f"{figures().counted(done, 'change')} carried out; they are out of the plan.", "step")
+    return redirect(scope.elsewhere(url_for("plan.look")))
+
+
 @plan.post("/undo")
 def undo() -> AnyResponse:
     """Undoes a step that was done to the plan since its last sheet; one's newest where none is named."""
-    who = must_write()
+    who, scope = must_write(), current_scope()
     step = request.form.get("step", type=whole)
     if step is None:
-        newest = plans.steps(parts().store, current_scope().account.id, 1)
+        newest = plan_steps.steps(parts().store, scope.account.id, 1)
         if not newest:
             raise NotFound("Nothing was done to the plan since its last sheet.", remedy="Look at the plan.")
         step = newest[0].id
-    touched = plans.undo_step(parts().store, current_scope().account.id, who.id, step)
+    touched = acceptance.undo(parts().facts, scope.look, who.id, step)
     flash(f"Undone: {figures().counted(touched, 'change')} as before.")
-    return redirect(current_scope().elsewhere(url_for("plan.look")))
+    return redirect(scope.elsewhere(url_for("plan.look")))
 
 
 @plan.post("/take-back")
 def take_back() -> AnyResponse:
-    """Undoes the last acceptance of one's own, or the step that is named; what was taken out since stays out."""
+    """Undoes the last acceptance of one's own; what was taken out since stays out."""
     who = must_write()
-    gone = plans.undo_step(parts().store, current_scope().account.id, who.id)
+    gone = acceptance.undo(parts().facts, current_scope().look, who.id)
     flash(f"{figures().counted(gone, 'change')} taken back out of the plan.")
     return redirect(current_scope().elsewhere(url_for("plan.look")))
