@@ -6,6 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimbus_reef.core import findings
+from nimbus_reef.core.checks import AreaKey, Check, Money, Reading, Subject
 from nimbus_reef.core.evidence import STAKE_DAYS, flagged
 
 UNIT = 1_000_000
@@ -38,7 +39,13 @@ NO_TERMS, NO_SHARES, NO_ADS = terms(), shares(), targets()
 
 
 def total(targets_, terms_=NO_TERMS, ads=NO_ADS, shares_=NO_SHARES, days=30):
-    return findings.overspend(targets_, terms_, ads, shares_, 30 / days, caps(targets_, terms_, ads, days)).total
+    capped = caps(targets_, terms_, ads, days)
+    return findings.overspend(targets_, terms_, shares_, 30 / days, capped, ad_groups=over(ads)).total
+
+
+def over(*views):
+    """The overspend of other readings, as the headline takes it."""
+    return [view.filter(flagged()) for view in views]
 
 
 def caps(targets_, terms_, ads, days):
@@ -97,10 +104,15 @@ def accounts(draw):
 def test_overspend_never_exceeds_spend_and_never_counts_less_than_the_largest_view(account, days):
     rows, term_rows, ads, share_rows = account
     most = caps(rows, term_rows, ads, days)
-    found = findings.overspend(rows, term_rows, ads, share_rows, STAKE_DAYS / days, most)
+    found = findings.overspend(rows, term_rows, share_rows, STAKE_DAYS / days, most, ad_groups=over(ads))
     assert 0 <= found.total <= rows["spend"].sum() * STAKE_DAYS / days
     shuffled = findings.overspend(
-        rows.reverse(), term_rows.reverse(), ads.reverse(), share_rows.reverse(), STAKE_DAYS / days, most
+        rows.reverse(),
+        term_rows.reverse(),
+        share_rows.reverse(),
+        STAKE_DAYS / days,
+        most,
+        ad_groups=over(ads.reverse()),
     )
     assert shuffled.total == pytest.approx(found.total, abs=len(rows))
     uncapped = rows.filter(flagged()).group_by("campaign_id").agg(pl.col("stake").sum())
@@ -116,14 +128,14 @@ def test_placements_and_hours_are_further_views_of_a_campaign_s_money():
     by_hour = targets((1, 1, 0, 9, 7, "costly"), (2, 2, 0, 99, 60, "leaning costly"))
     capped = caps(rows, NO_TERMS, NO_ADS, 30)
 
-    def headline(**views):
-        return findings.overspend(rows, NO_TERMS, NO_ADS, NO_SHARES, 1, capped, **views).total
+    def headline(*views, away=None):
+        return findings.overspend(rows, NO_TERMS, NO_SHARES, 1, capped, campaigns=over(*views), away=away).total
 
     assert headline() == 80
-    assert headline(placements=placed) == 54 + 50
-    assert headline(placements=placed, hours=by_hour) == 54 + 60
+    assert headline(placed) == 54 + 50
+    assert headline(placed, by_hour) == 54 + 60
     away = pl.DataFrame({"campaign_id": [1], "stake": [20]})
-    assert headline(placements=placed, away=away) == 34 + 50, "what is put away is in its placements too"
+    assert headline(placed, away=away) == 34 + 50, "what is put away is in its placements too"
 
 
 views = st.lists(
@@ -143,9 +155,12 @@ views = st.lists(
 def test_money_is_counted_once_over_terms_targets_ads_placements_and_hours(account, placed, by_hour, days):
     rows, term_rows, ads, share_rows = account
     most = caps(rows, term_rows, ads, days)
-    base = (rows, term_rows, ads, share_rows, STAKE_DAYS / days, most)
-    alone = findings.overspend(*base)
-    found = findings.overspend(*base, placements=placed, hours=by_hour)
+
+    def counted(*views, away=None):
+        base = (rows, term_rows, share_rows, STAKE_DAYS / days, most)
+        return findings.overspend(*base, ad_groups=over(ads), campaigns=over(*views), away=away)
+
+    alone, found = counted(), counted(placed, by_hour)
     assert alone.total <= found.total <= rows["spend"].sum() * STAKE_DAYS / days
     largest = {
         row[0]: row[1]
@@ -162,7 +177,7 @@ def test_money_is_counted_once_over_terms_targets_ads_placements_and_hours(accou
     for campaign, stake in found.by_campaign.rows():
         assert stake == min(spent.get(campaign, 0), max(before.get(campaign, 0), largest.get(campaign, 0)))
     whole = pl.concat([placed, by_hour]).select("campaign_id", "stake")
-    assert findings.overspend(*base, placements=placed, hours=by_hour, away=whole).total == alone.total
+    assert counted(placed, by_hour, away=whole).total == alone.total
 
 
 def with_company(**changes):
@@ -225,3 +240,16 @@ def test_a_winner_sells_within_target_and_is_not_bought_exactly_yet():
     assert won({}, [(1, 7)]) == 0
     assert won({}, [(2, 7)]) == 0, "an ad group with the same product buys it"
     assert won({}, [(3, 7), (2, 8)]) == 1
+
+
+def test_sales_missed_on_the_same_thing_count_once_the_largest():
+    def check(key, money=Money.MISSED, subject=Subject.CAMPAIGN):
+        return Check(key, AreaKey.DELIVERY, subject, Reading.BUDGETS, money, "", "", "", pl.lit(True))
+
+    rows = pl.DataFrame({"row_id": ["1", "2"], "stake": [40, 7]})
+    more = pl.DataFrame({"row_id": ["1", "3"], "stake": [50, 1]})
+    assert findings.missed([]) == 0
+    assert findings.missed([(check("a"), rows)]) == 47
+    assert findings.missed([(check("a"), rows), (check("b"), more)]) == 50 + 7 + 1
+    assert findings.missed([(check("a"), rows), (check("b", subject=Subject.PRODUCT), more)]) == 47 + 51
+    assert findings.missed([(check("a", money=Money.OWN), rows)]) == 0

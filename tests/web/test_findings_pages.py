@@ -254,3 +254,26 @@ def test_a_check_on_a_new_subject_needs_its_rows_and_its_condition_alone(owner, 
     assert "Dear campaigns" in text_of(owner.get(f"/findings/report?{address}"))
     with_it = [group for group in found().groups if group.check.key == "dear"]
     assert [named(group.check, row)[1] for group in with_it for row in group.rows.to_dicts()] == ["as a whole"] * 2
+
+
+def test_the_overspend_of_a_new_subject_is_in_the_headline_once(found, monkeypatch):
+    """Of campaigns as a whole: the larger of it and of what is found in their ad groups counts."""
+    before = found()
+    whole = checks.Reading("whole campaigns", named=True, overlap=checks.Overlap.CAMPAIGN)
+
+    def rows(facts, look):
+        sums = judged_targets(facts, look).group_by("campaign", "campaign_id").agg(pl.col(MEASURES).sum())
+        return readings.register.named_rows(
+            sums.with_columns(row_id="campaign", name="campaign", where=pl.lit(""), stake=pl.col("spend")),
+            "campaign_id",
+        )
+
+    monkeypatch.setitem(readings.READERS, whole, rows)
+    overspend = (checks.Subject("whole campaign"), whole, checks.Money.OVERSPEND)
+    check = checks.Check(
+        "whole", checks.AreaKey.DELIVERY, *overspend, "Whole campaigns", "Which?", "look", pl.lit(True)
+    )
+    monkeypatch.setitem(checks.CHECKS, "whole", check)
+    after = found()
+    assert after.overspend > before.overspend
+    assert after.overspend <= after.spend * 30 / WINDOW.days + 1

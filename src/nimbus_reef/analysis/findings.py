@@ -9,13 +9,12 @@ from typing import Any, Final
 
 import polars as pl
 
-from nimbus_reef.analysis.delivery import hours, placements
-from nimbus_reef.analysis.judged import TARGET_ID, TERM_ID, asked_of_helper, judged_ads
+from nimbus_reef.analysis.judged import TARGET_ID, TERM_ID, asked_of_helper
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.analysis.readings import reading
+from nimbus_reef.analysis.readings import READERS, reading
 from nimbus_reef.core import checks
 from nimbus_reef.core import findings as findings_rules
-from nimbus_reef.core.checks import AreaKey, Check, Money, Reading, Subject
+from nimbus_reef.core.checks import AreaKey, Check, Money, Overlap, Reading, Subject
 from nimbus_reef.core.evidence import STAKE_DAYS, flagged
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.windows import Window
@@ -56,7 +55,7 @@ class Findings:
     @property
     def missed(self) -> int:
         """Sales that are missed, micro-units per 30 days; never added to the overspend."""
-        return sum(group.stake for group in self.groups if group.check.money is Money.MISSED)
+        return findings_rules.missed([(group.check, group.rows) for group in self.groups])
 
     def of_area(self, area: AreaKey) -> tuple[Group, ...]:
         """The findings whose money is found in an area and stands in no headline."""
@@ -117,7 +116,8 @@ def _key(look: Look) -> tuple[Hashable, ...]:
 
 
 def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings:
-    asked = dict.fromkeys((Reading.TARGETS, Reading.TERMS, *(check.reads for check in checks.CHECKS.values())))
+    counted = [each for each in READERS if each.overlap is not None]
+    asked = dict.fromkeys((*counted, *(check.reads for check in checks.CHECKS.values())))
     read = {each: reading(facts, look, each) for each in asked}
     ignored = {each: set[str]() for each in asked}
     groups = []
@@ -128,20 +128,25 @@ def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings
         groups.append(Group(check, rows.filter(~away)))
     groups.sort(key=lambda group: (not group.check.urgent, group.check.money is Money.EARNED, -group.stake))
     account, window = look.account, look.window
-    targets, terms = read[Reading.TARGETS], read[Reading.TERMS]
+    at_stake = {each: _unstaked(read[each], ignored[each]) for each in counted}
+    targets, terms = at_stake[Reading.TARGETS], at_stake[Reading.TERMS]
+    over = {
+        level: [_over(each, rows) for each, rows in at_stake.items() if each.overlap is level]
+        for level in (Overlap.AD_GROUP, Overlap.CAMPAIGN)
+    }
+    put_away = [
+        _over(each, read[each].filter(pl.col("row_id").is_in(list(ignored[each])))).select("campaign_id", "stake")
+        for each in (Reading.TARGETS, Reading.TERMS)
+    ]
     total = findings_rules.overspend(
-        _unstaked(targets, ignored[Reading.TARGETS]),
-        _unstaked(terms, ignored[Reading.TERMS]),
-        look.within(facts, judged_ads(facts, look)),
+        targets,
+        terms,
         target_frames.term_shares(facts, account.id, window),
         STAKE_DAYS / facts.monthly_days(account.id, facts.held(account.id, window).kind, window),
         _caps(facts, look),
-        placements=_unstaked(placements.judged(facts, look), ignored.get(Reading.PLACEMENTS, set())),
-        hours=hours.judged(facts, look),
-        away=pl.concat(
-            rows.filter(pl.col("row_id").is_in(list(ignored[each])) & flagged()).select("campaign_id", "stake")
-            for each, rows in ((Reading.TARGETS, targets), (Reading.TERMS, terms))
-        ),
+        ad_groups=over[Overlap.AD_GROUP],
+        campaigns=over[Overlap.CAMPAIGN],
+        away=pl.concat(put_away),
     )
     whole = targets if len(targets) else _campaigns(facts, look)
     return Findings(
@@ -151,6 +156,14 @@ def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings
         int(whole["sales"].sum()),
         hidden,
     )
+
+
+def _over(of: Reading, rows: pl.DataFrame) -> pl.DataFrame:
+    """The rows whose stake is overspend: the flagged ones, or where nothing is judged those that a check finds."""
+    if "verdict" in rows.columns:
+        return rows.filter(flagged())
+    found = [each.condition for each in checks.CHECKS.values() if (each.reads, each.money) == (of, Money.OVERSPEND)]
+    return rows.filter(pl.any_horizontal(found)) if found else rows.clear()
 
 
 def _campaigns(facts: Facts, look: Look) -> pl.DataFrame:

@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
+from string import Formatter
 from typing import Any, Final
 
 from nimbus_reef.core.boosts import BID, BoostHour
 from nimbus_reef.core.changes import Change, named
 from nimbus_reef.core.click_prices import Rise
+from nimbus_reef.core.metrics import Unit
 from nimbus_reef.core.model import Placement, Verdict
+from nimbus_reef.core.peers import POINTS, RATED
 from nimbus_reef.core.projection import Projected
 from nimbus_reef.core.proposals import Package, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
@@ -584,6 +587,84 @@ def why_nothing(proposal: Proposal) -> str:
     if (said := _NOTHING.get(proposal.headline.key)) is not None:
         return said
     return _WHY_NOTHING.get(proposal.why, "their evidence says why") if proposal.why else ""
+
+
+# --- sentences of checks -------------------------------------------------------------------------------------------
+
+
+class _Sentence(Formatter):
+    """Fills a sentence: behind the colon of a column stands how it is written, as `Figures` has it, with its words."""
+
+    def __init__(self, figures: Figures) -> None:
+        self.figures = figures
+
+    def format_field(self, value: Any, format_spec: str) -> Any:
+        """A column as its part of the sentence."""
+        how, _, more = format_spec.partition(" ")
+        if how == "counted":
+            return self.figures.counted(value, more)
+        if how == "lost":
+            return lost_words(value)
+        if how == "metric":
+            return metric_words(more, value, self.figures)
+        if how == "ahead":
+            return place_words(value, self.figures)
+        if not how:
+            return str(value)
+        write = getattr(self.figures, how)
+        return write(value, int(more)) if more else write(value)
+
+
+def filled(sentence: str, row: Mapping[str, Any], figures: Figures) -> str:
+    """
+    A sentence with the columns of a row: "{clicks:counted click}, {spend:micro} spent, ACOS {acos:rate 0}". acos:
+    worked out of spend and sales where the row has none.
+    """
+    acos = row["spend"] / row["sales"] if row.get("sales") else None
+    return _Sentence(figures).vformat(sentence, (), {**row, "acos": acos})
+
+
+def metric_words(metric: str, value: float | None, figures: Figures) -> str:
+    """A metric as it is written in running text."""
+    if RATED[metric].unit is Unit.MONEY:
+        return figures.money(value, 2)
+    return figures.rate(value, 2 if metric == "ctr" else 1)
+
+
+def ahead_words(percentile: float, figures: Figures) -> str:
+    """How many peers one is ahead of."""
+    return f"{place_words(percentile, figures)} of peers"
+
+
+def place_words(percentile: float, figures: Figures) -> str:
+    """The same where peers are spoken of: beyond the feed's outermost quantiles only that is known."""
+    if percentile <= POINTS[0]:
+        return f"behind {100 - POINTS[0]} %"
+    return f"ahead of {figures.count(min(percentile, POINTS[-1]))} %"
+
+
+_LOST: Final[Mapping[str, str]] = {
+    "eligible": "ineligible for ads",
+    "in_stock": "out of stock",
+    "main_offer": "another seller’s offer is shown first",
+    "rich_content": "rich content gone",
+    "brand_section": "brand section gone",
+}
+_LOST_COUNTS: Final[Mapping[str, str]] = {"images": "pictures", "bullets": "bullets", "rating": "rating"}
+
+
+def lost_words(lost: Sequence[Mapping[str, str]]) -> str:
+    """Losses of a product page, most severe first; each: field, old, new."""
+    return ", ".join(_lost(each) for each in lost)
+
+
+def _lost(each: Mapping[str, str]) -> str:
+    field = each["field"]
+    if field == "title":
+        return f"title without “{each['old']}”"
+    if field in _LOST_COUNTS:
+        return f"{_LOST_COUNTS[field]} {each['old']} → {each['new']}"
+    return _LOST[field]
 
 
 # --- prices of a click ---------------------------------------------------------------------------------------------

@@ -6,10 +6,12 @@ Two headline totals that are never added: overspend (here) and missed sales.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import polars as pl
 
+from nimbus_reef.core.checks import Check, Money
 from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.metrics import within_target
 
@@ -31,42 +33,41 @@ class Overspend:
 def overspend(
     targets: pl.DataFrame,
     terms: pl.DataFrame,
-    ads: pl.DataFrame,
     shares: pl.DataFrame,
     monthly: float,
     caps: pl.DataFrame,
     *,
-    placements: pl.DataFrame | None = None,
-    hours: pl.DataFrame | None = None,
+    ad_groups: Sequence[pl.DataFrame] = (),
+    campaigns: Sequence[pl.DataFrame] = (),
     away: pl.DataFrame | None = None,
 ) -> Overspend:
     """
     The overspend of judged rows, none counted twice.
 
-    targets, terms, ads: judged rows of targets (target_id), search terms (normal_id) and
-    product ads, each with campaign_id and ad_group_id. shares: what each target spent on
-    each term: ad_group_id, normal_id, target_id, spend. monthly: 30 ÷ the days of the targets'
-    report that are held. caps: campaign_id, cap: what each campaign spends per 30 days by the report
-    that totals come from; a campaign that is not in it is capped at 0. placements, hours: judged rows with campaign_id,
-    where they are held. away: campaign_id, stake of targets and terms that somebody put away: their money is in
-    placements and hours too, and is not counted there either.
+    targets, terms: judged rows of targets (target_id) and search terms (normal_id), each with campaign_id and
+    ad_group_id. shares: what each target spent on each term: ad_group_id, normal_id, target_id, spend. monthly: 30 ÷
+    the days of the targets' report that are held. caps: campaign_id, cap: what each campaign spends per 30 days by the
+    report that totals come from; a campaign that is not in it is capped at 0. ad_groups: what other readings found in
+    ad groups (product ads), rows of one reading a frame: campaign_id, ad_group_id, stake; campaigns: the same of
+    campaigns (placements, hours). away: campaign_id, stake of targets and terms that somebody put away: their money is
+    in whole campaigns too, and is not counted there either.
 
-    Per ad group the larger of (flagged targets + the terms' shares under unflagged
-    targets) and its flagged product ads; per campaign the largest of its ad groups together, its flagged placements and
-    its flagged hours. Terms of a target are capped at its spend, a campaign at its own, all per 30 days.
+    Per ad group the largest of (flagged targets + the terms' shares under unflagged targets) and of each other
+    reading; per campaign the largest of its ad groups together and of each reading of campaigns. Terms of a target are
+    capped at its spend, a campaign at its own, all per 30 days.
     """
     key = ["campaign_id", "ad_group_id"]
     of_targets = targets.filter(flagged()).group_by(key).agg(pl.col("stake").sum().alias("targets"))
     of_terms = _under_unflagged(targets, terms, shares, monthly)
-    of_ads = ads.filter(flagged()).group_by(key).agg(pl.col("stake").sum().alias("ads"))
-    groups = (
+    paid = (
         of_targets.join(of_terms, on=key, how="full", coalesce=True)
-        .join(of_ads, on=key, how="full", coalesce=True)
-        .with_columns(pl.col("targets", "terms", "ads").fill_null(0))
-        .with_columns(stake=pl.max_horizontal(pl.col("targets") + pl.col("terms"), "ads"))
+        .with_columns(pl.col("targets", "terms").fill_null(0))
+        .select(*key, stake=pl.col("targets") + pl.col("terms"))
     )
-    others = [each.filter(flagged()) for each in (placements, hours) if each is not None]
-    summed = [_per_campaign(groups), *(_without(_per_campaign(each), away) for each in others)]
+    others = [each.group_by(key).agg(pl.col("stake").cast(pl.Int64).sum()) for each in ad_groups]
+    groups = pl.concat([paid, *(each.cast(paid.schema) for each in others)]).group_by(key)
+    largest = groups.agg(pl.col("stake").max())
+    summed = [_per_campaign(largest), *(_without(_per_campaign(each), away) for each in campaigns)]
     by_campaign = (
         pl.concat(summed)
         .group_by("campaign_id")
@@ -76,6 +77,21 @@ def overspend(
         .sort("campaign_id")
     )
     return Overspend(int(by_campaign["stake"].sum()), by_campaign)
+
+
+def missed(found: Sequence[tuple[Check, pl.DataFrame]]) -> int:
+    """
+    Missed sales per 30 days in micro-units, never added to the overspend. What several checks find missing on the same
+    thing counts once, the largest of them. found: each check with its rows.
+    """
+    rows = [
+        rows.select("row_id", "stake", subject=pl.lit(check.subject.name))
+        for check, rows in found
+        if check.money is Money.MISSED
+    ]
+    if not rows:
+        return 0
+    return int(pl.concat(rows).group_by("subject", "row_id").agg(pl.col("stake").max())["stake"].sum())
 
 
 def _per_campaign(rows: pl.DataFrame) -> pl.DataFrame:

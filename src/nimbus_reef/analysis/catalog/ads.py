@@ -14,6 +14,7 @@ from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import families
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.checks.catalog import COSTLY_ADS
 from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.model import MEASURES, Verdict, from_micro
 from nimbus_reef.core.projection import Basis
@@ -24,7 +25,6 @@ from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
 KIND: Final = "product_ad_daily"
-CHECK: Final = "costly-ads"
 
 
 def listed(facts: Facts, look: Look) -> pl.DataFrame:
@@ -129,7 +129,7 @@ def _proposal(look: Look, row: Mapping[str, Any], group: Sequence[Mapping[str, A
         _basis(row, days), [_basis(each, days) for each in group if each["row_id"] != row["row_id"]]
     )
     of: dict[str, Any] = {"ad_group": ad_group, "sku": sku}
-    paused = change(Entity.PRODUCT_AD, "state", campaign, "paused", "enabled", CHECK, **of)
+    paused = change(Entity.PRODUCT_AD, "state", campaign, "paused", "enabled", COSTLY_ADS.key, **of)
     rate = row["beside_orders"] / row["beside_clicks"] if row["beside_clicks"] else None
     reasons = (
         Reason(ReasonKey.AD_TEST, (row["clicks"], row["orders"])),

@@ -14,6 +14,7 @@ from nimbus_reef.analysis.sheet_rows import change, promise
 from nimbus_reef.core import evidence, families, targeting
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.checks.catalog import WRONG_CHILD
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.families import Ad, Child, Shift
 from nimbus_reef.core.model import MEASURES, MICRO, Verdict, from_micro
@@ -27,7 +28,6 @@ from nimbus_reef.store.reading.facts import Facts
 KIND: Final = "product_ad_daily"
 _FAMILIES: Final = "listed families"
 TRADE: Final = "product_sales_daily"
-CHECK: Final = "wrong-child"
 WEEKS: Final = 8
 _CHAIN: Final = ("family", "category")
 
@@ -278,7 +278,9 @@ def proposal(look: Look, listed_family: ListedFamily, days: int) -> Proposal:
         basis = {"clicks": ad.clicks, "orders": 0, "spend": ad.spend * MICRO, "sales": ad.sales * MICRO}
         told = promise(look, {**rows[ad.sku], **basis}, "families", listed_family.key, part)
         of: dict[str, Any] = {"ad_group": ad.ad_group, "sku": ad.sku}
-        package.append((change(Entity.PRODUCT_AD, "state", ad.campaign, "paused", "enabled", CHECK, **of), told))
+        package.append(
+            (change(Entity.PRODUCT_AD, "state", ad.campaign, "paused", "enabled", WRONG_CHILD.key, **of), told)
+        )
     counts = Counter(ad.sku for ad in shift.pauses)
     return Proposal(
         subject,

@@ -14,6 +14,7 @@ from nimbus_reef.analysis.sheet_rows import NO_BASIS, change, promise
 from nimbus_reef.core import gaps as rules
 from nimbus_reef.core.changes import Action, Entity
 from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.checks.catalog import NOT_ADVERTISED
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.proposals import EntityKey, Proposal
@@ -25,7 +26,6 @@ from nimbus_reef.store.reading.facts import Facts
 
 TRADE: Final = "product_sales_daily"
 ADS: Final = "product_ad_daily"
-CHECK: Final = "not-advertised"
 _LOOKED_BACK: Final = 120
 SHADOW_AT: Final = 0.95
 
@@ -199,7 +199,7 @@ def _proposal(look: Look, homes: _Homes, row: Mapping[str, Any]) -> Proposal:
                 campaign,
                 "enabled",
                 "",
-                CHECK,
+                NOT_ADVERTISED.key,
                 Action.CREATE,
                 ad_group=group,
                 sku=row["sku"],

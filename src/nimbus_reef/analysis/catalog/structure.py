@@ -18,6 +18,7 @@ from nimbus_reef.analysis.sheet_rows import change, promise
 from nimbus_reef.core import evidence, structure
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.checks.catalog import DUPLICATES
 from nimbus_reef.core.model import MEASURES, State, Verdict, from_micro
 from nimbus_reef.core.projection import stopped
 from nimbus_reef.core.proposals import EntityKey, Proposal
@@ -26,7 +27,6 @@ from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import product_frames, setting_frames, target_frames
 from nimbus_reef.store.reading.facts import Facts
 
-CHECK: Final = "duplicates"
 _TWINS: Final = ("target_normal_id", "match_type", "main_product")
 
 
@@ -212,7 +212,7 @@ def proposal(facts: Facts, look: Look, rows: Sequence[Mapping[str, Any]]) -> Pro
     for row in others:
         of = {"ad_group": str(row["ad_group"]), "target": row["target"], "match_type": str(row["match_type"])}
         was = row["state"] or State.ENABLED.value
-        paused = change(Entity.TARGET, "state", str(row["campaign"]), "paused", was, CHECK, **of)
+        paused = change(Entity.TARGET, "state", str(row["campaign"]), "paused", was, DUPLICATES.key, **of)
         effect = stopped(core_row(row, days).basis)
         package.append((paused, promise(look, row, "targets", row["row_id"], effect)))
     first = rows[0]

@@ -17,6 +17,7 @@ from nimbus_reef.core import evidence, hours, targeting
 from nimbus_reef.core.budgets import Budget, Floats, Spending
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.checks.delivery import DRY_BUDGETS
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.hours import DAY, Missed
 from nimbus_reef.core.model import MEASURES, MICRO, State, Verdict
@@ -26,7 +27,6 @@ from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.store.reading import campaign_frames, delivery_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
 
-CHECK: Final = "dry-budgets"
 """The part of the days from which on a budget runs dry: less happens to any."""
 _HELD: Final = "budgets held"
 SOURCES: Final = ("campaign_daily", "placement_daily", "hourly")
@@ -279,7 +279,9 @@ def _moved(look: Look, rows: pl.DataFrame, asked: float | None) -> BudgetMove:
     for each in made:
         line = by_name[each.campaign]
         told = promise(look, line.row, "budgets", line.campaign, _effect(line, each))
-        row = change(Entity.CAMPAIGN, "daily_budget", each.campaign, f"{each.new:.2f}", f"{each.old:.2f}", CHECK)
+        row = change(
+            Entity.CAMPAIGN, "daily_budget", each.campaign, f"{each.new:.2f}", f"{each.old:.2f}", DRY_BUDGETS.key
+        )
         changes.append((row, told))
     together = total(_effect(by_name[each.campaign], each) for each in made)
     return BudgetMove(made, before, after, tuple(changes), together, asked)

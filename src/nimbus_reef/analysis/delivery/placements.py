@@ -18,6 +18,7 @@ from nimbus_reef.analysis.sheet_rows import change, evidence_of, promise
 from nimbus_reef.core import placements as rules
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.checks.delivery import OFF_SITE
 from nimbus_reef.core.model import MEASURES, MICRO, Placement, Verdict, from_micro
 from nimbus_reef.core.placements import ORDER, PlacementSums
 from nimbus_reef.core.proposals import EntityKey, Proposal
@@ -30,7 +31,6 @@ from nimbus_reef.store.reading.facts import Facts
 KIND: Final = "placement_daily"
 GROUPS: Final = ("account", "campaign", "portfolio", "product")
 """Ways of grouping; besides, by the parts of the account's names."""
-OFF_SITE_CHECK: Final = "off-site"
 SETTING_OF: Final[Mapping[Placement, str]] = {
     Placement.TOP_OF_SEARCH: "adj_top_of_search",
     Placement.ELSEWHERE_IN_SEARCH: "adj_elsewhere",
@@ -154,7 +154,7 @@ def limit_proposal(look: Look, row: Mapping[str, Any], days: int) -> Proposal:
         )
     effect = rules.left_out(place_sums(row), days)
     was = row["offsite_limited"] or _LIMITABLE
-    limited = change(Entity.CAMPAIGN, "offsite_limited", row["campaign"], "yes", was, OFF_SITE_CHECK)
+    limited = change(Entity.CAMPAIGN, "offsite_limited", row["campaign"], "yes", was, OFF_SITE.key)
     costly = row["verdict"] == Verdict.COSTLY.value
     if costly:
         needs = Reason(ReasonKey.OFF_SITE_NEEDS, (row["needed_cvr"], 1 - row["p_over"]))

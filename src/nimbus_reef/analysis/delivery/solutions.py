@@ -19,6 +19,7 @@ from nimbus_reef.core import placements as rules
 from nimbus_reef.core.boosts import WEEK
 from nimbus_reef.core.changes import Change, Entity
 from nimbus_reef.core.checks import Subject
+from nimbus_reef.core.checks.delivery import COSTLY_PLACEMENTS
 from nimbus_reef.core.model import Bidding, Placement, State, Verdict
 from nimbus_reef.core.placements import PlacementSums, Solution
 from nimbus_reef.core.projection import CLICK_RESPONSE, NOTHING, Projected, Range, bid_moved
@@ -26,8 +27,6 @@ from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.proposals import EntityKey, Package, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.store.reading.facts import Facts
-
-CHECK: Final = "costly-placements"
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +76,7 @@ def _beside(campaign: str, planned: Sequence[Change]) -> tuple[Change, ...]:
     return tuple(
         each
         for each in planned
-        if each.campaign == campaign and each.finding != CHECK and click_prices.touches_price(each)
+        if each.campaign == campaign and each.finding != COSTLY_PLACEMENTS.key and click_prices.touches_price(each)
     )
 
 
@@ -227,7 +226,7 @@ def _bids(
         own = click_prices.most(now, then, bid) if row["verdict"] == Verdict.COSTLY.value else highest
         new = min(new, math.floor(min(own, highest) * 100 + 1e-6) / 100)
         of: dict[str, Any] = {"ad_group": key[0], "target": key[1], "match_type": key[2]}
-        moved = change(Entity.TARGET, "bid", campaign, f"{new:.2f}", f"{bid:.2f}", CHECK, **of)
+        moved = change(Entity.TARGET, "bid", campaign, f"{new:.2f}", f"{bid:.2f}", COSTLY_PLACEMENTS.key, **of)
         effect = bid_moved(core_row(row, days).basis, bid, new)
         made.append(_Bid(moved, promise(look, row, "targets", row["row_id"], effect), bid, new, row["clicks"]))
     return made
@@ -256,7 +255,13 @@ def _adjustments(campaign: str, rows: Sequence[dict[str, Any]], found: Solution)
             made.append(
                 (
                     change(
-                        Entity.PLACEMENT, "adjustment", campaign, str(new), str(old), CHECK, placement=placement.value
+                        Entity.PLACEMENT,
+                        "adjustment",
+                        campaign,
+                        str(new),
+                        str(old),
+                        COSTLY_PLACEMENTS.key,
+                        placement=placement.value,
                     ),
                     placement,
                 )

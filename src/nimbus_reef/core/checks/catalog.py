@@ -2,9 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 import polars as pl
 
-from nimbus_reef.core.checks.registry import AreaKey, Check, Money, Reading, Subject, register
+from nimbus_reef.core.checks.registry import AreaKey, Check, Money, Reading, Subject, bought, register
+
+
+def _beside(row: Mapping[str, Any]) -> str:
+    """A product ad and what its siblings did."""
+    return (
+        bought(row)
+        + "; {siblings:counted sibling} beside it with {beside_orders:counted order} in {beside_clicks:counted click}"
+    )
+
+
+def _takes_more(row: Mapping[str, Any]) -> str:
+    """The child that takes more than it sells."""
+    said = "{child} takes {child_spend:rate 0} of the spend and makes {child_sales:rate 0} of the sales"
+    return said if row["pauses"] else f"{said}; no sibling beside it may take more"
+
 
 COSTLY_ADS = register(
     Check(
@@ -19,6 +37,7 @@ COSTLY_ADS = register(
         condition=pl.col("to_pause"),
         accepts=True,
         view="ads",
+        sentence=_beside,
     )
 )
 
@@ -35,6 +54,7 @@ WRONG_CHILD = register(
         condition=pl.col("stake") > 0,
         accepts=True,
         view="families",
+        sentence=_takes_more,
     )
 )
 
@@ -50,6 +70,8 @@ INELIGIBLE = register(
         to_do="clear the reason with the marketplace",
         condition=pl.col("stake") > 0,
         view="eligibility",
+        drawer=False,
+        sentence=lambda row: "{reason} since {since:day}" if row["since"] else "{reason}",
     )
 )
 
@@ -66,6 +88,9 @@ NOT_ADVERTISED = register(
         condition=pl.lit(True),
         accepts=True,
         view="gaps",
+        sentence=lambda row: (
+            "{orders:counted order} without an ad" + (", the newer SKU of {replaces}" if row["replaces"] else "")
+        ),
     )
 )
 
@@ -82,5 +107,6 @@ DUPLICATES = register(
         condition=pl.lit(True),
         accepts=True,
         view="structure",
+        sentence=lambda _: "bought in {places:counted place}; kept in {kept}",
     )
 )

@@ -54,5 +54,10 @@ DRY_BUDGETS = register(
         to_do="move budget from campaigns that never spend theirs",
         condition=pl.col("runs_dry") & (pl.col("stake") > 0),
         view="budgets",
+        drawer=False,
+        sentence=lambda _: (
+            "dry on {dry_days} of {held_days} days, from about {from_hour} h; {low:money} to {high:money} of sales a"
+            " month"
+        ),
     )
 )

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import polars as pl
 
@@ -64,16 +64,31 @@ class Money(StrEnum):
     SPENT = "ad spend"
 
 
+class Overlap(StrEnum):
+    """
+    The money that overspend is part of, so that it counts once: of a target, of a search term under its targets, or of
+    an ad group or a campaign as a whole, of which the largest of all that is found counts.
+    """
+
+    TARGET = "target"
+    TERM = "search term"
+    AD_GROUP = "ad group"
+    CAMPAIGN = "campaign"
+
+
 @dataclass(frozen=True, slots=True)
 class Reading:
     """
     The rows that a check selects from; see `analysis.readings` for their columns, and for who makes them.
 
-    named: rows say themselves what they are called and where they stand, in `name` and `where`.
+    named: rows say themselves what they are called and where they stand, in `name` and `where`. overlap: where its
+    overspend stands in the headline; rows then have the ids of that level (campaign_id; of an ad group ad_group_id
+    too).
     """
 
     rows: str
     named: bool = False
+    overlap: Overlap | None = None
 
     TARGETS: ClassVar[Reading]
     TERMS: ClassVar[Reading]
@@ -90,23 +105,25 @@ class Reading:
     PLACEMENTS: ClassVar[Reading]
     BUDGETS: ClassVar[Reading]
     DUPLICATES: ClassVar[Reading]
+    HOURS: ClassVar[Reading]
 
 
-Reading.TARGETS = Reading("judged targets")
-Reading.TERMS = Reading("judged search terms")
+Reading.TARGETS = Reading("judged targets", overlap=Overlap.TARGET)
+Reading.TERMS = Reading("judged search terms", overlap=Overlap.TERM)
 Reading.WORDS = Reading("judged words")
 Reading.WINNERS = Reading("terms that earn a target of their own")
 Reading.MOVED = Reading("products then and now", named=True)
 Reading.FALLS = Reading("falls of conversion at page changes", named=True)
 Reading.LOST = Reading("product pages that lost something", named=True)
 Reading.GAPS = Reading("categories behind their peers", named=True)
-Reading.ADS = Reading("judged product ads", named=True)
+Reading.ADS = Reading("judged product ads", named=True, overlap=Overlap.AD_GROUP)
 Reading.FAMILIES = Reading("families with their costly children", named=True)
 Reading.INELIGIBLE = Reading("products that may not be advertised", named=True)
 Reading.UNADVERTISED = Reading("products that sell and have no ads", named=True)
-Reading.PLACEMENTS = Reading("judged placements", named=True)
+Reading.PLACEMENTS = Reading("judged placements", named=True, overlap=Overlap.CAMPAIGN)
 Reading.BUDGETS = Reading("campaigns whose budget runs dry", named=True)
 Reading.DUPLICATES = Reading("keywords bought in several places", named=True)
+Reading.HOURS = Reading("judged hours", overlap=Overlap.CAMPAIGN)
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,8 +133,11 @@ class Check:
 
     condition: over the columns of what it reads. gathers: rows that share a cause are one finding. accepts:
     something is proposed for each row by itself, and can be accepted from the list. urgent: told before all others.
-    see_all: filters that show about the same rows in the area's table. view: the view of its area that its rows open
-    in.
+    see_all: filters that show about the same rows in the area's table. view: the view that its rows open in, in its own
+    area or in another (opens_in); of none they open what their campaign holds. drawer: they open beside that view.
+    by_itself: each of its findings is a thing to do of its own, not a row of a table. sentence: why a row is found,
+    with its columns in braces and how each is written behind a colon (see `analysis.wording.filled`); what its money
+    bought where there is nothing else to say.
     """
 
     key: str
@@ -133,6 +153,10 @@ class Check:
     accepts: bool = False
     see_all: tuple[str, ...] = ()
     view: str = ""
+    opens_in: AreaKey | None = None
+    drawer: bool = True
+    by_itself: bool = False
+    sentence: Callable[[Mapping[str, Any]], str] | None = None
     urgent: bool = False
 
     def __reduce__(self) -> tuple[Callable[[str], Check], tuple[str]]:
@@ -175,3 +199,10 @@ def run(check: Check, read: pl.DataFrame) -> Found:
     by, down = (["sales", "spend"], [True, False]) if check.money is Money.EARNED else (["stake", "spend"], True)
     rows = read.filter(check.condition).sort(by, descending=down, maintain_order=True)
     return Found(check, rows, int(rows["stake"].sum()), int(rows["spend"].sum()))
+
+
+def bought(row: Mapping[str, Any]) -> str:
+    """The sentence of a check on rows of which there is nothing else to say: what their money bought."""
+    if not row["orders"]:
+        return "{clicks:counted click}, no order, {spend:micro} spent"
+    return "{clicks:counted click}, {orders:counted order}, ACOS {acos:rate 0}"

@@ -11,6 +11,7 @@ import polars as pl
 
 from nimbus_reef.analysis import tables
 from nimbus_reef.analysis.catalog import pages as product_pages
+from nimbus_reef.analysis.wording import lost_words
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.listings import PageLimits, lacks_words
 from nimbus_reef.core.proposals import EntityKey, Proposal
@@ -25,7 +26,6 @@ from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.charts import Marked, panels
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drawers import Drawer, offered
-from nimbus_reef.web.kit.lost import lost_words
 from nimbus_reef.web.kit.tables import TableView, heads, words_head
 
 _SMOOTHED_OVER = 7

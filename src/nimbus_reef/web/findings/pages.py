@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from types import MappingProxyType
@@ -15,8 +15,9 @@ from nimbus_reef.analysis.falls import Watched
 from nimbus_reef.analysis.findings import Findings, Group, company_name, named, waits
 from nimbus_reef.analysis.judged_proposals import FILED_AS
 from nimbus_reef.analysis.recurring import Recurring
+from nimbus_reef.analysis.wording import ahead_words, filled, metric_words
 from nimbus_reef.core.checks import CHECKS, Check, Money, Reading, Subject
-from nimbus_reef.core.checks.products import FELL
+from nimbus_reef.core.checks.registry import bought
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.listings import Repaired
 from nimbus_reef.core.model import from_micro
@@ -26,8 +27,6 @@ from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.store.people.closed_audits import Closing
 from nimbus_reef.store.people.hidden_findings import DONE, PutAway
-from nimbus_reef.web.kit.lost import lost_words
-from nimbus_reef.web.kit.strips import ahead_words, value_words
 from nimbus_reef.web.kit.verdicts import mark_of, word_fact
 
 SHOWN: Final = 8
@@ -88,26 +87,15 @@ class Opens:
 
 
 def opens(check: Check) -> Opens:
-    """The table of a check's area, by what its rows are; of any other thing what its campaign holds."""
+    """Where the rows of a check open: in its view, or what their campaign holds where it has none."""
+    if not check.view:
+        return Opens("targeting.home", "", key="campaign")
     if check.subject in FILED_AS:
-        return Opens("targeting.table", FILED_AS[check.subject], "targeting.evidence_on", "targeting.accept_many")
-    if check.view:
-        area = check.area.value
-        drawer = "" if check.view in _WITHOUT_DRAWER else f"{area}.evidence"
-        return Opens(f"{area}.view", check.view, drawer, f"{area}.accept_many" if check.accepts else "")
-    if check.subject is Subject.PRODUCT:
-        return Opens("standing.view", "products", "standing.evidence")
-    if check.subject is Subject.CATEGORY:
-        return Opens("standing.view", "tree", key="")
-    return Opens("targeting.home", "", key="campaign")
-
-
-def opens_itself(check: Check) -> bool:
-    """Whether each of a check's findings is a thing to do of its own, not a row of a table."""
-    return check.reads in (Reading.MOVED, Reading.FALLS, Reading.GAPS)
-
-
-_WITHOUT_DRAWER: Final = ("eligibility", "budgets")
+        return Opens("targeting.table", check.view, "targeting.evidence_on", "targeting.accept_many")
+    area = (check.opens_in or check.area).value
+    drawer = f"{area}.evidence" if check.drawer else ""
+    accepts = f"{area}.accept_many" if check.accepts else ""
+    return Opens(f"{area}.view", check.view, drawer, accepts, key="open" if check.drawer else "")
 
 
 def blocks(
@@ -142,7 +130,7 @@ def _block(
         see_all=check.see_all,
         acceptable=check.accepts,
         waits=waits(check),
-        itself=check.gathers or opens_itself(check),
+        itself=check.gathers or check.by_itself,
     )
 
 
@@ -232,106 +220,10 @@ def _named_line(row: Mapping[str, Any], group: Group, largest: int, days: int, f
         mark="fine" if gain else "costly",
         amount=figures.count(from_micro(money)),
         weight=0 if gain else round(100 * row["stake"] / largest, 1),
-        why=_TOLD.get(group.check.reads, _bought)(row, figures),
+        why=_why(row, group, figures),
         members=row["row_id"],
         news="",
     )
-
-
-def _moved(row: Mapping[str, Any], figures: Figures) -> str:
-    """What a product that moved did."""
-    said = f"{figures.change(row['spend_change'])} spend, {figures.change(row['sales_change'])} sales per 30 days"
-    if row["marginal"] is not None:
-        said = f"{said}: each further sale cost {figures.rate(row['marginal'], 0)} of it"
-    return said
-
-
-_SHORT_ENOUGH: Final = 40
-
-
-def _fell(row: Mapping[str, Any], figures: Figures) -> str:
-    """How conversion fell, and what changed on the page."""
-    changed = ", ".join(
-        f"{each['field'].replace('_', ' ')} {each['old']} → {each['new']}"
-        for each in row["page"]
-        if len(each["old"]) < _SHORT_ENOUGH
-    )
-    return (
-        f"{changed or 'its title'} on {row['day']}; conversion {figures.rate(row['cvr_before'])} → "
-        f"{figures.rate(row['cvr_after'])} (coincidence in time, not proof)"
-    )
-
-
-def _page_lost(row: Mapping[str, Any], figures: Figures) -> str:
-    """The losses of a page and their first day."""
-    return f"{lost_words(row['lost'])}, since {figures.day(row['since'])}"
-
-
-def _behind(row: Mapping[str, Any], figures: Figures) -> str:
-    """How far a category's metrics lie behind the peers'."""
-    return "; ".join(
-        f"{RATED[each['metric']].name} {value_words(each['metric'], each['value'], figures)} against "
-        f"{value_words(each['metric'], each['typical'], figures)}, "
-        f"{ahead_words(each['percentile'], figures).removesuffix(' of peers')}"
-        for each in row["gaps"]
-    )
-
-
-def _beside(row: Mapping[str, Any], figures: Figures) -> str:
-    """A product ad and what its siblings did."""
-    return (
-        f"{_bought(row, figures)}; {figures.counted(row['siblings'], 'sibling')} beside it with "
-        f"{figures.counted(row['beside_orders'], 'order')} in {figures.counted(row['beside_clicks'], 'click')}"
-    )
-
-
-def _wrong_child(row: Mapping[str, Any], figures: Figures) -> str:
-    """The child that takes more than it sells."""
-    said = (
-        f"{row['child']} takes {figures.rate(row['child_spend'], 0)} of the spend and makes "
-        f"{figures.rate(row['child_sales'], 0)} of the sales"
-    )
-    return said if row["pauses"] else f"{said}; no sibling beside it may take more"
-
-
-def _lost(row: Mapping[str, Any], figures: Figures) -> str:
-    """Why a product has no ads, and since when."""
-    since = f" since {figures.day(row['since'])}" if row["since"] else ""
-    return f"{row['reason']}{since}"
-
-
-def _sells(row: Mapping[str, Any], figures: Figures) -> str:
-    """What a product without ads is."""
-    newer = f", the newer SKU of {row['replaces']}" if row["replaces"] else ""
-    return f"{figures.counted(row['orders'], 'order')} without an ad{newer}"
-
-
-def _dry(row: Mapping[str, Any], figures: Figures) -> str:
-    """When a budget is gone, and what that costs."""
-    return (
-        f"dry on {row['dry_days']} of {row['held_days']} days, from about {row['from_hour']} h;"
-        f" {figures.money(row['low'])} to {figures.money(row['high'])} of sales a month"
-    )
-
-
-def _twice(row: Mapping[str, Any], figures: Figures) -> str:
-    """Where a keyword bought twice is kept."""
-    return f"bought in {figures.counted(row['places'], 'place')}; kept in {row['kept']}"
-
-
-_TOLD: Final[Mapping[Reading, Callable[[Mapping[str, Any], Figures], str]]] = {
-    Reading.MOVED: _moved,
-    Reading.FALLS: _fell,
-    Reading.LOST: _page_lost,
-    Reading.GAPS: _behind,
-    Reading.ADS: _beside,
-    Reading.FAMILIES: _wrong_child,
-    Reading.INELIGIBLE: _lost,
-    Reading.UNADVERTISED: _sells,
-    Reading.BUDGETS: _dry,
-    Reading.DUPLICATES: _twice,
-}
-"""Why rows that say themselves what they are called are found."""
 
 
 def _known_as(row_id: str) -> str:
@@ -341,20 +233,10 @@ def _known_as(row_id: str) -> str:
 
 
 def _why(row: Mapping[str, Any], group: Group, figures: Figures) -> str:
-    if not group.check.gathers:
-        return _bought(row, figures)
-    clicks, orders = figures.counted(row["clicks"], "click"), figures.counted(row["orders"], "order")
-    acos = row["spend"] / row["sales"] if row["sales"] else None
-    return f"{figures.counted(len(row['members']), 'target')}, {clicks}, {orders}, ACOS {figures.rate(acos, 0)}"
-
-
-def _bought(row: Mapping[str, Any], figures: Figures) -> str:
-    """What its money bought: why rows are found of which there is nothing else to say."""
-    clicks = figures.counted(row["clicks"], "click")
-    if not row["orders"]:
-        return f"{clicks}, no order, {figures.micro(row['spend'])} spent"
-    acos = row["spend"] / row["sales"] if row["sales"] else None
-    return f"{clicks}, {figures.counted(row['orders'], 'order')}, ACOS {figures.rate(acos, 0)}"
+    if group.check.gathers:
+        many = "{clicks:counted click}, {orders:counted order}, ACOS {acos:rate 0}"
+        return f"{figures.counted(len(row['members']), 'target')}, {filled(many, row, figures)}"
+    return filled((group.check.sentence or bought)(row), row, figures)
 
 
 @dataclass(frozen=True, slots=True)
@@ -557,7 +439,7 @@ def ticked(
 
 def _since_words(each: PutAway, found: Watched | None, figures: Figures) -> tuple[str, str]:
     """How it went since, and its tone; of what is not measured when it comes back."""
-    if each.check != FELL.key:
+    if CHECKS[each.check].reads is not Reading.FALLS:
         back = f" on {figures.day(each.until_day)}" if each.until_day else ""
         return f"comes back{back} if it is still found", ""
     if found is None or not found.after[0]:
@@ -609,8 +491,8 @@ def gap_lines(row: Mapping[str, Any], figures: Figures) -> list[dict[str, str]]:
         {
             "metric": RATED[each["metric"]].label,
             "words": (
-                f"{value_words(each['metric'], each['value'], figures)} against "
-                f"{value_words(each['metric'], each['typical'], figures)}, {ahead_words(each['percentile'], figures)}"
+                f"{metric_words(each['metric'], each['value'], figures)} against "
+                f"{metric_words(each['metric'], each['typical'], figures)}, {ahead_words(each['percentile'], figures)}"
             ),
         }
         for each in row.get("gaps") or []

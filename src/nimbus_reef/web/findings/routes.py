@@ -26,8 +26,7 @@ from nimbus_reef.analysis.opened_findings import Opened, group_of
 from nimbus_reef.analysis.opened_findings import opened as opening
 from nimbus_reef.analysis.pulse import beat
 from nimbus_reef.analysis.recurring import since_last
-from nimbus_reef.core.checks import CHECKS
-from nimbus_reef.core.checks.products import FELL
+from nimbus_reef.core.checks import CHECKS, Reading
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.jobs.intake import today_of
@@ -96,7 +95,7 @@ def _put_aside(scope: Scope, away: Sequence[PutAway]) -> dict[str, Any]:
     """What is out of sight: put away, or ticked off and watched since."""
     names, write = _names(away), figures()
     done = [each for each in away if each.done]
-    fell = {each.row_id: each.since for each in done if each.check == FELL.key}
+    fell = {each.row_id: each.since for each in done if CHECKS[each.check].reads is Reading.FALLS}
     since = watched(parts().facts, scope.look, fell)
     return {
         "hidden": pages.hidden([each for each in away if not each.done], names),
@@ -168,7 +167,7 @@ def opened(key: str) -> str:
         told=told,
         acting=told.acting if told else (),
         opens=pages.opens(check),
-        itself=pages.opens_itself(check),
+        itself=check.by_itself,
         lines=[] if told and told.count else pages.opened_lines(group, _days(scope), write),
         raises=[(each.row_id, each.changes[0], write.day(row["day"]), row) for each, row in found.raises],
         product=product_of(scope, found.product) if found.product else None,

@@ -8,10 +8,10 @@ from datetime import date
 from typing import Final
 
 from nimbus_reef.analysis.pulse import Beat
+from nimbus_reef.analysis.wording import lost_words
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
-from nimbus_reef.web.kit.lost import lost_words
 
 WIDTH: Final = 150
 HEIGHT: Final = 34

@@ -9,6 +9,7 @@ from typing import Any, Final
 
 from nimbus_reef.analysis import products
 from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.wording import metric_words
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.formats.figures import Figures
@@ -18,7 +19,7 @@ from nimbus_reef.web.kit import charts
 from nimbus_reef.web.kit.behind import Behind, behind
 from nimbus_reef.web.kit.charts import Marked
 from nimbus_reef.web.kit.splits import why
-from nimbus_reef.web.kit.strips import strip, value_words
+from nimbus_reef.web.kit.strips import strip
 from nimbus_reef.web.params import Scope
 
 _REPORT: Final = "product_ad_daily"
@@ -51,7 +52,7 @@ def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) 
         "sentence": _sentence(found.now, found.moved, figures),
         "priced": _priced(found.price, found.siblings, figures),
         "strips": [
-            (RATED[name].label, value_words(name, each.value, figures), strip(each, figures), name == weak)
+            (RATED[name].label, metric_words(name, each.value, figures), strip(each, figures), name == weak)
             for name, each in found.standings.items()
         ],
         "check": (RATED[weak].label, TO_CHECK[weak]) if weak else None,

@@ -7,7 +7,7 @@ from typing import Final
 
 import numpy as np
 
-from nimbus_reef.core.metrics import Unit
+from nimbus_reef.analysis.wording import metric_words, place_words
 from nimbus_reef.core.peers import BOTTOM, POINTS, RATED, TOP, Standing, percentiles
 from nimbus_reef.formats.figures import Figures
 
@@ -48,26 +48,6 @@ def metric_name(metric: str) -> str:
     return name[0].upper() + name[1:]
 
 
-def ahead_words(percentile: float, figures: Figures) -> str:
-    """How many peers one is ahead of; beyond the feed's outermost quantiles only that is known."""
-    return f"{_ahead(percentile, figures)} of peers"
-
-
-def _ahead(percentile: float, figures: Figures) -> str:
-    """The same standing in the same words everywhere: beyond the outermost quantiles only that is known."""
-    if percentile <= POINTS[0]:
-        return f"behind {100 - POINTS[0]} %"
-    return f"ahead of {figures.count(min(percentile, POINTS[-1]))} %"
-
-
-def value_words(metric: str, value: float | None, figures: Figures) -> str:
-    """A metric as it is written in running text."""
-    unit = RATED[metric].unit
-    if unit is Unit.MONEY:
-        return figures.money(value, 2)
-    return figures.rate(value, 2 if metric == "ctr" else 1)
-
-
 def strip(standing: Standing, figures: Figures) -> Strip:
     """A standing as a strip. Ticks stand at their own percent, so every strip has one scale."""
     ticks: tuple[Tick, ...] = ()
@@ -76,7 +56,7 @@ def strip(standing: Standing, figures: Figures) -> Strip:
         ticks = tuple(
             Tick(
                 float(100 - point if lower else point),
-                f"{point} % of peers are at or under {value_words(standing.metric, value, figures)}",
+                f"{point} % of peers are at or under {metric_words(standing.metric, value, figures)}",
                 point == 50,
             )
             for point, value in zip(POINTS, standing.peers.quantiles, strict=True)
@@ -95,8 +75,8 @@ def strip(standing: Standing, figures: Figures) -> Strip:
             "",
             "thin" if ticks else "no peers",
         )
-    ahead = _ahead(at, figures)
-    typical = f"; typical {value_words(standing.metric, standing.typical, figures)}"
+    ahead = place_words(at, figures)
+    typical = f"; typical {metric_words(standing.metric, standing.typical, figures)}"
     low, high = standing.low or at, standing.high or at
     return Strip(at, low, high, ticks, tone_of(at), False, ahead + typical, _note(standing), figures.count(at))
 

@@ -10,6 +10,7 @@ import polars as pl
 
 from nimbus_reef.analysis.standing import AD_METRICS, Placed
 from nimbus_reef.analysis.totals import Totals, summed
+from nimbus_reef.analysis.wording import ahead_words, metric_words
 from nimbus_reef.core import peers
 from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import METRICS, Better, Metric, difference, is_money, sums_in_units
@@ -18,7 +19,7 @@ from nimbus_reef.core.peers import RATED
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit import strips
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.strips import Strip, metric_name, strip, value_words
+from nimbus_reef.web.kit.strips import Strip, metric_name, strip
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +43,7 @@ def _value(key: str, sums: Mapping[str, int]) -> float | None:
 
 def _written(key: str, value: float | None, figures: Figures) -> str:
     if key in RATED:
-        return value_words(key, value, figures)
+        return metric_words(key, value, figures)
     return figures.money(value) if is_money(key) else figures.count(value)
 
 
@@ -148,10 +149,10 @@ def answer(found: Totals, placed: Mapping[str, Placed], figures: Figures) -> Ans
         bold = f"Nothing is weak: {RATED[weakest.metric].name} is the lowest."
     sentences = [
         (
-            f"{value_words(weakest.metric, value, figures)} puts you"
-            f" {strips.ahead_words(weakest.percentile or 0.0, figures)}{fell}."
+            f"{metric_words(weakest.metric, value, figures)} puts you"
+            f" {ahead_words(weakest.percentile or 0.0, figures)}{fell}."
         ),
-        f"{metric_name(best.metric)} is the strongest, {strips.ahead_words(best.percentile or 0.0, figures)}.",
+        f"{metric_name(best.metric)} is the strongest, {ahead_words(best.percentile or 0.0, figures)}.",
         most_moved(now, then, weakest.metric, figures) if then else "",
         gap_words(weakest.metric, value, weakest.typical, now, found.held_now, figures),
     ]
@@ -205,6 +206,6 @@ def gap_words(
     measure, money = brings
     would = {"sales": "would bring about {} more sales", "spend": "would cost about {} less"}[measure]
     return (
-        f"At the peers’ typical {value_words(metric, typical, figures)} the same {_ALL_ELSE[metric]} "
+        f"At the peers’ typical {metric_words(metric, typical, figures)} the same {_ALL_ELSE[metric]} "
         f"{would.format(figures.money(money))} per 30 days."
     )

@@ -11,13 +11,13 @@ from nimbus_reef.analysis.findings import SOURCES, findings
 from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.pulse import Beat, beat, idle
+from nimbus_reef.analysis.wording import ahead_words
 from nimbus_reef.core import change
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import aims
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web import params
-from nimbus_reef.web.kit.strips import ahead_words
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import account_of, away_from, my_accounts, parts
 from nimbus_reef.web.pulse import pages

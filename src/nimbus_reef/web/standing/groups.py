@@ -8,11 +8,12 @@ from typing import Any
 
 from nimbus_reef.analysis.shape import NOT_HELD
 from nimbus_reef.analysis.standing import NONE_GIVEN, Placed
+from nimbus_reef.analysis.wording import ahead_words
 from nimbus_reef.core import peers
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.strips import Strip, ahead_words, strip
+from nimbus_reef.web.kit.strips import Strip, strip
 
 
 @dataclass(frozen=True, slots=True)

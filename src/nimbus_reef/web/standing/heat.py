@@ -10,6 +10,7 @@ import polars as pl
 
 from nimbus_reef.analysis.standing import AD_METRICS
 from nimbus_reef.analysis.tables import Field
+from nimbus_reef.analysis.wording import ahead_words, metric_words
 from nimbus_reef.core.metrics import METRICS, Better
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.peers import BOTTOM, RATED
@@ -17,7 +18,7 @@ from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit import strips
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.strips import ahead_words, metric_name, value_words
+from nimbus_reef.web.kit.strips import metric_name
 
 
 def product_fields(how: str) -> dict[str, Field]:
@@ -74,7 +75,7 @@ def product_answer(rows: pl.DataFrame, figures: Figures) -> Answer:
     bold = f"{name} is weak where {figures.rate(share, 0)} is spent."
     rest = (
         f"{figures.counted(len(found), 'product')} in the bottom quarter; the dearest, {dearest['sku']}, "
-        f"has {value_words(metric, dearest[metric], figures)}, {ahead_words(dearest[f'{metric}_at'], figures)}."
+        f"has {metric_words(metric, dearest[metric], figures)}, {ahead_words(dearest[f'{metric}_at'], figures)}."
     )
     return Answer(bold, rest)
 
@@ -95,7 +96,7 @@ def product_lines(shown: pl.DataFrame, how: str, figures: Figures) -> list[Produ
 
 
 def _heat(row: Mapping[str, Any], metric: str, how: str, figures: Figures) -> HeatCell:
-    at, value = row[f"{metric}_at"], value_words(metric, row[metric], figures)
+    at, value = row[f"{metric}_at"], metric_words(metric, row[metric], figures)
     if how == "standing":
         # Where it would stand is known of whatever has peers, however thin it is.
         alone = row[metric] is not None and row[f"{metric}_seen"] is None
@@ -117,7 +118,7 @@ def _heat(row: Mapping[str, Any], metric: str, how: str, figures: Figures) -> He
     lower = RATED[metric].better is Better.LOWER
     good = None if abs(change) < 0.05 else (change < 0) is lower
     tone = "" if good is None or at is None else "gain" if good else "loss"
-    before = value_words(metric, row[f"{metric}_then"], figures)
+    before = metric_words(metric, row[f"{metric}_then"], figures)
     return HeatCell(metric, figures.relative(change, 0), 0.0, tone, at is None, f"{before} → {value}")
 
 

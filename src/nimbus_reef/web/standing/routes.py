@@ -16,6 +16,7 @@ from nimbus_reef.analysis.shape import shape
 from nimbus_reef.analysis.standing import AD_METRICS, SHOP_METRICS, Ground, Placed
 from nimbus_reef.analysis.tables import Field
 from nimbus_reef.analysis.totals import totals
+from nimbus_reef.analysis.wording import metric_words
 from nimbus_reef.core import funnel
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
@@ -29,7 +30,7 @@ from nimbus_reef.web.exports.routes import hand_out
 from nimbus_reef.web.kit import product, tree
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need, source_words
-from nimbus_reef.web.kit.strips import strip, value_words
+from nimbus_reef.web.kit.strips import strip
 from nimbus_reef.web.kit.tables import heads_of, table_of
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, my_accounts, parts
@@ -182,7 +183,7 @@ def _path(scope: Scope) -> dict[str, Any]:
         "path": shopping.path(sums, weeks["day"].n_unique(), write),
         "whose": shopping.whose_words(whose),
         "strips": [
-            (RATED[metric].label, value_words(metric, each.value, write), strip(each, write))
+            (RATED[metric].label, metric_words(metric, each.value, write), strip(each, write))
             for metric, each in places.items()
         ],
     }

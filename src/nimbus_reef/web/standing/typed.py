@@ -9,12 +9,12 @@ from typing import Final
 import numpy as np
 import polars as pl
 
+from nimbus_reef.analysis.wording import metric_words
 from nimbus_reef.core.metrics import Unit
 from nimbus_reef.core.peers import COLUMNS, POINTS, RATED, Floats
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import add_csv
 from nimbus_reef.store.people.accounts import Account
-from nimbus_reef.web.kit.strips import value_words
 from nimbus_reef.web.standing.forms import ASKED, PeersForm
 
 METRICS: Final = tuple((key, each.label, "%" if each.unit is Unit.RATE else "¤") for key, each in RATED.items())
@@ -71,7 +71,7 @@ def held_lines(feed: pl.DataFrame, figures: Figures) -> list[tuple[str, ...]]:
             row["format"],
             RATED[row["metric"]].label,
             figures.count(row["brands"]),
-            *(value_words(row["metric"], row[name], figures) for name in ASKED),
+            *(metric_words(row["metric"], row[name], figures) for name in ASKED),
         )
         for row in newest.sort("category", "format", "metric").to_dicts()
         if row["metric"] in RATED

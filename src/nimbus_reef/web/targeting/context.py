@@ -12,6 +12,7 @@ from nimbus_reef.analysis import standing
 from nimbus_reef.analysis.judged_tables import View
 from nimbus_reef.analysis.look import EVERYTHING
 from nimbus_reef.analysis.standing import ALL
+from nimbus_reef.analysis.wording import metric_words
 from nimbus_reef.core import peers
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.metrics import sums_in_units
@@ -20,7 +21,7 @@ from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.reading import target_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
 from nimbus_reef.web.kit.splits import Why, why
-from nimbus_reef.web.kit.strips import Strip, strip, value_words
+from nimbus_reef.web.kit.strips import Strip, strip
 from nimbus_reef.web.params import Scope
 
 _SHOWN: Final = ("ctr", "cvr", "cpc", "acos")
@@ -61,5 +62,5 @@ def against_peers(facts: Facts, scope: Scope, row: Mapping[str, Any], figures: F
         if RATED[metric].proportion and not peers.too_thin(metric, row):
             ends = peers.proportion(row[RATED[metric].numerator], row[RATED[metric].denominator])
         at = peers.standing(metric, sums, known, ends)
-        found.append((RATED[metric].label, value_words(metric, at.value, figures), strip(at, figures)))
+        found.append((RATED[metric].label, metric_words(metric, at.value, figures), strip(at, figures)))
     return found
