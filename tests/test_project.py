@@ -120,3 +120,22 @@ def test_a_class_has_a_name_of_its_own():
         if isinstance(node, ast.ClassDef)
     ]
     assert [name for name in set(names) if names.count(name) > 1] == []
+
+
+RATIO = re.compile(r"""(?:spend|sales|orders|clicks)["\])]*\ /\ [\w.(\["']*(?:spend|sales|orders|clicks)\b""")
+PER_MONTH = re.compile(r"\b30(?:\.0)? / |[*/] 30\b|[*/] MONTH_DAYS")
+OWN_RULES = {"analysis/catalog/catch_all.py", "analysis/judged_proposals.py", "web/standing/typed.py"}
+"""A day's budget for a month's money, what is bid for each unit paid, percentiles typed by hand: none of the trade."""
+
+
+def test_ratios_and_per_30_days_are_worked_out_in_core_alone():
+    package = ROOT / "src/nimbus_reef"
+    found = [
+        f"{file.relative_to(package)}:{number}: {line.strip()}"
+        for area in ("analysis", "web", "cli", "jobs", "store")
+        for file in sorted((package / area).rglob("*.py"))
+        if str(file.relative_to(package)) not in OWN_RULES
+        for number, line in enumerate(file.read_text().splitlines(), 1)
+        if RATIO.search(line) or PER_MONTH.search(line)
+    ]
+    assert not found, "use core.metrics.ratio, core.windows.per_month: " + "; ".join(found)

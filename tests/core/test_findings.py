@@ -7,7 +7,8 @@ from hypothesis import strategies as st
 
 from nimbus_reef.core import findings
 from nimbus_reef.core.checks import AreaKey, Check, Money, Reading, Subject
-from nimbus_reef.core.evidence import STAKE_DAYS, flagged
+from nimbus_reef.core.evidence import flagged
+from nimbus_reef.core.windows import month_factor
 
 UNIT = 1_000_000
 TARGET_COLUMNS = {
@@ -104,13 +105,13 @@ def accounts(draw):
 def test_overspend_never_exceeds_spend_and_never_counts_less_than_the_largest_view(account, days):
     rows, term_rows, ads, share_rows = account
     most = caps(rows, term_rows, ads, days)
-    found = findings.overspend(rows, term_rows, share_rows, STAKE_DAYS / days, most, ad_groups=over(ads))
-    assert 0 <= found.total <= rows["spend"].sum() * STAKE_DAYS / days
+    found = findings.overspend(rows, term_rows, share_rows, month_factor(days), most, ad_groups=over(ads))
+    assert 0 <= found.total <= rows["spend"].sum() * month_factor(days)
     shuffled = findings.overspend(
         rows.reverse(),
         term_rows.reverse(),
         share_rows.reverse(),
-        STAKE_DAYS / days,
+        month_factor(days),
         most,
         ad_groups=over(ads.reverse()),
     )
@@ -119,7 +120,7 @@ def test_overspend_never_exceeds_spend_and_never_counts_less_than_the_largest_vi
     both = found.by_campaign.join(uncapped, on="campaign_id")
     spend = rows.group_by("campaign_id").agg(pl.col("spend").sum())
     for row in both.join(spend, on="campaign_id").to_dicts():
-        assert row["stake"] >= min(row["stake_right"], int(row["spend"] * STAKE_DAYS / days))
+        assert row["stake"] >= min(row["stake_right"], int(row["spend"] * month_factor(days)))
 
 
 def test_placements_and_hours_are_further_views_of_a_campaign_s_money():
@@ -157,11 +158,11 @@ def test_money_is_counted_once_over_terms_targets_ads_placements_and_hours(accou
     most = caps(rows, term_rows, ads, days)
 
     def counted(*views, away=None):
-        base = (rows, term_rows, share_rows, STAKE_DAYS / days, most)
+        base = (rows, term_rows, share_rows, month_factor(days), most)
         return findings.overspend(*base, ad_groups=over(ads), campaigns=over(*views), away=away)
 
     alone, found = counted(), counted(placed, by_hour)
-    assert alone.total <= found.total <= rows["spend"].sum() * STAKE_DAYS / days
+    assert alone.total <= found.total <= rows["spend"].sum() * month_factor(days)
     largest = {
         row[0]: row[1]
         for row in (

@@ -15,9 +15,9 @@ from nimbus_reef.analysis.readings import READERS, reading
 from nimbus_reef.core import checks
 from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.checks import AreaKey, Check, Money, Overlap, Reading, Subject
-from nimbus_reef.core.evidence import STAKE_DAYS, flagged
+from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.peers import RATED
-from nimbus_reef.core.windows import Window
+from nimbus_reef.core.windows import Window, month_factor
 from nimbus_reef.store.people.hidden_findings import PutAway
 from nimbus_reef.store.reading import campaign_frames, target_frames, word_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
@@ -142,7 +142,7 @@ def _findings(facts: Facts, look: Look, hidden: tuple[PutAway, ...]) -> Findings
         targets,
         terms,
         target_frames.term_shares(facts, account.id, window),
-        STAKE_DAYS / facts.monthly_days(account.id, facts.held(account.id, window).kind, window),
+        month_factor(facts.monthly_days(account.id, facts.held(account.id, window).kind, window)),
         _caps(facts, look),
         ad_groups=over[Overlap.AD_GROUP],
         campaigns=over[Overlap.CAMPAIGN],
@@ -181,7 +181,7 @@ def _caps(facts: Facts, look: Look) -> pl.DataFrame:
     source = facts.total_source(account.id, [window])
     if source is None:
         return pl.DataFrame(schema={"campaign_id": pl.UInt32, "cap": pl.Int64})
-    monthly = STAKE_DAYS / facts.monthly_days(account.id, source, window)
+    monthly = month_factor(facts.monthly_days(account.id, source, window))
     sums = campaign_frames.campaign_sums(facts, account.id, window, source)
     return sums.select("campaign_id", cap=(pl.col("spend") * monthly).floor().cast(pl.Int64))
 

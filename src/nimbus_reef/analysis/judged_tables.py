@@ -14,6 +14,7 @@ from nimbus_reef.analysis.tables import Field, metric_fields
 from nimbus_reef.core import evidence
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.costly_words import Fate
+from nimbus_reef.core.metrics import METRICS, Unit, is_money
 from nimbus_reef.core.model import MICRO, MatchType, SimpleVerdict, State, Verdict
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.tables import Table
@@ -52,6 +53,7 @@ COLUMN_SETS: Final[dict[str, tuple[str, ...]]] = {
     "evidence": ("stake", "clicks", "orders", "cvr", "needed_cvr", "p_over", "acos", "spend"),
     "value of a click": ("stake", "clicks", "cpc", "rpc", "aov", "roas", "acos", "spend"),
     "reach": ("impressions", "ctr", "clicks", "share_of_spend", "spend", "sales", "units", "acos"),
+    "all metrics": tuple(METRICS),
 }
 _WORD_SETS: Final[Mapping[str, tuple[str, ...]]] = {
     "usual": ("waste", "due", "came", "factor", "p_word", "terms", "good_terms", "spend"),
@@ -263,50 +265,25 @@ _OWN_FIELDS: Final[Mapping[str, tuple[Field, ...]]] = {
 }
 
 
-_RATES: Final = ("ctr", "cvr", "acos", "needed_cvr", "p_over", "p_free", "p_word")
+_LEAVING: Final = tuple(each for each in METRICS.values() if each.leaves and not is_money(each.key))
+_RATES: Final = (*(each.key for each in _LEAVING if each.unit is Unit.RATE), "needed_cvr", "p_over", "p_free", "p_word")
 _AMOUNTS: Final = (
-    "cpc",
-    "aov",
-    "rpc",
-    "spend",
-    "sales",
-    "stake",
-    "likely_overspend",
-    "excess",
-    "bid",
-    "idle_spend",
-    "waste",
-    "due",
-    "factor",
+    *(each.key for each in METRICS.values() if each.unit is Unit.MONEY),
+    *("stake", "likely_overspend", "excess", "bid", "idle_spend", "waste", "due", "factor"),
+)
+_JUDGED: Final = (
+    *("needed_cvr", "p_over", "p_free", "own_test", "own_fault", "by_words"),
+    *("verdict", "simple_verdict"),
 )
 
 
 def table_to_export(view: View, rows: pl.DataFrame, window: Window) -> Table:
     """Every column that the table can show, money in units, rates as fractions."""
-    plain = [
-        "impressions",
-        "clicks",
-        "orders",
-        "units",
-        "ctr",
-        "cvr",
-        "cpc",
-        "aov",
-        "rpc",
-        "acos",
-        "needed_cvr",
-        "p_over",
-        "p_free",
-        "own_test",
-        "own_fault",
-        "by_words",
-        "verdict",
-        "simple_verdict",
-    ]
     # The stake of a row counts where it is costly or leaning, as the page's total has it.
     likely = pl.col("stake").alias("likely_overspend")
     amounts = (pl.col("spend"), pl.col("sales"), evidence.counted_stake(), likely, pl.col("excess"))
     money = [each.cast(pl.Float64) / MICRO for each in amounts]
+    plain = (*(each.key for each in _LEAVING), *_JUDGED)
     return Table(
         f"{view.name}-{window.first}-{window.last}",
         rows.select(*view.named, *plain, *view.settings, *money).with_columns(pl.col(pl.Categorical).cast(pl.String)),

@@ -10,8 +10,8 @@ import polars as pl
 from nimbus_reef.analysis.falls import COMMON
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import listings
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.windows import per_month
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -54,7 +54,7 @@ def _lost(facts: Facts, look: Look) -> pl.DataFrame:
         .join(spent, on="sku", how="inner" if look.part else "left")
         .join(titles, on="product_id", how="left")
         .with_columns(pl.col(MEASURES).fill_null(0))
-        .with_columns(spent=(pl.col("spend") * STAKE_DAYS / days).round().cast(pl.Int64))
+        .with_columns(spent=per_month(pl.col("spend"), days).round().cast(pl.Int64))
         .sort(["spent", "sku"], descending=[True, False])
     )
     return (

@@ -13,7 +13,7 @@ import polars as pl
 
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import peers
-from nimbus_reef.core.metrics import in_units
+from nimbus_reef.core.metrics import in_units, ratio
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.peers import RATED, Floats, Months, Peers, Standing
 from nimbus_reef.core.windows import Window
@@ -287,8 +287,8 @@ def format_mix(facts: Facts, on: Ground) -> list[dict[str, Any]]:
         found.append(
             {
                 "format": ad_format,
-                "spend_share": own / spend if spend else None,
-                "campaign_share": running / len(campaigns) if len(campaigns) else None,
+                "spend_share": ratio(own, spend),
+                "campaign_share": ratio(running, len(campaigns)),
                 "peer_spend_share": theirs[0],
                 "peer_campaign_share": theirs[1],
             }

@@ -11,7 +11,7 @@ from typing import Any, Final
 from nimbus_reef.core.boosts import BID, BoostHour
 from nimbus_reef.core.changes import Change, named
 from nimbus_reef.core.click_prices import Rise
-from nimbus_reef.core.metrics import Unit
+from nimbus_reef.core.metrics import Unit, ratio
 from nimbus_reef.core.model import Placement, Verdict
 from nimbus_reef.core.peers import POINTS, RATED
 from nimbus_reef.core.projection import Projected
@@ -620,7 +620,7 @@ def filled(sentence: str, row: Mapping[str, Any], figures: Figures) -> str:
     A sentence with the columns of a row: "{clicks:counted click}, {spend:micro} spent, ACOS {acos:rate 0}". acos:
     worked out of spend and sales where the row has none.
     """
-    acos = row["spend"] / row["sales"] if row.get("sales") else None
+    acos = ratio(row.get("spend", 0), row.get("sales"))
     return _Sentence(figures).vformat(sentence, (), {**row, "acos": acos})
 
 

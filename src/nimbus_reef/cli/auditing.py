@@ -18,6 +18,7 @@ from nimbus_reef.analysis.look import asked
 from nimbus_reef.cli import output, wiring
 from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.core import evidence
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.errors import BadInput, NotFound
@@ -73,7 +74,7 @@ def _audit_table(done: auditing.Audit) -> None:
         f" {done.look.account.currency}; at stake is per 30 days."
     )
     for found in done.found:
-        share = f"they spent {found.spend / done.spend:.1%} of all" if done.spend else ""
+        share = f"they spent {ratio(found.spend, done.spend):.1%} of all" if done.spend else ""
         table = Table(
             title=f"{found.check.title}: {found.rows.height}, {from_micro(found.stake):,.0f} at stake, {share}",
             title_justify="left",
@@ -94,7 +95,7 @@ def _audit_table(done: auditing.Audit) -> None:
 
 
 def _acos(row: Mapping[str, Any]) -> float | None:
-    return row["spend"] / row["sales"] if row["sales"] else None
+    return ratio(row["spend"], row["sales"])
 
 
 def _acos_of(row: Mapping[str, Any]) -> str:
@@ -127,8 +128,8 @@ def _audit_json(done: auditing.Audit) -> None:
                 "rows": f.rows.height,
                 "stake": from_micro(f.stake),
                 "spend": from_micro(f.spend),
-                "share_of_spend": f.spend / done.spend if done.spend else None,
-                "against_sales": f.spend / done.sales if done.sales else None,
+                "share_of_spend": ratio(f.spend, done.spend),
+                "against_sales": ratio(f.spend, done.sales),
             }
             for f in done.found
         ],

@@ -11,8 +11,8 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MICRO
+from nimbus_reef.core.windows import MONTH_DAYS
 
 HISTORY_DAYS: Final = 90
 _LEAST_CVR: Final = 0.5
@@ -57,6 +57,6 @@ def expected(
     k = int(cheap.select(pl.min_horizontal("orders", "clicks").sum()).item())
     cvr = max(k / clicks, _LEAST_CVR * all_orders / all_clicks)
     aov = all_sales / all_orders
-    due = clicks / sku_days * eligible * STAKE_DAYS
+    due = clicks / sku_days * eligible * MONTH_DAYS
     acos = bid / (cvr * aov) if aov else None
     return Expected(due, due * cvr, due * bid, due * cvr * aov, cvr, acos, clicks, aov)

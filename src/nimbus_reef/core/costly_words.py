@@ -19,7 +19,8 @@ from scipy.special import gammainc, gammaincinv, gammaln
 
 from nimbus_reef.core import evidence, words
 from nimbus_reef.core.company import SURE_OF_A_WORD, Fitted
-from nimbus_reef.core.evidence import COSTLY_AT, INTERVAL, STAKE_DAYS, Floats
+from nimbus_reef.core.evidence import COSTLY_AT, INTERVAL, Floats
+from nimbus_reef.core.windows import month_factor
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +92,7 @@ def judged(fitted: Fitted, terms: pl.DataFrame, days: int) -> pl.DataFrame:
         rate = spread + e
         p_word = gammainc(spread + k, limit * rate)
         share = p_word - theta / limit * gammainc(spread + k + 1, limit * rate)
-    waste = STAKE_DAYS / days * spent * np.clip(share, 0.0, 1.0)
+    waste = month_factor(days) * spent * np.clip(share, 0.0, 1.0)
     by_word = fitted.words.with_columns(
         shape=pl.Series(spread + k),
         rate=pl.Series(rate),

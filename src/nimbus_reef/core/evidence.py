@@ -20,6 +20,7 @@ from scipy.special import betainc, betaincinv, betaln
 
 from nimbus_reef.core.metrics import within_target
 from nimbus_reef.core.model import SimpleVerdict, Verdict
+from nimbus_reef.core.windows import month_factor
 
 Floats = npt.NDArray[np.float64]
 Ints = npt.NDArray[np.int64]
@@ -36,7 +37,6 @@ LEANING_AT: Final = 0.75
 FINE_AT: Final = 0.25
 OWN_FAULT_AT: Final = 0.75
 MOST_CLICKS_NEEDED: Final = 1_000
-STAKE_DAYS: Final = 30
 INTERVAL: Final = 0.80
 ACCOUNT: Final = "account"
 
@@ -248,7 +248,7 @@ def judge(rows: pl.DataFrame, days: int) -> pl.DataFrame:
         p_over = probability_over(needed, post_a, post_b)
         share = stake_share(needed, post_a, post_b, p_over)
         own_fault = betainc(post_a, post_b, company) >= OWN_FAULT_AT
-    monthly = STAKE_DAYS / days
+    monthly = month_factor(days)
     judged = frame.with_columns(
         p_over=_probability(p_over),
         own_fault=pl.Series(own_fault),

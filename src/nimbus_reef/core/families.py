@@ -16,6 +16,7 @@ from nimbus_reef.core import evidence
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import NOTHING, Basis, Projected, Range, part_of
 from nimbus_reef.core.reasons import ReasonKey
+from nimbus_reef.core.windows import month_factor
 
 LEAST_SHARE: Final = 0.05
 COSTLY_INDEX: Final = 0.60
@@ -185,7 +186,7 @@ def _moved(ad: Ad, beside: Sequence[Ad], bases: dict[str, Child], after: dict[st
 
 
 def _sales(child: Child, clicks: float, days: int) -> Range:
-    monthly = evidence.STAKE_DAYS / days * clicks * child.aov
+    monthly = month_factor(days) * clicks * child.aov
     low, high = evidence.interval(child.a, child.b)
     return Range(monthly * low, monthly * child.a / (child.a + child.b), monthly * high)
 
@@ -207,7 +208,7 @@ def without_ad(basis: Basis, siblings: Sequence[Basis]) -> Projected:
 
     The range spans both ends; the middle is half of them. siblings: what they did and their posteriors.
     """
-    monthly = evidence.STAKE_DAYS / basis.days
+    monthly = month_factor(basis.days)
     spend, clicks = basis.spend * monthly, basis.clicks * monthly
     own = clicks * basis.aov * basis.a / (basis.a + basis.b)
     of_siblings = sum(each.clicks for each in siblings)

@@ -8,7 +8,7 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.windows import per_month
 
 BEFORE_DAYS: Final = 30
 FAMILY: Final = "family"
@@ -55,9 +55,9 @@ def likely_cost(
     ads sell on average: family_sales of family_children in `days`. Empty text where nothing is known.
     """
     if own_days > 0 and own_sales > 0:
-        return own_sales * STAKE_DAYS / own_days, OWN
+        return per_month(own_sales, own_days), OWN
     if family_children > 0 and days > 0:
-        return family_sales / family_children * STAKE_DAYS / days, FAMILY
+        return per_month(family_sales / family_children, days), FAMILY
     return 0.0, ""
 
 

@@ -11,7 +11,8 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core import words
-from nimbus_reef.core.evidence import STAKE_DAYS, interval
+from nimbus_reef.core.evidence import interval
+from nimbus_reef.core.windows import month_factor
 
 SIDE_DAYS: Final = 14
 WATCHED: Final = ("title", "bullets", "images", "rich_content", "brand_section", "price", "in_stock")
@@ -62,7 +63,7 @@ def falls(daily: pl.DataFrame, changes: pl.DataFrame, last_mature: date, side_da
         if before[0] and then[0] and _jeffreys(*then)[1] < _jeffreys(*before)[0]:
             cvr_before, cvr_after = before[1] / before[0], then[1] / then[0]
             end = min(last_mature, row["at"] + timedelta(days=side_days - 1))
-            monthly = STAKE_DAYS / ((end - row["at"]).days + 1)
+            monthly = month_factor((end - row["at"]).days + 1)
             stake = round(row["spend_after"] * (1 - cvr_after / cvr_before) * monthly)
             found.append(row | {"day": row["at"], "cvr_before": cvr_before, "cvr_after": cvr_after, "stake": stake})
     schema = {

@@ -43,6 +43,7 @@ class Metric:
     label: the trade's short name, name: what it is called in running text. digits: its decimals in a column. enough:
     the measures, and the least of each, that it takes to judge it among peers; none where there are no peers.
     proportion: a share of trials, else a quotient.
+    leaves: it is a column of the tables that leave as files; trends: it is offered as a trend.
     """
 
     key: str
@@ -56,6 +57,8 @@ class Metric:
     digits: int = 0
     enough: tuple[tuple[str, int], ...] = ()
     proportion: bool = False
+    leaves: bool = True
+    trends: bool = True
 
     @property
     def is_ratio(self) -> bool:
@@ -66,17 +69,21 @@ class Metric:
         """The figure of summed measures, money in units; None on a zero base."""
         if not self.is_ratio:
             return sums[self.key]
-        return sums[self.numerator] / sums[self.denominator] if sums[self.denominator] else None
+        return ratio(sums[self.numerator], sums[self.denominator])
 
-    def expr(self) -> pl.Expr:
-        """The figure from columns of summed measures, money in units; null on a zero base."""
+    def expr(self, of: str = "") -> pl.Expr:
+        """
+        The figure from columns of summed measures, money in units; null on a zero base. of: what their names begin
+        with.
+        """
         if not self.is_ratio:
-            return _in_units(self.key)
-        quotient = pl.col(self.numerator).cast(pl.Float64) / pl.col(self.denominator)
+            return _in_units(f"{of}{self.key}")
+        part, whole = pl.col(f"{of}{self.numerator}"), pl.col(f"{of}{self.denominator}")
+        quotient = part.cast(pl.Float64) / whole
         # Units last: the quotient of two integers is rounded once, so 500/5 is 100 exactly.
         if is_money(self.numerator) and not is_money(self.denominator):
             quotient = quotient / MICRO
-        return pl.when(pl.col(self.denominator) != 0).then(quotient).alias(self.key)
+        return pl.when(whole != 0).then(quotient).alias(self.key)
 
 
 def _in_units(measure: str) -> pl.Expr:
@@ -89,7 +96,7 @@ _ADS: Final = (
     Metric("clicks", "clicks", Unit.COUNT, Better.HIGHER, "times an ad was clicked"),
     Metric("spend", "spend", Unit.MONEY, Better.NEITHER, "what the clicks cost"),
     Metric("orders", "orders", Unit.COUNT, Better.HIGHER, "orders attributed to ads"),
-    Metric("units", "units", Unit.COUNT, Better.HIGHER, "units in those orders"),
+    Metric("units", "units", Unit.COUNT, Better.HIGHER, "units in those orders", trends=False),
     Metric("sales", "sales", Unit.MONEY, Better.HIGHER, "sales attributed to ads"),
 )
 _TRADE: Final = (
@@ -117,6 +124,11 @@ MEASURE_OF: Final[Mapping[str, Metric]] = {each.key: each for each in (*_ADS, *_
 Whatever is counted and can be added up, in whole numbers, money in micro-units; what a new report counts is one entry
 more.
 """
+
+
+def ratio(part: float, whole: float | None) -> float | None:
+    """A quotient of two sums; None on a base of zero, or none."""
+    return part / whole if whole else None
 
 
 def is_money(measure: str) -> bool:
@@ -187,7 +199,16 @@ _RATIOS: Final = (
         enough=(("orders", 10),),
     ),
     Metric(
-        "rpc", "RPC", Unit.MONEY, Better.HIGHER, "sales ÷ clicks", "sales", "clicks", name="value of a click", digits=2
+        "rpc",
+        "RPC",
+        Unit.MONEY,
+        Better.HIGHER,
+        "sales ÷ clicks",
+        "sales",
+        "clicks",
+        name="value of a click",
+        digits=2,
+        trends=False,
     ),
     Metric(
         "acos",
@@ -201,7 +222,16 @@ _RATIOS: Final = (
         enough=(("orders", 10),),
     ),
     Metric(
-        "roas", "ROAS", Unit.FACTOR, Better.HIGHER, "sales ÷ spend", "sales", "spend", name="return on spend", digits=2
+        "roas",
+        "ROAS",
+        Unit.FACTOR,
+        Better.HIGHER,
+        "sales ÷ spend",
+        "sales",
+        "spend",
+        name="return on spend",
+        digits=2,
+        leaves=False,
     ),
 )
 SHOP_METRICS: Final = (

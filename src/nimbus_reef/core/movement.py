@@ -8,8 +8,8 @@ from typing import Final
 
 import polars as pl
 
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MICRO
+from nimbus_reef.core.windows import month_factor
 
 _TINY: Final = 1e-9
 """Below any difference that money can make to a marginal cost: what dividing leaves over."""
@@ -54,7 +54,7 @@ def moved(rows: pl.DataFrame, days_then: int, days_now: int, limits: MovementLim
     target; profit: margin·Δsales − Δspend per 30 days, with the target in the margin's place
     where none is known; thin: too few clicks or orders in a window to tell.
     """
-    per = {0: STAKE_DAYS / days_then, 1: STAKE_DAYS / days_now}
+    per = {0: month_factor(days_then), 1: month_factor(days_now)}
     spend0, spend1 = (pl.col(f"spend{when}") * per[when] for when in (0, 1))
     sales0, sales1 = (pl.col(f"sales{when}") * per[when] for when in (0, 1))
     acos = [

@@ -17,7 +17,7 @@ import numpy.typing as npt
 import polars as pl
 
 from nimbus_reef.core.evidence import INTERVAL, interval
-from nimbus_reef.core.metrics import METRICS, SHOP_METRICS, Better, Metric
+from nimbus_reef.core.metrics import METRICS, SHOP_METRICS, Better, Metric, ratio
 
 Floats = npt.NDArray[np.float64]
 
@@ -173,7 +173,7 @@ def standing(metric: str, sums: Mapping[str, float], peers: Peers | None, ends: 
     """
     rated = RATED[metric]
     numerator, denominator = sums[rated.numerator], sums[rated.denominator]
-    value = numerator / denominator if denominator else None
+    value = ratio(numerator, denominator)
     if peers is None:
         return Standing(metric, value, thin=too_thin(metric, sums))
     if metric == "acos" and sums["sales"] == 0 and sums["clicks"] >= _HOPELESS_CLICKS:
@@ -242,12 +242,12 @@ def combined(metric: str, sums: Mapping[str, float], parts: Sequence[tuple[Stand
     """
     rated = RATED[metric]
     below = sums[rated.denominator]
-    value = sums[rated.numerator] / below if below else None
+    value = ratio(sums[rated.numerator], below)
     told = [(each, spend) for each, spend, _ in parts if each.percentile is not None]
     peers = next((each.peers for each, _, _ in parts if each.peers is not None), None)
     known = [(each.typical, weight) for each, _, weight in parts if each.typical is not None and weight > 0]
     whole = sum(weight for _, weight in known)
-    typical = sum(middle * weight for middle, weight in known) / whole if whole else None
+    typical = ratio(sum(middle * weight for middle, weight in known), whole)
     if not told:
         return Standing(metric, value, typical=typical, thin=too_thin(metric, sums), peers=peers)
     middle, low, high = (
@@ -262,7 +262,7 @@ def together(parts: Sequence[tuple[Standing, float]]) -> float | None:
     """Standings per category as one: weighted by our spend, over those with a verdict."""
     told = [(each.percentile, weight) for each, weight in parts if each.percentile is not None and weight > 0]
     whole = sum(weight for _, weight in told)
-    return sum(percentile * weight for percentile, weight in told) / whole if whole else None
+    return ratio(sum(percentile * weight for percentile, weight in told), whole)
 
 
 def overall(percentiles_of: Mapping[str, float | None]) -> float | None:

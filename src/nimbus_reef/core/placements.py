@@ -14,9 +14,11 @@ import polars as pl
 
 from nimbus_reef.core import evidence, projection
 from nimbus_reef.core.click_prices import ADJUSTABLE, PLACES
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import Placement
 from nimbus_reef.core.projection import CLICK_RESPONSE, Projected, Range
 from nimbus_reef.core.targeting import Aims, judged
+from nimbus_reef.core.windows import month_factor
 
 ORDER: Final = PLACES
 STRENGTH: Final = 50.0
@@ -54,7 +56,7 @@ def _off_site_apart(rows: pl.DataFrame, company: pl.DataFrame) -> pl.DataFrame:
         k.sum().alias("all_k"),
     ).row(0)
     others_n, others_k = pl.lit(off_n) - n, pl.lit(off_k) - k
-    account = pl.lit(all_k / all_n if all_n else None, pl.Float64)
+    account = pl.lit(ratio(all_k, all_n), pl.Float64)
     mean = (others_k + STRENGTH * account) / (others_n + STRENGTH)
     apart = off & (others_n >= evidence.MIN_GROUP_CLICKS) & pl.col("company_cvr").is_not_null()
     return rows.with_columns(
@@ -183,7 +185,7 @@ def outcome(
     bid_ratio: new base bid ÷ the one in force. A placement's price per click moves by r = ratio × (1 + new adjustment)
     ÷ (1 + the one in force), its clicks by r to a power of 0.2 … 1 (weakest, middle, strongest).
     """
-    monthly = evidence.STAKE_DAYS / days
+    monthly = month_factor(days)
     spends, sales = [], []
     for power in CLICK_RESPONSE:
         spent = sold = 0.0
@@ -197,7 +199,7 @@ def outcome(
         sales.append(sold * monthly)
     before = (sum(each.spend for each in places) * monthly, sum(each.expected_sales for each in places) * monthly)
     change = Projected(_span([value - before[0] for value in spends]), _span([value - before[1] for value in sales]))
-    acos = [spent / sold if sold else None for spent, sold in zip(spends, sales, strict=True)]
+    acos = [ratio(spent, sold) for spent, sold in zip(spends, sales, strict=True)]
     known = [each for each in acos if each is not None]
     return change, acos[1], (min(known), max(known)) if known else None
 

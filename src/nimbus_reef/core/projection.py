@@ -13,7 +13,8 @@ import math
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from nimbus_reef.core.evidence import STAKE_DAYS, interval
+from nimbus_reef.core.evidence import interval
+from nimbus_reef.core.windows import month_factor, per_month
 
 CLICK_RESPONSE = (0.2, 0.6, 1.0)
 """Power by which clicks follow the bid: weakest, middle, strongest."""
@@ -63,14 +64,14 @@ def _ordered(values: Iterable[float], middle: float) -> Range:
 
 def expected_sales(basis: Basis) -> Range:
     """Monthly sales of the row by its posterior, not by the luck it had."""
-    monthly = STAKE_DAYS / basis.days * basis.clicks * basis.aov
+    monthly = month_factor(basis.days) * basis.clicks * basis.aov
     low, high = interval(basis.a, basis.b)
     return Range(monthly * low, monthly * basis.a / (basis.a + basis.b), monthly * high)
 
 
 def stopped(basis: Basis) -> Projected:
     """Pausing the row, or keeping it away with a negative."""
-    spend = basis.spend * STAKE_DAYS / basis.days
+    spend = per_month(basis.spend, basis.days)
     sales = expected_sales(basis)
     return Projected(Range(-spend, -spend, -spend), Range(-sales.high, -sales.middle, -sales.low))
 
@@ -80,7 +81,7 @@ def bid_moved(basis: Basis, old_bid: float, new_bid: float) -> Projected:
     if old_bid <= 0:
         return UNKNOWN
     ratio = new_bid / old_bid
-    spend = basis.spend * STAKE_DAYS / basis.days
+    spend = per_month(basis.spend, basis.days)
     sales = expected_sales(basis)
     gains = [ratio**power - 1 for power in CLICK_RESPONSE]
     return Projected(

@@ -115,7 +115,7 @@ class Proposal:
         return total([self.effect, *(each.projected for each in self.stops)]) if self.stops else self.effect
 
     def is_beyond(self, most_raise: float, most_spend: float) -> bool:
-        """Whether any change of it is to be asked about: see `core.changes.guarded`."""
+        """Whether any change of it is to be asked about: see `core.promises.guarded`."""
         return any(guarded(change, promise, most_raise, most_spend) for change, promise in self.package)
 
     def advised(self) -> Proposal:

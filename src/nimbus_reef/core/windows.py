@@ -7,6 +7,7 @@ import re
 from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from datetime import date, timedelta
+from typing import Any, Final
 
 from nimbus_reef.errors import BadInput
 
@@ -148,3 +149,17 @@ def compared(text: str, window: Window, newest: date, blocks: Collection[Window]
     if text == "last-year":
         return last_year(window)
     return parse(text, newest, 0)
+
+
+MONTH_DAYS: Final = 30
+"""Whatever is said a month is said per so many days."""
+
+
+def month_factor(days: float) -> float:
+    """What a sum of so many days is multiplied by to be per 30 days."""
+    return MONTH_DAYS / days
+
+
+def per_month(total: Any, days: Any) -> Any:
+    """A sum of so many days (a number or an expression) per 30 days."""
+    return total * MONTH_DAYS / days

@@ -11,6 +11,7 @@ from typing import IO, Any, Final
 
 import polars as pl
 
+from nimbus_reef.core.metrics import RATIOS, TACOS
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats import tables as tables_of
 from nimbus_reef.formats.tables import Sheet, SheetColumn, Table, write_parquet, write_xlsx
@@ -33,7 +34,7 @@ def _sheet(table: Table) -> Sheet:
     return Sheet(table.name, columns, table.rows.head(MOST_ROWS).iter_rows())
 
 
-_TRADE_NAMES: Final = ("acos", "tacos", "ctr", "cvr", "cpc", "aov", "rpc", "roas", "sku", "id")
+_TRADE_NAMES: Final = (*RATIOS, TACOS.key, "sku", "id")
 _HEADERS: Final[Mapping[str, str]] = {
     "p_over": "probability above target",
     "p_free": "probability above target, words left out",

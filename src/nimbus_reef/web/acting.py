@@ -19,7 +19,7 @@ from nimbus_reef.formats.typed import whole
 from nimbus_reef.jobs import acceptances
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.record import loads
-from nimbus_reef.web.kit.previews import Preview, preview
+from nimbus_reef.web.kit.previews import AcceptancePreview, preview
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import context, figures, inside, must_write, parts
 
@@ -83,7 +83,7 @@ def _left() -> frozenset[str]:
     return frozenset(request.form.getlist("offered")) - frozenset(request.form.getlist("take"))
 
 
-def _done(scope: Scope, asked: Assessed, shown: Preview, back: str) -> AnyResponse:
+def _done(scope: Scope, asked: Assessed, shown: AcceptancePreview, back: str) -> AnyResponse:
     who = must_write()
     if shown.changes > AT_ONCE:
         return _by_a_worker(scope, asked, back)

@@ -14,9 +14,8 @@ from nimbus_reef.analysis.findings import Findings, findings_known
 from nimbus_reef.analysis.judged import stake_known
 from nimbus_reef.analysis.recurring import news_known
 from nimbus_reef.core.checks import CHECKS, Money
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import from_micro
-from nimbus_reef.core.windows import LAST_N_DAYS, Window
+from nimbus_reef.core.windows import LAST_N_DAYS, Window, month_factor
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.jobs.intake import today_of
@@ -185,7 +184,7 @@ class Frame:
         source = facts.held(scope.account.id, scope.window).kind
         days = facts.by_day(scope.account.id, source, scope.window, ("spend", "sales"))
         spend, sales = (from_micro(int(days[name].sum())) for name in ("spend", "sales"))
-        monthly = STAKE_DAYS / facts.monthly_days(scope.account.id, source, scope.window)
+        monthly = month_factor(facts.monthly_days(scope.account.id, source, scope.window))
         return spend * monthly, sales * monthly
 
     @cached_property

@@ -16,6 +16,7 @@ from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.catalog import COSTLY_ADS
 from nimbus_reef.core.evidence import flagged
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import MEASURES, Verdict, from_micro
 from nimbus_reef.core.projection import Basis
 from nimbus_reef.core.proposals import EntityKey, Proposal
@@ -130,7 +131,7 @@ def _proposal(look: Look, row: Mapping[str, Any], group: Sequence[Mapping[str, A
     )
     of: dict[str, Any] = {"ad_group": ad_group, "sku": sku}
     paused = change(Entity.PRODUCT_AD, "state", campaign, "paused", "enabled", COSTLY_ADS.key, **of)
-    rate = row["beside_orders"] / row["beside_clicks"] if row["beside_clicks"] else None
+    rate = ratio(row["beside_orders"], row["beside_clicks"])
     reasons = (
         Reason(ReasonKey.AD_TEST, (row["clicks"], row["orders"])),
         Reason(ReasonKey.AD_BESIDE, (rate, row["cvr"])),

@@ -16,12 +16,11 @@ from nimbus_reef.core import catch_all as rules
 from nimbus_reef.core.catch_all import Expected
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.core.projection import UNKNOWN, Projected, Range
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
-from nimbus_reef.core.windows import Window
+from nimbus_reef.core.windows import MONTH_DAYS, Window
 from nimbus_reef.store.reading import product_frames, target_frames
 from nimbus_reef.store.reading.facts import Asked, Facts
 
@@ -65,7 +64,7 @@ def _built(
     days = target_days(facts, look)
     chosen = bid if bid is not None else lowest
     found = rules.expected(days, account, sku_days, len(held), chosen)
-    suggested = max(1.0, round(found.spend / 30 * 2)) if found else 5.0
+    suggested = max(1.0, round(found.spend / MONTH_DAYS * 2)) if found else 5.0
     skipped = tuple(sku for sku in without if sku in set(eligible["sku"]))
     fits = None if found is None or found.acos is None else chosen * look.aims.account / found.acos
     return CatchAll(name, held, skipped, chosen, budget if budget is not None else suggested, lowest, found, fits)
@@ -161,7 +160,7 @@ def _proposal(look: Look, made: CatchAll) -> Proposal:
     found = made.expected
     effect = UNKNOWN
     if found is not None:
-        cap = min(1.0, made.budget * STAKE_DAYS / found.spend) if found.spend else 1.0
+        cap = min(1.0, made.budget * MONTH_DAYS / found.spend) if found.spend else 1.0
         spend, sales = found.spend * cap, found.sales * cap
         effect = Projected(Range(0, spend, spend * 2), Range(0, sales, sales * 2))
     return Proposal(

@@ -15,12 +15,11 @@ from nimbus_reef.core import evidence, families, targeting
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.catalog import WRONG_CHILD
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.families import Ad, Child, Shift
 from nimbus_reef.core.model import MEASURES, MICRO, Verdict, from_micro
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
-from nimbus_reef.core.windows import Window
+from nimbus_reef.core.windows import Window, month_factor
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -287,7 +286,7 @@ def proposal(look: Look, listed_family: ListedFamily, days: int) -> Proposal:
         listed_family.key,
         Headline(HeadlineKey.PAUSE_ADS, tuple(each for pair in sorted(counts.items()) for each in pair)),
         tuple(package),
-        _why(shift, rows, sorted(counts), STAKE_DAYS / days),
+        _why(shift, rows, sorted(counts), month_factor(days)),
         effect=shift.projected,
     )
 

@@ -15,11 +15,10 @@ from nimbus_reef.core import gaps as rules
 from nimbus_reef.core.changes import Action, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.catalog import NOT_ADVERTISED
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
-from nimbus_reef.core.windows import Window
+from nimbus_reef.core.windows import Window, per_month
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -162,7 +161,7 @@ def unadvertised(facts: Facts, look: Look) -> pl.DataFrame:
     """Products that sold and have no ads: see `core.gaps.unadvertised`; with row_id and monthly total sales (units)."""
     held = facts.monthly_days(look.account.id, TRADE, look.window)
     rows = rules.unadvertised(products(facts, look))
-    return rows.with_columns(row_id=pl.col("sku").str.head(64), month=pl.col("total_sales") / MICRO * STAKE_DAYS / held)
+    return rows.with_columns(row_id=pl.col("sku").str.head(64), month=per_month(pl.col("total_sales") / MICRO, held))
 
 
 def row_of(facts: Facts, look: Look, row_id: str) -> Mapping[str, Any]:

@@ -11,8 +11,8 @@ from nimbus_reef.analysis.falls import falls, page_changes
 from nimbus_reef.analysis.look import EVERYTHING, Look
 from nimbus_reef.analysis.lost_pages import lost
 from nimbus_reef.core import listings
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MEASURES, MICRO
+from nimbus_reef.core.windows import per_month
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -60,7 +60,7 @@ def _listed(facts: Facts, look: Look) -> pl.DataFrame:
         .with_columns(
             pl.col("stake").fill_null(0),
             row_id=pl.col("sku").str.head(64),
-            month=pl.col("spend") / MICRO * STAKE_DAYS / held,
+            month=per_month(pl.col("spend") / MICRO, held),
             missing=pl.col("lacks").list.len(),
         )
     )

@@ -18,12 +18,12 @@ from nimbus_reef.core.budgets import Budget, Floats, Spending
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.delivery import DRY_BUDGETS
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.hours import DAY, Missed
 from nimbus_reef.core.model import MEASURES, MICRO, State, Verdict
 from nimbus_reef.core.projection import NOTHING, Projected, Range, total
 from nimbus_reef.core.proposals import EntityKey, Package, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.core.windows import month_factor
 from nimbus_reef.store.reading import campaign_frames, delivery_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -137,7 +137,7 @@ def _held(facts: Facts, look: Look, source: str | None) -> pl.DataFrame:
     spent = _spent(facts, look, source or SOURCES[0], rows["campaign_id"])
     used = rules.usage(rows["budget"].to_numpy(), spent, account.settings.idle)
     days = facts.monthly_days(account.id, "hourly", window)
-    monthly = STAKE_DAYS / days / MICRO
+    monthly = month_factor(days) / MICRO
     return (
         rows.with_columns(
             idle=pl.Series(used.idle), spare=pl.Series(used.spare), usual_share=pl.Series(used.usual_share)

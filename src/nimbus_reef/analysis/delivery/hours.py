@@ -12,9 +12,10 @@ import polars as pl
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import evidence, hours, targeting
 from nimbus_reef.core.boosts import WEEK
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.hours import DAY, HOURS_WRITTEN, Segment
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import MEASURES, MICRO
+from nimbus_reef.core.windows import per_month
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.reading import delivery_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
@@ -118,9 +119,9 @@ def _cell(row: dict[str, int], trade: float | None, times: int) -> HourCell:
         row["clicks"] / times,
         row["orders"] / times,
         None if trade is None else max(0.0, trade - sales),
-        spend / sales if sales else None,
-        spend / trade if trade else None,
-        sales * times / row["clicks"] if row["clicks"] else None,
+        ratio(spend, sales),
+        ratio(spend, trade),
+        ratio(sales * times, row["clicks"]),
     )
 
 
@@ -242,18 +243,18 @@ class SegmentSums:
     @property
     def acos(self) -> float | None:
         """Cost of sale."""
-        return self.spend / self.sales if self.sales else None
+        return ratio(self.spend, self.sales)
 
     @property
     def tacos(self) -> float | None:
         """Cost of all sales."""
         whole = None if self.organic is None else self.organic + self.sales
-        return self.spend / whole if whole else None
+        return ratio(self.spend, whole)
 
     @property
     def rpc(self) -> float | None:
         """What a click sells."""
-        return self.sales / self.clicks if self.clicks else None
+        return ratio(self.sales, self.clicks)
 
 
 def segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list[SegmentSums]:
@@ -289,7 +290,7 @@ def _segment_sums(facts: Facts, look: Look, segments: Sequence[Segment]) -> list
                 int(own["clicks"].sum()),
                 int(own["orders"].sum()),
                 float(lost["share"].sum()) / days,
-                float(lost["missed_sales"].sum()) / MICRO * STAKE_DAYS / days,
+                per_month(float(lost["missed_sales"].sum()) / MICRO, days),
             )
         )
     return made

@@ -19,7 +19,8 @@ from nimbus_reef.core import placements as rules
 from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.delivery import OFF_SITE
-from nimbus_reef.core.model import MEASURES, MICRO, Placement, Verdict, from_micro
+from nimbus_reef.core.metrics import ratio
+from nimbus_reef.core.model import MEASURES, Placement, Verdict, from_micro
 from nimbus_reef.core.placements import ORDER, PlacementSums
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
@@ -232,4 +233,4 @@ def to_limit(facts: Facts, look: Look) -> pl.DataFrame:
 
 def paid_now(row: Mapping[str, Any]) -> float | None:
     """What a click of a placement costs now, in units."""
-    return row["spend"] / row["clicks"] / MICRO if row["clicks"] else None
+    return ratio(from_micro(row["spend"]), row["clicks"])

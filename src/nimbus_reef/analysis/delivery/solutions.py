@@ -20,12 +20,14 @@ from nimbus_reef.core.boosts import WEEK
 from nimbus_reef.core.changes import Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.delivery import COSTLY_PLACEMENTS
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import Bidding, Placement, State, Verdict
 from nimbus_reef.core.placements import PlacementSums, Solution
 from nimbus_reef.core.projection import CLICK_RESPONSE, NOTHING, Projected, Range, bid_moved
 from nimbus_reef.core.promises import Promise
 from nimbus_reef.core.proposals import EntityKey, Package, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
+from nimbus_reef.core.windows import month_factor
 from nimbus_reef.store.reading.facts import Facts
 
 
@@ -93,7 +95,7 @@ def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]
     target = float(listed[0]["target_acos"])
     found = rules.solve(places, target, look.account.settings.base_share)
     spend, sales = sum(each.spend for each in places), sum(each.sales for each in places)
-    now = spend / sales if sales else None
+    now = ratio(spend, sales)
     bidding = str(listed[0]["bidding"] or "")
     if found is None:
         return Solved(campaign, rows, target, None, None, None, now, None, None, 0, bidding)
@@ -102,10 +104,10 @@ def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]
     raised = _adjustments(campaign, listed, found)
     bids = _bids(facts, whole, campaign, found, planned, [each for each, _ in raised])
     old, new = _weighed(bids)
-    ratio = new / old if old and new else found.ratio
-    change_of_all, after, around = rules.outcome(places, ratio, found.adjustments, days)
+    moved_by = new / old if old and new else found.ratio
+    change_of_all, after, around = rules.outcome(places, moved_by, found.adjustments, days)
     changes = [
-        *((each, _promised(look, place, listed, places, found, ratio, days)) for each, place in raised),
+        *((each, _promised(look, place, listed, places, found, moved_by, days)) for each, place in raised),
         *((each.change, each.promise) for each in bids if each.change.new_value != each.change.old_value),
     ]
     return Solved(
@@ -289,7 +291,7 @@ def _promised(
 
 def _beyond_bids(place: PlacementSums, ratio: float, adjustment: float, days: int) -> Projected:
     """What another adjustment does to a placement once the bids have moved."""
-    monthly = 30 / days
+    monthly = month_factor(days)
     raised = (1 + adjustment) / (1 + place.adjustment)
     spend = [
         place.spend * monthly * ((ratio * raised) ** (1 + power) - ratio ** (1 + power)) for power in CLICK_RESPONSE

@@ -9,8 +9,8 @@ from nimbus_reef.analysis.falls import COMMON
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.readings.register import named_rows, reads
 from nimbus_reef.core.checks import Reading
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import MEASURES, MICRO
+from nimbus_reef.core.windows import month_factor
 from nimbus_reef.store.reading.facts import Facts
 
 
@@ -37,7 +37,7 @@ def listed_families(facts: Facts, look: Look) -> pl.DataFrame:
     Families: stake is what costly children cost beyond their share of sales; child, the costliest
     of them; pauses.
     """
-    monthly = STAKE_DAYS / facts.monthly_days(look.account.id, families.KIND, look.window)
+    monthly = month_factor(facts.monthly_days(look.account.id, families.KIND, look.window))
     made = []
     for family in families.listed(facts, look):
         rows = family.rows

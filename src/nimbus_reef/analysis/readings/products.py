@@ -15,11 +15,10 @@ from nimbus_reef.analysis.readings.register import reads
 from nimbus_reef.core import movement as movement_rules
 from nimbus_reef.core import peers
 from nimbus_reef.core.checks import Reading
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import in_units, is_money, sums_in_units
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.peers import RATED
-from nimbus_reef.core.windows import preceding
+from nimbus_reef.core.windows import month_factor, preceding
 from nimbus_reef.store.reading.facts import Facts
 
 _JUDGED: Final = ("ctr", "cvr", "cpc", "acos")
@@ -63,7 +62,7 @@ def behind_peers(facts: Facts, look: Look) -> pl.DataFrame:
     the product that drags the first most. The gaps of its metrics are the same money, so the largest stands for all.
     """
     on = standing.ground(facts, look)
-    monthly = STAKE_DAYS / facts.monthly_days(look.account.id, "product_ad_daily", look.window)
+    monthly = month_factor(facts.monthly_days(look.account.id, "product_ad_daily", look.window))
     made = []
     of_category = on.days.partition_by("category", as_dict=True)
     for (category,), rows in on.ads.partition_by("category", as_dict=True, maintain_order=True).items():

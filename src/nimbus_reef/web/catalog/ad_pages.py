@@ -12,8 +12,9 @@ from nimbus_reef.analysis import tables
 from nimbus_reef.analysis.catalog import ads
 from nimbus_reef.analysis.catalog.ads import Without
 from nimbus_reef.analysis.tables import Field, metric_fields
-from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.metrics import METRICS, ratio
 from nimbus_reef.core.model import MICRO, Verdict, from_micro
+from nimbus_reef.core.windows import month_factor
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.catalog.beside import planned_there, product_link
 from nimbus_reef.web.kit import luck
@@ -29,7 +30,6 @@ COLUMNS: Final = ("stake", "clicks", "orders", "cvr", "beside_cvr", "acos", "bes
 def fields() -> dict[str, Field]:
     """What product ads are filtered and sorted by."""
     metrics = {field.key: field for field in metric_fields()}
-    beside = pl.col("beside_orders") / pl.col("beside_clicks")
     own = [
         Field("name", "product, ad group", pl.col("sku").cast(pl.String)),
         Field(
@@ -51,7 +51,7 @@ def fields() -> dict[str, Field]:
         Field(
             "beside_cvr",
             "siblings’ CVR",
-            pl.when(pl.col("beside_clicks") > 0).then(beside) * 100,
+            METRICS["cvr"].expr("beside_") * 100,
             "%",
             "conversion of the other products of its ad group",
             digits=1,
@@ -59,7 +59,7 @@ def fields() -> dict[str, Field]:
         Field(
             "beside_acos",
             "siblings’ ACOS",
-            pl.when(pl.col("beside_sales") > 0).then(pl.col("beside_spend") / pl.col("beside_sales")) * 100,
+            METRICS["acos"].expr("beside_") * 100,
             "%",
             "cost of sale of the other products of its ad group",
             digits=0,
@@ -121,7 +121,7 @@ def answer(rows: pl.DataFrame, days: int, figures: Figures) -> Answer:
         return Answer("No product wastes money beside siblings that sell.", "")
     first = bad.row(0, named=True)
     total = int(bad["stake"].sum())
-    monthly = STAKE_DAYS / days
+    monthly = month_factor(days)
     spend = from_micro(int(bad["spend"].sum())) * monthly
     return Answer(
         f"{figures.counted(len(bad), 'product ad')} waste {figures.micro(total)} a month beside siblings that sell.",
@@ -138,10 +138,10 @@ def without_words(made: Without, figures: Figures) -> list[tuple[str, str, str]]
     def acos(sums: Mapping[str, int]) -> str:
         if sums["spend"] and not sums["sales"]:
             return "no sales"
-        return figures.rate(sums["spend"] / sums["sales"] if sums["sales"] else None, 0)
+        return figures.rate(ratio(sums["spend"], sums["sales"]), 0)
 
     def cvr(sums: Mapping[str, int]) -> str:
-        return figures.rate(sums["orders"] / sums["clicks"] if sums["clicks"] else None)
+        return figures.rate(ratio(sums["orders"], sums["clicks"]))
 
     return [
         ("spend", figures.micro(made.whole["spend"]), figures.micro(made.rest["spend"])),

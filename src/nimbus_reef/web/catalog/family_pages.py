@@ -10,10 +10,10 @@ import polars as pl
 
 from nimbus_reef.analysis.catalog import families
 from nimbus_reef.analysis.catalog.families import ListedFamily
-from nimbus_reef.core.evidence import STAKE_DAYS
-from nimbus_reef.core.metrics import TACOS
+from nimbus_reef.core.metrics import TACOS, ratio
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.settings import USUAL, Settings
+from nimbus_reef.core.windows import month_factor, per_month
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.catalog.beside import planned_there, product_link
 from nimbus_reef.web.kit.answers import Answer
@@ -100,14 +100,11 @@ def _family(
     figures: Figures,
     limits: Settings,
 ) -> FamilyLine:
-    own = {
-        "share_spend": family.spend / whole[0] if whole[0] else None,
-        "share_sales": family.sold / whole[1] if whole[1] else None,
-    }
+    own = {"share_spend": ratio(family.spend, whole[0]), "share_sales": ratio(family.sold, whole[1])}
     profit = [weeks[sku] for sku in family.children["sku"] if sku in weeks]
     clicks, orders = (int(family.children[name].sum()) for name in ("clicks", "orders"))
     alike = "all children alike: not a matter of the child" if family.alike else ""
-    moved = family.shift.moved * STAKE_DAYS / days
+    moved = per_month(family.shift.moved, days)
     count = len(family.children)
     return FamilyLine(
         key=family.key,
@@ -118,9 +115,9 @@ def _family(
         pair=share_pair(own, figures, ahead=_ahead(own, limits)),
         spend=figures.count(from_micro(family.spend)),
         sold=figures.count(from_micro(family.sold)),
-        tacos=figures.percent(family.spend / family.sold if family.sold else None),
+        tacos=figures.percent(ratio(family.spend, family.sold)),
         acos=_acos(family.spend, family.sales, figures),
-        cvr=figures.percent(orders / clicks if clicks else None),
+        cvr=figures.percent(ratio(orders, clicks)),
         **_spark([sum(values) for values in zip(*profit, strict=True)] if profit else []),
         mark="",
         verdict=alike,
@@ -138,14 +135,14 @@ def _ahead(row: Mapping[str, Any], limits: Settings) -> bool:
 
 
 def _acos(spend: int, sales: int, figures: Figures) -> str:
-    return "no sales" if spend and not sales else figures.percent(spend / sales if sales else None, 0)
+    return "no sales" if spend and not sales else figures.percent(ratio(spend, sales), 0)
 
 
 def _child(
     row: Mapping[str, Any], family: ListedFamily, weeks: Mapping[str, Sequence[float]], days: int, figures: Figures
 ) -> FamilyLine:
     after = family.shift.after.get(row["sku"], from_micro(row["spend"]))
-    moved = (after - from_micro(row["spend"])) * STAKE_DAYS / days
+    moved = per_month(after - from_micro(row["spend"]), days)
     shift, tone = "", ""
     if abs(moved) >= 1:
         shift, tone = figures.signed(moved), "loss" if moved < 0 else "gain"
@@ -160,7 +157,7 @@ def _child(
         pair=share_pair(row, figures, ahead=bool(row["costly_child"])),
         spend=figures.count(from_micro(row["spend"])),
         sold=figures.count(from_micro(row["sold"])),
-        tacos=figures.percent(row["spend"] / row["sold"] if row["sold"] else None),
+        tacos=figures.percent(ratio(row["spend"], row["sold"])),
         acos=_acos(row["spend"], row["sales"], figures),
         cvr=figures.percent(row["cvr"]),
         **_spark(weeks.get(row["sku"], [])),
@@ -192,7 +189,7 @@ def _spark(values: Sequence[float]) -> dict[str, Any]:
 
 def answer(held: Sequence[ListedFamily], days: int, figures: Figures) -> Answer:
     """What goes to the wrong child, and where most."""
-    monthly = STAKE_DAYS / days
+    monthly = month_factor(days)
     wrong = [family for family in held if family.stake]
     alike = [family for family in held if family.alike]
     also = (

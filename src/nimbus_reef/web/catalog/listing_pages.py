@@ -14,6 +14,7 @@ from nimbus_reef.analysis.catalog import pages as product_pages
 from nimbus_reef.analysis.wording import lost_words
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.listings import PageLimits, lacks_words
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.proposals import EntityKey, Proposal
 from nimbus_reef.core.reasons import Headline, HeadlineKey, Reason, ReasonKey
 from nimbus_reef.core.windows import Window
@@ -56,7 +57,7 @@ def lines(rows: pl.DataFrame, limits: PageLimits, figures: Figures) -> list[Page
     """Pages, what to mend first by money at the top."""
     made, called = [], lacks_words(limits)
     for row in rows.to_dicts():
-        cvr = row["orders"] / row["clicks"] if row["clicks"] else None
+        cvr = ratio(row["orders"], row["clicks"])
         made.append(
             PageLine(
                 row["row_id"],

@@ -39,7 +39,7 @@ catalog = Blueprint("catalog", __name__, url_prefix="/catalog")
 
 
 @dataclass(frozen=True, slots=True)
-class View:
+class CatalogView:
     """
     A view of Catalog. needs: reports of which one has to be held; drawer: what opens beside it; thing, things: what its
     rows are where they can be accepted.
@@ -53,13 +53,15 @@ class View:
     things: str = ""
 
 
-VIEWS: Final[Mapping[str, View]] = {
-    "families": View("Families", family_pages.page, files.NEEDS["families"], family_pages.drawer, "family", "families"),
-    "ads": View("Product ads", ad_pages.page, files.NEEDS["ads"], ad_pages.drawer, "product ad", "product ads"),
-    "eligibility": View("Eligibility", gap_pages.eligibility_page, files.NEEDS["eligibility"]),
-    "gaps": View("Gaps", gap_pages.page, files.NEEDS["gaps"], gap_pages.drawer, "product", "products"),
-    "listings": View("Listings", listing_pages.page, files.NEEDS["listings"], listing_pages.drawer),
-    "structure": View(
+VIEWS: Final[Mapping[str, CatalogView]] = {
+    "families": CatalogView(
+        "Families", family_pages.page, files.NEEDS["families"], family_pages.drawer, "family", "families"
+    ),
+    "ads": CatalogView("Product ads", ad_pages.page, files.NEEDS["ads"], ad_pages.drawer, "product ad", "product ads"),
+    "eligibility": CatalogView("Eligibility", gap_pages.eligibility_page, files.NEEDS["eligibility"]),
+    "gaps": CatalogView("Gaps", gap_pages.page, files.NEEDS["gaps"], gap_pages.drawer, "product", "products"),
+    "listings": CatalogView("Listings", listing_pages.page, files.NEEDS["listings"], listing_pages.drawer),
+    "structure": CatalogView(
         "Structure",
         structure_pages.page,
         files.NEEDS["structure"],
@@ -67,8 +69,8 @@ VIEWS: Final[Mapping[str, View]] = {
         "duplicate keyword",
         "duplicate keywords",
     ),
-    "names": View("Names", name_pages.page),
-    "catch-all": View("Catch-all", catch_all_pages.page, TARGET_SOURCES),
+    "names": CatalogView("Names", name_pages.page),
+    "catch-all": CatalogView("Catch-all", catch_all_pages.page, TARGET_SOURCES),
 }
 TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
@@ -79,7 +81,7 @@ def look() -> AnyResponse:
     return redirect(current_scope().link(url_for("catalog.view", name="families")))
 
 
-def _view(name: str) -> View:
+def _view(name: str) -> CatalogView:
     if name not in VIEWS:
         raise NotFound(f"Catalog has no view “{name}”.", remedy="Choose one under the title.")
     return VIEWS[name]

@@ -17,6 +17,7 @@ from nimbus_reef.analysis.delivery.hours import EVERY_DAY, Grid, HourCell, Segme
 from nimbus_reef.analysis.wording import WEEKDAYS, Worded, weekday_words, worded
 from nimbus_reef.core import hours as rules
 from nimbus_reef.core.hours import DAY, Segment
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.reading import delivery_frames
@@ -237,10 +238,7 @@ def segment_lines(sums: Sequence[SegmentSums], figures: Figures) -> list[Segment
     sold = [each.sales + each.organic if each.organic is not None else each.sales for each in sums]
     names, made = segment_names([each.segment for each in sums]), []
     for name, each, trade in zip(names, sums, sold, strict=True):
-        shares = {
-            "share_spend": each.spend / spent if spent else None,
-            "share_sales": trade / sum(sold) if sum(sold) else None,
-        }
+        shares = {"share_spend": ratio(each.spend, spent), "share_sales": ratio(trade, sum(sold))}
         missed = rules.missed(each.missed)
         made.append(
             SegmentLine(

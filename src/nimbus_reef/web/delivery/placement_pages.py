@@ -20,6 +20,7 @@ from nimbus_reef.analysis.proposals import proposals
 from nimbus_reef.analysis.wording import PLACEMENTS, Worded, worded
 from nimbus_reef.core import evidence
 from nimbus_reef.core.click_prices import ADJUSTABLE
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import Placement, Verdict, from_micro
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
@@ -308,7 +309,7 @@ def worst_lines(rows: pl.DataFrame, figures: Figures) -> list[WorstLine]:
             figures.micro(row["on_site"]),
             figures.count(from_micro(row["spend"])),
             figures.counted(row["costly"], "placement"),
-            figures.percent(row["spend"] / row["sales"] if row["sales"] else None, 0),
+            figures.percent(ratio(row["spend"], row["sales"]), 0),
         )
         for row in rows.to_dicts()
     ]

@@ -18,11 +18,12 @@ from nimbus_reef.analysis.recurring import Recurring
 from nimbus_reef.analysis.wording import ahead_words, filled, metric_words
 from nimbus_reef.core.checks import CHECKS, Check, Money, Reading, Subject
 from nimbus_reef.core.checks.registry import bought
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.listings import Repaired
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.recurring import Key, News
+from nimbus_reef.core.windows import month_factor, per_month
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.store.people.closed_audits import Closing
@@ -137,7 +138,7 @@ def _block(
 def _money(check: Check, row: Mapping[str, Any], days: int) -> float:
     """The amount shown with a finding, micro-units per 30 days: its stake, its sales, or its ad spend."""
     if check.money is Money.EARNED:
-        return float(row["sales"] * STAKE_DAYS / days)
+        return float(per_month(row["sales"], days))
     return float(row["spent"] if check.money is Money.SPENT else row["stake"])
 
 
@@ -156,7 +157,7 @@ def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain:
     if gain:
         share = int(group.rows["sales"].sum()) / found.sales if found.sales else None
         return f"{figures.rate(share)} of sales come from them"
-    monthly = STAKE_DAYS / days
+    monthly = month_factor(days)
     money = sum(_money(group.check, row, days) for row in group.rows.to_dicts())
     of_spend = money / (found.spend * monthly) if found.spend else None
     of_sales = money / (found.sales * monthly) if found.sales else None
@@ -240,7 +241,7 @@ def _why(row: Mapping[str, Any], group: Group, figures: Figures) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class Headline:
+class FindingsAnswer:
     """The headline: what all of it comes to, the same money counted once."""
 
     count: str
@@ -251,17 +252,17 @@ class Headline:
     missed: str = ""
 
 
-def answer(found: Findings, days: int, figures: Figures, unread: Sequence[str] = ()) -> Headline:
+def answer(found: Findings, days: int, figures: Figures, unread: Sequence[str] = ()) -> FindingsAnswer:
     """
     What is likely spent above target per 30 days, and whether that matters. unread: what could not be
     looked at, since no report of it is held in these days.
     """
-    monthly = STAKE_DAYS / days
-    return Headline(
+    monthly = month_factor(days)
+    return FindingsAnswer(
         figures.counted(found.count(), "finding"),
         figures.micro(found.overspend),
-        figures.rate(found.overspend / (found.spend * monthly) if found.spend else None),
-        figures.rate(found.overspend / (found.sales * monthly) if found.sales else None),
+        figures.rate(ratio(found.overspend, found.spend * monthly)),
+        figures.rate(ratio(found.overspend, found.sales * monthly)),
         " ".join(
             [
                 "Every target and term that was looked at is within target, too young to tell, or put away.",
@@ -445,7 +446,7 @@ def _since_words(each: PutAway, found: Watched | None, figures: Figures) -> tupl
     if found is None or not found.after[0]:
         return "no clicks yet on days whose sales are complete", ""
     sides = [
-        f"{figures.rate(orders / clicks if clicks else None)} of {figures.counted(clicks, 'click')}"
+        f"{figures.rate(ratio(orders, clicks))} of {figures.counted(clicks, 'click')}"
         for clicks, orders in (found.before, found.after)
     ]
     tone = {Repaired.BETTER: "gain", Repaired.WORSE: "loss"}.get(found.said, "")

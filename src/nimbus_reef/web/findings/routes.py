@@ -43,7 +43,7 @@ from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.movers import Ways
 from nimbus_reef.web.kit.planned import lines as plan_lines
-from nimbus_reef.web.kit.previews import Preview, preview
+from nimbus_reef.web.kit.previews import AcceptancePreview, preview
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import away_from, current_scope, figures, is_first_answer, must_write, parts
 
@@ -176,7 +176,7 @@ def opened(key: str) -> str:
     )
 
 
-def _told(scope: Scope, found: Opened) -> Preview:
+def _told(scope: Scope, found: Opened) -> AcceptancePreview:
     """What is proposed on the rows of a finding, and what all of it would do beside what is planned."""
     asked = assess(parts().facts, scope.look, found.proposed)
     thing = VIEWS[FILED_AS[found.check.subject]].thing

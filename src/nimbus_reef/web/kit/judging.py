@@ -12,6 +12,7 @@ from typing import Any, Final
 from nimbus_reef.analysis.judged import Judged
 from nimbus_reef.analysis.unjudged import Unjudged, unjudged
 from nimbus_reef.analysis.unmade import Unmade, unmade
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import ReefError
@@ -93,7 +94,7 @@ def _sums(sums: Mapping[str, int] | None, write: Figures) -> tuple[tuple[str, st
         ("spend", write.micro(sums["spend"])),
         ("sales", write.micro(sums["sales"])),
         ("orders", write.count(sums["orders"])),
-        ("ACOS", write.rate(sums["spend"] / sums["sales"] if sums["sales"] else None)),
+        ("ACOS", write.rate(ratio(sums["spend"], sums["sales"]))),
     )
 
 
@@ -109,6 +110,6 @@ def _line(row: Mapping[str, Any], write: Figures) -> tuple[str, str, tuple[str, 
             write.count(row["clicks"]),
             write.count(row["orders"]),
             write.number(sales / MICRO, 0),
-            write.percent(spend / sales if sales else None),
+            write.percent(ratio(spend, sales)),
         ),
     )

@@ -9,8 +9,9 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.movement import REST, active
-from nimbus_reef.core.evidence import STAKE_DAYS
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.movement import Movement
+from nimbus_reef.core.windows import month_factor
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.drift import Mover
 
@@ -49,13 +50,13 @@ def _relative(row: Mapping[str, Any], name: str) -> float | None:
     """Change per day, relative."""
     change_of = row[f"{name}_change"]
     base = row[f"{name}0"] * row["per0"]
-    return change_of / base if base else None
+    return ratio(change_of, base)
 
 
 def ranked(sides: pl.DataFrame, days_then: int, days_now: int) -> pl.DataFrame:
     """Rows that spent or sold, in the order of `sides`, with per0, per1: to 30 days."""
     count = int(sides.select(active().sum()).item())
-    return sides.head(count).with_columns(per0=pl.lit(STAKE_DAYS / days_then), per1=pl.lit(STAKE_DAYS / days_now))
+    return sides.head(count).with_columns(per0=pl.lit(month_factor(days_then)), per1=pl.lit(month_factor(days_now)))
 
 
 def movers(rows: pl.DataFrame, figures: Figures) -> list[Mover]:

@@ -11,6 +11,7 @@ import polars as pl
 
 from nimbus_reef.core import plan, projection
 from nimbus_reef.core.changes import ChangeState, Entity, kind_of, named, word_of
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import State
 from nimbus_reef.core.promises import Promise, PromiseKind, projected
 from nimbus_reef.formats.figures import Figures
@@ -78,8 +79,8 @@ def strip(
     spend, sales = month
     acos = ""
     if planned and together.known and sales > 0 and sales + together.sales.middle > 0:
-        after = (spend + together.spend.middle) / (sales + together.sales.middle)
-        acos = f"{figures.percent(spend / sales)} → {figures.rate(after)}"
+        after = ratio(spend + together.spend.middle, sales + together.sales.middle)
+        acos = f"{figures.percent(ratio(spend, sales))} → {figures.rate(after)}"
     unknown = sum(not part.known for part in parts.values())
     said = (figures.span(together.spend), figures.span(together.sales)) if together.known else ("unknown", "unknown")
     return PlanStrip(len(planned), *said, acos, unknown)

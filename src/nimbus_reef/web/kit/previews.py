@@ -11,13 +11,13 @@ from nimbus_reef.analysis.acceptance import Assessed
 from nimbus_reef.analysis.wording import change_words, mark, rise_words, value_words, why_nothing, worded
 from nimbus_reef.core import projection
 from nimbus_reef.core.changes import Change, named
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import Projected
 from nimbus_reef.core.promises import projected
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.reasons import ReasonKey
 from nimbus_reef.core.settings import Settings
+from nimbus_reef.core.windows import per_month
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.settled_first import First, first_for
 
@@ -58,7 +58,7 @@ class PreviewLine:
 
 
 @dataclass(frozen=True, slots=True)
-class Preview:
+class AcceptancePreview:
     """
     All of it in words. title: on what; done: how many changes by kind; effect: of all of it; judged: on what verdicts
     and clicks; harm: what is lost with it; skipped: why, and on how many; refused: prices that would rise; replaced:
@@ -94,7 +94,9 @@ class Preview:
         return tuple(line.key for line in self.lines if not line.left)
 
 
-def preview(asked: Assessed, title: str, thing: str, days: int, settings: Settings, figures: Figures) -> Preview:
+def preview(
+    asked: Assessed, title: str, thing: str, days: int, settings: Settings, figures: Figures
+) -> AcceptancePreview:
     """What an acceptance would do. days: of the window that it rests on."""
     acting, going, told = asked.acting, asked.going, asked.told
     counts = Counter(each.kind for each in going)
@@ -114,7 +116,7 @@ def preview(asked: Assessed, title: str, thing: str, days: int, settings: Settin
     )
     first = {each.row_id: first_for(each, asked.before.get(each.row_id, ()), figures) for each in going}
     before = {(one.area, one.row_id): one for ones in first.values() for one in ones}
-    return Preview(
+    return AcceptancePreview(
         title=title,
         thing=thing,
         done=", ".join(done) or "nothing",
@@ -197,7 +199,7 @@ def _harm(going: Sequence[Proposal], days: int, figures: Figures) -> str:
     if not ending:
         return ""
     orders = sum(each.evidence.orders for each in ending if each.evidence)
-    sold = sum(each.evidence.sales for each in ending if each.evidence) * STAKE_DAYS / days
+    sold = per_month(sum(each.evidence.sales for each in ending if each.evidence), days)
     stops = [one for each in ending for one in each.stops]
     if not orders:
         said = "The rows that stop made no order in this period."
@@ -211,7 +213,7 @@ def _harm(going: Sequence[Proposal], days: int, figures: Figures) -> str:
         )
     if stops:
         hurt = sum(one.orders for one in stops)
-        also = sum(one.sales for one in stops) / 1e6 * STAKE_DAYS / days
+        also = per_month(sum(one.sales for one in stops) / 1e6, days)
         said += (
             f" Their negatives also stop {figures.counted(len(stops), 'other search', 'other searches')} with "
             f"{figures.counted(hurt, 'order') if hurt else 'no order'}"

@@ -10,6 +10,7 @@ from typing import Any, Final
 from nimbus_reef.analysis import products
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.analysis.wording import metric_words
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.formats.figures import Figures
@@ -68,7 +69,7 @@ def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) 
             (
                 row["campaign"],
                 figures.money(row["spend"]),
-                figures.rate(row["spend"] / row["sales"], 0) if row["sales"] else "no sales",
+                figures.rate(ratio(row["spend"], row["sales"]), 0) if row["sales"] else "no sales",
             )
             for row in found.campaigns.to_dicts()
         ],
@@ -76,7 +77,7 @@ def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) 
 
 
 def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures: Figures) -> tuple[str, str]:
-    acos = figures.rate(now["spend"] / now["sales"]) if now["sales"] else "no sales"
+    acos = figures.rate(ratio(now["spend"], now["sales"])) if now["sales"] else "no sales"
     bold = f"{figures.money(now['spend'])} spent, {figures.money(now['sales'])} sold: ACOS {acos}."
     if moved is None:
         return bold, ""

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from nimbus_reef.core import change
+from nimbus_reef.core.metrics import METRICS
 from nimbus_reef.formats.figures import Figures
 
 _PARTS: Final = (("cpc", "price per click"), ("cvr", "conversion"), ("aov", "order value"))
@@ -38,7 +39,7 @@ def why(then: Mapping[str, float] | None, now: Mapping[str, float], figures: Fig
     split = change.split_row(then, now)
     if split.reason:
         return Why(f"Its cost of sale cannot be split: {split.reason}.", ())
-    before, after = (row["spend"] / row["sales"] for row in (then, now))
+    before, after = (METRICS["acos"].value(row) for row in (then, now))
     values = [(words, getattr(split, name)) for name, words in _PARTS]
     return Why(
         f"ACOS {figures.rate(before)} → {figures.rate(after)}: {split_words(values, figures)}.",

@@ -12,10 +12,10 @@ from nimbus_reef.analysis.standing import AD_METRICS, Placed
 from nimbus_reef.analysis.totals import Totals, summed
 from nimbus_reef.analysis.wording import ahead_words, metric_words
 from nimbus_reef.core import peers
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import METRICS, Better, Metric, difference, is_money, sums_in_units
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.peers import RATED
+from nimbus_reef.core.windows import per_month
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit import strips
 from nimbus_reef.web.kit.answers import Answer
@@ -199,7 +199,7 @@ def gap_words(
     """What closing the gap to the typical peer would bring per 30 days, all else as it is."""
     if value is None or typical is None or not days or metric not in _ALL_ELSE:
         return ""
-    monthly = {name: now[name] / MICRO * STAKE_DAYS / days for name in ("sales", "spend")}
+    monthly = {name: per_month(now[name] / MICRO, days) for name in ("sales", "spend")}
     brings = peers.closed(metric, value, typical, monthly)
     if brings is None:
         return ""

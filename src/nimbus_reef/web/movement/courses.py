@@ -10,14 +10,15 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core import bids
-from nimbus_reef.core.metrics import METRICS, Unit, in_units, with_ratios
+from nimbus_reef.core.metrics import METRICS, Unit, in_units, ratio, with_ratios
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.movement.pages import level
 
-TRENDED: Final = ("spend", "sales", "acos", "ctr", "cvr", "cpc", "aov", "impressions", "clicks", "orders", "roas")
+_FIRST: Final = ("spend", "sales", "acos", "ctr", "cvr", "cpc", "aov", "impressions", "clicks", "orders")
+TRENDED: Final = (*_FIRST, *(each.key for each in METRICS.values() if each.trends and each.key not in _FIRST))
 SMOOTH: Final = {"": 1, "7": 7, "14": 14}
 
 
@@ -54,7 +55,7 @@ def trend_lines(
         sums = {name: float(inside[name].sum()) for name in MEASURES}
         whole = metric.value(sums)
         if not metric.is_ratio:
-            whole = sums[key] / len(inside) if len(inside) else None
+            whole = ratio(sums[key], len(inside))
         lines.append(
             Course(
                 key,
@@ -98,7 +99,7 @@ def best_days(days: pl.DataFrame, target_acos: float, figures: Figures, most: in
             figures.money(row["bid"] / MICRO, 2) if row["bid"] is not None else "–",
             figures.count(row["clicks"]),
             figures.count(row["orders"]),
-            figures.rate(row["spend"] / row["sales"], 0),
+            figures.rate(ratio(row["spend"], row["sales"]), 0),
         )
         for row in good.sort(["orders", "spend", "day"], descending=[True, False, True]).head(most).to_dicts()
     ]
@@ -127,7 +128,7 @@ def stretches(days: pl.DataFrame, target_acos: float, figures: Figures) -> list[
                 f"{figures.day(part[0][0])} – {figures.day(part[-1][0])}",
                 figures.money(block.bid, 2),
                 figures.count(block.orders),
-                figures.rate(block.spend / block.sales, 0) if block.sales else "no sales",
+                figures.rate(ratio(block.spend, block.sales), 0) if block.sales else "no sales",
                 bids.best_working_bid([block], target_acos) is not None,
                 block.orders >= bids.BLOCK_ORDERS,
             )
@@ -146,6 +147,6 @@ def trend_export(days: pl.DataFrame, bids: Sequence[float | None]) -> Table:
     ratios = [key for key in TRENDED if METRICS[key].is_ratio]
     rated = with_ratios(days.select("day", *MEASURES), ratios).with_columns(in_units())
     own = [pl.Series("bid", bids, dtype=pl.Float64)] if bids else []
-    money = dict.fromkeys(("spend", "sales", "cpc", "aov", "bid"), "0.00")
-    rates = {"acos": "0.0%", "ctr": "0.00%", "cvr": "0.0%"}
+    money = dict.fromkeys((*(key for key in TRENDED if METRICS[key].unit is Unit.MONEY), "bid"), "0.00")
+    rates = {key: "0.00%" if key == "ctr" else "0.0%" for key in ratios if METRICS[key].unit is Unit.RATE}
     return Table("trend", rated.drop("no_sales").with_columns(own), money | rates)

@@ -9,9 +9,9 @@ import polars as pl
 
 from nimbus_reef.analysis.tables import PAGE_ROWS
 from nimbus_reef.core import change
-from nimbus_reef.core.evidence import STAKE_DAYS
 from nimbus_reef.core.metrics import Better, Metric, Unit
 from nimbus_reef.core.model import MEASURES
+from nimbus_reef.core.windows import month_factor
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
@@ -70,7 +70,7 @@ def ledger_rows(
     Sums are per 30 days; a ratio's part is its pull. Rows that spent less than `least` (per 30
     days, in both windows) stand together in one. Null where the ratio has no base.
     """
-    per = {0: STAKE_DAYS / days_then, 1: STAKE_DAYS / days_now}
+    per = {0: month_factor(days_then), 1: month_factor(days_now)}
     small = pl.all_horizontal(pl.col(f"spend{when}") * per[when] < least for when in (0, 1))
     kept, gathered = sides.filter(~small), sides.filter(small)
     if len(gathered):

@@ -35,21 +35,8 @@ from nimbus_reef.web.params import OWN_OF_A_TABLE, Scope
 from nimbus_reef.web.parts import current_scope, figures, is_first_answer, must_write, parts, person
 
 movement = Blueprint("movement", __name__, url_prefix="/movement")
-LEDGERED: Final = (
-    "spend",
-    "sales",
-    "acos",
-    "impressions",
-    "clicks",
-    "orders",
-    "units",
-    "ctr",
-    "cvr",
-    "cpc",
-    "aov",
-    "rpc",
-    "roas",
-)
+_FIRST: Final = ("spend", "sales", "acos")
+LEDGERED: Final = (*_FIRST, *(key for key in METRICS if key not in _FIRST))
 
 
 @movement.get("/")

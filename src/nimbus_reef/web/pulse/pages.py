@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 
 from nimbus_reef.analysis.pulse import Beat
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.beats import BeatLine, line
 
@@ -39,5 +40,5 @@ def _purse(currency: str, beats: Sequence[Beat], today: date) -> Purse:
         tuple(line(each, today) for each in beats),
         write.micro(spend),
         write.micro(sales),
-        write.rate(spend / sales if sales else None),
+        write.rate(ratio(spend, sales)),
     )

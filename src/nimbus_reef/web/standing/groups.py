@@ -10,6 +10,7 @@ from nimbus_reef.analysis.shape import NOT_HELD
 from nimbus_reef.analysis.standing import NONE_GIVEN, Placed
 from nimbus_reef.analysis.wording import ahead_words
 from nimbus_reef.core import peers
+from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.peers import RATED
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
@@ -35,7 +36,7 @@ def group_lines(groups: Sequence[tuple[str, float, list[Placed]]], figures: Figu
         made.append(
             GroupLine(
                 name,
-                figures.rate(spend / whole if whole else None, 0),
+                figures.rate(ratio(spend, whole), 0),
                 tuple(strip(each.standing, figures) for each in placed),
                 figures.count(at),
             )

@@ -16,7 +16,8 @@ from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.typed import number
 
 RULES: Final = 3
-_METRICS: Final = ("acos", "clicks", "orders", "spend", "stake", "cvr", "cpc", "rpc", "bid")
+_FIRST: Final = ("acos", "clicks", "orders", "spend", "stake", "cvr", "cpc", "rpc", "bid")
+"""What rules ask about most; any other figure of a row can be asked about too."""
 _WORDS: Final[Mapping[RowAction, str]] = {
     RowAction.PAUSE: "pause",
     RowAction.ENABLE: "enable",
@@ -51,10 +52,14 @@ def metrics_of(fields: Mapping[str, Field], symbol: str) -> tuple[tuple[str, str
     """What rules can ask about."""
     asked = [
         (key, f"{fields[key].label} {symbol if fields[key].unit == '¤' else fields[key].unit}".strip())
-        for key in _METRICS
-        if key in fields
+        for key in _asked(fields)
     ]
     return (ALWAYS, "all of them"), (NO_ORDER, "without an order"), *asked
+
+
+def _asked(fields: Mapping[str, Field]) -> tuple[str, ...]:
+    """The figures of a row by their keys."""
+    return tuple(key for key in dict.fromkeys((*_FIRST, *fields)) if key in fields and fields[key].digits is not None)
 
 
 def given(form: Mapping[str, str]) -> tuple[RuleFields, ...]:
@@ -77,7 +82,7 @@ def tiers(rules: Sequence[RuleFields], subject: Subject, fields: Mapping[str, Fi
 def _tier(rule: RuleFields, offered: Mapping[str, str], fields: Mapping[str, Field], locale: str) -> Tier:
     if rule.action not in offered:
         raise BadInput(f"“{rule.action}” is not done here.", remedy=f"Choose {', '.join(offered)}.")
-    if rule.metric not in (ALWAYS, NO_ORDER, *(key for key in _METRICS if key in fields)):
+    if rule.metric not in (ALWAYS, NO_ORDER, *_asked(fields)):
         raise BadInput(f"There is nothing called “{rule.metric}” here.", remedy="Choose from the list.")
     least, most = (_figure(text, locale) for text in (rule.least, rule.most))
     if rule.metric not in (ALWAYS, NO_ORDER) and least is None and most is None:

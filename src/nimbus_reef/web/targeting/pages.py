@@ -15,9 +15,10 @@ from nimbus_reef.analysis.tables import Field
 from nimbus_reef.analysis.wording import headline_words, reason_words, why_nothing
 from nimbus_reef.core import evidence
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.metrics import difference
+from nimbus_reef.core.metrics import difference, ratio
 from nimbus_reef.core.model import MICRO, Verdict, from_micro
 from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.core.windows import per_month
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.tables import Head, head_of
 from nimbus_reef.web.kit.verdicts import mark_of
@@ -167,14 +168,14 @@ class TableTotals:
 def totals(everything: pl.DataFrame, summed: Summed, days: int, figures: Figures) -> TableTotals:
     """Of all filtered rows, never only of the page."""
     all_spend, all_sales = (int(everything[name].sum()) for name in ("spend", "sales"))
-    monthly_sales = all_sales * evidence.STAKE_DAYS / days
-    acos, before = _ratio(summed.spend, summed.sales), _ratio(*summed.then) if summed.then else None
+    monthly_sales = per_month(all_sales, days)
+    acos, before = ratio(summed.spend, summed.sales), ratio(*summed.then) if summed.then else None
     moved = difference(acos, before).absolute
     if moved is not None and abs(moved) < _LEAST_MOVED:
         moved = None
     return TableTotals(
         spend=figures.micro(summed.spend),
-        spend_share=figures.rate(_ratio(summed.spend, all_spend), 0),
+        spend_share=figures.rate(ratio(summed.spend, all_spend), 0),
         sales=figures.micro(summed.sales),
         acos="no sales" if summed.spend and not summed.sales else figures.rate(acos),
         acos_change="" if moved is None else f"{figures.number(abs(moved) * 100, 1)} pt",
@@ -182,10 +183,6 @@ def totals(everything: pl.DataFrame, summed: Summed, days: int, figures: Figures
         stake=figures.micro(summed.stake),
         stake_share=figures.rate(from_micro(summed.stake) / from_micro(monthly_sales) if monthly_sales else None),
     )
-
-
-def _ratio(part: int, whole: int) -> float | None:
-    return part / whole if whole else None
 
 
 @dataclass(frozen=True, slots=True)

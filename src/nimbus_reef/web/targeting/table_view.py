@@ -41,7 +41,7 @@ class TargetingView:
 
 
 @dataclass(frozen=True, slots=True)
-class Listed:
+class ListedRows:
     """Rows of a table: all of them, those that are left by filters, the fields they have and the filters."""
 
     rows: pl.DataFrame
@@ -50,7 +50,7 @@ class Listed:
     filters: Sequence[tables.Filter]
 
 
-def listed(ask: Context, view: View) -> Listed:
+def listed(ask: Context, view: View) -> ListedRows:
     """The rows that the scope and its filters leave."""
     scope = ask.scope
     need(ask.facts, scope, judged_proposals.sources(view.subject), ask.write)
@@ -67,7 +67,7 @@ def listed(ask: Context, view: View) -> Listed:
         fields=known,
         page=scope.page,
     )
-    return Listed(rows, found, known, filters)
+    return ListedRows(rows, found, known, filters)
 
 
 def page(ask: Context, view: View) -> TargetingView:
