@@ -35,7 +35,7 @@ from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand, reports, trade
 from nimbus_reef.sim.brand import Simulated
-from nimbus_reef.sim.delivery import ADJUSTED, PLACES
+from nimbus_reef.sim.schedule import ADJUSTED, PLACES
 from nimbus_reef.sim.trade import EXTRA_UNITS, true_conversion
 from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
 from nimbus_reef.sim.world import World

@@ -8,6 +8,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
+from nimbus_reef.analysis.bootstrap import draws
 from nimbus_reef.core import peers
 from nimbus_reef.core.metrics import Better
 
@@ -65,7 +66,7 @@ def test_a_brand_drawn_at_a_true_quantile_is_found_there_within_its_interval(qua
         daily = rng.binomial(120, true, 30).astype(float)
         clicks = np.full(30, 120.0)
         sums = SUMS | {"clicks": 3600, "orders": int(daily.sum())}
-        found = peers.standing("cvr", sums, peers.Peers(tuple(told), 400), peers.ends_of("cvr", daily, clicks))
+        found = peers.standing("cvr", sums, peers.Peers(tuple(told), 400), peers.ends_of("cvr", daily, clicks, draws))
         inside += found.low <= 100 * quarter <= found.high
     assert 0.7 < inside / 200 < 0.9
 
@@ -106,10 +107,10 @@ def test_lower_is_better_for_cost_and_quarters_are_said_in_words():
 
 def test_money_ratios_have_the_same_interval_every_time():
     spend, sales = np.array([1.0, 3.0, 2.0]), np.array([4.0, 9.0, 8.0])
-    assert peers.ends_of("acos", spend, sales) == peers.ends_of("acos", spend, sales)
-    low, high = peers.ends_of("acos", spend, sales)
+    assert peers.ends_of("acos", spend, sales, draws) == peers.ends_of("acos", spend, sales, draws)
+    low, high = peers.ends_of("acos", spend, sales, draws)
     assert low <= 6 / 21 <= high
-    assert peers.ends_of("acos", spend, np.zeros(3)) is None
+    assert peers.ends_of("acos", spend, np.zeros(3), draws) is None
 
 
 def test_overall_needs_three_metrics_and_conversion_among_them():

@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
+from nimbus_reef.analysis.bootstrap import draws
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core import peers
 from nimbus_reef.core.metrics import in_units, ratio
@@ -155,7 +156,7 @@ def places(
             # How a money ratio wavers is seen from day to day; a sum of several does not tell.
             tells = rated.proportion or not summed
             if found is not None and tells and not peers.too_thin(metric, sums):
-                ends = peers.ends_of(metric, counts[rated.numerator], counts[rated.denominator])
+                ends = peers.ends_of(metric, counts[rated.numerator], counts[rated.denominator], draws)
             standing = peers.standing(metric, sums, found, ends)
             parts[metric].append((str(category), standing, float(sums["spend"]), float(sums[rated.denominator])))
     whole = {name: float(days[name].sum()) for name in MEASURES}
@@ -189,7 +190,7 @@ def shop_place(on: Ground, sums: Mapping[str, int], metric: str, months: Mapping
     ends = None
     if own[rated.denominator]:
         top, below = (np.array([float(own[name])]) for name in (rated.numerator, rated.denominator))
-        ends = peers.ends_of(metric, top, below)
+        ends = peers.ends_of(metric, top, below, draws)
     spent = on.days.group_by("category").agg(pl.col("spend").sum()).drop_nulls("category").sort("category")
     parts = [
         (

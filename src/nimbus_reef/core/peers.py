@@ -7,9 +7,8 @@ format. Formulas: "Peer standing" in docs/calculations.md.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import lru_cache
 from typing import Final
 
 import numpy as np
@@ -28,8 +27,6 @@ BOTTOM: Final = 25
 TOP: Final = 75
 """Per cent of peers one is ahead of: under the first is the bottom quarter, from the second on the top one."""
 _PERCENT: Final[Floats] = np.array(POINTS, dtype=np.float64)
-_DRAWS: Final = 400
-_SEED: Final = 20
 
 
 RATED: Final[Mapping[str, Metric]] = {each.key: each for each in (*METRICS.values(), *SHOP_METRICS) if each.enough}
@@ -203,19 +200,21 @@ def proportion(successes: float, trials: float) -> tuple[float, float]:
     return interval(k + 0.5, trials - k + 0.5)
 
 
-def ends_of(metric: str, numerator: Floats, denominator: Floats) -> tuple[float, float] | None:
+def ends_of(
+    metric: str, numerator: Floats, denominator: Floats, draws: Callable[[int], Floats]
+) -> tuple[float, float] | None:
     """
     The 80 % interval of a metric from its daily sums; None where nothing was counted.
 
-    A proportion: see there. A quotient of money: the days drawn again and again, always the
-    same draws.
+    A proportion: see there. A quotient of money: the days drawn again and again. draws: how often each of so many days
+    is drawn, draw × day.
     """
     n = float(denominator.sum())
     if not n:
         return None
     if RATED[metric].proportion:
         return proportion(float(numerator.sum()), n)
-    times = _drawn(len(denominator))
+    times = draws(len(denominator))
     top, below = times @ numerator, times @ denominator
     quotients = top[below > 0] / below[below > 0]
     if not len(quotients):
@@ -223,13 +222,6 @@ def ends_of(metric: str, numerator: Floats, denominator: Floats) -> tuple[float,
     tail = (1 - INTERVAL) / 2
     low, high = np.quantile(quotients, [tail, 1 - tail])
     return float(low), float(high)
-
-
-@lru_cache(maxsize=64)
-def _drawn(days: int) -> Floats:
-    """How often each of so many days is drawn, draw × day."""
-    drawn = np.random.default_rng(_SEED).integers(0, days, (_DRAWS, days))
-    return np.stack([np.bincount(draw, minlength=days) for draw in drawn]).astype(np.float64)
 
 
 def combined(metric: str, sums: Mapping[str, float], parts: Sequence[tuple[Standing, float, float]]) -> Standing:

@@ -2,22 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import date, timedelta
 from typing import Final
 
 import numpy as np
 import polars as pl
 
+from nimbus_reef.sim.schedule import ADJUSTED, CLOCK, RESPONSE, Delivery, Event, Raise
 from nimbus_reef.sim.world import World, reaching
 
-PLACES: Final = ("top_of_search", "elsewhere_in_search", "product_page", "off_site")
-ADJUSTED: Final = 3
-"""The places whose bid can be raised; off-site is the last and cannot."""
-RESPONSE: Final = 0.6
-"""Power by which impressions follow what is bid for them."""
 _EASE: Final = np.array([1.4, 0.95, 0.68])
-_PRICE: Final = np.array([1.18, 0.95, 0.82, 0.62])
 _OFF_SITE_EASE: Final = {"pellwick-gb": 1.15}
 """What a click from outside converts like, beside one on the marketplace; elsewhere it rarely buys."""
 _OFF_SITE_RARELY: Final = 0.1
@@ -31,105 +26,15 @@ _USUAL: Final = {
 }
 """Shares of impressions by match type, or of display ads."""
 _OFTEN_LIMITED: Final = 0.35
-_CLOCK: Final = np.array(
-    [9, 6, 4, 3, 3, 5, 12, 24, 36, 45, 50, 52, 54, 52, 50, 50, 53, 60, 72, 86, 92, 84, 56, 26], dtype=float
-)
-"""How much is searched in each hour."""
 _EVENING: Final = np.array([0.62] * 6 + [0.85] * 3 + [0.96] * 8 + [1.12] * 2 + [1.3] * 4 + [0.9])
 """What an hour does to conversion."""
 _TIGHT, _IDLE = 3, 3
 _TIGHT_AT: Final = 0.6
 _EARNS: Final = 0.9
-_EVENT_LIFT: Final = 1.6
-
-
-@dataclass(frozen=True, slots=True)
-class Raise:
-    """
-    A raise in force: what (budget or bid), per cent, ISO weekdays (none: every day), hours from and
-    to (excluded).
-    """
-
-    name: str
-    campaign_no: int
-    what: str
-    percent: int
-    weekdays: tuple[int, ...] = ()
-    from_hour: int = 0
-    to_hour: int = 24
-
-
-@dataclass(frozen=True, slots=True)
-class Event:
-    """A sale event; day numbers may lie after the last day of the world."""
-
-    name: str
-    first: int
-    last: int
-
-
-@dataclass(frozen=True, slots=True)
-class Delivery:
-    """
-    places: campaign × place, shares of impressions without adjustments. ease: campaign × place, factor on conversion.
-    adjustments: campaign × adjusted place, as fractions. budgets: units a day. tight, idle: campaigns whose budget is
-    too small, and never spent. limited: campaigns kept from off-site.
-    """
-
-    places: np.ndarray
-    ease: np.ndarray
-    adjustments: np.ndarray
-    budgets: np.ndarray
-    limited: np.ndarray
-    tight: tuple[int, ...]
-    idle: tuple[int, ...]
-    boosts: tuple[Raise, ...]
-    events: tuple[Event, ...]
-
-    def shares(self) -> np.ndarray:
-        """Campaign × place: how often an ad is shown there by its adjustments; rows need not sum to 1."""
-        raised = np.ones_like(self.places)
-        raised[:, :ADJUSTED] = (1 + self.adjustments) ** RESPONSE
-        return np.asarray(self.places * raised)
-
-    def prices(self) -> np.ndarray:
-        """Campaign × place: what a click costs beside the bid."""
-        raised = np.ones_like(self.places)
-        raised[:, :ADJUSTED] = 1 + self.adjustments
-        return np.asarray(_PRICE * raised)
-
-    def bid_boosts(self) -> np.ndarray:
-        """Campaign × hour: by how much bids are raised (every day)."""
-        raised = np.zeros((len(self.places), 24))
-        for boost in self.boosts:
-            if boost.what == "bid":
-                raised[boost.campaign_no, boost.from_hour : boost.to_hour] += boost.percent / 100
-        return raised
-
-    def clock(self) -> np.ndarray:
-        """Campaign × hour: shares of the day's impressions."""
-        weight = _CLOCK * (1 + self.bid_boosts()) ** RESPONSE
-        return np.asarray(weight / weight.sum(axis=1, keepdims=True))
-
-    def budget_on(self, campaign: int, weekday: int) -> float:
-        """Units that a campaign may spend on an ISO weekday."""
-        raised = sum(
-            boost.percent / 100
-            for boost in self.boosts
-            if boost.what == "budget" and boost.campaign_no == campaign and weekday in (boost.weekdays or range(1, 8))
-        )
-        return float(self.budgets[campaign] * (1 + raised))
-
-    def lift(self, days: int) -> np.ndarray:
-        """What sale events do to searches, by day."""
-        swing = np.ones(days)
-        for event in self.events:
-            swing[max(0, event.first) : max(0, min(days, event.last + 1))] *= _EVENT_LIFT
-        return swing
 
 
 HOUR_EASE: Final = _EVENING
-ORGANIC_CLOCK: Final = _CLOCK * _EVENING / (_CLOCK * _EVENING).sum()
+ORGANIC_CLOCK: Final = CLOCK * _EVENING / (CLOCK * _EVENING).sum()
 
 
 def settle(world: World, seed: int) -> World:

@@ -13,8 +13,9 @@ import numpy as np
 import polars as pl
 
 from nimbus_reef.core.model import MEASURES
-from nimbus_reef.sim.delivery import ADJUSTED, ORGANIC_CLOCK, PLACES
+from nimbus_reef.sim.delivery import ORGANIC_CLOCK
 from nimbus_reef.sim.muddle import Muddle
+from nimbus_reef.sim.schedule import ADJUSTED, PLACES
 from nimbus_reef.sim.stories import Stories
 from nimbus_reef.sim.trade import EXTRA_UNITS, MATURES_IN, ORGANIC_CVR, Trade, true_conversion
 from nimbus_reef.sim.world import World

@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 import numpy as np
 import polars as pl
 
+from nimbus_reef.sim.schedule import Delivery
 from nimbus_reef.sim.vocabulary import BrandSpec, Category, ProductFamily
-
-if TYPE_CHECKING:
-    from nimbus_reef.sim.delivery import Delivery
 
 AUTO_TARGETS: Final = ("near searches", "wide searches", "similar items", "companion items")
 BAD_APPLES: Final = 0.10

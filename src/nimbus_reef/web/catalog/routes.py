@@ -28,7 +28,7 @@ from nimbus_reef.web.catalog import (
     structure_pages,
 )
 from nimbus_reef.web.catalog.forms import NameForm, PatternForm
-from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit.context import Context, shown
 from nimbus_reef.web.kit.drawers import Drawer
 from nimbus_reef.web.kit.judging import judged_first, worked_out_first

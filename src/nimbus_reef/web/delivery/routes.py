@@ -16,7 +16,7 @@ from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web import acting
 from nimbus_reef.web.delivery import boost_pages, budget_pages, hour_pages, placement_pages
-from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit.context import Context, shown
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need

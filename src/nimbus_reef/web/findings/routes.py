@@ -33,7 +33,7 @@ from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import closed_audits, hidden_findings, plans
 from nimbus_reef.store.people.hidden_findings import PutAway
 from nimbus_reef.store.reading.facts import TARGET_SOURCES
-from nimbus_reef.web.exports.routes import hand_out_workbook
+from nimbus_reef.web.downloads import hand_out_workbook
 from nimbus_reef.web.findings import pages, pictures
 from nimbus_reef.web.findings import report as sheets_of
 from nimbus_reef.web.findings.forms import PutAwayForm

@@ -23,7 +23,7 @@ from nimbus_reef.formats.tables import Table
 from nimbus_reef.formats.typed import number
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
 from nimbus_reef.web.acting import back_to, put
-from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit import charts, movers, product
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.drift import Drift, drift

@@ -26,7 +26,7 @@ from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
-from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit import product, tree
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need, source_words

@@ -17,7 +17,7 @@ from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.people import notes, saved_views
 from nimbus_reef.web import acting
-from nimbus_reef.web.exports.routes import hand_out
+from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit.behind import behind
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.judging import judged_first

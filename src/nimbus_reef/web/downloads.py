@@ -1,0 +1,87 @@
+"""Tables taken out: CSV streamed, Parquet and small workbooks at once, large workbooks by a worker."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from typing import Final
+
+from flask import Response, redirect, url_for
+from werkzeug.wrappers import Response as AnyResponse
+
+from nimbus_reef.errors import BadInput, Conflict
+from nimbus_reef.formats.tables import Table, csv_lines
+from nimbus_reef.jobs import exports as work
+from nimbus_reef.store.people import trail
+from nimbus_reef.store.record import loads
+from nimbus_reef.web.parts import current_scope, parts, person
+
+AT_ONCE_ROWS: Final = 1_000
+"""So many rows are a workbook before anybody would wait; more are a worker's."""
+_AT_A_TIME: Final = 3
+XLSX: Final = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+_PARQUET: Final = "application/vnd.apache.parquet"
+
+
+def hand_out(table: Table, ending: str) -> AnyResponse:
+    """The table in the form that the address ends in; a large workbook leads to its progress."""
+    account, who, store = current_scope().account, person(), parts().store
+    trail.note(
+        store,
+        "exported",
+        person_id=who.id,
+        account_id=account.id,
+        detail={"table": table.name, "rows": len(table.rows), "as": ending},
+    )
+    file_name = f"{account.key}-{table.name}.{ending}"
+    if ending == "csv":
+        lines = csv_lines(table.rows.columns, table.rows.iter_rows())
+        return _attached(Response(lines, mimetype="text/csv"), file_name)
+    target = io.BytesIO()
+    if ending == "parquet":
+        work.as_parquet(table, target)
+        return _attached(Response(target.getvalue(), mimetype=_PARQUET), file_name)
+    if ending != "xlsx":
+        raise BadInput(f"A table does not come as “{ending}”.", remedy="Use csv, xlsx or parquet.")
+    return _as_workbook([table], file_name)
+
+
+def hand_out_workbook(tables: Sequence[Table], name: str) -> AnyResponse:
+    """Several tables as one workbook; a large one leads to its progress."""
+    account, who = current_scope().account, person()
+    trail.note(
+        parts().store,
+        "exported",
+        person_id=who.id,
+        account_id=account.id,
+        detail={"workbook": name, "rows": sum(len(table.rows) for table in tables)},
+    )
+    return _as_workbook(tables, f"{account.key}-{name}.xlsx")
+
+
+def _as_workbook(tables: Sequence[Table], file_name: str) -> AnyResponse:
+    if sum(len(table.rows) for table in tables) <= AT_ONCE_ROWS:
+        target = io.BytesIO()
+        work.as_xlsx(tables, target)
+        return _attached(Response(target.getvalue(), mimetype=XLSX), file_name)
+    if loads.open_jobs(parts().store, person().id, "export") >= _AT_A_TIME:
+        raise Conflict(
+            f"{_AT_A_TIME} exports of yours are being made.",
+            remedy="Wait for one of them, or cancel it, then export again.",
+        )
+    request = work.hand_over(parts().config.exports, tables) | {"file": file_name}
+    job_id = loads.start_job(
+        parts().store,
+        kind="export",
+        account_id=current_scope().account.id,
+        person_id=person().id,
+        upload_id=None,
+        request=request,
+    )
+    parts().queue.start(job_id, "export")
+    return redirect(current_scope().elsewhere(url_for("exports.look", job_id=job_id)))
+
+
+def _attached(response: Response, file_name: str) -> Response:
+    response.headers["Content-Disposition"] = f"attachment; filename={file_name}"
+    return response
