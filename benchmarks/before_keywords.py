@@ -39,7 +39,7 @@ from nimbus_reef.sim.schedule import ADJUSTED, PLACES
 from nimbus_reef.sim.trade import EXTRA_UNITS, true_conversion
 from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
 from nimbus_reef.sim.world import World
-from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.people import accounts, target_acos
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record.engine import Store
 
@@ -110,7 +110,9 @@ def case(store: Store, made: Simulated, key: str, folder: Path) -> Case:
         intake.take(store, account, path, path.name, kind, today=LAST + timedelta(days=1))
         path.unlink()
     end = LAST - timedelta(days=account.maturing_days)
-    return Case(Facts(store), Look(account, Window(end - timedelta(days=29), end), aims.aims(store, account)), made)
+    return Case(
+        Facts(store), Look(account, Window(end - timedelta(days=29), end), target_acos.aims(store, account)), made
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,11 +14,11 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 
-from nimbus_reef.core import company, targeting
-from nimbus_reef.core.company import Spelling
+from nimbus_reef.core import cohorts, targeting
+from nimbus_reef.core.cohorts import Spelling
 from nimbus_reef.core.model import MEASURES, MICRO
 from nimbus_reef.core.targeting import Aims
-from nimbus_reef.jobs import heap
+from nimbus_reef.jobs import worker_memory
 
 TERMS, WORDS, TARGETS, GROUPS, PRODUCTS = 400_000, 30_000, 60_000, 9_000, 1_075
 _DAYS = 13
@@ -91,7 +91,7 @@ def measure(rounds: int = 5) -> AtSize:
     As a worker does it, whose memory this process is left with: everything cold but the words, which are kept from the
     intake.
     """
-    heap.keep()
+    worker_memory.keep()
     rows, names, products, spelling = _account(np.random.default_rng(7))
 
     def grouped() -> pl.DataFrame:
@@ -111,8 +111,8 @@ def measure(rounds: int = 5) -> AtSize:
         Path("/proc/self/clear_refs").write_text("5")
         held = _status("VmRSS")
         begun = time.perf_counter()
-        cells = company.cells_of(terms, targets)
-        found = company.fitted(cells, products, spelling)
+        cells = cohorts.cells_of(terms, targets)
+        found = cohorts.fitted(cells, products, spelling)
         assert found is not None
         fits.append(time.perf_counter() - begun)
         fitting = max(fitting, _status("VmHWM") - held)
@@ -120,8 +120,8 @@ def measure(rounds: int = 5) -> AtSize:
             (judged_by[0], found.terms, ["ad_group_id", "normal_id"]),
             (judged_by[1], found.targets, ["target_id"]),
         ):
-            in_company = targeting.in_company(frame, told, keys, ("ad_group_id",))
-            targeting.judged(in_company, 30, Aims(0.28), 10)
+            in_cohort = targeting.in_cohort(frame, told, keys, ("ad_group_id",))
+            targeting.judged(in_cohort, 30, Aims(0.28), 10)
         taken.append((floor, time.perf_counter() - begun))
         above = max(above, _status("VmHWM") - held)
     return AtSize(taken, statistics.median(fits), (fitting, above), len(rows))

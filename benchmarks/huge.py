@@ -25,7 +25,7 @@ from nimbus_reef.analysis import ahead
 from nimbus_reef.analysis.judged import Judged, is_judged
 from nimbus_reef.cli import demo, large, wiring
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.people import accounts, target_acos
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record.engine import Store
@@ -59,7 +59,7 @@ def _rows(store: Store, account_id: int) -> dict[str, int]:
 
 def _judged(facts: Facts, account: Account, store: Store) -> str:
     """Which of the usual days are judged."""
-    usual = ahead.looks(facts, account, aims.aims(store, account))
+    usual = ahead.looks(facts, account, target_acos.aims(store, account))
     return ", ".join(f"{look.window.days} days" for look in usual if is_judged(facts, look, Judged.TERMS)) or "none"
 
 

@@ -34,7 +34,7 @@ from nimbus_reef.cli import wiring
 from nimbus_reef.core import targeting
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window
-from nimbus_reef.formats import files, mapping, tables, wall
+from nimbus_reef.formats import files, mapping, sandbox, tables
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.jobs import exports, intake
 from nimbus_reef.jobs.queue import make_queue
@@ -196,7 +196,7 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
                 target_acos=0.28,
             )
             chosen = mapping.suggest_kind(files.read_table(path, path.name, rows=500))[0].mapping
-            wall.warm()
+            sandbox.warm()
             ground = Ground(store, account, rows, path, chosen)
             ground.load(path)
             ready = ground.ready()
@@ -323,7 +323,7 @@ def _judging(ground: Ground, facts: Facts, window: Window) -> tuple[list[Line], 
 
     def judge() -> None:
         found = target_frames.fit(facts, account.id, window)
-        told = targeting.in_company(rows_frame, found.terms if found else None, ["ad_group_id", "normal_id"])
+        told = targeting.in_cohort(rows_frame, found.terms if found else None, ["ad_group_id", "normal_id"])
         targeting.judged(told, 30, targeting.Aims(0.28), 10)
 
     word_frames.spelling(facts, account.id)

@@ -20,7 +20,7 @@ import polars as pl
 
 from benchmarks import worlds
 from benchmarks.worlds import Happened
-from nimbus_reef.core import company, evidence, targeting, words
+from nimbus_reef.core import cohorts, evidence, targeting, words
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.targeting import AD_CHAIN, CHAIN, Aims
 from nimbus_reef.sim.vocabulary import BRANDS, FERNHOLLOW, BrandSpec
@@ -32,7 +32,7 @@ KEYS = {
     "search_terms_alone": ["campaign", "ad_group", "search_term"],
 }
 ALONE = "search_terms_alone"
-"""Search terms judged where no other report is loaded: their company is by names of campaigns."""
+"""Search terms judged where no other report is loaded: their cohort is by names of campaigns."""
 FIRST_SEED = 41
 BUCKETS = (0.25, 0.5, 0.75, 0.9, 0.97)
 OUT = Path(__file__).parents[1] / "docs" / "judgement.md"
@@ -52,15 +52,15 @@ def judged(what: Happened, subject: str, *, by_groups: bool = False) -> pl.DataF
     if subject == "product_ads":
         rows = what.ads.join(what.catalog, on="sku")
         chain: Sequence[str] = AD_CHAIN
-        in_company = targeting.in_company(rows, company.fitted_ads(what.ads), ["product_ad_id"], chain)
+        in_cohort = targeting.in_cohort(rows, cohorts.fitted_ads(what.ads), ["product_ad_id"], chain)
     else:
-        rows, in_company = _targets_and_terms(what, subject)
+        rows, in_cohort = _targets_and_terms(what, subject)
         chain = CHAIN
     if by_groups:
-        in_company = evidence.with_priors(rows, chain)
+        in_cohort = evidence.with_priors(rows, chain)
     key = KEYS[subject]
     true = what.truth[subject.removesuffix("_alone")].select(*key, "bad", "overspend", "true_acos")
-    return targeting.judged(in_company, 30, Aims(what.target_acos), 10).join(true, on=key)
+    return targeting.judged(in_cohort, 30, Aims(what.target_acos), 10).join(true, on=key)
 
 
 def _targets_and_terms(what: Happened, subject: str) -> tuple[pl.DataFrame, pl.DataFrame]:
@@ -76,7 +76,7 @@ def _targets_and_terms(what: Happened, subject: str) -> tuple[pl.DataFrame, pl.D
         leader = leader.clear()
 
     def led(rows: pl.DataFrame) -> pl.DataFrame:
-        return targeting.with_company(rows.join(leader, on="ad_group_id", how="left", maintain_order="left"))
+        return targeting.with_cohort(rows.join(leader, on="ad_group_id", how="left", maintain_order="left"))
 
     named = ["campaign", "campaign_id", "portfolio", "ad_group", "ad_group_id"]
     terms = led(what.terms.group_by(*named, "search_term", "normal_id").agg(pl.col(MEASURES).sum()))
@@ -84,16 +84,16 @@ def _targets_and_terms(what: Happened, subject: str) -> tuple[pl.DataFrame, pl.D
     products = pl.concat(
         each.select("ad_group_id", product=targeting.PRODUCT_LEVEL) for each in ([terms] if alone else [terms, targets])
     ).unique("ad_group_id")
-    cells = company.cells_of(what.terms, None if alone else what.targets)
-    fitted = company.fitted(cells, products, _spelling(what.terms["normal_id"].unique()))
+    cells = cohorts.cells_of(what.terms, None if alone else what.targets)
+    fitted = cohorts.fitted(cells, products, _spelling(what.terms["normal_id"].unique()))
     if subject == "targets":
-        return targets, targeting.in_company(targets, fitted.targets if fitted else None, ["target_id"])
-    return terms, targeting.in_company(terms, fitted.terms if fitted else None, ["ad_group_id", "normal_id"])
+        return targets, targeting.in_cohort(targets, fitted.targets if fitted else None, ["target_id"])
+    return terms, targeting.in_cohort(terms, fitted.terms if fitted else None, ["ad_group_id", "normal_id"])
 
 
-def _spelling(terms: pl.Series) -> company.Spelling:
+def _spelling(terms: pl.Series) -> cohorts.Spelling:
     pairs = pl.DataFrame({"normal_id": terms, "word_id": words.spelling(terms)}).explode("word_id").drop_nulls()
-    return company.Spelling(pairs.unique(), pairs.select("word_id", word="word_id").unique())
+    return cohorts.Spelling(pairs.unique(), pairs.select("word_id", word="word_id").unique())
 
 
 @dataclass(frozen=True, slots=True)

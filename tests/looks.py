@@ -5,7 +5,7 @@ from datetime import timedelta
 from nimbus_reef.analysis.delivery import placements, plan_prices
 from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.people import accounts, target_acos
 from nimbus_reef.store.reading.facts import Facts
 from tests.conftest import LAST_DAY
 
@@ -17,7 +17,7 @@ def account_of(demo, key):
 def look_of(demo, key):
     account = account_of(demo, key)
     last = LAST_DAY - timedelta(days=account.maturing_days)
-    return Look(account, Window(last - timedelta(days=29), last), aims.aims(demo.store, account))
+    return Look(account, Window(last - timedelta(days=29), last), target_acos.aims(demo.store, account))
 
 
 def campaigns_of(demo, key):

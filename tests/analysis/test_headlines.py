@@ -64,7 +64,7 @@ def test_money_of_its_own_stands_beside_the_area_that_it_is_found_in():
         ),
         (
             "with-its-product",
-            {"company_level": "main_product", "company": "SKU-1", "ad_group": "A", "target": "lamp"},
+            {"cohort_level": "main_product", "cohort": "SKU-1", "ad_group": "A", "target": "lamp"},
             "SKU-1",
             "largest: lamp",
         ),

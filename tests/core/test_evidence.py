@@ -42,7 +42,7 @@ def judged_in_groups(cells, days):
     return evidence.judge(evidence.with_priors(cells, CHAIN), days)
 
 
-def company(seed=3, size=40, cvr=0.09):
+def cohort(seed=3, size=40, cvr=0.09):
     """A group large enough to be judged in."""
     rng = np.random.default_rng(seed)
     clicks = rng.integers(5, 40, size)
@@ -69,7 +69,7 @@ def slow_prior(cells):
 
 
 def test_the_prior_is_the_slow_reference_s():
-    cells = [(n, k) for n, k, _ in company()]
+    cells = [(n, k) for n, k, _ in cohort()]
     n, k = (np.array(column) for column in zip(*cells, strict=True))
     a, b = evidence.fit_priors(n, k, np.zeros(len(n), dtype=np.int64), 1)
     assert (a[0], b[0]) == pytest.approx(slow_prior(cells), rel=1e-9)
@@ -89,7 +89,7 @@ def test_the_prior_grows_strong_when_rows_are_alike_and_weak_when_they_differ():
 
 def test_verdicts_follow_from_the_posterior_as_written():
     """P_over, stake, own test and own fault of one row, against scipy's own distribution."""
-    cells = [*company(), (120, 2, 1.1)]
+    cells = [*cohort(), (120, 2, 1.1)]
     judged = judged_in_groups(rows(cells), 30)
     row = judged.to_dicts()[-1]
     a, b = row["prior_a"] + 2, row["prior_b"] + 118
@@ -111,13 +111,13 @@ def test_verdicts_follow_from_the_posterior_as_written():
 def test_the_smallest_sufficient_group_is_used():
     """An ad group of four rows has too few; its product's rows serve instead."""
     few = rows([(100, 9, 0.8)] * 4, group=1)
-    others = rows(company(), group=2)
+    others = rows(cohort(), group=2)
     levels = judged_in_groups(pl.concat([few, others]), 30)["prior_level"].to_list()
     assert levels[:4] == ["main_product"] * 4
     assert levels[-1] == "ad_group_id"
 
 
-def test_one_row_with_most_clicks_cannot_be_its_own_company():
+def test_one_row_with_most_clicks_cannot_be_its_own_cohort():
     """Above half of the clicks in one row: the group is passed over; at account level s = 20."""
     cells = [(1000, 80, 0.8), *[(20, 2, 0.8)] * 6]
     row = judged_in_groups(rows(cells), 30).to_dicts()[0]
@@ -130,7 +130,7 @@ def test_ad_groups_without_products_go_to_the_account():
     cells = rows([(100, 9, 0.8)] * 4, group=1).with_columns(
         main_product=pl.lit(None, pl.String), family=pl.lit(None, pl.String), category=pl.lit(None, pl.String)
     )
-    others = rows(company(), group=2)
+    others = rows(cohort(), group=2)
     assert judged_in_groups(pl.concat([cells, others]), 30)["prior_level"][0] == "account"
 
 
@@ -141,14 +141,14 @@ def test_too_small_an_account_is_undecided():
 
 
 def test_what_was_never_clicked_is_not_enough_data():
-    judged = judged_in_groups(rows([*company(), (0, 0, 0.0)]), 30)
+    judged = judged_in_groups(rows([*cohort(), (0, 0, 0.0)]), 30)
     assert judged["verdict"].to_list()[-1] == Verdict.TOO_SMALL.value
     assert Verdict.TOO_SMALL.value not in judged["verdict"].to_list()[:-1]
 
 
 def test_clicks_without_money_are_fine_and_impossible_prices_are_costly():
     """P_over is 0 when nothing was spent, 1 when even every click buying would not do."""
-    judged = judged_in_groups(rows([*company(), (30, 3, 0.0), (30, 3, 50.0)]), 30)
+    judged = judged_in_groups(rows([*cohort(), (30, 3, 0.0), (30, 3, 50.0)]), 30)
     assert judged["p_over"][-2:].to_list() == [0.0, 1.0]
     assert judged["verdict"][-2:].to_list() == [Verdict.FINE.value, Verdict.COSTLY.value]
 
@@ -167,7 +167,7 @@ def test_clicks_needed_is_the_first_count_that_settles_it():
     assert evidence.clicks_needed(np.array([500]), k, a, b, c)[0] == 0
 
 
-def test_a_row_like_its_company_is_costly_with_its_product():
+def test_a_row_like_its_cohort_is_costly_with_its_product():
     """All rows pay too much per click: none is worse than the others."""
     judged = judged_in_groups(rows([(60, 5, 4.0)] * 20), 30)
     assert judged["verdict"].unique().to_list() == [Verdict.COSTLY.value]
@@ -180,7 +180,7 @@ def test_a_row_like_its_company_is_costly_with_its_product():
 def test_what_always_holds(cells, random, days):
     """Stake lies between 0 and the month's spend; probabilities are ones; order is irrelevant."""
     rng = np.random.default_rng(1)
-    data = [(n, int(rng.binomial(n, cvr)), cpc) for n, cvr, cpc in cells] + company(size=12)
+    data = [(n, int(rng.binomial(n, cvr)), cpc) for n, cvr, cpc in cells] + cohort(size=12)
     judged = judged_in_groups(rows(data), days)
     monthly = judged["spend"] * (30 / days)
     assert (judged["stake"] >= 0).all()
@@ -200,7 +200,7 @@ def test_what_always_holds(cells, random, days):
 @given(st.integers(2, 50))
 def test_scaling_money_scales_stakes_and_moves_no_verdict(factor):
     """Cents or euros: what is judged is the ratio."""
-    base = rows([*company(), (90, 2, 1.4)])
+    base = rows([*cohort(), (90, 2, 1.4)])
     scaled = base.with_columns(pl.col("spend", "sales") * factor)
     one, many = (judged_in_groups(each, 30) for each in (base, scaled))
     assert one["verdict"].to_list() == many["verdict"].to_list()
@@ -217,7 +217,7 @@ def test_the_simple_rule():
 
 def test_words_that_change_the_verdict_make_a_row_costly_by_them():
     """Over target with its words, not without: by its words, where one of them is sure; else it is not."""
-    base = evidence.with_priors(rows([*company(), (14, 0, 1.2), (14, 0, 1.2)]), CHAIN)
+    base = evidence.with_priors(rows([*cohort(), (14, 0, 1.2), (14, 0, 1.2)]), CHAIN)
     told = base.with_columns(
         prior_a=pl.lit(0.6),
         prior_b=pl.lit(40.0),

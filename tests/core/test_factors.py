@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 from scipy import stats
 from tests.core.slow_fit import SlowFit
 
-from nimbus_reef.core import climbing, company, costly_words, evidence, factors, preconditioner, words
-from nimbus_reef.core.company import Spelling
+from nimbus_reef.core import climbing, cohorts, costly_words, evidence, factors, preconditioner, words
+from nimbus_reef.core.cohorts import Spelling
 from nimbus_reef.core.factors import Cells
 from nimbus_reef.core.levels import AD_GROUP, FAMILIES, PRODUCT, TARGET, WORD, Members
 
@@ -22,11 +22,11 @@ EXAMPLE = [
     ("grow lamp", "P", "G", "t1", 80, 7),
     ("plant stand", "Q", "H", "t3", 150, 9),
     ("aquarium stand", "Q", "H", "t4", 35, 0),
-    ("plant shelf", "Q", "H", "t3", 60, 4),
+    ("plant disk_cache", "Q", "H", "t3", 60, 4),
     ("wooden plant stand", "Q", "H", "t4", 50, 3),
 ]
 NEEDED = 0.06
-#        m         u         s_r      company   P_over   P without words
+#        m         u         s_r      cohort   P_over   P without words
 PRINTED = {
     "grow light": (0.053468, 0.429901, 19.3573, 0.049976, 0.06658, 0.06765),
     "grow lights strip": (0.042788, 0.419568, 22.0343, 0.050509, 0.36866, 0.37035),
@@ -36,7 +36,7 @@ PRINTED = {
     "grow lamp": (0.055435, 0.422730, 19.1927, 0.051778, 0.22883, 0.23161),
     "plant stand": (0.053360, 0.448268, 18.8314, 0.054463, 0.55428, 0.55029),
     "aquarium stand": (0.059391, 0.421959, 18.4768, 0.064562, 0.95295, 0.94218),
-    "plant shelf": (0.054606, 0.360991, 21.4759, 0.053719, 0.50098, 0.50152),
+    "plant disk_cache": (0.054606, 0.360991, 21.4759, 0.053719, 0.50098, 0.50152),
     "wooden plant stand": (0.047583, 0.448416, 20.0249, 0.053760, 0.60997, 0.60155),
 }
 
@@ -67,7 +67,7 @@ def spelling_of(terms):
 def fitted(rows, *, spelt=True):
     terms = terms_of(rows)
     products = pl.DataFrame(sorted({(row[2], row[1]) for row in rows}), schema=["ad_group_id", "product"], orient="row")
-    return company.fitted(company.cells_of(terms, None), products, spelling_of(terms) if spelt else Spelling.none())
+    return cohorts.fitted(cohorts.cells_of(terms, None), products, spelling_of(terms) if spelt else Spelling.none())
 
 
 def cells_of(rows, *, spelt=True):
@@ -121,10 +121,10 @@ def test_the_worked_example_to_its_digits():
     for row in found.terms.rows.to_dicts():
         n, k = clicks[row["normal_id"]]
         worth = row["prior_a"] + row["prior_b"]
-        m, _, s_r, company_cvr, p_over, p_free = PRINTED[row["normal_id"]]
+        m, _, s_r, cohort_cvr, p_over, p_free = PRINTED[row["normal_id"]]
         assert row["prior_a"] / worth == pytest.approx(m, abs=5e-7)
         assert worth == pytest.approx(s_r, abs=5e-5)
-        assert row["company_cvr"] == pytest.approx(company_cvr, abs=5e-7)
+        assert row["cohort_cvr"] == pytest.approx(cohort_cvr, abs=5e-7)
         for kind, printed in (("prior", p_over), ("free", p_free)):
             p = stats.beta.cdf(NEEDED, row[f"{kind}_a"] + k, row[f"{kind}_b"] + n - k)
             assert p == pytest.approx(printed, abs=5e-6)
@@ -142,7 +142,7 @@ def test_step_one_of_the_worked_example():
     row = found.terms.rows.filter(pl.col("normal_id") == "aquarium light").to_dicts()[0]
     worth = row["prior_a"] + row["prior_b"]
     assert found.terms.strength == pytest.approx(40)
-    assert (row["prior_a"] / worth, worth, row["company_cvr"]) == (
+    assert (row["prior_a"] / worth, worth, row["cohort_cvr"]) == (
         pytest.approx(0.063920, abs=5e-7),
         pytest.approx(19.9640, abs=5e-5),
         pytest.approx(0.068278, abs=5e-7),
@@ -265,7 +265,7 @@ def test_rows_in_any_order_agree(random):
     shuffled = list(rows)
     random.shuffle(shuffled)
     one, other = fitted(rows), fitted(shuffled)
-    columns = ["prior_a", "prior_b", "free_a", "free_b", "company_cvr"]
+    columns = ["prior_a", "prior_b", "free_a", "free_b", "cohort_cvr"]
     for kind in ("terms", "targets"):
         both = [getattr(each, kind).rows.select(columns).to_numpy() for each in (one, other)]
         assert np.allclose(*both, rtol=1e-9, atol=0)
@@ -389,18 +389,18 @@ def test_what_a_target_did_beside_its_terms_is_a_row_of_its_own():
             "spend": [60_000_000, 1, 5],
         }
     )
-    rests = company.cells_of(terms, targets).filter(pl.col("normal_id").is_null())
+    rests = cohorts.cells_of(terms, targets).filter(pl.col("normal_id").is_null())
     assert rests.select("target_id", "clicks", "orders").rows() == [("p1 t", 20, 0), ("p1 v", 7, 7)]
 
 
 def test_too_small_an_account_has_no_fit():
     assert fitted([("lamp", "p", "p1", "t", 200, 4), ("light", "p", "p1", "t", 99, 4)]) is None
     ads = pl.DataFrame({"product_ad_id": [1], "ad_group_id": [1], "product_id": [1], "clicks": [299], "orders": [30]})
-    assert company.fitted_ads(ads) is None
+    assert cohorts.fitted_ads(ads) is None
 
 
 def test_product_ads_are_held_against_what_their_product_does_elsewhere():
-    """The SKU that sells elsewhere and not here: its company leaves the ad group out."""
+    """The SKU that sells elsewhere and not here: its cohort leaves the ad group out."""
     ads = pl.DataFrame(
         {
             "product_ad_id": range(8),
@@ -410,8 +410,8 @@ def test_product_ads_are_held_against_what_their_product_does_elsewhere():
             "orders": [20, 6, 22, 5, 19, 7, 3, 1],
         }
     )
-    told = company.fitted_ads(ads).rows.sort("product_ad_id")
-    by_product = told["company_cvr"].to_list()
+    told = cohorts.fitted_ads(ads).rows.sort("product_ad_id")
+    by_product = told["cohort_cvr"].to_list()
     assert min(by_product[0::2]) > max(by_product[1::2])
     prior = (told["prior_a"] / (told["prior_a"] + told["prior_b"])).to_list()
     assert prior[6] < by_product[6], "ad group 4 converts little, whatever it shows"

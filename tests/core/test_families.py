@@ -9,6 +9,7 @@ from nimbus_reef.core import families
 from nimbus_reef.core.families import Ad, Child
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import Basis
+from nimbus_reef.core.reasons import ReasonKey
 
 UNIT = 1_000_000
 
@@ -81,7 +82,7 @@ def test_nothing_is_shifted_to_a_sibling_that_is_above_target_itself():
     ads = [ad("slate", "one", 22.0), ad("white", "one", 30.0), ad("moss", "one", 50.0)]
     found = families.shift([SLATE, WHITE, over], ads, 30)
     assert not found.pauses
-    assert "above target itself" in found.why_not
+    assert found.why_not is ReasonKey.SIBLING_ABOVE_TARGET
     two = [ad("slate", "two", 18.0), ad("white", "two", 30.0)]
     found = families.shift([SLATE, WHITE, over], [*ads, *two], 30)
     assert [each.ad_group for each in found.pauses] == ["two"]

@@ -181,7 +181,7 @@ def test_money_is_counted_once_over_terms_targets_ads_placements_and_hours(accou
     assert counted(placed, by_hour, away=whole).total == alone.total
 
 
-def with_company(**changes):
+def with_cohort(**changes):
     base = {
         "row_id": "1",
         "ad_group_id": 4,
@@ -207,15 +207,15 @@ def test_rows_costly_with_their_product_are_one_line_per_product():
     lines = findings.gathered(
         pl.DataFrame(
             [
-                with_company(),
-                with_company(row_id="2", target="light", stake=20),
-                with_company(row_id="3", main_product=None, stake=50),
-                with_company(row_id="4", main_product=None, name_part="Lamps", stake=5),
+                with_cohort(),
+                with_cohort(row_id="2", target="light", stake=20),
+                with_cohort(row_id="3", main_product=None, stake=50),
+                with_cohort(row_id="4", main_product=None, name_part="Lamps", stake=5),
             ],
             infer_schema_length=None,
         )
     )
-    assert lines.select("company_level", "company", "stake", "clicks").rows() == [
+    assert lines.select("cohort_level", "cohort", "stake", "clicks").rows() == [
         ("ad_group_id", "4", 50, 5),
         ("main_product", "LAMP", 32, 10),
         ("name_part", "Lamps", 5, 5),

@@ -86,7 +86,7 @@ def test_what_was_done_is_told_by_intervals_that_lie_apart():
 def page(product, day, **shown):
     """A page as it is on a day of May, whole unless told otherwise."""
     whole = {
-        "title": "Oak shelf with hooks",
+        "title": "Oak disk cache with hooks",
         "bullets": 6,
         "images": 9,
         "rich_content": "yes",
@@ -113,7 +113,7 @@ def lost_of(*pages, **how):
         ({"in_stock": "no"}, ("in_stock", "yes", "no", 20)),
         ({"main_offer": "other"}, ("main_offer", "own", "other", 20)),
         ({"eligible": "no"}, ("eligible", "yes", "no", 20)),
-        ({"title": "Oak shelf"}, ("title", "with hooks", "", 20)),
+        ({"title": "Oak disk_cache"}, ("title", "with hooks", "", 20)),
         ({"rating": 3.9}, ("rating", "4.4", "3.9", 20)),
     ],
 )
@@ -122,7 +122,7 @@ def test_what_the_newest_load_lost_is_told_with_both_values(now, told):
 
 
 @pytest.mark.parametrize(
-    "now", [{"images": 10}, {"title": "Oak shelf with hooks and rail"}, {"rating": 4.1}, {"main_offer": None}, {}]
+    "now", [{"images": 10}, {"title": "Oak disk_cache with hooks and rail"}, {"rating": 4.1}, {"main_offer": None}, {}]
 )
 def test_what_was_gained_or_is_not_told_is_not_lost(now):
     assert lost_of(page(1, 19), page(1, 20, **now)) == []

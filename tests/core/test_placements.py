@@ -1,4 +1,4 @@
-"""Placements: evidence in the campaign's own company, and one base bid that meets the target everywhere."""
+"""Placements: evidence in the campaign's own cohort, and one base bid that meets the target everywhere."""
 
 from dataclasses import replace
 from itertools import product
@@ -161,22 +161,22 @@ def test_a_placement_is_judged_in_its_campaign_where_that_is_large_enough():
     by = {(row["whose"], row["placement"]): row for row in judged.to_dicts()}
     big = 30 / 400
     assert by["big", "off_site"]["prior_a"] == pytest.approx(50 * big)
-    assert by["big", "off_site"]["company_cvr"] == pytest.approx(big)
+    assert by["big", "off_site"]["cohort_cvr"] == pytest.approx(big)
     assert by["small", "top_of_search"]["prior_a"] == pytest.approx(50 * 30 / 420)
     assert by["big", "off_site"]["verdict"] == "costly"
     assert by["big", "top_of_search"]["verdict"] == "fine"
 
 
-def test_off_site_traffic_is_judged_in_the_company_of_the_other_campaigns_off_site_traffic():
+def test_off_site_traffic_is_judged_in_the_cohort_of_the_other_campaigns_off_site_traffic():
     """Its own clicks left out: (Σk + 50·m)/(Σn + 50) of the others, where they are 300 or more."""
     own = [("a", "top_of_search", 400, 40, 200, 1200), ("a", "off_site", 12, 0, 6, 0)]
     others = [("b", "top_of_search", 400, 40, 200, 1200), ("b", "off_site", 500, 1, 100, 30)]
     judged = placements.judge(rows(*own, *others), "whose", 30, Aims(0.3), 10)
     by = {(row["whose"], row["placement"]): row for row in judged.to_dicts()}
     whole = 81 / 1312
-    assert by["a", "off_site"]["company_cvr"] == pytest.approx((1 + 50 * whole) / 550)
+    assert by["a", "off_site"]["cohort_cvr"] == pytest.approx((1 + 50 * whole) / 550)
     assert by["a", "off_site"]["verdict"] == "costly", "few clicks, and everybody's off-site clicks rarely buy"
-    assert by["b", "off_site"]["company_cvr"] == pytest.approx(41 / 900), "12 clicks of others say nothing"
+    assert by["b", "off_site"]["cohort_cvr"] == pytest.approx(41 / 900), "12 clicks of others say nothing"
 
 
 def test_an_account_too_small_to_judge_says_so():

@@ -15,7 +15,7 @@ import pytest
 import xlsxwriter
 
 from nimbus_reef.errors import BadFile, ReefError
-from nimbus_reef.formats import wall
+from nimbus_reef.formats import sandbox
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.values import Style
 
@@ -28,7 +28,7 @@ ROWS = 60
 def work_of_readers():
     """Seconds of processor time of all readers so far: whatever else the machine does, it is theirs."""
     used = resource.getrusage(resource.RUSAGE_CHILDREN)
-    waiting = sum(wall.work_of(each.process.pid) for each in wall.POOL.idle)
+    waiting = sum(sandbox.work_of(each.process.pid) for each in sandbox.POOL.idle)
     return used.ru_utime + used.ru_stime + waiting
 
 
@@ -210,7 +210,7 @@ CASES = [(break_, style, seed) for break_, style, seed in itertools.product(BREA
 def read(path):
     """What was read, or else why not."""
     try:
-        ((_, parsed, _),) = wall.parse_file(path, path.name, [CHOSEN], "UTC", {})
+        ((_, parsed, _),) = sandbox.parse_file(path, path.name, [CHOSEN], "UTC", {})
     except ReefError as problem:
         return None, problem
     return parsed, None
@@ -260,11 +260,11 @@ def test_a_file_whose_every_figure_could_be_either_is_asked_about(tmp_path):
     path = tmp_path / "doubt.csv"
     path.write_text("\n".join([";".join(HEADER), "2026-10-01;A;9;8;1,250;1;2,500", "2026-10-01;B;9;8;3,125;1;0"]))
     with pytest.raises(ReefError, match="1,250") as problem:
-        wall.parse_file(path, "doubt.csv", [CHOSEN], "UTC", {})
+        sandbox.parse_file(path, "doubt.csv", [CHOSEN], "UTC", {})
     assert "--decimal" in problem.value.remedy
     for style, spend in ((Style.DOT, 4_375_000_000), (Style.COMMA, 4_375_000)):
         said = ColumnMap("campaign_daily", COLUMNS, decimal=style)
-        ((_, parsed, _),) = wall.parse_file(path, "doubt.csv", [said], "UTC", {})
+        ((_, parsed, _),) = sandbox.parse_file(path, "doubt.csv", [said], "UTC", {})
         assert parsed.sums["spend"] == spend
 
 
@@ -310,10 +310,10 @@ HOSTILE = [
 
 
 def as_report(path, name):
-    return wall.parse_file(path, name, [CHOSEN], "UTC", {})
+    return sandbox.parse_file(path, name, [CHOSEN], "UTC", {})
 
 
-@pytest.mark.parametrize("task", [as_report, wall.edited_rows])
+@pytest.mark.parametrize("task", [as_report, sandbox.edited_rows])
 @pytest.mark.parametrize(("make", "name"), HOSTILE)
 def test_whatever_a_reader_does_the_person_gets_place_reason_and_remedy_in_time(tmp_path, make, name, task):
     """
@@ -345,17 +345,17 @@ def test_a_reader_that_is_kept_from_working_is_waited_for(tmp_path, monkeypatch)
     """A busy machine is not the file's fault: what counts is the reader's own work."""
     good = tmp_path / "good.csv"
     good.write_text(written([cells(row, "dot") for row in rows(1)], ","))
-    wall.look(good, "good.csv", 10)
+    sandbox.look(good, "good.csv", 10)
     # The clock is left out of it: a machine that runs the other tests may keep a reader waiting for long.
-    monkeypatch.setattr(wall, "_WAITS", 100)
-    monkeypatch.setattr(wall, "allowance", lambda size: wall.Allowance(900 * 2**20, 1.5))
-    with wall.POOL.borrowed() as reader:
+    monkeypatch.setattr(sandbox, "_WAITS", 100)
+    monkeypatch.setattr(sandbox, "allowance", lambda size: sandbox.Allowance(900 * 2**20, 1.5))
+    with sandbox.POOL.borrowed() as reader:
         process = reader.process
     process.send_signal(signal.SIGSTOP)
     later = threading.Timer(2.5, process.send_signal, [signal.SIGCONT])
     later.start()
     try:
-        assert wall.look(good, "good.csv", 10)
+        assert sandbox.look(good, "good.csv", 10)
     finally:
         later.join()
 
@@ -363,8 +363,8 @@ def test_a_reader_that_is_kept_from_working_is_waited_for(tmp_path, monkeypatch)
 def readers_of_a_good_file(path):
     """The processes that wait for work after a good file, by pid."""
     path.write_text(written([cells(row, "dot") for row in rows(1)], ","))
-    wall.parse_file(path, path.name, [CHOSEN], "UTC", {})
-    return [each.process.pid for each in wall.POOL.idle]
+    sandbox.parse_file(path, path.name, [CHOSEN], "UTC", {})
+    return [each.process.pid for each in sandbox.POOL.idle]
 
 
 def test_a_reader_is_kept_for_the_next_file(tmp_path):
@@ -376,13 +376,13 @@ def test_a_reader_is_kept_for_the_next_file(tmp_path):
 
 
 def test_a_reader_that_keeps_its_memory_is_ended_while_it_waits(tmp_path, monkeypatch):
-    monkeypatch.setattr(wall, "_KEPT_BELOW", 0)
-    monkeypatch.setattr(wall, "_GIVES_BACK_SECONDS", 0.05)
+    monkeypatch.setattr(sandbox, "_KEPT_BELOW", 0)
+    monkeypatch.setattr(sandbox, "_GIVES_BACK_SECONDS", 0.05)
     (pid,) = readers_of_a_good_file(tmp_path / "a.csv")
     until = time.monotonic() + 20
-    while (wall.POOL.idle or wall.work_of(pid)) and time.monotonic() < until:
+    while (sandbox.POOL.idle or sandbox.work_of(pid)) and time.monotonic() < until:
         time.sleep(0.02)
-    assert (wall.POOL.idle, wall.work_of(pid)) == ([], 0)
+    assert (sandbox.POOL.idle, sandbox.work_of(pid)) == ([], 0)
 
 
 def test_the_reasons_of_a_refusal_come_in_one_order(tmp_path):
@@ -399,7 +399,7 @@ def test_the_reasons_of_a_refusal_come_in_one_order(tmp_path):
     with pytest.raises(
         BadFile, match=r"has 6 cells.*line 11: .*has 8 cells.*line 21: .*has 5 cells.*line 31: "
     ) as problem:
-        wall.parse_file(path, path.name, [CHOSEN], "UTC", {})
+        sandbox.parse_file(path, path.name, [CHOSEN], "UTC", {})
     assert problem.value.place == path.name
 
 
@@ -410,7 +410,7 @@ def test_a_line_with_a_cell_too_many_is_found_where_another_lacks_one(tmp_path, 
     table = [cells(row, "bare") for row in rows(1)]
     table[long], table[short] = [*table[long], "more"], table[short][:-1]
     path.write_text(written(table, ","))
-    ((_, parsed, _),) = wall.parse_file(path, path.name, [CHOSEN], "UTC", {})
+    ((_, parsed, _),) = sandbox.parse_file(path, path.name, [CHOSEN], "UTC", {})
     assert sorted(parsed.rejects.select("line", "reason").rows()) == sorted(
         [(long + 2, "has 8 cells where the header has 7"), (short + 2, "has 6 cells where the header has 7")]
     )

@@ -13,23 +13,23 @@ from nimbus_reef.analysis.judged import Judged, is_judged
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.jobs.ahead import Ahead
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.store.people import accounts, aims, hidden_findings
-from nimbus_reef.store.people.aims import set_aim
-from nimbus_reef.store.reading import shelf
+from nimbus_reef.store.people import accounts, hidden_findings, target_acos
+from nimbus_reef.store.people.target_acos import set_aim
+from nimbus_reef.store.reading import disk_cache
+from nimbus_reef.store.reading.disk_cache import DiskCache
 from nimbus_reef.store.reading.facts import Facts
-from nimbus_reef.store.reading.shelf import Shelf
 
 
 @pytest.fixture
 def folder(tmp_path, monkeypatch):
     # The demo is small: what takes long at size does not here.
-    monkeypatch.setattr(shelf, "DEAR", 0.0)
+    monkeypatch.setattr(disk_cache, "DEAR", 0.0)
     return tmp_path / "judged"
 
 
 def looks(demo, folder, account):
-    facts = Facts(demo.store, shelf=Shelf(folder))
-    return facts, list(judging.looks(facts, account, aims.aims(demo.store, account)))
+    facts = Facts(demo.store, disk_cache=DiskCache(folder))
+    return facts, list(judging.looks(facts, account, target_acos.aims(demo.store, account)))
 
 
 def test_the_usual_days_are_judged_when_somebody_asks_for_them(demo, folder):
@@ -74,7 +74,7 @@ def test_other_days_do_not_drive_out_those_looked_at_most(demo, folder):
         assert not any(is_judged(facts, look, Judged.TARGETS) for look in asked), "there is no room for anything"
     facts, asked = looks(demo, folder, every[0])
     with pytest.MonkeyPatch.context() as patched:
-        patched.setattr(Shelf, "is_full", lambda *_: is_judged(facts, asked[0], Judged.TERMS))
+        patched.setattr(DiskCache, "is_full", lambda *_: is_judged(facts, asked[0], Judged.TERMS))
         shutil.rmtree(folder)
         roomy = Ahead(demo.store, folder, 1 << 30, lambda: False)
         assert roomy.once() == len(every)
@@ -94,7 +94,7 @@ def test_whoever_waits_comes_first(demo, folder):
     assert ahead.once() == 0
     assert len(pieces) == 6
     facts, asked = looks(demo, folder, max(accounts.all_accounts(demo.store), key=lambda each: each.id))
-    facts.shelf.settle()
+    facts.disk_cache.settle()
     assert not is_judged(facts, asked[-1], Judged.TARGETS)
 
 

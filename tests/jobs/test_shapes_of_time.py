@@ -17,7 +17,7 @@ from nimbus_reef.sim import brand, shapes
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
 from nimbus_reef.store.loading import undo
 from nimbus_reef.store.loading.verify import verify
-from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.people import accounts, target_acos
 from nimbus_reef.store.reading import row_frames, setting_frames
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import loads
@@ -86,7 +86,7 @@ KEYS = {
 
 def verdicts(store, account):
     facts = Facts(store)
-    look = Look(account, WINDOW, aims.aims(store, account))
+    look = Look(account, WINDOW, target_acos.aims(store, account))
     found = {"targets": judged_targets(facts, look), "terms": judged_terms(facts, look), "ads": judged_ads(facts, look)}
     names = {name: pl.col(name).cast(pl.String) for name in ("campaign", "ad_group", "match_type", "sku")}
     tables = {
@@ -220,7 +220,7 @@ def test_a_mixed_sheet_without_dates_feeds_settings_and_sums_in_one_load(store, 
     assert [row.match_type for row in negatives] == ["negative_exact"] * 4
     assert negatives[0].name == "", "one is kept from a whole campaign"
     assert adjusted == 5
-    rows = judged_targets(facts, Look(account, WINDOW, aims.aims(store, account)))
+    rows = judged_targets(facts, Look(account, WINDOW, target_acos.aims(store, account)))
     assert (rows["main_product"].is_not_null()).all(), "verdicts know the products"
     undone = undo.undo(store, account.id, done[0].batch_id)
     assert {each.kind for each in undone} == set(kinds), "one file is undone together"

@@ -1,4 +1,4 @@
-"""Frames for the core: which report serves, what settings hold, who keeps a row company."""
+"""Frames for the core: which report serves, what settings hold, who keeps a row cohort."""
 
 import threading
 import time

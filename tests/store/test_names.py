@@ -9,7 +9,7 @@ from tests.store.test_ingest import WINDOW, days, load, term_rows
 
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import NeedsYes
-from nimbus_reef.store.loading import clerk
+from nimbus_reef.store.loading import id_allocator
 from nimbus_reef.store.reading import target_frames
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import dictionary, engine, models
@@ -66,7 +66,7 @@ def test_what_is_known_is_what_is_held(store, account, tmp_path):
 def test_names_that_are_known_are_not_made_again(store, account, tmp_path, monkeypatch):
     """Only the first of two files with the same names takes the turn of whoever makes some."""
     load(store, account, tmp_path, term_rows(days(1)))
-    monkeypatch.setattr(clerk, "with_turn", lambda *_: pytest.fail("nothing is new"))
+    monkeypatch.setattr(id_allocator, "with_turn", lambda *_: pytest.fail("nothing is new"))
     load(store, account, tmp_path, term_rows(days(2)))
     assert int(Facts(store).sums(account.id, "search_term_daily", WINDOW)["clicks"].sum()) == 18
 

@@ -17,7 +17,7 @@ from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand, reports
 from nimbus_reef.sim.stories import Stories
 from nimbus_reef.sim.vocabulary import BRANDS
-from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.people import accounts, target_acos
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit import movers
 from nimbus_reef.web.movement import pages
@@ -63,7 +63,7 @@ def told(request, store, tmp_path):
         )
     facts, end = Facts(store), LAST - timedelta(days=account.maturing_days)
     window = Window(end - timedelta(days=29), end)
-    look = Look(account, window, aims.aims(store, account), preceding(window))
+    look = Look(account, window, target_acos.aims(store, account), preceding(window))
     found = {
         key: checks.run(checks.CHECKS[key], reading(facts, look, checks.CHECKS[key].reads)).rows
         for key in ("page-broke", "growth-not-worth", "leaking-products")

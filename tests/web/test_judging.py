@@ -6,7 +6,7 @@ from datetime import timedelta
 import pytest
 from tests.pages import parsed, row_ids, texts, values, words
 
-from nimbus_reef.analysis import unjudged
+from nimbus_reef.analysis import pending_verdicts
 from nimbus_reef.core.windows import Window
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people import accounts
@@ -33,10 +33,10 @@ READ = (
 @pytest.fixture
 def many(monkeypatch, app, demo):
     """As if the demo held too many rows to judge or to read at once, and none were, here or by another process."""
-    monkeypatch.setattr(unjudged, "AT_ONCE", 1)
+    monkeypatch.setattr(pending_verdicts, "AT_ONCE", 1)
     monkeypatch.setattr(reading, "MANY", 1)
     facts = app.extensions["reef"].facts
-    facts.shelf.settle()
+    facts.disk_cache.settle()
     facts.cache.clear()
     shutil.rmtree(demo.config.judged, ignore_errors=True)
 

@@ -17,7 +17,7 @@ from nimbus_reef.analysis.totals import summed, totals
 from nimbus_reef.cli.main import cli
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
-from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.people import accounts, target_acos
 from nimbus_reef.store.reading.facts import Facts
 
 A = "account=fernhollow-de"
@@ -120,7 +120,7 @@ def test_a_product_s_targets_are_called_those_of_whole_ad_groups(owner, demo):
 def test_overspend_never_exceeds_what_the_totals_report_says_was_spent(owner, demo):
     account = accounts.by_key(demo.store, "fernhollow-de")
     facts, window = Facts(demo.store), Window(*_days(""))
-    found = findings(facts, Look(account, window, aims.aims(demo.store, account)), [], LAST_DAY)
+    found = findings(facts, Look(account, window, target_acos.aims(demo.store, account)), [], LAST_DAY)
     source = facts.total_source(account.id, [window])
     assert found.overspend <= facts.by_day(account.id, source, window, ("spend",))["spend"].sum()
 
@@ -219,7 +219,7 @@ def test_delivery_and_catalog_say_of_a_part_what_findings_and_the_rail_say(owner
     assert listed["spend"].sum() == pytest.approx(
         csv(owner, f"/delivery/placements/export.csv?{scope}&by=account")["spend"].sum()
     )
-    # A placement is judged in the company of the whole account, however narrowly it is looked at.
+    # A placement is judged among the whole account, however narrowly it is looked at.
     whole = csv(owner, f"/delivery/placements/export.csv?{A}&by=campaign")
     both = listed.join(whole, on=["whose", "placement"], suffix="_of_all")
     assert len(both) == len(listed)

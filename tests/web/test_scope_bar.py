@@ -7,7 +7,7 @@ import pytest
 from tests.pages import row_ids, text_of, values
 
 from nimbus_reef.core.targeting import Aims
-from nimbus_reef.store.people import accounts, aims
+from nimbus_reef.store.people import accounts, target_acos
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 
@@ -18,11 +18,11 @@ TARGETS = "/targeting/targets"
 def account(demo):
     made = accounts.by_key(demo.store, "fernhollow-de")
     yield made
-    now = aims.aims(demo.store, made)
+    now = target_acos.aims(demo.store, made)
     for level, named in (("campaign", now.campaigns), ("portfolio", now.portfolios), ("product", now.products)):
         for name, _ in named:
-            aims.set_aim(demo.store, made, None, level, name, None)
-    aims.set_aim(demo.store, made, None, "account", "", 0.28)
+            target_acos.set_aim(demo.store, made, None, level, name, None)
+    target_acos.set_aim(demo.store, made, None, "account", "", 0.28)
 
 
 def rows(owner, query):
@@ -120,7 +120,7 @@ def test_a_target_set_is_judged_by_until_it_is_taken_back(owner, account):
 
 def test_an_account_without_a_target_is_offered_the_middle_peer_s_and_break_even(owner, account, demo):
     """The peers' median and break-even, each set with one click."""
-    aims.set_aim(demo.store, account, None, "account", "", None)
+    target_acos.set_aim(demo.store, account, None, "account", "", None)
     assert "30 % assumed" in text_of(owner.get(TARGETS)).replace("\xa0", " ")
     assert "target ACOS 30 % (assumed)" in text_of(owner.get("/findings/report")).replace("\xa0", " ")
     assert "(assumed)" not in text_of(owner.get("/findings/report?target_acos=30"))
@@ -134,7 +134,9 @@ def test_an_account_without_a_target_is_offered_the_middle_peer_s_and_break_even
     data = {"level": "account", "percent": str(margins), "back": TARGETS}
     done = owner.post("/scope/aims", data=data, follow_redirects=True)
     assert f"is {margins:g} % now" in text_of(done).replace("\xa0", " ")
-    assert aims.aims(demo.store, accounts.by_key(demo.store, account.key)).account == pytest.approx(margins / 100)
+    assert target_acos.aims(demo.store, accounts.by_key(demo.store, account.key)).account == pytest.approx(
+        margins / 100
+    )
     assert "is assumed" not in text_of(owner.get("/scope/aims"))
 
 

@@ -1,4 +1,4 @@
-"""What one process has worked out the others take from the shelf: the same page, the same file, byte for byte."""
+"""What one process has worked out the others take from the disk_cache: the same page, the same file, byte for byte."""
 
 import re
 import shutil
@@ -11,12 +11,12 @@ from tests.web.conftest import signed_in
 
 from nimbus_reef.analysis import ahead, judged
 from nimbus_reef.cli import demo as demo_data
-from nimbus_reef.jobs.on_call import OnCall
+from nimbus_reef.jobs.helper_process import OnCall
 from nimbus_reef.jobs.queue import make_queue
-from nimbus_reef.store.reading import shelf
+from nimbus_reef.store.reading import disk_cache
 from nimbus_reef.store.reading.cache import Cache
+from nimbus_reef.store.reading.disk_cache import DiskCache
 from nimbus_reef.store.reading.facts import Facts
-from nimbus_reef.store.reading.shelf import Shelf
 from nimbus_reef.web.factory import make_app
 
 ACCOUNT = "account=fernhollow-de"
@@ -68,7 +68,7 @@ FILES = (
 
 @pytest.fixture(scope="module")
 def processes(demo):
-    """Makes web processes that share a shelf of their own, on which everything is put."""
+    """Makes web processes that share a disk cache of their own, on which everything is put."""
     conf = replace(demo.config, local=demo.config.var / "machine")
     shutil.rmtree(conf.judged, ignore_errors=True)
 
@@ -95,16 +95,18 @@ def told(app, password, pages):
 
 def test_what_is_taken_from_the_shelf_is_what_was_worked_out(processes, demo, monkeypatch):
     """Every result can be put there; the second process works out hardly any, and shows the same."""
-    monkeypatch.setattr(shelf, "DEAR", 0.0)
+    monkeypatch.setattr(disk_cache, "DEAR", 0.0)
     refused, worked_out = [], []
     for told_of in ("warning", "exception"):
-        monkeypatch.setattr(shelf.log, told_of, lambda *said, **more: refused.append((said, more, sys.exc_info()[1])))
+        monkeypatch.setattr(
+            disk_cache.log, told_of, lambda *said, **more: refused.append((said, more, sys.exc_info()[1]))
+        )
     # The first one asks twice: what a page shows as soon as it is known is known then.
     first = processes()
     told(first, demo.password, PAGES)
     before = told(first, demo.password, (*PAGES, *FILES))
-    first.extensions["reef"].facts.shelf.settle()
-    monkeypatch.setattr(shelf.Shelf, "_put", lambda _, place, made, kept: worked_out.append(type(made)))
+    first.extensions["reef"].facts.disk_cache.settle()
+    monkeypatch.setattr(disk_cache.DiskCache, "_put", lambda _, place, made, kept: worked_out.append(type(made)))
     after = told(processes(), demo.password, (*PAGES, *FILES))
     unlike = [page for page, one, other in zip((*PAGES, *FILES), before, after, strict=True) if one != other]
     assert unlike == []
@@ -116,7 +118,7 @@ def test_what_a_worker_on_call_works_out_is_shown_like_ones_own(processes, demo,
     Days that nobody asked for: the pages and files that judge by themselves, and those that ask for
     what is large.
     """
-    monkeypatch.setattr(shelf, "DEAR", 0.0)
+    monkeypatch.setattr(disk_cache, "DEAR", 0.0)
     addresses = [f"{each}?window=2026-09-20..2026-10-09" for each in (*PAGES[-4:], *FILES[:4])]
     alone = told(processes(), demo.password, addresses)
     conf = processes().extensions["reef"].config
@@ -131,7 +133,7 @@ def test_what_a_worker_on_call_works_out_is_shown_like_ones_own(processes, demo,
             for what, make in ahead.ASKED.items()
         },
     )
-    worker = OnCall(Facts(demo.store, Cache(), Shelf(conf.judged)), conf.judged)
+    worker = OnCall(Facts(demo.store, Cache(), DiskCache(conf.judged)), conf.judged)
     thread = threading.Thread(target=worker.keep_on, args=(done,))
     thread.start()
     try:
@@ -158,7 +160,7 @@ def test_what_was_asked_before_changes_nothing(processes, demo, asked):
     pages = [f"{each}{'&' if '?' in each else '?'}{asked}" for each in every]
     experienced, fresh = processes(), processes()
     for app in (experienced, fresh):
-        object.__setattr__(app.extensions["reef"].facts, "shelf", None)
+        object.__setattr__(app.extensions["reef"].facts, "disk_cache", None)
     # Twice: what a page shows as soon as it is known is known then.
     for app, asked_for in ((experienced, every), (experienced, pages), (fresh, pages[::-1])):
         told(app, demo.password, asked_for)

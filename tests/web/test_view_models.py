@@ -141,7 +141,7 @@ ROW = {
     "prior_a": 1.0,
     "prior_b": 19.0,
     "account_cvr": 0.07,
-    "company_cvr": 0.06,
+    "cohort_cvr": 0.06,
     "free_cvr": 0.06,
     "needed_cvr": 0.06,
     "main_product": "P",
@@ -150,7 +150,7 @@ ROW = {
 
 def test_the_picture_of_luck_is_a_step_for_all_that_moves_what_is_expected():
     """
-    Account, company, words, own clicks on one scale; what moves nothing is left out; what is needed
+    Account, cohort, words, own clicks on one scale; what moves nothing is left out; what is needed
     stands upright.
     """
     drawn = luck.of_row(ROW, (1.0, 59.0), "40 clicks, no order", ("loss", True), EURO)

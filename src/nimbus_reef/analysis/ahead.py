@@ -1,8 +1,8 @@
 """
 Judging ahead: what the usual days of an account come to, worked out before anybody asks.
 
-What is worked out lies on the shelf (`store.reading.shelf`), from where every process takes it; so this returns
-nothing.
+What is worked out lies on the disk_cache (`store.reading.disk_cache`), from where every process takes it; so this
+returns nothing.
 """
 
 from __future__ import annotations

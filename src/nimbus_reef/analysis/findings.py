@@ -190,7 +190,7 @@ def _gathered(check: Check, rows: pl.DataFrame) -> pl.DataFrame:
     if not check.gathers or rows.is_empty():
         return rows.with_columns(members=pl.concat_list("row_id"))
     lines = findings_rules.gathered(rows)
-    return lines.with_columns(row_id=pl.concat_str("company_level", "company", separator=":").str.head(64))
+    return lines.with_columns(row_id=pl.concat_str("cohort_level", "cohort", separator=":").str.head(64))
 
 
 def _unstaked(rows: pl.DataFrame, ids: set[str]) -> pl.DataFrame:
@@ -245,10 +245,10 @@ def waits(check: Check) -> bool:
     return check.accepts and check.subject in _CLICKS
 
 
-def company_name(level: str, company: str, ad_group: str) -> str:
-    """What a company that rows are judged in is called."""
-    words = {"ad_group_id": f"ad group {ad_group}", "main_product": company, "name_part": f"campaigns called {company}"}
-    return words.get(level, company)
+def cohort_name(level: str, cohort: str, ad_group: str) -> str:
+    """What a cohort that rows are judged in is called."""
+    words = {"ad_group_id": f"ad group {ad_group}", "main_product": cohort, "name_part": f"campaigns called {cohort}"}
+    return words.get(level, cohort)
 
 
 def named(check: Check, row: Mapping[str, Any]) -> tuple[str, str]:
@@ -264,8 +264,8 @@ def named(check: Check, row: Mapping[str, Any]) -> tuple[str, str]:
     if check.subject is Subject.PHRASE:
         return row["spelt"], f"in {row['word_terms']} search terms"
     name = row["term"] if check.subject is Subject.TERM else row["target"]
-    if "company_level" in row:
-        return company_name(row["company_level"], row["company"], row["ad_group"]), f"largest: {name}"
+    if "cohort_level" in row:
+        return cohort_name(row["cohort_level"], row["cohort"], row["ad_group"]), f"largest: {name}"
     return name, f"{row['campaign']} · {row['ad_group']}"
 
 

@@ -9,7 +9,7 @@ from typing import Any, Final
 import polars as pl
 
 from nimbus_reef.analysis.look import Look
-from nimbus_reef.core import company, costly_words, evidence, targeting, words
+from nimbus_reef.core import cohorts, costly_words, evidence, targeting, words
 from nimbus_reef.core import findings as findings_rules
 from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.model import MEASURES
@@ -37,7 +37,7 @@ def judged_targets(facts: Facts, look: Look) -> pl.DataFrame:
     def rows() -> pl.DataFrame:
         fit = target_frames.fitted(facts, account.id, window)
         rows = target_frames.target_rows(facts, account.id, window)
-        return targeting.in_company(rows, fit.targets if fit else None, ["target_id"])
+        return targeting.in_cohort(rows, fit.targets if fit else None, ["target_id"])
 
     return _judged(facts, look, Judged.TARGETS, facts.held(account.id, window).kind, rows, TARGET_ID)
 
@@ -49,7 +49,7 @@ def judged_terms(facts: Facts, look: Look) -> pl.DataFrame:
     def rows() -> pl.DataFrame:
         fit = target_frames.fitted(facts, account.id, window)
         rows = target_frames.term_rows(facts, account.id, window)
-        return targeting.in_company(rows, fit.terms if fit else None, ["ad_group_id", "normal_id"])
+        return targeting.in_cohort(rows, fit.terms if fit else None, ["ad_group_id", "normal_id"])
 
     return _judged(facts, look, Judged.TERMS, "search_term_daily", rows, TERM_ID)
 
@@ -69,8 +69,8 @@ def judged_words(facts: Facts, look: Look) -> pl.DataFrame:
         phrases = words.by_phrase(
             terms, word_frames.tokens(facts, account.id), word_frames.vocabulary(facts, account.id), MEASURES
         )
-        in_company = evidence.with_priors(phrases, ("length",))
-        judged = targeting.judged(in_company, days, Aims(look.aims.account), account.min_clicks)
+        in_cohort = evidence.with_priors(phrases, ("length",))
+        judged = targeting.judged(in_cohort, days, Aims(look.aims.account), account.min_clicks)
         rows = costly_words.beside(judged, own_words(facts, look))
         spent = int(terms["spend"].sum())
         # Rows overlap, so a share is of what the terms cost, not of the rows' sum.
@@ -133,12 +133,12 @@ def own_words(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 def judged_ads(facts: Facts, look: Look) -> pl.DataFrame:
-    """All product ads of the window, judged in the company of what their product does elsewhere."""
+    """All product ads of the window, judged among what their product does elsewhere."""
 
     def rows() -> pl.DataFrame:
         rows = product_frames.ad_rows(facts, look.account.id, look.window)
         ads = rows.select("product_ad_id", "ad_group_id", "product_id", "clicks", "orders")
-        return targeting.in_company(rows, company.fitted_ads(ads), ["product_ad_id"], targeting.AD_CHAIN)
+        return targeting.in_cohort(rows, cohorts.fitted_ads(ads), ["product_ad_id"], targeting.AD_CHAIN)
 
     return _judged(facts, look, Judged.ADS, "product_ad_daily", rows, _AD_ID)
 
@@ -182,7 +182,7 @@ def _judged(
 def asked_of_helper(facts: Facts, look: Look, what: str, kind: str, *of: Any) -> Callable[[], Asked | None]:
     """
     For `Facts.kept`: that a helper makes it where a report has so many rows that somebody has to wait. See
-    `jobs.on_call`.
+    `jobs.helper_process`.
     """
     return lambda: (what, (look, *of)) if len(facts.sums(look.account.id, kind, look.window)) >= AT_ONCE else None
 

@@ -21,7 +21,7 @@ class Part:
     """
     A part of an account; empty means all of it.
 
-    Rows are judged in the company of the whole account first, so a verdict is the same
+    Rows are judged among the whole account first, so a verdict is the same
     however narrowly it is looked at. name: text in the campaign's name. said: parts of it by the naming pattern, as
     (part, value); pattern: that, where any is asked for.
     """

@@ -73,7 +73,7 @@ def _product(check: Check, rows: pl.DataFrame) -> str:
     """The SKU that a finding is about, empty where it is about none alone."""
     row = rows.row(0, named=True)
     if check.gathers:
-        return str(row["company"]) if row["company_level"] == "main_product" else ""
+        return str(row["cohort"]) if row["cohort_level"] == "main_product" else ""
     if check.reads is Reading.GAPS:
         return str(row["drag_sku"] or "")
     return str(row["name"]) if check.subject is Subject.PRODUCT else ""

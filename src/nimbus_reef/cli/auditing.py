@@ -23,7 +23,8 @@ from nimbus_reef.core.model import from_micro
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats import change_sheet
-from nimbus_reef.store.people import aims, plans
+from nimbus_reef.store.people import plans
+from nimbus_reef.store.people import target_acos as aims_of
 from nimbus_reef.store.reading.facts import Facts
 
 _OUT = Console()
@@ -45,7 +46,7 @@ def audit(conf: config.Config, key: str, first: Any, last: Any, target_acos: flo
     with wiring.running_store(conf) as store:
         account = wiring.account(store, key)
         facts = Facts(store)
-        aims_in_force = Aims(target_acos) if target_acos is not None else aims.aims(store, account)
+        aims_in_force = Aims(target_acos) if target_acos is not None else aims_of.aims(store, account)
         look = asked(facts, account, aims_in_force, f"{first:%Y-%m-%d}..{last:%Y-%m-%d}" if first else "")
         if look is None:
             raise NotFound("Nothing is loaded yet.", place=key, remedy="Load a report with `reef import`.")

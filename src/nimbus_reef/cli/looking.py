@@ -36,7 +36,7 @@ from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.tables import Table, csv_lines
 from nimbus_reef.jobs import exports
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.store.people import accounts, aims, closed_audits, hidden_findings, plans
+from nimbus_reef.store.people import accounts, closed_audits, hidden_findings, plans, target_acos
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record import loads
 from nimbus_reef.store.record.engine import Store
@@ -56,7 +56,7 @@ _COVERED_DAYS = 120
 
 def _look(store: Store, facts: Facts, key: str, window: str, against: str = DEFAULT_AGAINST) -> Look:
     account = wiring.account(store, key)
-    found = asked(facts, account, aims.aims(store, account), window, against)
+    found = asked(facts, account, target_acos.aims(store, account), window, against)
     if found is None:
         raise NotFound("Nothing is loaded yet.", place=key, remedy="Load a report with `reef import`.")
     return found
@@ -77,7 +77,7 @@ def pulse(conf: config.Config, window: str, form: str) -> None:
         facts = Facts(store)
         for account in accounts.all_accounts(store):
             newest = facts.newest_day(account.id)
-            look = asked(facts, account, aims.aims(store, account), window)
+            look = asked(facts, account, target_acos.aims(store, account), window)
             made = idle(facts, account) if look is None else beat(facts, look, today_of(account))
             now, then = made.now, made.then
             rows.append(

@@ -13,7 +13,7 @@ from nimbus_reef.cli import output, wiring
 from nimbus_reef.cli.output import FORMAT
 from nimbus_reef.errors import Conflict, NotAllowed, NotFound
 from nimbus_reef.formats.figures import Figures
-from nimbus_reef.store.people import aims, people, plans
+from nimbus_reef.store.people import people, plans, target_acos
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record.engine import Store
 
@@ -23,7 +23,7 @@ _BY = click.option("--by", "email", default="", help="Address of the person who 
 
 def _look(facts: Facts, key: str, window: str) -> Look:
     account = wiring.account(facts.store, key)
-    look = asked(facts, account, aims.aims(facts.store, account), window)
+    look = asked(facts, account, target_acos.aims(facts.store, account), window)
     if look is None:
         raise NotFound("Nothing is loaded yet.", place=key, remedy="Load a report with `reef import`.")
     return look

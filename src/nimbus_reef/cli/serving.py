@@ -25,9 +25,9 @@ from gunicorn.app.base import BaseApplication
 from nimbus_reef.cli import demo, wiring
 from nimbus_reef.config import Config
 from nimbus_reef.errors import Conflict, StoreAway
-from nimbus_reef.jobs import heap
+from nimbus_reef.jobs import worker_memory
 from nimbus_reef.jobs.ahead import Ahead
-from nimbus_reef.jobs.on_call import OnCall
+from nimbus_reef.jobs.helper_process import HelperProcess
 from nimbus_reef.jobs.queue import EXPORTS, LOADS, make_queue, sweep_jobs, worker_name
 from nimbus_reef.store.people import people
 from nimbus_reef.store.record import schema, server, workers
@@ -298,15 +298,15 @@ def _greet(conf: Config) -> None:
 
 def work(conf: Config) -> None:
     """Runs the worker in the foreground until stopped."""
-    heap.keep()
+    worker_memory.keep()
     store = wiring.open_store(conf)
     queue = make_queue(conf, store)
     sweep_jobs(store, queue)
     done = threading.Event()
     threading.Thread(target=_beat, args=(store, done), daemon=True).start()
-    ahead = Ahead(store, conf.judged, conf.judged_bytes, lambda: queue.busy or on_call.busy)
-    on_call = OnCall(ahead.facts, conf.judged)
-    for each in (ahead, on_call):
+    ahead = Ahead(store, conf.judged, conf.judged_bytes, lambda: queue.busy or helper.busy)
+    helper = HelperProcess(ahead.facts, conf.judged)
+    for each in (ahead, helper):
         threading.Thread(target=each.keep_on, args=(done,), daemon=True).start()
     exporting = queue.lanes[EXPORTS].create_consumer(workers=1, periodic=False)
     exporting.start()

@@ -18,7 +18,7 @@ from scipy.sparse import csr_array
 from scipy.special import gammainc, gammaincinv, gammaln
 
 from nimbus_reef.core import evidence, words
-from nimbus_reef.core.company import SURE_OF_A_WORD, Fitted
+from nimbus_reef.core.cohorts import SURE_OF_A_WORD, Fitted
 from nimbus_reef.core.evidence import COSTLY_AT, INTERVAL, Floats
 from nimbus_reef.core.windows import month_factor
 

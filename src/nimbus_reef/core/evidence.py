@@ -1,9 +1,9 @@
 """
 Luck or fact: whether a row's cost of sale is truly over its target.
 
-A row (target, search term, …) has n clicks and k = min(orders, clicks). Its company
+A row (target, search term, …) has n clicks and k = min(orders, clicks). Its cohort
 gives a Beta prior for its conversion: of targets, terms and product ads the account's fit
-(`core.company`), of phrases the smallest sufficient group of rows like it. The posterior says
+(`core.cohorts`), of phrases the smallest sufficient group of rows like it. The posterior says
 how likely it is that the row converts below what its price per click needs.
 Formulas: "Evidence" in docs/calculations.md.
 """
@@ -114,20 +114,20 @@ def with_priors(rows: pl.DataFrame, chain: Sequence[str]) -> pl.DataFrame:
 
     rows: clicks, orders, sales (micro) and one key column per level of `chain`, smallest first,
     null where the level is unknown; the account comes last by itself. Adds prior_level, prior_a, prior_b,
-    company_cvr (the prior's mean), group_n, group_k, group_rows and group_aov (micro); all null where even
+    cohort_cvr (the prior's mean), group_n, group_k, group_rows and group_aov (micro); all null where even
     the account is too small.
     """
-    found = _of_company(rows, chain, fitted=True)
+    found = _of_cohort(rows, chain, fitted=True)
     mean = pl.col("prior_a") / (pl.col("prior_a") + pl.col("prior_b"))
-    return rows.hstack(found).with_columns(company_cvr=mean)
+    return rows.hstack(found).with_columns(cohort_cvr=mean)
 
 
 def with_aov(rows: pl.DataFrame, chain: Sequence[str]) -> pl.DataFrame:
     """Adds group_aov (micro): what an order is worth in the same groups, by their sums alone."""
-    return rows.hstack(_of_company(rows, chain, fitted=False).select("group_aov"))
+    return rows.hstack(_of_cohort(rows, chain, fitted=False).select("group_aov"))
 
 
-def _of_company(rows: pl.DataFrame, chain: Sequence[str], *, fitted: bool) -> pl.DataFrame:
+def _of_cohort(rows: pl.DataFrame, chain: Sequence[str], *, fitted: bool) -> pl.DataFrame:
     """What the smallest sufficient group of each row's chain comes to, in the rows' order."""
     # A level that no row knows cannot gather any.
     chain = [level for level in chain if rows[level].null_count() < len(rows)]
@@ -141,13 +141,13 @@ def _of_company(rows: pl.DataFrame, chain: Sequence[str], *, fitted: bool) -> pl
         _orders().alias("k"),
         "sales",
     )
-    # Many rows stand in the same company, and many in it have the same clicks and orders: each
-    # company is looked at once, and rows alike count as many.
+    # Many rows stand in the same cohort, and many in it have the same clicks and orders: each
+    # cohort is looked at once, and rows alike count as many.
     clicked = coded.filter(pl.col("n") > 0)
     alike = clicked.group_by(*levels, "n", "k").agg(pl.col("sales").sum(), alike=pl.len())
-    companies = coded.select(levels).unique().with_row_index("_company")
+    cohorts = coded.select(levels).unique().with_row_index("_cohort")
     parts: list[pl.DataFrame] = []
-    waiting = companies
+    waiting = cohorts
     for level in levels:
         sums = _group_sums(alike.filter(pl.col(level).is_not_null()), level)
         good = sums.filter(_sufficient(level))
@@ -161,12 +161,12 @@ def _of_company(rows: pl.DataFrame, chain: Sequence[str], *, fitted: bool) -> pl
             prior_level=pl.lit(level),
             group_aov=pl.when(pl.col("group_k") > 0).then(pl.col("group_sales") / pl.col("group_k")).otherwise(None),
         )
-        parts.append(here.select("_company", level).join(told, on=level).drop(level, "group_sales", "largest"))
-        waiting = waiting.join(here.select("_company"), on="_company", how="anti")
+        parts.append(here.select("_cohort", level).join(told, on=level).drop(level, "group_sales", "largest"))
+        waiting = waiting.join(here.select("_cohort"), on="_cohort", how="anti")
     gathered = pl.concat(parts, how="diagonal") if parts else _nobody()
-    found = companies.join(gathered, on="_company", how="left")
+    found = cohorts.join(gathered, on="_cohort", how="left")
     whose = coded.select(levels).join(found, on=levels, how="left", nulls_equal=True, maintain_order="left")
-    return whose.drop(*levels, "_company")
+    return whose.drop(*levels, "_cohort")
 
 
 def _orders() -> pl.Expr:
@@ -180,7 +180,7 @@ def _coded(dtype: pl.DataType, level: str) -> pl.Expr:
 def _nobody() -> pl.DataFrame:
     return pl.DataFrame(
         schema={
-            "_company": pl.UInt32,
+            "_cohort": pl.UInt32,
             "prior_level": pl.String,
             "prior_a": pl.Float64,
             "prior_b": pl.Float64,
@@ -214,8 +214,8 @@ def judge(rows: pl.DataFrame, days: int) -> pl.DataFrame:
     """
     The verdict on every row of one kind in one window of `days` days.
 
-    rows: clicks, orders, spend, sales (micro), target_acos, and what its company says: prior_a, prior_b,
-    company_cvr (what it is held against for its own fault) and group_aov (micro); of rows whose words were
+    rows: clicks, orders, spend, sales (micro), target_acos, and what its cohort says: prior_a, prior_b,
+    cohort_cvr (what it is held against for its own fault) and group_aov (micro); of rows whose words were
     looked at also free_a, free_b (the prior without them) and slow_word. Adds n, k, shrunk_aov (micro, drawn to
     the group's), needed_cvr (c*), p_over, p_free (the same without the words), own_test, own_fault,
     by_words, verdict, stake (micro per 30 days) and excess (micro per 30 days, the plain observed
@@ -232,12 +232,12 @@ def judge(rows: pl.DataFrame, days: int) -> pl.DataFrame:
             pl.col("spend") / pl.col("n") / (pl.col("shrunk_aov") * pl.col("target_acos"))
         )
     )
-    post_a, post_b, needed, company = (
+    post_a, post_b, needed, cohort = (
         frame.select(
             (pl.col("prior_a") + pl.col("k")).alias("a"),
             (pl.col("prior_b") + pl.col("n") - pl.col("k")).alias("b"),
             "needed_cvr",
-            "company_cvr",
+            "cohort_cvr",
         )
         .cast(pl.Float64)
         .fill_null(float("nan"))
@@ -247,7 +247,7 @@ def judge(rows: pl.DataFrame, days: int) -> pl.DataFrame:
     with np.errstate(divide="ignore", invalid="ignore"):
         p_over = probability_over(needed, post_a, post_b)
         share = stake_share(needed, post_a, post_b, p_over)
-        own_fault = betainc(post_a, post_b, company) >= OWN_FAULT_AT
+        own_fault = betainc(post_a, post_b, cohort) >= OWN_FAULT_AT
     monthly = month_factor(days)
     judged = frame.with_columns(
         p_over=_probability(p_over),
@@ -341,9 +341,9 @@ _MEANS: Final[Mapping[str, str]] = {
 }
 _CAUSES: Final[Mapping[str, str]] = {
     _BY_WORDS: "without its words it would not be: look at the word",
-    _BY_PRODUCT: "it converts like its company: the product, its price or its bids are wrong, not this row",
+    _BY_PRODUCT: "it converts like similar ones: the product, its price or its bids are wrong, not this row",
     _BY_GROUP: (
-        "it converts like its company: what the ad group advertises, its price or its bids are wrong, not this row"
+        "it converts like similar ones: what the ad group advertises, its price or its bids are wrong, not this row"
     ),
 }
 
@@ -372,7 +372,7 @@ def counted_stake() -> pl.Expr:
 
 
 def with_its_product() -> pl.Expr:
-    """Flagged, yet converting like its company, and not by its words: the product, its price or its bids are wrong."""
+    """Flagged, yet converting like similar ones, and not by its words: the product, its price or its bids are wrong."""
     return flagged() & ~pl.col("own_fault") & ~pl.col("by_words")
 
 

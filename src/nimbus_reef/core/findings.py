@@ -15,7 +15,7 @@ from nimbus_reef.core.checks import Check, Money
 from nimbus_reef.core.evidence import flagged
 from nimbus_reef.core.metrics import within_target
 
-_GATHERED_BY = ("company_level", "company")
+_GATHERED_BY = ("cohort_level", "cohort")
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,14 +132,14 @@ def gathered(rows: pl.DataFrame) -> pl.DataFrame:
     """
     Rows that are costly with their product, one line per product, or per ad group where none is known.
 
-    Adds up the measures and the stake; company_level (main_product, name_part or ad_group_id) and company, its
+    Adds up the measures and the stake; cohort_level (main_product, name_part or ad_group_id) and cohort, its
     value as text, say whose they are, `members` lists the row_id of each, the names are the largest one's. The
     lines hold no money that is not in the rows already.
     """
     levels = ("main_product", "name_part", "ad_group_id")
     held = [pl.when(pl.col(level).is_not_null()).then(pl.lit(level)) for level in levels]
     largest_first = rows.with_columns(
-        company_level=pl.coalesce(*held), company=pl.coalesce(pl.col(level).cast(pl.String) for level in levels)
+        cohort_level=pl.coalesce(*held), cohort=pl.coalesce(pl.col(level).cast(pl.String) for level in levels)
     ).sort(["stake", "spend"], descending=True, maintain_order=True)
     sums = ("impressions", "clicks", "spend", "orders", "units", "sales", "stake")
     return (

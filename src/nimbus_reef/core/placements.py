@@ -32,24 +32,24 @@ def judge(
     rows: pl.DataFrame, whose: str, days: int, aims: Aims, min_clicks: int, of: pl.DataFrame | None = None
 ) -> pl.DataFrame:
     """
-    The verdict on placements, each in the company of all placements of what `whose` names.
+    The verdict on placements, each among all placements of what `whose` names.
 
     rows: measures (money in micro-units) and the column `whose`. The prior is Beta(m·50, (1−m)·50) with m = Σk/Σn of
-    the company where Σn ≥ 300 and Σk ≥ 5, else of the account; without either the account is too small. An order is
-    worth what it is in the same company. of: all placements of the account, where rows are only a part of it: a row
-    keeps the company of the whole.
+    the cohort where Σn ≥ 300 and Σk ≥ 5, else of the account; without either the account is too small. An order is
+    worth what it is in the same cohort. of: all placements of the account, where rows are only a part of it: a row
+    keeps the cohort of the whole.
 
     Off-site traffic is of another kind than a campaign's own and alike across campaigns: a row of it has the other
-    off-site rows for company, m = (Σk + 50·m_account)/(Σn + 50) without its own clicks, where those are 300 or more.
+    off-site rows for cohort, m = (Σk + 50·m_account)/(Σn + 50) without its own clicks, where those are 300 or more.
     """
-    company = rows if of is None else of
-    return judged(_off_site_apart(_in_company(rows, whose, company), company), days, aims, min_clicks)
+    cohort = rows if of is None else of
+    return judged(_off_site_apart(_in_cohort(rows, whose, cohort), cohort), days, aims, min_clicks)
 
 
-def _off_site_apart(rows: pl.DataFrame, company: pl.DataFrame) -> pl.DataFrame:
+def _off_site_apart(rows: pl.DataFrame, cohort: pl.DataFrame) -> pl.DataFrame:
     n, k = pl.col("clicks").cast(pl.Int64), pl.min_horizontal("orders", "clicks").cast(pl.Int64)
     off = pl.col("placement").cast(pl.String) == Placement.OFF_SITE.value
-    off_n, off_k, all_n, all_k = company.select(
+    off_n, off_k, all_n, all_k = cohort.select(
         n.filter(off).sum().alias("off_n"),
         k.filter(off).sum().alias("off_k"),
         n.sum().alias("all_n"),
@@ -58,15 +58,15 @@ def _off_site_apart(rows: pl.DataFrame, company: pl.DataFrame) -> pl.DataFrame:
     others_n, others_k = pl.lit(off_n) - n, pl.lit(off_k) - k
     account = pl.lit(ratio(all_k, all_n), pl.Float64)
     mean = (others_k + STRENGTH * account) / (others_n + STRENGTH)
-    apart = off & (others_n >= evidence.MIN_GROUP_CLICKS) & pl.col("company_cvr").is_not_null()
+    apart = off & (others_n >= evidence.MIN_GROUP_CLICKS) & pl.col("cohort_cvr").is_not_null()
     return rows.with_columns(
-        company_cvr=pl.when(apart).then(mean).otherwise("company_cvr"),
+        cohort_cvr=pl.when(apart).then(mean).otherwise("cohort_cvr"),
         prior_a=pl.when(apart).then(mean * STRENGTH).otherwise("prior_a"),
         prior_b=pl.when(apart).then((1 - mean) * STRENGTH).otherwise("prior_b"),
     )
 
 
-def _in_company(rows: pl.DataFrame, whose: str, of: pl.DataFrame) -> pl.DataFrame:
+def _in_cohort(rows: pl.DataFrame, whose: str, of: pl.DataFrame) -> pl.DataFrame:
     n, k = pl.col("clicks").cast(pl.Int64), pl.min_horizontal("orders", "clicks").cast(pl.Int64)
     # Orders without a click (k = 0) would inflate the order value.
     sold = pl.col("sales").filter(n > 0).sum()
@@ -85,14 +85,10 @@ def _in_company(rows: pl.DataFrame, whose: str, of: pl.DataFrame) -> pl.DataFram
         .when("by_all")
         .then(pl.col("all_sales") / pl.col("all_k"))
     )
-    company = told.select(
-        whose,
-        company_cvr=mean,
-        prior_a=mean * STRENGTH,
-        prior_b=(1 - mean) * STRENGTH,
-        group_aov=worth.cast(pl.Float64),
+    cohort = told.select(
+        whose, cohort_cvr=mean, prior_a=mean * STRENGTH, prior_b=(1 - mean) * STRENGTH, group_aov=worth.cast(pl.Float64)
     )
-    return rows.join(company, on=whose, how="left", maintain_order="left")
+    return rows.join(cohort, on=whose, how="left", maintain_order="left")
 
 
 @dataclass(frozen=True, slots=True)

@@ -101,7 +101,7 @@ def for_target(
     row: Row, *, bid: float | None, history: Sequence[bids.Day] = (), limits: BidLimits = STANDARD_LIMITS
 ) -> Recommendation:
     """
-    Pause what had its own test, converts below its company and sold nothing; else the bid.
+    Pause what had its own test, converts below its cohort and sold nothing; else the bid.
 
     A pause of a single row needs an own test; without a known bid there is nothing to move.
     """

@@ -9,7 +9,7 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core import evidence
-from nimbus_reef.core.company import Company
+from nimbus_reef.core.cohorts import Cohort
 from nimbus_reef.core.metrics import with_ratios
 
 CHAIN = ("ad_group_id", "main_product", "family", "category", "own_campaign", "name_part", "own_portfolio")
@@ -37,7 +37,7 @@ def name_parts(campaigns: pl.DataFrame) -> pl.DataFrame:
     return named.select("campaign_id", name_part=pl.when(fits).then("name_part"))
 
 
-def with_company(rows: pl.DataFrame) -> pl.DataFrame:
+def with_cohort(rows: pl.DataFrame) -> pl.DataFrame:
     """
     Adds the levels of `CHAIN` that stand in for a product where an ad group has no product rows.
 
@@ -93,7 +93,7 @@ def judged(rows: pl.DataFrame, days: int, aims: Aims, min_clicks: int | pl.Expr)
     """
     Adds everything a table of targets, terms, phrases or product ads shows, filters and sorts by.
 
-    rows: measures (money in micro-units) and what their company says. See `evidence.judge` for what that is
+    rows: measures (money in micro-units) and what their cohort says. See `evidence.judge` for what that is
     and what is added; also ratios (money in units), simple_verdict and share_of_spend.
     """
     judged_rows = evidence.judge(rows.with_columns(aims.expr(rows.columns)), days)
@@ -103,21 +103,21 @@ def judged(rows: pl.DataFrame, days: int, aims: Aims, min_clicks: int | pl.Expr)
     )
 
 
-def in_company(
-    rows: pl.DataFrame, company: Company | None, keys: Sequence[str], chain: Sequence[str] = CHAIN
+def in_cohort(
+    rows: pl.DataFrame, cohort: Cohort | None, keys: Sequence[str], chain: Sequence[str] = CHAIN
 ) -> pl.DataFrame:
     """
     Adds to rows what the account's fit says of them, and what an order is worth in their chain.
 
-    keys: the columns that name a row of the company. Without a company (the account is too small) all is null.
+    keys: the columns that name a row of the cohort. Without a cohort (the account is too small) all is null.
     """
     valued = evidence.with_aov(rows, chain)
-    if company is None:
+    if cohort is None:
         nothing = [pl.lit(None, pl.Float64).alias(name) for name in _TOLD]
         return valued.with_columns(*nothing, slow_word=pl.lit(False))
     # Only what is new is gathered: a join of the whole rows would copy every column of theirs.
-    told = rows.select(keys).join(company.rows, on=keys, how="left", maintain_order="left")
+    told = rows.select(keys).join(cohort.rows, on=keys, how="left", maintain_order="left")
     return valued.hstack(told.drop(keys).with_columns(pl.col("slow_word").fill_null(False)))
 
 
-_TOLD = ("prior_a", "prior_b", "free_a", "free_b", "company_cvr", "free_cvr", "account_cvr")
+_TOLD = ("prior_a", "prior_b", "free_a", "free_b", "cohort_cvr", "free_cvr", "account_cvr")

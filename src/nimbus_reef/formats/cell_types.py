@@ -1,7 +1,7 @@
 """
 The columns of a report: cells to typed values, and for every cell that fails the reason.
 
-Columns of texts are read once for each combination of them (`formats.apart`).
+Columns of texts are read once for each combination of them (`formats.distinct_texts`).
 """
 
 from __future__ import annotations
@@ -13,9 +13,9 @@ from typing import Final
 import polars as pl
 
 from nimbus_reef.core.model import MICRO
-from nimbus_reef.formats import abreast, values
-from nimbus_reef.formats.apart import Apart
+from nimbus_reef.formats import parallel_columns, values
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
+from nimbus_reef.formats.distinct_texts import Apart
 from nimbus_reef.formats.kinds import READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.raw import LINE, no_problems
@@ -69,7 +69,7 @@ def typed(cells: Apart, kind: ReportKind, reading: CellReading) -> tuple[Apart, 
             return value, _allowed_blank(said, column, kind, reading, reason)
         return _day_given(column, reading, len(rows)) or _figures_read(rows, column, reading)
 
-    for column, (value, reason) in zip(columns, abreast.each(read, columns, len(rows)), strict=True):
+    for column, (value, reason) in zip(columns, parallel_columns.each(read, columns, len(rows)), strict=True):
         if column.name in said.columns:
             texts.append(value.alias(column.name))
             if reason.null_count() < len(reason):

@@ -1,4 +1,4 @@
-"""An edited change sheet read back as plain rows. Runs in the sandbox only, see `wall`."""
+"""An edited change sheet read back as plain rows. Runs in the sandbox only, see `sandbox`."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""CSV, XLSX and Parquet in: what kind a file is, and its tables as text. Runs in the sandbox only, see `wall`."""
+"""CSV, XLSX and Parquet in: what kind a file is, and its tables as text. Runs in the sandbox only, see `sandbox`."""
 
 from __future__ import annotations
 

@@ -1,6 +1,6 @@
 """
 A file as a whole: what its tables may be, and all that a set of mappings makes of it. Runs in the sandbox only, see
-`wall`.
+`sandbox`.
 """
 
 from __future__ import annotations

@@ -6,8 +6,8 @@ from dataclasses import replace
 
 import polars as pl
 
-from nimbus_reef.formats.apart import Apart, apart
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
+from nimbus_reef.formats.distinct_texts import Apart, apart
 from nimbus_reef.formats.raw import LINE
 
 

@@ -16,8 +16,8 @@ import polars as pl
 
 from nimbus_reef.errors import BadFile, BadInput
 from nimbus_reef.formats import cell_types, currencies, mixed, repeats, values
-from nimbus_reef.formats.apart import COMBINATION, Apart, apart
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
+from nimbus_reef.formats.distinct_texts import COMBINATION, Apart, apart
 from nimbus_reef.formats.kinds import READ_KINDS
 from nimbus_reef.formats.mapping import NAMED_BY_ID, ColumnMap
 from nimbus_reef.formats.raw import LINE, RawTable

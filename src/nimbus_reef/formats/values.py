@@ -21,7 +21,7 @@ import polars as pl
 from babel.numbers import list_currencies
 from dateutil import parser as dateutil_parser
 
-from nimbus_reef.formats import abreast
+from nimbus_reef.formats import parallel_columns
 
 _NOTHING = ["", "-", "–", "—", "n/a", "na", "null", "none", "--"]
 TOTAL_LINE: Final = r"(?i)^\s*(grand\s+)?(total|totals|sum|summe|gesamt|gesamtsumme|totale|suma|result)\b"
@@ -113,7 +113,7 @@ def style_votes(columns: Sequence[tuple[pl.Series, bool]]) -> Votes:
     columns: the cells, and whether they are counts, which have no fraction: a sign before three digits groups them.
     """
     longest = max((len(cells) for cells, _ in columns), default=0)
-    told = [each for each in abreast.each(_signed, columns, longest) if each is not None]
+    told = [each for each in parallel_columns.each(_signed, columns, longest) if each is not None]
     if not told:
         return Votes()
     cells = pl.concat(told)

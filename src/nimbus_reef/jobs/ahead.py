@@ -15,14 +15,14 @@ import structlog
 
 from nimbus_reef.analysis import ahead
 from nimbus_reef.errors import StoreAway
-from nimbus_reef.jobs import heap
+from nimbus_reef.jobs import worker_memory
 from nimbus_reef.store.people import accounts, hidden_findings
 from nimbus_reef.store.people.accounts import Account
-from nimbus_reef.store.people.aims import aims as aims_of
+from nimbus_reef.store.people.target_acos import aims as aims_of
 from nimbus_reef.store.reading.cache import Cache
+from nimbus_reef.store.reading.disk_cache import DiskCache, told
 from nimbus_reef.store.reading.facts import Facts
-from nimbus_reef.store.reading.shelf import Shelf, told
-from nimbus_reef.store.record import loads, moments
+from nimbus_reef.store.record import loads, snapshot_reads
 from nimbus_reef.store.record.engine import Store
 
 log = structlog.get_logger("ahead")
@@ -41,7 +41,7 @@ class Ahead:
 
     def __init__(self, store: Store, folder: Path, most_bytes: int, busy: Callable[[], bool]) -> None:
         self._store, self._folder, self._busy = store, folder, busy
-        self._shelf = Shelf(folder, most_bytes)
+        self._shelf = DiskCache(folder, most_bytes)
         self.facts = Facts(store, Cache(most_bytes=_MOST_BYTES), self._shelf)
         self._swept = 0.0
 
@@ -85,11 +85,11 @@ class Ahead:
         return judged
 
     def _present(self) -> dict[int, str]:
-        """What is loaded of every account, as the shelf calls it."""
+        """What is loaded of every account, as the disk cache calls it."""
         return {each.id: told(self.facts.generation(each.id)) for each in accounts.all_accounts(self._store)}
 
     def _judge(self, account: Account) -> bool:
-        begun = moments.begin()
+        begun = snapshot_reads.begin()
         try:
             aims, away = aims_of(self._store, account), hidden_findings.away(self._store, account.id)
             today = datetime.now(ZoneInfo(account.timezone)).date()
@@ -107,7 +107,7 @@ class Ahead:
                             days=f"{look.window.first}..{look.window.last}",
                         )
                         break
-                    with heap.given_back():
+                    with worker_memory.given_back():
                         for step in ahead.steps(self.facts, look, away, today):
                             self._do(step, account)
                 return True
@@ -117,7 +117,7 @@ class Ahead:
             names = tuple(sorted((each.check, each.row_id) for each in away))
             self.facts.kept("judged ahead", account.id, work, account, aims, names)
         finally:
-            moments.end(begun)
+            snapshot_reads.end(begun)
         if made:
             self._shelf.settle()
             log.debug("judged ahead", account=account.key)

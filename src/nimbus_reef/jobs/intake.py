@@ -20,7 +20,7 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from nimbus_reef.errors import BadFile, BadInput
-from nimbus_reef.formats import mapping, mixed, wall
+from nimbus_reef.formats import mapping, mixed, sandbox
 from nimbus_reef.formats.kinds import KINDS, READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap, Suggestion
 from nimbus_reef.formats.raw import AS_FOUND, Layout, Layouts, RawTable
@@ -146,7 +146,7 @@ def _sheets(
     path: Path, _changed: int, file_name: str, layouts: tuple[tuple[str, Layout], ...]
 ) -> tuple[SheetLook, ...]:
     """The preview of a file, cached: the mapping page needs it again with every choice."""
-    return tuple(sorted(wall.look(path, file_name, _PREVIEW_ROWS, dict(layouts)), key=_longest_first))
+    return tuple(sorted(sandbox.look(path, file_name, _PREVIEW_ROWS, dict(layouts)), key=_longest_first))
 
 
 def _longest_first(sheet: SheetLook) -> tuple[bool, int]:
@@ -283,7 +283,7 @@ def load(store: Store, asked: LoadRequest, progress: Progress = lambda part, mes
         known = names.known_by_id(connection, asked.account.id)
     with ThreadPoolExecutor(1) as beside:
         digest = beside.submit(lambda: asked.sha256 or keep_digest(asked.path))
-        read = wall.parse_file(
+        read = sandbox.parse_file(
             asked.path, asked.file_name, asked.maps, asked.account.timezone, known, asked.account.currency
         )
     progress(0.25, f"understood {sum(len(parsed.apart) for _, parsed, _ in read):,} rows")
@@ -366,4 +366,4 @@ def to_mend(
 
     problems: line, column, value, reason. BadFile when the file cannot be read any more.
     """
-    return wall.to_mend(path, file_name, problems, read_as.sheet, read_as.layout)
+    return sandbox.to_mend(path, file_name, problems, read_as.sheet, read_as.layout)

@@ -36,11 +36,11 @@ from nimbus_reef.errors import (
     TooMany,
     is_full_disk,
 )
-from nimbus_reef.jobs import on_call
+from nimbus_reef.jobs import helper_process
 from nimbus_reef.jobs.queue import Queue
+from nimbus_reef.store.reading.disk_cache import DiskCache
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
-from nimbus_reef.store.reading.shelf import Shelf
-from nimbus_reef.store.record import moments
+from nimbus_reef.store.record import snapshot_reads
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.web import security
 from nimbus_reef.web.areas import AREAS, BY_NAME
@@ -108,8 +108,8 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
         store,
         Facts(
             store,
-            shelf=Shelf(config.judged, config.judged_bytes),
-            helper=lambda asked: on_call.ask(config.judged, asked),
+            disk_cache=DiskCache(config.judged, config.judged_bytes),
+            helper=lambda asked: helper_process.ask(config.judged, asked),
         ),
         queue,
     )
@@ -164,12 +164,12 @@ def _one_moment(app: Flask) -> None:
 
     @app.before_request
     def begin() -> None:
-        g.moment = moments.begin(until_written=request.method not in ("GET", "HEAD"))
+        g.moment = snapshot_reads.begin(until_written=request.method not in ("GET", "HEAD"))
 
     @app.teardown_request
     def end(_: BaseException | None) -> None:
         if "moment" in g:
-            moments.end(g.pop("moment"))
+            snapshot_reads.end(g.pop("moment"))
 
 
 def _asset_addresses(app: Flask) -> Callable[[str], str]:

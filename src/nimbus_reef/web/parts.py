@@ -15,7 +15,7 @@ from nimbus_reef.config import Config
 from nimbus_reef.errors import BadInput, NotAllowed, NotFound
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs.queue import Queue
-from nimbus_reef.store.people import accounts, aims, hidden_findings
+from nimbus_reef.store.people import accounts, hidden_findings, target_acos
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.people.hidden_findings import PutAway
 from nimbus_reef.store.people.people import Person
@@ -144,7 +144,7 @@ def current_scope() -> Scope:
     if "scope" not in g:
         account = account_of(request.values.get("account") or _last_account())
         session["account"] = account.key
-        made = params.of_account(request.values, account, parts().facts, aims.aims(parts().store, account))
+        made = params.of_account(request.values, account, parts().facts, target_acos.aims(parts().store, account))
         if made.newest is not None and (missing := unknown(parts().facts, made.look)):
             near = f" Did you mean {' or '.join(f'“{each}”' for each in missing.near)}?" if missing.near else ""
             raise BadInput(
@@ -160,7 +160,7 @@ def usual_scope() -> Scope:
     """The scope as if nothing had been chosen, for a page about a choice that cannot be understood."""
     last = _last_account()
     account = account_of(last)
-    g.scope = params.of_account(MultiDict(), account, parts().facts, aims.aims(parts().store, account))
+    g.scope = params.of_account(MultiDict(), account, parts().facts, target_acos.aims(parts().store, account))
     found: Scope = g.scope
     return found
 

@@ -30,7 +30,7 @@ KIND: Final = "product_ad_daily"
 
 def listed(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    Judged product ads with the company they keep: title, running (its ad is enabled), siblings (running ads beside it),
+    Judged product ads with the cohort they keep: title, running (its ad is enabled), siblings (running ads beside it),
     their orders, clicks, spend and sales, and to_pause: costly, had its own test, and beside it runs a sibling that
     sells and is not flagged.
     """

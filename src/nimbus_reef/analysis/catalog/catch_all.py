@@ -60,7 +60,7 @@ def _built(
     eligible = gaps.products(facts, look).filter(pl.col("eligible")).select("sku", "title")
     held = eligible.filter(~pl.col("sku").is_in(list(without)))
     lowest, account, sku_days = usual_clicks(facts, look)
-    # Afterwards: whoever works out the usual clicks has put the days on the shelf beside them.
+    # Afterwards: whoever works out the usual clicks has put the days on the disk cache beside them.
     days = target_days(facts, look)
     chosen = bid if bid is not None else lowest
     found = rules.expected(days, account, sku_days, len(held), chosen)

@@ -91,7 +91,7 @@ _JUDGED: Final = (
     "prior_a",
     "prior_b",
     "shrunk_aov",
-    "company_cvr",
+    "cohort_cvr",
     "p_over",
     "p_free",
     "acos",

@@ -69,7 +69,7 @@ class Line:
 
 
 def judged_campaigns(facts: Facts, look: Look, source: str) -> pl.DataFrame:
-    """Campaigns of the part, judged in the company of all of the account's."""
+    """Campaigns of the part, judged among all of the account's."""
     account = look.account
 
     def make() -> pl.DataFrame:

@@ -305,7 +305,7 @@ def _within(segment: Segment) -> pl.Expr:
 
 def judged(facts: Facts, look: Look) -> pl.DataFrame:
     """
-    Every hour of every campaign, judged in the company of the campaign's hours, else the account's: row_id,
+    Every hour of every campaign, judged among the campaign's hours, else the account's: row_id,
     campaign_id, campaign, hour and what `evidence.judge` adds.
     """
     account = look.account
@@ -317,8 +317,8 @@ def judged(facts: Facts, look: Look) -> pl.DataFrame:
         )
         days = facts.monthly_days(account.id, KIND, look.window)
         named = rows.sort("campaign_id", "hour").join(settings, on="campaign_id", maintain_order="left")
-        in_company = evidence.with_priors(named, CHAIN)
-        return targeting.judged(in_company, days, look.aims, account.min_clicks).with_columns(
+        in_cohort = evidence.with_priors(named, CHAIN)
+        return targeting.judged(in_cohort, days, look.aims, account.min_clicks).with_columns(
             row_id=pl.concat_str("campaign_id", "hour", separator=":")
         )
 

@@ -46,7 +46,7 @@ def judged(facts: Facts, look: Look, by: str = "campaign") -> pl.DataFrame:
     Placements of every group, judged: whose (what the group is called), placement, row_id, the measures and what
     `evidence.judge` adds, share_spend and share_sales within the group; largest spend first, placements in their order.
 
-    By campaign its settings besides; judged in the company of the whole account and narrowed after.
+    By campaign its settings besides; judged among the whole account and narrowed after.
     """
     account = look.account
 

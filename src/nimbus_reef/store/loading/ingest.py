@@ -14,14 +14,14 @@ from sqlalchemy import Connection, insert, text
 from nimbus_reef.core.model import SCOPES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, NeedsYes
-from nimbus_reef.formats.apart import Apart
+from nimbus_reef.formats.distinct_texts import Apart
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.reports import Parsed
 from nimbus_reef.store.loading import claims, losses, names, sense, undo, versions
 from nimbus_reef.store.loading.claims import Claim
 from nimbus_reef.store.loading.losses import Incoming
 from nimbus_reef.store.loading.names import Named
-from nimbus_reef.store.record import bulk, loads, snapshots, turns
+from nimbus_reef.store.record import bulk, loads, locks, snapshots
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import FACTS, KEYS_OF, batch, reject
 
@@ -112,7 +112,7 @@ def load(
     def work(connection: Connection) -> list[tuple[Loaded, snapshots.Spans]]:
         # In one order for all, so that two files of the same accounts cannot lock each other out.
         for account_id, kind in sorted({(part.account_id, part.parsed.kind.name) for part in parts}):
-            turns.take(connection, account_id, kind)
+            locks.take(connection, account_id, kind)
         progress(0.3, "naming campaigns, targets and terms")
         looked = [
             names.looked_up(store, connection, part.account_id, part.parsed.kind.name, each) for part, each in rows

@@ -9,9 +9,9 @@ from typing import Final
 import polars as pl
 from sqlalchemy import Connection, Table, bindparam, select, update
 
-from nimbus_reef.formats.apart import Apart
-from nimbus_reef.store.loading import clerk as clerks
-from nimbus_reef.store.loading.clerk import Clerk
+from nimbus_reef.formats.distinct_texts import Apart
+from nimbus_reef.store.loading import id_allocator as clerks
+from nimbus_reef.store.loading.id_allocator import IdAllocator
 from nimbus_reef.store.record import bulk
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import KEYS_OF, ad_group, campaign, product, product_ad, target, target_term
@@ -66,38 +66,38 @@ _SAID: Final = (
 
 def looked_up(store: Store, connection: Connection, account_id: int, kind: str, told: Apart) -> Named:
     """Rows with the ids of the names that are known; nothing is changed."""
-    clerk = Clerk(connection, store.dictionary, store.scratch, making=False)
-    return Named(account_id, kind, told, _ids_of(clerk, account_id, kind, told.said), clerk.settled)
+    allocator = IdAllocator(connection, store.dictionary, store.scratch, making=False)
+    return Named(account_id, kind, told, _ids_of(allocator, account_id, kind, told.said), allocator.settled)
 
 
 def made(store: Store, named: Named) -> Named:
     """The same with all of its ids: what nobody has yet is made, and kept at once, whatever becomes of the rows."""
     account_id, kind, said = named.account_id, named.kind, named.told.said
-    ids = clerks.with_turn(store, lambda clerk: _ids_of(clerk, account_id, kind, said))
+    ids = clerks.with_turn(store, lambda allocator: _ids_of(allocator, account_id, kind, said))
     return replace(named, ids=ids, settled=True)
 
 
-def _ids_of(clerk: Clerk, account_id: int, kind: str, said: pl.DataFrame) -> pl.DataFrame:
+def _ids_of(allocator: IdAllocator, account_id: int, kind: str, said: pl.DataFrame) -> pl.DataFrame:
     """The ids of combinations of names, in their order."""
     rows = said.select(name for name in said.columns if name in _SAID)
     rows = rows.with_row_index(_ORDER).with_columns(account_id=pl.lit(account_id, pl.UInt32))
     if "campaign" in rows.columns:
-        rows = _named(clerk, campaign, account_id, rows, "campaign")
+        rows = _named(allocator, campaign, account_id, rows, "campaign")
     if "ad_group" in rows.columns:
         rows = rows.with_columns(pl.col("ad_group").fill_null(WHOLE_CAMPAIGN))
-        rows = _named(clerk, ad_group, account_id, rows, "ad_group")
+        rows = _named(allocator, ad_group, account_id, rows, "ad_group")
     if "target" in rows.columns:
-        rows = _where_given(rows, "target", "target_id", lambda given: _targets(clerk, given))
+        rows = _where_given(rows, "target", "target_id", lambda given: _targets(allocator, given))
     if "search_term" in rows.columns:
-        rows = _with(rows, clerk.phrases(rows["search_term"]), "search_term", "phrase_id")
-        rows = _keyed(clerk, target_term, rows, "target_term_id").drop("phrase_id")
+        rows = _with(rows, allocator.phrases(rows["search_term"]), "search_term", "phrase_id")
+        rows = _keyed(allocator, target_term, rows, "target_term_id").drop("phrase_id")
     if "sku" in rows.columns:
-        rows = _where_given(rows, "sku", "product_id", lambda given: _keyed(clerk, product, given, "product_id"))
+        rows = _where_given(rows, "sku", "product_id", lambda given: _keyed(allocator, product, given, "product_id"))
     for column in ("query", "keyword"):
         if column in rows.columns:
-            rows = _with(rows, clerk.phrases(rows[column]), column, f"{column}_phrase_id")
+            rows = _with(rows, allocator.phrases(rows[column]), column, f"{column}_phrase_id")
     if "product_ad_id" in KEYS_OF[kind]:
-        rows = _keyed(clerk, product_ad, rows, "product_ad_id")
+        rows = _keyed(allocator, product_ad, rows, "product_ad_id")
     return rows.sort(_ORDER).select(name for name in rows.columns if name in _IDS)
 
 
@@ -132,15 +132,15 @@ def _with(rows: pl.DataFrame, ids: pl.DataFrame, column: str, key: str) -> pl.Da
     return rows.join(ids.rename({"text": column, "id": key}), on=column, how="left", maintain_order="left")
 
 
-def _keyed(clerk: Clerk, table: Table, rows: pl.DataFrame, key: str) -> pl.DataFrame:
+def _keyed(allocator: IdAllocator, table: Table, rows: pl.DataFrame, key: str) -> pl.DataFrame:
     """Rows with the ids of one table, found by the columns that are its keys."""
-    ids = clerk.ids(table, rows).rename({"id": key})
+    ids = allocator.ids(table, rows).rename({"id": key})
     return rows.join(ids, on=[name for name in ids.columns if name != key], how="left", maintain_order="left")
 
 
-def _targets(clerk: Clerk, rows: pl.DataFrame) -> pl.DataFrame:
-    rows = _with(rows, clerk.phrases(rows["target"]), "target", "phrase_id")
-    return _keyed(clerk, target, rows, "target_id").drop("phrase_id")
+def _targets(allocator: IdAllocator, rows: pl.DataFrame) -> pl.DataFrame:
+    rows = _with(rows, allocator.phrases(rows["target"]), "target", "phrase_id")
+    return _keyed(allocator, target, rows, "target_id").drop("phrase_id")
 
 
 # --- campaigns and ad groups: few, and of these alone the names change -------------------
@@ -161,23 +161,23 @@ def _held(connection: Connection, table: Table, account_id: int) -> pl.DataFrame
 _PARENT: Final = {"campaign": "account_id", "ad_group": "campaign_id"}
 
 
-def _named(clerk: Clerk, table: Table, account_id: int, rows: pl.DataFrame, column: str) -> pl.DataFrame:
+def _named(allocator: IdAllocator, table: Table, account_id: int, rows: pl.DataFrame, column: str) -> pl.DataFrame:
     """Rows with `<column>_id`, the id of the name in that column under its parent, in place of the marketplace's id."""
     own, parent = f"{column}_id", _PARENT[table.name]
     told = pl.col(own) if own in rows.columns else pl.lit(None, pl.String)
     names = rows.select(pl.col(parent).alias("parent"), pl.col(column).alias("name"), told.alias("external_id"))
     names = names.unique(maintain_order=True)
-    held, renamed = _renamed(_held(clerk.connection, table, account_id), names)
+    held, renamed = _renamed(_held(allocator.connection, table, account_id), names)
     given = _to_give(held, names)
-    if clerk.making:
-        _change(clerk.connection, table, renamed)
+    if allocator.making:
+        _change(allocator.connection, table, renamed)
         missing = names.select("parent", "name").unique(maintain_order=True)
         missing = missing.join(held, on=["parent", "name"], how="anti", maintain_order="left")
-        new = clerk.numbered(table, missing)
-        bulk.load(clerk.connection, table.name, new.rename({"parent": parent}), clerk.scratch)
+        new = allocator.numbered(table, missing)
+        bulk.load(allocator.connection, table.name, new.rename({"parent": parent}), allocator.scratch)
         held = pl.concat([held, new], how="diagonal")
-        _change(clerk.connection, table, _to_give(held, names))
-    clerk.settled &= renamed.is_empty() and given.is_empty()
+        _change(allocator.connection, table, _to_give(held, names))
+    allocator.settled &= renamed.is_empty() and given.is_empty()
     ids = held.select(pl.col("parent").alias(parent), pl.col("name").alias(column), pl.col("id").alias(own))
     return rows.drop(own, strict=False).join(ids, on=[parent, column], how="left", maintain_order="left")
 

@@ -9,7 +9,7 @@ from typing import Final
 import polars as pl
 from sqlalchemy import Connection, text
 
-from nimbus_reef.store.loading.clerk import Clerk
+from nimbus_reef.store.loading.id_allocator import IdAllocator
 from nimbus_reef.store.record import bulk
 from nimbus_reef.store.record.dictionary import Dictionary
 
@@ -28,8 +28,8 @@ def fill_in(connection: Connection) -> None:
                 "CREATE TEMPORARY TABLE `spelt` (id INT UNSIGNED PRIMARY KEY, "
                 "words TEXT CHARACTER SET ascii COLLATE ascii_bin NOT NULL)"
             )
-            clerk = Clerk(connection, Dictionary(scratch), scratch, making=True)
-            spelt = held.select("id", words=clerk.words(held["text"]))
+            allocator = IdAllocator(connection, Dictionary(scratch), scratch, making=True)
+            spelt = held.select("id", words=allocator.words(held["text"]))
             bulk.load(connection, "spelt", spelt, scratch)
             connection.exec_driver_sql("UPDATE phrase p JOIN `spelt` s USING (id) SET p.words = s.words")
             connection.exec_driver_sql("DROP TEMPORARY TABLE `spelt`")

@@ -13,7 +13,7 @@ from sqlalchemy import Connection, insert, or_, select, text, update
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.loading import versions
-from nimbus_reef.store.record import bulk, loads, snapshots, turns
+from nimbus_reef.store.record import bulk, loads, locks, snapshots
 from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.loads import Batch
@@ -80,7 +80,7 @@ def undo(
 
     def work(connection: Connection) -> list[tuple[Batch, Undone, snapshots.Spans]]:
         for each in sorted(several, key=lambda each: (each.account_id, each.kind)):
-            turns.take(connection, each.account_id, each.kind)
+            locks.take(connection, each.account_id, each.kind)
         states = [(each, *_open_spans(connection, each)) for each in several]
         if not any(spans - left for _, spans, left in states):
             raise _nothing_to_undo(any(left for _, _, left in states))

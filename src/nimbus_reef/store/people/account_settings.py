@@ -13,7 +13,7 @@ from nimbus_reef.core.model import MICRO, from_micro
 from nimbus_reef.core.settings import USUAL, Holds, Settings, problem, register, together_problem
 from nimbus_reef.errors import BadInput, Conflict
 from nimbus_reef.store.people import trail
-from nimbus_reef.store.record import turns
+from nimbus_reef.store.record import locks
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import account, account_setting
 
@@ -69,7 +69,7 @@ def change(store: Store, account_id: int, person_id: int | None, before: Setting
         return []
 
     def work(connection: Connection) -> None:
-        turns.take(connection, account_id, turns.SETTINGS)
+        locks.take(connection, account_id, locks.SETTINGS)
         row = connection.execute(select(account).where(account.c.id == account_id)).one()
         now = of_row(row, kept(connection, account_id).get(account_id, {}))
         for key in differing:

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, delete, func, insert, select
 
 from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.people import trail
-from nimbus_reef.store.record import turns
+from nimbus_reef.store.record import locks
 from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import closing, person
@@ -81,7 +81,7 @@ def close(
     """
 
     def work(connection: Connection) -> int:
-        turns.take(connection, account_id, turns.CLOSING)
+        locks.take(connection, account_id, locks.CLOSING)
         if after is not None and _newest(connection, account_id) != after:
             raise Conflict(
                 "This audit was closed already.", remedy="Nothing was changed. See the closed audits under Findings."

@@ -16,7 +16,7 @@ from sqlalchemy import ColumnElement, Connection, delete, func, insert, select, 
 from nimbus_reef.errors import BadInput, Conflict, NotAllowed, NotFound
 from nimbus_reef.store.people import one_time_links, sessions, trail
 from nimbus_reef.store.people.one_time_links import INVITATION_LASTS, Purpose
-from nimbus_reef.store.record import turns
+from nimbus_reef.store.record import locks
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import brand, person, person_brand
 from nimbus_reef.store.record.models import trail as trail_table
@@ -321,7 +321,7 @@ def _known(connection: Connection, person_id: int) -> Any:
 
 def _must_leave_an_owner(connection: Connection, person_id: int) -> None:
     """There is always an owner who can sign in; they go in turn, so that the last two do not go at once."""
-    turns.take(connection, turns.NO_ACCOUNT, turns.OWNERS)
+    locks.take(connection, locks.NO_ACCOUNT, locks.OWNERS)
     others = connection.execute(
         select(person.c.id).where(
             person.c.role == Role.OWNER.value, person.c.active, person.c.password_hash != "", person.c.id != person_id

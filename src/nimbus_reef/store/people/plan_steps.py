@@ -13,7 +13,7 @@ from sqlalchemy import Connection, Row, func, insert, select, update
 from nimbus_reef.core.changes import Action, Change, ChangeState, Entity, key_digest
 from nimbus_reef.errors import NotFound
 from nimbus_reef.store.people import trail
-from nimbus_reef.store.record import turns
+from nimbus_reef.store.record import locks
 from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import change, plan_step, plan_step_change, sending
@@ -126,7 +126,7 @@ def undo(store: Store, account_id: int, person_id: int, step_id: int | None = No
     """
 
     def work(connection: Connection) -> int:
-        turns.take(connection, account_id, turns.PLAN)
+        locks.take(connection, account_id, locks.PLAN)
         step = next(
             (
                 row

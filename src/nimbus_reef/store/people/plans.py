@@ -17,7 +17,7 @@ from nimbus_reef.core.proposals import Package
 from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.people import plan_steps, trail
 from nimbus_reef.store.people.plan_steps import FIELDS, Did, StepKind, Touched, change_of
-from nimbus_reef.store.record import turns
+from nimbus_reef.store.record import locks
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import change
 
@@ -97,7 +97,7 @@ def accept_packages(
     """
 
     def work(connection: Connection) -> tuple[list[int], Taken]:
-        turns.take(connection, account_id, turns.PLAN)
+        locks.take(connection, account_id, locks.PLAN)
         newest = connection.execute(select(func.max(change.c.row)).where(change.c.account_id == account_id)).scalar()
         held = {each.change.row: each for each in open_changes(connection, account_id)}
         told = taken([each.change for each in held.values()], [[each for each, _ in package] for package in packages])
@@ -155,7 +155,7 @@ def remove_many(store: Store, account_id: int, person_id: int, change_ids: Seque
     """Takes changes out of the plan, those that are still in it, each with all that it was proposed with; how many."""
 
     def work(connection: Connection) -> int:
-        turns.take(connection, account_id, turns.PLAN)
+        locks.take(connection, account_id, locks.PLAN)
         held = open_changes(connection, account_id)
         named = [each.change for each in held if each.id in set(change_ids)]
         rows = {each.row for each in whole([each.change for each in held], named)}
@@ -189,7 +189,7 @@ def take(
     ids = {each.change.row: each.id for each in seen}
 
     def work(connection: Connection) -> None:
-        turns.take(connection, account_id, turns.PLAN)
+        locks.take(connection, account_id, locks.PLAN)
         now = connection.execute(
             select(change.c.id, change.c.new_value).where(
                 change.c.account_id == account_id, change.c.removed_at.is_(None)

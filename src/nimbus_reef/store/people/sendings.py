@@ -17,7 +17,7 @@ from nimbus_reef.errors import Conflict, NotFound
 from nimbus_reef.store.people import plan_steps, trail
 from nimbus_reef.store.people.plan_steps import Did, StepKind, Touched
 from nimbus_reef.store.people.plans import Planned, open_changes
-from nimbus_reef.store.record import turns
+from nimbus_reef.store.record import locks
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import change, plan_step, sending, sending_change
 from nimbus_reef.store.record.models import person as person_table
@@ -56,7 +56,7 @@ def send(store: Store, account_id: int, person_id: int, sheet: str, planned: Seq
     key = key_of(sheet, [each.change for each in planned])
 
     def work(connection: Connection) -> int:
-        turns.take(connection, account_id, turns.PLAN)
+        locks.take(connection, account_id, locks.PLAN)
         newest = connection.execute(
             select(func.coalesce(func.max(plan_step.c.id), 0)).where(plan_step.c.account_id == account_id)
         ).scalar_one()
@@ -121,7 +121,7 @@ def answer(store: Store, account_id: int, person_id: int, sending_id: int, faile
     """
 
     def work(connection: Connection) -> int:
-        turns.take(connection, account_id, turns.PLAN)
+        locks.take(connection, account_id, locks.PLAN)
         held = {each.id: each.change for each in open_changes(connection, account_id)}
         told = connection.execute(
             select(sending_change.c.change_id, sending_change.c.new_value)

@@ -25,12 +25,12 @@ from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.windows import Window, month_of
 from nimbus_reef.store.reading import month_grids
 from nimbus_reef.store.reading.cache import Cache, Mapped
+from nimbus_reef.store.reading.disk_cache import DiskCache
 from nimbus_reef.store.reading.month_grids import MonthGrid
-from nimbus_reef.store.reading.shelf import Shelf
-from nimbus_reef.store.record import loads, moments, snapshots
+from nimbus_reef.store.record import loads, snapshot_reads, snapshots
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import KEYS_OF
-from nimbus_reef.store.record.moments import Generation, LoadedVersion
+from nimbus_reef.store.record.snapshot_reads import Generation, LoadedVersion
 
 T = TypeVar("T")
 
@@ -92,13 +92,13 @@ def _weeks(spans: Mapping[str, Sequence[Window]]) -> Window | None:
 @dataclass(frozen=True, slots=True)
 class Facts:
     """
-    The frames of one store. Safe to share between threads. shelf: where results lie that other processes share, if
+    The frames of one store. Safe to share between threads. disk_cache: where results lie that other processes share, if
     anywhere; helper: has another process work out what is asked and put it there, if there is one.
     """
 
     store: Store
     cache: Cache = field(default_factory=Cache)
-    shelf: Shelf | None = None
+    disk_cache: DiskCache | None = None
     helper: Callable[[Asked], object] | None = None
 
     def generation(self, account_id: int) -> Generation:
@@ -117,22 +117,22 @@ class Facts:
         """
         A result about an account, made once for what is loaded now. of: whatever else it depends on, and no more, so
         that looks that differ in something else share it. asked: what a helper, where there is one, makes it by; None
-        where it is so little that this process makes it itself. dear: the seconds from which on it is put on the shelf,
+        where it is so little that this process makes it itself. dear: the seconds from which on it is put on disk,
         where fewer than usual.
         """
-        key, shelf = (name, account_id, self.generation(account_id), *of), self.shelf
-        if shelf is None:
+        key, disk_cache = (name, account_id, self.generation(account_id), *of), self.disk_cache
+        if disk_cache is None:
             return self.cache.get(key, make)
 
         def found_or_made() -> T | Mapped:
             if (
                 asked is not None
                 and self.helper is not None
-                and shelf.peek(account_id, key) is None
+                and disk_cache.peek(account_id, key) is None
                 and (work := asked())
             ):
                 self.helper(work)
-            return shelf.get(account_id, key, make, lambda same: self.cache.swap(key, same), dear)
+            return disk_cache.get(account_id, key, make, lambda same: self.cache.swap(key, same), dear)
 
         return self.cache.get(key, found_or_made)
 
@@ -140,11 +140,11 @@ class Facts:
         """The same where it was made already, here or by another process, else None."""
         key = (name, account_id, self.generation(account_id), *of)
         found = self.cache.peek(key)
-        if found is None and self.shelf is not None:
-            on_shelf = self.shelf.peek(account_id, key)
-            if on_shelf is not None:
-                self.cache.put(key, on_shelf)
-                return on_shelf.made
+        if found is None and self.disk_cache is not None:
+            on_disk = self.disk_cache.peek(account_id, key)
+            if on_disk is not None:
+                self.cache.put(key, on_disk)
+                return on_disk.made
         return found
 
     def note(self, name: str, account_id: int, made: Any, *of: Hashable) -> None:
@@ -183,7 +183,7 @@ class Facts:
         return min((max(days) for days in loaded if days), default=None)
 
     def _loaded(self, account_id: int) -> LoadedVersion:
-        moment = moments.current()
+        moment = snapshot_reads.current()
         if moment is None:
             return self._look(account_id)
         if account_id not in moment.seen:

@@ -1,13 +1,13 @@
-"""Targets, search terms and ad groups: what they did in a window, and who keeps them company."""
+"""Targets, search terms and ad groups: what they did in a window, and their cohorts."""
 
 from __future__ import annotations
 
 import polars as pl
 
-from nimbus_reef.core import company
-from nimbus_reef.core.company import Fitted
+from nimbus_reef.core import cohorts
+from nimbus_reef.core.cohorts import Fitted
 from nimbus_reef.core.model import MEASURES
-from nimbus_reef.core.targeting import PRODUCT_LEVEL, with_company
+from nimbus_reef.core.targeting import PRODUCT_LEVEL, with_cohort
 from nimbus_reef.core.windows import Window
 from nimbus_reef.store.reading import product_frames, setting_frames, word_frames
 from nimbus_reef.store.reading.facts import TARGET_SOURCES, Facts
@@ -162,7 +162,7 @@ def term_names(facts: Facts, account_id: int) -> pl.DataFrame:
 
 def groups(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     """
-    Whose company the ad groups with rows in the window are: ad_group_id, main_product (largest spend,
+    Whose cohort the ad groups with rows in the window are: ad_group_id, main_product (largest spend,
     ties to the smaller SKU), family, category; of those without product rows own_campaign, name_part,
     own_portfolio.
     """
@@ -179,7 +179,7 @@ def groups(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
             .sort("ad_group_id")
             .join(portfolios, on="campaign_id", how="left", maintain_order="left")
             .join(_main_products(facts, account_id, window), on="ad_group_id", how="left", maintain_order="left")
-            .pipe(with_company)
+            .pipe(with_cohort)
             .drop("campaign_id", "campaign", "portfolio")
         )
 
@@ -237,8 +237,8 @@ def fit(facts: Facts, account_id: int, window: Window) -> Fitted | None:
     terms = places(facts, account_id).placed(sums, "target_id", "ad_group_id", "normal_id")
     told = target_sums(facts, account_id, window, "target_daily").join(homes, on="target_id")
     products = groups(facts, account_id, window).select("ad_group_id", product=PRODUCT_LEVEL)
-    cells = company.cells_of(terms, told if len(told) else None)
-    return company.fitted(cells, products, word_frames.spelling(facts, account_id))
+    cells = cohorts.cells_of(terms, told if len(told) else None)
+    return cohorts.fitted(cells, products, word_frames.spelling(facts, account_id))
 
 
 def term_shares(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from nimbus_reef.core import words
-from nimbus_reef.core.company import Spelling
+from nimbus_reef.core.cohorts import Spelling
 from nimbus_reef.store.reading import product_frames
 from nimbus_reef.store.reading.facts import Facts
 

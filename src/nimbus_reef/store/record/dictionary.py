@@ -1,9 +1,9 @@
 """
 The dictionary: which id every text, target, term and product has, so that a load asks the database for new names alone.
 
-Rows of these tables are only ever added, with rising ids, by one transaction after the other (`loading.clerk`): what is
-known up to an id is all there is up to it. Kept in memory, and large tables in a file that is mapped, which can always
-be deleted.
+Rows of these tables are only ever added, with rising ids, by one transaction after the other (`loading.allocator`):
+what is known up to an id is all there is up to it. Kept in memory, and large tables in a file that is mapped, which can
+always be deleted.
 """
 
 from __future__ import annotations

@@ -17,7 +17,7 @@ from sqlalchemy.engine.interfaces import ExceptionContext
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError, TimeoutError  # noqa: A004  the pool's own
 
 from nimbus_reef.errors import BadInput, StoreAway
-from nimbus_reef.store.record import moments
+from nimbus_reef.store.record import snapshot_reads
 from nimbus_reef.store.record.dictionary import Dictionary
 from nimbus_reef.store.record.nodes import NOT_READY, Nodes, several
 
@@ -59,7 +59,7 @@ class Store:
     @contextmanager
     def read(self) -> Iterator[Connection]:
         """A connection for reading, the moment's own in one; StoreAway when the database does not answer."""
-        moment = moments.current()
+        moment = snapshot_reads.current()
         if moment is None:
             with _telling_absence(_AWAY_READING), self.engine.connect() as connection:
                 yield connection
@@ -76,7 +76,7 @@ class Store:
         Runs `work` in one transaction, of which all is kept or nothing; again from the start after a deadlock, or where
         the database went away before the end and is back, or another of its nodes answers.
         """
-        moments.written()
+        snapshot_reads.written()
         for attempt in range(_TRIES):
             try:
                 return self._once(work)

@@ -17,7 +17,7 @@ from nimbus_reef.core.windows import Window, month
 from nimbus_reef.errors import Conflict, ReefError
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.mapping import SETTINGS_OF, ColumnMap
-from nimbus_reef.store.record import json_columns, turns
+from nimbus_reef.store.record import json_columns, locks
 from nimbus_reef.store.record.clock import utc_now
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import batch, batch_day, job, reject, upload
@@ -334,7 +334,7 @@ def start_only(store: Store, kind: str) -> int | None:
     """
 
     def work(connection: Connection) -> int | None:
-        turns.take(connection, turns.NO_ACCOUNT, kind)
+        locks.take(connection, locks.NO_ACCOUNT, kind)
         held = select(job.c.id).where(job.c.kind == kind, job.c.state.in_(_OPEN)).limit(1)
         if connection.execute(held).first() is not None:
             return None

@@ -11,7 +11,7 @@ from nimbus_reef.analysis import named_parts, offered_targets
 from nimbus_reef.analysis.judged import stake_of_targets
 from nimbus_reef.analysis.offered_targets import From
 from nimbus_reef.errors import BadInput, NotFound
-from nimbus_reef.store.people import aims
+from nimbus_reef.store.people import target_acos
 from nimbus_reef.web.bar.forms import AimForm
 from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts
 
@@ -43,7 +43,7 @@ def rail() -> str:
 @bar.get("/aims")
 def own_aims() -> str:
     """The targets set in this account, each with the way to take it back."""
-    now = aims.aims(parts().store, current_scope().account)
+    now = target_acos.aims(parts().store, current_scope().account)
     listed = [("campaign", now.campaigns), ("portfolio", now.portfolios), ("product", now.products)]
     lines = [(level, name, figures().aim(value)) for level, named in listed for name, value in named]
     scope = current_scope()
@@ -71,7 +71,7 @@ def set_aim() -> Response:
     level, name, value = form.level.data or "", form.of.data or "", form.target_acos
     if level == "account" and value is None:
         raise BadInput("No target is given.", remedy="Write one in percent, such as 28.")
-    aims.set_aim(parts().store, scope.account, who.id, level, "" if level == "account" else name, value)
+    target_acos.set_aim(parts().store, scope.account, who.id, level, "" if level == "account" else name, value)
     of = f"{level} {name}".strip() if level != "account" else "account"
     flash(
         f"The target of the {of} is {figures().aim(value)} now."

@@ -246,7 +246,7 @@ def drawer(ask: Context, row_id: str) -> Drawer:
 
 
 def _due(row: Mapping[str, Any], write: Figures) -> str:
-    if row["company_cvr"] is None:
+    if row["cohort_cvr"] is None:
         return "The account is too small to say what is usual."
-    due = row["company_cvr"] * row["clicks"]
+    due = row["cohort_cvr"] * row["clicks"]
     return f"What its product does elsewhere makes {write.number(due, 0 if due >= 3 else 1)} of so many clicks."

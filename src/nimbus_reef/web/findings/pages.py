@@ -12,7 +12,7 @@ from urllib.parse import parse_qsl, urlencode
 from werkzeug.datastructures import MultiDict
 
 from nimbus_reef.analysis.falls import Watched
-from nimbus_reef.analysis.findings import Findings, Group, company_name, named, waits
+from nimbus_reef.analysis.findings import Findings, Group, cohort_name, named, waits
 from nimbus_reef.analysis.judged_proposals import FILED_AS
 from nimbus_reef.analysis.recurring import Recurring
 from nimbus_reef.analysis.wording import ahead_words, filled, metric_words
@@ -228,9 +228,9 @@ def _named_line(row: Mapping[str, Any], group: Group, largest: int, days: int, f
 
 
 def _known_as(row_id: str) -> str:
-    """A gathered finding's name from its id, `level:company`."""
-    level, divided, company = row_id.partition(":")
-    return company_name(level, company, company) if divided else row_id
+    """A gathered finding's name from its id, `level:cohort`."""
+    level, divided, cohort = row_id.partition(":")
+    return cohort_name(level, cohort, cohort) if divided else row_id
 
 
 def _why(row: Mapping[str, Any], group: Group, figures: Figures) -> str:

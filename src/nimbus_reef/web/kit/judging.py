@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from nimbus_reef.analysis.judged import Judged
-from nimbus_reef.analysis.unjudged import Unjudged, unjudged
-from nimbus_reef.analysis.unmade import Unmade, unmade
+from nimbus_reef.analysis.pending_results import Unmade, unmade
+from nimbus_reef.analysis.pending_verdicts import Unjudged, unjudged
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.core.windows import Window

@@ -1,7 +1,7 @@
 """
 The picture of luck: what a verdict rests on, one step under the other on one scale of conversion.
 
-From what the account converts, by the row's company and its words, to what its own clicks leave: the hill is what is
+From what the account converts, by the row's cohort and its words, to what its own clicks leave: the hill is what is
 likely of it, the upright line what it needs.
 """
 
@@ -88,14 +88,14 @@ def of_row(
     if row.get("product_ad_id") is not None and row.get("account_cvr") is not None:
         told = [
             ("the account", row["account_cvr"]),
-            ("its product elsewhere", row["company_cvr"]),
+            ("its product elsewhere", row["cohort_cvr"]),
             ("its ad group", expected),
         ]
     elif row.get("account_cvr") is not None:
         group = "its product and ad group" if evidence.knows_product(row) else "its ad group"
         told = [
             ("the account", row["account_cvr"]),
-            (group, row["company_cvr"]),
+            (group, row["cohort_cvr"]),
             ("what brought it", row["free_cvr"]),
             ("its words", expected),
         ]

@@ -19,7 +19,7 @@ from nimbus_reef.core.changes import Change, value_problem
 from nimbus_reef.core.conflicts import BLOCKS
 from nimbus_reef.core.settings import export_columns
 from nimbus_reef.errors import BadInput, Conflict, NotFound
-from nimbus_reef.formats import change_sheet, wall
+from nimbus_reef.formats import change_sheet, sandbox
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.store.people import plan_steps, plans, sendings, trail
 from nimbus_reef.store.people.plan_steps import StepKind
@@ -145,7 +145,7 @@ def read_back() -> AnyResponse | str | tuple[str, int]:
     with tempfile.NamedTemporaryFile(dir=parts().config.scratch) as kept:
         file.save(kept)
         kept.flush()
-        rows = wall.edited_rows(Path(kept.name), file.filename)
+        rows = sandbox.edited_rows(Path(kept.name), file.filename)
     planned = _planned()
     answer = rules.read_back([each.change for each in planned], rows)
     if answer.problems:

@@ -15,7 +15,7 @@ from nimbus_reef.analysis.wording import ahead_words
 from nimbus_reef.core import change
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.store.people import aims
+from nimbus_reef.store.people import target_acos
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web import params
 from nimbus_reef.web.params import Scope
@@ -29,7 +29,7 @@ def _scope_of(account: Account) -> Scope:
     """The same days for every account, counted back from its own newest; its own targets."""
     args = request.values.copy()
     args.poplist("target_acos")
-    return params.of_account(args, account, parts().facts, aims.aims(parts().store, account))
+    return params.of_account(args, account, parts().facts, target_acos.aims(parts().store, account))
 
 
 def _beat(account: Account) -> Beat:

@@ -9,7 +9,7 @@ from nimbus_reef.core.targeting import Aims
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs import demo_brands
-from nimbus_reef.store.people import account_settings, accounts, aims
+from nimbus_reef.store.people import account_settings, accounts, target_acos
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web import new_account
 from nimbus_reef.web.kit.account_forms import AccountForm
@@ -67,7 +67,7 @@ def account(key: str) -> str:
         account=found,
         groups=pages.groups(found.settings, figures),
         figures=figures,
-        aims=_aim_lines(aims.aims(parts().store, found), figures),
+        aims=_aim_lines(target_acos.aims(parts().store, found), figures),
     )
 
 

@@ -1,4 +1,4 @@
-"""What the drawer says about one row: sentence, company, proposal, what else is hit, rows behind."""
+"""What the drawer says about one row: sentence, cohort, proposal, what else is hit, rows behind."""
 
 from __future__ import annotations
 
@@ -96,7 +96,7 @@ def brand_words(brand: str) -> str:
     return {brands.OWN: "It names one of your own brands.", brands.RIVAL: "It names a rival’s brand."}.get(brand, "")
 
 
-def company(row: Mapping[str, Any], figures: Figures) -> str:
+def cohort(row: Mapping[str, Any], figures: Figures) -> str:
     """What the prior is made of, in a sentence."""
     if row["prior_a"] is None or row.get("factor") is not None:
         return ""

@@ -59,7 +59,7 @@ class RowDrawer:
     brand: str
     fact: str
     measure: str
-    company: str
+    cohort: str
     picture: Luck | None
     trend: Any
     needs_days: str
@@ -123,7 +123,7 @@ def made(ask: Context, view: View, row_id: str) -> RowDrawer:
         drawer.brand_words(brand_of(facts, look, name)),
         fact,
         measure,
-        drawer.company(row, write),
+        drawer.cohort(row, write),
         luck.of_judged(row, write),
         (
             charts.money_and_bid(

@@ -1,5 +1,5 @@
 """
-A worker on call: what is large is worked out by it and taken from the shelf; where none answers,
+A worker on call: what is large is worked out by it and taken from the disk cache; where none answers,
 whoever asked does it.
 """
 
@@ -18,14 +18,14 @@ from nimbus_reef.analysis.delivery import hours
 from nimbus_reef.analysis.findings import findings
 from nimbus_reef.analysis.judged import Judged, judged_targets, judged_terms, judged_words
 from nimbus_reef.analysis.look import asked
-from nimbus_reef.jobs import on_call
+from nimbus_reef.jobs import helper_process
+from nimbus_reef.jobs.helper_process import HelperProcess, ask
 from nimbus_reef.jobs.intake import today_of
-from nimbus_reef.jobs.on_call import OnCall, ask
-from nimbus_reef.store.people import accounts, aims, hidden_findings
-from nimbus_reef.store.reading import delivery_frames, shelf
+from nimbus_reef.store.people import accounts, hidden_findings, target_acos
+from nimbus_reef.store.reading import delivery_frames, disk_cache
 from nimbus_reef.store.reading.cache import Cache
+from nimbus_reef.store.reading.disk_cache import DiskCache
 from nimbus_reef.store.reading.facts import Facts
-from nimbus_reef.store.reading.shelf import Shelf
 
 DAYS = "2026-09-20..2026-10-09"
 
@@ -33,9 +33,9 @@ DAYS = "2026-09-20..2026-10-09"
 @pytest.fixture
 def folder(tmp_path, monkeypatch):
     """Of a long name, as a checkout may have. The demo is small: what takes long at size does not here."""
-    monkeypatch.setattr(shelf, "DEAR", 0.0)
+    monkeypatch.setattr(disk_cache, "DEAR", 0.0)
     monkeypatch.setattr(judged, "AT_ONCE", 1)
-    monkeypatch.setattr(on_call, "_LOOKS_EVERY", 0.05)
+    monkeypatch.setattr(helper_process, "_LOOKS_EVERY", 0.05)
     place = tmp_path / ("deep" * 30) / "judged"
     place.mkdir(parents=True)
     return place
@@ -61,8 +61,8 @@ def worker(demo, folder):
 
     def start(ending=None):
         ends = ending or done
-        facts = Facts(demo.store, Cache(), Shelf(folder))
-        thread = threading.Thread(target=OnCall(facts, folder).keep_on, args=(ends,))
+        facts = Facts(demo.store, Cache(), DiskCache(folder))
+        thread = threading.Thread(target=HelperProcess(facts, folder).keep_on, args=(ends,))
         thread.start()
         threads.append((thread, ends))
         return thread
@@ -83,12 +83,12 @@ def until(said, what):
 
 
 def web(demo, folder):
-    return Facts(demo.store, Cache(), Shelf(folder), lambda what: ask(folder, what))
+    return Facts(demo.store, Cache(), DiskCache(folder), lambda what: ask(folder, what))
 
 
 def the_look(demo, facts):
     account = accounts.by_key(demo.store, "fernhollow-de")
-    return asked(facts, account, aims.aims(demo.store, account), DAYS)
+    return asked(facts, account, target_acos.aims(demo.store, account), DAYS)
 
 
 def listening(folder):
@@ -96,7 +96,7 @@ def listening(folder):
 
     def tried():
         try:
-            with on_call._address(folder) as address, socket.socket(socket.AF_UNIX) as line:
+            with helper_process._address(folder) as address, socket.socket(socket.AF_UNIX) as line:
                 line.connect(address)
             return True
         except OSError:
@@ -106,7 +106,7 @@ def listening(folder):
 
 
 def test_what_is_large_is_worked_out_by_the_worker(demo, folder, worker, asked_for):
-    """Figures are those that a process of its own has; what lies on the shelf is not asked for again."""
+    """Figures are those that a process of its own has; what lies on the disk cache is not asked for again."""
     worker()
     until(listening(folder), "nobody is on call")
     here, alone = web(demo, folder), Facts(demo.store)
@@ -152,7 +152,7 @@ def test_of_many_rows_even_the_sums_are_asked_for(demo, folder, worker, asked_fo
         work(here)
     assert asked_for == []
     monkeypatch.setattr("nimbus_reef.store.reading.facts.MANY", 1)
-    here.shelf.settle()
+    here.disk_cache.settle()
     shutil.rmtree(folder / str(look.account.id))
     here = web(demo, folder)
     for work in works:
@@ -186,7 +186,7 @@ def test_nobody_on_call(demo, folder, asked_for):
     here, alone = web(demo, folder), Facts(demo.store)
     look = the_look(demo, here)
     assert judged_targets(here, look).equals(judged_targets(alone, look))
-    with on_call._address(folder) as address, socket.socket(socket.AF_UNIX) as left:
+    with helper_process._address(folder) as address, socket.socket(socket.AF_UNIX) as left:
         left.bind(address)
     assert judged_terms(here, look).equals(judged_terms(alone, look))
     assert asked_for == []
@@ -194,7 +194,7 @@ def test_nobody_on_call(demo, folder, asked_for):
 
 def test_a_worker_that_goes_in_the_middle_of_it(demo, folder):
     here = web(demo, folder)
-    with on_call._address(folder) as address, socket.socket(socket.AF_UNIX) as dying:
+    with helper_process._address(folder) as address, socket.socket(socket.AF_UNIX) as dying:
         dying.bind(address)
         dying.listen()
         threading.Thread(target=lambda: dying.accept()[0].close()).start()
@@ -212,7 +212,7 @@ def test_what_goes_wrong_at_the_worker_is_told_where_somebody_reads_it(demo, fol
         patched.setattr(ahead, "ASKED", broken)
         assert not ask(folder, ("targets", (look,)))
         assert not ask(folder, ("no such thing", ()))
-        with on_call._address(folder) as address, socket.socket(socket.AF_UNIX) as line:
+        with helper_process._address(folder) as address, socket.socket(socket.AF_UNIX) as line:
             line.connect(address)
             line.sendall(b"cos\nsystem\n(S'true'\ntR.")
             line.shutdown(socket.SHUT_WR)

@@ -34,7 +34,7 @@ from nimbus_reef.core.checks.registry import registered
 from nimbus_reef.store.reading.cache import Mapped
 
 T = TypeVar("T")
-log = structlog.get_logger("shelf")
+log = structlog.get_logger("disk_cache")
 
 DEAR: Final = 0.02
 """Seconds from which on a result is worth its place."""
@@ -145,7 +145,7 @@ class _ResultReader(pickle.Unpickler):
             # Of this application values alone, whose making does nothing, and checks by their key.
             if found is registered or _is_value(found):
                 return found
-        raise pickle.UnpicklingError(f"{module}.{name} is not kept on the shelf")
+        raise pickle.UnpicklingError(f"{module}.{name} is not kept on the disk_cache")
 
 
 def _is_value(found: Any) -> bool:
@@ -169,7 +169,7 @@ def unpacked(told_of: bytes) -> Any:
     return _ResultReader(io.BytesIO(told_of), Path(os.devnull)).load()
 
 
-class Shelf:
+class DiskCache:
     """The results of one machine. folder: where they lie; most_bytes: how much there may be of them."""
 
     def __init__(self, folder: Path, most_bytes: int = 2 << 30) -> None:
@@ -293,7 +293,9 @@ class Shelf:
                     kept(found)
             except (OSError, pickle.PicklingError, TypeError, AttributeError) as problem:
                 # A disk that is full, or a result that cannot be written, costs speed and nothing else.
-                log.warning("a result cannot be put on the shelf", kind=type(made).__qualname__, problem=str(problem))
+                log.warning(
+                    "a result cannot be put on the disk_cache", kind=type(made).__qualname__, problem=str(problem)
+                )
             finally:
                 self._on_its_way.pop(place, None)
             del made
@@ -340,7 +342,7 @@ def _read(place: Path) -> Mapped | None:
     except FileNotFoundError:
         return None
     except (OSError, pickle.UnpicklingError, EOFError, AttributeError, ImportError, LookupError, pa.ArrowInvalid):
-        log.exception("a result on the shelf cannot be read; it is worked out anew", place=str(place))
+        log.exception("a result on the disk_cache cannot be read; it is worked out anew", place=str(place))
         shutil.rmtree(place, ignore_errors=True)
         return None
     return Mapped(found)

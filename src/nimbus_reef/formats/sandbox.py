@@ -1,5 +1,5 @@
 """
-Reading behind a wall: files are read by a process of its own, with limits of memory and time.
+Reading in a sandbox: files are read by a process of its own, with limits of memory and time.
 
 Whatever a reader does there (asks for all memory, turns in circles, breaks), only that process ends,
 and whoever asked gets a BadFile with place, reason and remedy. A reader that behaves is kept for the
@@ -68,7 +68,7 @@ def allowance(size: int) -> Allowance:
 
 
 def look(path: Path, file_name: str, rows: int, layouts: Layouts | None = None) -> list[SheetLook]:
-    """`reading.look` behind the wall."""
+    """`reading.look` in the sandbox."""
     found: list[SheetLook] = _read("look", path, file_name, rows, dict(layouts or {}))
     return found
 
@@ -76,7 +76,7 @@ def look(path: Path, file_name: str, rows: int, layouts: Layouts | None = None) 
 def parse_file(
     path: Path, file_name: str, maps: Sequence[ColumnMap], zone: str, names: Names, currency: str = ""
 ) -> list[tuple[ColumnMap, Parsed, tuple[str, ...]]]:
-    """`reading.parse_file` behind the wall."""
+    """`reading.parse_file` in the sandbox."""
     found: list[tuple[ColumnMap, Parsed, tuple[str, ...]]] = _read(
         "parse_file", path, file_name, list(maps), zone, dict(names), currency
     )
@@ -84,7 +84,7 @@ def parse_file(
 
 
 def whole_table(path: Path, file_name: str, sheet: str = "") -> RawTable:
-    """`reading.whole_table` behind the wall."""
+    """`reading.whole_table` in the sandbox."""
     found: RawTable = _read("whole_table", path, file_name, sheet)
     return found
 
@@ -96,13 +96,13 @@ def to_mend(
     sheet: str = "",
     layout: Layout = AS_FOUND,
 ) -> pl.DataFrame:
-    """`reading.to_mend` behind the wall."""
+    """`reading.to_mend` in the sandbox."""
     found: pl.DataFrame = _read("to_mend", path, file_name, list(problems), sheet, layout)
     return found
 
 
 def edited_rows(path: Path, file_name: str) -> list[SheetRow]:
-    """`edited_sheet.edited_rows` behind the wall."""
+    """`edited_sheet.edited_rows` in the sandbox."""
     found: list[SheetRow] = _read("edited_rows", path, file_name)
     return found
 
@@ -129,7 +129,7 @@ class _Reader:
 
     def __init__(self) -> None:
         self._folder = tempfile.TemporaryDirectory(prefix="reef-reader-")
-        code = "from nimbus_reef.formats import wall; wall.serve()"
+        code = "from nimbus_reef.formats import sandbox; sandbox.serve()"
         self.process = subprocess.Popen(  # noqa: S603  our own code, by our own interpreter
             [sys.executable, "-c", code],
             stdin=subprocess.PIPE,

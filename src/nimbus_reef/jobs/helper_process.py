@@ -1,8 +1,8 @@
 """
 A worker on call: what takes a web process long to work out, days that nobody asked for before, it works out for it.
 
-The web processes of a machine ask over a socket beside the shelf and take the result from there. So they stay as small
-and as quick for others as they are; where no worker answers, they do it themselves.
+The web processes of a machine ask over a socket beside the disk cache and take the result from there. So they stay as
+small and as quick for others as they are; where no worker answers, they do it themselves.
 """
 
 from __future__ import annotations
@@ -22,10 +22,10 @@ from typing import Final
 import structlog
 
 from nimbus_reef.analysis import ahead
-from nimbus_reef.jobs import heap
+from nimbus_reef.jobs import worker_memory
+from nimbus_reef.store.reading.disk_cache import packed, unpacked
 from nimbus_reef.store.reading.facts import Asked, Facts
-from nimbus_reef.store.reading.shelf import packed, unpacked
-from nimbus_reef.store.record import moments
+from nimbus_reef.store.record import snapshot_reads
 
 log = structlog.get_logger("on call")
 
@@ -49,7 +49,7 @@ def _address(folder: Path) -> Iterator[str]:
 
 
 def ask(folder: Path, asked: Asked) -> bool:
-    """Has a worker of this machine put a result on the shelf in a folder; False where none did."""
+    """Has a worker of this machine put a result on the disk cache in a folder; False where none did."""
     try:
         with _address(folder) as address, socket.socket(socket.AF_UNIX) as line:
             line.settimeout(_PATIENCE)
@@ -65,8 +65,8 @@ def ask(folder: Path, asked: Asked) -> bool:
         return False
 
 
-class OnCall:
-    """The worker's side. facts: with the shelf in `folder`, and no helper of their own."""
+class HelperProcess:
+    """The worker's side. facts: with the disk cache in `folder`, and no helper of their own."""
 
     def __init__(self, facts: Facts, folder: Path) -> None:
         self._facts, self._folder = facts, folder
@@ -110,21 +110,21 @@ class OnCall:
             yield
 
     def work_out(self, told: bytes) -> bool:
-        """Puts what is asked on the shelf; whether it lies there."""
-        begun, moment = time.perf_counter(), moments.begin()
+        """Puts what is asked on the disk cache; whether it lies there."""
+        begun, moment = time.perf_counter(), snapshot_reads.begin()
         try:
             what, of = unpacked(told)
             make = ahead.ASKED[what]
-            with heap.given_back(), self._lanes[what in ahead.SUMS]:
+            with worker_memory.given_back(), self._lanes[what in ahead.SUMS]:
                 make(self._facts, *of)
-            assert self._facts.shelf is not None
-            self._facts.shelf.settle()
+            assert self._facts.disk_cache is not None
+            self._facts.disk_cache.settle()
         except Exception:
             # Whoever asked works it out by themselves, and says what is wrong with it where somebody reads it.
             log.exception("could not be worked out")
             return False
         finally:
-            moments.end(moment)
+            snapshot_reads.end(moment)
         log.debug("worked out", what=what, seconds=round(time.perf_counter() - begun, 2))
         return True
 
@@ -135,7 +135,7 @@ class _Line(socketserver.ThreadingUnixStreamServer):
     timeout = 0.5
     """Seconds after which it looks whether it is to end."""
 
-    def __init__(self, address: str, on_call: OnCall) -> None:
+    def __init__(self, address: str, on_call: HelperProcess) -> None:
         self.on_call = on_call
         super().__init__(address, _Question)
 

@@ -1,5 +1,5 @@
 """
-The company that targets, search terms and product ads are judged in: the account's fit, as frames.
+The cohort that targets, search terms and product ads are judged in: the account's fit, as frames.
 
 Rows of reports become cells, the fit's levels get their names, and every row gets the prior that all
 others give it. Formulas: docs/calculations.md, "Evidence in one fit".
@@ -40,12 +40,12 @@ class Spelling:
 
 
 @dataclass(frozen=True, slots=True)
-class Company:
+class Cohort:
     """
     What the fit says of rows. strength: how far they scatter around it (s), free_strength without words.
 
     rows: the kind's key columns and, per row: prior_a, prior_b; free_a, free_b, the same with the words left
-    out; company_cvr, its mean without words and target; free_cvr without words; account_cvr, what the
+    out; cohort_cvr, its mean without words and target; free_cvr without words; account_cvr, what the
     account converts without the row; slow_word: one of its words surely converts below the others.
     """
 
@@ -59,14 +59,14 @@ class Fitted:
     """
     One fit of targets and search terms. cells: ad_group_id, normal_id (null for a rest), target_id, clicks,
     orders, spend (micro) and due, the orders that the fit expects, in its order; terms, targets: see
-    `Company`; words: of every level of words, word (joined ones with " + "), factor, spread, k, e (the
+    `Cohort`; words: of every level of words, word (joined ones with " + "), factor, spread, k, e (the
     weighted orders that came, and were due without it), below (P that its factor is below 1); holds: which
     cells stand in them, level × cell.
     """
 
     cells: pl.DataFrame
-    terms: Company
-    targets: Company
+    terms: Cohort
+    targets: Cohort
     words: pl.DataFrame
     holds: csr_array | None
 
@@ -118,8 +118,8 @@ def fitted(cells: pl.DataFrame, products: pl.DataFrame, spelling: Spelling) -> F
     fit = factors.fit(_as_fit_takes_them(cells, products, spelling.pairs, vocabulary))
     words, of_words = _levels(fit, vocabulary), fit.families.get(WORD)
     target = _codes(cells["target_id"])
-    of_targets = _company(fit, target, int(target.max()) + 1, words)
-    of_rows = _company(fit, fit.cells.row, fit.cells.rows, words)
+    of_targets = _cohort(fit, target, int(target.max()) + 1, words)
+    of_rows = _cohort(fit, fit.cells.row, fit.cells.rows, words)
     return Fitted(
         cells.with_columns(due=pl.Series(fit.cells.n * fit.expected)),
         replace(of_rows, rows=_of_terms(cells, fit.cells.row, of_rows.rows)),
@@ -153,11 +153,11 @@ def _as_fit_takes_them(
     return Cells(n, k, row, int(row[-1]) + 1, families)
 
 
-def fitted_ads(ads: pl.DataFrame) -> Company | None:
+def fitted_ads(ads: pl.DataFrame) -> Cohort | None:
     """
     The fit of product ads, each a row and a cell: product_ad_id, ad_group_id, product_id, clicks, orders.
 
-    Their company leaves the ad group out.
+    Their cohort leaves the ad group out.
     """
     cells = ads.with_columns(orders=pl.min_horizontal("orders", "clicks")).sort("ad_group_id", "product_ad_id")
     if not _enough(cells):
@@ -166,8 +166,8 @@ def fitted_ads(ads: pl.DataFrame) -> Company | None:
     n, k = (cells[name].to_numpy().astype(np.float64) for name in ("clicks", "orders"))
     families: dict[str, Ints | Members] = {PRODUCT: _codes(cells["product_id"]), AD_GROUP: _codes(cells["ad_group_id"])}
     fit = factors.fit(Cells(n, k, row, len(cells), families))
-    company = _company(fit, row, len(cells), None, apart=(AD_GROUP,))
-    return replace(company, rows=cells.select("product_ad_id").hstack(company.rows))
+    cohort = _cohort(fit, row, len(cells), None, apart=(AD_GROUP,))
+    return replace(cohort, rows=cells.select("product_ad_id").hstack(cohort.rows))
 
 
 def _enough(cells: pl.DataFrame) -> bool:
@@ -249,9 +249,9 @@ def _below(family: Family) -> Floats:
     return np.asarray(gammainc(family.spread + family.k, family.spread + family.e))
 
 
-def _company(
+def _cohort(
     fit: Fit, row: Ints, rows: int, words: pl.DataFrame | None, apart: Sequence[str] = (WORD, TARGET)
-) -> Company:
+) -> Cohort:
     others = factors.others(fit, row, rows)
     with_all, free = others.means(), others.means((WORD,))
     strength = factors.strength(with_all)
@@ -262,12 +262,12 @@ def _company(
         "prior_b": (1 - with_all.m) * worth,
         "free_a": free.m * free_worth,
         "free_b": (1 - free.m) * free_worth,
-        "company_cvr": others.means(apart).m,
+        "cohort_cvr": others.means(apart).m,
         "free_cvr": free.m,
         "account_cvr": others.means(FAMILIES).m,
     }
     slow = pl.Series("slow_word", np.bincount(row, _slow_words(fit, words), rows) > 0)
-    return Company(pl.DataFrame(told).with_columns(slow), strength, free_strength)
+    return Cohort(pl.DataFrame(told).with_columns(slow), strength, free_strength)
 
 
 def _slow_words(fit: Fit, words: pl.DataFrame | None) -> Floats:

@@ -5,8 +5,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nimbus_reef.formats import apart as told
-from nimbus_reef.formats.apart import apart
+from nimbus_reef.formats import distinct_texts as told
+from nimbus_reef.formats.distinct_texts import apart
 
 ROWS = st.lists(
     st.tuples(st.sampled_from(["a", "b", "", None]), st.sampled_from(["x", "x ", None]), st.integers(0, 3)), max_size=12

@@ -5,14 +5,14 @@ from sqlalchemy import text
 
 from nimbus_reef.errors import StoreAway
 from nimbus_reef.store.reading.facts import Facts
-from nimbus_reef.store.record import moments
+from nimbus_reef.store.record import snapshot_reads
 
 
 @pytest.fixture
 def moment():
-    begun = moments.begin()
-    yield moments.current()
-    moments.end(begun)
+    begun = snapshot_reads.begin()
+    yield snapshot_reads.current()
+    snapshot_reads.end(begun)
 
 
 def number_of(connection):
@@ -31,21 +31,21 @@ def bump(store, account):
 
 
 def test_all_reads_of_a_moment_share_a_connection_that_goes_back_at_its_end(store):
-    begun = moments.begin()
+    begun = snapshot_reads.begin()
     with store.read() as one, store.read() as other:
         assert one is other
     assert store.engine.pool.checkedout() == 1
-    moments.end(begun)
+    snapshot_reads.end(begun)
     assert store.engine.pool.checkedout() == 0
-    assert moments.current() is None
+    assert snapshot_reads.current() is None
 
 
 def test_what_is_loaded_meanwhile_is_seen_by_the_next_moment_only(store, account):
-    facts, begun = Facts(store), moments.begin()
+    facts, begun = Facts(store), snapshot_reads.begin()
     before = facts.generation(account.id)
     bump(store, account)
     assert facts.generation(account.id) == before
-    moments.end(begun)
+    snapshot_reads.end(begun)
     assert facts.generation(account.id) != before
 
 
@@ -61,11 +61,11 @@ def test_a_connection_that_broke_is_let_go_and_the_next_read_takes_another(store
 
 
 def test_who_writes_reads_in_one_moment_until_then_and_sees_what_was_written(store, account):
-    facts, begun = Facts(store), moments.begin(until_written=True)
+    facts, begun = Facts(store), snapshot_reads.begin(until_written=True)
     before = facts.generation(account.id)
     bump(store, account)
     assert facts.generation(account.id) == before
     store.execute(text("UPDATE brand SET name = name"))
     assert store.engine.pool.checkedout() == 0, "whoever writes holds one connection at a time"
     assert facts.generation(account.id) != before
-    moments.end(begun)
+    snapshot_reads.end(begun)

@@ -3,7 +3,7 @@
 import subprocess
 import sys
 
-from nimbus_reef.jobs import heap
+from nimbus_reef.jobs import worker_memory
 
 
 class Library:
@@ -21,20 +21,20 @@ class Library:
 
 def test_what_was_kept_goes_back_when_the_last_one_is_done(monkeypatch):
     library = Library()
-    monkeypatch.setattr(heap, "_C", library)
-    heap.keep()
+    monkeypatch.setattr(worker_memory, "_C", library)
+    worker_memory.keep()
     assert len(library.told) == 3
-    with heap.given_back():
-        with heap.given_back():
+    with worker_memory.given_back():
+        with worker_memory.given_back():
             pass
         assert library.trimmed == 0, "another one is still at it"
     assert library.trimmed == 1
 
 
 def test_a_library_without_these_habits_is_let_be(monkeypatch):
-    monkeypatch.setattr(heap, "_C", object())
-    heap.keep()
-    with heap.given_back():
+    monkeypatch.setattr(worker_memory, "_C", object())
+    worker_memory.keep()
+    with worker_memory.given_back():
         pass
 
 
@@ -51,7 +51,7 @@ def test_large_arrays_are_not_asked_of_the_system_anew():
 FAULTS = """
 import resource
 import numpy as np
-from nimbus_reef.jobs import heap
+from nimbus_reef.jobs import worker_memory
 
 def faults():
     begun = resource.getrusage(resource.RUSAGE_SELF).ru_minflt
@@ -60,7 +60,7 @@ def faults():
     return resource.getrusage(resource.RUSAGE_SELF).ru_minflt - begun
 
 before = faults()
-heap.keep()
+worker_memory.keep()
 faults()
 print(before, faults(), 40 * (3 << 19) // resource.getpagesize())
 """

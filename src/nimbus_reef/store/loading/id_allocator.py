@@ -1,4 +1,7 @@
-"""The clerk gives keys their ids: it looks them up, and in a transaction of its own makes those that nobody has."""
+"""
+The id allocator gives keys their ids: it looks them up, and in a transaction of its own makes those
+that nobody has.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +13,7 @@ import polars as pl
 from sqlalchemy import Connection, Table, func, select
 
 from nimbus_reef.core.words import normal_forms, spelling
-from nimbus_reef.store.record import bulk, turns
+from nimbus_reef.store.record import bulk, locks
 from nimbus_reef.store.record.dictionary import KEYS, Dictionary
 from nimbus_reef.store.record.engine import Store
 from nimbus_reef.store.record.models import MAX_PHRASE, MAX_WORD, phrase, word
@@ -19,7 +22,7 @@ T = TypeVar("T")
 _NAMES: Final = "names"
 
 
-class Clerk:
+class IdAllocator:
     """
     Ids for one piece of work. making: keys that nobody has get new ids; else they stay null. settled: whether all that
     is known is as it was found. seen: what is known of each table by now.
@@ -108,14 +111,14 @@ def _found(wanted: pl.DataFrame, known: pl.DataFrame, keys: list[str]) -> pl.Dat
     return wanted.join(few, on=keys, how="left", maintain_order="left")
 
 
-def with_turn(store: Store, work: Callable[[Clerk], T]) -> T:
-    """Runs `work` with a clerk that makes what is missing, in a transaction of its own, one after the other."""
+def with_turn(store: Store, work: Callable[[IdAllocator], T]) -> T:
+    """Runs `work` with a allocator that makes what is missing, in a transaction of its own, one after the other."""
 
-    def alone(connection: Connection) -> tuple[T, Clerk]:
-        turns.take(connection, turns.NO_ACCOUNT, _NAMES)
-        clerk = Clerk(connection, store.dictionary, store.scratch, making=True)
-        return work(clerk), clerk
+    def alone(connection: Connection) -> tuple[T, IdAllocator]:
+        locks.take(connection, locks.NO_ACCOUNT, _NAMES)
+        allocator = IdAllocator(connection, store.dictionary, store.scratch, making=True)
+        return work(allocator), allocator
 
-    done, clerk = store.transact(alone)
-    store.dictionary.adopt(clerk.seen)
+    done, allocator = store.transact(alone)
+    store.dictionary.adopt(allocator.seen)
     return done
