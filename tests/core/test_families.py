@@ -110,7 +110,10 @@ def test_something_is_left_on_every_child():
 
 @pytest.mark.parametrize(
     ("others", "told"),
-    [([child("white", 60.0, verdict=Verdict.UNDECIDED)], ReasonKey.NO_PROVEN_SIBLING), ([], ReasonKey.NO_PROVEN_SIBLING)],
+    [
+        ([child("white", 60.0, verdict=Verdict.UNDECIDED)], ReasonKey.NO_PROVEN_SIBLING),
+        ([], ReasonKey.NO_PROVEN_SIBLING),
+    ],
 )
 def test_without_a_sibling_that_is_fine_nothing_is_shifted(others, told):
     assert families.shift([SLATE, *others], [ad("slate", "one", 40.0)], 30).why_not is told

@@ -44,6 +44,7 @@ from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.movers import Ways
 from nimbus_reef.web.kit.planned import lines as plan_lines
 from nimbus_reef.web.kit.previews import AcceptancePreview, preview
+from nimbus_reef.web.kit.product import ProductDrawer
 from nimbus_reef.web.params import Scope
 from nimbus_reef.web.parts import away_from, current_scope, figures, is_first_answer, must_write, parts
 
@@ -183,7 +184,7 @@ def _told(scope: Scope, found: Opened) -> AcceptancePreview:
     return preview(asked, "", thing, scope.window.days, scope.account.settings, figures())
 
 
-def product_of(scope: Scope, sku: str) -> dict[str, Any] | None:
+def product_of(scope: Scope, sku: str) -> ProductDrawer | None:
     """What is known of a product that a finding is about; None where it had no ads in these days."""
     try:
         return product.drawer(parts().facts, scope, sku, "", figures())

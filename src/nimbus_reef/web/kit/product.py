@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import date
 from typing import Any, Final
 
@@ -19,8 +20,8 @@ from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit import charts
 from nimbus_reef.web.kit.behind import Behind, behind
 from nimbus_reef.web.kit.charts import Marked
-from nimbus_reef.web.kit.splits import why
-from nimbus_reef.web.kit.strips import strip
+from nimbus_reef.web.kit.splits import Why, why
+from nimbus_reef.web.kit.strips import Strip, strip
 from nimbus_reef.web.params import Scope
 
 _REPORT: Final = "product_ad_daily"
@@ -41,31 +42,52 @@ TO_CHECK: Final[Mapping[str, str]] = {
 }
 
 
-def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) -> dict[str, Any]:
+@dataclass(frozen=True, slots=True)
+class ProductDrawer:
+    """
+    What the drawer shows of a product. sentence: its bold part and the rest; strips: label, value, strip, whether it is
+    looked at; check: the metric and what to look at on the page; changed, campaigns: ready to print, a row each.
+    """
+
+    sku: str
+    title: str
+    where: str
+    sentence: tuple[str, str]
+    priced: str
+    strips: list[tuple[str, str, Strip, bool]]
+    check: tuple[str, str] | None
+    why: Why
+    changed: list[tuple[str, str]]
+    trend: dict[str, Any] | None
+    needs_days: str
+    campaigns: list[tuple[str, str, str]]
+
+
+def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) -> ProductDrawer:
     """What the drawer shows of a product; NotFound where it did nothing in these days."""
     found = products.opened(facts, scope.look, sku)
     weak = metric if metric in RATED else found.weakest
     changed = page_changes(facts, scope.look, sku)
-    return {
-        "sku": sku,
-        "title": found.title,
-        "where": f"{found.category or 'no category'} · {found.family or 'no family'}",
-        "sentence": _sentence(found.now, found.moved, figures),
-        "priced": _priced(found.price, found.siblings, figures),
-        "strips": [
+    return ProductDrawer(
+        sku=sku,
+        title=found.title,
+        where=f"{found.category or 'no category'} · {found.family or 'no family'}",
+        sentence=_sentence(found.now, found.moved, figures),
+        priced=_priced(found.price, found.siblings, figures),
+        strips=[
             (RATED[name].label, metric_words(name, each.value, figures), strip(each, figures), name == weak)
             for name, each in found.standings.items()
         ],
-        "check": (RATED[weak].label, TO_CHECK[weak]) if weak else None,
-        "why": why(found.then, found.now, figures),
-        "changed": [(figures.day(each.day), each.words) for each in changed[-6:]],
-        "trend": _trend(facts, scope.look, sku, changed, figures),
-        "needs_days": (
+        check=(RATED[weak].label, TO_CHECK[weak]) if weak else None,
+        why=why(found.then, found.now, figures),
+        changed=[(figures.day(each.day), each.words) for each in changed[-6:]],
+        trend=_trend(facts, scope.look, sku, changed, figures),
+        needs_days=(
             ""
             if facts.by_day_only(scope.account.id, _REPORT, scope.window)
             else f"Its spend by day needs {KINDS[_REPORT].title.lower()}, day for day; held is one sum."
         ),
-        "campaigns": [
+        campaigns=[
             (
                 row["campaign"],
                 figures.money(row["spend"]),
@@ -73,7 +95,7 @@ def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) 
             )
             for row in found.campaigns.to_dicts()
         ],
-    }
+    )
 
 
 def _sentence(now: Mapping[str, float], moved: Mapping[str, Any] | None, figures: Figures) -> tuple[str, str]:

@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
 
 import polars as pl
 
+from nimbus_reef.analysis import made_changes
+from nimbus_reef.analysis.look import Look
+from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
 from nimbus_reef.core.model import from_micro
+from nimbus_reef.core.proposals import Proposal
+from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit.answers import Answer
-from nimbus_reef.web.kit.tables import Head
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.tables import Head, TableView
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,3 +121,72 @@ def answer(rows: pl.DataFrame, figures: Figures, day: date | None) -> Answer:
         bold,
         f"Most of them on {figures.day(most[0])}. Choose a day, or select rows and set them back to what they were.",
     )
+
+
+@dataclass(frozen=True, slots=True)
+class ChangesView:
+    """What somebody changed. which, day: raises or cuts, and of which day, where they are chosen; whose: a product."""
+
+    answer: Answer
+    which: str
+    day: str
+    days: list[DayLine]
+    whose: str
+    table: TableView
+
+
+def page(ask: Context) -> ChangesView:
+    """The view."""
+    write = ask.write
+    which, day = _asked(ask)
+    every = made_changes.listed(ask.facts, _narrowed(ask), which)
+    rows = made_changes.listed(ask.facts, _narrowed(ask), which, day)
+    number, of = page_of(len(rows), ask.scope.page)
+    shown = rows.slice((number - 1) * PAGE_ROWS, PAGE_ROWS)
+    return ChangesView(
+        answer(rows, write, day),
+        which,
+        day.isoformat() if day else "",
+        days(made_changes.by_day(every), write),
+        ask.scope.said("whose"),
+        TableView(
+            here=ask.url("movement.view", name="changes"),
+            name="changes",
+            heads=heads(write),
+            groups={"": lines(shown, write)},
+            page=number,
+            pages=of,
+            opens=False,
+            picks=ask.writes,
+            empty="Nothing was changed.",
+            shown=write.count(len(rows)),
+            of=write.count(len(rows)),
+            things="changes",
+        ),
+    )
+
+
+def set_back(ask: Context, keys: Sequence[str] | None) -> list[Proposal]:
+    """What sets the changes of some keys back, or all that are shown where none are given; BadInput for none."""
+    which, day = _asked(ask)
+    rows = made_changes.listed(ask.facts, _narrowed(ask), which, day)
+    if keys is not None:
+        rows = rows.filter(pl.col("row_id").is_in(list(keys)))
+    if rows.is_empty():
+        raise BadInput("No change is selected.", remedy="Select some first (x), or all that are shown (X).")
+    return made_changes.set_back(ask.facts, ask.look, rows, day)
+
+
+def _asked(ask: Context) -> tuple[str, date | None]:
+    which = ask.scope.choice("which", (made_changes.ALL, made_changes.RAISES, made_changes.CUTS))
+    text = ask.scope.said("day")
+    try:
+        return which, date.fromisoformat(text) if text else None
+    except ValueError:
+        raise BadInput(f"“{text}” is not a day.", remedy="Choose one of the list.") from None
+
+
+def _narrowed(ask: Context) -> Look:
+    """What is asked about, on this page alone narrowed to the product it was asked for."""
+    look = ask.look
+    return replace(look, part=replace(look.part, product=ask.scope.said("whose") or look.part.product))

@@ -14,7 +14,11 @@ from nimbus_reef.core import change
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.context import Context
+from nimbus_reef.web.kit.movers import Ways
+from nimbus_reef.web.kit.product import ProductDrawer
 from nimbus_reef.web.kit.splits import split_bars, split_words
+from nimbus_reef.web.movement import sides
 
 FACTORS: Final = (
     ("cpc", "price per click"),
@@ -152,3 +156,31 @@ def why_export(sides: pl.DataFrame) -> Table | None:
     money = [f"{name}{when}" for name in ("spend", "sales") for when in (0, 1)]
     formats = dict.fromkeys(money, "0.00") | {f"{name}_points": "0.00" for name in ("pull", *dict(FACTORS))}
     return Table("why-acos-moved", rows.select("name", "where", *money, *points), formats)
+
+
+@dataclass(frozen=True, slots=True)
+class WhyView:
+    """Why ACOS moved, by the rows of a grouping; why: None where nothing was sold in one of the windows."""
+
+    by: str
+    why: WhyPage | None
+    drawer: ProductDrawer | None
+    ways: Ways
+
+
+def page(ask: Context) -> WhyView:
+    """The view."""
+    by = sides.grouping(ask)
+    here = ask.url("movement.view", name="why")
+    return WhyView(by, kept(ask, by), sides.drawer(ask), sides.ways(ask, by, here))
+
+
+def kept(ask: Context, by: str) -> WhyPage | None:
+    """The same without its frame, kept until something is loaded."""
+    key = (sides.compared(ask), by, ask.write)
+    return ask.facts.kept("why", ask.account.id, lambda: why(sides.sides(ask, by), ask.write), *key)
+
+
+def file(ask: Context) -> Table | None:
+    """The rows that did it as a file; None where there is no change."""
+    return why_export(sides.sides(ask, sides.grouping(ask)))
