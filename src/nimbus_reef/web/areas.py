@@ -18,11 +18,11 @@ from nimbus_reef.web.delivery.routes import TITLES as DELIVERY_VIEWS
 from nimbus_reef.web.delivery.routes import delivery
 from nimbus_reef.web.findings.routes import findings
 from nimbus_reef.web.intake.routes import intake
-from nimbus_reef.web.movement import pages as movement_pages
+from nimbus_reef.web.movement.routes import TITLES as MOVEMENT_VIEWS
 from nimbus_reef.web.movement.routes import movement
 from nimbus_reef.web.plan.routes import plan
 from nimbus_reef.web.pulse.routes import pulse
-from nimbus_reef.web.standing import pages as standing_pages
+from nimbus_reef.web.standing.routes import TITLES as STANDING_VIEWS
 from nimbus_reef.web.standing.routes import standing
 from nimbus_reef.web.targeting.routes import targeting
 
@@ -62,7 +62,7 @@ AREAS: Final = (
         (*TOTAL_SOURCES, "product_sales_daily"),
         AreaKey.STANDING,
         "what metrics in the bottom quarter of their category cost",
-        standing_pages.VIEWS,
+        STANDING_VIEWS,
     ),
     Area(
         movement,
@@ -71,7 +71,7 @@ AREAS: Final = (
         TOTAL_SOURCES,
         AreaKey.MOVEMENT,
         "what leaks, and growth above what it may cost",
-        movement_pages.VIEWS,
+        MOVEMENT_VIEWS,
     ),
     Area(
         catalog,

@@ -173,7 +173,7 @@ def figures() -> Figures:
 
 def context() -> Context:
     """What the views of this request are made from."""
-    return Context(parts().facts, current_scope(), figures(), url_for, person().writes)
+    return Context(parts().facts, current_scope(), figures(), url_for, person().writes, my_accounts())
 
 
 def inside(target: str) -> str:

@@ -21,7 +21,7 @@ from nimbus_reef.web.kit import luck
 from nimbus_reef.web.kit.answers import Answer
 from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.drawers import Drawer, offered
-from nimbus_reef.web.kit.tables import TableView, heads_of, table_of, words_head
+from nimbus_reef.web.kit.tables import TableView, filtered, heads_of, table_of, words_head
 from nimbus_reef.web.kit.verdicts import mark_of, verdict_at_length
 
 COLUMNS: Final = ("stake", "clicks", "orders", "cvr", "beside_cvr", "acos", "beside_acos", "spend")
@@ -179,16 +179,7 @@ class AdsView:
 def listed(ask: Context) -> tuple[pl.DataFrame, tables.Listing]:
     """All product ads, and those that the filters leave, in order."""
     rows, known = ads.listed(ask.facts, ask.look), fields()
-    chosen = tables.parse_filters(ask.scope.where, known)
-    return rows, tables.listing(
-        rows,
-        filters=chosen,
-        query=ask.scope.query,
-        text_columns=("sku", "title", "campaign", "ad_group"),
-        sort=ask.scope.sort or "-stake",
-        fields=known,
-        page=ask.scope.page,
-    )
+    return rows, filtered(ask.scope, rows, known, "-stake", "sku", "title", "campaign", "ad_group")
 
 
 def page(ask: Context) -> AdsView:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
 
@@ -19,8 +19,8 @@ from nimbus_reef.web.params import Scope
 @dataclass(frozen=True, slots=True)
 class Context:
     """
-    What a view is made from. url: the address of an endpoint, as `flask.url_for` makes it; writes: whether the person
-    who looks may change things.
+    What a view is made from. url: the address of an endpoint, as `flask.url_for` makes it; writes, accounts: whether
+    the person who looks may change things, and which accounts that person sees.
     """
 
     facts: Facts
@@ -28,6 +28,7 @@ class Context:
     write: Figures
     url: Callable[..., str]
     writes: bool = True
+    accounts: Sequence[Account] = ()
 
     @property
     def look(self) -> Look:

@@ -6,8 +6,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import KW_ONLY, dataclass, field
 from typing import Any
 
-from nimbus_reef.analysis.tables import Field, Listing
+import polars as pl
+
+from nimbus_reef.analysis.tables import Field, Listing, listing, parse_filters
 from nimbus_reef.formats.figures import Figures
+from nimbus_reef.web.params import Scope
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,6 +72,19 @@ class TableView:
     of: str = ""
     things: str = "rows"
     chips: Sequence[tuple[str, str]] = field(default=())
+
+
+def filtered(scope: Scope, rows: pl.DataFrame, fields: Mapping[str, Field], sort: str, *text: str) -> Listing:
+    """Rows as the scope filters, searches (in the columns text) and sorts them, else by sort."""
+    return listing(
+        rows,
+        filters=parse_filters(scope.where, fields),
+        query=scope.query,
+        text_columns=text,
+        sort=scope.sort or sort,
+        fields=fields,
+        page=scope.page,
+    )
 
 
 def table_of(

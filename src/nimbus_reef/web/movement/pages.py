@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Final
 
@@ -15,13 +14,6 @@ from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.movers import judgement, tone_of
 from nimbus_reef.web.kit.tables import Head
 
-VIEWS: Final[Mapping[str, str]] = {
-    "drift": "Drift",
-    "ledger": "Ledger",
-    "why": "Why ACOS moved",
-    "trends": "Trends",
-    "changes": "Changes",
-}
 MOST_DRAWN: Final = 60
 
 

@@ -18,7 +18,7 @@ from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit.context import Context, shown
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
-from nimbus_reef.web.movement import change_pages, drift_pages, ledger_pages, pages, sides, trend_pages, trends, why
+from nimbus_reef.web.movement import change_pages, drift_pages, ledger_pages, sides, trend_pages, trends, why
 from nimbus_reef.web.parts import context, current_scope, figures, is_first_answer, must_write, parts
 
 movement = Blueprint("movement", __name__, url_prefix="/movement")
@@ -28,18 +28,20 @@ movement = Blueprint("movement", __name__, url_prefix="/movement")
 class MovementView:
     """A view of Movement. of_sides: it tells what rows did in both windows; file: its rows as a table."""
 
+    title: str
     page: Callable[[Context], Any]
     file: Callable[[Context], Table | None] | None = None
     of_sides: bool = False
 
 
 VIEWS: Final[Mapping[str, MovementView]] = {
-    "drift": MovementView(drift_pages.page, drift_pages.file, of_sides=True),
-    "ledger": MovementView(ledger_pages.page, ledger_pages.file, of_sides=True),
-    "why": MovementView(why.page, why.file, of_sides=True),
-    "trends": MovementView(trend_pages.page, trend_pages.file),
-    "changes": MovementView(change_pages.page),
+    "drift": MovementView("Drift", drift_pages.page, drift_pages.file, of_sides=True),
+    "ledger": MovementView("Ledger", ledger_pages.page, ledger_pages.file, of_sides=True),
+    "why": MovementView("Why ACOS moved", why.page, why.file, of_sides=True),
+    "trends": MovementView("Trends", trend_pages.page, trend_pages.file),
+    "changes": MovementView("Changes", change_pages.page),
 }
+TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
 
 @movement.get("/")
@@ -56,13 +58,13 @@ def view(name: str) -> str:
     found, scope = VIEWS[name], current_scope()
     if scope.newest is None or (scope.against is None and found.of_sides):
         _need(name)
-        return render_template("movement/empty.html", view=name, views=pages.VIEWS)
+        return render_template("movement/empty.html", view=name, views=TITLES)
     _need(name)
     ask = context()
     if found.of_sides:
         worked_out_first(ask.facts, scope, lambda: sides.are_made(ask), sides.reads(ask), first=is_first_answer())
     return render_template(
-        f"movement/{name}.html", view=name, views=pages.VIEWS, groupings=GROUPINGS, **shown(found.page(ask))
+        f"movement/{name}.html", view=name, views=TITLES, groupings=GROUPINGS, **shown(found.page(ask))
     )
 
 

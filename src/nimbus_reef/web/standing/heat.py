@@ -8,17 +8,20 @@ from typing import Any, Final
 
 import polars as pl
 
+from nimbus_reef.analysis import standing
 from nimbus_reef.analysis.standing import AD_METRICS
-from nimbus_reef.analysis.tables import Field
+from nimbus_reef.analysis.tables import Field, Listing
 from nimbus_reef.analysis.wording import ahead_words, metric_words
 from nimbus_reef.core.metrics import METRICS, Better
 from nimbus_reef.core.model import MEASURES
 from nimbus_reef.core.peers import BOTTOM, RATED
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
-from nimbus_reef.web.kit import strips
+from nimbus_reef.web.kit import product, strips
 from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.strips import metric_name
+from nimbus_reef.web.kit.tables import TableView, filtered, heads_of, table_of
 
 
 def product_fields(how: str) -> dict[str, Field]:
@@ -142,3 +145,52 @@ def product_export(rows: pl.DataFrame) -> Table:
         "sales": "0.00",
     }
     return Table("standing-products", rows.select(*columns, "overall_at"), formats)
+
+
+HOWS: Final = ("standing", "change")
+
+
+@dataclass(frozen=True, slots=True)
+class ProductsView:
+    """Products among their peers. how: by standing or by change; answer: None without products."""
+
+    answer: Answer | None
+    how: str
+    table: TableView
+    drawer: product.ProductDrawer | None
+
+
+def page(ask: Context) -> ProductsView:
+    """The view."""
+    how, write = ask.scope.choice("as", HOWS), ask.write
+    rows, listed = _listed(ask, how)
+    table = table_of(
+        listed,
+        len(rows),
+        product_lines(listed.shown, how, write),
+        heads_of(product_fields(how), listed.sort, write),
+        write,
+        name="heat",
+        things="products",
+        here=ask.url("standing.view", name="products"),
+        empty="No product fits.",
+        all="Show all",
+    )
+    return ProductsView(
+        product_answer(rows, write) if len(rows) else None, how, table, drawer(ask) if ask.scope.open else None
+    )
+
+
+def drawer(ask: Context) -> product.ProductDrawer:
+    """The product that is open; NotFound where it did nothing in these days."""
+    return product.drawer(ask.facts, ask.scope, ask.scope.open, ask.scope.said("metric"), ask.write)
+
+
+def file(ask: Context) -> Table:
+    """All products that fit as a file."""
+    return product_export(_listed(ask, ask.scope.choice("as", HOWS))[1].ordered)
+
+
+def _listed(ask: Context, how: str) -> tuple[pl.DataFrame, Listing]:
+    rows = standing.compared_products(ask.facts, ask.look)
+    return rows, filtered(ask.scope, rows, product_fields(how), "-spend", "named")

@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
 import polars as pl
 
+from nimbus_reef.analysis import query_shares, standing
 from nimbus_reef.analysis.query_shares import FunnelOf
-from nimbus_reef.analysis.tables import Field
+from nimbus_reef.analysis.standing import SHOP_METRICS
+from nimbus_reef.analysis.tables import Field, Listing
+from nimbus_reef.analysis.wording import metric_words
 from nimbus_reef.core import funnel
+from nimbus_reef.core.peers import RATED
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.kit.answers import Answer
+from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.product import TO_CHECK
-from nimbus_reef.web.kit.tables import Head
+from nimbus_reef.web.kit.strips import Strip, strip
+from nimbus_reef.web.kit.tables import Head, TableView, filtered, heads_of, table_of
 
 _STAGE_WORDS: Final[Mapping[str, tuple[str, str]]] = {
     "clicks": ("between look and click", "ctr"),
@@ -193,3 +199,72 @@ def query_export(rows: pl.DataFrame) -> Table:
     return Table(
         "query-shares", rows.select("query", "search_volume", *funnel.COUNTS, *rates, "lost_at", "missing"), rates
     )
+
+
+@dataclass(frozen=True, slots=True)
+class PathView:
+    """The shopper's path. whose: whose figures it is of; strips: label, value and strip of each metric."""
+
+    path: Path
+    whose: str
+    strips: Sequence[tuple[str, str, Strip]]
+
+
+def path_page(ask: Context) -> PathView:
+    """The view of the path."""
+    facts, look, write = ask.facts, ask.look, ask.write
+    on = standing.ground(facts, look)
+    weeks, whose = query_shares.weeks(facts, look)
+    sums, months = query_shares.totals(facts, look), query_shares.months(facts, look)
+    places = {metric: standing.shop_place(on, sums, metric, months).standing for metric in SHOP_METRICS}
+    return PathView(
+        path(sums, weeks["day"].n_unique(), write),
+        whose_words(whose),
+        [
+            (RATED[metric].label, metric_words(metric, each.value, write), strip(each, write))
+            for metric, each in places.items()
+        ],
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class QueriesView:
+    """Our share of what shoppers searched for, a row a query. answer: None without queries."""
+
+    answer: Answer | None
+    whose: str
+    table: TableView
+    stages: Sequence[str]
+
+
+def query_page(ask: Context) -> QueriesView:
+    """The view of queries."""
+    rows, found = _listed_queries(ask)
+    table = table_of(
+        found,
+        len(rows),
+        query_lines(found.shown, ask.write),
+        (*heads_of(query_fields(), found.sort, ask.write, words="lost"), UNSAID),
+        ask.write,
+        name="queries",
+        things="queries",
+        here=ask.url("standing.view", name="queries"),
+        opens=False,
+        empty="No query fits these days. A whole week has to lie inside the window, and the query funnel be loaded.",
+    )
+    return QueriesView(
+        query_answer(rows, ask.write) if len(rows) else None,
+        whose_words(query_shares.weeks(ask.facts, ask.look)[1]),
+        table,
+        funnel.STAGES,
+    )
+
+
+def query_file(ask: Context) -> Table:
+    """All queries that fit as a file."""
+    return query_export(_listed_queries(ask)[1].ordered)
+
+
+def _listed_queries(ask: Context) -> tuple[pl.DataFrame, Listing]:
+    rows = query_shares.shares(ask.facts, ask.look)
+    return rows, filtered(ask.scope, rows, query_fields(), "-volume", "query")

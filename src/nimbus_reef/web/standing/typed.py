@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Final
 
 import numpy as np
 import polars as pl
 
+from nimbus_reef.analysis import standing
 from nimbus_reef.analysis.wording import metric_words
 from nimbus_reef.core.metrics import Unit
 from nimbus_reef.core.peers import COLUMNS, POINTS, RATED, Floats
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.tables import add_csv
 from nimbus_reef.store.people.accounts import Account
+from nimbus_reef.store.reading import product_frames
+from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.standing.forms import ASKED, PeersForm
 
 METRICS: Final = tuple((key, each.label, "%" if each.unit is Unit.RATE else "¤") for key, each in RATED.items())
@@ -76,3 +81,35 @@ def held_lines(feed: pl.DataFrame, figures: Figures) -> list[tuple[str, ...]]:
         for row in newest.sort("category", "format", "metric").to_dicts()
         if row["metric"] in RATED
     ]
+
+
+@dataclass(frozen=True, slots=True)
+class PeersView:
+    """Peer figures that are held, and what a form to type some in offers."""
+
+    held: Sequence[tuple[str, ...]]
+    categories: Sequence[str]
+    metrics: Sequence[tuple[str, str, str]]
+    month: str
+
+
+def page(ask: Context) -> PeersView:
+    """The view."""
+    feed = standing.peer_feed(ask.facts, ask.look)
+    categories = product_frames.catalog(ask.facts, ask.account.id)["category"].cast(pl.String)
+    return PeersView(
+        held_lines(feed, ask.write),
+        categories.drop_nulls().unique().sort().to_list(),
+        METRICS,
+        f"{ask.scope.window.last:%Y-%m}",
+    )
+
+
+def peers_words(ask: Context) -> str:
+    """Whose figures ours are held against."""
+    feed = standing.peer_feed(ask.facts, ask.look)
+    if feed.is_empty():
+        return "no peer figures"
+    newest = feed.filter(pl.col("month") == feed["month"].max())
+    low, high = newest.select(low=pl.col("brands").min(), high=pl.col("brands").max()).row(0)
+    return f"peers: {low}–{high} brands, {newest['month'][0]}"
