@@ -11,23 +11,26 @@ from urllib.parse import parse_qsl, urlencode
 
 from werkzeug.datastructures import MultiDict
 
-from nimbus_reef.analysis.falls import Watched
-from nimbus_reef.analysis.findings import Findings, Group, cohort_name, named, waits
-from nimbus_reef.analysis.judged_proposals import FILED_AS
+from nimbus_reef.analysis.findings import Findings, Group, named, waits
+from nimbus_reef.analysis.lacking import lacking
 from nimbus_reef.analysis.recurring import Recurring
-from nimbus_reef.analysis.wording import ahead_words, filled, metric_words
-from nimbus_reef.core.checks import CHECKS, Check, Money, Reading, Subject
+from nimbus_reef.analysis.recurring import since_last as recurring_since
+from nimbus_reef.analysis.wording import filled
+from nimbus_reef.core.checks import CHECKS, Check, Money, Subject
 from nimbus_reef.core.checks.registry import bought
-from nimbus_reef.core.listings import Repaired
 from nimbus_reef.core.metrics import ratio
 from nimbus_reef.core.model import from_micro
-from nimbus_reef.core.peers import RATED
 from nimbus_reef.core.recurring import Key, News
 from nimbus_reef.core.windows import month_factor, per_month
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.formats.typed import whole
+from nimbus_reef.store.people import closed_audits
 from nimbus_reef.store.people.closed_audits import Closing
-from nimbus_reef.store.people.hidden_findings import DONE, PutAway
+from nimbus_reef.store.reading.facts import TARGET_SOURCES
+from nimbus_reef.web.findings import put_aside
+from nimbus_reef.web.findings.opens import Opens, opens
+from nimbus_reef.web.findings.put_aside import Hidden, Ticked
+from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.verdicts import mark_of, word_fact
 
 SHOWN: Final = 8
@@ -73,32 +76,6 @@ class FindingBlock:
     itself: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Opens:
-    """
-    Where rows of a check open: endpoint and view of their table, the drawer's endpoint (empty: the table itself is
-    opened), the one that accepts many (empty where nothing can be accepted); key: what of the address says which row.
-    """
-
-    table: str
-    view: str
-    drawer: str = ""
-    accepts: str = ""
-    key: str = "open"
-
-
-def opens(check: Check) -> Opens:
-    """Where the rows of a check open: in its view, or what their campaign holds where it has none."""
-    if not check.view:
-        return Opens("targeting.home", "", key="campaign")
-    if check.subject in FILED_AS:
-        return Opens("targeting.table", check.view, "targeting.evidence_on", "targeting.accept_many")
-    area = (check.opens_in or check.area).value
-    drawer = f"{area}.evidence" if check.drawer else ""
-    accepts = f"{area}.accept_many" if check.accepts else ""
-    return Opens(f"{area}.view", check.view, drawer, accepts, key="open" if check.drawer else "")
-
-
 def blocks(
     found: Findings, days: int, every: str, figures: Figures, news: Mapping[Key, News] = _NO_NEWS
 ) -> list[FindingBlock]:
@@ -121,10 +98,10 @@ def _block(
         opens=opens(check),
         amount=figures.micro(sum(_money(check, row, days) for row in group.rows.to_dicts())),
         gain=gain,
-        is_what=_IS[check.money],
+        is_what=IS[check.money],
         weighs=_weighs(group, found, days, figures, gain=gain),
         lines=tuple(
-            replace(_line(row, group, largest, days, figures), news=news.get((check.key, row["row_id"]), ""))
+            replace(finding_line(row, group, largest, days, figures), news=news.get((check.key, row["row_id"]), ""))
             for row in shown.to_dicts()
         ),
         more=len(group.rows) - len(shown),
@@ -142,7 +119,7 @@ def _money(check: Check, row: Mapping[str, Any], days: int) -> float:
     return float(row["spent"] if check.money is Money.SPENT else row["stake"])
 
 
-_IS: Final[Mapping[Money, str]] = {
+IS: Final[Mapping[Money, str]] = {
     Money.OVERSPEND: "at stake per 30 days",
     Money.OWN: "at stake per 30 days",
     Money.MISSED: "of sales missed per 30 days",
@@ -166,7 +143,8 @@ def _weighs(group: Group, found: Findings, days: int, figures: Figures, *, gain:
     return f"{figures.rate(of_spend)} of spend, {figures.rate(of_sales)} of sales"
 
 
-def _line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures) -> FindingLine:
+def finding_line(row: Mapping[str, Any], group: Group, largest: int, days: int, figures: Figures) -> FindingLine:
+    """A row of a check as its group shows it. largest: the most that is at stake in a row of the group."""
     check = group.check
     if check.reads.named:
         return _named_line(row, group, largest, days, figures)
@@ -225,12 +203,6 @@ def _named_line(row: Mapping[str, Any], group: Group, largest: int, days: int, f
         members=row["row_id"],
         news="",
     )
-
-
-def _known_as(row_id: str) -> str:
-    """A gathered finding's name from its id, `level:cohort`."""
-    level, divided, cohort = row_id.partition(":")
-    return cohort_name(level, cohort, cohort) if divided else row_id
 
 
 def _why(row: Mapping[str, Any], group: Group, figures: Figures) -> str:
@@ -377,136 +349,55 @@ def past(before: Sequence[Closing], figures: Figures) -> list[Past]:
     ]
 
 
-@dataclass(frozen=True, slots=True)
-class Hidden:
-    """A finding put away."""
-
-    id: int
-    what: str
-    until: str
-    reason: str
-    by: str
-
-
-def hidden(away: Sequence[PutAway], names: Mapping[str, str]) -> list[Hidden]:
-    """What is away, until when and why; names: what a row is called."""
-    return [
-        Hidden(
-            each.id,
-            names.get(each.row_id, _known_as(each.row_id)),
-            (
-                "for good"
-                if each.for_good
-                else f"until {each.until_day}"
-                if each.until_day
-                else f"until {each.until_clicks} more clicks"
-            ),
-            each.reason,
-            f"{each.by}, {each.since}" if each.by else str(each.since),
-        )
-        for each in away
-    ]
-
-
-@dataclass(frozen=True, slots=True)
-class Ticked:
-    """A finding that was done by hand: what was done, and how it went since."""
-
-    id: int
-    what: str
-    title: str
-    done: str
-    by: str
-    since: str
-    tone: str
-
-
-def ticked(
-    done: Sequence[PutAway], names: Mapping[str, str], since: Mapping[str, Watched], figures: Figures
-) -> list[Ticked]:
-    """What was ticked off; since: what conversion did since a fall of it was."""
-    return [
-        Ticked(
-            each.id,
-            names.get(each.row_id, _known_as(each.row_id)),
-            CHECKS[each.check].title,
-            each.reason.removeprefix(DONE),
-            f"{each.by}, {figures.day(each.since)}",
-            *_since_words(each, since.get(each.row_id), figures),
-        )
-        for each in done
-    ]
-
-
-def _since_words(each: PutAway, found: Watched | None, figures: Figures) -> tuple[str, str]:
-    """How it went since, and its tone; of what is not measured when it comes back."""
-    if CHECKS[each.check].reads is not Reading.FALLS:
-        back = f" on {figures.day(each.until_day)}" if each.until_day else ""
-        return f"comes back{back} if it is still found", ""
-    if found is None or not found.after[0]:
-        return "no clicks yet on days whose sales are complete", ""
-    sides = [
-        f"{figures.rate(ratio(orders, clicks))} of {figures.counted(clicks, 'click')}"
-        for clicks, orders in (found.before, found.after)
-    ]
-    tone = {Repaired.BETTER: "gain", Repaired.WORSE: "loss"}.get(found.said, "")
-    return f"converts {sides[1]}, before {sides[0]}: {found.said}", tone
-
-
-@dataclass(frozen=True, slots=True)
-class OpenedLine:
-    """
-    A row of a check that is not judged: what it is called, where, its money and why; key and open: how it is accepted
-    and opened.
-    """
-
-    key: str
-    open: str
-    name: str
-    where: str
-    mark: str
-    amount: str
-    why: str
-
-
-def opened_lines(group: Group, days: int, figures: Figures) -> list[OpenedLine]:
-    """The rows of a finding as its group shows them."""
-    largest = max([*group.rows["stake"].to_list(), 1])
-    return [
-        OpenedLine(line.row_id, line.open, line.name, line.where, line.mark, line.amount, line.why)
-        for line in (_line(row, group, largest, days, figures) for row in group.rows.to_dicts())
-    ]
-
-
-def opened_title(group: Group, row_id: str) -> tuple[str, str]:
-    """What an opened finding is called, and what under it: of all of a check its title."""
-    if not row_id:
-        return group.check.title, ""
-    name, where = named(group.check, group.rows.row(0, named=True))
-    return f"{name}: {group.check.title[0].lower()}{group.check.title[1:]}", where
-
-
-def gap_lines(row: Mapping[str, Any], figures: Figures) -> list[dict[str, str]]:
-    """The metrics of a category that lie behind its peers, each in words; none of other findings."""
-    return [
-        {
-            "metric": RATED[each["metric"]].label,
-            "words": (
-                f"{metric_words(each['metric'], each['value'], figures)} against "
-                f"{metric_words(each['metric'], each['typical'], figures)}, {ahead_words(each['percentile'], figures)}"
-            ),
-        }
-        for each in row.get("gaps") or []
-    ]
-
-
-def opened_words(group: Group, figures: Figures) -> str:
-    """What is at stake in it."""
-    if group.check.money in (Money.EARNED, Money.SPENT):
-        return figures.counted(len(group.rows), "finding")
-    return f"{figures.micro(group.stake)} {_IS[group.check.money]}"
-
-
 def usual_end(today: date) -> date:
     """The day that the form suggests."""
     return today + timedelta(days=SNOOZE_DAYS)
+
+
+@dataclass(frozen=True, slots=True)
+class FindingsView:
+    """
+    Everything found, by what to do. hidden, ticked: what is out of sight; until, clicks: what a form to put findings
+    away suggests; newest_closing: the audit closed last, which another person may have closed meanwhile.
+    """
+
+    answer: FindingsAnswer
+    blocks: Sequence[FindingBlock]
+    since: SinceLast | None
+    past: Sequence[Past]
+    hidden: Sequence[Hidden]
+    ticked: Sequence[Ticked]
+    until: date
+    clicks: int
+    newest_closing: int
+
+
+def page(ask: Context, found: Findings, today: date, unfolded: str) -> FindingsView:
+    """The view. unfolded: the check of which all rows are listed."""
+    recurring, days, write = since(ask, found), monthly_days(ask), ask.write
+    return FindingsView(
+        answer(found, days, write, _unread(ask)),
+        blocks(found, days, unfolded, write, recurring.since.news),
+        since_last(found, recurring, write, ask.scope.window.days),
+        past(recurring.closings, write),
+        *put_aside.put_aside(ask, found.hidden),
+        usual_end(today),
+        SNOOZE_CLICKS,
+        closed_audits.newest_id(ask.facts.store, ask.account.id),
+    )
+
+
+def since(ask: Context, found: Findings) -> Recurring:
+    """What changed since the audit closed last."""
+    return recurring_since(ask.facts, ask.account, found, ask.scope.part)
+
+
+def monthly_days(ask: Context) -> int:
+    """The days that sums of search terms are scaled to 30 days from."""
+    return ask.days("search_term_daily")
+
+
+def _unread(ask: Context) -> list[str]:
+    """What findings could not be looked for, since no report of it is held in these days."""
+    kinds = {"targets": TARGET_SOURCES, "search terms": ("search_term_daily",), "products": ("product_ad_daily",)}
+    return [name for name, of in kinds.items() if lacking(ask.facts, ask.account, ask.scope.window, of)]

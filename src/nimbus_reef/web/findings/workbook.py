@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 
 import polars as pl
 
+from nimbus_reef.analysis.catalog import files as catalog_files
+from nimbus_reef.analysis.delivery import files as delivery_files
 from nimbus_reef.analysis.findings import Findings, named
-from nimbus_reef.analysis.pulse import Beat
-from nimbus_reef.analysis.recurring import Recurring
+from nimbus_reef.analysis.judged_proposals import judged
+from nimbus_reef.analysis.judged_tables import VIEWS, table_to_export
+from nimbus_reef.analysis.pulse import Beat, beat
+from nimbus_reef.analysis.recurring import Recurring, since_last
 from nimbus_reef.core.changes import Change, kind_of, sound, word_of
 from nimbus_reef.core.changes import named as named_change
 from nimbus_reef.core.checks import CHECKS
@@ -18,12 +22,13 @@ from nimbus_reef.core.model import MICRO, from_micro
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.store.people.plans import Planned
+from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.params import Scope
 
 _MONEY = {"at stake per 30 days": "0.00", "spend": "0.00", "sales": "0.00"}
 
 
-def summary(scope: Scope, found: Findings, beat: Beat, recurring: Recurring) -> Table:
+def summary(scope: Scope, found: Findings, told: Beat, recurring: Recurring) -> Table:
     """What was looked at and what it came to, a line each: in words, as an amount, as a rate, or as a day."""
     account, last, since = scope.account, recurring.last, recurring.since
     rows: list[_SummaryLine] = [
@@ -41,9 +46,9 @@ def summary(scope: Scope, found: Findings, beat: Beat, recurring: Recurring) -> 
         ]
     rows += [
         _SummaryLine("target ACOS (assumed)" if scope.assumes_target else "target ACOS", rate=scope.target_acos),
-        _SummaryLine("totals come from", KINDS[beat.source].title if beat.source else ""),
+        _SummaryLine("totals come from", KINDS[told.source].title if told.source else ""),
     ]
-    for label, each in (("now", beat.now), ("before", beat.then)):
+    for label, each in (("now", told.now), ("before", told.then)):
         if each is not None:
             rows += [
                 _SummaryLine(f"spend, {label}", amount=from_micro(each.spend)),
@@ -148,3 +153,22 @@ def _values(change: Change) -> tuple[float | None, float | None, str, str]:
         old, new = (float(text) if text else None for text in (change.old_value, change.new_value))
         return old, new, "", ""
     return None, None, change.old_value, change.new_value
+
+
+def sheets(ask: Context, found: Findings, today: date) -> list[Table]:
+    """The sheets of the audit: summary, findings, targets, search terms, words, every table that has rows, plan."""
+    facts, look, recurring = ask.facts, ask.look, since_last(ask.facts, ask.account, found, ask.scope.part)
+    made = []
+    for view in VIEWS.values():
+        rows = judged(facts, look, view.subject).sort("stake", descending=True)
+        made.append(replace(table_to_export(view, rows, ask.scope.window), name=view.title))
+    for needs, made_by in ((catalog_files.NEEDS, catalog_files.FILES), (delivery_files.NEEDS, delivery_files.FILES)):
+        for name, make in made_by.items():
+            if any(facts.held_days(ask.account.id, kind, ask.scope.window) for kind in needs[name]):
+                made.append(replace(make(facts, look), name=name.capitalize()))
+    return [
+        summary(ask.scope, found, beat(facts, look, today), recurring),
+        findings_table(found, recurring),
+        *made,
+        plan_table(ask.planned()),
+    ]

@@ -1,0 +1,127 @@
+"""What is out of sight among the findings: put away, or ticked off and watched since."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import polars as pl
+
+from nimbus_reef.analysis.falls import Watched, watched
+from nimbus_reef.analysis.findings import cohort_name
+from nimbus_reef.analysis.judged import judged_targets, judged_terms
+from nimbus_reef.core.checks import CHECKS, Reading
+from nimbus_reef.core.listings import Repaired
+from nimbus_reef.core.metrics import ratio
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.store.people.hidden_findings import DONE, PutAway
+from nimbus_reef.web.kit.context import Context
+
+
+@dataclass(frozen=True, slots=True)
+class Hidden:
+    """A finding put away."""
+
+    id: int
+    what: str
+    until: str
+    reason: str
+    by: str
+
+
+def hidden(away: Sequence[PutAway], names: Mapping[str, str]) -> list[Hidden]:
+    """What is away, until when and why; names: what a row is called."""
+    return [
+        Hidden(
+            each.id,
+            names.get(each.row_id, _known_as(each.row_id)),
+            (
+                "for good"
+                if each.for_good
+                else f"until {each.until_day}"
+                if each.until_day
+                else f"until {each.until_clicks} more clicks"
+            ),
+            each.reason,
+            f"{each.by}, {each.since}" if each.by else str(each.since),
+        )
+        for each in away
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class Ticked:
+    """A finding that was done by hand: what was done, and how it went since."""
+
+    id: int
+    what: str
+    title: str
+    done: str
+    by: str
+    since: str
+    tone: str
+
+
+def ticked(
+    done: Sequence[PutAway], names: Mapping[str, str], since: Mapping[str, Watched], figures: Figures
+) -> list[Ticked]:
+    """What was ticked off; since: what conversion did since a fall of it was."""
+    return [
+        Ticked(
+            each.id,
+            names.get(each.row_id, _known_as(each.row_id)),
+            CHECKS[each.check].title,
+            each.reason.removeprefix(DONE),
+            f"{each.by}, {figures.day(each.since)}",
+            *_since_words(each, since.get(each.row_id), figures),
+        )
+        for each in done
+    ]
+
+
+def _since_words(each: PutAway, found: Watched | None, figures: Figures) -> tuple[str, str]:
+    """How it went since, and its tone; of what is not measured when it comes back."""
+    if CHECKS[each.check].reads is not Reading.FALLS:
+        back = f" on {figures.day(each.until_day)}" if each.until_day else ""
+        return f"comes back{back} if it is still found", ""
+    if found is None or not found.after[0]:
+        return "no clicks yet on days whose sales are complete", ""
+    sides = [
+        f"{figures.rate(ratio(orders, clicks))} of {figures.counted(clicks, 'click')}"
+        for clicks, orders in (found.before, found.after)
+    ]
+    tone = {Repaired.BETTER: "gain", Repaired.WORSE: "loss"}.get(found.said, "")
+    return f"converts {sides[1]}, before {sides[0]}: {found.said}", tone
+
+
+def _known_as(row_id: str) -> str:
+    """A gathered finding's name from its id, `level:cohort`."""
+    level, divided, cohort = row_id.partition(":")
+    return cohort_name(level, cohort, cohort) if divided else row_id
+
+
+def put_aside(ask: Context, away: Sequence[PutAway]) -> tuple[list[Hidden], list[Ticked]]:
+    """What is put away, and what is ticked off with how it went since."""
+    names = _names(ask, away)
+    done = [each for each in away if each.done]
+    fell = {each.row_id: each.since for each in done if CHECKS[each.check].reads is Reading.FALLS}
+    since = watched(ask.facts, ask.look, fell)
+    return hidden([each for each in away if not each.done], names), ticked(done, names, since, ask.write)
+
+
+def _names(ask: Context, away: Sequence[PutAway]) -> dict[str, str]:
+    """What the rows are called that were put away; nothing is looked up where none was."""
+    if not away:
+        return {}
+    wanted = [each.row_id for each in away]
+    targets, terms = judged_targets(ask.facts, ask.look), judged_terms(ask.facts, ask.look)
+    groups = targets.select(
+        pl.concat_str(pl.lit("ad_group_id:"), "ad_group_id").alias("row_id"),
+        pl.concat_str(pl.lit("ad group "), "ad_group").alias("name"),
+    ).unique()
+    named = (
+        terms.select("row_id", pl.col("term").alias("name")),
+        targets.select("row_id", pl.col("target").alias("name")),
+        groups,
+    )
+    return dict(pl.concat(each.filter(pl.col("row_id").is_in(wanted)) for each in named).rows())
