@@ -77,6 +77,12 @@ def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
     )
 
 
+def spend(facts: Facts, look: Look, sku: str) -> int:
+    """What a product's ads cost in the window, micro."""
+    rows = product_frames.product_rows(facts, look.account.id, look.window)
+    return int(rows.filter(pl.col("sku") == sku)["spend"].sum())
+
+
 def prices(catalog: pl.DataFrame, sku: str) -> tuple[float | None, tuple[float, ...]]:
     """
     What a product costs by the catalog (sku, parent, price in micro-units), and what the others of its family cost,

@@ -6,9 +6,9 @@ import zlib
 from dataclasses import dataclass
 from functools import cached_property
 
-import polars as pl
 from flask import g, request, session, url_for
 
+from nimbus_reef.analysis import products
 from nimbus_reef.analysis.catalog import names
 from nimbus_reef.analysis.findings import Findings, findings_known
 from nimbus_reef.analysis.judged import stake_known
@@ -21,7 +21,7 @@ from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import closed_audits, plans
 from nimbus_reef.store.people.accounts import Account
-from nimbus_reef.store.reading import product_frames, target_frames
+from nimbus_reef.store.reading import target_frames
 from nimbus_reef.web.areas import AREAS, BY_NAME, Area
 from nimbus_reef.web.kit.lacking import widened
 from nimbus_reef.web.kit.planned import PlanStrip, overlaps, own_shares, strip
@@ -118,8 +118,7 @@ class Frame:
         scope, facts = self.scope, parts().facts
         if not scope.product or scope.newest is None or self.area not in ("targeting", "findings"):
             return ""
-        rows = product_frames.product_rows(facts, scope.account.id, scope.window).filter(pl.col("sku") == scope.product)
-        own = self.figures.micro(int(rows["spend"].sum()))
+        own = self.figures.micro(products.spend(facts, scope.look, scope.product))
         return (
             f"Targets and search terms are those of the whole ad groups that advertise {scope.product}, with all their "
             f"products; {scope.product} itself spent {own} in these days."

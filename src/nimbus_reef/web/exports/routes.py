@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from flask import Blueprint, redirect, render_template, send_file, url_for
 from werkzeug.wrappers import Response as AnyResponse
 
@@ -27,18 +25,18 @@ def _job(job_id: int) -> loads.Job:
 @exports.get("/<int:job_id>")
 def look(job_id: int) -> str:
     """How far an export is, then its file."""
-    return render_template("exports/export.html", **_shown(job_id))
+    return _page("export", job_id)
 
 
 @exports.get("/<int:job_id>/progress")
 def progress(job_id: int) -> str:
     """The same, for following it live."""
-    return render_template("exports/_job.html", **_shown(job_id))
+    return _page("_job", job_id)
 
 
-def _shown(job_id: int) -> dict[str, Any]:
+def _page(page: str, job_id: int) -> str:
     job = _job(job_id)
-    return {"job": job, "nobody": job.open and not workers.present(parts().store)}
+    return render_template(f"exports/{page}.html", job=job, nobody=job.open and not workers.present(parts().store))
 
 
 @exports.post("/<int:job_id>/cancel")

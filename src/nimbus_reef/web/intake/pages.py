@@ -57,6 +57,17 @@ def _sums_of_days(blocks: Sequence[Window]) -> list[tuple[str, str]]:
     return [("one sum for", f"{first} to {last}{more}")]
 
 
+@dataclass(frozen=True, slots=True)
+class JobView:
+    """A load or undo. waits: its file can be tried again; nobody: no worker is there to do it."""
+
+    job: Job
+    file_name: str
+    summaries: Sequence[Summary]
+    waits: bool
+    nobody: bool
+
+
 def job_summaries(job: Job, seen: Mapping[int, tuple[str, Figures]]) -> list[Summary]:
     """
     What a finished load or undo did, by account.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, Final
+from typing import Final
 
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
@@ -26,6 +26,7 @@ from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record import loads, workers
 from nimbus_reef.store.record.loads import Upload
 from nimbus_reef.web.intake import choosing, pages, possible
+from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.parts import account_by_id, current_scope, figures, must_write, my_accounts, parts
 
 intake = Blueprint("intake", __name__, url_prefix="/intake")
@@ -39,7 +40,7 @@ def look() -> str:
     held = loads.batches(store, account.id)
     reports = loads.held_reports(store, account.id)
     jobs = [_job_view(job, name) for job, name in loads.recent_jobs(store, account.id)]
-    told = {each["job"].upload_id for each in jobs if each["job"].open or each["waits"]}
+    told = {each.job.upload_id for each in jobs if each.job.open or each.waits}
     return render_template(
         "intake/intake.html",
         # Each file once: where its last try says what comes next, there.
@@ -73,17 +74,17 @@ def _as_seen_from_here(path: Path) -> Path:
     return path.relative_to(here) if path.is_relative_to(here) else path
 
 
-def _job_view(job: loads.Job, file_name: str) -> dict[str, Any]:
+def _job_view(job: loads.Job, file_name: str) -> pages.JobView:
     seen = {each.id: (f"{each.brand}, {each.country}", Figures(each.locale, each.currency)) for each in my_accounts()}
     over = not job.open and job.state != "done"
     upload = loads.get_upload(parts().store, job.upload_id or 0) if over else None
-    return {
-        "job": job,
-        "file_name": file_name,
-        "summaries": pages.job_summaries(job, seen),
-        "waits": upload is not None and upload.state == "waiting",
-        "nobody": job.open and not workers.present(parts().store),
-    }
+    return pages.JobView(
+        job,
+        file_name,
+        pages.job_summaries(job, seen),
+        upload is not None and upload.state == "waiting",
+        job.open and not workers.present(parts().store),
+    )
 
 
 @intake.post("/files")
@@ -249,7 +250,7 @@ def _job(job_id: int) -> tuple[loads.Job, str]:
 def progress(job_id: int) -> Response:
     """One line of the queue, for following a job live; its end makes the page's tables new."""
     job, file_name = _job(job_id)
-    response = Response(render_template("intake/_job.html", **_job_view(job, file_name)))
+    response = Response(render_template("intake/_job.html", **shown(_job_view(job, file_name))))
     if not job.open:
         response.headers["HX-Trigger"] = "recorded"
     return response

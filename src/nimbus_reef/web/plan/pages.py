@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
+from nimbus_reef.analysis.delivery import plan_prices
 from nimbus_reef.analysis.tables import PAGE_ROWS, page_of
 from nimbus_reef.analysis.wording import rise_words, together_words
 from nimbus_reef.core.changes import ChangeState, named, word_of
@@ -14,9 +15,11 @@ from nimbus_reef.core.plan import ReadBack
 from nimbus_reef.core.promises import projected
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.figures import Figures
+from nimbus_reef.store.people import plan_steps, sendings
 from nimbus_reef.store.people.plan_steps import Step, StepKind
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.store.people.sendings import Sending
+from nimbus_reef.web.kit.context import Context
 from nimbus_reef.web.kit.planned import lines, made_under
 from nimbus_reef.web.kit.tables import Head, TableView
 
@@ -287,3 +290,40 @@ def _way_out(rows: Sequence[int], by_row: Mapping[int, Planned], figures: Figure
     else:
         said = f"Take out {figures.counted(len(held), 'change')} from row {first.row} on"
     return WayOut(said, tuple(each.id for each in held))
+
+
+@dataclass(frozen=True, slots=True)
+class PlanView:
+    """
+    The plan. kind: of which alone changes are shown; waiting: how many there are in all; answer: what a sheet read back
+    would change; steps: what was accepted and can be taken back; sendings: sheets that left.
+    """
+
+    conflicts: Sequence[ConflictLine]
+    table: TableView
+    campaigns: int
+    kinds: Sequence[tuple[str, int]]
+    kind: str
+    waiting: int
+    answer: ReadBack | None
+    steps: Sequence[StepLine]
+    sendings: Sequence[SendingLine]
+
+
+def page(ask: Context, planned: Sequence[Planned], answer: ReadBack | None = None) -> PlanView:
+    """All waiting changes by campaign."""
+    scope, write, store = ask.scope, ask.write, ask.facts.store
+    kind = scope.said("what")
+    found = plan_prices.conflicts_of(ask.facts, ask.look, [each.change for each in planned])
+    held = fitting(planned, scope.query, kind)
+    return PlanView(
+        conflict_lines(found, planned, write),
+        table(planned, held, scope.page, ask.url("plan.look"), scope.sort, write, picks=ask.writes),
+        campaigns(planned),
+        kinds(planned),
+        kind,
+        len(planned),
+        answer,
+        step_lines(plan_steps.steps(store, ask.account.id), write) if ask.writes else [],
+        sending_lines(sendings.sendings(store, ask.account.id), write),
+    )

@@ -6,7 +6,6 @@ import io
 import tempfile
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 from flask import Blueprint, Response, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response as AnyResponse
@@ -25,9 +24,10 @@ from nimbus_reef.store.people import plan_steps, plans, sendings, trail
 from nimbus_reef.store.people.plan_steps import StepKind
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.store.record import loads, workers
+from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.guard import asked_about
 from nimbus_reef.web.kit.stale import typed_anew
-from nimbus_reef.web.parts import account_by_id, current_scope, figures, inside, must_write, parts, person
+from nimbus_reef.web.parts import account_by_id, context, current_scope, figures, inside, must_write, parts, person
 from nimbus_reef.web.plan import pages
 from nimbus_reef.web.plan.forms import ValueForm
 
@@ -45,22 +45,7 @@ def look() -> str:
 
 
 def _page(planned: list[Planned], answer: rules.ReadBack | None = None) -> str:
-    scope, write = current_scope(), figures()
-    kind = scope.said("what")
-    shown = pages.fitting(planned, scope.query, kind)
-    found = plan_prices.conflicts_of(parts().facts, scope.look, [each.change for each in planned])
-    return render_template(
-        "plan/plan.html",
-        conflicts=pages.conflict_lines(found, planned, write),
-        table=pages.table(planned, shown, scope.page, url_for("plan.look"), scope.sort, write, picks=person().writes),
-        campaigns=pages.campaigns(planned),
-        kinds=pages.kinds(planned),
-        kind=kind,
-        waiting=len(planned),
-        answer=answer,
-        steps=pages.step_lines(plan_steps.steps(parts().store, scope.account.id), write) if person().writes else [],
-        sendings=pages.sending_lines(sendings.sendings(parts().store, scope.account.id), write),
-    )
+    return render_template("plan/plan.html", **shown(pages.page(context(), planned, answer)))
 
 
 @plan.get("/sheet.<ending>")
@@ -109,13 +94,13 @@ def sheet(ending: str) -> Response:
 @plan.get("/accepting/<int:job_id>")
 def accepting(job_id: int) -> str:
     """How far an acceptance of very many changes is."""
-    return render_template("plan/accepting.html", **_job(job_id))
+    return _accepting("accepting", job_id)
 
 
 @plan.get("/accepting/<int:job_id>/progress")
 def accepting_progress(job_id: int) -> str:
     """The same, for following it live."""
-    return render_template("plan/_accepting.html", **_job(job_id))
+    return _accepting("_accepting", job_id)
 
 
 @plan.post("/accepting/<int:job_id>/cancel")
@@ -127,12 +112,18 @@ def cancel_accepting(job_id: int) -> AnyResponse:
     return redirect(current_scope().elsewhere(url_for("plan.accepting", job_id=job_id)))
 
 
-def _job(job_id: int) -> dict[str, Any]:
+def _accepting(page: str, job_id: int) -> str:
+    job = _job(job_id)
+    nobody, back = job.open and not workers.present(parts().store), inside(job.request["back"])
+    return render_template(f"plan/{page}.html", job=job, nobody=nobody, back=back)
+
+
+def _job(job_id: int) -> loads.Job:
     job = loads.get_job(parts().store, job_id)
     if job is None or job.kind != "accept":
         raise NotFound("There is no such acceptance.", remedy="Look at the plan.")
     account_by_id(job.account_id or 0)
-    return {"job": job, "nobody": job.open and not workers.present(parts().store), "back": inside(job.request["back"])}
+    return job
 
 
 @plan.post("/read-back")
