@@ -21,7 +21,9 @@ def digest() -> str:
     found = hashlib.sha256()
     places = [ROOT / "src" / "nimbus_reef" / name for name in _SOURCES]
     files = [each for place in places for each in ([place] if place.is_file() else place.rglob("*.py"))]
-    for file in sorted([*files, ROOT / "requirements" / "dev.txt", ROOT / "tests" / "conftest.py"]):
+    for file in sorted(
+        [*files, ROOT / "requirements" / "dev.txt", ROOT / "tests" / "conftest.py", ROOT / "tests" / "sqlite_record.py"]
+    ):
         found.update(f"{file.relative_to(ROOT)}\n".encode())
         found.update(file.read_bytes())
     return found.hexdigest()[:16]

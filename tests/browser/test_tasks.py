@@ -105,6 +105,7 @@ def test_from_a_dropped_workbook_to_the_sheet_read_back(page, site, workbook, em
     page.set_input_files("input[name=sheet]", edited)
     page.get_by_role("button", name="Read back").click()
     expect(page.get_by_text("1 value changed, 0 changes leave the plan, 1 stay as they were.")).to_be_visible()
+    expect(page.get_by_role("button", name="Take it over")).to_be_focused()
     page.keyboard.press("Enter")
     expect(page.get_by_text("Read back: 1 changed, 0 taken out, 1 as they were.")).to_be_visible()
     expect(page.locator("input[name=new_value]").first).to_have_value("0.33")

@@ -181,7 +181,7 @@ def test_sums_do_not_wait_for_verdicts(demo, folder, worker, monkeypatch):
         waiting.join(10)
 
 
-def test_nobody_on_call(demo, folder, asked_for):
+def test_nobody_helps(demo, folder, asked_for):
     """No worker at all, or one that was killed and left its socket."""
     here, alone = web(demo, folder), Facts(demo.store)
     look = the_look(demo, here)

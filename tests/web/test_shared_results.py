@@ -11,7 +11,7 @@ from tests.web.conftest import signed_in
 
 from nimbus_reef.analysis import ahead, judged
 from nimbus_reef.cli import demo as demo_data
-from nimbus_reef.jobs.helper_process import OnCall
+from nimbus_reef.jobs.helper_process import HelperProcess
 from nimbus_reef.jobs.queue import make_queue
 from nimbus_reef.store.reading import disk_cache
 from nimbus_reef.store.reading.cache import Cache
@@ -113,7 +113,7 @@ def test_what_is_taken_from_the_shelf_is_what_was_worked_out(processes, demo, mo
     assert (worked_out, refused) == ([], [])
 
 
-def test_what_a_worker_on_call_works_out_is_shown_like_ones_own(processes, demo, monkeypatch):
+def test_what_a_helper_works_out_is_shown_like_ones_own(processes, demo, monkeypatch):
     """
     Days that nobody asked for: the pages and files that judge by themselves, and those that ask for
     what is large.
@@ -133,7 +133,7 @@ def test_what_a_worker_on_call_works_out_is_shown_like_ones_own(processes, demo,
             for what, make in ahead.ASKED.items()
         },
     )
-    worker = OnCall(Facts(demo.store, Cache(), DiskCache(conf.judged)), conf.judged)
+    worker = HelperProcess(Facts(demo.store, Cache(), DiskCache(conf.judged)), conf.judged)
     thread = threading.Thread(target=worker.keep_on, args=(done,))
     thread.start()
     try:

@@ -10,7 +10,7 @@ import pytest
 from tests.pages import accept, found, link, parsed, row_ids, text_of, values
 
 from nimbus_reef.store.people import plans
-from nimbus_reef.web.exports import routes as exporting
+from nimbus_reef.web import downloads
 
 TARGETS = "/targeting/targets"
 
@@ -117,7 +117,7 @@ def test_a_table_comes_as_csv_workbook_and_parquet_with_the_same_rows(owner):
 
 
 def test_a_large_workbook_is_made_by_the_worker(owner, viewer, monkeypatch):
-    monkeypatch.setattr(exporting, "AT_ONCE_ROWS", 3)
+    monkeypatch.setattr(downloads, "AT_ONCE_ROWS", 3)
     started = owner.get(f"{TARGETS}/export.xlsx?account=pellwick-gb")
     assert started.status_code == 302
     page = owner.get(started.location)

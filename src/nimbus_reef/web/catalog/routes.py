@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
-from typing import Any, Final
+from collections.abc import Mapping
+from typing import Final
 
 from flask import Blueprint, flash, make_response, redirect, render_template, request, url_for
 from flask import Response as PageResponse
@@ -29,48 +28,48 @@ from nimbus_reef.web.catalog import (
 )
 from nimbus_reef.web.catalog.forms import NameForm, PatternForm
 from nimbus_reef.web.downloads import hand_out
-from nimbus_reef.web.kit.context import Context, shown
+from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.drawers import Drawer
 from nimbus_reef.web.kit.judging import judged_first, worked_out_first
 from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.views import AreaView
 from nimbus_reef.web.parts import context, current_scope, figures, is_first_answer, must_write, parts
 
 catalog = Blueprint("catalog", __name__, url_prefix="/catalog")
 
 
-@dataclass(frozen=True, slots=True)
-class CatalogView:
-    """
-    A view of Catalog. needs: reports of which one has to be held; drawer: what opens beside it; thing, things: what its
-    rows are where they can be accepted.
-    """
-
-    title: str
-    page: Callable[[Context], Any]
-    needs: tuple[str, ...] = ()
-    drawer: Callable[[Context, str], Drawer] | None = None
-    thing: str = ""
-    things: str = ""
-
-
-VIEWS: Final[Mapping[str, CatalogView]] = {
-    "families": CatalogView(
-        "Families", family_pages.page, files.NEEDS["families"], family_pages.drawer, "family", "families"
+VIEWS: Final[Mapping[str, AreaView]] = {
+    "families": AreaView(
+        "Families",
+        family_pages.page,
+        files.NEEDS["families"],
+        drawer=family_pages.drawer,
+        thing="family",
+        things="families",
     ),
-    "ads": CatalogView("Product ads", ad_pages.page, files.NEEDS["ads"], ad_pages.drawer, "product ad", "product ads"),
-    "eligibility": CatalogView("Eligibility", gap_pages.eligibility_page, files.NEEDS["eligibility"]),
-    "gaps": CatalogView("Gaps", gap_pages.page, files.NEEDS["gaps"], gap_pages.drawer, "product", "products"),
-    "listings": CatalogView("Listings", listing_pages.page, files.NEEDS["listings"], listing_pages.drawer),
-    "structure": CatalogView(
+    "ads": AreaView(
+        "Product ads",
+        ad_pages.page,
+        files.NEEDS["ads"],
+        drawer=ad_pages.drawer,
+        thing="product ad",
+        things="product ads",
+    ),
+    "eligibility": AreaView("Eligibility", gap_pages.eligibility_page, files.NEEDS["eligibility"]),
+    "gaps": AreaView(
+        "Gaps", gap_pages.page, files.NEEDS["gaps"], drawer=gap_pages.drawer, thing="product", things="products"
+    ),
+    "listings": AreaView("Listings", listing_pages.page, files.NEEDS["listings"], drawer=listing_pages.drawer),
+    "structure": AreaView(
         "Structure",
         structure_pages.page,
         files.NEEDS["structure"],
-        structure_pages.drawer,
-        "duplicate keyword",
-        "duplicate keywords",
+        drawer=structure_pages.drawer,
+        thing="duplicate keyword",
+        things="duplicate keywords",
     ),
-    "names": CatalogView("Names", name_pages.page),
-    "catch-all": CatalogView("Catch-all", catch_all_pages.page, TARGET_SOURCES),
+    "names": AreaView("Names", name_pages.page),
+    "catch-all": AreaView("Catch-all", catch_all_pages.page, TARGET_SOURCES),
 }
 TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
@@ -81,7 +80,7 @@ def look() -> AnyResponse:
     return redirect(current_scope().link(url_for("catalog.view", name="families")))
 
 
-def _view(name: str) -> CatalogView:
+def _view(name: str) -> AreaView:
     if name not in VIEWS:
         raise NotFound(f"Catalog has no view “{name}”.", remedy="Choose one under the title.")
     return VIEWS[name]

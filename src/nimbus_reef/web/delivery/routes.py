@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from typing import Any, Final
+from collections.abc import Mapping, Sequence
+from typing import Final
 
 from flask import Blueprint, flash, make_response, redirect, render_template, request, url_for
 from flask import Response as PageResponse
@@ -20,17 +20,19 @@ from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit.context import Context, shown
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.views import AreaView
 from nimbus_reef.web.parts import context, current_scope, figures, is_first_answer, must_write, parts
 
 delivery = Blueprint("delivery", __name__, url_prefix="/delivery")
-TITLES: Final = {"placements": "Placements", "hours": "Hours", "budgets": "Budgets", "boosts": "Boosts"}
-_PAGES: Final[Mapping[str, Callable[[Context], Any]]] = {
-    "placements": placement_pages.page,
-    "hours": hour_pages.page,
-    "budgets": budget_pages.page,
-    "boosts": boost_pages.page,
+VIEWS: Final[Mapping[str, AreaView]] = {
+    "placements": AreaView(
+        "Placements", placement_pages.page, files.NEEDS["placements"], drawer=placement_pages.drawer
+    ),
+    "hours": AreaView("Hours", hour_pages.page, files.NEEDS["hours"]),
+    "budgets": AreaView("Budgets", budget_pages.page, files.NEEDS["budgets"]),
+    "boosts": AreaView("Boosts", boost_pages.page),
 }
-_NEEDS: Final[Mapping[str, tuple[str, ...]]] = {**files.NEEDS, "boosts": ()}
+TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
 
 @delivery.get("/")
@@ -46,19 +48,19 @@ def _here(name: str) -> str:
 @delivery.get("/<name>")
 def view(name: str) -> str:
     """One of the area's views."""
-    if name not in _PAGES:
+    if name not in VIEWS:
         raise NotFound(f"Delivery has no view “{name}”.", remedy="Choose one under the title.")
-    scope, facts = current_scope(), parts().facts
+    found, scope, facts = VIEWS[name], current_scope(), parts().facts
     if scope.newest is None:
         return render_template("delivery/empty.html", view=name, views=TITLES)
-    if _NEEDS[name]:
-        need(facts, scope, _NEEDS[name], figures())
+    if found.needs:
+        need(facts, scope, found.needs, figures())
     if name in ("hours", "budgets"):
         made, reads = lambda: budgets.is_held(facts, scope.look), [(hours.KIND, scope.window)]
         worked_out_first(facts, scope, made, reads, first=is_first_answer())
     ask = context()
-    opened = placement_pages.drawer(ask, scope.open) if scope.open and name == "placements" else None
-    return render_template(f"delivery/{name}.html", view=name, views=TITLES, drawer=opened, **shown(_PAGES[name](ask)))
+    opened = found.drawer(ask, scope.open) if scope.open and found.drawer else None
+    return render_template(f"delivery/{name}.html", view=name, views=TITLES, drawer=opened, **shown(found.page(ask)))
 
 
 @delivery.get("/<name>/evidence")
@@ -77,7 +79,7 @@ def campaigns() -> str:
     What is told of single campaigns alone, asked for after the page that shows it: they may have to
     be judged first.
     """
-    need(parts().facts, current_scope(), _NEEDS["placements"], figures())
+    need(parts().facts, current_scope(), VIEWS["placements"].needs, figures())
     return render_template("delivery/_campaigns_told.html", drawer=None, campaigns=placement_pages.campaigns(context()))
 
 
@@ -85,7 +87,7 @@ def campaigns() -> str:
 def solution() -> str:
     """A campaign's solution alone, asked for after the page that shows it: its targets may have to be judged first."""
     scope = current_scope()
-    need(parts().facts, scope, _NEEDS["placements"], figures())
+    need(parts().facts, scope, VIEWS["placements"].needs, figures())
     solved = placement_pages.solved(context(), scope.said("whose"))
     return render_template("delivery/_solved.html", solved=solved, drawer=None)
 
@@ -198,5 +200,5 @@ def export(name: str, ending: str) -> AnyResponse:
     """All rows of a view as a file."""
     if name not in files.FILES:
         raise NotFound(f"“{name}” is not a table of Delivery.", remedy=f"Export {', '.join(files.FILES)}.")
-    need(parts().facts, current_scope(), _NEEDS[name], figures())
+    need(parts().facts, current_scope(), VIEWS[name].needs, figures())
     return hand_out(_file(context(), name), ending)

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
-from typing import Any, Final
+from collections.abc import Mapping
+from typing import Final
 
 from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
@@ -12,35 +11,27 @@ from werkzeug.wrappers import Response
 from nimbus_reef.analysis import made_changes
 from nimbus_reef.analysis.movement import GROUPINGS
 from nimbus_reef.errors import NotFound
-from nimbus_reef.formats.tables import Table
 from nimbus_reef.web.acting import back_to, put
 from nimbus_reef.web.downloads import hand_out
-from nimbus_reef.web.kit.context import Context, shown
+from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.views import AreaView
 from nimbus_reef.web.movement import change_pages, drift_pages, ledger_pages, sides, trend_pages, trends, why
 from nimbus_reef.web.parts import context, current_scope, figures, is_first_answer, must_write, parts
 
 movement = Blueprint("movement", __name__, url_prefix="/movement")
 
 
-@dataclass(frozen=True, slots=True)
-class MovementView:
-    """A view of Movement. of_sides: it tells what rows did in both windows; file: its rows as a table."""
-
-    title: str
-    page: Callable[[Context], Any]
-    file: Callable[[Context], Table | None] | None = None
-    of_sides: bool = False
-
-
-VIEWS: Final[Mapping[str, MovementView]] = {
-    "drift": MovementView("Drift", drift_pages.page, drift_pages.file, of_sides=True),
-    "ledger": MovementView("Ledger", ledger_pages.page, ledger_pages.file, of_sides=True),
-    "why": MovementView("Why ACOS moved", why.page, why.file, of_sides=True),
-    "trends": MovementView("Trends", trend_pages.page, trend_pages.file),
-    "changes": MovementView("Changes", change_pages.page),
+VIEWS: Final[Mapping[str, AreaView]] = {
+    "drift": AreaView("Drift", drift_pages.page, file=drift_pages.file),
+    "ledger": AreaView("Ledger", ledger_pages.page, file=ledger_pages.file),
+    "why": AreaView("Why ACOS moved", why.page, file=why.file),
+    "trends": AreaView("Trends", trend_pages.page, file=trend_pages.file),
+    "changes": AreaView("Changes", change_pages.page),
 }
+_OF_SIDES: Final = frozenset({"drift", "ledger", "why"})
+"""Tell what rows did in both windows."""
 TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
 
@@ -56,12 +47,12 @@ def view(name: str) -> str:
     if name not in VIEWS:
         raise NotFound(f"Movement has no view “{name}”.", remedy="Choose one under the title.")
     found, scope = VIEWS[name], current_scope()
-    if scope.newest is None or (scope.against is None and found.of_sides):
+    if scope.newest is None or (scope.against is None and name in _OF_SIDES):
         _need(name)
         return render_template("movement/empty.html", view=name, views=TITLES)
     _need(name)
     ask = context()
-    if found.of_sides:
+    if name in _OF_SIDES:
         worked_out_first(ask.facts, scope, lambda: sides.are_made(ask), sides.reads(ask), first=is_first_answer())
     return render_template(
         f"movement/{name}.html", view=name, views=TITLES, groupings=GROUPINGS, **shown(found.page(ask))

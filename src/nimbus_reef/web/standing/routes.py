@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
-from typing import Any, Final
+from collections.abc import Mapping
+from typing import Final
 
 from flask import Blueprint, flash, redirect, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from nimbus_reef.analysis import standing as work
 from nimbus_reef.errors import NotFound
-from nimbus_reef.formats.tables import Table
 from nimbus_reef.jobs import intake as loading
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
@@ -20,6 +18,7 @@ from nimbus_reef.web.kit import product
 from nimbus_reef.web.kit.context import Context, shown
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
+from nimbus_reef.web.kit.views import AreaView
 from nimbus_reef.web.parts import context, current_scope, figures, is_first_answer, must_write, parts
 from nimbus_reef.web.standing import format_pages, heat, shape_pages, shopping, tree_pages, typed
 from nimbus_reef.web.standing.forms import PeersForm
@@ -27,31 +26,19 @@ from nimbus_reef.web.standing.forms import PeersForm
 standing = Blueprint("standing", __name__, url_prefix="/standing")
 
 
-@dataclass(frozen=True, slots=True)
-class StandingView:
-    """
-    A view of Standing. needs: reports of which any one makes it; file: its rows as a table; placed: it is made of every
-    product ad's place among peers.
-    """
-
-    title: str
-    page: Callable[[Context], Any]
-    needs: tuple[str, ...] = ()
-    file: Callable[[Context], Table] | None = None
-    placed: bool = False
-
-
 _ADS: Final = ("product_ad_daily",)
 _FUNNEL: Final = ("query_funnel",)
-VIEWS: Final[Mapping[str, StandingView]] = {
-    "tree": StandingView("Metric tree", tree_pages.page, TOTAL_SOURCES, placed=True),
-    "products": StandingView("Products", heat.page, _ADS, heat.file, placed=True),
-    "formats": StandingView("Formats", format_pages.page, _ADS, placed=True),
-    "path": StandingView("Shopper’s path", shopping.path_page, _FUNNEL),
-    "queries": StandingView("Query shares", shopping.query_page, _FUNNEL, shopping.query_file),
-    "shape": StandingView("Account shape", shape_pages.page),
-    "peers": StandingView("Peer figures", typed.page),
+VIEWS: Final[Mapping[str, AreaView]] = {
+    "tree": AreaView("Metric tree", tree_pages.page, TOTAL_SOURCES),
+    "products": AreaView("Products", heat.page, _ADS, heat.file),
+    "formats": AreaView("Formats", format_pages.page, _ADS),
+    "path": AreaView("Shopper’s path", shopping.path_page, _FUNNEL),
+    "queries": AreaView("Query shares", shopping.query_page, _FUNNEL, shopping.query_file),
+    "shape": AreaView("Account shape", shape_pages.page),
+    "peers": AreaView("Peer figures", typed.page),
 }
+_PLACED: Final = frozenset({"tree", "products", "formats"})
+"""Made of every product ad's place among peers."""
 TITLES: Final = {name: each.title for name, each in VIEWS.items()}
 
 
@@ -70,7 +57,7 @@ def view(name: str) -> str:
     if scope.newest is None:
         return render_template("standing/empty.html", view=name, views=TITLES)
     ask = _held(found)
-    if found.placed:
+    if name in _PLACED:
         facts, days = ask.facts, [scope.window, *([scope.against] if scope.against else [])]
         made = lambda: work.is_grounded(facts, scope.look)  # noqa: E731
         worked_out_first(facts, scope, made, [(_ADS[0], each) for each in days], first=is_first_answer())
@@ -80,7 +67,7 @@ def view(name: str) -> str:
     )
 
 
-def _held(found: StandingView) -> Context:
+def _held(found: AreaView) -> Context:
     """What the view is made from; NoFigures where no report of it is held in these days."""
     ask = context()
     if found.needs:
@@ -94,7 +81,9 @@ def export(name: str, ending: str) -> Response:
     made = VIEWS[name].file if name in VIEWS else None
     if made is None:
         raise NotFound(f"“{name}” is not a table of Standing.", remedy="Export products or queries.")
-    return hand_out(made(_held(VIEWS[name])), ending)
+    table = made(_held(VIEWS[name]))
+    assert table is not None, "both are tables, be they empty"
+    return hand_out(table, ending)
 
 
 @standing.get("/products/evidence")

@@ -1,0 +1,91 @@
+"""What is proposed on every row of every view, accepted in any order, and taken back, without a page."""
+
+from __future__ import annotations
+
+import random
+
+import pytest
+from tests.analysis.conftest import usual_look
+
+from nimbus_reef.analysis import acceptance
+from nimbus_reef.analysis.delivery import plan_prices
+from nimbus_reef.analysis.proposals import PROPOSERS, all_keys, proposals
+from nimbus_reef.analysis.wording import worded
+from nimbus_reef.core.conflicts import BLOCKS
+from nimbus_reef.core.plan import problems
+from nimbus_reef.core.promises import typed
+from nimbus_reef.errors import NotFound
+from nimbus_reef.formats.figures import Figures
+from nimbus_reef.jobs.demo_brands import BRANDS
+from nimbus_reef.store.people import plan_steps, plans
+
+VIEWS = sorted(set(PROPOSERS) - {"solutions"})
+"""A campaign's solution is asked for by its placements."""
+FEW = 60
+
+
+def offered(facts, look, view, most=FEW):
+    return proposals(facts, look, view, all_keys(facts, look, view)[:most])
+
+
+@pytest.mark.parametrize("view", VIEWS)
+def test_every_row_has_an_answer_in_words(facts, look, view):
+    write = Figures(look.account.locale, look.account.currency)
+    made = offered(facts, look, view)
+    assert made
+    for each in made:
+        said = worded(each, write)
+        assert said.headline
+        assert said.name
+        assert bool(each.package) or said.reasons, said.headline
+        for change, promise in said.package:
+            assert change.reason
+            assert typed(change, promise)
+        assert "{" not in " ".join((said.headline, said.reason, *said.reasons))
+
+
+@pytest.mark.parametrize("view", VIEWS)
+def test_a_row_proposes_the_same_alone_as_among_others(facts, look, view):
+    keys = all_keys(facts, look, view)[:FEW]
+    every = {each.row_id: each.changes for each in proposals(facts, look, view, keys)}
+    for key in keys[:: max(1, len(keys) // 5)]:
+        for alone in proposals(facts, look, view, [key]):
+            assert alone.changes == every[alone.row_id]
+
+
+@pytest.mark.parametrize("view", ["targets", "terms", "gaps", "families", "placements"])
+def test_a_row_that_is_not_there_is_named(facts, look, view):
+    with pytest.raises(NotFound):
+        proposals(facts, look, view, ["nothing like this"])
+
+
+@pytest.mark.parametrize("seed", range(2))
+def test_whatever_is_accepted_in_whatever_order_leaves_a_plan_that_can_be_sent(own, seed):
+    """Part by part from every view, the refused left out; then every step is taken back."""
+    look = usual_look(own, BRANDS[seed].key)
+    order = VIEWS * 2
+    random.Random(seed).shuffle(order)
+    for part, view in enumerate(order):
+        keys = all_keys(own, look, view)
+        told = acceptance.assess(own, look, proposals(own, look, view, keys[part % 3 : FEW : 3]))
+        before = len(plans.planned(own.store, look.account.id))
+        acceptance.accept(own, look, 1, told.going, told.replaced_rows)
+        after = plans.planned(own.store, look.account.id)
+        assert len(after) == before + sum(len(each.package) for each in told.going) - len(told.replaced_rows), view
+    planned = [each.change for each in plans.planned(own.store, look.account.id)]
+    assert len(planned) > 20
+    assert problems(planned) == []
+    assert [each for each in plan_prices.conflicts_of(own, look, planned) if each.kind in BLOCKS] == []
+    while steps := plan_steps.steps(own.store, look.account.id):
+        acceptance.undo(own, look, 1, steps[0].id)
+    assert plans.planned(own.store, look.account.id) == []
+
+
+def test_what_is_in_the_plan_is_not_proposed_again(own):
+    look = usual_look(own, BRANDS[0].key)
+    made = [each for each in offered(own, look, "targets") if each.package]
+    acceptance.accept_one(own, look, 1, made[0])
+    planned = plans.planned(own.store, look.account.id)
+    assert acceptance.in_plan(planned, made[0]).left == 0
+    assert len(acceptance.in_plan(planned, made[0]).own) == len(made[0].package)
+    assert acceptance.in_plan(planned, made[1]).left == len(made[1].package)
