@@ -15,7 +15,7 @@ test:            ## all tests and checks, on a database and ports of their own
 
 quick:           ## what can be tested without a database or a browser: under a minute
 	@scripts/install.sh dev
-	@$(python) -m pytest tests/core tests/formats tests/sim tests/analysis tests/views tests/test_project.py -n 2 --dist worksteal
+	@$(python) -m pytest tests/core tests/formats tests/sim tests/analysis tests/views tests/test_project.py -m "not slow" -n 2 --dist worksteal
 
 check:           ## format, lint, types, import contracts, templates, built assets, docs
 	@scripts/install.sh dev

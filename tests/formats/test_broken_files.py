@@ -341,6 +341,7 @@ def test_no_reader_took_a_gigabyte():
     assert resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss < 1024 * 1024
 
 
+@pytest.mark.slow
 def test_a_reader_that_is_kept_from_working_is_waited_for(tmp_path, monkeypatch):
     """A busy machine is not the file's fault: what counts is the reader's own work."""
     good = tmp_path / "good.csv"

@@ -3,7 +3,6 @@ Columns prove each other: header sets in ten languages with look-alikes, heading
 single words.
 """
 
-import os
 from collections import Counter
 
 import polars as pl
@@ -15,15 +14,12 @@ from nimbus_reef.formats import headings, mapping
 from nimbus_reef.formats.column_roles import Witnesses
 from nimbus_reef.formats.raw import LINE, RawTable
 
-EVERY, ROWS = (1, (50, 120)) if "CI" in os.environ else (6, (50,))
-"""Which of the sheets are looked at, and of how many rows: all in CI, a part of them every day."""
 
-
+@pytest.mark.slow
 def test_with_headings_of_ten_languages_no_look_alike_is_taken_for_a_measure():
     """140 header sets, nine look-alike columns beside the measures of most."""
-    made = list(sheets(seed=72, rows=20, look_alikes=True, headed=True))
-    assert len(made) == 140
-    found = [told(each) for each in made[::EVERY]]
+    found = [told(each) for each in sheets(seed=72, rows=20, look_alikes=True, headed=True)]
+    assert len(found) == 140
     assert [
         (each.sheet.name, each.kind, each.wrong) for each in found if each.wrong or each.kind != each.sheet.kind
     ] == []
@@ -31,14 +27,15 @@ def test_with_headings_of_ten_languages_no_look_alike_is_taken_for_a_measure():
     assert counts["right"] > 0.97 * counts.total()
 
 
+@pytest.mark.slow
 def test_where_headings_say_nothing_the_cells_say_it_or_it_is_asked():
     found = [
         told(each)
         for look_alikes in (False, True)
-        for rows in ROWS
+        for rows in (50, 120)
         for each in sheets(seed=73, rows=rows, look_alikes=look_alikes, headed=False)
     ]
-    assert len(found) > 25
+    assert len(found) > 50
     counts = Counter(how for each in found for how in each.columns.values())
     assert counts["wrong"] <= 0.005 * counts.total()
     assert counts["right"] > 0.6 * counts.total()

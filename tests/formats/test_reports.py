@@ -306,6 +306,7 @@ def test_a_file_split_in_two_is_the_file_whole(tmp_path_factory, cells, cut, del
         assert whole[name].sum() == sum(row[position] * 10_000 for row in cells)
 
 
+@pytest.mark.slow
 def test_every_kind_s_own_column_names_are_recognised(path):
     """A file in the contract's own names maps to its kind without a question."""
     from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind

@@ -44,6 +44,7 @@ def test_what_is_told_is_what_happens(made):
     assert made.truth["stories"]["leaked"] == list(told.leaked)
 
 
+@pytest.mark.slow
 def test_every_file_is_taken_for_what_it_is_and_read_whole(made, tmp_path):
     for name, frame in made.frames.items():
         path = tmp_path / f"{name}.csv"
