@@ -14,7 +14,7 @@ test:            ## all tests and checks, on a database and ports of their own
 	@$(python) -m pytest -n 2 --dist loadfile
 
 quick:           ## what can be tested without a database or a browser: under a minute
-	@scripts/install.sh dev
+	@scripts/install.sh quick
 	@$(python) -m pytest tests/core tests/formats tests/sim tests/analysis tests/views tests/test_project.py -m "not slow" -n 2 --dist worksteal
 
 check:           ## format, lint, types, import contracts, templates, built assets, docs

@@ -2,18 +2,20 @@
 # Installs what is missing on Debian 12, and only that.
 #   scripts/install.sh run   the application: MariaDB and the locked Python packages
 #   scripts/install.sh dev   the same, plus Chromium and the packages of the tests
+#   scripts/install.sh quick what `make quick` needs: Python packages alone, no database, no browser, no compiler
 set -euo pipefail
 cd "$(dirname "$0")/.."
 kind=${1:-run}
 case $kind in
   run) lock=requirements/run.txt ;;
-  dev) lock=requirements/dev.txt ;;
-  *) echo "usage: scripts/install.sh run|dev" >&2; exit 2 ;;
+  dev|quick) lock=requirements/dev.txt ;;
+  *) echo "usage: scripts/install.sh run|dev|quick" >&2; exit 2 ;;
 esac
 export PATH="$PATH:/usr/local/sbin:/usr/sbin:/sbin"
 
 # mysqlclient is compiled here, hence the compiler and the client headers.
-packages=(mariadb-server libmariadb-dev pkg-config gcc libc6-dev python3 python3-dev python3-venv)
+packages=(python3 python3-venv)
+[ "$kind" = quick ] || packages+=(mariadb-server libmariadb-dev pkg-config gcc libc6-dev python3-dev)
 # The tests run a cluster of three databases (galera-4; rsync copies state between its nodes) and a queue for several machines.
 [ "$kind" = dev ] && packages+=(chromium-headless-shell fonts-dejavu-core galera-4 rsync lsof iproute2 redis-server)
 
@@ -39,13 +41,16 @@ fi
 
 venv=.venv
 stamp=$venv/.installed-$kind
-# A dev environment holds everything that a run environment does.
-[ "$kind" = run ] && [ -e "$venv/.installed-dev" ] && { lock=requirements/dev.txt; stamp=$venv/.installed-dev; }
+# A dev environment holds everything that the others do.
+[ "$kind" != dev ] && [ -e "$venv/.installed-dev" ] && { lock=requirements/dev.txt; kind=dev stamp=$venv/.installed-dev; }
 wanted=$(cat "$lock" pyproject.toml | sha256sum | cut -d' ' -f1)
 if [ "$(cat "$stamp" 2>/dev/null)" != "$wanted" ]; then
   [ -x $venv/bin/python ] || /usr/bin/python3 -m venv $venv
   echo "Installing Python packages from $lock"
-  $venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r "$lock"
+  # The database's client is compiled against headers that nobody needs who starts no database.
+  [ "$kind" = quick ] && leave='^mysqlclient==' || leave='^$'
+  awk -v leave="$leave" '/^[^ ]/ { left = $0 ~ leave && $0 != "" } !left' "$lock" > $venv/wanted.txt
+  $venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r $venv/wanted.txt
   # The project itself is linked by a path file: no build step, so no unpinned build tool.
   site=$($venv/bin/python -c 'import sysconfig; print(sysconfig.get_path("purelib"))')
   echo "$PWD/src" > "$site/nimbus_reef.pth"

@@ -245,6 +245,13 @@ def serve(conf: Config) -> None:
     _Web(conf, options).run()
 
 
+def debug(conf: Config) -> None:
+    """One process with Flask's debugger, begun anew when a file changes: for whoever looks for a mistake, here alone."""
+    store = wiring.open_store(conf)
+    made = make_app(conf, store, make_queue(conf, store), secret_key=wiring.secret_key(conf))
+    made.run("127.0.0.1", wiring.free_port("127.0.0.1", conf.port), debug=True)
+
+
 _ARENA_MAX, _ARENAS = -8, 2
 """
 `mallopt`'s name for it; by itself the C library gives each thread a heap of its own, and what one gave back the others

@@ -54,12 +54,13 @@ def prepare(conf: config.Config, demo: bool) -> None:
 
 
 @click.command()
+@click.option("--debug", is_flag=True, help="One process with Flask's debugger, begun anew when a file changes.")
 @click.pass_obj
-def serve(conf: config.Config) -> None:
+def serve(conf: config.Config, debug: bool) -> None:
     """Run the web server in the foreground."""
     from nimbus_reef.cli import serving
 
-    serving.serve(conf)
+    (serving.debug if debug else serving.serve)(conf)
 
 
 @click.command()
