@@ -153,7 +153,7 @@ def report(rows: int, path: Path, last: date = LAST, mark: str = "") -> None:
 
 
 @dataclass(frozen=True)
-class Ground:
+class StandingData:
     """An account with a report of so many rows in it, loaded, and how that was read."""
 
     store: Store
@@ -197,7 +197,7 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
             )
             chosen = mapping.suggest_kind(files.read_table(path, path.name, rows=500))[0].mapping
             sandbox.warm()
-            ground = Ground(store, account, rows, path, chosen)
+            ground = StandingData(store, account, rows, path, chosen)
             ground.load(path)
             ready = ground.ready()
             lines = [*_loading(ground, ready), _one_day(ground, ready)]
@@ -225,7 +225,7 @@ def measure(rows: int) -> tuple[list[Line], list[str]]:
         shutil.rmtree(folder, ignore_errors=True)
 
 
-def _loading(ground: Ground, ready: pl.DataFrame) -> list[Line]:
+def _loading(ground: StandingData, ready: pl.DataFrame) -> list[Line]:
     """
     A file with new names, then the 90 days before with the same ones, against the same rows with ready keys; all in one
     table.
@@ -249,7 +249,7 @@ def _loading(ground: Ground, ready: pl.DataFrame) -> list[Line]:
             timezone="Europe/Berlin",
             target_acos=0.28,
         )
-        ours = Ground(store, account, ground.rows, file, ground.chosen)
+        ours = StandingData(store, account, ground.rows, file, ground.chosen)
         bare = seconds(floor, ready.with_columns(account_id=pl.lit(60_000 + number)))
         report(ground.rows, file, LAST, f"{number}/")
         new.append((bare, seconds(ours.load, file)))
@@ -262,7 +262,7 @@ def _loading(ground: Ground, ready: pl.DataFrame) -> list[Line]:
     ]
 
 
-def _one_day(ground: Ground, ready: pl.DataFrame) -> Line:
+def _one_day(ground: StandingData, ready: pl.DataFrame) -> Line:
     """The newest day, loaded again as a file, against its rows deleted and loaded bare."""
     day = ground.path.with_name("day.csv")
     pl.read_csv(ground.path, infer_schema=False).filter(pl.col("date") == LAST.isoformat()).write_csv(day)
@@ -283,7 +283,7 @@ def _one_day(ground: Ground, ready: pl.DataFrame) -> Line:
     )
 
 
-def _window(ground: Ground, window: Window) -> Line:
+def _window(ground: StandingData, window: Window) -> Line:
     store, account = ground.store, ground.account
     return Line(
         "30-day window to (target, term) sums, cold",
@@ -297,7 +297,7 @@ def _window(ground: Ground, window: Window) -> Line:
     )
 
 
-def _rebuilt(ground: Ground) -> Line:
+def _rebuilt(ground: StandingData) -> Line:
     """Day files of the account made anew from the record."""
     store, account_id = ground.store, ground.account.id
     versions = snapshots.versions(store, account_id, KIND)
@@ -317,7 +317,7 @@ def _rebuilt(ground: Ground) -> Line:
     )
 
 
-def _judging(ground: Ground, facts: Facts, window: Window) -> tuple[list[Line], fit.AtSize]:
+def _judging(ground: StandingData, facts: Facts, window: Window) -> tuple[list[Line], fit.AtSize]:
     store, account = ground.store, ground.account
     rows_frame = target_frames.term_rows(facts, account.id, window)
 

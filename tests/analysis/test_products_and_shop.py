@@ -79,7 +79,7 @@ def test_a_price_stands_beside_those_of_its_family_alone():
 def test_months_of_shop_rates_weigh_by_the_weeks_own_clicks_and_cart_adds(demo):
     account = accounts.by_key(demo.store, "fernhollow-de")
     facts, window = Facts(demo.store), Window(date(2026, 10, 19), date(2026, 11, 17))
-    on = standing.ground(facts, Look(account, window, Aims(0.3)))
+    on = standing.standing_data(facts, Look(account, window, Aims(0.3)))
     months = query_shares.months(facts, Look(account, window, Aims(0.28)))
     sums = query_shares.totals(facts, Look(account, window, Aims(0.28)))
     assert sum(months["clicks"].values()) == sums["own_clicks"]

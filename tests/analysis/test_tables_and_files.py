@@ -61,7 +61,7 @@ def test_the_account_s_totals_are_its_first_report_s(facts, look, both_brands):
 
 def test_groups_of_standing_share_all_that_was_spent(facts, look):
     """Each category, format and portfolio once, and every figure among its peers between 0 and 100."""
-    whole = standing.ground(facts, look).ads["spend"].sum() / MICRO
+    whole = standing.standing_data(facts, look).ads["spend"].sum() / MICRO
     for by in ("category", "format", "portfolio"):
         groups = standing.groups(facts, look, by)
         assert sum(spend for _, spend, _ in groups) == pytest.approx(whole)

@@ -42,7 +42,7 @@ def test_positions_say_what_joins_say(rows, asked, random):
     columns = ["target_term_id", "spend", "target_id", "ad_group_id", "normal_id"]
     assert_frame_equal(placed.select(columns), joined.select(columns))
     assert names["target_term_id"].gather(placed["place"]).to_list() == placed["target_term_id"].to_list()
-    alone, several = where.apart(placed)
+    alone, several = where.distinct(placed)
     assert alone["pair"].is_unique().all()
     assert not set(alone["pair"]) & set(several["pair"])
     assert len(alone) + len(several) == len(placed)

@@ -138,7 +138,7 @@ def the_leak_and_the_bought_growth_moved_acos_through_their_own_factors(told):
 
 def test_products_that_convert_badly_stand_at_the_bottom_of_their_category(told):
     """The product that drags its ad groups: conversion cut to a tenth, seen against the feed."""
-    stands = standing.product_standing(standing.ground(told.facts, told.look))
+    stands = standing.product_standing(standing.standing_data(told.facts, told.look))
     assert stands["ctr_at"].drop_nulls().is_between(5, 95).all()
     worst = stands.filter(pl.col("cvr_at").is_not_null()).sort("cvr_at").head(6)
     low = {*told.stories.leaked, *told.stories.collapsed}

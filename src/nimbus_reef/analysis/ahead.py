@@ -64,7 +64,7 @@ _PAGES: Final[Sequence[_Work]] = (
     *((DELIVERY["hours"], work) for work in (hours.grid, hours.by_hour, hours.found_segments, hours.dry, hours.judged)),
     (DELIVERY["budgets"], budgets.held),
     (DELIVERY["budgets"], budgets.moved),
-    (_ADS, standing.ground),
+    (_ADS, standing.standing_data),
     (_ADS, standing.account_places),
     (_ADS, standing.mix),
     (_ADS, standing.compared_products),
@@ -74,7 +74,7 @@ _PAGES: Final[Sequence[_Work]] = (
     (TOTAL_SOURCES, _agreeing),
 )
 _AGAINST: Final[Sequence[_Work]] = (
-    (_ADS, standing.ground),
+    (_ADS, standing.standing_data),
     (sources(Subject.TARGET), lambda facts, look: target_frames.target_sums(facts, look.account.id, look.window)),
     (sources(Subject.TERM), lambda facts, look: target_frames.term_sums(facts, look.account.id, look.window)),
 )

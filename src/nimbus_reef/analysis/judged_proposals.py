@@ -18,7 +18,7 @@ from nimbus_reef.core import bids, costly_words, evidence, words
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.checks.targeting import WASTED_TERMS, WINNERS, WORDS_TO_SHUT_OUT, filed_under
-from nimbus_reef.core.costly_words import Fate
+from nimbus_reef.core.costly_words import WordAdvice
 from nimbus_reef.core.model import MEASURES, MatchType, Verdict, from_micro
 from nimbus_reef.core.projection import part_of
 from nimbus_reef.core.promises import as_ranges
@@ -155,7 +155,7 @@ def word_row(row: Mapping[str, Any]) -> Word:
         row["factor"],
         row["limit"] or 1.0,
         row["cells"],
-        Fate(row["fate"]),
+        WordAdvice(row["fate"]),
         row["good_terms"],
         row["good_orders"],
     )

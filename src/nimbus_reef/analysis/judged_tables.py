@@ -13,7 +13,7 @@ from nimbus_reef.analysis.planned_rows import NO, YES
 from nimbus_reef.analysis.tables import Field, metric_fields
 from nimbus_reef.core import evidence
 from nimbus_reef.core.checks import Subject
-from nimbus_reef.core.costly_words import Fate
+from nimbus_reef.core.costly_words import WordAdvice
 from nimbus_reef.core.metrics import METRICS, Unit, is_money
 from nimbus_reef.core.model import MICRO, MatchType, SimpleVerdict, State, Verdict
 from nimbus_reef.core.windows import Window
@@ -254,7 +254,7 @@ _OWN_FIELDS: Final[Mapping[str, tuple[Field, ...]]] = {
             "fate",
             "proposal",
             pl.col("fate"),
-            options=tuple(Fate),
+            options=tuple(WordAdvice),
             definition="what is to be done about the word, or what speaks against it",
         ),
         Field("terms", "terms", pl.col("terms"), "", "search terms that hold these words", digits=0),

@@ -50,7 +50,7 @@ class OpenedProduct:
 
 def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
     """A product of a look; NotFound where it did nothing in these days."""
-    on = standing.ground(facts, look)
+    on = standing.standing_data(facts, look)
     rows = on.ads.filter(pl.col("sku") == sku)
     if rows.is_empty():
         raise NotFound(f"{sku} had no ads in these days.", remedy="Choose other days, or close the drawer.")

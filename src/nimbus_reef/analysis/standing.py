@@ -30,7 +30,7 @@ NONE_GIVEN: Final = "none given"
 
 
 @dataclass(frozen=True, slots=True)
-class Ground:
+class StandingData:
     """
     What standing is worked out from. ads: see `product_frames.placed_ads`, of the part looked at; days: what they did
     by category and day (or block: first_day differs), money in units. cells: the peers of the account's country by
@@ -55,7 +55,7 @@ class Ground:
         return self._made[key]
 
     def weighed(self, category: str, metric: str, weights: Mapping[str, float]) -> Peers | None:
-        """Peers of a cell of all formats, its months weighed by counts that are not in the ground."""
+        """Peers of a cell of all formats, its months weighed by counts that are not in these rows."""
         cell = self.cells.get((category, ALL, metric))
         return None if cell is None else peers.blended(cell, dict(weights))
 
@@ -92,22 +92,22 @@ def _month_shares(rows: pl.DataFrame) -> pl.DataFrame:
     )
 
 
-def ground(facts: Facts, look: Look) -> Ground:
-    """The ground of one window; kept until something is loaded."""
+def standing_data(facts: Facts, look: Look) -> StandingData:
+    """What one window is placed from; kept until something is loaded."""
     account, window = look.account, look.window
 
-    def make() -> Ground:
+    def make() -> StandingData:
         ads = look.within(facts, product_frames.placed_ads(facts, account.id, window))
         days = daily(facts, look)
         cells = peers.cells(peer_feed(facts, look))
-        return Ground(account, window, ads, days, cells, _by_month(days))
+        return StandingData(account, window, ads, days, cells, _by_month(days))
 
-    return facts.kept("ground", account.id, make, window, look.part)
+    return facts.kept("standing data", account.id, make, window, look.part)
 
 
-def is_grounded(facts: Facts, look: Look) -> bool:
-    """Whether `ground` is worked out already."""
-    return facts.known("ground", look.account.id, look.window, look.part) is not None
+def has_standing_data(facts: Facts, look: Look) -> bool:
+    """Whether `standing_data` is worked out already."""
+    return facts.known("standing data", look.account.id, look.window, look.part) is not None
 
 
 def peer_feed(facts: Facts, look: Look) -> pl.DataFrame:
@@ -141,7 +141,7 @@ class Placed:
 
 
 def places(
-    on: Ground, days: pl.DataFrame, metrics: Sequence[str] = AD_METRICS, ad_format: str = ALL
+    on: StandingData, days: pl.DataFrame, metrics: Sequence[str] = AD_METRICS, ad_format: str = ALL
 ) -> dict[str, Placed]:
     """Where metrics of some ads of the ground stand, see `daily_of`; per category first, then weighed by spend."""
     parts: dict[str, list[tuple[str, Standing, float, float]]] = {metric: [] for metric in metrics}
@@ -180,7 +180,9 @@ def _columns_by(rows: pl.DataFrame, name: str) -> dict[str, dict[str, Floats]]:
     }
 
 
-def shop_place(on: Ground, sums: Mapping[str, int], metric: str, months: Mapping[str, Mapping[str, float]]) -> Placed:
+def shop_place(
+    on: StandingData, sums: Mapping[str, int], metric: str, months: Mapping[str, Mapping[str, float]]
+) -> Placed:
     """
     Cart and purchase rate: of the account as a whole, against each category it spends in. months:
     see `query_shares.months`.
@@ -203,7 +205,7 @@ def shop_place(on: Ground, sums: Mapping[str, int], metric: str, months: Mapping
     return Placed(peers.combined(metric, own, [(each, spend, 1.0) for _, each, spend in parts]), tuple(parts))
 
 
-def product_standing(on: Ground) -> pl.DataFrame:
+def product_standing(on: StandingData) -> pl.DataFrame:
     """
     Every product × metric: sku, title, family, category, measures and per metric its value
     (`ctr`), its percentile (`ctr_at`, null without verdict), where it would stand were it not too thin (`ctr_seen`),
@@ -228,7 +230,9 @@ def product_standing(on: Ground) -> pl.DataFrame:
     )
 
 
-def _of_category(on: Ground, category: str, metric: str, counts: Mapping[str, Floats]) -> tuple[npt.NDArray[Any], ...]:
+def _of_category(
+    on: StandingData, category: str, metric: str, counts: Mapping[str, Floats]
+) -> tuple[npt.NDArray[Any], ...]:
     """A metric of a category's products: see `peers.columns`, and whether they are their own peers."""
     found = on.peers_of(category, ALL, metric)
     if found is None:
@@ -248,8 +252,8 @@ def compared_products(facts: Facts, look: Look) -> pl.DataFrame:
         named = pl.concat_str(
             "sku", pl.lit(" "), pl.col("title").fill_null(""), pl.lit(" "), pl.col("category").fill_null("")
         )
-        then = product_standing(ground(facts, look.at(look.against))) if look.against else None
-        return _with_changes(product_standing(ground(facts, look)), then).with_columns(named=named)
+        then = product_standing(standing_data(facts, look.at(look.against))) if look.against else None
+        return _with_changes(product_standing(standing_data(facts, look)), then).with_columns(named=named)
 
     return facts.kept("product standing", look.account.id, make, look.window, look.against, look.part)
 
@@ -266,7 +270,7 @@ def _with_changes(now: pl.DataFrame, then: pl.DataFrame | None) -> pl.DataFrame:
     )
 
 
-def format_mix(facts: Facts, on: Ground) -> list[dict[str, Any]]:
+def format_mix(facts: Facts, on: StandingData) -> list[dict[str, Any]]:
     """
     Our share of spend and of campaigns per ad format beside the peers' (null without a feed), of the ads whose format
     is told; ours null where no ad's is.
@@ -312,7 +316,7 @@ def _peer_shares(feed: pl.DataFrame, weights: Mapping[str, float]) -> tuple[floa
 
 def by_group(facts: Facts, look: Look, name: str) -> list[tuple[str, float, list[Placed]]]:
     """Groups of a look (category, format, portfolio), most spend first: name, spend, a place per ad metric."""
-    on = ground(facts, look)
+    on = standing_data(facts, look)
     days = on.days if name == "category" else daily(facts, look, name)
     groups = []
     for (value,), rows in (
@@ -329,7 +333,7 @@ def by_group(facts: Facts, look: Look, name: str) -> list[tuple[str, float, list
 
 def account_places(facts: Facts, look: Look) -> dict[str, Placed]:
     """The account's ad metrics among peers; among those of one format where a look is at just that one."""
-    on, formats = ground(facts, look), look.part.formats
+    on, formats = standing_data(facts, look), look.part.formats
     ad_format = formats[0] if len(formats) == 1 else ALL
     return facts.kept(
         "places", look.account.id, lambda: places(on, on.days, ad_format=ad_format), look.window, look.part
@@ -338,7 +342,7 @@ def account_places(facts: Facts, look: Look) -> dict[str, Placed]:
 
 def mix(facts: Facts, look: Look) -> list[dict[str, Any]]:
     """`format_mix` of a look."""
-    on = ground(facts, look)
+    on = standing_data(facts, look)
     return facts.kept("format mix", look.account.id, lambda: format_mix(facts, on), look.window, look.part)
 
 

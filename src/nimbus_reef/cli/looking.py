@@ -352,7 +352,7 @@ def standing(conf: config.Config, key: str, window: str, by: str, form: str) -> 
     with wiring.running_store(conf) as store:
         facts = Facts(store)
         look = _look(store, facts, key, window)
-        on = standing_work.ground(facts, look)
+        on = standing_work.standing_data(facts, look)
         if by == "product":
             rows = standing_work.product_standing(on).drop("product_id").to_dicts()
             output.show(rows, form)

@@ -246,7 +246,7 @@ def serve(conf: Config) -> None:
 
 
 def debug(conf: Config) -> None:
-    """One process with Flask's debugger, begun anew when a file changes: for whoever looks for a mistake, here alone."""
+    """One process with Flask's debugger, begun anew when a file changes; for this machine alone."""
     store = wiring.open_store(conf)
     made = make_app(conf, store, make_queue(conf, store), secret_key=wiring.secret_key(conf))
     made.run("127.0.0.1", wiring.free_port("127.0.0.1", conf.port), debug=True)

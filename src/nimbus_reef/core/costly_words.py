@@ -37,7 +37,7 @@ class WordLimits:
 STANDARD: Final = WordLimits()
 
 
-class Fate(StrEnum):
+class WordAdvice(StrEnum):
     """What is to be done about a word, or why nothing is."""
 
     SHUT_OUT = "negative phrase"
@@ -145,11 +145,11 @@ def with_fate(
     cores: the title core of every enabled product; brand: the words of the account's own brands.
     """
 
-    def named(word: str) -> Fate:
+    def named(word: str) -> WordAdvice:
         own = word.split(" + ")
         if any(each in brand for each in own):
-            return Fate.OWN_BRAND
-        return Fate.OWN_PRODUCT if any(core.issuperset(own) for core in cores) else Fate.SHUT_OUT
+            return WordAdvice.OWN_BRAND
+        return WordAdvice.OWN_PRODUCT if any(core.issuperset(own) for core in cores) else WordAdvice.SHUT_OUT
 
     sure = (pl.col("p_word") >= COSTLY_AT).fill_null(False)
     mild, few = pl.col("factor") > limits.factor, pl.col("cells") < limits.cells
@@ -158,11 +158,11 @@ def with_fate(
     fates = [str(named(word)) if strong else "" for word, strong in bad.select("word", "strong").rows()]
     return bad.with_columns(
         fate=pl.when(~pl.col("sure"))
-        .then(pl.lit(Fate.UNSURE.value))
+        .then(pl.lit(WordAdvice.UNSURE.value))
         .when(mild)
-        .then(pl.lit(Fate.BID_LOWER.value))
+        .then(pl.lit(WordAdvice.BID_LOWER.value))
         .when(few)
-        .then(pl.lit(Fate.FEW.value))
+        .then(pl.lit(WordAdvice.FEW.value))
         .otherwise(pl.Series(fates, dtype=pl.String))
     ).drop("sure", "strong")
 

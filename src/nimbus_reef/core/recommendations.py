@@ -8,7 +8,7 @@ from enum import StrEnum
 
 from nimbus_reef.core import bids, words
 from nimbus_reef.core.bids import STANDARD_LIMITS, BidAdvice, BidLimits
-from nimbus_reef.core.costly_words import Fate
+from nimbus_reef.core.costly_words import WordAdvice
 from nimbus_reef.core.model import Verdict
 from nimbus_reef.core.projection import NOTHING, UNKNOWN, Basis, Projected, bid_moved, part_of, stopped
 from nimbus_reef.core.reasons import Reason, ReasonKey
@@ -188,22 +188,22 @@ class Word:
     factor: float
     limit: float
     cells: int
-    fate: Fate
+    advice: WordAdvice
     good_terms: int
     good_orders: int
 
 
 def for_word(row: Row, word: Word, places: Sequence[Place]) -> Recommendation:
     """A phrase negative wherever a word was paid for that is to be shut out; else why nothing is done."""
-    told: dict[Fate, Reason] = {
-        Fate.UNSURE: Reason(ReasonKey.WORD_UNSURE, (word.chance,)),
-        Fate.BID_LOWER: Reason(ReasonKey.WORD_LOWER, (word.factor / word.limit,)),
-        Fate.FEW: Reason(ReasonKey.WORD_FEW, (word.cells,)),
-        Fate.OWN_PRODUCT: Reason(ReasonKey.NAMES_PRODUCT),
-        Fate.OWN_BRAND: Reason(ReasonKey.OWN_BRAND),
+    told: dict[WordAdvice, Reason] = {
+        WordAdvice.UNSURE: Reason(ReasonKey.WORD_UNSURE, (word.chance,)),
+        WordAdvice.BID_LOWER: Reason(ReasonKey.WORD_LOWER, (word.factor / word.limit,)),
+        WordAdvice.FEW: Reason(ReasonKey.WORD_FEW, (word.cells,)),
+        WordAdvice.OWN_PRODUCT: Reason(ReasonKey.NAMES_PRODUCT),
+        WordAdvice.OWN_BRAND: Reason(ReasonKey.OWN_BRAND),
     }
-    if word.fate is not Fate.SHUT_OUT:
-        return Recommendation(Move.NONE, (told[word.fate],))
+    if word.advice is not WordAdvice.SHUT_OUT:
+        return Recommendation(Move.NONE, (told[word.advice],))
     reasons = [Reason(ReasonKey.WORD_FACTOR, (word.factor, word.limit)), Reason(ReasonKey.PLACES, (len(places),))]
     if word.good_terms:
         reasons.append(Reason(ReasonKey.WORD_HITS, (word.good_terms, word.good_orders)))
@@ -212,7 +212,7 @@ def for_word(row: Row, word: Word, places: Sequence[Place]) -> Recommendation:
 
 def can_be_negative(row: Row, word: Word | None) -> bool:
     """Whether a phrase can be proposed as a negative, wherever it was bought; word: of a single word."""
-    return _no_negative(row) is None if word is None else word.fate is Fate.SHUT_OUT
+    return _no_negative(row) is None if word is None else word.advice is WordAdvice.SHUT_OUT
 
 
 def for_phrase(row: Row, places: Sequence[Place]) -> Recommendation:

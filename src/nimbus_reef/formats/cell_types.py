@@ -15,7 +15,7 @@ import polars as pl
 from nimbus_reef.core.model import MICRO
 from nimbus_reef.formats import parallel_columns, values
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
-from nimbus_reef.formats.distinct_texts import Apart
+from nimbus_reef.formats.distinct_texts import DistinctTexts
 from nimbus_reef.formats.kinds import READ_KINDS
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.raw import LINE, no_problems
@@ -53,7 +53,7 @@ class CellReading:
         return Style.DOT if self.mapping.columns.get(column.name) in self.numeric else self.style
 
 
-def typed(cells: Apart, kind: ReportKind, reading: CellReading) -> tuple[Apart, pl.DataFrame]:
+def typed(cells: DistinctTexts, kind: ReportKind, reading: CellReading) -> tuple[DistinctTexts, pl.DataFrame]:
     """The rows of which every cell can be read, and what is wrong with the others: line, column, value, reason."""
     rows, said = cells.rows, cells.said
     made: list[pl.Series] = [rows[LINE], cells.codes]
@@ -84,7 +84,7 @@ def typed(cells: Apart, kind: ReportKind, reading: CellReading) -> tuple[Apart, 
         bad = _noted(rows, name, told, reason, bad, rejects)
         made += days
     problems = pl.concat(rejects).sort("line", maintain_order=True) if rejects else no_problems()
-    return Apart(pl.DataFrame(made), pl.DataFrame(texts)).filter(~bad), problems
+    return DistinctTexts(pl.DataFrame(made), pl.DataFrame(texts)).filter(~bad), problems
 
 
 _NOTHING: Final = pl.Series([""], dtype=pl.String)

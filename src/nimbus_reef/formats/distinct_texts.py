@@ -16,7 +16,7 @@ COMBINATION: Final = "_combination"
 
 
 @dataclass(frozen=True, slots=True)
-class Apart:
+class DistinctTexts:
     """
     rows: everything but texts, and COMBINATION (uint32). said: the texts; each row of it is used by at least one of
     `rows`, and may read as another of them does.
@@ -47,7 +47,7 @@ class Apart:
         """A column, wherever it stands, a value for every row."""
         return self.spread(self.said[name]) if name in self.said.columns else self.rows[name]
 
-    def filter(self, kept: pl.Series) -> Apart:
+    def filter(self, kept: pl.Series) -> DistinctTexts:
         """The rows that are kept, and what they say."""
         rows = self.rows.filter(kept)
         if len(rows) == len(self.rows):
@@ -57,7 +57,7 @@ class Apart:
             return replace(self, rows=rows)
         again = pl.DataFrame({COMBINATION: used}).with_row_index("_again")
         renumbered = rows.join(again, on=COMBINATION, how="left", maintain_order="left")
-        return Apart(renumbered.drop(COMBINATION).rename({"_again": COMBINATION}), self.said[used])
+        return DistinctTexts(renumbered.drop(COMBINATION).rename({"_again": COMBINATION}), self.said[used])
 
     def same(self, texts: Sequence[str]) -> pl.Series:
         """For every row a number that it shares with those whose given texts read alike."""
@@ -71,16 +71,16 @@ class Apart:
         return self.spread(which["_alike"])
 
 
-def apart(frame: pl.DataFrame, texts: Sequence[str]) -> Apart:
+def distinct(frame: pl.DataFrame, texts: Sequence[str]) -> DistinctTexts:
     """Takes the given columns of texts apart from the others."""
     rows = frame.drop(texts)
     if not texts:
         none = pl.Series(COMBINATION, [0], dtype=pl.UInt32)
-        return Apart(rows.with_columns(none.new_from_index(0, len(rows))), pl.DataFrame())
+        return DistinctTexts(rows.with_columns(none.new_from_index(0, len(rows))), pl.DataFrame())
     said, codes = _by_hash(frame.select(texts))
     if not all(said[name].gather(codes).equals(frame[name]) for name in texts):
         said, codes = _by_text(frame.select(texts))
-    return Apart(rows.with_columns(codes.alias(COMBINATION)), said)
+    return DistinctTexts(rows.with_columns(codes.alias(COMBINATION)), said)
 
 
 def _by_hash(frame: pl.DataFrame) -> tuple[pl.DataFrame, pl.Series]:

@@ -93,7 +93,7 @@ def _as_of_its_last_day(settings: Parsed) -> Parsed:
     )
     return replace(
         settings,
-        apart=reports.texts_apart(told, kind),
+        distinct=reports.distinct_texts(told, kind),
         rejects=settings.rejects.clear(),
         warnings=("Bids come from this report. A targets report replaces them.",),
     )
@@ -160,7 +160,7 @@ def _together(parts: Sequence[Parsed]) -> Parsed:
     if len(parts) == 1:
         return parts[0]
     kind = parts[0].kind
-    rows, _ = repeats.combined(reports.texts_apart(pl.concat([part.rows for part in parts]), kind), kind)
+    rows, _ = repeats.combined(reports.distinct_texts(pl.concat([part.rows for part in parts]), kind), kind)
     return Parsed(
         kind,
         rows,
@@ -191,7 +191,7 @@ def _adjusted(campaigns: Parsed, adjustments: Sequence[Parsed]) -> Parsed:
                 .with_columns(pl.coalesce("_told", column).alias(column))
                 .drop("_told")
             )
-    return replace(campaigns, apart=reports.texts_apart(rows, campaigns.kind))
+    return replace(campaigns, distinct=reports.distinct_texts(rows, campaigns.kind))
 
 
 def whole_table(path: Path, file_name: str, sheet: str = "", layout: Layout = AS_FOUND) -> RawTable:

@@ -7,7 +7,7 @@ from dataclasses import replace
 import polars as pl
 
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
-from nimbus_reef.formats.distinct_texts import Apart, apart
+from nimbus_reef.formats.distinct_texts import DistinctTexts, distinct
 from nimbus_reef.formats.raw import LINE
 
 
@@ -18,7 +18,7 @@ def columns_of(kind: ReportKind) -> list[str]:
     return [*(column.name for column in kind.columns if column.name not in SPAN_COLUMNS), "first_day"]
 
 
-def combined(told: Apart, kind: ReportKind) -> tuple[Apart, int]:
+def combined(told: DistinctTexts, kind: ReportKind) -> tuple[DistinctTexts, int]:
     """One row per key: measures summed, settings the last, shares and ranks by impressions."""
     days = [kind.day_column, "first_day"] if kind.takes_blocks else [kind.day_column] if kind.day_column else []
     key = list(dict.fromkeys((*days, *kind.key, "account")))
@@ -32,7 +32,7 @@ def combined(told: Apart, kind: ReportKind) -> tuple[Apart, int]:
     rest = [column for column in kind.columns if column.name in names and column.name not in key]
     in_order = rows.sort(LINE) if LINE in rows.columns else rows
     whole = in_order.group_by(key, maintain_order=True).agg(*(_combining(column) for column in rest)).select(names)
-    return apart(whole, texts), len(rows) - len(whole)
+    return distinct(whole, texts), len(rows) - len(whole)
 
 
 def _combining(column: Column) -> pl.Expr:

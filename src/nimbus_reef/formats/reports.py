@@ -17,7 +17,7 @@ import polars as pl
 from nimbus_reef.errors import BadFile, BadInput
 from nimbus_reef.formats import cell_types, currencies, mixed, repeats, values
 from nimbus_reef.formats.contract import SPAN_COLUMNS, CellKind, Column, ReportKind
-from nimbus_reef.formats.distinct_texts import COMBINATION, Apart, apart
+from nimbus_reef.formats.distinct_texts import COMBINATION, DistinctTexts, distinct
 from nimbus_reef.formats.kinds import READ_KINDS
 from nimbus_reef.formats.mapping import NAMED_BY_ID, ColumnMap
 from nimbus_reef.formats.raw import LINE, RawTable
@@ -38,14 +38,14 @@ class Parsed:
     """
     What a file says.
 
-    apart: the contract's columns, one row per key, money in micro-units (int64), counts
+    distinct: the contract's columns, one row per key, money in micro-units (int64), counts
     int64, shares float64, dates date, all else text; columns not in the file are null. Kinds that
     take blocks have `first_day` besides, which is `date` itself where a row is one day.
     rejects: line, column, value, reason. sums: each measure over the rows. warnings: sentences.
     """
 
     kind: ReportKind
-    apart: Apart
+    distinct: DistinctTexts
     rejects: pl.DataFrame
     warnings: tuple[str, ...]
     read: int
@@ -53,12 +53,12 @@ class Parsed:
     @property
     def rows(self) -> pl.DataFrame:
         """All columns together, in the contract's order."""
-        return self.apart.whole.select(repeats.columns_of(self.kind))
+        return self.distinct.whole.select(repeats.columns_of(self.kind))
 
     @property
     def sums(self) -> dict[str, int]:
         """The total of each column that adds up, money in micro-units."""
-        return {name: int(self.apart.rows[name].sum()) for name in self.kind.summed}
+        return {name: int(self.distinct.rows[name].sum()) for name in self.kind.summed}
 
 
 def parse(
@@ -218,18 +218,18 @@ def _texts_of(kind: ReportKind) -> list[str]:
     return [column.name for column in kind.columns if column.holds in _TEXTS]
 
 
-def texts_apart(rows: pl.DataFrame, kind: ReportKind) -> Apart:
+def distinct_texts(rows: pl.DataFrame, kind: ReportKind) -> DistinctTexts:
     """Rows of a kind with their texts taken apart."""
-    return apart(rows, _texts_of(kind))
+    return distinct(rows, _texts_of(kind))
 
 
-def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> Apart:
+def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> DistinctTexts:
     """The mapped columns under the contract's names, texts trimmed, and blank where they are not mapped."""
     given = {column.name: mapping.columns.get(column.name) for column in kind.columns}
     texts = _texts_of(kind)
     mapped = [name for name in texts if given[name] is not None]
     frame = table.frame.select(LINE, *(pl.col(header).alias(name) for name, header in given.items() if header))
-    cells = apart(frame, mapped)
+    cells = distinct(frame, mapped)
     said = cells.said.select(
         (pl.col(name).fill_null("").str.strip_chars() if name in mapped else pl.lit("")).alias(name) for name in texts
     )
@@ -241,7 +241,7 @@ def _own_names(table: RawTable, kind: ReportKind, mapping: ColumnMap) -> Apart:
         led = said.select(pl.col(texts).str.starts_with("'").any()).row(0, named=True)
         written = [name for name in texts if led[name]]
         said = said.with_columns(said[name].map_elements(plain_cell, return_dtype=pl.String) for name in written)
-    return Apart(rows, said)
+    return DistinctTexts(rows, said)
 
 
 def _figures(rows: pl.DataFrame, column: Column) -> pl.Series:
@@ -271,7 +271,7 @@ def ids_told(table: RawTable, mapping: ColumnMap) -> dict[str, dict[str, str]]:
     return found
 
 
-def _named_by_id(cells: Apart, kind: ReportKind, names: Names) -> Apart:
+def _named_by_id(cells: DistinctTexts, kind: ReportKind, names: Names) -> DistinctTexts:
     """Rows that have only an id take the name that goes with it."""
     held = {column.name for column in kind.columns}
     said = cells.said
@@ -286,7 +286,7 @@ def _named_by_id(cells: Apart, kind: ReportKind, names: Names) -> Apart:
     return replace(cells, said=said)
 
 
-def _without_totals(cells: Apart, kind: ReportKind, mapping: ColumnMap) -> tuple[Apart, int]:
+def _without_totals(cells: DistinctTexts, kind: ReportKind, mapping: ColumnMap) -> tuple[DistinctTexts, int]:
     """Drops lines that sum up the others: “Total” in a text cell, or figures without any key."""
     held = {*cells.rows.columns, *cells.said.columns}
     texts = [c.name for c in kind.columns if c.holds is CellKind.TEXT and c.name in mapping.columns]
@@ -327,7 +327,7 @@ def _says_total(cells: pl.Series) -> pl.Series:
     return cells.is_in(distinct.filter(distinct.str.contains(values.TOTAL_LINE)).implode())
 
 
-def _without_twins(cells: Apart, table: RawTable, kind: ReportKind) -> tuple[Apart, int]:
+def _without_twins(cells: DistinctTexts, table: RawTable, kind: ReportKind) -> tuple[DistinctTexts, int]:
     """Lines identical in every column of the file, unmapped ones included, count once."""
     likely = [COMBINATION, *([kind.day_column] if kind.day_column in cells.rows.columns else [])]
     if cells.rows.select(likely).hash_rows().n_unique() == len(cells):
@@ -342,7 +342,7 @@ def _without_twins(cells: Apart, table: RawTable, kind: ReportKind) -> tuple[Apa
 _FIGURES: Final = (CellKind.MONEY, CellKind.SHARE, CellKind.PERCENT, CellKind.RANK, CellKind.NUMBER, CellKind.COUNT)
 
 
-def _style_told(cells: Apart, kind: ReportKind, mapping: ColumnMap, numeric: frozenset[str]) -> Votes:
+def _style_told(cells: DistinctTexts, kind: ReportKind, mapping: ColumnMap, numeric: frozenset[str]) -> Votes:
     """
     What all cells of figures together say of the decimal sign.
 
@@ -368,7 +368,7 @@ def settled_style(table: RawTable, mapping: ColumnMap, file_name: str) -> Style:
     return _settled_style(table, mapping, file_name, _own_names(table, READ_KINDS[mapping.kind], mapping))
 
 
-def _settled_style(table: RawTable, mapping: ColumnMap, file_name: str, cells: Apart) -> Style:
+def _settled_style(table: RawTable, mapping: ColumnMap, file_name: str, cells: DistinctTexts) -> Style:
     if mapping.decimal is not None:
         return mapping.decimal
     votes = _style_told(cells, READ_KINDS[mapping.kind], mapping, table.numeric)
@@ -400,7 +400,7 @@ def _unknown_words(said: pl.DataFrame, kind: ReportKind, mapping: ColumnMap) -> 
     return found
 
 
-def _ask_about_words(cells: Apart, kind: ReportKind, mapping: ColumnMap, file_name: str) -> None:
+def _ask_about_words(cells: DistinctTexts, kind: ReportKind, mapping: ColumnMap, file_name: str) -> None:
     """Words that many rows have are asked about; of a few rows they are rejects like any other."""
     for name, words in _unknown_words(cells.said, kind, mapping).items():
         answered = mapping.values.get(name, {})
@@ -420,7 +420,7 @@ def _ask_about_words(cells: Apart, kind: ReportKind, mapping: ColumnMap, file_na
             )
 
 
-def _whole_spans(told: Apart, kind: ReportKind, place: str) -> tuple[Apart, list[str]]:
+def _whole_spans(told: DistinctTexts, kind: ReportKind, place: str) -> tuple[DistinctTexts, list[str]]:
     """
     Spans that overlap are one block: its sums are known only together.
 

@@ -286,7 +286,7 @@ def load(store: Store, asked: LoadRequest, progress: Progress = lambda part, mes
         read = sandbox.parse_file(
             asked.path, asked.file_name, asked.maps, asked.account.timezone, known, asked.account.currency
         )
-    progress(0.25, f"understood {sum(len(parsed.apart) for _, parsed, _ in read):,} rows")
+    progress(0.25, f"understood {sum(len(parsed.distinct) for _, parsed, _ in read):,} rows")
     reported = {each.id: loads.kinds_with_reports(store, each.id) for each in (asked.account, *asked.others)}
     parts = [
         FilePart(
@@ -300,7 +300,7 @@ def load(store: Store, asked: LoadRequest, progress: Progress = lambda part, mes
             owner.maturing_days,
         )
         for settled, parsed, headers in read
-        if not settled.beside or len(parsed.apart)
+        if not settled.beside or len(parsed.distinct)
         for owner, own in _by_account(parsed, asked.account, asked.others, asked.file_name)
         if not settled.beside or settled.kind not in reported[owner.id]
     ]
@@ -312,7 +312,7 @@ def _by_account(
     parsed: Parsed, account: Account, others: Sequence[Account], file_name: str
 ) -> list[tuple[Account, Parsed]]:
     """The rows of each account; those that name none are the chosen account's."""
-    said = parsed.apart.said["account"]
+    said = parsed.distinct.said["account"]
     written = said.unique().drop_nulls()
     if written.is_empty():
         return [(account, parsed)]
@@ -336,10 +336,10 @@ def _by_account(
         {owner.id: owner for owner in (account, *owners.values()) if owner}.values(),
         key=lambda each: each.id != account.id,
     ):
-        rows = parsed.apart.filter(parsed.apart.spread(ids == owner.id))
+        rows = parsed.distinct.filter(parsed.distinct.spread(ids == owner.id))
         if len(rows):
             rejects = parsed.rejects if not found else parsed.rejects.clear()
-            found.append((owner, replace(parsed, apart=rows, rejects=rejects)))
+            found.append((owner, replace(parsed, distinct=rows, rejects=rejects)))
     return found
 
 

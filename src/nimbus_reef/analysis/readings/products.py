@@ -61,7 +61,7 @@ def behind_peers(facts: Facts, look: Look) -> pl.DataFrame:
     Categories with metrics behind three quarters of their peers, one row each: gaps, the cause before the effect; and
     the product that drags the first most. The gaps of its metrics are the same money, so the largest stands for all.
     """
-    on = standing.ground(facts, look)
+    on = standing.standing_data(facts, look)
     monthly = month_factor(facts.monthly_days(look.account.id, "product_ad_daily", look.window))
     made = []
     of_category = on.days.partition_by("category", as_dict=True)
@@ -93,7 +93,7 @@ def behind_peers(facts: Facts, look: Look) -> pl.DataFrame:
     return pl.DataFrame(made, schema={**COMMON, **_GAP})
 
 
-def _behind(on: standing.Ground, days: pl.DataFrame) -> Sequence[Mapping[str, Any]]:
+def _behind(on: standing.StandingData, days: pl.DataFrame) -> Sequence[Mapping[str, Any]]:
     """The metrics of a category in the bottom quarter; cost of sale last, for it is made of the others."""
     weak = [
         {"metric": metric, "percentile": at.percentile, "value": at.value, "typical": at.typical}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from nimbus_reef.core.checks.registry import AreaKey, Check, Money, Reading, Subject, register
-from nimbus_reef.core.costly_words import Fate
+from nimbus_reef.core.costly_words import WordAdvice
 from nimbus_reef.core.evidence import flagged, with_its_product
 from nimbus_reef.core.model import Verdict
 
@@ -92,9 +92,9 @@ WORDS_TO_SHUT_OUT = register(
         title="Words to shut out",
         question="Which words bring so few of the orders due without them that their searches are better not bought?",
         to_do="add a negative phrase",
-        condition=(pl.col("fate") == Fate.SHUT_OUT.value) & (pl.col("waste") > 0),
+        condition=(pl.col("fate") == WordAdvice.SHUT_OUT.value) & (pl.col("waste") > 0),
         accepts=True,
-        see_all=(f"fate:is:{Fate.SHUT_OUT}",),
+        see_all=(f"fate:is:{WordAdvice.SHUT_OUT}",),
     )
 )
 
@@ -109,8 +109,8 @@ WORDS_TO_BID_LOWER = register(
         title="Words that bring less than their clicks cost",
         question="Which words bring fewer orders than were due without them, though too many to be shut out?",
         to_do="bid lower on what brings them",
-        condition=(pl.col("fate") == Fate.BID_LOWER.value) & (pl.col("waste") > 0),
-        see_all=(f"fate:is:{Fate.BID_LOWER}",),
+        condition=(pl.col("fate") == WordAdvice.BID_LOWER.value) & (pl.col("waste") > 0),
+        see_all=(f"fate:is:{WordAdvice.BID_LOWER}",),
     )
 )
 

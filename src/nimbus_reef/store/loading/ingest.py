@@ -14,7 +14,7 @@ from sqlalchemy import Connection, insert, text
 from nimbus_reef.core.model import SCOPES
 from nimbus_reef.core.windows import Window
 from nimbus_reef.errors import BadFile, NeedsYes
-from nimbus_reef.formats.distinct_texts import Apart
+from nimbus_reef.formats.distinct_texts import DistinctTexts
 from nimbus_reef.formats.mapping import ColumnMap
 from nimbus_reef.formats.reports import Parsed
 from nimbus_reef.store.loading import claims, losses, names, sense, undo, versions
@@ -172,11 +172,11 @@ def loaded_by(store: Store, job_id: int) -> tuple[Loaded, ...]:
     return tuple(found)
 
 
-def _with_day(parsed: Parsed, today: date) -> Apart:
+def _with_day(parsed: Parsed, today: date) -> DistinctTexts:
     """The rows with the `day` they belong to: their own, or the day of loading."""
     column = parsed.kind.day_column
     day = pl.col(column).cast(pl.Date) if column else pl.lit(today)
-    return replace(parsed.apart, rows=parsed.apart.rows.with_columns(day=day))
+    return replace(parsed.distinct, rows=parsed.distinct.rows.with_columns(day=day))
 
 
 def _unusual(rows: pl.DataFrame, part: FilePart) -> list[str]:
@@ -341,7 +341,7 @@ def _record(
             mapping=each.part.mapping,
             first_day=span.first if daily else None,
             last_day=span.last if daily else None,
-            rows=len(parsed.apart),
+            rows=len(parsed.distinct),
             rejected=parsed.rejects["line"].n_unique(),
             removed=removed,
             sums=parsed.sums,

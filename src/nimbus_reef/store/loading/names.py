@@ -9,8 +9,8 @@ from typing import Final
 import polars as pl
 from sqlalchemy import Connection, Table, bindparam, select, update
 
-from nimbus_reef.formats.distinct_texts import Apart
-from nimbus_reef.store.loading import id_allocator as clerks
+from nimbus_reef.formats.distinct_texts import DistinctTexts
+from nimbus_reef.store.loading import id_allocator
 from nimbus_reef.store.loading.id_allocator import IdAllocator
 from nimbus_reef.store.record import bulk
 from nimbus_reef.store.record.engine import Store
@@ -31,7 +31,7 @@ class Named:
 
     account_id: int
     kind: str
-    told: Apart
+    told: DistinctTexts
     ids: pl.DataFrame
     settled: bool
 
@@ -64,7 +64,7 @@ _SAID: Final = (
 """What names something, in the contract's words."""
 
 
-def looked_up(store: Store, connection: Connection, account_id: int, kind: str, told: Apart) -> Named:
+def looked_up(store: Store, connection: Connection, account_id: int, kind: str, told: DistinctTexts) -> Named:
     """Rows with the ids of the names that are known; nothing is changed."""
     allocator = IdAllocator(connection, store.dictionary, store.scratch, making=False)
     return Named(account_id, kind, told, _ids_of(allocator, account_id, kind, told.said), allocator.settled)
@@ -73,7 +73,7 @@ def looked_up(store: Store, connection: Connection, account_id: int, kind: str, 
 def made(store: Store, named: Named) -> Named:
     """The same with all of its ids: what nobody has yet is made, and kept at once, whatever becomes of the rows."""
     account_id, kind, said = named.account_id, named.kind, named.told.said
-    ids = clerks.with_turn(store, lambda allocator: _ids_of(allocator, account_id, kind, said))
+    ids = id_allocator.with_turn(store, lambda allocator: _ids_of(allocator, account_id, kind, said))
     return replace(named, ids=ids, settled=True)
 
 

@@ -96,7 +96,7 @@ def term_rows(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     where = places(facts, account_id)
     sums = where.placed(facts.sums(account_id, "search_term_daily", window), "pair", "target_id", "place")
     # Numbers alone are sorted and grouped; names are those of the rows that are left.
-    alone, several = where.apart(sums)
+    alone, several = where.distinct(sums)
     columns = ("pair", "place", "target_id", "targets", *MEASURES)
     grouped = (
         several.sort(["spend", "impressions", "target_term_id"], descending=[True, True, False])
@@ -254,7 +254,7 @@ def term_sums(facts: Facts, account_id: int, window: Window) -> pl.DataFrame:
     def make() -> pl.DataFrame:
         where = places(facts, account_id)
         sums = facts.sums(account_id, "search_term_daily", window)
-        alone, several = where.apart(where.placed(sums, "pair"))
+        alone, several = where.distinct(where.placed(sums, "pair"))
         grouped = several.group_by("pair").agg(pl.col(MEASURES).sum())
         return where.named(pl.concat([alone.select(grouped.columns), grouped]))
 

@@ -34,7 +34,7 @@ class TermPlaces:
             at, sums = at[found], sums.filter(pl.Series(found))
         return sums.hstack(self.terms.select(columns)[at])
 
-    def apart(self, placed: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:
+    def distinct(self, placed: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:
         """Rows whose pair is theirs alone, most of them, and the others: only these have to be grouped."""
         pair = placed["pair"].to_numpy()
         alone = pl.Series(np.bincount(pair, minlength=len(self.pairs))[pair] == 1)

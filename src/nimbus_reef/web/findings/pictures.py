@@ -24,7 +24,7 @@ def nodes(facts: Facts, look: Look, figures: Figures) -> dict[str, Any] | None:
     if found is None:
         return None
     held = facts.held_days(look.account.id, _PRODUCTS, look.window) > 0
-    placed = standing.account_places(facts, look) if held and len(standing.ground(facts, look).ads) else {}
+    placed = standing.account_places(facts, look) if held and len(standing.standing_data(facts, look).ads) else {}
     return dict(tree.nodes(found, placed, figures))
 
 

@@ -59,7 +59,7 @@ def view(name: str) -> str:
     ask = _held(found)
     if name in _PLACED:
         facts, days = ask.facts, [scope.window, *([scope.against] if scope.against else [])]
-        made = lambda: work.is_grounded(facts, scope.look)  # noqa: E731
+        made = lambda: work.has_standing_data(facts, scope.look)  # noqa: E731
         worked_out_first(facts, scope, made, [(_ADS[0], each) for each in days], first=is_first_answer())
     words = typed.peers_words(ask)
     return render_template(

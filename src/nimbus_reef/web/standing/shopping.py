@@ -213,7 +213,7 @@ class PathView:
 def path_page(ask: Context) -> PathView:
     """The view of the path."""
     facts, look, write = ask.facts, ask.look, ask.write
-    on = standing.ground(facts, look)
+    on = standing.standing_data(facts, look)
     weeks, whose = query_shares.weeks(facts, look)
     sums, months = query_shares.totals(facts, look), query_shares.months(facts, look)
     places = {metric: standing.shop_place(on, sums, metric, months).standing for metric in SHOP_METRICS}

@@ -44,7 +44,7 @@ def page(ask: Context) -> StandingTree:
     """The view."""
     found = totals(ask.facts, ask.look)
     assert found is not None, "asked for before"
-    stands = not standing.ground(ask.facts, ask.look).ads.is_empty()
+    stands = not standing.standing_data(ask.facts, ask.look).ads.is_empty()
     placed = standing.account_places(ask.facts, ask.look) if stands else {}
     by = ask.scope.choice("by", GROUPS)
     return StandingTree(
@@ -70,5 +70,5 @@ def _country(ask: Context, account: Account) -> tuple[str, float, list[Placed]]:
     """The same brand's account in one country, same days."""
     look = replace(ask.look, account=account)
     placed = list(standing.account_places(ask.facts, look).values())
-    spend = from_micro(int(standing.ground(ask.facts, look).ads["spend"].sum()))
+    spend = from_micro(int(standing.standing_data(ask.facts, look).ads["spend"].sum()))
     return f"{account.country}, {account.currency}", spend, placed

@@ -51,7 +51,7 @@ def against_peers(facts: Facts, scope: Scope, row: Mapping[str, Any], figures: F
     category = row.get("category")
     if category is None:
         return []
-    on = standing.ground(facts, replace(scope.look, part=EVERYTHING))
+    on = standing.standing_data(facts, replace(scope.look, part=EVERYTHING))
     sums = sums_in_units(row)
     found = []
     for metric in _SHOWN:
