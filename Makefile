@@ -1,5 +1,5 @@
 # What people and CI run. Each target installs what it misses (scripts/install.sh).
-.PHONY: demo test quick check bench bench-pages soak truth assets shots ratio docs
+.PHONY: demo test cluster quick check bench bench-pages soak truth assets shots ratio docs
 
 reef := .venv/bin/reef
 python := .venv/bin/python
@@ -8,10 +8,14 @@ demo:            ## start everything with the demo brands; Ctrl-C stops it
 	@scripts/install.sh run
 	@exec $(reef) up --demo
 
-test:            ## all tests and checks, on a database and ports of their own
+test:            ## all checks and tests but those of several machines, on a database and ports of their own
 	@scripts/install.sh dev
 	@$(MAKE) --no-print-directory check
-	@$(python) -m pytest -n 2 --dist loadfile
+	@$(python) -m pytest -m "not cluster" -n 2 --dist loadfile
+
+cluster:         ## the tests of several machines: three databases as one, a queue in Redis, a shared folder
+	@scripts/install.sh cluster
+	@$(python) -m pytest -m cluster tests/faults
 
 quick:           ## what can be tested without a database or a browser: under a minute
 	@scripts/install.sh quick

@@ -2,22 +2,24 @@
 # Installs what is missing on Debian 12, and only that.
 #   scripts/install.sh run   the application: MariaDB and the locked Python packages
 #   scripts/install.sh dev   the same, plus Chromium and the packages of the tests
+#   scripts/install.sh cluster  the same, plus what three databases and a queue for several machines need
 #   scripts/install.sh quick what `make quick` needs: Python packages alone, no database, no browser, no compiler
 set -euo pipefail
 cd "$(dirname "$0")/.."
 kind=${1:-run}
 case $kind in
   run) lock=requirements/run.txt ;;
-  dev|quick) lock=requirements/dev.txt ;;
-  *) echo "usage: scripts/install.sh run|dev|quick" >&2; exit 2 ;;
+  dev|cluster|quick) lock=requirements/dev.txt ;;
+  *) echo "usage: scripts/install.sh run|dev|cluster|quick" >&2; exit 2 ;;
 esac
 export PATH="$PATH:/usr/local/sbin:/usr/sbin:/sbin"
 
 # mysqlclient is compiled here, hence the compiler and the client headers.
 packages=(python3 python3-venv)
 [ "$kind" = quick ] || packages+=(mariadb-server libmariadb-dev pkg-config gcc libc6-dev python3-dev)
-# The tests run a cluster of three databases (galera-4; rsync copies state between its nodes) and a queue for several machines.
-[ "$kind" = dev ] && packages+=(chromium-headless-shell fonts-dejavu-core galera-4 rsync lsof iproute2 redis-server)
+case $kind in dev|cluster) packages+=(chromium-headless-shell fonts-dejavu-core) ;; esac
+# Galera copies state between its nodes by rsync, whose script asks lsof and ss; Redis is the queue of several machines.
+[ "$kind" = cluster ] && packages+=(galera-4 rsync lsof iproute2 redis-server) && kind=dev
 
 missing=()
 for package in "${packages[@]}"; do

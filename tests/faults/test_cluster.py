@@ -31,7 +31,7 @@ from nimbus_reef.store.people import accounts, people, plans
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record import loads
 
-pytestmark = pytest.mark.fault
+pytestmark = [pytest.mark.fault, pytest.mark.cluster]
 
 PERSON = Person("ann@example.com", "a password for two machines")
 HEADER = "date,campaign,ad_group,target,match_type,search_term,impressions,clicks,spend,orders,sales\n"
