@@ -48,9 +48,21 @@ class RowSplit:
 
 def split_row(then: Mapping[str, float], now: Mapping[str, float]) -> RowSplit:
     """
-    ΔACOS of one row = L(A1, A0)·[ln CPC1/CPC0 − ln CVR1/CVR0 − ln AOV1/AOV0].
+    Why the cost of sale of one row moved, exactly: ΔACOS = L(A1, A0)·[ln CPC1/CPC0 - ln CVR1/CVR0 - ln AOV1/AOV0].
 
-    then, now: clicks, orders, spend, sales. No split where one of them is 0 in either window.
+    Parameters
+    ----------
+    then, now : mapping
+        clicks, orders, spend and sales of both windows, money in one unit.
+
+    Returns
+    -------
+    RowSplit
+        No split, but the reason, where one of them is 0 in either window.
+
+    References
+    ----------
+    docs/calculations.md, “Movement”: the logarithmic mean Divisia index.
     """
     for label, row in (("before", then), ("now", now)):
         for name in ("clicks", "orders", "spend", "sales"):
@@ -67,11 +79,18 @@ def split_row(then: Mapping[str, float], now: Mapping[str, float]) -> RowSplit:
 
 def split_group(items: pl.DataFrame) -> pl.DataFrame | None:
     """
-    The change of a group's ratio R = Σ num/Σ den by item: mix, rate, entered (or left).
+    The change of a group's ratio R = Σ num / Σ den by item: mix, rate, entered (or left).
 
-    items: num0, den0, num1, den1 and whatever names them. Adds part (its whole Δv), mix, rate,
-    entered and pull (its part measured against the group's own level then, which ranks who
-    moved it; pulls sum to ΔR too). Null where the group's denominator is 0 in either window.
+    Parameters
+    ----------
+    items : frame
+        num0, den0, num1, den1 and whatever names them.
+
+    Returns
+    -------
+    frame or None
+        With part (an item's whole Δv), mix, rate, entered, and pull (its part measured against the group's own level
+        then, which ranks who moved it; pulls sum to ΔR too). None where the group's denominator is 0 in either window.
     """
     num0, den0, num1, den1 = (items[name].cast(pl.Float64).to_numpy() for name in ("num0", "den0", "num1", "den1"))
     all0, all1 = den0.sum(), den1.sum()
@@ -96,11 +115,19 @@ def split_group(items: pl.DataFrame) -> pl.DataFrame | None:
 
 def split_acos(items: pl.DataFrame) -> pl.DataFrame | None:
     """
-    The account's change of ACOS by item and factor: `ACOS_PARTS`, part and pull.
+    The account's change of ACOS by item and factor.
 
-    items: spend0, sales0, clicks0, orders0 and the same with 1. The rate of an item is split
-    by its price per click, conversion and order value; one with no clicks or orders keeps it
-    whole as `unsplit`. Null where there were no sales in either window.
+    Parameters
+    ----------
+    items : frame
+        spend0, sales0, clicks0, orders0 and the same with 1, money in one unit.
+
+    Returns
+    -------
+    frame or None
+        With `ACOS_PARTS`, part and pull, fractions of 1: the rate of an item is split by its price per click,
+        conversion and order value; one with no clicks or orders keeps it whole as `unsplit`. None where nothing was
+        sold in either window.
     """
     named = items.with_columns(
         num0=pl.col("spend0"), den0=pl.col("sales0"), num1=pl.col("spend1"), den1=pl.col("sales1")
@@ -137,10 +164,18 @@ def additive(items: pl.DataFrame) -> pl.DataFrame:
 
 def in_order(parts: pl.DataFrame) -> pl.DataFrame:
     """
-    Rows with a part each, the largest first either way, with the total so far and the shares.
+    Parts of a change with the largest first, either way.
 
-    Adds running, share_of_gross (of all movement), and share_of_net (of the change as a whole, null
-    where that is under a fifth of the gross).
+    Parameters
+    ----------
+    parts : frame
+        With part.
+
+    Returns
+    -------
+    frame
+        With running (the total so far), share_of_gross (of all movement) and share_of_net (of the change as a whole,
+        null where that is under a fifth of the gross).
     """
     part = pl.col("part")
     gross, net = part.abs().sum(), part.sum()

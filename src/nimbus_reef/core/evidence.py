@@ -43,12 +43,28 @@ ACCOUNT: Final = "account"
 
 def fit_priors(n: Ints, k: Ints, group: Ints, groups: int, count: Ints | None = None) -> tuple[Floats, Floats]:
     """
-    The prior of each group, one pass over all rows.
+    The prior of each group of rows, fitted in one pass over all of them.
 
-    n, k: clicks (> 0) and orders per row; group: 0 … groups-1 per row; count: how many rows
-    alike stand in it, one when None. Returns a and b per group. On the grid of strengths s:
-    w = (s+1)/(s+n), m = Σwk/Σwn; the s with the largest
+    On a grid of strengths s, with w = (s+1)/(s+n) and m = Σwk/Σwn, the s with the largest
     Σ[ln B(ms+k, (1-m)s+n-k) - ln B(ms, (1-m)s)] wins, the smaller on ties.
+
+    Parameters
+    ----------
+    n, k : int64, a row each
+        Clicks (> 0) and orders.
+    group : int64, a row each
+        0 … groups - 1.
+    count : int64, a row each, optional
+        How many rows alike stand in it; one where it is left out.
+
+    Returns
+    -------
+    a, b : float64, a group each
+        The Beta prior of a group's conversion.
+
+    References
+    ----------
+    docs/calculations.md, “Evidence”: the beta-binomial likelihood.
     """
     times = np.ones(len(n)) if count is None else count
     best = np.full(groups, -np.inf)
@@ -110,12 +126,20 @@ def _fitted(groups: pl.DataFrame, alike: pl.DataFrame, level: str) -> pl.DataFra
 
 def with_priors(rows: pl.DataFrame, chain: Sequence[str]) -> pl.DataFrame:
     """
-    Gives every row the prior of the smallest sufficient group of its chain.
+    Gives every row the prior of the smallest group of its chain that is large enough.
 
-    rows: clicks, orders, sales (micro) and one key column per level of `chain`, smallest first,
-    null where the level is unknown; the account comes last by itself. Adds prior_level, prior_a, prior_b,
-    cohort_cvr (the prior's mean), group_n, group_k, group_rows and group_aov (micro); all null where even
-    the account is too small.
+    Parameters
+    ----------
+    rows : frame
+        clicks, orders, sales (micro-units) and one key column per level of `chain`, null where the level is unknown.
+    chain : column names
+        Smallest first; the account comes last by itself.
+
+    Returns
+    -------
+    frame
+        With prior_level, prior_a, prior_b, cohort_cvr (the prior's mean), group_n, group_k, group_rows and group_aov
+        (micro-units), all null where even the account is too small.
     """
     found = _of_cohort(rows, chain, fitted=True)
     mean = pl.col("prior_a") / (pl.col("prior_a") + pl.col("prior_b"))
@@ -193,16 +217,44 @@ def _nobody() -> pl.DataFrame:
 
 
 def probability_over(needed: Any, a: Any, b: Any) -> Any:
-    """P_over = I(c*; a, b) of the posterior Beta(a, b); 1 when c* ≥ 1."""
+    """
+    How likely a row's true conversion is below what it needs: P_over = I(c*; a, b).
+
+    Parameters
+    ----------
+    needed : rate
+        c*, the conversion at which it would be on target; from 1 on the answer is 1.
+    a, b : counts
+        The posterior Beta(a, b).
+
+    References
+    ----------
+    docs/calculations.md, “Evidence”; the regularised incomplete beta function, DLMF 8.17.
+    """
     return betainc(a, b, np.clip(needed, 0.0, 1.0))
 
 
 def stake_share(needed: Any, a: Any, b: Any, p_over: Any) -> Any:
     """
-    E[max(0, 1 - CVR/c*)] under the posterior: the part of spend that is overspend.
+    The part of spend that is overspend: E[max(0, 1 - CVR/c*)] under the posterior.
 
-    It is P_over - mean/c* · I(c*; a+1, b), and I(x; a+1, b) = I(x; a, b) - x^a (1-x)^b / (a B(a, b))
-    (DLMF 8.17.20), so that P_over, which is known, need not be worked out twice.
+    Parameters
+    ----------
+    needed : rate
+        c*.
+    a, b : counts
+        The posterior.
+    p_over : probability
+        I(c*; a, b), which need not be worked out twice.
+
+    Returns
+    -------
+    share of spend, 0 … 1
+        P_over - mean/c* · I(c*; a+1, b).
+
+    References
+    ----------
+    DLMF 8.17.20: I(x; a+1, b) = I(x; a, b) - x^a (1-x)^b / (a B(a, b)).
     """
     x = np.clip(needed, 0.0, 1.0)
     step = np.exp(a * np.log(x) + b * np.log1p(-x) - np.log(a) - betaln(a, b))
@@ -212,14 +264,27 @@ def stake_share(needed: Any, a: Any, b: Any, p_over: Any) -> Any:
 
 def judge(rows: pl.DataFrame, days: int) -> pl.DataFrame:
     """
-    The verdict on every row of one kind in one window of `days` days.
+    The verdict on every row of one kind in one window.
 
-    rows: clicks, orders, spend, sales (micro), target_acos, and what its cohort says: prior_a, prior_b,
-    cohort_cvr (what it is held against for its own fault) and group_aov (micro); of rows whose words were
-    looked at also free_a, free_b (the prior without them) and slow_word. Adds n, k, shrunk_aov (micro, drawn to
-    the group's), needed_cvr (c*), p_over, p_free (the same without the words), own_test, own_fault,
-    by_words, verdict, stake (micro per 30 days) and excess (micro per 30 days, the plain observed
-    overspend, biased by luck). Order of rows is kept and does not matter.
+    Parameters
+    ----------
+    rows : frame
+        clicks, orders, spend, sales (micro-units), target_acos (fraction), and what its cohort says: prior_a, prior_b,
+        cohort_cvr (what it is held against for its own fault), group_aov (micro-units); of rows whose words were looked
+        at also free_a, free_b (the prior without them) and slow_word.
+    days : days
+        Of the window, from which stakes are scaled to 30.
+
+    Returns
+    -------
+    frame
+        In the same order, which does not matter, with n, k, shrunk_aov (micro-units, drawn to the group's), needed_cvr
+        (c*), p_over, p_free (the same without the words), own_test, own_fault, by_words, verdict, stake (micro-units
+        per 30 days) and excess (the same observed plainly, biased by luck).
+
+    References
+    ----------
+    docs/calculations.md, “Evidence”.
     """
     frame = rows.with_columns(
         n=pl.col("clicks").cast(pl.Int64),
@@ -378,9 +443,21 @@ def with_its_product() -> pl.Expr:
 
 def clicks_needed(n: Ints, k: Ints, a: Floats, b: Floats, needed: Floats) -> list[int | None]:
     """
-    The smallest number of further clicks without an order at which P_over ≥ 0.90.
+    The smallest number of further clicks without an order at which P_over reaches 0.90.
 
-    0 where it already is; None above 1,000 ("clicks will not settle it").
+    Parameters
+    ----------
+    n, k : int64, a row each
+        Clicks and orders.
+    a, b : float64, a row each
+        The prior.
+    needed : rate, a row each
+        c*.
+
+    Returns
+    -------
+    counts, a row each
+        0 where it already is; None above 1,000 (“clicks will not settle it”).
     """
     low = np.full(len(n), -1, dtype=np.int64)
     high = np.full(len(n), MOST_CLICKS_NEEDED + 1, dtype=np.int64)
@@ -400,11 +477,25 @@ def clicks_needed(n: Ints, k: Ints, a: Floats, b: Floats, needed: Floats) -> lis
 
 def losing(rows: pl.DataFrame, margin: pl.Expr) -> tuple[pl.Series, pl.Series]:
     """
-    P_lose, how likely a row's clicks cost more than its margin leaves, and whether it had clicks enough for an order at
-    that rate.
+    P_lose: how likely a row's clicks cost more than its margin leaves.
 
-    rows: judged, with n, k, prior_a, prior_b, spend and shrunk_aov (micro). margin: before ads, a fraction. P_lose =
-    I(π/(A·m); a', b'), own test n·π/(A·m) ≥ 1 ("Bids" in docs/calculations.md); null without clicks or a prior.
+    Parameters
+    ----------
+    rows : frame
+        Judged, with n, k, prior_a, prior_b, spend and shrunk_aov (micro-units).
+    margin : fraction of sales
+        Before ads.
+
+    Returns
+    -------
+    p_lose : probability, a row each
+        I(π/(A·m); a', b'); null without clicks or a prior.
+    tested : bool, a row each
+        Whether it had clicks enough for an order at that rate: n·π/(A·m) ≥ 1.
+
+    References
+    ----------
+    docs/calculations.md, “Bids”.
     """
     needed = pl.when(pl.col("n") > 0).then(pl.col("spend") / pl.col("n") / (pl.col("shrunk_aov") * margin))
     known = rows.select(

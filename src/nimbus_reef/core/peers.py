@@ -79,8 +79,17 @@ def blended(told: Months, weights: Mapping[str, float]) -> Peers | None:
     """
     The quantiles of a window that touches several months.
 
-    told: of one cell, see `cells`. weights: our denominator in each month's part of the window. A month that is missing
-    uses the latest earlier one; None where there is none.
+    Parameters
+    ----------
+    told : Months
+        Of one cell, see `cells`.
+    weights : month → count
+        Our denominator in each month's part of the window.
+
+    Returns
+    -------
+    Peers or None
+        A month that is missing uses the latest earlier one; None where there is none.
     """
     used: list[str] = []
     borrowed = []
@@ -110,10 +119,22 @@ def of_own(values: Sequence[float]) -> Peers | None:
 
 def percentiles(values: Floats, quantiles: Sequence[float], better: Better) -> Floats:
     """
-    The standing of each value: per cent of peers it is ahead of, 5 … 95; NaN stays NaN.
+    The standing of each value: per cent of peers it is ahead of.
 
-    Monotone linear interpolation between the quantiles; where several quantiles are the
-    same, the middle of them; outside, 5 or 95. Flipped where lower is better.
+    Parameters
+    ----------
+    values : float64
+        In the metric's unit; NaN stays NaN.
+    quantiles : float64
+        Of the peers, at `POINTS`.
+    better : Better
+        Which way is good; flipped where lower is better.
+
+    Returns
+    -------
+    float64, 5 … 95
+        Monotone linear interpolation between the quantiles; where several are the same, the middle of them; outside, 5
+        or 95.
     """
     q = np.asarray(quantiles, dtype=np.float64)
     left, right = np.searchsorted(q, values, "left"), np.searchsorted(q, values, "right")
@@ -228,9 +249,19 @@ def combined(metric: str, sums: Mapping[str, float], parts: Sequence[tuple[Stand
     """
     Standings per category as one.
 
-    sums: of all of them. parts: standing, our spend and our denominator in each category. The
-    percentile and its ends are weighed by spend over those with a verdict; typical by the
-    denominators, which makes it the value that we would have were each category typical.
+    Parameters
+    ----------
+    metric : key of `RATED`
+    sums : measure → sum
+        Of all categories, money in units.
+    parts : standing, our spend, our denominator
+        In each category.
+
+    Returns
+    -------
+    Standing
+        The percentile and its ends weighed by spend over those with a verdict; typical by the denominators, which makes
+        it the value that we would have were each category typical.
     """
     rated = RATED[metric]
     below = sums[rated.denominator]
@@ -268,9 +299,20 @@ def overall(percentiles_of: Mapping[str, float | None]) -> float | None:
 
 def gap(metric: str, value: float, typical: float, sums: Mapping[str, float], target_acos: float) -> float:
     """
-    What standing behind the typical peer costs in spend, in the unit of the sums: what the same sales would have cost
-    less, and for click rate what the sales not made might have cost at the target. Below 0 where the value is the
-    better.
+    What standing behind the typical peer costs in spend.
+
+    Parameters
+    ----------
+    value, typical : the metric's unit
+    sums : measure → sum
+        Money in one unit.
+    target_acos : fraction
+        At which sales that a click rate did not bring are valued.
+
+    Returns
+    -------
+    money, in the unit of the sums
+        What the same sales would have cost less; below 0 where the value is the better.
     """
     if metric == "ctr":
         return target_acos * sums["sales"] * (typical / value - 1) if value else 0.0
