@@ -248,3 +248,10 @@ def test_a_costly_row_is_so_by_itself_by_its_words_or_with_its_product(row, caus
     """Words are read first; the chance says the verdict, alone as in a column."""
     assert evidence.cause_of({"verdict": "costly", "own_fault": True, "by_words": False} | row) == cause
     assert [evidence.verdict_at(p) for p in (0.1, 0.5, 0.8, 0.95)] == ["fine", "undecided", "leaning costly", "costly"]
+
+
+@given(st.floats(0.6, 60), st.floats(0.6, 900))
+def test_the_picture_of_luck_is_the_density_of_what_is_believed(a, b):
+    """As SciPy draws it."""
+    x = np.linspace(1e-4, 1 - 1e-4, 4001)
+    assert np.allclose(evidence.density(a, b, x), stats.beta(a, b).pdf(x), rtol=1e-9)

@@ -164,3 +164,16 @@ def test_hours_in_which_organic_sales_meet_vanishing_ads():
     assert hours.starved(spend, organic) == (20, 21, 22, 23)
     assert hours.starved([0] * DAY, organic) == ()
     assert hours.starved([1.0] * DAY, organic) == ()
+
+
+@pytest.mark.parametrize(("spend", "organic"), [([0.0] * DAY, [1.0] * DAY), ([1.0] * DAY, [0.0] * DAY)])
+def test_without_spend_or_sales_no_hour_is_starved(spend, organic):
+    assert hours.starved(spend, organic) == ()
+
+
+def test_a_day_without_clicks_is_one_segment_and_hours_without_any_join_their_neighbours():
+    (whole,) = hours.segments([0] * DAY, [0] * DAY)
+    assert whole.hours == DAY
+    busy = [50 if 8 <= hour < 20 else 0 for hour in range(DAY)]
+    found = hours.segments(busy, [each // 10 for each in busy])
+    assert [each.hours for each in found] == [DAY]

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 from nimbus_reef.core import tiers
 from nimbus_reef.core.bids import BidLimits
 from nimbus_reef.core.model import Verdict
+from nimbus_reef.core.reasons import ReasonKey
 from nimbus_reef.core.recommendations import Move, Row
 from nimbus_reef.core.tiers import ALWAYS, NO_ORDER, NoSale, RowAction, Tier
 
@@ -111,3 +112,19 @@ def test_a_term_s_own_exact_keyword_is_paused_rather_than_negated():
     assert tiers.on_term(row(), RowAction.OWN_TARGET, LIMITS, own_exact=True).reasons[0].key == "has_own_target"
     made = tiers.on_term(row(), RowAction.OWN_TARGET, LIMITS)
     assert (made.move, made.new_bid > 0) == (Move.PROMOTE, True)
+
+
+@pytest.mark.parametrize(
+    ("asked", "proposed", "reasons"),
+    [
+        (9.0, 4.0, [ReasonKey.OWN_ACTION, ReasonKey.CEILING]),
+        (4.0, 4.0, [ReasonKey.OWN_ACTION]),
+        (0.01, 0.05, [ReasonKey.OWN_ACTION, ReasonKey.FLOOR]),
+        (0.05, 0.05, [ReasonKey.OWN_ACTION]),
+        (2.5, 2.5, [ReasonKey.OWN_ACTION]),
+    ],
+)
+def test_a_bid_that_is_held_by_a_limit_says_so_and_no_other_does(asked, proposed, reasons):
+    made = on_target(RowAction.BID_TO, asked)
+    assert made.advice.proposed == proposed
+    assert [each.key for each in made.reasons] == reasons
