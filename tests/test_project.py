@@ -59,6 +59,13 @@ def test_every_link_of_the_documents_leads_somewhere():
                 assert (document.parent / target).exists(), f"{document.name}: {target}"
 
 
+def test_chapters_that_formulas_refer_to_are_there():
+    chapters = set(re.findall(r"^## (.+)$", (ROOT / "docs/calculations.md").read_text(), re.M))
+    for module in (ROOT / "src/nimbus_reef").rglob("*.py"):
+        for name in re.findall(r"docs/calculations\.md, “([^”]+)”", module.read_text()):
+            assert name in chapters, f"{module.name}: {name}"
+
+
 def test_the_readme_s_commands_are_the_makefile_s():
     readme, makefile = (ROOT / "README.md").read_text(), (ROOT / "Makefile").read_text()
     for target in re.findall(r"^    make (\w+)", readme, re.M):

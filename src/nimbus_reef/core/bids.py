@@ -122,11 +122,30 @@ def opening(
     *, value: float, target_acos: float, cpc: float, ratio: float, limits: BidLimits = STANDARD_LIMITS
 ) -> BidAdvice:
     """
-    The opening bid of a promoted term and its reasons: close to its CPC so far.
+    The opening bid of a promoted term, close to what its clicks cost so far, and its reasons.
 
-    cpc: what its clicks cost; ratio: what is bid where it was bought for each unit paid. A few lucky clicks show a high
-    worth; opening at most 1.5 times (`opening_most`) and at least half (`opening_least`) of today's price finds out at
-    today's cost.
+    A few lucky clicks show a high worth; opening near today's price finds out at today's cost.
+
+    Parameters
+    ----------
+    value : money a click
+        What a click brings.
+    target_acos : fraction
+    cpc : money a click
+        What its clicks cost where it was bought.
+    ratio : number
+        What is bid there for each unit paid.
+    limits : BidLimits
+        At most `opening_most` (1.5) times and at least `opening_least` (half) of today's price.
+
+    Returns
+    -------
+    BidAdvice
+        Money in the unit of `cpc`.
+
+    References
+    ----------
+    docs/calculations.md, “Bids”.
     """
     paid = cpc * ratio
     aim = target_acos * value * ratio
@@ -155,8 +174,31 @@ def advise(
     """
     The bid at which a click costs what it may, limited one step at a time.
 
-    cpc: what its clicks cost, above 0: without a click nothing is moved. aim = target × v × (bid/CPC, clipped 0.5…2).
-    No raise while the row is costly or leaning, none past the best-working bid × 1.10.
+    aim = target × v × (bid/CPC, clipped to 0.5 … 2). No raise while the row is costly or leaning, none past the
+    best-working bid × 1.10.
+
+    Parameters
+    ----------
+    bid : money a click
+        In force.
+    cpc : money a click
+        What its clicks cost, above 0: without a click nothing is moved.
+    value : money a click
+        v, what a click brings.
+    target_acos : fraction
+    verdict : Verdict
+    best_bid : money a click, optional
+        The one that worked best so far.
+    limits : BidLimits
+
+    Returns
+    -------
+    BidAdvice
+        In the same unit.
+
+    References
+    ----------
+    docs/calculations.md, “Bids”.
     """
     ratio = bid_ratio(bid, cpc)
     aim = target_acos * value * ratio

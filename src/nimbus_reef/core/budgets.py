@@ -87,11 +87,18 @@ class Budget:
 
 def moves(campaigns: Sequence[Spending], total: float | None = None) -> tuple[Budget, ...]:
     """
-    Budgets moved from campaigns that never spend theirs to those that run dry and are fine, best cost of sale first,
-    each up to what it misses on a dry day. Their sum stays, or becomes `total` (units): what a larger total brings is
-    given out too, a smaller one is taken from the idle first and not given.
+    Budgets moved from campaigns that never spend theirs to those that run dry and are fine, best cost of sale first.
 
-    Cents are counted whole, so that what is given is exactly what is taken.
+    Each gets up to what it misses on a dry day. Cents are counted whole, so that what is given is exactly what is
+    taken.
+
+    Parameters
+    ----------
+    campaigns : Spending
+        Money in units.
+    total : money in units, optional
+        What the sum becomes; it stays where none is given. What a larger one brings is given out too, a smaller one is
+        taken from the idle first and not given.
     """
     cents = {each.campaign: round(each.budget * _CENTS) for each in campaigns}
     spare = {each.campaign: int(each.spare * _CENTS + 1e-6) for each in campaigns if each.spare > 0}

@@ -62,7 +62,7 @@ def split_row(then: Mapping[str, float], now: Mapping[str, float]) -> RowSplit:
 
     References
     ----------
-    docs/calculations.md, “Movement”: the logarithmic mean Divisia index.
+    docs/calculations.md, “Why a figure moved”: the logarithmic mean Divisia index.
     """
     for label, row in (("before", then), ("now", now)):
         for name in ("clicks", "orders", "spend", "sales"):

@@ -75,8 +75,17 @@ def cells_of(terms: pl.DataFrame, targets: pl.DataFrame | None) -> pl.DataFrame:
     """
     One cell per target and term, and per target what it did beside its terms.
 
-    terms: target_id, ad_group_id, normal_id, clicks, orders, spend, one or more rows each; targets: target_id,
-    ad_group_id, clicks, orders, spend, or None where no report tells them. In one order, whatever came in.
+    Parameters
+    ----------
+    terms : frame
+        target_id, ad_group_id, normal_id, clicks, orders, spend (micro-units), one or more rows each.
+    targets : frame or None
+        target_id, ad_group_id, clicks, orders, spend; None where no report tells them.
+
+    Returns
+    -------
+    frame
+        In one order, whatever came in.
     """
     of_terms = terms.group_by("ad_group_id", "normal_id", "target_id").agg(
         pl.col("clicks", "orders", "spend").cast(pl.Int64).sum()

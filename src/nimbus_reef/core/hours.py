@@ -69,8 +69,17 @@ def segments(clicks: Sequence[int], orders: Sequence[int]) -> tuple[Segment, ...
     """
     The day cut into 1 … 6 segments of at least two hours, as they convert; one: the hours are alike.
 
-    clicks, orders: 24 each, orders no more than clicks. Exact dynamic programming over the circle, minimising
-    −2·log-likelihood + 3s·ln 24; of equals the fewer, then the earliest cuts.
+    Exact dynamic programming over the circle, minimising -2·log-likelihood + 3s·ln 24; of equals the fewer, then the
+    earliest cuts.
+
+    Parameters
+    ----------
+    clicks, orders : 24 counts each
+        Orders no more than clicks.
+
+    References
+    ----------
+    docs/calculations.md, “Hours and budgets”: the Bayesian information criterion.
     """
     k = [min(own, of) for own, of in zip(orders, clicks, strict=True)]
     cost = {
@@ -158,13 +167,28 @@ def dry(rows: pl.DataFrame, budgets: pl.DataFrame, limits: DryLimits = STANDARD)
     """
     The hours in which campaigns had no budget left, and what that missed.
 
-    rows: campaign_id, day, hour, impressions, clicks, spend, sales (micro-units), in_budget_minutes (null where it is
-    not told), of single days. budgets: campaign_id, day, budget (micro-units, boosts of that day added). Gives
-    campaign_id, day, hour, share (of the hour), missed_sales and missed_spend (micro-units; sales at full elasticity).
-
     Told minutes count where they are told. Else a day is dry from the hour after its last impressions when it spent ≥
     90 % of its budget and ≥ 2 clicks were due after that (of the limits). Sales missed are the mean of that hour over ≥
     3 days on which it was not dry, else the clicks due × the campaign's sales per click.
+
+    Parameters
+    ----------
+    rows : frame
+        campaign_id, day, hour, impressions, clicks, spend, sales (micro-units), in_budget_minutes (null where it is not
+        told), of single days.
+    budgets : frame
+        campaign_id, day, budget (micro-units, boosts of that day added).
+    limits : DryLimits
+
+    Returns
+    -------
+    frame
+        campaign_id, day, hour, share (of the hour), missed_sales and missed_spend (micro-units; sales at full
+        elasticity).
+
+    References
+    ----------
+    docs/calculations.md, “Hours and budgets”.
     """
     if rows.is_empty():
         return pl.DataFrame(schema=_DRY)

@@ -46,13 +46,22 @@ def moved(rows: pl.DataFrame, days_then: int, days_now: int, limits: MovementLim
     """
     Adds what each row did between two windows, money per 30 days in the unit of the rows.
 
-    rows: spend0, sales0, clicks0, orders0, the same with 1 (ad sales, sums of each window),
-    target_acos and margin (a fraction, null where unknown). Adds
-    movement: see `Movement`, from per-day figures, flat within ±5 % (of the limits) inclusive;
-    spend_change, sales_change: per 30 days; acos0, acos1 (null without sales);
-    marginal: Δspend/Δsales of what bought growth or shrank; worth: whether that is within the
-    target; profit: margin·Δsales − Δspend per 30 days, with the target in the margin's place
-    where none is known; thin: too few clicks or orders in a window to tell.
+    Parameters
+    ----------
+    rows : frame
+        spend0, sales0, clicks0, orders0, the same with 1 (ad sales, sums of each window), target_acos and margin
+        (fractions, null where unknown).
+    days_then, days_now : days
+        That the sums are of.
+    limits : MovementLimits
+
+    Returns
+    -------
+    frame
+        With movement (see `Movement`, from per-day figures, flat within ±5 %, of the limits, inclusive); spend_change,
+        sales_change; acos0, acos1 (null without sales); marginal: Δspend/Δsales of what bought growth or shrank; worth:
+        whether that is within the target; profit: margin·Δsales - Δspend, with the target in the margin's place where
+        none is known; thin: too few clicks or orders in a window to tell.
     """
     per = {0: month_factor(days_then), 1: month_factor(days_now)}
     spend0, spend1 = (pl.col(f"spend{when}") * per[when] for when in (0, 1))

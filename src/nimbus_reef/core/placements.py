@@ -34,13 +34,32 @@ def judge(
     """
     The verdict on placements, each among all placements of what `whose` names.
 
-    rows: measures (money in micro-units) and the column `whose`. The prior is Beta(m·50, (1−m)·50) with m = Σk/Σn of
-    the cohort where Σn ≥ 300 and Σk ≥ 5, else of the account; without either the account is too small. An order is
-    worth what it is in the same cohort. of: all placements of the account, where rows are only a part of it: a row
-    keeps the cohort of the whole.
+    The prior is Beta(m·50, (1-m)·50) with m = Σk/Σn of the cohort where Σn ≥ 300 and Σk ≥ 5, else of the account;
+    without either the account is too small. An order is worth what it is in the same cohort. Off-site traffic is of
+    another kind than a campaign's own and alike across campaigns: a row of it has the other off-site rows for cohort, m
+    = (Σk + 50·m_account)/(Σn + 50) without its own clicks, where those are 300 or more.
 
-    Off-site traffic is of another kind than a campaign's own and alike across campaigns: a row of it has the other
-    off-site rows for cohort, m = (Σk + 50·m_account)/(Σn + 50) without its own clicks, where those are 300 or more.
+    Parameters
+    ----------
+    rows : frame
+        Measures (money in micro-units) and the column `whose`.
+    whose : column name
+    days : days
+        Of the window.
+    aims : Aims
+    min_clicks : count
+        Of the simple rule.
+    of : frame, optional
+        All placements of the account, where rows are only a part of it: a row keeps the cohort of the whole.
+
+    Returns
+    -------
+    frame
+        See `evidence.judge`.
+
+    References
+    ----------
+    docs/calculations.md, “Placements”.
     """
     cohort = rows if of is None else of
     return judged(_off_site_apart(_in_cohort(rows, whose, cohort), cohort), days, aims, min_clicks)
@@ -134,10 +153,25 @@ def solve(places: Sequence[PlacementSums], target_acos: float, base_share: float
     The base bid and the adjustments that together meet the target in every placement.
 
     RPC_c = their sales ÷ clicks; RPC_p = (sales_p + 20·RPC_c)/(clicks_p + 20); v_p = RPC_p × target. Base = the least v
-    of placements with ≥ 10 % (`base_share`) of their clicks; adjustment = clip(v_p/base − 1, 0, 9), whole per cent
+    of placements with ≥ 10 % (`base_share`) of their clicks; adjustment = clip(v_p/base - 1, 0, 9), whole per cent
     downwards. Bids are multiplied by M × base/(RPC_c × target), M = Σ clicks·(1 + adjustment in force) ÷ Σ clicks: they
-    were paid with those on top. Sales of a placement without a click are not its clicks' and do not count. None where
-    the campaign sold nothing.
+    were paid with those on top. Sales of a placement without a click are not its clicks' and do not count.
+
+    Parameters
+    ----------
+    places : PlacementSums
+        Of one campaign, money in one unit.
+    target_acos : fraction
+    base_share : fraction
+
+    Returns
+    -------
+    Solution or None
+        None where the campaign sold nothing.
+
+    References
+    ----------
+    docs/calculations.md, “Placements”.
     """
     own = [each for each in places if each.placement in ADJUSTABLE and each.clicks]
     clicks, sales = sum(each.clicks for each in own), sum(each.sales for each in own)
@@ -175,11 +209,29 @@ def outcome(
     places: Sequence[PlacementSums], bid_ratio: float, adjustments: Mapping[Placement, float], days: int
 ) -> tuple[Projected, float | None, tuple[float, float] | None]:
     """
-    What new bids and adjustments are likely to do in 30 days, and the cost of sale that results (middle, and its
-    range).
+    What new bids and adjustments are likely to do in 30 days, and the cost of sale that results.
 
-    bid_ratio: new base bid ÷ the one in force. A placement's price per click moves by r = ratio × (1 + new adjustment)
-    ÷ (1 + the one in force), its clicks by r to a power of 0.2 … 1 (weakest, middle, strongest).
+    A placement's price per click moves by r = ratio × (1 + new adjustment) ÷ (1 + the one in force), its clicks by r to
+    a power of 0.2 … 1 (weakest, middle, strongest).
+
+    Parameters
+    ----------
+    places : PlacementSums
+        Of one campaign, in the window.
+    bid_ratio : number
+        The new base bid ÷ the one in force.
+    adjustments : placement → fraction
+        The new ones.
+    days : days
+        Of the window.
+
+    Returns
+    -------
+    effect : Projected
+    acos : fraction or None
+        The middle.
+    ends : fractions or None
+        Its range.
     """
     monthly = month_factor(days)
     spends, sales = [], []

@@ -93,8 +93,21 @@ def judged(rows: pl.DataFrame, days: int, aims: Aims, min_clicks: int | pl.Expr)
     """
     Adds everything a table of targets, terms, phrases or product ads shows, filters and sorts by.
 
-    rows: measures (money in micro-units) and what their cohort says. See `evidence.judge` for what that is
-    and what is added; also ratios (money in units), simple_verdict and share_of_spend.
+    Parameters
+    ----------
+    rows : frame
+        Measures (money in micro-units) and what their cohort says: see `evidence.judge`.
+    days : days
+        Of the window.
+    aims : Aims
+        The target ACOS of every row.
+    min_clicks : count
+        Of the simple rule, of each row or all.
+
+    Returns
+    -------
+    frame
+        What `evidence.judge` adds, ratios (money in units), simple_verdict and share_of_spend.
     """
     judged_rows = evidence.judge(rows.with_columns(aims.expr(rows.columns)), days)
     spent = pl.col("spend").sum()
