@@ -30,11 +30,11 @@ def offered(facts, look, view, most=FEW):
 
 @pytest.mark.parametrize("view", VIEWS)
 def test_every_row_has_an_answer_in_words(facts, look, view):
-    write = Figures(look.account.locale, look.account.currency)
+    figures = Figures(look.account.locale, look.account.currency)
     made = offered(facts, look, view)
     assert made
     for each in made:
-        said = worded(each, write)
+        said = worded(each, figures)
         assert said.headline
         assert said.name
         assert bool(each.package) or said.reasons, said.headline

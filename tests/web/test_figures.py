@@ -18,11 +18,11 @@ LOCALES = ("en", "en_IE", "de", "de_CH", "fr", "sv", "pl", "pt_BR", "en_IN", "ja
 )
 def test_money_and_numbers_are_written_as_babel_writes_them(locale, currency, value, digits):
     """But for a minus that is one, which no line ends behind."""
-    write, rounded = Figures(locale, currency), round(value, digits) or 0
+    figures, rounded = Figures(locale, currency), round(value, digits) or 0
     decimals = "." + "0" * digits if digits else ""
     told = format_currency(rounded, currency, format=f"¤\u00a0#,##0{decimals}", locale=locale, currency_digits=False)
-    assert write.money(value, digits) == told.replace("-", "−\u2060")
-    assert write.number(value, digits) == format_decimal(rounded, f"#,##0{decimals}", locale=locale).replace("-", "−")
+    assert figures.money(value, digits) == told.replace("-", "−\u2060")
+    assert figures.number(value, digits) == format_decimal(rounded, f"#,##0{decimals}", locale=locale).replace("-", "−")
 
 
 @pytest.mark.parametrize(("value", "written"), [(-0.4, "€\u00a00"), (-1.5, "−\u2060€\u00a02"), (None, "–")])

@@ -187,7 +187,7 @@ def test_a_keyword_s_trend_is_held_against_its_own_target(owner, monkeypatch):
     monkeypatch.setattr(
         trends, "judged", lambda *of: judged(*of).with_columns(target_acos=pl.col("target_id") / 10_000)
     )
-    monkeypatch.setattr(courses, "stretches", lambda days, target, write: held_against.append(target) or [])
+    monkeypatch.setattr(courses, "stretches", lambda days, target, figures: held_against.append(target) or [])
     of = {"account": "fernhollow-de", "campaign": "GL-STRIP · grow · phrase", "sort": "-spend"}
     keywords = row_ids(owner.get("/targeting/targets", query_string=of))[:3]
     for keyword in keywords:

@@ -98,8 +98,8 @@ def accept(
 
 def packages(look: Look, going: Sequence[Proposal]) -> list[Package]:
     """The changes of proposals with their reasons in words, each with what it is held to."""
-    write = Figures(look.account.locale, look.account.currency)
-    return [[(change, typed(change, told)) for change, told in worded(each, write).package] for each in going]
+    figures = Figures(look.account.locale, look.account.currency)
+    return [[(change, typed(change, told)) for change, told in worded(each, figures).package] for each in going]
 
 
 def accept_one(

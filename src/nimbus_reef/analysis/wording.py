@@ -136,9 +136,9 @@ def headline_words(headline: Headline, figures: Figures) -> str:
 _Told = Callable[[tuple[Any, ...], Figures], str]
 
 
-def _pauses(value: tuple[Any, ...], write: Figures) -> str:
+def _pauses(value: tuple[Any, ...], figures: Figures) -> str:
     pairs = zip(value[::2], value[1::2], strict=True)
-    return "pause " + ", ".join(f"{sku} in {write.counted(count, 'ad group')}" for sku, count in pairs)
+    return "pause " + ", ".join(f"{sku} in {figures.counted(count, 'ad group')}" for sku, count in pairs)
 
 
 def _added(value: tuple[Any, ...], _: Figures) -> str:
@@ -147,10 +147,10 @@ def _added(value: tuple[Any, ...], _: Figures) -> str:
     return f"add {sku} to {', '.join(places[:3])}{more}"
 
 
-def _promoted(value: tuple[Any, ...], write: Figures) -> str:
+def _promoted(value: tuple[Any, ...], figures: Figures) -> str:
     bid, campaign, ad_group, new, kept = value
     source = ", negative exact where it was bought" if kept else ""
-    return f"exact target at {write.number(bid)} in {home_words(campaign, ad_group, new)}{source}"
+    return f"exact target at {figures.number(bid)} in {home_words(campaign, ad_group, new)}{source}"
 
 
 def home_words(campaign: str, ad_group: str, new: int) -> str:
@@ -158,38 +158,38 @@ def home_words(campaign: str, ad_group: str, new: int) -> str:
     return f"a new ad group of {campaign}" if new else f"{campaign} · {ad_group}"
 
 
-def _solved(value: tuple[Any, ...], write: Figures) -> str:
+def _solved(value: tuple[Any, ...], figures: Figures) -> str:
     base, then, moved, *raised = value
-    bids = "the base bid" if base is None or then is None else f"base {write.number(base)} → {write.number(then)}"
+    bids = "the base bid" if base is None or then is None else f"base {figures.number(base)} → {figures.number(then)}"
     raises = ", ".join(
-        f"{PLACEMENTS[place]} +{write.rate(share, 0)}" for place, share in zip(raised[::2], raised[1::2], strict=True)
+        f"{PLACEMENTS[place]} +{figures.rate(share, 0)}" for place, share in zip(raised[::2], raised[1::2], strict=True)
     )
-    return f"{bids} on {write.counted(moved, 'target')}" + (f", {raises}" if raises else "")
+    return f"{bids} on {figures.counted(moved, 'target')}" + (f", {raises}" if raises else "")
 
 
-def _never_spend(count: int, write: Figures) -> str:
-    return f"{write.counted(count, 'campaign')} that never spend{'s' if count == 1 else ''} theirs"
+def _never_spend(count: int, figures: Figures) -> str:
+    return f"{figures.counted(count, 'campaign')} that never spend{'s' if count == 1 else ''} theirs"
 
 
-def _budgets(value: tuple[Any, ...], write: Figures) -> str:
+def _budgets(value: tuple[Any, ...], figures: Figures) -> str:
     money, gives, takes = value
-    source = _never_spend(gives, write) if gives else "a larger total"
-    dry = f"{write.counted(takes, 'campaign')} that run{'s' if takes == 1 else ''} dry"
-    return f"move {write.money(money, 2)} a day from {source} to {dry}"
+    source = _never_spend(gives, figures) if gives else "a larger total"
+    dry = f"{figures.counted(takes, 'campaign')} that run{'s' if takes == 1 else ''} dry"
+    return f"move {figures.money(money, 2)} a day from {source} to {dry}"
 
 
 _HEADLINES: Final[Mapping[HeadlineKey, str | _Told]] = {
     HeadlineKey.ADD_AD: _added,
-    HeadlineKey.BID: lambda value, write: f"bid {write.number(value[0])} → {write.number(value[1])}",
+    HeadlineKey.BID: lambda value, figures: f"bid {figures.number(value[0])} → {figures.number(value[1])}",
     HeadlineKey.BID_LOWER_AT_SOURCE: "bid lower on what brings it",
     HeadlineKey.BOOST: "boost",
-    HeadlineKey.CATCH_ALL: lambda value, write: (
-        f"one automatic campaign, {write.counted(value[0], 'product')}, each in an ad group of its own"
+    HeadlineKey.CATCH_ALL: lambda value, figures: (
+        f"one automatic campaign, {figures.counted(value[0], 'product')}, each in an ad group of its own"
     ),
     HeadlineKey.ENABLE: "enable",
     HeadlineKey.IS_LIMITED: "it is limited already",
     HeadlineKey.IS_PAUSED: "it is paused already",
-    HeadlineKey.KEEP_ONE: lambda value, write: f"keep it in {value[0]}, pause {write.count(value[1])}",
+    HeadlineKey.KEEP_ONE: lambda value, figures: f"keep it in {value[0]}, pause {figures.count(value[1])}",
     HeadlineKey.LEAVE: "leave it for now",
     HeadlineKey.LEAVE_OFF_SITE: "leave it",
     HeadlineKey.LIMIT_OFF_SITE: "limit off-site",
@@ -207,15 +207,15 @@ _HEADLINES: Final[Mapping[HeadlineKey, str | _Told]] = {
     HeadlineKey.PAUSE: "pause",
     HeadlineKey.PAUSE_AD: lambda value, _: f"pause {value[0]} in {value[1]}",
     HeadlineKey.PAUSE_ADS: _pauses,
-    HeadlineKey.PAUSE_ALL: lambda value, write: f"pause all {write.count(value[0])}",
+    HeadlineKey.PAUSE_ALL: lambda value, figures: f"pause all {figures.count(value[0])}",
     HeadlineKey.PROMOTE: _promoted,
     HeadlineKey.RENAME: lambda value, _: f"call it {value[0]}",
     HeadlineKey.RESTORE_PAGE: "restore the page, or stop its ads until it is back",
     HeadlineKey.SET_BACK: lambda value, _: f"{value[0]} {value[1]} → {value[2]}",
     HeadlineKey.SOLVE: _solved,
     HeadlineKey.STAYS: "bids and adjustments are right as they are",
-    HeadlineKey.TAKE_BUDGETS: lambda value, write: (
-        f"take {write.money(value[0], 2)} a day from {_never_spend(value[1], write)}"
+    HeadlineKey.TAKE_BUDGETS: lambda value, figures: (
+        f"take {figures.money(value[0], 2)} a day from {_never_spend(value[1], figures)}"
     ),
 }
 
@@ -229,39 +229,39 @@ def reason_words(reason: Reason, figures: Figures) -> str:
     return told if isinstance(told, str) else told(reason.figures, figures)
 
 
-def _aim(value: tuple[Any, ...], write: Figures) -> str:
+def _aim(value: tuple[Any, ...], figures: Figures) -> str:
     return (
-        f"aim is {write.money(value[0], 2)}: a click earns {write.money(value[1], 2)}, {write.rate(value[2], 0)} of it"
-        f" may be paid, and bids here are {write.number(value[3])} × the price paid"
+        f"aim is {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, {figures.rate(value[2], 0)}"
+        f" of it may be paid, and bids here are {figures.number(value[3])} × the price paid"
     )
 
 
-def _orders(count: float, write: Figures) -> str:
-    return write.counted(count, "order") if count else "no order"
+def _orders(count: float, figures: Figures) -> str:
+    return figures.counted(count, "order") if count else "no order"
 
 
-def _near(value: tuple[Any, ...], write: Figures) -> str:
+def _near(value: tuple[Any, ...], figures: Figures) -> str:
     end = "most" if value[1] >= 1 else "least"
-    return f"near the {write.money(value[0], 2)} that its clicks cost now, at {end} {write.rate(value[1], 0)} of it"
+    return f"near the {figures.money(value[0], 2)} that its clicks cost now, at {end} {figures.rate(value[1], 0)} of it"
 
 
-def _off_site(value: tuple[Any, ...], write: Figures) -> str:
+def _off_site(value: tuple[Any, ...], figures: Figures) -> str:
     clicks, orders, spend = value
-    return f"{write.counted(clicks, 'click')} off-site brought {_orders(orders, write)} for {write.money(spend)}"
+    return f"{figures.counted(clicks, 'click')} off-site brought {_orders(orders, figures)} for {figures.money(spend)}"
 
 
-def _child(value: tuple[Any, ...], write: Figures) -> str:
+def _child(value: tuple[Any, ...], figures: Figures) -> str:
     sku, spend, sales, clicks = value
     return (
-        f"{sku} takes {write.rate(spend, 0)} of the family’s spend and makes {write.rate(sales, 0)} of its sales, after"
-        f" {write.counted(clicks, 'click')}"
+        f"{sku} takes {figures.rate(spend, 0)} of the family’s spend and makes {figures.rate(sales, 0)} of its sales,"
+        f" after {figures.counted(clicks, 'click')}"
     )
 
 
-def _shift(value: tuple[Any, ...], write: Figures) -> str:
+def _shift(value: tuple[Any, ...], figures: Figures) -> str:
     money, *proven = value
     have = "has" if len(proven) == 1 else "have"
-    return f"{write.money(money)} a month moves: {', '.join(proven)} {have} evidence to take more"
+    return f"{figures.money(money)} a month moves: {', '.join(proven)} {have} evidence to take more"
 
 
 def _beside(value: tuple[Any, ...], _: Figures) -> str:
@@ -269,15 +269,15 @@ def _beside(value: tuple[Any, ...], _: Figures) -> str:
     return f"{', '.join(value)} {stand} in the same ad groups and will get a part of it too"
 
 
-def _boost(value: tuple[Any, ...], write: Figures) -> str:
+def _boost(value: tuple[Any, ...], figures: Figures) -> str:
     what, highest, weekdays, first, last, condition, start, end = value
     days = boost_days([int(day) for day in weekdays.split()], first, last, condition)
     if highest is None:
         return f"{days}, {start}–{end} h"
     then = (
-        f"a click can then cost up to {write.money(highest, 2)}"
+        f"a click can then cost up to {figures.money(highest, 2)}"
         if what == BID
-        else f"the budget can then rise to {write.money(highest, 2)} a day"
+        else f"the budget can then rise to {figures.money(highest, 2)} a day"
     )
     return f"{days}, {start}–{end} h; {then}"
 
@@ -321,108 +321,108 @@ def due_words(due: float, figures: Figures) -> str:
 
 _KEPT: Final[Mapping[str, str]] = {"evidence": "lowest expected ACOS", "oldest": "the oldest"}
 _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
-    ReasonKey.ACOS_LIKELY: lambda value, write: (
-        f"ACOS {'no sales' if value[0] is None else write.rate(value[0], 0)} → {write.percent(value[1], 0)} to"
-        f" {write.rate(value[2], 0)} is likely, off-site included"
+    ReasonKey.ACOS_LIKELY: lambda value, figures: (
+        f"ACOS {'no sales' if value[0] is None else figures.rate(value[0], 0)} → {figures.percent(value[1], 0)} to"
+        f" {figures.rate(value[2], 0)} is likely, off-site included"
     ),
     ReasonKey.AD_ALONE: "it is the only product of its ad group: pausing it stops the ad group",
-    ReasonKey.AD_BESIDE: lambda value, write: (
-        f"its siblings in the ad group convert {write.rate(value[0])}, it {write.rate(value[1])}"
+    ReasonKey.AD_BESIDE: lambda value, figures: (
+        f"its siblings in the ad group convert {figures.rate(value[0])}, it {figures.rate(value[1])}"
     ),
     ReasonKey.AD_CLICKS_MOVE: "its clicks are lost or go to them: both ends are in the range",
-    ReasonKey.AD_FEW_CLICKS: lambda value, write: (
-        f"{write.counted(value[0], 'click')} are too few for an order at what it needs"
+    ReasonKey.AD_FEW_CLICKS: lambda value, figures: (
+        f"{figures.counted(value[0], 'click')} are too few for an order at what it needs"
     ),
     ReasonKey.AD_NO_SIBLING: (
         "no sibling here sells and is within reach of the target: look at the whole ad group, its price and its bids"
     ),
-    ReasonKey.AD_TEST: lambda value, write: (
-        f"{write.counted(value[0], 'click')}, {_orders(value[1], write)}: it had its own test"
+    ReasonKey.AD_TEST: lambda value, figures: (
+        f"{figures.counted(value[0], 'click')}, {_orders(value[1], figures)}: it had its own test"
     ),
     ReasonKey.AIM: _aim,
-    ReasonKey.BELOW_BASE: lambda value, write: (
-        f"proposed bids are below the base of {write.money(value[0], 2)}: each target keeps what it proposes"
+    ReasonKey.BELOW_BASE: lambda value, figures: (
+        f"proposed bids are below the base of {figures.money(value[0], 2)}: each target keeps what it proposes"
     ),
-    ReasonKey.BEST_BID: lambda value, write: (
-        f"no further than 10 % past {write.money(value[0], 2)}, the highest bid at which it worked"
+    ReasonKey.BEST_BID: lambda value, figures: (
+        f"no further than 10 % past {figures.money(value[0], 2)}, the highest bid at which it worked"
     ),
     ReasonKey.BID_IS_THERE: "its bid is that already",
     ReasonKey.BOOST_AT: _boost,
     ReasonKey.BOUGHT_TIMES: lambda value, _: f"“{value[0]}” is bought {value[1]} times for {value[2]}",
     ReasonKey.BREAKS_PATTERN: lambda value, _: f"“{value[0]}” breaks the pattern {value[1]}",
     ReasonKey.BROUGHT_BY: _brought_by,
-    ReasonKey.BUDGETS_ASK_MORE: lambda value, write: (
-        f"{write.money(value[0], 2)} a day is not reached: below {write.money(value[1], 2)} budgets that are spent"
+    ReasonKey.BUDGETS_ASK_MORE: lambda value, figures: (
+        f"{figures.money(value[0], 2)} a day is not reached: below {figures.money(value[1], 2)} budgets that are spent"
         " would be cut"
     ),
-    ReasonKey.BUDGETS_CUT_OFF: lambda value, write: (
-        f"{write.counted(value[0], 'campaign')} within target by evidence {'gets' if value[0] == 1 else 'get'} what the"
-        " budget cut off on a dry day, best cost of sale first"
+    ReasonKey.BUDGETS_CUT_OFF: lambda value, figures: (
+        f"{figures.counted(value[0], 'campaign')} within target by evidence {'gets' if value[0] == 1 else 'get'} what"
+        " the budget cut off on a dry day, best cost of sale first"
     ),
     ReasonKey.BUDGETS_GIVE: "who gives keeps what its busiest days spend (19 of 20 days)",
-    ReasonKey.BUDGETS_NOT_NEEDED: lambda value, write: (
-        f"{write.money(value[0], 2)} a day of the named total is not needed"
+    ReasonKey.BUDGETS_NOT_NEEDED: lambda value, figures: (
+        f"{figures.money(value[0], 2)} a day of the named total is not needed"
     ),
     ReasonKey.CAN_LIMIT: "you can limit it all the same",
     ReasonKey.CATALOG_UNTOLD: "which products may be advertised is told by the catalog",
-    ReasonKey.CEILING: lambda value, write: f"stopped at the account's ceiling, {write.money(value[0], 2)}",
-    ReasonKey.CHEAP_CLICKS: lambda value, write: (
-        f"{write.counted(value[0], 'click')} of the last 90 days cost no more than {write.money(value[1], 2)}; they"
-        f" converted {write.rate(value[2])}"
+    ReasonKey.CEILING: lambda value, figures: f"stopped at the account's ceiling, {figures.money(value[0], 2)}",
+    ReasonKey.CHEAP_CLICKS: lambda value, figures: (
+        f"{figures.counted(value[0], 'click')} of the last 90 days cost no more than {figures.money(value[1], 2)}; they"
+        f" converted {figures.rate(value[2])}"
     ),
-    ReasonKey.CHILD_KEEPS: lambda value, write: (
-        f"{write.money(value[1])} a month stays on {value[0]}, so that it is still tested"
+    ReasonKey.CHILD_KEEPS: lambda value, figures: (
+        f"{figures.money(value[1])} a month stays on {value[0]}, so that it is still tested"
     ),
     ReasonKey.CHILD_SHARES: _child,
-    ReasonKey.CLICKS_BROUGHT: lambda value, write: (
-        f"{write.counted(value[0], 'click')} brought {_orders(value[1], write)}"
+    ReasonKey.CLICKS_BROUGHT: lambda value, figures: (
+        f"{figures.counted(value[0], 'click')} brought {_orders(value[1], figures)}"
     ),
-    ReasonKey.COSTS_WHAT_IT_MAY: lambda value, write: (
-        f"at that base with its raises a click in every placement costs what it may at {write.aim(value[0])}"
+    ReasonKey.COSTS_WHAT_IT_MAY: lambda value, figures: (
+        f"at that base with its raises a click in every placement costs what it may at {figures.aim(value[0])}"
     ),
-    ReasonKey.DYNAMIC_RAISING: lambda value, write: (
-        f"dynamic raising is on: a click can cost up to {write.money(value[0], 2)} at the top"
+    ReasonKey.DYNAMIC_RAISING: lambda value, figures: (
+        f"dynamic raising is on: a click can cost up to {figures.money(value[0], 2)} at the top"
     ),
     ReasonKey.EVIDENCE_SAYS: lambda value, _: f"its evidence says {value[0]}",
-    ReasonKey.EXPECTED_MONTH: lambda value, write: (
-        f"expected a month: {write.counted(value[0], 'click')}, {write.counted(value[1], 'order')}, ACOS"
-        f" {write.rate(value[2], 0)}"
+    ReasonKey.EXPECTED_MONTH: lambda value, figures: (
+        f"expected a month: {figures.counted(value[0], 'click')}, {figures.counted(value[1], 'order')}, ACOS"
+        f" {figures.rate(value[2], 0)}"
     ),
-    ReasonKey.FLOOR: lambda value, write: f"stopped at the account's floor, {write.money(value[0], 2)}",
-    ReasonKey.HAS_ORDERS: lambda value, write: (
-        f"it made {write.counted(value[0], 'order')}: lower the bid of the target that brings it rather than block it"
+    ReasonKey.FLOOR: lambda value, figures: f"stopped at the account's floor, {figures.money(value[0], 2)}",
+    ReasonKey.HAS_ORDERS: lambda value, figures: (
+        f"it made {figures.counted(value[0], 'order')}: lower the bid of the target that brings it rather than block it"
     ),
     ReasonKey.HAS_OWN_TARGET: "an exact keyword of the same words brings it already",
     ReasonKey.HOURS_UNTOLD: "Which budgets run dry needs hours, day by day.",
     ReasonKey.IN_AD_GROUP: lambda value, _: f"{value[0]} · {value[1]}",
-    ReasonKey.IN_TERMS: lambda value, write: (
-        f"in {write.count(value[0])} terms, {write.count(value[1])} without an order"
+    ReasonKey.IN_TERMS: lambda value, figures: (
+        f"in {figures.count(value[0])} terms, {figures.count(value[1])} without an order"
     ),
     ReasonKey.IS_ENABLED: "it is enabled already",
     ReasonKey.IS_PAUSED: "it is paused already",
-    ReasonKey.ITS_PRODUCT: lambda value, write: (
-        f"it converts like similar ones ({write.rate(value[0])}): the product, its price or its bids are wrong, not the"
-        " term"
+    ReasonKey.ITS_PRODUCT: lambda value, figures: (
+        f"it converts like similar ones ({figures.rate(value[0])}): the product, its price or its bids are wrong, not"
+        " the term"
     ),
     ReasonKey.ITS_WORDS: "its words say more than its own clicks: look at the word, not at this search alone",
     ReasonKey.KEPT_FROM_SOURCE: lambda value, _: (
         f"“{value[0]}” gets an exact target in {home_words(*value[1:])}; this keeps it from being bought here as well."
     ),
     ReasonKey.KEPT_IN: lambda value, _: f"kept in {value[0]}: {_KEPT[value[1]]}",
-    ReasonKey.MORE_ROUNDS: lambda value, write: (
-        f"bids move a step at a time: the base of {write.money(value[0], 2)} takes more rounds"
+    ReasonKey.MORE_ROUNDS: lambda value, figures: (
+        f"bids move a step at a time: the base of {figures.money(value[0], 2)} takes more rounds"
     ),
     ReasonKey.NAMES_PRODUCT: (
         "its words are what an advertised product here is called: a negative would keep its buyers away"
     ),
-    ReasonKey.NEEDS_CONVERSION: lambda value, write: (
-        f"at {write.money(value[0], 2)} a click it needs {write.rate(value[1])} conversion to meet"
-        f" {write.aim(value[2])}"
+    ReasonKey.NEEDS_CONVERSION: lambda value, figures: (
+        f"at {figures.money(value[0], 2)} a click it needs {figures.rate(value[1])} conversion to meet"
+        f" {figures.aim(value[2])}"
     ),
     ReasonKey.NEVER_SHUT_OUT: "a word in it is never to be shut out, by the account's settings",
     ReasonKey.NEWER_SKU: lambda value, _: f"it is the newer SKU of {value[0]}, which stands there",
-    ReasonKey.NONE_PAYS: lambda value, write: (
-        f"none of them pays: {write.counted(value[0], 'order')} for {write.money(value[1])}"
+    ReasonKey.NONE_PAYS: lambda value, figures: (
+        f"none of them pays: {figures.counted(value[0], 'order')} for {figures.money(value[1])}"
     ),
     ReasonKey.NOT_WITHIN_TARGET: "what runs dry is not shown to be within target: settle its bids first",
     ReasonKey.NO_AD_GROUP: "no sibling of its family makes orders: the catch-all holds it",
@@ -433,8 +433,8 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
     ReasonKey.NO_CLICKS_IN_WINDOW: "No clicks in these days",
     ReasonKey.NO_COSTLY_CHILD: "no child takes more of the spend than it sells.",
     ReasonKey.NO_DESTINATION: "no ad group can hold it: no manual campaign advertises the product that sold it",
-    ReasonKey.NO_OWN_TEST: lambda value, write: (
-        f"{write.count(value[0])} clicks are too few for an order at the rate it needs"
+    ReasonKey.NO_OWN_TEST: lambda value, figures: (
+        f"{figures.count(value[0])} clicks are too few for an order at the rate it needs"
     ),
     ReasonKey.NO_PRODUCT_LEFT: "no product is left for it",
     ReasonKey.NO_PROVEN_SIBLING: "no sibling has evidence to take more.",
@@ -448,47 +448,49 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
         "its own clicks are too few for an order; what off-site clicks do in other campaigns decides"
     ),
     ReasonKey.OFF_SITE_DID: _off_site,
-    ReasonKey.OFF_SITE_NEEDS: lambda value, write: (
-        f"they must convert {write.rate(value[0])} at their price; that they do is {write.one_in(value[1])}"
+    ReasonKey.OFF_SITE_NEEDS: lambda value, figures: (
+        f"they must convert {figures.rate(value[0])} at their price; that they do is {figures.one_in(value[1])}"
     ),
-    ReasonKey.OPENING_BID: lambda value, write: (
-        f"it opens at {write.money(value[0], 2)}: a click earns {write.money(value[1], 2)}, the target is"
-        f" {write.rate(value[2], 0)}"
+    ReasonKey.OPENING_BID: lambda value, figures: (
+        f"it opens at {figures.money(value[0], 2)}: a click earns {figures.money(value[1], 2)}, the target is"
+        f" {figures.rate(value[2], 0)}"
     ),
     ReasonKey.OPENING_NEAR: _near,
-    ReasonKey.ORDERS_ELSEWHERE: lambda value, write: (
-        f"mind: the same term made {write.counted(value[0], 'order')} in a sibling ad group"
+    ReasonKey.ORDERS_ELSEWHERE: lambda value, figures: (
+        f"mind: the same term made {figures.counted(value[0], 'order')} in a sibling ad group"
     ),
-    ReasonKey.OTHERS_MADE: lambda value, write: (
-        f"the others made {write.counted(value[0], 'order')} for {write.money(value[1])}; the same searches reach the"
-        " one that is kept"
+    ReasonKey.OTHERS_MADE: lambda value, figures: (
+        f"the others made {figures.counted(value[0], 'order')} for {figures.money(value[1])}; the same searches reach"
+        " the one that is kept"
     ),
     ReasonKey.OWN_ACTION: "chosen by hand",
     ReasonKey.OWN_BRAND: "it is a word of your own brand",
     ReasonKey.OWN_EXACT: (
         "an exact keyword of just these words brings it: pausing that is the same, and leaves no negative behind"
     ),
-    ReasonKey.OWN_FAULT: lambda value, write: f"it converts below similar ones: {write.rate(value[0])} to expect of it",
-    ReasonKey.OWN_RULE: lambda value, _: str(value[0]),
-    ReasonKey.OWN_TEST: lambda value, write: (
-        f"{write.count(value[0])} clicks were enough for an order at the rate it needs"
+    ReasonKey.OWN_FAULT: lambda value, figures: (
+        f"it converts below similar ones: {figures.rate(value[0])} to expect of it"
     ),
-    ReasonKey.PLACES: lambda value, write: f"in the {write.counted(value[0], 'ad group')} that paid for it",
-    ReasonKey.PLACES_SPARED: lambda value, write: (
-        f"not in {write.counted(value[0], 'ad group')} where an advertised product is called that"
+    ReasonKey.OWN_RULE: lambda value, _: str(value[0]),
+    ReasonKey.OWN_TEST: lambda value, figures: (
+        f"{figures.count(value[0])} clicks were enough for an order at the rate it needs"
+    ),
+    ReasonKey.PLACES: lambda value, figures: f"in the {figures.counted(value[0], 'ad group')} that paid for it",
+    ReasonKey.PLACES_SPARED: lambda value, figures: (
+        f"not in {figures.counted(value[0], 'ad group')} where an advertised product is called that"
     ),
     ReasonKey.RAISE_WITHOUT_ORDER: (
         "its bid would rise and it never had an order: raise it by itself where you want that"
     ),
-    ReasonKey.SELLS_UNADVERTISED: lambda value, write: (
-        f"it sells {write.money(value[0])} a month and stands in no ad group"
+    ReasonKey.SELLS_UNADVERTISED: lambda value, figures: (
+        f"it sells {figures.money(value[0])} a month and stands in no ad group"
     ),
-    ReasonKey.SETS_BASE: lambda value, write: (
+    ReasonKey.SETS_BASE: lambda value, figures: (
         f"{PLACEMENTS[value[0]]} sets the base: the lowest worth of a click among placements with at least"
-        f" {write.rate(value[1], 0)} of the clicks"
+        f" {figures.rate(value[1], 0)} of the clicks"
     ),
-    ReasonKey.SET_BACK: lambda value, write: (
-        f"set back to what it was before {write.day(date.fromisoformat(value[0]))}"
+    ReasonKey.SET_BACK: lambda value, figures: (
+        f"set back to what it was before {figures.day(date.fromisoformat(value[0]))}"
         if value[0]
         else "set back to what it was"
     ),
@@ -499,40 +501,41 @@ _REASONS: Final[Mapping[ReasonKey, str | _Told]] = {
         "beside its ads runs a sibling that is above target itself and would get part of the spend: pause that first."
     ),
     ReasonKey.SOLD_NOTHING: "the campaign sold nothing: no placement says what a click is worth",
-    ReasonKey.STAYS: lambda value, write: f"the bid of {write.money(value[0], 2)} is right as it is",
-    ReasonKey.STEP_DOWN: lambda value, write: f"stopped at the step limit, −{write.rate(value[0], 0)} at a time",
-    ReasonKey.STEP_UP: lambda value, write: f"stopped at the step limit, +{write.rate(value[0], 0)} at a time",
+    ReasonKey.STAYS: lambda value, figures: f"the bid of {figures.money(value[0], 2)} is right as it is",
+    ReasonKey.STEP_DOWN: lambda value, figures: f"stopped at the step limit, −{figures.rate(value[0], 0)} at a time",
+    ReasonKey.STEP_UP: lambda value, figures: f"stopped at the step limit, +{figures.rate(value[0], 0)} at a time",
     ReasonKey.TO_MEND: lambda value, _: str(value[0]),
     ReasonKey.TOO_SMALL: "the account has too few clicks and orders to tell luck from fact",
-    ReasonKey.UNDECIDED: lambda value, write: (
-        f"about {write.count(value[0])} more clicks without an order would settle it"
+    ReasonKey.UNDECIDED: lambda value, figures: (
+        f"about {figures.count(value[0])} more clicks without an order would settle it"
         if value
         else "clicks alone will not settle it"
     ),
     ReasonKey.UNKNOWN_RETURN: "unknown what it brings: the account has no clicks this cheap",
-    ReasonKey.WINS: lambda value, write: (
-        f"{write.counted(value[0], 'order')} at {write.rate(value[1])} ACOS, and no live exact target of these words"
-        " advertises the product"
+    ReasonKey.WINS: lambda value, figures: (
+        f"{figures.counted(value[0], 'order')} at {figures.rate(value[1])} ACOS, and no live exact target of these"
+        " words advertises the product"
     ),
     ReasonKey.WITHIN_TARGET: "it is within target",
-    ReasonKey.WORD_FACTOR: lambda value, write: (
-        f"{write.rate(value[0], 0)} of the orders due came, {write.rate(value[1], 0)} would pay for its clicks"
+    ReasonKey.WORD_FACTOR: lambda value, figures: (
+        f"{figures.rate(value[0], 0)} of the orders due came, {figures.rate(value[1], 0)} would pay for its clicks"
     ),
-    ReasonKey.WORD_FEW: lambda value, write: (
-        f"it stands in {write.counted(value[0], 'search')} only, too few for a phrase"
+    ReasonKey.WORD_FEW: lambda value, figures: (
+        f"it stands in {figures.counted(value[0], 'search')} only, too few for a phrase"
     ),
-    ReasonKey.WORD_HITS: lambda value, write: (
-        f"mind: it also takes {write.counted(value[0], 'good term')} with {write.counted(value[1], 'order')}"
+    ReasonKey.WORD_HITS: lambda value, figures: (
+        f"mind: it also takes {figures.counted(value[0], 'good term')} with {figures.counted(value[1], 'order')}"
     ),
-    ReasonKey.WORD_LOWER: lambda value, write: (
-        f"it still brings {write.rate(value[0], 0)} of the orders that its clicks cost: bid that much on what brings it"
-        " rather than shut it out"
+    ReasonKey.WORD_LOWER: lambda value, figures: (
+        f"it still brings {figures.rate(value[0], 0)} of the orders that its clicks cost: bid that much on what brings"
+        " it rather than shut it out"
     ),
-    ReasonKey.WORD_ORDERS: lambda value, write: (
-        f"{write.counted(value[0], 'click')}, {write.counted(value[1], 'order')}, {due_words(value[2], write)} were due"
+    ReasonKey.WORD_ORDERS: lambda value, figures: (
+        f"{figures.counted(value[0], 'click')}, {figures.counted(value[1], 'order')},"
+        f" {due_words(value[2], figures)} were due"
     ),
-    ReasonKey.WORD_UNSURE: lambda value, write: (
-        f"{write.rate(value[0], 0)} sure that it converts less than its clicks cost: 90 % are asked for"
+    ReasonKey.WORD_UNSURE: lambda value, figures: (
+        f"{figures.rate(value[0], 0)} sure that it converts less than its clicks cost: 90 % are asked for"
     ),
 }
 
@@ -611,8 +614,8 @@ class _Sentence(Formatter):
             return place_words(value, self.figures)
         if not how:
             return str(value)
-        write = getattr(self.figures, how)
-        return write(value, int(more)) if more else write(value)
+        figures = getattr(self.figures, how)
+        return figures(value, int(more)) if more else figures(value)
 
 
 def filled(sentence: str, row: Mapping[str, Any], figures: Figures) -> str:

@@ -63,17 +63,17 @@ def propose(
     with wiring.running_store(conf) as store:
         facts = Facts(store)
         look = _look(facts, key, window)
-        write = Figures(look.account.locale, look.account.currency)
+        figures = Figures(look.account.locale, look.account.currency)
         planned = [each.change for each in plans.planned(store, look.account.id)]
         found = proposals(facts, look, view, rows or all_keys(facts, look, view), planned)
         if len(found) > 1:
             found = own_actions.without_raises_of_nothing([each.advised() for each in found])
         assessed = acceptance.assess(facts, look, found)
         if accept:
-            click.echo(_accepted(facts, look, email, assessed, write, yes=yes))
+            click.echo(_accepted(facts, look, email, assessed, figures, yes=yes))
             return
     refused = {assessed.acting[place].row_id: rise for place, rise in (assessed.told.refused or {}).items()}
-    shown = [(each, worded(each, write)) for each in found if each.package or rows]
+    shown = [(each, worded(each, figures)) for each in found if each.package or rows]
     output.show(
         [
             {
@@ -85,7 +85,7 @@ def propose(
                 "spend": each.whole.spend.middle if each.package and each.whole.known else None,
                 "sales": each.whole.sales.middle if each.package and each.whole.known else None,
                 "why": said.reason if each.package else why_nothing(each),
-                "refused": rise_words(refused[each.row_id], write) if each.row_id in refused else "",
+                "refused": rise_words(refused[each.row_id], figures) if each.row_id in refused else "",
             }
             for each, said in shown
         ],
@@ -93,20 +93,23 @@ def propose(
     )
 
 
-def _accepted(facts: Facts, look: Look, email: str, assessed: acceptance.Assessed, write: Figures, *, yes: bool) -> str:
+def _accepted(
+    facts: Facts, look: Look, email: str, assessed: acceptance.Assessed, figures: Figures, *, yes: bool
+) -> str:
     who, settings = _person(facts.store, email, look), look.account.settings
     beyond = sum(each.is_beyond(settings.asks_raise, settings.asks_spend) for each in assessed.going)
     if (beyond or assessed.replaced_rows) and not yes:
         raise Conflict(
-            f"{write.counted(beyond, 'proposal')} beyond what the settings allow without asking, and"
-            f" {write.counted(len(assessed.replaced_rows), 'row')} of the plan that would leave: nothing was changed.",
+            f"{figures.counted(beyond, 'proposal')} beyond what the settings allow without asking, and"
+            f" {figures.counted(len(assessed.replaced_rows), 'row')} of the plan that would leave: nothing was"
+            " changed.",
             remedy="Look at them without --accept, then repeat with --yes.",
         )
     done = acceptance.accept(facts, look, who, assessed.going, assessed.replaced_rows)
     refused = len(assessed.told.refused or {})
-    said = f"{write.counted(len(done.planned), 'change')} added to the plan"
+    said = f"{figures.counted(len(done.planned), 'change')} added to the plan"
     return (
-        f"{said}; {write.counted(refused, 'proposal')} refused, since a click would cost more."
+        f"{said}; {figures.counted(refused, 'proposal')} refused, since a click would cost more."
         if refused
         else f"{said}."
     )

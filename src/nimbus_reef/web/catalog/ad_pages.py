@@ -184,20 +184,20 @@ def listed(ask: Context) -> tuple[pl.DataFrame, tables.Listing]:
 
 def page(ask: Context) -> AdsView:
     """The view."""
-    write, known = ask.write, fields()
+    figures, known = ask.figures, fields()
     rows, found = listed(ask)
-    chips = [(chip.label(write.symbol), chip.text) for chip in tables.parse_filters(ask.scope.where, known)]
+    chips = [(chip.label(figures.symbol), chip.text) for chip in tables.parse_filters(ask.scope.where, known)]
     shown = {name: known[name] for name in ("name", *COLUMNS)}
-    heads = (*heads_of(shown, found.sort, write), words_head("evidence"), words_head("proposal"))
+    heads = (*heads_of(shown, found.sort, figures), words_head("evidence"), words_head("proposal"))
     return AdsView(
-        answer(rows, ask.days(ads.KIND), write),
+        answer(rows, ask.days(ads.KIND), figures),
         known,
         table_of(
             found,
             len(rows),
-            lines(found.shown, known, write),
+            lines(found.shown, known, figures),
             heads,
-            write,
+            figures,
             here=ask.url("catalog.view", name="ads"),
             name="ads",
             things="product ads",
@@ -211,33 +211,33 @@ def page(ask: Context) -> AdsView:
 
 def drawer(ask: Context, row_id: str) -> Drawer:
     """A product ad, its evidence and its siblings."""
-    write, row = ask.write, ads.row_of(ask.facts, ask.look, row_id)
+    figures, row = ask.figures, ads.row_of(ask.facts, ask.look, row_id)
     others = ads.siblings(ask.facts, ask.look, row)
     (proposal,) = ads.proposals(ask.facts, ask.look, [row])
-    brought = write.counted(row["orders"], "order") if row["orders"] else "no order"
+    brought = figures.counted(row["orders"], "order") if row["orders"] else "no order"
     home = (str(row["campaign"]), str(row["ad_group"]))
     return Drawer(
         row_id,
         str(row["sku"]),
         " · ".join(home),
-        f"{write.counted(row['clicks'], 'click')} brought {brought} for {write.micro(row['spend'])}.",
-        _due(row, write),
+        f"{figures.counted(row['clicks'], 'click')} brought {brought} for {figures.micro(row['spend'])}.",
+        _due(row, figures),
         offered(ask, proposal),
         hits=planned_there(ask, {home}) if proposal.package else (),
         links=(
             ("Its targets", ask.scope.elsewhere(ask.url("targeting.table", name="targets"), campaign=home[0])),
             product_link(ask, "The product", str(row["sku"])),
         ),
-        siblings=tuple(sibling_lines(others, write)),
+        siblings=tuple(sibling_lines(others, figures)),
         siblings_more=max(0, len(others) - 8),
-        picture=luck.of_judged(row, write),
+        picture=luck.of_judged(row, figures),
         verdict=verdict_at_length(row),
-        without=tuple(without_words(ads.without(row, others), write)) if others else (),
+        without=tuple(without_words(ads.without(row, others), figures)) if others else (),
     )
 
 
-def _due(row: Mapping[str, Any], write: Figures) -> str:
+def _due(row: Mapping[str, Any], figures: Figures) -> str:
     if row["cohort_cvr"] is None:
         return "The account is too small to say what is usual."
     due = row["cohort_cvr"] * row["clicks"]
-    return f"What its product does elsewhere makes {write.number(due, 0 if due >= 3 else 1)} of so many clicks."
+    return f"What its product does elsewhere makes {figures.number(due, 0 if due >= 3 else 1)} of so many clicks."

@@ -19,7 +19,7 @@ def planned_there(ask: Context, homes: Collection[Home]) -> tuple[str, ...]:
     if not there:
         return ()
     falls = "falls" if len(there) == 1 else "fall"
-    negatives = ask.write.counted(len(there), "negative")
+    negatives = ask.figures.counted(len(there), "negative")
     return (f"{negatives} in the plan {falls} on the products that stay there: settle this first.",)
 
 

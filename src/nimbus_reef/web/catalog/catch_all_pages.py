@@ -38,10 +38,10 @@ def page(ask: Context) -> CatchAllView:
     proposal = catch_all.proposal(ask.facts, ask.look, made)
     return CatchAllView(
         made,
-        worded(proposal, ask.write),
+        worded(proposal, ask.figures),
         made_in_plan(ask.planned(), proposal),
-        ask.write.number(made.bid),
-        ask.write.number(made.budget),
+        ask.figures.number(made.bid),
+        ask.figures.number(made.budget),
         made.products.head(SHOWN).rows(),
         max(0, len(made.products) - SHOWN),
     )

@@ -278,23 +278,23 @@ def page(ask: Context) -> FamiliesView:
     of = max(1, -(-len(held) // FAMILIES_A_PAGE))
     page = min(scope.page, of)
     shown = held[(page - 1) * FAMILIES_A_PAGE : page * FAMILIES_A_PAGE]
-    trade, days, write = families.trade_held(facts, look), ask.days(families.KIND), ask.write
+    trade, days, figures = families.trade_held(facts, look), ask.days(families.KIND), ask.figures
     whole = (sum(each.spend for each in held), sum(each.sold for each in held))
     weeks = families.profit_by_week(facts, look)
     return FamiliesView(
-        answer(held, days, write),
+        answer(held, days, figures),
         every,
         trade,
         TableView(
             here=ask.url("catalog.view", name="families"),
             name="families",
-            heads=table_heads(write, trade=trade),
-            groups={"": lines(shown, whole, weeks, days, write, every=every, limits=ask.account.settings)},
+            heads=table_heads(figures, trade=trade),
+            groups={"": lines(shown, whole, weeks, days, figures, every=every, limits=ask.account.settings)},
             page=page,
             pages=of,
             empty="No product had ads in this period.",
-            shown=write.count(len(held)),
-            of=write.count(len(held)),
+            shown=figures.count(len(held)),
+            of=figures.count(len(held)),
             things="families",
             picks=True,
         ),
@@ -303,28 +303,28 @@ def page(ask: Context) -> FamiliesView:
 
 def drawer(ask: Context, key: str) -> Drawer:
     """A family, and the pauses that shift its money."""
-    write, found = ask.write, families.family(ask.facts, ask.look, key)
+    figures, found = ask.figures, families.family(ask.facts, ask.look, key)
     said = ", ".join(
-        f"{row['sku']} takes {write.rate(row['share_spend'], 0)} of the spend and makes"
-        f" {write.rate(row['share_sales'], 0)} of the sales"
+        f"{row['sku']} takes {figures.rate(row['share_spend'], 0)} of the spend and makes"
+        f" {figures.rate(row['share_sales'], 0)} of the sales"
         for row in found.rows
         if row["costly_child"]
     )
     return Drawer(
         key,
         found.name,
-        _in_family(found, write),
-        f"{write.micro(found.spend)} spent, {write.micro(found.sold)} sold in all.",
+        _in_family(found, figures),
+        f"{figures.micro(found.spend)} spent, {figures.micro(found.sold)} sold in all.",
         f"{said}." if said else "No child takes far more of the spend than it sells.",
         offered(ask, families.proposal(ask.look, found, ask.days(families.KIND))),
         hits=planned_there(ask, {(ad.campaign, ad.ad_group) for ad in found.shift.pauses}),
         links=tuple(product_link(ask, row["sku"], str(row["sku"])) for row in found.rows[:3]),
-        shift=shift_drawn(found, write) if found.shift.pauses else None,
+        shift=shift_drawn(found, figures) if found.shift.pauses else None,
     )
 
 
-def _in_family(found: ListedFamily, write: Figures) -> str:
+def _in_family(found: ListedFamily, figures: Figures) -> str:
     """How many products it has, and how many of them are advertised."""
     advertised = found.children.filter(pl.col("impressions") > 0)
-    said = write.counted(len(found.children), "product")
-    return said if len(advertised) == len(found.children) else f"{said}, {write.count(len(advertised))} with ads"
+    said = figures.counted(len(found.children), "product")
+    return said if len(advertised) == len(found.children) else f"{said}, {figures.count(len(advertised))} with ads"

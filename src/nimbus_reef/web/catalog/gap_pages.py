@@ -216,13 +216,13 @@ def eligibility_page(ask: Context) -> EligibilityView:
     held, unseen = gaps.ineligible(ask.facts, ask.look), gaps.unseen(ask.facts, ask.look)
     told = gaps.eligibility_told(ask.facts, ask.look)
     return EligibilityView(
-        lost_answer(held, unseen, ask.write, told=told),
+        lost_answer(held, unseen, ask.figures, told=told),
         unseen.to_dicts(),
         TableView(
             here=ask.url("catalog.view", name="eligibility"),
             name="lost",
-            heads=lost_heads(ask.write),
-            groups={"": lost_lines(held, ask.write)},
+            heads=lost_heads(ask.figures),
+            groups={"": lost_lines(held, ask.figures)},
             empty=(
                 "Every product of the catalog may be advertised."
                 if told
@@ -244,19 +244,19 @@ class GapsView:
 
 def page(ask: Context) -> GapsView:
     """The view of gaps."""
-    facts, look, write = ask.facts, ask.look, ask.write
+    facts, look, figures = ask.facts, ask.look, ask.figures
     rows, curve = gaps.unadvertised(facts, look), gaps.concentration(facts, look)
     page, of = tables.page_of(len(rows), ask.scope.page)
     shown = rows.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS)
     found = gaps.proposals(facts, look, shown.to_dicts())
     return GapsView(
-        gap_answer(rows, curve, write),
-        curve_drawn(curve, write),
+        gap_answer(rows, curve, figures),
+        curve_drawn(curve, figures),
         TableView(
             here=ask.url("catalog.view", name="gaps"),
             name="gaps",
-            heads=gap_heads(write),
-            groups={"": gap_lines(shown, found, write)},
+            heads=gap_heads(figures),
+            groups={"": gap_lines(shown, found, figures)},
             page=page,
             pages=of,
             picks=True,
@@ -267,14 +267,14 @@ def page(ask: Context) -> GapsView:
 
 def drawer(ask: Context, row_id: str) -> Drawer:
     """A product without ads, and where it may be added."""
-    write, row = ask.write, gaps.row_of(ask.facts, ask.look, row_id)
+    figures, row = ask.figures, gaps.row_of(ask.facts, ask.look, row_id)
     (proposal,) = gaps.proposals(ask.facts, ask.look, [row])
     newer = f"The same item as {row['replaces']}, sent by {row['fulfilment']}."
     return Drawer(
         row_id,
         row["sku"],
         row["title"] or "",
-        f"{write.money(row['month'])} sold a month, {write.counted(row['total_orders'], 'order')} in these days.",
+        f"{figures.money(row['month'])} sold a month, {figures.counted(row['total_orders'], 'order')} in these days.",
         newer if row["replaces"] else "It stands in no ad group.",
         offered(ask, proposal),
     )

@@ -166,12 +166,12 @@ def page(ask: Context) -> ListingsView:
     page, of = tables.page_of(len(rows), ask.scope.page)
     shown = rows.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS)
     return ListingsView(
-        answer(rows, ask.write),
+        answer(rows, ask.figures),
         TableView(
             here=ask.url("catalog.view", name="listings"),
             name="listings",
-            heads=table_heads(ask.write),
-            groups={"": lines(shown, ask.account.settings.pages, ask.write)},
+            heads=table_heads(ask.figures),
+            groups={"": lines(shown, ask.account.settings.pages, ask.figures)},
             page=page,
             pages=of,
             empty="No page is held of these products.",
@@ -181,7 +181,7 @@ def page(ask: Context) -> ListingsView:
 
 def drawer(ask: Context, row_id: str) -> Drawer:
     """A product page: what it lacks, what changed on it, and conversion beside that."""
-    facts, look, write = ask.facts, ask.look, ask.write
+    facts, look, figures = ask.facts, ask.look, ask.figures
     found = product_pages.listed(facts, look)
     found = found.filter(pl.col("row_id") == row_id) if len(found) else found
     if found.is_empty():
@@ -191,15 +191,15 @@ def drawer(ask: Context, row_id: str) -> Drawer:
     back = Window(look.window.shifted(-look.window.days).first, look.window.last)
     days = product_frames.product_days(facts, ask.account.id, back, pl.Series([row["product_id"]], dtype=pl.UInt32))
     conversion = conversion_line(
-        days["day"].to_list(), days["clicks"].to_list(), days["orders"].to_list(), changed, look.window.first, write
+        days["day"].to_list(), days["clicks"].to_list(), days["orders"].to_list(), changed, look.window.first, figures
     )
     mend = tuple(to_mend(row, ask.account.settings.pages))
     fell = (
-        f"Conversion fell when the page changed on {write.day(row['fell_on'])}."
+        f"Conversion fell when the page changed on {figures.day(row['fell_on'])}."
         if row["stake"]
         else "Its conversion did not fall with a change of the page."
     )
-    gone = f"Lost since {write.day(row['lost_on'])}: {lost_words(row['lost'])}. " if row["lost"] else ""
+    gone = f"Lost since {figures.day(row['lost_on'])}: {lost_words(row['lost'])}. " if row["lost"] else ""
     headline = HeadlineKey.LOOK_AT_PAGE if mend or row["stake"] else HeadlineKey.NOTHING_TO_MEND
     why = tuple(Reason(ReasonKey.TO_MEND, (each,)) for each in mend)
     proposal = Proposal(
@@ -217,5 +217,5 @@ def drawer(ask: Context, row_id: str) -> Drawer:
         offered(ask, proposal),
         links=(product_link(ask, "The product", str(row["sku"])),),
         conversion=conversion,
-        changed=tuple((write.day(each.day), each.words) for each in reversed(changed[-8:])),
+        changed=tuple((figures.day(each.day), each.words) for each in reversed(changed[-8:])),
     )

@@ -116,17 +116,17 @@ class NamesView:
 
 def page(ask: Context) -> NamesView:
     """The view."""
-    facts, look, write = ask.facts, ask.look, ask.write
+    facts, look, figures = ask.facts, ask.look, ask.figures
     held, own = names.campaign_names(facts, look), ask.account.naming
     tried = ask.scope.said("pattern") or own or names.suggestion(facts, look)
     planned = frozenset(
         each.campaign for each in ask.planned_changes() if (each.entity, each.field) == (Entity.CAMPAIGN, "name")
     )
     return NamesView(
-        answer(own, names.parsed(facts, look), held, write),
+        answer(own, names.parsed(facts, look), held, figures),
         own,
         tried,
-        preview(tried, held, names.parsed(facts, look, tried), write),
+        preview(tried, held, names.parsed(facts, look, tried), figures),
         rename_lines(names.renames(facts, look), planned),
     )
 
@@ -134,4 +134,4 @@ def page(ask: Context) -> NamesView:
 def tried(ask: Context, text: str) -> Any:
     """A pattern tried on the account's names."""
     held = names.campaign_names(ask.facts, ask.look)
-    return preview(text, held, names.parsed(ask.facts, ask.look, text), ask.write)
+    return preview(text, held, names.parsed(ask.facts, ask.look, text), ask.figures)

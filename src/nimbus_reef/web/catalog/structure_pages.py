@@ -178,12 +178,12 @@ class StructureView:
 
 def page(ask: Context) -> StructureView:
     """The view; which keywords are bought twice follows where targets have to be judged first."""
-    facts, look, write = ask.facts, ask.look, ask.write
+    facts, look, figures = ask.facts, ask.look, ask.figures
     faults, spread, told = structure.faults(facts, look), structure.spread(facts, look), structure.told(facts, look)
     known = is_judged(facts, look, Judged.TARGETS)
     return StructureView(
-        answer(duplicates_answer(ask) if known else None, faults, spread, write, told=told),
-        fault_lines(faults, write),
+        answer(duplicates_answer(ask) if known else None, faults, spread, figures, told=told),
+        fault_lines(faults, figures),
         steered(told=told),
         told,
         max(0, len(faults) - 40),
@@ -196,7 +196,7 @@ def page(ask: Context) -> StructureView:
 def duplicates_answer(ask: Context) -> Answer:
     """What keywords are bought in several places."""
     rows = structure.duplicates(ask.facts, ask.look)
-    return bought_twice(rows, ask.write, told=structure.told(ask.facts, ask.look))
+    return bought_twice(rows, ask.figures, told=structure.told(ask.facts, ask.look))
 
 
 def twin_table(ask: Context) -> TableView:
@@ -207,8 +207,8 @@ def twin_table(ask: Context) -> TableView:
     return TableView(
         here=ask.url("catalog.view", name="structure"),
         name="twins",
-        heads=twin_heads(ask.write),
-        groups={"": twin_lines(shown, ask.write)},
+        heads=twin_heads(ask.figures),
+        groups={"": twin_lines(shown, ask.figures)},
         page=page,
         pages=of,
         picks=True,
@@ -219,22 +219,22 @@ def twin_table(ask: Context) -> TableView:
 
 def drawer(ask: Context, group: str) -> Drawer:
     """A keyword that is bought in several places, and which of them is kept."""
-    write, rows = ask.write, structure.twins(ask.facts, ask.look, group)
+    figures, rows = ask.figures, structure.twins(ask.facts, ask.look, group)
     spent, orders = sum(row["spend"] for row in rows), sum(row["orders"] for row in rows)
     return Drawer(
         group,
         rows[0]["target"],
         f"{rows[0]['match_type']} · for {rows[0]['main_product']}",
-        f"Bought in {write.counted(len(rows), 'place')}.",
-        f"{write.micro(spent)} for {write.counted(orders, 'order')} in all.",
+        f"Bought in {figures.counted(len(rows), 'place')}.",
+        f"{figures.micro(spent)} for {figures.counted(orders, 'order')} in all.",
         offered(ask, structure.proposal(ask.facts, ask.look, rows)),
         siblings=tuple(
             (
                 mark_of(row, "evidence"),
                 f"{row['campaign']} · {row['ad_group']}",
-                f"{write.counted(row['clicks'], 'click')}, {write.counted(row['orders'], 'order')}"
+                f"{figures.counted(row['clicks'], 'click')}, {figures.counted(row['orders'], 'order')}"
                 + (", kept" if row["keep"] else ""),
-                write.micro(row["spend"]),
+                figures.micro(row["spend"]),
             )
             for row in rows
         ),

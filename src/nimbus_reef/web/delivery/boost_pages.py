@@ -253,7 +253,7 @@ def boost_form(given: Mapping[str, str], locale: str) -> BoostForm:
 
 def page(ask: Context) -> BoostsView:
     """The view."""
-    facts, look, write, scope = ask.facts, ask.look, ask.write, ask.scope
+    facts, look, figures, scope = ask.facts, ask.look, ask.figures, ask.scope
     rows, planned = budgets.held(facts, look), ask.planned()
     offered = rows["campaign"].sort().to_list()
     busiest = rows.sort("spend", descending=True)["campaign"].head(1).to_list()
@@ -271,16 +271,16 @@ def page(ask: Context) -> BoostsView:
     # What is in the plan already is drawn as part of it, not once more.
     shown = tried if there.left else None
     told = plan_prices.accepted(facts, look, changes, [proposal.changes]) if proposal and shown else None
-    made = drawn(held, shown, weekday, write)
+    made = drawn(held, shown, weekday, figures)
     hours_held = facts.held_days(ask.account.id, hours.KIND, scope.window)
     return BoostsView(
         offered,
         held,
-        answer(held, made, weekday, shown, write),
+        answer(held, made, weekday, shown, figures),
         made,
         weekday,
         WEEKDAYS,
-        boost_lines(held, write),
+        boost_lines(held, figures),
         day_choices(given["days"]),
         [
             (f"{first}..{last}", f"{name}, {first} to {last}")
@@ -292,7 +292,7 @@ def page(ask: Context) -> BoostsView:
         problem,
         instead,
         there,
-        f"{rise_words(told.refused[0], write)}. {REMEDY}" if told and told.refused else "",
+        f"{rise_words(told.refused[0], figures)}. {REMEDY}" if told and told.refused else "",
         hours.found_segments(facts, look) if hours_held else (),
     )
 
@@ -305,7 +305,7 @@ def _tried(ask: Context, held: Boosted, given: Mapping[str, str]) -> tuple[Boost
     boost = form.boost
     if not form.problem:
         return boost, "", ""
-    instead = lowered(boost.percent, held, boost, ask.write) if -99 < boost.percent < 0 else ""
+    instead = lowered(boost.percent, held, boost, ask.figures) if -99 < boost.percent < 0 else ""
     return None, f"A boost {form.problem}.", instead
 
 
@@ -316,5 +316,5 @@ def to_plan(ask: Context, given: Mapping[str, str]) -> Proposal:
         raise BadInput(f"A boost {form.problem}.", remedy="Change it and look at the highest bid again.")
     boost = form.boost
     held = boosts.boosted(ask.facts, ask.look, form.whose.data or "", ask.planned_changes())
-    made = drawn(held, boost, (boost.weekdays or (1,))[0], ask.write)
+    made = drawn(held, boost, (boost.weekdays or (1,))[0], ask.figures)
     return boosts.proposal(ask.look, held.campaign, boost, made.highest)

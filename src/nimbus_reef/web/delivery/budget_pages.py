@@ -193,23 +193,23 @@ def moved(ask: Context, total: str) -> tuple[BudgetMove, Proposal]:
 
 def page(ask: Context) -> BudgetsView:
     """The view: what runs dry, what gives, then the rest by spend."""
-    rows, write = budgets.held(ask.facts, ask.look), ask.write
+    rows, figures = budgets.held(ask.facts, ask.look), ask.figures
     found, proposal = moved(ask, ask.scope.said("total"))
     changed = pl.col("campaign").is_in([each.campaign for each in found.budgets])
     ordered = rows.sort(~pl.col("runs_dry"), pl.col("missed") <= 0, ~changed, maintain_order=True)
     page, of = tables.page_of(len(ordered), ask.scope.page)
     shown = budgets.lines(ordered.slice((page - 1) * tables.PAGE_ROWS, tables.PAGE_ROWS))
     return BudgetsView(
-        answer(rows, found, write, hours_told=hours_told(ask)),
+        answer(rows, found, figures, hours_told=hours_told(ask)),
         ask.scope.said("total"),
-        write.number(found.before),
-        worded(proposal, write),
+        figures.number(found.before),
+        worded(proposal, figures),
         in_plan(ask.planned(), proposal),
         TableView(
             here=ask.url("delivery.view", name="budgets"),
             name="budgets",
-            heads=table_heads(write),
-            groups={"": lines(shown, found, write)},
+            heads=table_heads(figures),
+            groups={"": lines(shown, found, figures)},
             page=page,
             pages=of,
             opens=False,

@@ -336,7 +336,7 @@ class HoursView:
 
 def page(ask: Context) -> HoursView:
     """The view."""
-    facts, look, write, scope = ask.facts, ask.look, ask.write, ask.scope
+    facts, look, figures, scope = ask.facts, ask.look, ask.figures, ask.scope
     grid = hours.grid(facts, look)
     metric = scope.choice("metric", hours.METRICS)
     if metric in NEED_TRADE and not grid.trade:
@@ -358,24 +358,24 @@ def page(ask: Context) -> HoursView:
     return HoursView(
         metric,
         [(key, words) for key, (words, _) in METRICS.items() if grid.trade or key not in NEED_TRADE],
-        answer(sums, budget_pages.dry_words(rows, write), starved, write),
-        grid_rows(grid, metric, facts.kept("dried cells", ask.account.id, dried, scope.window, look.part), write),
-        brackets(sums, write),
+        answer(sums, budget_pages.dry_words(rows, figures), starved, figures),
+        grid_rows(grid, metric, facts.kept("dried cells", ask.account.id, dried, scope.window, look.part), figures),
+        brackets(sums, figures),
         boxes(sums),
         USUAL_PERCENT,
-        trade_words(held, days_of_trade, write) if grid.trade else "",
+        trade_words(held, days_of_trade, figures) if grid.trade else "",
         grid.by_day,
         grid.trade,
         drawn,
         starved,
-        worded(proposal, write),
+        worded(proposal, figures),
         in_plan(ask.planned(), proposal),
-        budget_pages.dry_lines(budgets.lines(rows.filter("runs_dry").head(6)), write),
+        budget_pages.dry_lines(budgets.lines(rows.filter("runs_dry").head(6)), figures),
         TableView(
             here=ask.url("delivery.view", name="hours"),
             name="segments",
-            heads=segment_heads(write),
-            groups={"": segment_lines(sums, write)},
+            heads=segment_heads(figures),
+            groups={"": segment_lines(sums, figures)},
             opens=False,
         ),
     )

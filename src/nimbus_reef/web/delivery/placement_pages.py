@@ -376,7 +376,7 @@ def _limits_chosen(ask: Context, by: str) -> str:
 
 def page(ask: Context) -> PlacementsView:
     """The view."""
-    facts, look, write = ask.facts, ask.look, ask.write
+    facts, look, figures = ask.facts, ask.look, ask.figures
     by, held = ask.scope.choice("by", groupings(ask)), rows(ask)
     limited = _limits_chosen(ask, by)
     named = held["whose"].cast(pl.String).unique(maintain_order=True)
@@ -385,17 +385,17 @@ def page(ask: Context) -> PlacementsView:
     shown = named.slice((page - 1) * GROUPS_A_PAGE, GROUPS_A_PAGE)
     now = by == "campaign" or ask.scope.said("whose") or placements.judged_soon(facts, look)
     told = campaigns(ask) if now else None
-    lines = groups(held.filter(pl.col("whose").cast(pl.String).is_in(shown.implode())), write)
+    lines = groups(held.filter(pl.col("whose").cast(pl.String).is_in(shown.implode())), figures)
     return PlacementsView(
         by,
         groupings(ask),
         limited,
         tuple(LIMITED.items()),
-        told.answer if told else answer(placements.judged(facts, look, "account"), None, write),
+        told.answer if told else answer(placements.judged(facts, look, "account"), None, figures),
         TableView(
             here=ask.url("delivery.view", name=HERE),
             name="placements",
-            heads=table_heads(write, campaigns=by == "campaign"),
+            heads=table_heads(figures, campaigns=by == "campaign"),
             groups=lines if len(lines) > 1 or by != "account" else {"": next(iter(lines.values()), [])},
             page=page,
             pages=of,
@@ -409,7 +409,7 @@ def page(ask: Context) -> PlacementsView:
 
 def campaigns(ask: Context) -> CampaignsView:
     """What is told of single campaigns."""
-    facts, look, write = ask.facts, ask.look, ask.write
+    facts, look, figures = ask.facts, ask.look, ask.figures
     limits = placements.to_limit(facts, look)
     worst = placements.worst(facts, look).filter(pl.col("on_site") > 0).head(WORST)
     chosen = ask.scope.said("whose") or (worst["campaign"][0] if len(worst) else "")
@@ -417,9 +417,9 @@ def campaigns(ask: Context) -> CampaignsView:
         placements.of_campaign(facts, look, chosen)
     known = chosen and solutions.solved_known(facts, look, chosen, ask.planned_changes())
     return CampaignsView(
-        answer(placements.judged(facts, look, "account"), limits, write),
+        answer(placements.judged(facts, look, "account"), limits, figures),
         len(limits),
-        worst_lines(worst, write),
+        worst_lines(worst, figures),
         solved(ask, chosen) if known else None,
         chosen,
     )
@@ -433,20 +433,20 @@ def solved(ask: Context, campaign: str) -> SolvedView:
     return SolvedView(
         campaign,
         campaign,
-        solved_drawn(found, ask.write),
-        worded(proposal, ask.write),
-        ask.write.aim(found.target_acos),
+        solved_drawn(found, ask.figures),
+        worded(proposal, ask.figures),
+        ask.figures.aim(found.target_acos),
         in_plan(planned, proposal),
     )
 
 
 def drawer(ask: Context, row_id: str) -> Drawer:
     """A placement of a campaign, and what is proposed on it."""
-    write, row = ask.write, placements.row_of(ask.facts, ask.look, row_id)
-    brought = write.counted(row["orders"], "order") if row["orders"] else "no order"
+    figures, row = ask.figures, placements.row_of(ask.facts, ask.look, row_id)
+    brought = figures.counted(row["orders"], "order") if row["orders"] else "no order"
     converts = (
-        f"At {write.money(row['cpc'], 2)} a click it must convert {write.rate(row['needed_cvr'])}; it converts"
-        f" {write.rate(row['cvr'])}."
+        f"At {figures.money(row['cpc'], 2)} a click it must convert {figures.rate(row['needed_cvr'])}; it converts"
+        f" {figures.rate(row['cvr'])}."
     )
     campaign = str(row["campaign"])
     (proposal,) = proposals(ask.facts, ask.look, "placements", [row_id], ask.planned_changes())
@@ -454,7 +454,7 @@ def drawer(ask: Context, row_id: str) -> Drawer:
         row_id,
         PLACEMENTS.get(row["placement"], row["placement"]),
         campaign,
-        f"{write.counted(row['clicks'], 'click')} brought {brought} for {write.micro(row['spend'])}.",
+        f"{figures.counted(row['clicks'], 'click')} brought {brought} for {figures.micro(row['spend'])}.",
         converts if row["clicks"] else "",
         offered(ask, proposal),
         links=(

@@ -105,7 +105,7 @@ class OpenedView:
 
 def page(ask: Context, group: Group, row_id: str) -> OpenedView:
     """The view of a group of findings, or of one row of it."""
-    found, check, write = opened(ask.facts, ask.look, group, row_id), group.check, ask.write
+    found, check, figures = opened(ask.facts, ask.look, group, row_id), group.check, ask.figures
     title, where = opened_title(group, row_id)
     told = _told(ask, found) if found.proposed else None
     return OpenedView(
@@ -114,16 +114,16 @@ def page(ask: Context, group: Group, row_id: str) -> OpenedView:
         title,
         where,
         row_id,
-        opened_words(group, write),
+        opened_words(group, figures),
         told,
         told.acting if told else (),
         opens(check),
         check.by_itself,
-        [] if told and told.count else opened_lines(group, ask.days("search_term_daily"), write),
-        [(each.row_id, each.changes[0], write.day(row["day"]), row) for each, row in found.raises],
+        [] if told and told.count else opened_lines(group, ask.days("search_term_daily"), figures),
+        [(each.row_id, each.changes[0], figures.day(row["day"]), row) for each, row in found.raises],
         _product(ask, found.product) if found.product else None,
         found.product,
-        gap_lines(group.rows.row(0, named=True), write) if row_id else [],
+        gap_lines(group.rows.row(0, named=True), figures) if row_id else [],
     )
 
 
@@ -131,12 +131,12 @@ def _told(ask: Context, found: Opened) -> AcceptancePreview:
     """What is proposed on the rows of a finding, and what all of it would do beside what is planned."""
     asked = assess(ask.facts, ask.look, found.proposed)
     thing = VIEWS[FILED_AS[found.check.subject]].thing
-    return preview(asked, "", thing, ask.scope.window.days, ask.account.settings, ask.write)
+    return preview(asked, "", thing, ask.scope.window.days, ask.account.settings, ask.figures)
 
 
 def _product(ask: Context, sku: str) -> ProductDrawer | None:
     """What is known of a product that a finding is about; None where it had no ads in these days."""
     try:
-        return product.drawer(ask.facts, ask.scope, sku, "", ask.write)
+        return product.drawer(ask.facts, ask.scope, sku, "", ask.figures)
     except NotFound:
         return None

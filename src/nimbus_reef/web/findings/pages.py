@@ -374,12 +374,12 @@ class FindingsView:
 
 def page(ask: Context, found: Findings, today: date, unfolded: str) -> FindingsView:
     """The view. unfolded: the check of which all rows are listed."""
-    recurring, days, write = since(ask, found), monthly_days(ask), ask.write
+    recurring, days, figures = since(ask, found), monthly_days(ask), ask.figures
     return FindingsView(
-        answer(found, days, write, _unread(ask)),
-        blocks(found, days, unfolded, write, recurring.since.news),
-        since_last(found, recurring, write, ask.scope.window.days),
-        past(recurring.closings, write),
+        answer(found, days, figures, _unread(ask)),
+        blocks(found, days, unfolded, figures, recurring.since.news),
+        since_last(found, recurring, figures, ask.scope.window.days),
+        past(recurring.closings, figures),
         *put_aside.put_aside(ask, found.hidden),
         usual_end(today),
         SNOOZE_CLICKS,

@@ -106,7 +106,7 @@ def put_aside(ask: Context, away: Sequence[PutAway]) -> tuple[list[Hidden], list
     done = [each for each in away if each.done]
     fell = {each.row_id: each.since for each in done if CHECKS[each.check].reads is Reading.FALLS}
     since = watched(ask.facts, ask.look, fell)
-    return hidden([each for each in away if not each.done], names), ticked(done, names, since, ask.write)
+    return hidden([each for each in away if not each.done], names), ticked(done, names, since, ask.figures)
 
 
 def _names(ask: Context, away: Sequence[PutAway]) -> dict[str, str]:

@@ -38,25 +38,25 @@ class ReportView:
 
 def page(ask: Context, found: Findings, today: date) -> ReportView:
     """The view."""
-    recurring, days, write = pages.since(ask, found), pages.monthly_days(ask), ask.write
-    blocks = pages.blocks(found, days, "", write, recurring.since.news)
+    recurring, days, figures = pages.since(ask, found), pages.monthly_days(ask), ask.figures
+    blocks = pages.blocks(found, days, "", figures, recurring.since.news)
     return ReportView(
-        pages.answer(found, days, write),
+        pages.answer(found, days, figures),
         blocks,
-        pictures.nodes(ask.facts, ask.look, write),
+        pictures.nodes(ask.facts, ask.look, figures),
         pictures.moved(ask.facts, ask.look, ask.scope.target_acos),
         pictures.bars(blocks, [group.stake for group in found.groups]),
         Ways(),
         "product",
-        pages.since_last(found, recurring, write),
+        pages.since_last(found, recurring, figures),
         beat_line(beat(ask.facts, ask.look, today), today),
-        plan_lines(ask.planned(), write),
+        plan_lines(ask.planned(), figures),
         today,
     )
 
 
 def page_foot(ask: Context) -> str:
     """What stands at the foot of every printed page, whose audit it is, as a style sheet."""
-    said = f"{ask.account.brand}, {ask.account.country} · {ask.write.days(ask.scope.window)}"
+    said = f"{ask.account.brand}, {ask.account.country} · {ask.figures.days(ask.scope.window)}"
     escaped = "".join(f"\\{ord(sign):06x} " if not sign.isalnum() and sign != " " else sign for sign in said)
     return f'@page {{ @bottom-left {{ content: "{escaped}"; font: 9px sans-serif; color: #4c636b; }} }}'

@@ -64,63 +64,63 @@ class BeatLine:
 def line(beat: Beat, today: date) -> BeatLine:
     """One account, ready to show."""
     account, now, then = beat.account, beat.now, beat.then
-    write = Figures(account.locale, account.currency)
+    figures = Figures(account.locale, account.currency)
     sales_path, spend_path = _areas(beat)
     acos = now.acos if now else None
     return BeatLine(
         key=account.key,
         name=f"{account.brand}, {account.country}",
         where=f"{account.marketplace} · {account.currency}"
-        + (f" · {write.days(beat.window)}" if beat.window else "")
-        + (f" · without the sum of {write.days(beat.cut[0])}" if beat.cut else ""),
+        + (f" · {figures.days(beat.window)}" if beat.window else "")
+        + (f" · without the sum of {figures.days(beat.cut[0])}" if beat.cut else ""),
         sales_path=sales_path,
         spend_path=spend_path,
-        spend=write.micro(now.spend) if now else write.micro(None),
-        spend_moved=_relative(beat.moved("spend"), write, None),
-        sales=write.micro(now.sales) if now else write.micro(None),
-        sales_moved=_relative(beat.moved("sales"), write, more_is_good=True),
-        acos=write.rate(acos),
+        spend=figures.micro(now.spend) if now else figures.micro(None),
+        spend_moved=_relative(beat.moved("spend"), figures, None),
+        sales=figures.micro(now.sales) if now else figures.micro(None),
+        sales_moved=_relative(beat.moved("sales"), figures, more_is_good=True),
+        acos=figures.rate(acos),
         acos_over=acos is not None and acos > account.target_acos,
-        acos_moved=_points(acos, then.acos if then else None, write),
-        tacos=write.rate(now.tacos if now else None),
-        tacos_moved=_points(now.tacos if now else None, then.tacos if then else None, write),
-        stake=None if beat.overspend is None else write.micro(beat.overspend),
+        acos_moved=_points(acos, then.acos if then else None, figures),
+        tacos=figures.rate(now.tacos if now else None),
+        tacos_moved=_points(now.tacos if now else None, then.tacos if then else None, figures),
+        stake=None if beat.overspend is None else figures.micro(beat.overspend),
         loaded=str(beat.loaded_at) if beat.loaded_at else "never",
         source=KINDS[beat.source].title if beat.source else "",
         step=next_step(beat, today),
         held=now is not None,
         one_sum=beat.days is not None and len(beat.days) > 0 and not sales_path,
-        lost=_lost(beat, write),
+        lost=_lost(beat, figures),
     )
 
 
-def _lost(beat: Beat, write: Figures) -> str:
+def _lost(beat: Beat, figures: Figures) -> str:
     """The pages that lost something and their ad spend; empty without any."""
     if beat.lost is None or beat.lost.is_empty():
         return ""
     first = beat.lost.row(0, named=True)
     several = len(beat.lost) > 1
-    others = f", and {write.counted(len(beat.lost) - 1, 'page')} more" if several else ""
-    spent = write.micro(int(beat.lost["spent"].sum()))
+    others = f", and {figures.counted(len(beat.lost) - 1, 'page')} more" if several else ""
+    spent = figures.micro(int(beat.lost["spent"].sum()))
     return (
-        f"{first['name']} lost something since {write.day(first['since'])}: {lost_words(first['lost'])}{others}. "
+        f"{first['name']} lost something since {figures.day(first['since'])}: {lost_words(first['lost'])}{others}. "
         f"{spent} of ad spend per 30 days goes {'to these pages' if several else 'there'}."
     )
 
 
-def _relative(change: float | None, write: Figures, more_is_good: bool | None) -> Moved:
+def _relative(change: float | None, figures: Figures, more_is_good: bool | None) -> Moved:
     if change is None:
         return Moved("")
-    text = write.relative(change, 0)
+    text = figures.relative(change, 0)
     good = None if more_is_good is None or abs(change) < 0.005 else (change > 0) is more_is_good
     return Moved(text, good)
 
 
-def _points(now: float | None, then: float | None, write: Figures) -> Moved:
+def _points(now: float | None, then: float | None, figures: Figures) -> Moved:
     if now is None or then is None:
         return Moved("")
     points = (now - then) * 100
-    return Moved(f"{write.signed(points, 1)} pt", None if abs(points) < 0.05 else points < 0)
+    return Moved(f"{figures.signed(points, 1)} pt", None if abs(points) < 0.05 else points < 0)
 
 
 def next_step(beat: Beat, today: date) -> BeatStep:

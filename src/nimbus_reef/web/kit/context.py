@@ -25,7 +25,7 @@ class Context:
 
     facts: Facts
     scope: Scope
-    write: Figures
+    figures: Figures
     url: Callable[..., str]
     writes: bool = True
     accounts: Sequence[Account] = ()

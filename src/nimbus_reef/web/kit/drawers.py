@@ -23,7 +23,7 @@ class Offered:
 
 def offered(ask: Context, proposal: Proposal) -> Offered:
     """A proposal as it is shown."""
-    return Offered(worded(proposal, ask.write), in_plan(ask.planned(), proposal), len(proposal.package))
+    return Offered(worded(proposal, ask.figures), in_plan(ask.planned(), proposal), len(proposal.package))
 
 
 @dataclass(frozen=True, slots=True)

@@ -67,38 +67,38 @@ class Waiting:
     lines: tuple[tuple[str, str, tuple[str, ...]], ...] = ()
 
 
-def waiting(rows: Unjudged | Unmade, write: Figures) -> Waiting:
+def waiting(rows: Unjudged | Unmade, figures: Figures) -> Waiting:
     """What is not there yet in words and figures."""
     if isinstance(rows, Unmade):
         return Waiting(
-            f"Reading {write.counted(rows.rows, 'row')}",
+            f"Reading {figures.counted(rows.rows, 'row')}",
             "The page follows in a moment; what the days come to stands here already.",
-            _sums(rows.sums, write),
+            _sums(rows.sums, figures),
         )
-    counts = [write.counted(count, *THINGS[what]) for what, count in rows.counts.items()]
-    heads = (f"spend {write.symbol}", "clicks", "orders", f"sales {write.symbol}", "ACOS %")
+    counts = [figures.counted(count, *THINGS[what]) for what, count in rows.counts.items()]
+    heads = (f"spend {figures.symbol}", "clicks", "orders", f"sales {figures.symbol}", "ACOS %")
     return Waiting(
         f"Judging {' and '.join(counts)}",
         "The verdicts follow in a moment; what the rows come to stands here already.",
-        _sums(rows.sums, write),
+        _sums(rows.sums, figures),
         "largest by spend",
         heads,
-        tuple(_line(row, write) for row in rows.largest.to_dicts()),
+        tuple(_line(row, figures) for row in rows.largest.to_dicts()),
     )
 
 
-def _sums(sums: Mapping[str, int] | None, write: Figures) -> tuple[tuple[str, str], ...]:
+def _sums(sums: Mapping[str, int] | None, figures: Figures) -> tuple[tuple[str, str], ...]:
     if sums is None:
         return ()
     return (
-        ("spend", write.micro(sums["spend"])),
-        ("sales", write.micro(sums["sales"])),
-        ("orders", write.count(sums["orders"])),
-        ("ACOS", write.rate(ratio(sums["spend"], sums["sales"]))),
+        ("spend", figures.micro(sums["spend"])),
+        ("sales", figures.micro(sums["sales"])),
+        ("orders", figures.count(sums["orders"])),
+        ("ACOS", figures.rate(ratio(sums["spend"], sums["sales"]))),
     )
 
 
-def _line(row: Mapping[str, Any], write: Figures) -> tuple[str, str, tuple[str, ...]]:
+def _line(row: Mapping[str, Any], figures: Figures) -> tuple[str, str, tuple[str, ...]]:
     name = next((row[key] for key in ("search_term", "target", "sku") if row.get(key)), "–")
     where = " · ".join(row[key] for key in ("campaign", "ad_group") if row.get(key))
     spend, sales = row["spend"], row["sales"]
@@ -106,10 +106,10 @@ def _line(row: Mapping[str, Any], write: Figures) -> tuple[str, str, tuple[str, 
         name,
         where,
         (
-            write.number(spend / MICRO, 0),
-            write.count(row["clicks"]),
-            write.count(row["orders"]),
-            write.number(sales / MICRO, 0),
-            write.percent(ratio(spend, sales)),
+            figures.number(spend / MICRO, 0),
+            figures.count(row["clicks"]),
+            figures.count(row["orders"]),
+            figures.number(sales / MICRO, 0),
+            figures.percent(ratio(spend, sales)),
         ),
     )

@@ -137,30 +137,30 @@ class ChangesView:
 
 def page(ask: Context) -> ChangesView:
     """The view."""
-    write = ask.write
+    figures = ask.figures
     which, day = _asked(ask)
     every = made_changes.listed(ask.facts, _narrowed(ask), which)
     rows = made_changes.listed(ask.facts, _narrowed(ask), which, day)
     number, of = page_of(len(rows), ask.scope.page)
     shown = rows.slice((number - 1) * PAGE_ROWS, PAGE_ROWS)
     return ChangesView(
-        answer(rows, write, day),
+        answer(rows, figures, day),
         which,
         day.isoformat() if day else "",
-        days(made_changes.by_day(every), write),
+        days(made_changes.by_day(every), figures),
         ask.scope.said("whose"),
         TableView(
             here=ask.url("movement.view", name="changes"),
             name="changes",
-            heads=heads(write),
-            groups={"": lines(shown, write)},
+            heads=heads(figures),
+            groups={"": lines(shown, figures)},
             page=number,
             pages=of,
             opens=False,
             picks=ask.writes,
             empty="Nothing was changed.",
-            shown=write.count(len(rows)),
-            of=write.count(len(rows)),
+            shown=figures.count(len(rows)),
+            of=figures.count(len(rows)),
             things="changes",
         ),
     )

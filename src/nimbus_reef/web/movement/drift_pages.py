@@ -37,7 +37,7 @@ class DriftView:
 
 def page(ask: Context) -> DriftView:
     """The view."""
-    by, write, here = sides.grouping(ask), ask.write, ask.url("movement.view", name="drift")
+    by, figures, here = sides.grouping(ask), ask.figures, ask.url("movement.view", name="drift")
     everything = ask.scope.choice("show", ("largest", "all")) == "all"
     rows = sides.ranked(ask, by)
     shown = rows.head(pages.MOST_DRAWN if everything else movers.LARGEST)
@@ -49,9 +49,9 @@ def page(ask: Context) -> DriftView:
     target = ask.scope.target_acos
 
     def drawn() -> Drift:
-        return drift(movers.movers(shown, write), target, movers.break_even(products))
+        return drift(movers.movers(shown, figures), target, movers.break_even(products))
 
-    key = (sides.compared(ask), target, by, everything, write)
+    key = (sides.compared(ask), target, by, everything, figures)
     return DriftView(
         whole.answer,
         whole.steps,
@@ -61,14 +61,14 @@ def page(ask: Context) -> DriftView:
         TableView(
             here=here,
             name="drift-list",
-            heads=pages.drift_heads(write.symbol),
-            groups={"": pages.drift_lines(listed, write)},
+            heads=pages.drift_heads(figures.symbol),
+            groups={"": pages.drift_lines(listed, figures)},
             page=number,
             pages=of,
             empty="Nothing spent or sold in either window.",
         ),
         len(rows),
-        write.count(len(rows)),
+        figures.count(len(rows)),
         len(shown),
         sides.drawer(ask),
         sides.ways(ask, by, here),

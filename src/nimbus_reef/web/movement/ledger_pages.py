@@ -43,7 +43,7 @@ def page(ask: Context) -> LedgerView:
     by, metric, here = sides.grouping(ask), _metric(ask), ask.url("movement.view", name="ledger")
     rows = _rows(ask)
     number, of = page_of(0 if rows is None else len(rows), ask.scope.page)
-    made = ledger.ledger(rows, metric, ask.write, number, by) if rows is not None and len(rows) else None
+    made = ledger.ledger(rows, metric, ask.figures, number, by) if rows is not None and len(rows) else None
     table = None
     if made is not None:
         table = TableView(here=here, name="ledger", heads=made.heads, groups={"": made.lines}, page=number, pages=of)

@@ -67,14 +67,14 @@ def reads(ask: Context) -> Sequence[tuple[str, Window]]:
 def need_both(ask: Context, *, trend: bool = False) -> None:
     """NoFigures where the reports hold nothing of one of the windows; of a trend only the one looked at counts."""
     kinds = TOTAL_SOURCES if trend else movement.sources(grouping(ask))
-    need(ask.facts, ask.scope, kinds, ask.write)
+    need(ask.facts, ask.scope, kinds, ask.figures)
     if not trend and ask.scope.against is not None:
-        need(ask.facts, ask.scope, kinds, ask.write, against(ask))
+        need(ask.facts, ask.scope, kinds, ask.figures, against(ask))
 
 
 def drawer(ask: Context) -> ProductDrawer | None:
     """The product that is open, if any."""
-    return product.drawer(ask.facts, ask.scope, ask.scope.open, "", ask.write) if ask.scope.open else None
+    return product.drawer(ask.facts, ask.scope, ask.scope.open, "", ask.figures) if ask.scope.open else None
 
 
 def ways(ask: Context, by: str, here: str) -> movers.Ways:

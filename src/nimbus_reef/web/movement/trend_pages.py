@@ -41,7 +41,7 @@ class TrendsView:
 
 def page(ask: Context) -> TrendsView:
     """The view."""
-    write, scope = ask.write, ask.scope
+    figures, scope = ask.figures, ask.scope
     chosen = [key for key in scope.said("metric").split(",") if key] or ["spend", "sales", "acos"]
     wrong = [key for key in chosen if key not in courses.TRENDED]
     if wrong:
@@ -50,15 +50,15 @@ def page(ask: Context) -> TrendsView:
     shown = [only] if only in courses.TRENDED else chosen
     smooth = courses.SMOOTH[scope.choice("smooth", tuple(courses.SMOOTH))]
     found = _trend(ask)
-    lines = courses.trend_lines(found.days, shown, smooth, write, scope.window)
+    lines = courses.trend_lines(found.days, shown, smooth, figures, scope.window)
     days = courses.shown_days(found.days)
     chart = None
     if days:
         values = [(line.label, line.values) for line in lines]
-        chart = charts.panels(days, values, found.bids, found.changes, first_shown=scope.window.first, figures=write)
+        chart = charts.panels(days, values, found.bids, found.changes, first_shown=scope.window.first, figures=figures)
     return TrendsView(
         found,
-        trends.why_moved(found, scope, write),
+        trends.why_moved(found, scope, figures),
         lines,
         chart,
         54 + len(lines) * (300 if only else 104) + (54 if found.bids else 0),
@@ -67,9 +67,9 @@ def page(ask: Context) -> TrendsView:
         found.sums_left_out,
         only,
         scope.said("smooth"),
-        courses.stretches(found.days, found.target_acos, write) if found.bids else [],
-        courses.best_days(found.days, found.target_acos, write) if found.bids else [],
-        [(write.day(each.day), each.at_length or each.words) for each in found.changes[-12:]][::-1],
+        courses.stretches(found.days, found.target_acos, figures) if found.bids else [],
+        courses.best_days(found.days, found.target_acos, figures) if found.bids else [],
+        [(figures.day(each.day), each.at_length or each.words) for each in found.changes[-12:]][::-1],
     )
 
 
@@ -80,4 +80,4 @@ def file(ask: Context) -> Table:
 
 
 def _trend(ask: Context) -> Trend:
-    return trends.trend(ask.facts, ask.scope, ask.scope.said("whose"), ask.write)
+    return trends.trend(ask.facts, ask.scope, ask.scope.said("whose"), ask.figures)

@@ -177,8 +177,8 @@ def page(ask: Context) -> WhyView:
 
 def kept(ask: Context, by: str) -> WhyPage | None:
     """The same without its frame, kept until something is loaded."""
-    key = (sides.compared(ask), by, ask.write)
-    return ask.facts.kept("why", ask.account.id, lambda: why(sides.sides(ask, by), ask.write), *key)
+    key = (sides.compared(ask), by, ask.figures)
+    return ask.facts.kept("why", ask.account.id, lambda: why(sides.sides(ask, by), ask.figures), *key)
 
 
 def file(ask: Context) -> Table | None:

@@ -312,18 +312,18 @@ class PlanView:
 
 def page(ask: Context, planned: Sequence[Planned], answer: ReadBack | None = None) -> PlanView:
     """All waiting changes by campaign."""
-    scope, write, store = ask.scope, ask.write, ask.facts.store
+    scope, figures, store = ask.scope, ask.figures, ask.facts.store
     kind = scope.said("what")
     found = plan_prices.conflicts_of(ask.facts, ask.look, [each.change for each in planned])
     held = fitting(planned, scope.query, kind)
     return PlanView(
-        conflict_lines(found, planned, write),
-        table(planned, held, scope.page, ask.url("plan.look"), scope.sort, write, picks=ask.writes),
+        conflict_lines(found, planned, figures),
+        table(planned, held, scope.page, ask.url("plan.look"), scope.sort, figures, picks=ask.writes),
         campaigns(planned),
         kinds(planned),
         kind,
         len(planned),
         answer,
-        step_lines(plan_steps.steps(store, ask.account.id), write) if ask.writes else [],
-        sending_lines(sendings.sendings(store, ask.account.id), write),
+        step_lines(plan_steps.steps(store, ask.account.id), figures) if ask.writes else [],
+        sending_lines(sendings.sendings(store, ask.account.id), figures),
     )

@@ -32,13 +32,13 @@ def purses(beats: Sequence[Beat], today: date) -> list[Purse]:
 
 
 def _purse(currency: str, beats: Sequence[Beat], today: date) -> Purse:
-    write = Figures(beats[0].account.locale, currency)
+    figures = Figures(beats[0].account.locale, currency)
     spend = sum(each.now.spend for each in beats if each.now)
     sales = sum(each.now.sales for each in beats if each.now)
     return Purse(
         currency,
         tuple(line(each, today) for each in beats),
-        write.micro(spend),
-        write.micro(sales),
-        write.rate(ratio(spend, sales)),
+        figures.micro(spend),
+        figures.micro(sales),
+        figures.rate(ratio(spend, sales)),
     )

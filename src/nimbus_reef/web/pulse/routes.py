@@ -49,14 +49,14 @@ def mover() -> str:
     """The weakest metric of one account and the product that moved it most, worked out now."""
     account = account_of(request.args.get("account"))
     scope = _scope_of(account)
-    facts, write = parts().facts, Figures(account.locale, account.currency)
+    facts, figures = parts().facts, Figures(account.locale, account.currency)
     if scope.newest is None:
         return render_template("pulse/_mover.html", account=account, weak="", who="")
-    weak, who = facts.kept("mover", account.id, lambda: _weak_and_mover(scope.look, write), scope.look)
+    weak, who = facts.kept("mover", account.id, lambda: _weak_and_mover(scope.look, figures), scope.look)
     return render_template("pulse/_mover.html", account=account, weak=weak, who=who)
 
 
-def _weak_and_mover(look: Look, write: Figures) -> tuple[str, str]:
+def _weak_and_mover(look: Look, figures: Figures) -> tuple[str, str]:
     facts, weak, who = parts().facts, "", ""
     told = {
         metric: each.standing.percentile
@@ -65,7 +65,7 @@ def _weak_and_mover(look: Look, write: Figures) -> tuple[str, str]:
     }
     if told:
         weakest = min(told, key=lambda metric: told[metric])
-        weak = f"{weakest.upper()}, {ahead_words(told[weakest], write).removesuffix(' of peers')}"
+        weak = f"{weakest.upper()}, {ahead_words(told[weakest], figures).removesuffix(' of peers')}"
     if look.against is not None:
         sides = movement.sides(facts, look, "product")
         split = change.split_acos(sides)
@@ -73,7 +73,7 @@ def _weak_and_mover(look: Look, write: Figures) -> tuple[str, str]:
             # The one that pulled most the way it went, not the one that held most against it.
             rose = float(split["part"].sum()) >= 0
             most = split.sort("pull", descending=rose).row(0, named=True)
-            who = f"{most['key']}, {write.signed(most['pull'] * 100, 1)} pt of ACOS"
+            who = f"{most['key']}, {figures.signed(most['pull'] * 100, 1)} pt of ACOS"
     return weak, who
 
 

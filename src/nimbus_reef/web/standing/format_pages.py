@@ -34,14 +34,14 @@ class FormatsView:
 
 def page(ask: Context) -> FormatsView:
     """The view."""
-    facts, look, write = ask.facts, ask.look, ask.write
+    facts, look, figures = ask.facts, ask.look, ask.figures
     mix, found = standing.mix(facts, look), standing.groups(facts, look, "format")
     everything = list(standing.account_places(facts, look).values())
     return FormatsView(
-        format_answer(mix, found, write),
-        format_pairs(mix, "spend", write),
-        format_pairs(mix, "campaign", write),
-        group_lines([(format_words(name), spend, at) for name, spend, at in found], write),
-        group_lines([("all", 1.0, everything)], write)[0],
+        format_answer(mix, found, figures),
+        format_pairs(mix, "spend", figures),
+        format_pairs(mix, "campaign", figures),
+        group_lines([(format_words(name), spend, at) for name, spend, at in found], figures),
+        group_lines([("all", 1.0, everything)], figures)[0],
         [(metric, RATED[metric].label) for metric in AD_METRICS],
     )

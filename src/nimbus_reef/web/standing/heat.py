@@ -162,14 +162,14 @@ class ProductsView:
 
 def page(ask: Context) -> ProductsView:
     """The view."""
-    how, write = ask.scope.choice("as", HOWS), ask.write
+    how, figures = ask.scope.choice("as", HOWS), ask.figures
     rows, listed = _listed(ask, how)
     table = table_of(
         listed,
         len(rows),
-        product_lines(listed.shown, how, write),
-        heads_of(product_fields(how), listed.sort, write),
-        write,
+        product_lines(listed.shown, how, figures),
+        heads_of(product_fields(how), listed.sort, figures),
+        figures,
         name="heat",
         things="products",
         here=ask.url("standing.view", name="products"),
@@ -177,13 +177,13 @@ def page(ask: Context) -> ProductsView:
         all="Show all",
     )
     return ProductsView(
-        product_answer(rows, write) if len(rows) else None, how, table, drawer(ask) if ask.scope.open else None
+        product_answer(rows, figures) if len(rows) else None, how, table, drawer(ask) if ask.scope.open else None
     )
 
 
 def drawer(ask: Context) -> product.ProductDrawer:
     """The product that is open; NotFound where it did nothing in these days."""
-    return product.drawer(ask.facts, ask.scope, ask.scope.open, ask.scope.said("metric"), ask.write)
+    return product.drawer(ask.facts, ask.scope, ask.scope.open, ask.scope.said("metric"), ask.figures)
 
 
 def file(ask: Context) -> Table:

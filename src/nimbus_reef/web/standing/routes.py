@@ -71,7 +71,7 @@ def _held(found: AreaView) -> Context:
     """What the view is made from; NoFigures where no report of it is held in these days."""
     ask = context()
     if found.needs:
-        need(ask.facts, ask.scope, found.needs, ask.write)
+        need(ask.facts, ask.scope, found.needs, ask.figures)
     return ask
 
 

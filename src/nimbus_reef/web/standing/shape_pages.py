@@ -64,4 +64,4 @@ class ShapeView:
 def page(ask: Context) -> ShapeView:
     """The view."""
     counts = account_shape.shape(ask.facts, ask.account, ask.scope.window)
-    return ShapeView(shape_answer(counts, ask.write), shape_lines(counts, ask.write))
+    return ShapeView(shape_answer(counts, ask.figures), shape_lines(counts, ask.figures))

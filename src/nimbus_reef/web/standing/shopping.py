@@ -212,16 +212,16 @@ class PathView:
 
 def path_page(ask: Context) -> PathView:
     """The view of the path."""
-    facts, look, write = ask.facts, ask.look, ask.write
+    facts, look, figures = ask.facts, ask.look, ask.figures
     on = standing.standing_data(facts, look)
     weeks, whose = query_shares.weeks(facts, look)
     sums, months = query_shares.totals(facts, look), query_shares.months(facts, look)
     places = {metric: standing.shop_place(on, sums, metric, months).standing for metric in SHOP_METRICS}
     return PathView(
-        path(sums, weeks["day"].n_unique(), write),
+        path(sums, weeks["day"].n_unique(), figures),
         whose_words(whose),
         [
-            (RATED[metric].label, metric_words(metric, each.value, write), strip(each, write))
+            (RATED[metric].label, metric_words(metric, each.value, figures), strip(each, figures))
             for metric, each in places.items()
         ],
     )
@@ -243,9 +243,9 @@ def query_page(ask: Context) -> QueriesView:
     table = table_of(
         found,
         len(rows),
-        query_lines(found.shown, ask.write),
-        (*heads_of(query_fields(), found.sort, ask.write, words="lost"), UNSAID),
-        ask.write,
+        query_lines(found.shown, ask.figures),
+        (*heads_of(query_fields(), found.sort, ask.figures, words="lost"), UNSAID),
+        ask.figures,
         name="queries",
         things="queries",
         here=ask.url("standing.view", name="queries"),
@@ -253,7 +253,7 @@ def query_page(ask: Context) -> QueriesView:
         empty="No query fits these days. A whole week has to lie inside the window, and the query funnel be loaded.",
     )
     return QueriesView(
-        query_answer(rows, ask.write) if len(rows) else None,
+        query_answer(rows, ask.figures) if len(rows) else None,
         whose_words(query_shares.weeks(ask.facts, ask.look)[1]),
         table,
         funnel.STAGES,

@@ -48,15 +48,15 @@ def page(ask: Context) -> StandingTree:
     placed = standing.account_places(ask.facts, ask.look) if stands else {}
     by = ask.scope.choice("by", GROUPS)
     return StandingTree(
-        tree.answer(found, placed, ask.write),
-        tree.nodes(found, placed, ask.write),
+        tree.answer(found, placed, ask.figures),
+        tree.nodes(found, placed, ask.figures),
         source_words(found.source, found.held_now, ask.scope.window),
         stands,
         by,
         GROUPS,
-        group_lines(_groups(ask, by), ask.write),
+        group_lines(_groups(ask, by), ask.figures),
         [(metric, RATED[metric].label) for metric in AD_METRICS],
-        format_pairs(standing.mix(ask.facts, ask.look), "spend", ask.write),
+        format_pairs(standing.mix(ask.facts, ask.look), "spend", ask.figures),
     )
 
 

@@ -98,7 +98,7 @@ def page(ask: Context) -> PeersView:
     feed = standing.peer_feed(ask.facts, ask.look)
     categories = product_frames.catalog(ask.facts, ask.account.id)["category"].cast(pl.String)
     return PeersView(
-        held_lines(feed, ask.write),
+        held_lines(feed, ask.figures),
         categories.drop_nulls().unique().sort().to_list(),
         METRICS,
         f"{ask.scope.window.last:%Y-%m}",

@@ -99,38 +99,38 @@ def proposal_of(ask: Context, view: View, row_id: str, destination: str = "") ->
 
 def made(ask: Context, view: View, row_id: str) -> RowDrawer:
     """The drawer of a row."""
-    facts, look, write = ask.facts, ask.look, ask.write
+    facts, look, figures = ask.facts, ask.look, ask.figures
     found = opened(ask, view, row_id)
     row, name = found.row, str(found.row[view.named_by])
     proposal = judged_proposals.proposal_of(look, view.subject, found)
-    fact, measure = drawer.sentence(row, write)
+    fact, measure = drawer.sentence(row, figures)
     trend = _trend(ask, view, found)
     stepped = [None if bid is None else from_micro(bid) for bid in trend["bid"]]
     changes = changes_of_row(
         row,
-        charts.bid_changes(trend["day"].to_list(), stepped, write),
+        charts.bid_changes(trend["day"].to_list(), stepped, figures),
         row_frames.changes(facts, ask.account.id, judged_proposals.history(look)),
     )
     phrase = view.subject is Subject.PHRASE
-    place = reason_words(judged_proposals.place_of(view.subject, row), write)
+    place = reason_words(judged_proposals.place_of(view.subject, row), figures)
     return RowDrawer(
         row_id,
         name,
         place if phrase else f"{row['match_type']} · {row['campaign']} · {row['ad_group']}",
         mark_of(row, "evidence"),
         verdict_at_length(row),
-        drawer.decided_by_words(row, judged_proposals.deciding(facts, look, view.subject, row), write),
+        drawer.decided_by_words(row, judged_proposals.deciding(facts, look, view.subject, row), figures),
         drawer.brand_words(brand_of(facts, look, name)),
         fact,
         measure,
-        drawer.cohort(row, write),
-        luck.of_judged(row, write),
+        drawer.cohort(row, figures),
+        luck.of_judged(row, figures),
         (
             charts.money_and_bid(
                 trend["day"].to_list(),
                 [from_micro(value) for value in trend["spend"]],
                 stepped,
-                figures=write,
+                figures=figures,
                 first_shown=max(look.window.first, *trend["day"].head(1).to_list()),
                 changes=changes,
             )
@@ -138,23 +138,23 @@ def made(ask: Context, view: View, row_id: str) -> RowDrawer:
             else None
         ),
         _needs_days(ask, view),
-        [(write.day(each.day), each.words) for each in reversed(changes[-6:])],
+        [(figures.day(each.day), each.words) for each in reversed(changes[-6:])],
         any(bid is not None for bid in stepped),
-        context.why_it_moved(facts, view, ask.scope, row, write),
-        context.against_peers(facts, ask.scope, row, write),
-        Offered(worded(proposal, write), _in_plan(ask, proposal), len(proposal.package)),
+        context.why_it_moved(facts, view, ask.scope, row, figures),
+        context.against_peers(facts, ask.scope, row, figures),
+        Offered(worded(proposal, figures), _in_plan(ask, proposal), len(proposal.package)),
         [(each.key, home_words(each.campaign, each.ad_group, each.new)) for each in found.destinations],
         _elsewhere(ask, view, row),
         " ".join(judged_proposals.beginnings(row["phrase"])) if phrase else "",
         _harm(ask, row) if view.subject is Subject.TERM else Harm(),
         (
-            drawer.products_hit(found.products, write, len(found.places))
+            drawer.products_hit(found.products, figures, len(found.places))
             if found.recommendation.move in (Move.NEGATIVE, Move.PAUSE)
             else ()
         ),
         len(found.places),
         _before(ask, found, proposal),
-        drawer.break_even_words(judged_proposals.break_even(facts, ask.account, row), write),
+        drawer.break_even_words(judged_proposals.break_even(facts, ask.account, row), figures),
         notes.of_row(facts.store, ask.account.id, view.name, row_id),
         row["simple_verdict"],
     )
@@ -176,13 +176,13 @@ def _elsewhere(ask: Context, view: View, row: Mapping[str, Any]) -> Sequence[Els
     facts, account = ask.facts, ask.account
     if view.subject is Subject.TARGET:
         return drawer.elsewhere_terms(
-            row_frames.terms_of(facts, account.id, row["target_id"], ask.look.window), ask.write
+            row_frames.terms_of(facts, account.id, row["target_id"], ask.look.window), ask.figures
         )
     if view.subject is Subject.PHRASE:
-        return drawer.terms_hit(judged_proposals.phrase_terms(facts, ask.look, row["phrase"]), ask.write)
+        return drawer.terms_hit(judged_proposals.phrase_terms(facts, ask.look, row["phrase"]), ask.figures)
     held = row_frames.term_keys(facts, account.id, row["ad_group_id"], row["normal_id"])
     sums = facts.sums(account.id, "search_term_daily", ask.look.window).join(held, on="target_term_id")
-    return drawer.elsewhere_targets(sums, ask.write)
+    return drawer.elsewhere_targets(sums, ask.figures)
 
 
 def _trend(ask: Context, view: View, found: JudgedRow) -> pl.DataFrame:
@@ -200,18 +200,18 @@ def _trend(ask: Context, view: View, found: JudgedRow) -> pl.DataFrame:
 
 
 def _harm(ask: Context, row: Mapping[str, Any]) -> Harm:
-    write, home = ask.write, (str(row["campaign"]), str(row["ad_group"]))
+    figures, home = ask.figures, (str(row["campaign"]), str(row["ad_group"]))
     exact, phrase = (
         own_actions.stopped(ask.facts, ask.look, [(row["row_id"], row["term"], home, as_phrase)]).get(row["row_id"], ())
         for as_phrase in (False, True)
     )
     elsewhere = own_actions.sells_elsewhere(ask.facts, ask.look, row)
     return Harm(
-        drawer.stopped_lines(exact, write),
-        drawer.stopped_lines(phrase, write),
-        write.counted(sum(each["orders"] for each in elsewhere), "order") if elsewhere else "",
+        drawer.stopped_lines(exact, figures),
+        drawer.stopped_lines(phrase, figures),
+        figures.counted(sum(each["orders"] for each in elsewhere), "order") if elsewhere else "",
         [
-            (f"{each['campaign']} · {each['ad_group']}", write.counted(each["orders"], "order"), each["row_id"])
+            (f"{each['campaign']} · {each['ad_group']}", figures.counted(each["orders"], "order"), each["row_id"])
             for each in elsewhere[:4]
         ],
     )
@@ -235,4 +235,4 @@ def _before(ask: Context, found: JudgedRow, proposal: Proposal) -> Sequence[Firs
     dearest = max(found.places, key=lambda each: each.spend, default=None)
     home = (dearest.campaign, dearest.ad_group) if dearest else found.home
     before = order.before(ask.facts, ask.look, [home], ask.planned_changes())
-    return settled_first.first_for(proposal, before.get(home, []), ask.write)
+    return settled_first.first_for(proposal, before.get(home, []), ask.figures)

@@ -53,7 +53,7 @@ class ListedRows:
 def listed(ask: Context, view: View) -> ListedRows:
     """The rows that the scope and its filters leave."""
     scope = ask.scope
-    need(ask.facts, scope, judged_proposals.sources(view.subject), ask.write)
+    need(ask.facts, scope, judged_proposals.sources(view.subject), ask.figures)
     known = judged_tables.fields(view, scope.judge)
     filters = tables.parse_filters(scope.where, known)
     rows = judged_proposals.judged(ask.facts, ask.look, view.subject)
@@ -72,7 +72,7 @@ def listed(ask: Context, view: View) -> ListedRows:
 
 def page(ask: Context, view: View) -> TargetingView:
     """The view."""
-    scope, write = ask.scope, ask.write
+    scope, figures = ask.scope, ask.figures
     found = listed(ask, view)
     listing, known = found.listing, found.fields
     columns = tables.chosen_columns(scope.cols, view.columns, known)
@@ -82,19 +82,19 @@ def page(ask: Context, view: View) -> TargetingView:
         table_of(
             listing,
             len(found.rows),
-            pages.lines(view, shown, columns, known, scope.judge, write),
-            pages.heads(view, columns, listing.sort, known, write, scope.judge),
-            write,
+            pages.lines(view, shown, columns, known, scope.judge, figures),
+            pages.heads(view, columns, listing.sort, known, figures, scope.judge),
+            figures,
             here=ask.url("targeting.table", name=view.name),
             things=view.things,
             picks=ask.writes,
             empty=f"No {view.thing} fits.",
             all="Remove all filters",
-            chips=[(chip.label(write.symbol), chip.text) for chip in found.filters],
+            chips=[(chip.label(figures.symbol), chip.text) for chip in found.filters],
         ),
         columns,
         view.columns,
-        pages.totals(found.rows, summed(ask.facts, view, scope, listing.rows), days, write),
+        pages.totals(found.rows, summed(ask.facts, view, scope, listing.rows), days, figures),
         known,
         _actions(ask, view, known),
         view.subject is not Subject.PHRASE,
@@ -106,7 +106,7 @@ def _actions(ask: Context, view: View, known: Mapping[str, tables.Field]) -> Map
     offered = action_forms.actions_of(view.subject)
     if not offered or not ask.writes:
         return None
-    metrics = action_forms.metrics_of(known, ask.write.symbol)
+    metrics = action_forms.metrics_of(known, ask.figures.symbol)
     return {"offered": offered, "metrics": metrics, "rules": action_forms.RULES}
 
 
@@ -115,7 +115,7 @@ def proposal_cells(ask: Context, view: View) -> list[ProposalCell]:
     rows = marked(listed(ask, view).listing.shown, view.subject, ask.planned())
     found = judged_proposals.propose(ask.facts, ask.look, view.subject, rows)
     return [
-        pages.proposal_cell(each, ask.write, planned=planned == YES)
+        pages.proposal_cell(each, ask.figures, planned=planned == YES)
         for each, planned in zip(found, rows["planned"], strict=True)
     ]
 
