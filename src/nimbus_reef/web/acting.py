@@ -19,9 +19,9 @@ from nimbus_reef.formats.typed import whole
 from nimbus_reef.jobs import acceptances
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.record import loads
+from nimbus_reef.web.current import context, figures, inside, must_write, services
 from nimbus_reef.web.kit.previews import AcceptancePreview, preview
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import context, figures, inside, must_write, parts
 
 AT_ONCE: Final = 2_000
 """So many changes are put into the plan at once; more are a worker's."""
@@ -31,13 +31,13 @@ _OWN: Final = ("csrf_token", "sure", "asked", "replacing", "offered", "take", "a
 
 def proposed(scope: Scope, view: str, keys: Sequence[str]) -> list[Proposal]:
     """What is proposed on rows of a view."""
-    return proposals(parts().facts, scope.look, view, keys, context().planned_changes())
+    return proposals(services().facts, scope.look, view, keys, context().planned_changes())
 
 
 def accept_one(scope: Scope, proposal: Proposal) -> None:
     """Puts what is proposed on one row into the plan; Conflict where that cannot be."""
     replacing = request.form.getlist("replacing", type=whole)
-    acceptance.accept_one(parts().facts, scope.look, must_write().id, proposal, replacing)
+    acceptance.accept_one(services().facts, scope.look, must_write().id, proposal, replacing)
 
 
 def put(
@@ -60,7 +60,7 @@ def put(
     made an order can be asked for there.
     """
     must_write()
-    asked = acceptance.assess(parts().facts, scope.look, offered, _left())
+    asked = acceptance.assess(services().facts, scope.look, offered, _left())
     shown = preview(asked, title, thing, scope.window.days, scope.account.settings, figures())
     gone = set(asked.replaced_rows) - set(request.form.getlist("replacing", type=whole))
     open_questions = bool(notice or gone or (shown.asks and not request.form.get("asked")))
@@ -87,7 +87,7 @@ def _done(scope: Scope, asked: Assessed, shown: AcceptancePreview, back: str) ->
     who = must_write()
     if shown.changes > AT_ONCE:
         return _by_a_worker(scope, asked, back)
-    done = acceptance.accept(parts().facts, scope.look, who.id, asked.going, asked.replaced_rows)
+    done = acceptance.accept(services().facts, scope.look, who.id, asked.going, asked.replaced_rows)
     write = figures()
     said = [f"{write.counted(len(done.planned), 'change')} added to the plan"]
     if done.told.replaced:
@@ -99,23 +99,23 @@ def _done(scope: Scope, asked: Assessed, shown: AcceptancePreview, back: str) ->
 
 def _by_a_worker(scope: Scope, asked: Assessed, back: str) -> AnyResponse:
     handed = acceptances.hand_over(
-        parts().config.exports, acceptance.packages(scope.look, asked.going), asked.replaced_rows
+        services().config.exports, acceptance.packages(scope.look, asked.going), asked.replaced_rows
     )
     job_id = loads.start_job(
-        parts().store,
+        services().store,
         kind="accept",
         account_id=scope.account.id,
         person_id=must_write().id,
         upload_id=None,
         request=handed | {"back": back},
     )
-    parts().queue.start(job_id, "accept")
+    services().queue.start(job_id, "accept")
     return redirect(scope.elsewhere(url_for("plan.accepting", job_id=job_id)))
 
 
 def take_out(scope: Scope) -> None:
     """Takes the changes that a form names out of the plan, each with all that it was proposed with."""
-    plans.remove_many(parts().store, scope.account.id, must_write().id, request.form.getlist("change", type=whole))
+    plans.remove_many(services().store, scope.account.id, must_write().id, request.form.getlist("change", type=whole))
 
 
 def selected() -> list[str]:

@@ -14,7 +14,7 @@ from nimbus_reef.formats.tables import Table, csv_lines
 from nimbus_reef.jobs import exports as work
 from nimbus_reef.store.people import trail
 from nimbus_reef.store.record import loads
-from nimbus_reef.web.parts import current_scope, parts, person
+from nimbus_reef.web.current import current_scope, person, services
 
 AT_ONCE_ROWS: Final = 1_000
 """So many rows are a workbook before anybody would wait; more are a worker's."""
@@ -25,7 +25,7 @@ _PARQUET: Final = "application/vnd.apache.parquet"
 
 def hand_out(table: Table, ending: str) -> AnyResponse:
     """The table in the form that the address ends in; a large workbook leads to its progress."""
-    account, who, store = current_scope().account, person(), parts().store
+    account, who, store = current_scope().account, person(), services().store
     trail.note(
         store,
         "exported",
@@ -50,7 +50,7 @@ def hand_out_workbook(tables: Sequence[Table], name: str) -> AnyResponse:
     """Several tables as one workbook; a large one leads to its progress."""
     account, who = current_scope().account, person()
     trail.note(
-        parts().store,
+        services().store,
         "exported",
         person_id=who.id,
         account_id=account.id,
@@ -64,21 +64,21 @@ def _as_workbook(tables: Sequence[Table], file_name: str) -> AnyResponse:
         target = io.BytesIO()
         work.as_xlsx(tables, target)
         return _attached(Response(target.getvalue(), mimetype=XLSX), file_name)
-    if loads.open_jobs(parts().store, person().id, "export") >= _AT_A_TIME:
+    if loads.open_jobs(services().store, person().id, "export") >= _AT_A_TIME:
         raise Conflict(
             f"{_AT_A_TIME} exports of yours are being made.",
             remedy="Wait for one of them, or cancel it, then export again.",
         )
-    request = work.hand_over(parts().config.exports, tables) | {"file": file_name}
+    request = work.hand_over(services().config.exports, tables) | {"file": file_name}
     job_id = loads.start_job(
-        parts().store,
+        services().store,
         kind="export",
         account_id=current_scope().account.id,
         person_id=person().id,
         upload_id=None,
         request=request,
     )
-    parts().queue.start(job_id, "export")
+    services().queue.start(job_id, "export")
     return redirect(current_scope().elsewhere(url_for("exports.look", job_id=job_id)))
 
 

@@ -45,22 +45,22 @@ from nimbus_reef.store.record.engine import Store
 from nimbus_reef.web import security
 from nimbus_reef.web.areas import AREAS, BY_NAME
 from nimbus_reef.web.bar.routes import bar
+from nimbus_reef.web.current import (
+    SECOND_ANSWER,
+    Services,
+    current_scope,
+    figures,
+    here_path,
+    my_accounts,
+    services,
+    usual_scope,
+)
 from nimbus_reef.web.exports.routes import exports
 from nimbus_reef.web.frame import Frame
 from nimbus_reef.web.health import health
 from nimbus_reef.web.kit.judging import NotYet, waiting
 from nimbus_reef.web.kit.lacking import NoFigures, told
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import (
-    SECOND_ANSWER,
-    Parts,
-    current_scope,
-    figures,
-    here_path,
-    my_accounts,
-    parts,
-    usual_scope,
-)
 from nimbus_reef.web.people.routes import people
 from nimbus_reef.web.proxies import NamedProxies
 from nimbus_reef.web.saved.routes import saved
@@ -103,7 +103,7 @@ def make_app(config: Config, store: Store, queue: Queue, *, secret_key: str, tes
     # Two slashes in an address are no other way to say one: the redirect would name the host that the request names.
     app.url_map.merge_slashes = False
     app.jinja_env.trim_blocks = app.jinja_env.lstrip_blocks = True
-    app.extensions["reef"] = Parts(
+    app.extensions["reef"] = Services(
         config,
         store,
         Facts(
@@ -184,7 +184,7 @@ def _asset_addresses(app: Flask) -> Callable[[str], str]:
 
 
 def _ready() -> tuple[str, int, dict[str, str]]:
-    found = health(parts().config, parts().store)
+    found = health(services().config, services().store)
     return "\n".join(found.lines) + "\n", 200 if found.ready else 503, {"Content-Type": "text/plain"}
 
 
@@ -201,7 +201,7 @@ def _begins_with(scope: Scope) -> str:
         return "pulse"
     if not scope.newest:
         return "intake"
-    held = parts().facts.spans(scope.account.id)
+    held = services().facts.spans(scope.account.id)
     return "targeting" if held.keys() & set(TARGET_SOURCES) else "pulse"
 
 

@@ -23,10 +23,10 @@ from nimbus_reef.store.people import closed_audits, plans
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.reading import target_frames
 from nimbus_reef.web.areas import AREAS, BY_NAME, Area
+from nimbus_reef.web.current import away_from, current_scope, figures, here_path, my_accounts, services
 from nimbus_reef.web.kit.lacking import widened
 from nimbus_reef.web.kit.planned import PlanStrip, overlaps, own_shares, strip
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import away_from, current_scope, figures, here_path, my_accounts, parts
 
 _MOST_VALUES = 30
 
@@ -79,7 +79,7 @@ class Frame:
         if scope.newest is None or not kinds:
             return []
         found: dict[Window, list[str]] = {}
-        for kind, blocks in parts().facts.cut(scope.account.id, scope.window).items():
+        for kind, blocks in services().facts.cut(scope.account.id, scope.window).items():
             for block in blocks if kind in kinds else ():
                 found.setdefault(block, []).append(KINDS[kind].title)
         return [
@@ -115,7 +115,7 @@ class Frame:
     @cached_property
     def whole_groups(self) -> str:
         """Says what a product's part means where rows are targets: the whole ad groups that advertise it."""
-        scope, facts = self.scope, parts().facts
+        scope, facts = self.scope, services().facts
         if not scope.product or scope.newest is None or self.area not in ("targeting", "findings"):
             return ""
         own = self.figures.micro(products.spend(facts, scope.look, scope.product))
@@ -138,7 +138,7 @@ class Frame:
     @cached_property
     def part_held(self) -> str:
         """Says when the area's figures are of fewer days than the window."""
-        scope, facts = self.scope, parts().facts
+        scope, facts = self.scope, services().facts
         if scope.newest is None or self.area not in ("targeting", "findings"):
             return ""
         held = facts.held(scope.account.id, scope.window)
@@ -163,7 +163,7 @@ class Frame:
     def strip(self) -> PlanStrip:
         """The waiting changes together."""
         scope = self.scope
-        facts, account = parts().facts, scope.account
+        facts, account = services().facts, scope.account
         now = plans.generation(facts.store, account.id)
 
         def make() -> PlanStrip:
@@ -177,7 +177,7 @@ class Frame:
 
     def _month(self) -> tuple[float, float]:
         """Spend and sales of all targets in scope per 30 days, in units."""
-        scope, facts = self.scope, parts().facts
+        scope, facts = self.scope, services().facts
         if scope.newest is None:
             return 0.0, 0.0
         source = facts.held(scope.account.id, scope.window).kind
@@ -189,7 +189,7 @@ class Frame:
     @cached_property
     def _targets_stake(self) -> int | None:
         scope = self.scope
-        return stake_known(parts().facts, scope.look)
+        return stake_known(services().facts, scope.look)
 
     @property
     def rail_pending(self) -> bool:
@@ -215,14 +215,14 @@ class Frame:
     def _known(self) -> Findings | None:
         scope = self.scope
         away = away_from(scope.account.id)
-        return findings_known(parts().facts, scope.look, away, today_of(scope.account))
+        return findings_known(services().facts, scope.look, away, today_of(scope.account))
 
     @cached_property
     def name_parts(self) -> list[str]:
         """What campaigns are called in parts of their names, as `part:value`, the most frequent of each part first."""
         if self.scope.newest is None:
             return []
-        parsed = names.parsed(parts().facts, self.scope.look)
+        parsed = names.parsed(services().facts, self.scope.look)
         if parsed is None:
             return []
         return [f"{part}:{value}" for part, values in parsed.counts.items() for value, _ in values[:_MOST_VALUES]]
@@ -237,8 +237,10 @@ class Frame:
     def _audit_now(self) -> str:
         """Changes whenever something is loaded into the account, or its audit is closed."""
         scope = self.scope
-        closed = closed_audits.newest_id(parts().store, scope.account.id)
-        return f"{scope.account.id}.{zlib.crc32(repr(parts().facts.generation(scope.account.id)).encode()):x}.{closed}"
+        closed = closed_audits.newest_id(services().store, scope.account.id)
+        return (
+            f"{scope.account.id}.{zlib.crc32(repr(services().facts.generation(scope.account.id)).encode()):x}.{closed}"
+        )
 
     def _went_through(self) -> None:
         """Notes that the area in hand was looked at."""
@@ -267,7 +269,7 @@ class Frame:
                 stake_is=area.stake,
                 count=str(waiting) if area.name == "plan" and waiting else "",
                 gone=area.name in self.gone_through,
-                news=news_known(parts().facts, self.scope.account) if area.name == "findings" else 0,
+                news=news_known(services().facts, self.scope.account) if area.name == "findings" else 0,
             )
             for area in AREAS
         ]

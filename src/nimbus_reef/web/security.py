@@ -19,7 +19,7 @@ from nimbus_reef.config import Config
 from nimbus_reef.errors import BadInput
 from nimbus_reef.store.people import people
 from nimbus_reef.web import sessions
-from nimbus_reef.web.parts import account_of, parts
+from nimbus_reef.web.current import account_of, services
 
 csrf = CSRFProtect()
 limiter = Limiter(get_remote_address, headers_enabled=False)
@@ -108,7 +108,7 @@ def guard(app: Flask) -> None:
     def is_opened_by_a_name_of_its_own() -> None:
         # Redirects and invitations name the host that the request names: it has to be one of this server's.
         name = _host_name(request.host)
-        if not name or name not in {*own_names(parts().config), _listening_address()}:
+        if not name or name not in {*own_names(services().config), _listening_address()}:
             raise BadInput(
                 f"This server is not called “{name[:80]}”.",
                 remedy="Open it by its own name. Whoever runs it can add names with REEF_HOSTS.",

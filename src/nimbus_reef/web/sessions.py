@@ -19,7 +19,7 @@ from nimbus_reef.store.people import sessions
 from nimbus_reef.store.people.people import Person
 from nimbus_reef.store.people.sessions import PersonSession
 from nimbus_reef.store.record.engine import Store
-from nimbus_reef.web.parts import SignedIn, parts
+from nimbus_reef.web.current import SignedIn, services
 
 log = structlog.get_logger("web")
 
@@ -93,7 +93,7 @@ def here() -> ReefSession:
 def begin(found: Person) -> None:
     """A session of somebody, and nothing of whoever was here before."""
     end()
-    store = parts().store
+    store = services().store
     token = sessions.begin(
         store, found.id, agent=request.headers.get("User-Agent", ""), address=request.remote_addr or ""
     )
@@ -106,7 +106,7 @@ def end() -> None:
     """Ends the session, if there is one, and forgets all of it."""
     now = here()
     if now.row is not None:
-        sessions.end(parts().store, now.row.person_id, now.row.id)
+        sessions.end(services().store, now.row.person_id, now.row.id)
         now.row = None
     logout_user()
     session.clear()
@@ -121,7 +121,7 @@ def loader(by_id: Callable[[Store, int], Person | None]) -> Callable[[str], Sign
             raise StoreAway("The database does not answer.", remedy="Try again in a moment.")
         if now.row is None or str(now.row.person_id) != user_id:
             return None
-        found = by_id(parts().store, now.row.person_id)
+        found = by_id(services().store, now.row.person_id)
         return SignedIn(found) if found else None
 
     return load

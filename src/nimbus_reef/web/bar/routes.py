@@ -13,7 +13,7 @@ from nimbus_reef.analysis.offered_targets import From
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.store.people import target_acos
 from nimbus_reef.web.bar.forms import AimForm
-from nimbus_reef.web.parts import current_scope, figures, inside, must_write, parts
+from nimbus_reef.web.current import current_scope, figures, inside, must_write, services
 
 bar = Blueprint("bar", __name__, url_prefix="/scope")
 MOST_OFFERED: Final = 3_000
@@ -22,7 +22,7 @@ MOST_OFFERED: Final = 3_000
 def _names(kind: str) -> list[str]:
     if kind not in ("campaign", "portfolio", "product"):
         raise NotFound(f"There is no list of “{kind}”.", remedy="Ask for campaign, portfolio or product.")
-    return named_parts.names(parts().facts, current_scope().look, kind)
+    return named_parts.names(services().facts, current_scope().look, kind)
 
 
 @bar.get("/options/<kind>")
@@ -36,14 +36,14 @@ def rail() -> str:
     """The audit line with what is at stake in Targeting, worked out after the page that shows it."""
     scope = current_scope()
     if scope.newest is not None:
-        stake_of_targets(parts().facts, scope.look)
+        stake_of_targets(services().facts, scope.look)
     return render_template("_rail.html")
 
 
 @bar.get("/aims")
 def own_aims() -> str:
     """The targets set in this account, each with the way to take it back."""
-    now = target_acos.aims(parts().store, current_scope().account)
+    now = target_acos.aims(services().store, current_scope().account)
     listed = [("campaign", now.campaigns), ("portfolio", now.portfolios), ("product", now.products)]
     lines = [(level, name, figures().aim(value)) for level, named in listed for name, value in named]
     scope = current_scope()
@@ -53,7 +53,7 @@ def own_aims() -> str:
         lines=lines,
         back=inside(request.args.get("back", "/")),
         sources=_SOURCES,
-        offers=offered_targets.offered(parts().facts, scope.look) if unset else (),
+        offers=offered_targets.offered(services().facts, scope.look) if unset else (),
     )
 
 
@@ -71,7 +71,7 @@ def set_aim() -> Response:
     level, name, value = form.level.data or "", form.of.data or "", form.target_acos
     if level == "account" and value is None:
         raise BadInput("No target is given.", remedy="Write one in percent, such as 28.")
-    target_acos.set_aim(parts().store, scope.account, who.id, level, "" if level == "account" else name, value)
+    target_acos.set_aim(services().store, scope.account, who.id, level, "" if level == "account" else name, value)
     of = f"{level} {name}".strip() if level != "account" else "account"
     flash(
         f"The target of the {of} is {figures().aim(value)} now."

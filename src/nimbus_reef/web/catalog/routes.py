@@ -27,13 +27,13 @@ from nimbus_reef.web.catalog import (
     structure_pages,
 )
 from nimbus_reef.web.catalog.forms import NameForm, PatternForm
+from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
 from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.drawers import Drawer
 from nimbus_reef.web.kit.judging import judged_first, worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.views import AreaView
-from nimbus_reef.web.parts import context, current_scope, figures, is_first_answer, must_write, parts
 
 catalog = Blueprint("catalog", __name__, url_prefix="/catalog")
 
@@ -99,7 +99,7 @@ def view(name: str) -> str | AnyResponse:
     if scope.newest is None:
         return render_template("catalog/empty.html", view=name, views=TITLES)
     if found.needs:
-        need(parts().facts, scope, found.needs, figures())
+        need(services().facts, scope, found.needs, figures())
     _worked_out(name)
     ask = context()
     return render_template(
@@ -113,7 +113,7 @@ def view(name: str) -> str | AnyResponse:
 
 def _worked_out(name: str) -> None:
     """Answers with sums first where a view is judged or made from very many rows."""
-    facts, scope, first = parts().facts, current_scope(), is_first_answer()
+    facts, scope, first = services().facts, current_scope(), is_first_answer()
     if name == "ads":
         judged_first(facts, scope, Judged.ADS, first=first)
     if name == "families":
@@ -145,7 +145,7 @@ def bought_twice() -> str:
     Keywords bought twice alone, asked for after the page: which to keep rests on targets that may have to be judged
     first.
     """
-    need(parts().facts, current_scope(), files.NEEDS["structure"], figures())
+    need(services().facts, current_scope(), files.NEEDS["structure"], figures())
     ask = context()
     answer, table = structure_pages.duplicates_answer(ask), structure_pages.twin_table(ask)
     return render_template("catalog/_twins.html", bought=answer, table=table)
@@ -163,7 +163,7 @@ def set_pattern() -> AnyResponse:
     """Sets the account's naming pattern; empty for none."""
     who, scope = must_write(), current_scope()
     text = PatternForm(request.form).checked().pattern.data or ""
-    accounts.set_naming(parts().store, scope.account.id, who.id, text)
+    accounts.set_naming(services().store, scope.account.id, who.id, text)
     set_now = "The naming pattern is set: its parts filter and group every page."
     flash(set_now if text else "No naming pattern is used any more.")
     return redirect(scope.elsewhere(_here("names")))
@@ -175,7 +175,7 @@ def rename() -> AnyResponse:
     must_write()
     scope, form = current_scope(), NameForm(request.form).checked()
     name, new = form.row.data or "", form.name.data or ""
-    held = names.campaign_names(parts().facts, scope.look)
+    held = names.campaign_names(services().facts, scope.look)
     if name not in held:
         raise NotFound(f"There is no campaign “{name}”.", remedy="Look at the list again.")
     if new in held:
@@ -196,7 +196,7 @@ def build() -> AnyResponse | str:
         raise BadInput("No product is left for it.", remedy="Leave out fewer.")
     return acting.put(
         scope,
-        [catch_all.proposal(parts().facts, scope.look, made)],
+        [catch_all.proposal(services().facts, scope.look, made)],
         title=f"{made.name}, before it is done",
         thing="campaign",
         action=url_for("catalog.build"),
@@ -270,7 +270,7 @@ def export(name: str, ending: str) -> AnyResponse:
     if name not in files.FILES:
         raise NotFound(f"“{name}” is not a table of Catalog.", remedy=f"Export {', '.join(files.FILES)}.")
     scope = current_scope()
-    need(parts().facts, scope, _view(name).needs, figures())
+    need(services().facts, scope, _view(name).needs, figures())
     if name == "ads":
         return hand_out(files.ads_table(ad_pages.listed(context())[1].ordered), ending)
-    return hand_out(files.FILES[name](parts().facts, scope.look), ending)
+    return hand_out(files.FILES[name](services().facts, scope.look), ending)

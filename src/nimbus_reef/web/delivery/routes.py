@@ -15,13 +15,13 @@ from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.tables import Table
 from nimbus_reef.web import acting
+from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
 from nimbus_reef.web.delivery import boost_pages, budget_pages, hour_pages, placement_pages
 from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit.context import Context, shown
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.views import AreaView
-from nimbus_reef.web.parts import context, current_scope, figures, is_first_answer, must_write, parts
 
 delivery = Blueprint("delivery", __name__, url_prefix="/delivery")
 VIEWS: Final[Mapping[str, AreaView]] = {
@@ -50,7 +50,7 @@ def view(name: str) -> str:
     """One of the area's views."""
     if name not in VIEWS:
         raise NotFound(f"Delivery has no view “{name}”.", remedy="Choose one under the title.")
-    found, scope, facts = VIEWS[name], current_scope(), parts().facts
+    found, scope, facts = VIEWS[name], current_scope(), services().facts
     if scope.newest is None:
         return render_template("delivery/empty.html", view=name, views=TITLES)
     if found.needs:
@@ -79,7 +79,7 @@ def campaigns() -> str:
     What is told of single campaigns alone, asked for after the page that shows it: they may have to
     be judged first.
     """
-    need(parts().facts, current_scope(), VIEWS["placements"].needs, figures())
+    need(services().facts, current_scope(), VIEWS["placements"].needs, figures())
     return render_template("delivery/_campaigns_told.html", drawer=None, campaigns=placement_pages.campaigns(context()))
 
 
@@ -87,7 +87,7 @@ def campaigns() -> str:
 def solution() -> str:
     """A campaign's solution alone, asked for after the page that shows it: its targets may have to be judged first."""
     scope = current_scope()
-    need(parts().facts, scope, VIEWS["placements"].needs, figures())
+    need(services().facts, scope, VIEWS["placements"].needs, figures())
     solved = placement_pages.solved(context(), scope.said("whose"))
     return render_template("delivery/_solved.html", solved=solved, drawer=None)
 
@@ -139,7 +139,7 @@ def accept_many() -> AnyResponse | str:
     """
     must_write()
     scope = current_scope()
-    keys = acting.selected() or placements.to_limit(parts().facts, scope.look)["row_id"].to_list()
+    keys = acting.selected() or placements.to_limit(services().facts, scope.look)["row_id"].to_list()
     return _put([each.advised() for each in acting.proposed(scope, "placements", keys)], "accept_many")
 
 
@@ -200,5 +200,5 @@ def export(name: str, ending: str) -> AnyResponse:
     """All rows of a view as a file."""
     if name not in files.FILES:
         raise NotFound(f"“{name}” is not a table of Delivery.", remedy=f"Export {', '.join(files.FILES)}.")
-    need(parts().facts, current_scope(), VIEWS[name].needs, figures())
+    need(services().facts, current_scope(), VIEWS[name].needs, figures())
     return hand_out(_file(context(), name), ending)

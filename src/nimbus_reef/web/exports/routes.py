@@ -8,14 +8,14 @@ from werkzeug.wrappers import Response as AnyResponse
 from nimbus_reef.errors import NotAllowed, NotFound
 from nimbus_reef.jobs import exports as work
 from nimbus_reef.store.record import loads, workers
+from nimbus_reef.web.current import account_by_id, current_scope, person, services
 from nimbus_reef.web.downloads import XLSX
-from nimbus_reef.web.parts import account_by_id, current_scope, parts, person
 
 exports = Blueprint("exports", __name__, url_prefix="/exports")
 
 
 def _job(job_id: int) -> loads.Job:
-    job = loads.get_job(parts().store, job_id)
+    job = loads.get_job(services().store, job_id)
     if job is None or job.kind != "export":
         raise NotFound("There is no such export.", remedy="Export the table again.")
     account_by_id(job.account_id or 0)
@@ -36,7 +36,7 @@ def progress(job_id: int) -> str:
 
 def _page(page: str, job_id: int) -> str:
     job = _job(job_id)
-    return render_template(f"exports/{page}.html", job=job, nobody=job.open and not workers.present(parts().store))
+    return render_template(f"exports/{page}.html", job=job, nobody=job.open and not workers.present(services().store))
 
 
 @exports.post("/<int:job_id>/cancel")
@@ -45,7 +45,7 @@ def cancel(job_id: int) -> AnyResponse:
     job, who = _job(job_id), person()
     if job.person_id != who.id and not who.writes:
         raise NotAllowed("Somebody else asked for this export.", remedy="Leave it to them.")
-    loads.cancel(parts().store, job_id)
+    loads.cancel(services().store, job_id)
     return redirect(current_scope().elsewhere(url_for("exports.look", job_id=job_id)))
 
 
@@ -53,7 +53,7 @@ def cancel(job_id: int) -> AnyResponse:
 def file(job_id: int) -> AnyResponse:
     """The finished workbook."""
     job = _job(job_id)
-    path = work.workbook(parts().config.exports, job.request["stem"])
+    path = work.workbook(services().config.exports, job.request["stem"])
     try:
         if job.state != "done":
             raise FileNotFoundError

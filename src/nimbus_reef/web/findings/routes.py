@@ -18,6 +18,7 @@ from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.formats.typed import whole
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import closed_audits, hidden_findings
+from nimbus_reef.web.current import away_from, context, current_scope, figures, is_first_answer, must_write, services
 from nimbus_reef.web.downloads import hand_out_workbook
 from nimbus_reef.web.findings import opened_pages, pages, report_pages
 from nimbus_reef.web.findings.forms import PutAwayForm
@@ -26,14 +27,13 @@ from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import away_from, context, current_scope, figures, is_first_answer, must_write, parts
 
 findings = Blueprint("findings", __name__, url_prefix="/findings")
 WATCHED_DAYS: Final = 28
 
 
 def _judged_first(scope: Scope) -> None:
-    facts = parts().facts
+    facts = services().facts
     need(facts, scope, SOURCES, figures())
     away = away_from(scope.account.id)
     known = findings_known(facts, scope.look, away, today_of(scope.account)) is not None
@@ -43,9 +43,9 @@ def _judged_first(scope: Scope) -> None:
 def found_now() -> Findings:
     """The findings in scope, what is put away left out."""
     scope = current_scope()
-    need(parts().facts, scope, SOURCES, figures())
+    need(services().facts, scope, SOURCES, figures())
     put_away = away_from(scope.account.id)
-    return findings_of(parts().facts, scope.look, put_away, today_of(scope.account))
+    return findings_of(services().facts, scope.look, put_away, today_of(scope.account))
 
 
 @findings.get("/")
@@ -93,7 +93,7 @@ def tick_off() -> AnyResponse:
         raise BadInput("What was done?", remedy="Write it down, for whoever looks next.")
     until = today_of(scope.account) + timedelta(days=WATCHED_DAYS)
     hidden_findings.put(
-        parts().store,
+        services().store,
         scope.account.id,
         who.id,
         key,
@@ -140,7 +140,7 @@ def close() -> AnyResponse:
     who, scope, write = must_write(), current_scope(), figures()
     found = found_now()
     closed_audits.close(
-        parts().store,
+        services().store,
         scope.account.id,
         who.id,
         part=scope.part,
@@ -160,7 +160,7 @@ def close() -> AnyResponse:
 def reopen() -> AnyResponse:
     """Takes back the closing of an audit."""
     who, scope = must_write(), current_scope()
-    closed_audits.reopen(parts().store, scope.account.id, who.id, request.form.get("audit", 0, type=whole))
+    closed_audits.reopen(services().store, scope.account.id, who.id, request.form.get("audit", 0, type=whole))
     flash("The closing was taken back.")
     return redirect(scope.elsewhere(url_for("findings.look")))
 
@@ -177,7 +177,7 @@ def put_away() -> AnyResponse:
     if form.until_clicks and not waits(CHECKS[check]):
         raise BadInput("What is found of more than one row has no clicks to wait for.", remedy="Choose a day.")
     hidden_findings.put(
-        parts().store,
+        services().store,
         scope.account.id,
         who.id,
         check,
@@ -194,6 +194,8 @@ def put_away() -> AnyResponse:
 def bring_back() -> AnyResponse:
     """Brings findings back into the list."""
     who, scope = must_write(), current_scope()
-    back = hidden_findings.bring_back(parts().store, scope.account.id, who.id, request.form.getlist("away", type=whole))
+    back = hidden_findings.bring_back(
+        services().store, scope.account.id, who.id, request.form.getlist("away", type=whole)
+    )
     flash(f"{figures().counted(back, 'finding')} brought back.")
     return redirect(scope.elsewhere(url_for("findings.look")))

@@ -25,9 +25,9 @@ from nimbus_reef.store.people import trail
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record import loads, workers
 from nimbus_reef.store.record.loads import Upload
+from nimbus_reef.web.current import account_by_id, current_scope, figures, must_write, my_accounts, services
 from nimbus_reef.web.intake import choosing, pages, possible
 from nimbus_reef.web.kit.context import shown
-from nimbus_reef.web.parts import account_by_id, current_scope, figures, must_write, my_accounts, parts
 
 intake = Blueprint("intake", __name__, url_prefix="/intake")
 _IN_THE_TRAIL: Final = {"load": "loaded", "undo": "undone"}
@@ -36,7 +36,7 @@ _IN_THE_TRAIL: Final = {"load": "loaded", "undo": "undone"}
 @intake.get("/")
 def look() -> str:
     """Where files are dropped, the queue, what is held and what was loaded."""
-    account, store = current_scope().account, parts().store
+    account, store = current_scope().account, services().store
     held = loads.batches(store, account.id)
     reports = loads.held_reports(store, account.id)
     jobs = [_job_view(job, name) for job, name in loads.recent_jobs(store, account.id)]
@@ -48,7 +48,7 @@ def look() -> str:
         jobs=jobs,
         calendar=pages.calendar(
             reports,
-            parts().facts.spans(account.id, account.timezone),
+            services().facts.spans(account.id, account.timezone),
             current_scope().newest,
             account.maturing_days,
             figures(),
@@ -57,14 +57,14 @@ def look() -> str:
         together={batch.together for batch in held},
         possible=possible.lines({each.kind for each in reports}),
         differ=_differ(account),
-        inbox=_as_seen_from_here(parts().config.inbox / account.key),
+        inbox=_as_seen_from_here(services().config.inbox / account.key),
         titles={kind.name: kind.title for kind in KINDS.values()},
     )
 
 
 def _differ(account: Account) -> list[str]:
     newest = current_scope().newest
-    found = differences(parts().facts, account, newest) if newest else []
+    found = differences(services().facts, account, newest) if newest else []
     return [pages.differ_words(each, figures()) for each in found]
 
 
@@ -77,13 +77,13 @@ def _as_seen_from_here(path: Path) -> Path:
 def _job_view(job: loads.Job, file_name: str) -> pages.JobView:
     seen = {each.id: (f"{each.brand}, {each.country}", Figures(each.locale, each.currency)) for each in my_accounts()}
     over = not job.open and job.state != "done"
-    upload = loads.get_upload(parts().store, job.upload_id or 0) if over else None
+    upload = loads.get_upload(services().store, job.upload_id or 0) if over else None
     return pages.JobView(
         job,
         file_name,
         pages.job_summaries(job, seen),
         upload is not None and upload.state == "waiting",
-        job.open and not workers.present(parts().store),
+        job.open and not workers.present(services().store),
     )
 
 
@@ -91,7 +91,7 @@ def _job_view(job: loads.Job, file_name: str) -> pages.JobView:
 def drop() -> AnyResponse:
     """Takes files in. One file leads to its mapping at once, several wait in the queue."""
     who = must_write()
-    account, folder = current_scope().account, parts().config.uploads
+    account, folder = current_scope().account, services().config.uploads
     files = [file for file in request.files.getlist("files") if file.filename]
     if not files:
         raise BadInput("No file was chosen.", remedy="Drop a report, or choose one.")
@@ -100,13 +100,13 @@ def drop() -> AnyResponse:
         name = (file.filename or "").replace("\\", "/").rpartition("/")[2]
         kept = loading.keep(folder, file.stream)
         try:
-            loading.look(parts().store, account, kept.path, name)
+            loading.look(services().store, account, kept.path, name)
         except (BadFile, BadInput) as problem:
             refused.append(str(problem))
             continue
         taken.append(
             loads.add_upload(
-                parts().store,
+                services().store,
                 account_id=account.id,
                 person_id=who.id,
                 file_name=name,
@@ -122,7 +122,7 @@ def drop() -> AnyResponse:
 
 
 def _upload(upload_id: int) -> Upload:
-    found = loads.get_upload(parts().store, upload_id)
+    found = loads.get_upload(services().store, upload_id)
     if found is None:
         raise NotFound("There is no such file.", remedy="Drop it again.")
     account_by_id(found.account_id)
@@ -150,9 +150,9 @@ def map_file(upload_id: int) -> str:
 def _looked(upload_id: int, fields: choosing.Fields) -> tuple[Upload, loading.Looked]:
     upload = _upload(upload_id)
     account = account_by_id(upload.account_id)
-    path = parts().config.uploads / upload.sha256
+    path = services().config.uploads / upload.sha256
     layouts = choosing.layouts(fields)
-    return upload, loading.look(parts().store, account, path, upload.file_name, upload.sha256, layouts)
+    return upload, loading.look(services().store, account, path, upload.file_name, upload.sha256, layouts)
 
 
 @intake.post("/files/<int:upload_id>/load")
@@ -191,7 +191,7 @@ def say_yes(job_id: int) -> AnyResponse:
     upload = _upload(job.upload_id) if job.state == "asks" and job.upload_id is not None else None
     if upload is None or upload.state != "waiting":
         raise BadInput("This load asks nothing.", remedy="Look at the queue again.")
-    loads.finish_job(parts().store, job.id, state="cancelled", message="answered with yes; loaded anew")
+    loads.finish_job(services().store, job.id, state="cancelled", message="answered with yes; loaded anew")
     return _enqueue(upload, replace(load_order(job), confirmed=True))
 
 
@@ -200,14 +200,14 @@ def _enqueue(upload: Upload, request: LoadOrder) -> AnyResponse:
 
 
 def _start(kind: str, account_id: int, file_name: str, request: object, *, upload_id: int | None = None) -> AnyResponse:
-    who, store = must_write(), parts().store
+    who, store = must_write(), services().store
     job_id = loads.start_job(
         store, kind=kind, account_id=account_id, person_id=who.id, upload_id=upload_id, request=request
     )
     trail.note(
         store, _IN_THE_TRAIL[kind], person_id=who.id, account_id=account_id, detail={"job": job_id, "file": file_name}
     )
-    parts().queue.start(job_id)
+    services().queue.start(job_id)
     return redirect(f"{current_scope().elsewhere(url_for('intake.look'))}#job-{job_id}")
 
 
@@ -220,7 +220,7 @@ def undo(batch_id: int) -> AnyResponse:
 
 
 def _batch(batch_id: int) -> loads.Batch:
-    batch = loads.get_batch(parts().store, batch_id)
+    batch = loads.get_batch(services().store, batch_id)
     if batch is None:
         raise NotFound("There is no such batch.", remedy="Look at the list of batches.")
     account_by_id(batch.account_id)
@@ -232,17 +232,17 @@ def discard(upload_id: int) -> AnyResponse:
     """Puts a waiting file away; nothing of it was loaded."""
     must_write()
     upload = _upload(upload_id)
-    loads.discard(parts().store, upload.id)
+    loads.discard(services().store, upload.id)
     flash(f"{upload.file_name} was put away; nothing of it was loaded.")
     return redirect(current_scope().elsewhere(url_for("intake.look")))
 
 
 def _job(job_id: int) -> tuple[loads.Job, str]:
-    job = loads.get_job(parts().store, job_id)
+    job = loads.get_job(services().store, job_id)
     if job is None or job.kind not in _IN_THE_TRAIL:
         raise NotFound("There is no such job.", remedy="Look at the queue again.")
     account_by_id(job.account_id or 0)
-    upload = loads.get_upload(parts().store, job.upload_id or 0)
+    upload = loads.get_upload(services().store, job.upload_id or 0)
     return job, upload.file_name if upload else job.request.get("file", "")
 
 
@@ -259,7 +259,7 @@ def progress(job_id: int) -> Response:
 @intake.get("/batches/<int:batch_id>/rejects.csv")
 def rejects(batch_id: int) -> Response:
     """The rows turned away, to mend and load again."""
-    found = loads.rejects(parts().store, _batch(batch_id).id)
+    found = loads.rejects(services().store, _batch(batch_id).id)
     response = Response(csv_lines(("line", "column", "value", "reason"), found), mimetype="text/csv")
     response.headers["Content-Disposition"] = f"attachment; filename=rejects-{batch_id}.csv"
     return response
@@ -269,11 +269,14 @@ def rejects(batch_id: int) -> Response:
 def mend(batch_id: int) -> Response:
     """The whole file with what is wrong beside the rows turned away: mended, it loads in place of this batch."""
     batch = _batch(batch_id)
-    upload = loads.get_upload(parts().store, batch.upload_id or 0)
+    upload = loads.get_upload(services().store, batch.upload_id or 0)
     if upload is None:
         raise NotFound("This file was loaded from the command line and is not kept here.", remedy="Mend your own copy.")
     frame = loading.to_mend(
-        parts().config.uploads / upload.sha256, upload.file_name, loads.rejects(parts().store, batch.id), batch.mapping
+        services().config.uploads / upload.sha256,
+        upload.file_name,
+        loads.rejects(services().store, batch.id),
+        batch.mapping,
     )
     response = Response(csv_lines(frame.columns, frame.iter_rows()), mimetype="text/csv")
     response.headers["Content-Disposition"] = f"attachment; filename=mend-{batch_id}.csv"

@@ -12,13 +12,13 @@ from nimbus_reef.analysis import made_changes
 from nimbus_reef.analysis.movement import GROUPINGS
 from nimbus_reef.errors import NotFound
 from nimbus_reef.web.acting import back_to, put
+from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
 from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.views import AreaView
 from nimbus_reef.web.movement import change_pages, drift_pages, ledger_pages, sides, trend_pages, trends, why
-from nimbus_reef.web.parts import context, current_scope, figures, is_first_answer, must_write, parts
 
 movement = Blueprint("movement", __name__, url_prefix="/movement")
 
@@ -65,7 +65,7 @@ def _need(name: str) -> None:
     if ask.scope.newest is None:
         return
     if name == "changes":
-        need(parts().facts, ask.scope, (made_changes.KIND,), figures(), made_changes.days_of(ask.look))
+        need(services().facts, ask.scope, (made_changes.KIND,), figures(), made_changes.days_of(ask.look))
     else:
         sides.need_both(ask, trend=name == "trends")
 
@@ -73,7 +73,7 @@ def _need(name: str) -> None:
 @movement.get("/trends/things")
 def things() -> str:
     """What a trend can be asked of, as options of its field; fetched when that is entered."""
-    return render_template("_options.html", names=trends.offered(parts().facts, current_scope()))
+    return render_template("_options.html", names=trends.offered(services().facts, current_scope()))
 
 
 @movement.post("/changes/set-back")

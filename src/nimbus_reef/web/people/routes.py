@@ -21,8 +21,8 @@ from nimbus_reef.store.people.people import Role
 from nimbus_reef.store.people.trail import Asked
 from nimbus_reef.store.record import loads, workers
 from nimbus_reef.web import new_account, sessions
+from nimbus_reef.web.current import inside, must_manage, my_accounts, person, services
 from nimbus_reef.web.kit.account_forms import AccountForm
-from nimbus_reef.web.parts import inside, must_manage, my_accounts, parts, person
 from nimbus_reef.web.people import pages
 from nimbus_reef.web.people.forms import InviteForm, OneselfForm, OwnerForm, RightsForm, SignInForm, TrailForm
 from nimbus_reef.web.security import limiter, most_tries, sign_in_limit
@@ -39,21 +39,21 @@ def sign_in() -> Response | str | tuple[str, int]:
     if request.method == "GET":
         if current_user.is_authenticated:
             return redirect(target)
-        nobody = not store_people.anybody(parts().store)
+        nobody = not store_people.anybody(services().store)
         return render_template(
             "people/sign_in.html", target=target, email="", nobody=nobody, lost="lost" in request.args
         )
     form = SignInForm(request.form)
     email, password = form.email.data or "", form.password.data or ""
     place = request.remote_addr or ""
-    refused_sign_ins.must_be_few(parts().store, email, place, *most_tries())
-    found = store_people.signed_in(parts().store, email, password)
+    refused_sign_ins.must_be_few(services().store, email, place, *most_tries())
+    found = store_people.signed_in(services().store, email, password)
     if found is None:
-        refused_sign_ins.note(parts().store, email, place)
+        refused_sign_ins.note(services().store, email, place)
         flash("Address or password is not right.", "problem")
         return render_template("people/sign_in.html", target=target, email=email), 401
     sessions.begin(found)
-    trail.note(parts().store, "signed in", person_id=found.id, account_id=None, detail={})
+    trail.note(services().store, "signed in", person_id=found.id, account_id=None, detail={})
     return redirect(target)
 
 
@@ -71,7 +71,7 @@ def sign_out() -> Response:
 @limiter.limit(sign_in_limit, methods=["POST"])
 def set_up(token: str) -> Response | str | tuple[str, int]:
     """The first owner and the first brand account of an empty installation; or the demo brands to look at first."""
-    store = parts().store
+    store = services().store
     store_people.may_set_up(store, token)
     owner, account = OwnerForm(request.form), AccountForm(request.form)
     if request.method == "GET":
@@ -100,16 +100,16 @@ def set_up(token: str) -> Response | str | tuple[str, int]:
 def demo() -> Response:
     """Loads the demo brands beside one's own."""
     who = must_manage()
-    if demo_brands.loaded(parts().store):
+    if demo_brands.loaded(services().store):
         raise Conflict("The demo brands are loaded already.", remedy="Choose one in the bar above.")
     return _load_demo(who.id)
 
 
 def _load_demo(person_id: int) -> Response:
     job_id = loads.start_job(
-        parts().store, kind="demo", account_id=None, person_id=person_id, upload_id=None, request={}
+        services().store, kind="demo", account_id=None, person_id=person_id, upload_id=None, request={}
     )
-    parts().queue.start(job_id)
+    services().queue.start(job_id)
     return redirect(url_for("people.demo_loading", job_id=job_id))
 
 
@@ -117,10 +117,10 @@ def _load_demo(person_id: int) -> Response:
 def demo_loading(job_id: int) -> str | Response:
     """How far the demo brands are; once they are there, the way to them."""
     must_manage()
-    job = loads.get_job(parts().store, job_id)
+    job = loads.get_job(services().store, job_id)
     if job is None or job.kind != "demo":
         raise NotFound("There is no such work.", remedy="Look at the accounts.")
-    nobody = job.open and not workers.present(parts().store)
+    nobody = job.open and not workers.present(services().store)
     return render_template("people/demo_loading.html", job=job, nobody=nobody)
 
 
@@ -135,7 +135,7 @@ def listed() -> str:
 
 
 def _people_page(link: str = "", whose: str = "", form: InviteForm | None = None) -> str:
-    store = parts().store
+    store = services().store
     brands = store_people.brands(store)
     return render_template(
         "people/people.html",
@@ -155,7 +155,7 @@ def _address(token: str) -> str:
 @people.post("/people/invite")
 def invite() -> str | tuple[str, int]:
     """Makes a person who is not here yet, and the link to hand over."""
-    who, store = must_manage(), parts().store
+    who, store = must_manage(), services().store
     form = InviteForm(request.form, store_people.brands(store))
     try:
         form.checked()
@@ -170,7 +170,7 @@ def invite() -> str | tuple[str, int]:
 
 
 def _listed(person_id: int) -> store_people.Listed:
-    found = next((each for each in store_people.everybody(parts().store) if each.person.id == person_id), None)
+    found = next((each for each in store_people.everybody(services().store) if each.person.id == person_id), None)
     if found is None:
         raise NotFound("There is no such person.", remedy="Look at the list again.")
     return found
@@ -179,7 +179,7 @@ def _listed(person_id: int) -> store_people.Listed:
 @people.post("/people/<int:person_id>/rights")
 def rights(person_id: int) -> Response:
     """Another role, other brands."""
-    who, store = must_manage(), parts().store
+    who, store = must_manage(), services().store
     found = _listed(person_id)
     form = RightsForm(request.form, store_people.brands(store)).checked()
     store_people.set_rights(store, who.id, person_id, Role(form.role.data or ""), form.brands.data or [])
@@ -192,7 +192,7 @@ def new_link(person_id: int) -> str:
     """Another link, by which somebody chooses a password; the one before stops working."""
     who = must_manage()
     found = _listed(person_id)
-    token = store_people.new_link(parts().store, who.id, person_id)
+    token = store_people.new_link(services().store, who.id, person_id)
     return _people_page(_address(token), found.person.email)
 
 
@@ -201,7 +201,7 @@ def switch(person_id: int) -> Response:
     """Switches somebody off, or on again."""
     who = must_manage()
     found = _listed(person_id)
-    store_people.switch(parts().store, who.id, person_id, active=not found.active)
+    store_people.switch(services().store, who.id, person_id, active=not found.active)
     flash(f"{found.person.name} {'cannot sign in any more' if found.active else 'may sign in again'}.")
     return redirect(url_for("people.listed"))
 
@@ -210,7 +210,7 @@ def switch(person_id: int) -> Response:
 @limiter.limit(sign_in_limit, methods=["POST"])
 def take_up(token: str) -> Response | str | tuple[str, int]:
     """Whoever holds an invitation chooses a name and a password, and is in."""
-    store = parts().store
+    store = services().store
     who = store_people.invited(store, token)
     form = OneselfForm(request.form)
     if request.method == "GET":
@@ -234,7 +234,7 @@ def take_up(token: str) -> Response | str | tuple[str, int]:
 def me() -> str:
     """One's name, password, sessions."""
     now = sessions.here().row
-    open_now = store_sessions.of_person(parts().store, person().id)
+    open_now = store_sessions.of_person(services().store, person().id)
     lines = [pages.session_line(each, here=now is not None and each.id == now.id) for each in open_now]
     return render_template("people/me.html", who=person(), sessions=lines)
 
@@ -242,7 +242,7 @@ def me() -> str:
 @people.post("/me/name")
 def rename() -> Response:
     """What one is called."""
-    store_people.rename(parts().store, person().id, request.form.get("name", ""))
+    store_people.rename(services().store, person().id, request.form.get("name", ""))
     flash("Your name is changed.")
     return redirect(url_for("people.me"))
 
@@ -254,7 +254,7 @@ def change_password() -> Response:
     new = request.form.get("new", "")
     if new != request.form.get("again", ""):
         raise BadInput("The two new passwords differ.", remedy="Type the same twice.")
-    made = store_people.change_password(parts().store, person().id, old=request.form.get("old", ""), new=new)
+    made = store_people.change_password(services().store, person().id, old=request.form.get("old", ""), new=new)
     sessions.begin(made)
     flash("Your password is changed. Wherever else you were signed in, you are not any more.")
     return redirect(url_for("people.me"))
@@ -263,7 +263,7 @@ def change_password() -> Response:
 @people.post("/me/sessions/<int:session_id>/end")
 def end_session(session_id: int) -> Response:
     """Ends one of one's sessions, wherever it is."""
-    if not store_sessions.end(parts().store, person().id, session_id):
+    if not store_sessions.end(services().store, person().id, session_id):
         raise NotFound("This session has ended already.", remedy="Look at the list again.")
     flash("The session has ended.")
     return redirect(url_for("people.me"))
@@ -272,7 +272,7 @@ def end_session(session_id: int) -> Response:
 @people.post("/me/sign-out-everywhere")
 def sign_out_everywhere() -> Response:
     """Ends all of one's sessions, this one too."""
-    store_people.end_sessions(parts().store, person().id)
+    store_people.end_sessions(services().store, person().id)
     sessions.end()
     return redirect(url_for("people.sign_in"))
 
@@ -297,7 +297,7 @@ def _asked() -> tuple[TrailForm, Asked]:
 
 def _entries(asked: Asked, limit: int, skip: int = 0) -> list[trail.Entry]:
     mine = None if person().manages else [each.id for each in my_accounts()]
-    return trail.entries(parts().store, asked, of_accounts=mine, limit=limit, skip=skip)
+    return trail.entries(services().store, asked, of_accounts=mine, limit=limit, skip=skip)
 
 
 @people.get("/trail")
@@ -311,8 +311,8 @@ def trail_of() -> str:
         "people/trail.html",
         lines=pages.trail_lines(found[:_LINES]),
         form=form,
-        kinds=trail.kinds(parts().store),
-        people=store_people.everybody(parts().store) if person().manages else [],
+        kinds=trail.kinds(services().store),
+        people=store_people.everybody(services().store) if person().manages else [],
         accounts=my_accounts(),
         page=page,
         more=len(found) > _LINES,
@@ -329,7 +329,11 @@ def trail_export() -> PageResponse:
         for each in _entries(asked, _MOST_EXPORTED)
     ]
     trail.note(
-        parts().store, "exported", person_id=person().id, account_id=None, detail={"table": "trail", "rows": len(rows)}
+        services().store,
+        "exported",
+        person_id=person().id,
+        account_id=None,
+        detail={"table": "trail", "rows": len(rows)},
     )
     response = PageResponse(csv_lines(["at", "person", "account", "what", "detail"], rows), mimetype="text/csv")
     response.headers["Content-Disposition"] = f"attachment; filename=trail-{datetime.now(UTC):%Y-%m-%d}.csv"

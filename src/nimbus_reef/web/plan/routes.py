@@ -24,10 +24,10 @@ from nimbus_reef.store.people import plan_steps, plans, sendings, trail
 from nimbus_reef.store.people.plan_steps import StepKind
 from nimbus_reef.store.people.plans import Planned
 from nimbus_reef.store.record import loads, workers
+from nimbus_reef.web.current import account_by_id, context, current_scope, figures, inside, must_write, person, services
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.guard import asked_about
 from nimbus_reef.web.kit.stale import typed_anew
-from nimbus_reef.web.parts import account_by_id, context, current_scope, figures, inside, must_write, parts, person
 from nimbus_reef.web.plan import pages
 from nimbus_reef.web.plan.forms import ValueForm
 
@@ -35,7 +35,7 @@ plan = Blueprint("plan", __name__, url_prefix="/plan")
 
 
 def _planned() -> list[Planned]:
-    return plans.planned(parts().store, current_scope().account.id)
+    return plans.planned(services().store, current_scope().account.id)
 
 
 @plan.get("/")
@@ -63,7 +63,9 @@ def sheet(ending: str) -> Response:
             f"Row {first.row}: {first.column} {first.reason}.", remedy="Mend or remove it on the plan first."
         )
     blocking = [
-        each for each in plan_prices.conflicts_of(parts().facts, current_scope().look, changes) if each.kind in BLOCKS
+        each
+        for each in plan_prices.conflicts_of(services().facts, current_scope().look, changes)
+        if each.kind in BLOCKS
     ]
     if blocking and blocking[0].rise is not None:
         raise Conflict(
@@ -81,10 +83,10 @@ def sheet(ending: str) -> Response:
             target.getvalue(), mimetype="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
         )
     if person().writes:
-        sendings.send(parts().store, account.id, person().id, ending, planned)
+        sendings.send(services().store, account.id, person().id, ending, planned)
     else:
         detail = {"sheet": ending, "changes": len(changes)}
-        trail.note(parts().store, "exported", person_id=person().id, account_id=account.id, detail=detail)
+        trail.note(services().store, "exported", person_id=person().id, account_id=account.id, detail=detail)
     response.headers["Content-Disposition"] = (
         f"attachment; filename=changes-{account.key}.{'csv' if ending == 'own' else ending}"
     )
@@ -108,18 +110,18 @@ def cancel_accepting(job_id: int) -> AnyResponse:
     """Takes an acceptance back that is still being done: nothing of it goes into the plan."""
     must_write()
     _job(job_id)
-    loads.cancel(parts().store, job_id)
+    loads.cancel(services().store, job_id)
     return redirect(current_scope().elsewhere(url_for("plan.accepting", job_id=job_id)))
 
 
 def _accepting(page: str, job_id: int) -> str:
     job = _job(job_id)
-    nobody, back = job.open and not workers.present(parts().store), inside(job.request["back"])
+    nobody, back = job.open and not workers.present(services().store), inside(job.request["back"])
     return render_template(f"plan/{page}.html", job=job, nobody=nobody, back=back)
 
 
 def _job(job_id: int) -> loads.Job:
-    job = loads.get_job(parts().store, job_id)
+    job = loads.get_job(services().store, job_id)
     if job is None or job.kind != "accept":
         raise NotFound("There is no such acceptance.", remedy="Look at the plan.")
     account_by_id(job.account_id or 0)
@@ -133,7 +135,7 @@ def read_back() -> AnyResponse | str | tuple[str, int]:
     file = request.files.get("sheet")
     if file is None or not file.filename:
         raise BadInput("No file was chosen.", remedy="Choose the edited change sheet.")
-    with tempfile.NamedTemporaryFile(dir=parts().config.scratch) as kept:
+    with tempfile.NamedTemporaryFile(dir=services().config.scratch) as kept:
         file.save(kept)
         kept.flush()
         rows = sandbox.edited_rows(Path(kept.name), file.filename)
@@ -176,7 +178,7 @@ def take_read_back() -> AnyResponse:
     kept = tuple(each for each in edited if each.row not in rows_gone)
     answer = rules.ReadBack(kept, leaving, len(planned) - len(kept) - len(leaving), ())
     _refuse_dearer(planned, answer)
-    plans.take(parts().store, current_scope().account.id, who.id, planned, answer)
+    plans.take(services().store, current_scope().account.id, who.id, planned, answer)
     flash(
         f"Read back: {len(answer.edited)} changed, {len(answer.unplanned)} taken out, {answer.unchanged} as they were."
     )
@@ -209,7 +211,7 @@ def edit(change_id: int) -> AnyResponse | str:
             "plan/asked.html", asks=asks, action=url_for("plan.edit", change_id=change_id), sent=sent, back=back
         )
     if after.new_value != found.change.new_value:
-        plans.take(parts().store, current_scope().account.id, who.id, planned, answer, StepKind.EDITED)
+        plans.take(services().store, current_scope().account.id, who.id, planned, answer, StepKind.EDITED)
     return redirect(back)
 
 
@@ -218,7 +220,7 @@ def _refuse_dearer(planned: list[Planned], answer: rules.ReadBack) -> None:
     before = [each.change for each in planned]
     edited, gone = {each.row: each for each in answer.edited}, {each.row for each in answer.unplanned}
     after = [edited.get(each.row, each) for each in before if each.row not in gone]
-    rises = plan_prices.dearer(parts().facts, current_scope().look, before, after) if edited else []
+    rises = plan_prices.dearer(services().facts, current_scope().look, before, after) if edited else []
     if rises:
         said = rise_words(rises[0], figures())
         raise Conflict(
@@ -233,7 +235,7 @@ def remove() -> AnyResponse:
     ids = request.form.getlist("rows", type=whole)
     if request.form.get("all"):
         ids = [each.id for each in pages.fitting(_planned(), scope.query, scope.said("what"))]
-    gone = plans.remove_many(parts().store, scope.account.id, who.id, ids) if ids else 0
+    gone = plans.remove_many(services().store, scope.account.id, who.id, ids) if ids else 0
     if not gone:
         raise NotFound(
             "None of these changes is in the plan.", remedy="Select some first (x), or all that are shown (X)."
@@ -247,7 +249,7 @@ def remove() -> AnyResponse:
 def carried_out(sending_id: int) -> AnyResponse:
     """Notes that a sheet was carried out: its changes leave the plan."""
     who, scope = must_write(), current_scope()
-    done = sendings.answer(parts().store, scope.account.id, who.id, sending_id, {})
+    done = sendings.answer(services().store, scope.account.id, who.id, sending_id, {})
     flash(f"{figures().counted(done, 'change')} carried out; they are out of the plan.", "step")
     return redirect(scope.elsewhere(url_for("plan.look")))
 
@@ -258,11 +260,11 @@ def undo() -> AnyResponse:
     who, scope = must_write(), current_scope()
     step = request.form.get("step", type=whole)
     if step is None:
-        newest = plan_steps.steps(parts().store, scope.account.id, 1)
+        newest = plan_steps.steps(services().store, scope.account.id, 1)
         if not newest:
             raise NotFound("Nothing was done to the plan since its last sheet.", remedy="Look at the plan.")
         step = newest[0].id
-    touched = acceptance.undo(parts().facts, scope.look, who.id, step)
+    touched = acceptance.undo(services().facts, scope.look, who.id, step)
     flash(f"Undone: {figures().counted(touched, 'change')} as before.")
     return redirect(scope.elsewhere(url_for("plan.look")))
 
@@ -271,6 +273,6 @@ def undo() -> AnyResponse:
 def take_back() -> AnyResponse:
     """Undoes the last acceptance of one's own; what was taken out since stays out."""
     who = must_write()
-    gone = acceptance.undo(parts().facts, current_scope().look, who.id)
+    gone = acceptance.undo(services().facts, current_scope().look, who.id)
     flash(f"{figures().counted(gone, 'change')} taken back out of the plan.")
     return redirect(current_scope().elsewhere(url_for("plan.look")))

@@ -18,8 +18,8 @@ from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.people import target_acos
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web import params
+from nimbus_reef.web.current import account_of, away_from, my_accounts, services
 from nimbus_reef.web.params import Scope
-from nimbus_reef.web.parts import account_of, away_from, my_accounts, parts
 from nimbus_reef.web.pulse import pages
 
 pulse = Blueprint("pulse", __name__, url_prefix="/pulse")
@@ -29,12 +29,16 @@ def _scope_of(account: Account) -> Scope:
     """The same days for every account, counted back from its own newest; its own targets."""
     args = request.values.copy()
     args.poplist("target_acos")
-    return params.of_account(args, account, parts().facts, target_acos.aims(parts().store, account))
+    return params.of_account(args, account, services().facts, target_acos.aims(services().store, account))
 
 
 def _beat(account: Account) -> Beat:
     scope = _scope_of(account)
-    return idle(parts().facts, account) if scope.newest is None else beat(parts().facts, scope.look, today_of(account))
+    return (
+        idle(services().facts, account)
+        if scope.newest is None
+        else beat(services().facts, scope.look, today_of(account))
+    )
 
 
 @pulse.get("/")
@@ -49,7 +53,7 @@ def mover() -> str:
     """The weakest metric of one account and the product that moved it most, worked out now."""
     account = account_of(request.args.get("account"))
     scope = _scope_of(account)
-    facts, figures = parts().facts, Figures(account.locale, account.currency)
+    facts, figures = services().facts, Figures(account.locale, account.currency)
     if scope.newest is None:
         return render_template("pulse/_mover.html", account=account, weak="", who="")
     weak, who = facts.kept("mover", account.id, lambda: _weak_and_mover(scope.look, figures), scope.look)
@@ -57,7 +61,7 @@ def mover() -> str:
 
 
 def _weak_and_mover(look: Look, figures: Figures) -> tuple[str, str]:
-    facts, weak, who = parts().facts, "", ""
+    facts, weak, who = services().facts, "", ""
     told = {
         metric: each.standing.percentile
         for metric, each in standing.account_places(facts, look).items()
@@ -82,8 +86,8 @@ def at_stake() -> str:
     """What is at stake in one account, worked out now."""
     account = account_of(request.args.get("account"))
     scope = _scope_of(account)
-    if scope.newest is None or lacking(parts().facts, account, scope.window, SOURCES):
+    if scope.newest is None or lacking(services().facts, account, scope.window, SOURCES):
         return "–"
     put_away = away_from(account.id)
-    found = findings(parts().facts, scope.look, put_away, today_of(account))
+    found = findings(services().facts, scope.look, put_away, today_of(account))
     return Figures(account.locale, account.currency).micro(found.overspend)

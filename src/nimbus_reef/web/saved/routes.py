@@ -9,7 +9,7 @@ from werkzeug.wrappers import Response
 
 from nimbus_reef.errors import BadInput, NotFound
 from nimbus_reef.store.people import saved_views as store_saved
-from nimbus_reef.web.parts import current_scope, inside, parts, person
+from nimbus_reef.web.current import current_scope, inside, person, services
 from nimbus_reef.web.saved.forms import ViewForm
 
 saved = Blueprint("saved", __name__, url_prefix="/saved")
@@ -26,7 +26,7 @@ def save() -> Response:
     scope = current_scope()
     query = urlencode([(n, v) for n, v in scope.values() if n not in ("account", "open", "page")])
     shared = scope.account.brand_id if request.form.get("shared") and person().writes else None
-    store_saved.save(parts().store, person().id, place, name, query, shared)
+    store_saved.save(services().store, person().id, place, name, query, shared)
     flash(f"“{name}” is among {'the brand’s' if shared else 'your'} views now.")
     return redirect(scope.link(place))
 
@@ -34,6 +34,6 @@ def save() -> Response:
 @saved.post("/<int:view_id>/forget")
 def forget(view_id: int) -> Response:
     """Lets go of a view."""
-    if not store_saved.forget(parts().store, person().id, view_id):
+    if not store_saved.forget(services().store, person().id, view_id):
         raise NotFound("There is no such view of yours.", remedy="Look at your views again.")
     return redirect(current_scope().link(inside(request.form.get("place", "/"))))

@@ -12,9 +12,9 @@ from nimbus_reef.jobs import demo_brands
 from nimbus_reef.store.people import account_settings, accounts, target_acos
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.web import new_account
+from nimbus_reef.web.current import account_of, must_manage, must_write, my_accounts, person, services
 from nimbus_reef.web.kit.account_forms import AccountForm
 from nimbus_reef.web.kit.stale import typed_anew
-from nimbus_reef.web.parts import account_of, must_manage, must_write, my_accounts, parts, person
 from nimbus_reef.web.settings import pages
 from nimbus_reef.web.settings.forms import DescribeForm, typed
 
@@ -28,16 +28,16 @@ def look() -> str:
 
 
 def _accounts_page(form: AccountForm) -> str:
-    store = parts().store
+    store = services().store
     every = accounts.all_accounts(store, resting=True) if person().manages else my_accounts()
-    newest = {each.id: parts().facts.newest_day(each.id) for each in every}
+    newest = {each.id: services().facts.newest_day(each.id) for each in every}
     return render_template(
         "settings/accounts.html",
         accounts=every,
         newest=newest,
         form=form,
         demo_held=demo_brands.loaded(store),
-        demo_days=parts().config.demo_days,
+        demo_days=services().config.demo_days,
     )
 
 
@@ -49,7 +49,7 @@ def add() -> Response | tuple[str, int]:
     try:
         form.checked()
         new_account.check(form)
-        made = new_account.add(parts().store, form, who.id)
+        made = new_account.add(services().store, form, who.id)
     except BadInput as problem:
         flash(str(problem), "problem")
         return _accounts_page(form), 400
@@ -67,7 +67,7 @@ def account(key: str) -> str:
         account=found,
         groups=pages.groups(found.settings, figures),
         figures=figures,
-        aims=_aim_lines(target_acos.aims(parts().store, found), figures),
+        aims=_aim_lines(target_acos.aims(services().store, found), figures),
     )
 
 
@@ -83,7 +83,7 @@ def save(key: str) -> Response:
     lines = [line for _, group in pages.groups(found.settings, Figures(found.locale, found.currency)) for line in group]
     names = typed_anew(request.form, {line.key: line.value for line in lines}, {line.key: line.label for line in lines})
     after = typed({name: request.form[name] for name in names}, found.settings, found.locale)
-    changed = account_settings.change(parts().store, found.id, who.id, found.settings, after)
+    changed = account_settings.change(services().store, found.id, who.id, found.settings, after)
     flash(pages.changed_words(changed))
     return redirect(url_for("settings.account", key=key))
 
@@ -101,7 +101,7 @@ def describe(key: str) -> Response:
     names = typed_anew(request.form, now, {})
     form = DescribeForm(request.form).checked()
     accounts.describe(
-        parts().store,
+        services().store,
         found.id,
         who.id,
         **{("locale" if name == "number_style" else name): form[name].data for name in names if form[name].data},
@@ -111,7 +111,7 @@ def describe(key: str) -> Response:
 
 
 def _any(key: str) -> Account:
-    found = accounts.by_key(parts().store, key)
+    found = accounts.by_key(services().store, key)
     if found is None:
         raise NotFound(f"There is no account “{key}”.", remedy="Choose one of the list.")
     return found
@@ -122,7 +122,7 @@ def rest(key: str) -> Response:
     """Puts an account to rest, or wakes it."""
     who = must_manage()
     found = _any(key)
-    accounts.rest(parts().store, found.id, who.id, resting=not found.resting)
+    accounts.rest(services().store, found.id, who.id, resting=not found.resting)
     flash(
         f"{found.brand}, {found.country}"
         f" {'is awake again' if found.resting else 'rests: it is kept, and shown only here'}."

@@ -13,13 +13,13 @@ from nimbus_reef.errors import NotFound
 from nimbus_reef.jobs import intake as loading
 from nimbus_reef.jobs.intake import today_of
 from nimbus_reef.store.reading.facts import TOTAL_SOURCES
+from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, services
 from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit import product
 from nimbus_reef.web.kit.context import Context, shown
 from nimbus_reef.web.kit.judging import worked_out_first
 from nimbus_reef.web.kit.lacking import need
 from nimbus_reef.web.kit.views import AreaView
-from nimbus_reef.web.parts import context, current_scope, figures, is_first_answer, must_write, parts
 from nimbus_reef.web.standing import format_pages, heat, shape_pages, shopping, tree_pages, typed
 from nimbus_reef.web.standing.forms import PeersForm
 
@@ -101,7 +101,7 @@ def rows_behind() -> str:
         title=scope.open,
         crumb="all its ads",
         report="Product ads by day",
-        behind=product.rows_behind(parts().facts, scope, scope.open, figures()),
+        behind=product.rows_behind(services().facts, scope, scope.open, figures()),
         back=scope.link(url_for("standing.view", name="products")),
     )
 
@@ -110,11 +110,11 @@ def rows_behind() -> str:
 def type_in() -> Response:
     """Peer figures typed in by somebody who has no feed; the month's other figures stay."""
     who, scope = must_write(), current_scope()
-    feed = work.peer_feed(parts().facts, scope.look)
+    feed = work.peer_feed(services().facts, scope.look)
     file = typed.as_file(PeersForm(request.form, scope.account.locale).checked(), scope.account, feed)
-    path = typed.written(parts().config.uploads, file)
+    path = typed.written(services().config.uploads, file)
     loading.take(
-        parts().store,
+        services().store,
         scope.account,
         path,
         "typed-in-peers.csv",

@@ -17,12 +17,12 @@ from nimbus_reef.errors import NotFound
 from nimbus_reef.formats.kinds import KINDS
 from nimbus_reef.store.people import notes, saved_views
 from nimbus_reef.web import acting
+from nimbus_reef.web.current import context, current_scope, figures, is_first_answer, must_write, person, services
 from nimbus_reef.web.downloads import hand_out
 from nimbus_reef.web.kit.behind import behind
 from nimbus_reef.web.kit.context import shown
 from nimbus_reef.web.kit.judging import judged_first
 from nimbus_reef.web.kit.lacking import need
-from nimbus_reef.web.parts import context, current_scope, figures, is_first_answer, must_write, parts, person
 from nimbus_reef.web.targeting import action_forms, drawer_view, pages, table_view
 from nimbus_reef.web.targeting.forms import NoteForm
 
@@ -54,14 +54,14 @@ def table(name: str) -> str | AnyResponse:
         return redirect(scope.link(_here(name)))
     if scope.newest is None:
         return render_template("targeting/empty.html", view=view, views=VIEWS)
-    need(parts().facts, scope, judged_proposals.sources(view.subject), figures())
-    judged_first(parts().facts, scope, judged_proposals.judged_as(view.subject), first=is_first_answer())
+    need(services().facts, scope, judged_proposals.sources(view.subject), figures())
+    judged_first(services().facts, scope, judged_proposals.judged_as(view.subject), first=is_first_answer())
     ask = context()
     return render_template(
         "targeting/table.html",
         view=view,
         views=VIEWS,
-        saved_views=saved_views.views(parts().store, person().id, request.path, scope.account.brand_id),
+        saved_views=saved_views.views(services().store, person().id, request.path, scope.account.brand_id),
         drawer=drawer_view.made(ask, view, scope.open) if scope.open else None,
         **shown(table_view.page(ask, view)),
     )
@@ -107,7 +107,7 @@ def rows_behind(name: str) -> str:
     """The report rows behind a row's figures, and the files they came in."""
     view, scope = _view(name), current_scope()
     row = drawer_view.opened(context(), view, scope.open).row
-    source, rows = judged_proposals.report_rows(parts().facts, scope.look, view.subject, row)
+    source, rows = judged_proposals.report_rows(services().facts, scope.look, view.subject, row)
     return render_template(
         "targeting/rows.html",
         title=row[view.named_by],
@@ -123,7 +123,7 @@ def note(name: str) -> AnyResponse:
     """Writes a note on a row."""
     who, form = must_write(), NoteForm(request.form).checked()
     row_id = form.row.data or ""
-    notes.add(parts().store, current_scope().account.id, who.id, _view(name).name, row_id, form.text.data or "")
+    notes.add(services().store, current_scope().account.id, who.id, _view(name).name, row_id, form.text.data or "")
     return _swapped(name, row_id)
 
 
@@ -131,7 +131,7 @@ def note(name: str) -> AnyResponse:
 def remove_note(name: str, remark_id: int) -> AnyResponse:
     """Takes a note off its row."""
     who = must_write()
-    notes.remove(parts().store, current_scope().account.id, who.id, remark_id)
+    notes.remove(services().store, current_scope().account.id, who.id, remark_id)
     return _swapped(name, request.form["row"])
 
 
@@ -157,7 +157,7 @@ def accept_many(name: str) -> AnyResponse | str:
     do.
     """
     must_write()
-    view, facts, look = _view(name), parts().facts, current_scope().look
+    view, facts, look = _view(name), services().facts, current_scope().look
     rows = table_view.chosen(context(), view, _keys())
     found = judged_proposals.propose(facts, look, view.subject, rows)
     if len(found) > 1:
@@ -169,7 +169,7 @@ def accept_many(name: str) -> AnyResponse | str:
 def act(name: str) -> AnyResponse | str:
     """Does what one's own rules say on the selected rows, or on all filtered ones; first it says what that is."""
     must_write()
-    view, scope, facts = _view(name), current_scope(), parts().facts
+    view, scope, facts = _view(name), current_scope(), services().facts
     known = judged_tables.fields(view, scope.judge)
     rules = action_forms.tiers(action_forms.given(request.form), view.subject, known, scope.account.locale)
     rows = table_view.chosen(context(), view, _keys())
@@ -190,7 +190,7 @@ def _put(
 ) -> AnyResponse | str:
     view, scope = _view(name), current_scope()
     if view.subject is Subject.TERM:
-        offered = own_actions.with_stops(parts().facts, scope.look, offered)
+        offered = own_actions.with_stops(services().facts, scope.look, offered)
     return acting.put(
         scope,
         offered,

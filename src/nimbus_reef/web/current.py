@@ -27,8 +27,8 @@ from nimbus_reef.web.params import Scope
 
 
 @dataclass(frozen=True, slots=True)
-class Parts:
-    """The parts one place wires together."""
+class Services:
+    """What one place wires together for all requests."""
 
     config: Config
     store: Store
@@ -47,9 +47,9 @@ class SignedIn(UserMixin):  # type: ignore[misc]  # Flask-Login has no types
         return str(self.person.id)
 
 
-def parts() -> Parts:
-    """The application's parts."""
-    found: Parts = current_app.extensions["reef"]
+def services() -> Services:
+    """What the application was wired with."""
+    found: Services = current_app.extensions["reef"]
     return found
 
 
@@ -67,10 +67,10 @@ def person() -> Person:
 def away_from(account_id: int) -> list[PutAway]:
     """The findings that are put away in an account; asked for once a page."""
     if request.method != "GET":
-        return hidden_findings.away(parts().store, account_id)
+        return hidden_findings.away(services().store, account_id)
     known: dict[int, list[PutAway]] = g.setdefault("away", {})
     if account_id not in known:
-        known[account_id] = hidden_findings.away(parts().store, account_id)
+        known[account_id] = hidden_findings.away(services().store, account_id)
     return known[account_id]
 
 
@@ -104,7 +104,7 @@ def my_accounts() -> list[Account]:
     """The accounts of the brands this person may see; kept for the request."""
     if "accounts" not in g:
         who = person()
-        g.accounts = [each for each in accounts.all_accounts(parts().store) if who.sees(each.brand_id)]
+        g.accounts = [each for each in accounts.all_accounts(services().store) if who.sees(each.brand_id)]
     found: list[Account] = g.accounts
     return found
 
@@ -144,8 +144,8 @@ def current_scope() -> Scope:
     if "scope" not in g:
         account = account_of(request.values.get("account") or _last_account())
         session["account"] = account.key
-        made = params.of_account(request.values, account, parts().facts, target_acos.aims(parts().store, account))
-        if made.newest is not None and (missing := unknown(parts().facts, made.look)):
+        made = params.of_account(request.values, account, services().facts, target_acos.aims(services().store, account))
+        if made.newest is not None and (missing := unknown(services().facts, made.look)):
             near = f" Did you mean {' or '.join(f'“{each}”' for each in missing.near)}?" if missing.near else ""
             raise BadInput(
                 f"There is no {missing.kind} “{missing.name}” in this account.",
@@ -160,7 +160,7 @@ def usual_scope() -> Scope:
     """The scope as if nothing had been chosen, for a page about a choice that cannot be understood."""
     last = _last_account()
     account = account_of(last)
-    g.scope = params.of_account(MultiDict(), account, parts().facts, target_acos.aims(parts().store, account))
+    g.scope = params.of_account(MultiDict(), account, services().facts, target_acos.aims(services().store, account))
     found: Scope = g.scope
     return found
 
@@ -173,7 +173,7 @@ def figures() -> Figures:
 
 def context() -> Context:
     """What the views of this request are made from."""
-    return Context(parts().facts, current_scope(), figures(), url_for, person().writes, my_accounts())
+    return Context(services().facts, current_scope(), figures(), url_for, person().writes, my_accounts())
 
 
 def inside(target: str) -> str:
