@@ -10,7 +10,7 @@ from nimbus_reef.formats.figures import Figures
 from nimbus_reef.web.kit import tree
 from nimbus_reef.web.kit.charts import with_lone
 from nimbus_reef.web.movement.trends import by_day
-from nimbus_reef.web.standing import groups, heat, shopping
+from nimbus_reef.web.standing import groups, heat, shape_pages, shopping
 
 EURO = Figures("en_IE", "EUR")
 METRICS = ("ctr", "cvr", "cpc", "aov")
@@ -89,7 +89,7 @@ def test_the_shape_tells_what_lies_idle(idle, groups_idle, words):
         "Products": {"advertised": 25, "eligible, not advertised": idle},
         "Ad groups": {"with a live target": 80, "without one": groups_idle},
     }
-    assert said(groups.shape_answer(counts, EURO)) == words
+    assert said(shape_pages.shape_answer(counts, EURO)) == words
 
 
 def queries(*rows):
