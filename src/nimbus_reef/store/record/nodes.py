@@ -6,7 +6,6 @@ import re
 from collections.abc import Sequence
 from typing import Any, Final
 
-import MySQLdb
 from sqlalchemy.engine import make_url
 from sqlalchemy.engine.interfaces import Dialect
 
@@ -37,6 +36,7 @@ class Nodes:
 
     def connect(self, dialect: Dialect, _: Any, arguments: list[Any], named: dict[str, Any]) -> Any:
         """A connection to the first node that is ready; the last one's own error where none is."""
+        refused = dialect.loaded_dbapi.OperationalError
         problem: Exception | None = None
         first = self._last
         for step in range(len(self._nodes)):
@@ -44,8 +44,9 @@ class Nodes:
             host, port = self._nodes[place]
             try:
                 made = dialect.connect(*arguments, **named | {"host": host, "port": port})
-                _must_be_ready(made)
-            except MySQLdb.OperationalError as failed:
+                if not _is_ready(made):
+                    raise refused(NOT_READY, "this node is not ready")
+            except refused as failed:
                 problem = failed
                 continue
             self._last = place
@@ -54,20 +55,24 @@ class Nodes:
         raise problem
 
 
-def _must_be_ready(connection: Any) -> None:
-    """A node of a cluster has to be in it, and to let what is read wait for what was written on the others."""
+def _is_ready(connection: Any) -> bool:
+    """
+    Whether a node of a cluster is in it, else it is let go of; StoreAway where reading does not wait for what was
+    written on the others.
+    """
     told = _shown(connection, "VARIABLES", "wsrep_on", "wsrep_sync_wait")
     if told.get("wsrep_on", "OFF") != "ON":
-        return
+        return True
     if _shown(connection, "STATUS", "wsrep_ready").get("wsrep_ready") != "ON":
         connection.close()
-        raise MySQLdb.OperationalError(NOT_READY, "this node is not ready")
+        return False
     if not int(told["wsrep_sync_wait"]) & _READS_WAIT:
         connection.close()
         raise StoreAway(
             "The nodes of the database do not wait for each other: a page could show what was before it was saved.",
             remedy="Set wsrep_sync_wait = 1 on every node (docs/scaling.md).",
         )
+    return True
 
 
 def _shown(connection: Any, what: str, *names: str) -> dict[str, str]:
