@@ -63,6 +63,8 @@ class _Node:
 
 
 class _Dialect:
+    loaded_dbapi = MySQLdb
+
     def __init__(self, *told):
         self.told = told
 
