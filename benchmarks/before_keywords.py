@@ -33,13 +33,14 @@ from nimbus_reef.core.model import Placement, Verdict
 from nimbus_reef.core.proposals import Proposal
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import intake
+from nimbus_reef.jobs.demo_brands import account_of
 from nimbus_reef.sim import brand, reports, trade
 from nimbus_reef.sim.brand import Simulated
 from nimbus_reef.sim.schedule import ADJUSTED, PLACES
 from nimbus_reef.sim.trade import EXTRA_UNITS, true_conversion
 from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
 from nimbus_reef.sim.world import World
-from nimbus_reef.store.people import accounts, target_acos
+from nimbus_reef.store.people import target_acos
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.store.record.engine import Store
 
@@ -95,17 +96,7 @@ def cases(seeds: Sequence[int], specs: Sequence[BrandSpec] = BRANDS) -> Iterator
 def case(store: Store, made: Simulated, key: str, folder: Path) -> Case:
     """A simulated brand, loaded, over its newest mature month."""
     spec = made.world.spec
-    account = accounts.add(
-        store,
-        key=key,
-        brand_name=f"{spec.name} {key}",
-        marketplace=spec.marketplace,
-        country=spec.country,
-        currency=spec.currency,
-        locale=spec.locale,
-        timezone=spec.timezone,
-        target_acos=spec.target_acos,
-    )
+    account = account_of(store, spec, key)
     for kind, path in reports.write({kind: made.frames[kind] for kind in _KINDS}, folder / key).items():
         intake.take(store, account, path, path.name, kind, today=LAST + timedelta(days=1))
         path.unlink()

@@ -15,6 +15,7 @@ from nimbus_reef.analysis.look import Look
 from nimbus_reef.core.targeting import Aims
 from nimbus_reef.core.windows import Window
 from nimbus_reef.jobs import intake
+from nimbus_reef.jobs.demo_brands import account_of
 from nimbus_reef.sim import brand, reports
 from nimbus_reef.sim.vocabulary import BRANDS
 from nimbus_reef.store.people import accounts, people
@@ -35,10 +36,7 @@ def _both_brands(folder: Path) -> None:
     with sqlite_record.spoken():
         store = sqlite_record.at(folder)
         for spec in BRANDS:
-            told = (spec.marketplace, spec.country, spec.currency, spec.locale, spec.timezone, spec.target_acos)
-            names = ("marketplace", "country", "currency", "locale", "timezone", "target_acos")
-            own = dict(zip(names, told, strict=True))
-            account = accounts.add(store, key=spec.key, brand_name=spec.name, **own)
+            account = account_of(store, spec)
             made = brand.simulate(spec, 4, DAYS, LAST_DAY)
             for path in reports.write(made.frames, folder / spec.key).values():
                 intake.take(store, account, path, path.name, path.stem, today=LAST_DAY + timedelta(days=1))

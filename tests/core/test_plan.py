@@ -3,22 +3,12 @@
 from dataclasses import asdict, replace
 
 import pytest
+from tests import planned
 
 from nimbus_reef.core import plan
-from nimbus_reef.core.changes import Action, Change, Entity, value_problem
+from nimbus_reef.core.changes import Action, Entity, value_problem
 
-BID = Change(
-    row=3,
-    action=Action.UPDATE,
-    entity=Entity.TARGET,
-    campaign="C",
-    ad_group="G",
-    target="t",
-    match_type="broad",
-    field="bid",
-    old_value="1.05",
-    new_value="0.74",
-)
+BID = replace(planned.BID, row=3, old_value="1.05", new_value="0.74")
 NEGATIVE = replace(
     BID,
     row=5,

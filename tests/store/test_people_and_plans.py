@@ -4,42 +4,16 @@ from dataclasses import replace
 
 import pytest
 from sqlalchemy import text
+from tests.planned import BID, PROMISE
 
 from nimbus_reef.core.changes import Action, Change, ChangeState, Entity
 from nimbus_reef.core.plan import ReadBack
-from nimbus_reef.core.promises import Promise
 from nimbus_reef.errors import BadInput, Conflict, NotFound, StoreAway
 from nimbus_reef.store.people import accounts, people, plan_steps, plans, sendings
 from nimbus_reef.store.people.people import Role
 from nimbus_reef.store.record import engine
 
-CHANGE = Change(
-    row=0,
-    action=Action.UPDATE,
-    entity=Entity.TARGET,
-    campaign="C",
-    ad_group="G",
-    target="t",
-    match_type="broad",
-    field="bid",
-    old_value="1.00",
-    new_value="0.70",
-    reason="why",
-)
-PROMISE = Promise(
-    window=("2026-10-01", "2026-10-30"),
-    clicks=0,
-    orders=0,
-    spend=0,
-    sales=0,
-    a=1,
-    b=1,
-    aov=1,
-    target_acos=0.3,
-    view="targets",
-    row_id="1",
-    projected={"spend": [0, 0, 0], "sales": [0, 0, 0]},
-)
+CHANGE = replace(BID, reason="why")
 
 
 @pytest.fixture

@@ -14,10 +14,11 @@ from nimbus_reef.core import change, checks
 from nimbus_reef.core.windows import Window, preceding
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.jobs import intake
+from nimbus_reef.jobs.demo_brands import account_of
 from nimbus_reef.sim import brand, reports
 from nimbus_reef.sim.stories import Stories
 from nimbus_reef.sim.vocabulary import BRANDS
-from nimbus_reef.store.people import accounts, target_acos
+from nimbus_reef.store.people import target_acos
 from nimbus_reef.store.reading.facts import Facts
 from nimbus_reef.web.kit import movers
 from nimbus_reef.web.movement import pages
@@ -42,17 +43,7 @@ class Told:
 def told(request, store, tmp_path):
     spec = request.param
     made = brand.simulate(spec, 4, DAYS, LAST)
-    account = accounts.add(
-        store,
-        key=spec.key,
-        brand_name=spec.name,
-        marketplace=spec.marketplace,
-        country=spec.country,
-        currency=spec.currency,
-        locale=spec.locale,
-        timezone=spec.timezone,
-        target_acos=spec.target_acos,
-    )
+    account = account_of(store, spec)
     for kind, path in reports.write({kind: made.frames[kind] for kind in TOLD_BY}, tmp_path).items():
         mapping = intake.usual_maps(intake.look(store, account, path, path.name), kind)
         intake.load(

@@ -12,6 +12,7 @@ import pytest
 from tests.conftest import LAST_DAY
 from tests.looks import account_of, look_of
 from tests.pages import found, parsed, row_ids, sent_by, text_of, texts, values, words
+from tests.planned import PROMISE
 
 from nimbus_reef.analysis import order
 from nimbus_reef.analysis.delivery import placements, plan_prices
@@ -25,7 +26,6 @@ from nimbus_reef.core import click_prices
 from nimbus_reef.core.changes import Action, Change, Entity
 from nimbus_reef.core.checks import Subject
 from nimbus_reef.core.model import Verdict
-from nimbus_reef.core.promises import Promise
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people import plans
 from nimbus_reef.store.reading import product_frames
@@ -35,18 +35,6 @@ from nimbus_reef.web.kit import settled_first
 from nimbus_reef.web.params import Scope
 
 BRANDS = ("fernhollow-de", "pellwick-gb")
-PROMISE = Promise(
-    window=("2026-10-01", "2026-10-30"),
-    clicks=0,
-    orders=0,
-    spend=0,
-    sales=0,
-    a=1,
-    b=1,
-    aov=1,
-    target_acos=0.3,
-    projected={},
-)
 
 
 def planned(demo, key):

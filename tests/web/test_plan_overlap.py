@@ -5,10 +5,11 @@ from datetime import datetime
 
 import polars as pl
 import pytest
+from tests.planned import PROMISE
 
 from nimbus_reef.core import projection
 from nimbus_reef.core.changes import Action, Change, Entity
-from nimbus_reef.core.promises import Promise, projected
+from nimbus_reef.core.promises import projected
 from nimbus_reef.errors import BadInput
 from nimbus_reef.formats.figures import Figures
 from nimbus_reef.store.people.plans import Planned
@@ -31,20 +32,8 @@ def planned(number, entity, field, row_id, spend):
         field=field,
         new_value="paused" if field == "state" else "9.00",
     )
-    promise = Promise(
-        window=("2026-10-01", "2026-10-30"),
-        clicks=0,
-        orders=0,
-        spend=spend,
-        sales=0,
-        a=1,
-        b=1,
-        aov=1,
-        target_acos=0.3,
-        view="targets",
-        row_id=row_id,
-        projected={"spend": (-spend,) * 3, "sales": (0.0,) * 3},
-    )
+    projected = {"spend": (-spend,) * 3, "sales": (0.0,) * 3}
+    promise = replace(PROMISE, spend=spend, row_id=row_id, projected=projected)
     return Planned(number, change, promise, datetime(2026, 11, 1))
 
 

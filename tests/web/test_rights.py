@@ -7,10 +7,9 @@ from urllib.parse import parse_qs, urlsplit
 import pytest
 from flask import url_for
 from tests.pages import text_of
+from tests.planned import BID, PROMISE
 from tests.web.conftest import signed_in
 
-from nimbus_reef.core.changes import Action, Change, Entity
-from nimbus_reef.core.promises import Promise
 from nimbus_reef.store.people import accounts, hidden_findings, notes, people, plans, sendings
 from nimbus_reef.store.record import loads
 
@@ -92,24 +91,7 @@ def things(demo):
         upload_id=None,
         request={"stem": "none", "file": "x.xlsx", "rows": 1},
     )
-    wanted = Change(
-        row=0, action=Action.UPDATE, entity=Entity.TARGET, campaign="c", field="bid", old_value="1.00", new_value="0.90"
-    )
-    promise = Promise(
-        window=("2026-10-01", "2026-10-30"),
-        clicks=0,
-        orders=0,
-        spend=0,
-        sales=0,
-        a=1,
-        b=1,
-        aov=1,
-        target_acos=0.3,
-        view="targets",
-        row_id="1",
-        projected={"spend": [0, 0, 0], "sales": [0, 0, 0]},
-    )
-    (change,) = plans.accept_packages(store, account.id, 1, [[(wanted, promise)]]).planned
+    (change,) = plans.accept_packages(store, account.id, 1, [[(BID, PROMISE)]]).planned
     notes.add(store, account.id, 1, "targets", "1", "x")
     hidden_findings.put(store, account.id, 1, "costly-targets", ["1"], until_day=None, until_clicks=None, reason="x")
     yield {

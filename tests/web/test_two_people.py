@@ -11,40 +11,15 @@ from sqlalchemy import update
 from tests.conftest import LAST_DAY
 from tests.looks import account_of
 from tests.pages import found, parsed, sent_by, text_of, values
+from tests.planned import BID as LOWER
+from tests.planned import PROMISE
 
-from nimbus_reef.core.changes import Action, Change, Entity
-from nimbus_reef.core.promises import Promise
 from nimbus_reef.store.people import account_settings, closed_audits, plans, trail
 from nimbus_reef.store.record import loads
 from nimbus_reef.store.record.models import change
 
 KEY = "fernhollow-de"
-PROMISE = Promise(
-    window=("2026-10-01", "2026-10-30"),
-    clicks=9,
-    orders=0,
-    spend=9,
-    sales=0,
-    a=1,
-    b=1,
-    aov=1,
-    target_acos=0.3,
-    view="targets",
-    row_id="1",
-    projected={"spend": (0, 0, 0), "sales": (0, 0, 0)},
-)
-BID = Change(
-    row=0,
-    action=Action.UPDATE,
-    entity=Entity.TARGET,
-    campaign="c",
-    ad_group="g",
-    target="t",
-    match_type="exact",
-    field="bid",
-    old_value="1.00",
-    new_value="0.90",
-)
+BID = replace(LOWER, new_value="0.90")
 
 
 @pytest.fixture

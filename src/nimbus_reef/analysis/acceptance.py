@@ -97,7 +97,7 @@ def accept(
 
 
 def packages(look: Look, going: Sequence[Proposal]) -> list[Package]:
-    """The changes of proposals with their reasons in words, each with what it is held to."""
+    """The changes of proposals with their reasons in words, each with what it promises."""
     figures = Figures(look.account.locale, look.account.currency)
     return [[(change, typed(change, told)) for change, told in worded(each, figures).package] for each in going]
 

@@ -116,6 +116,16 @@ WORDS = View(
 VIEWS: Final = {view.name: view for view in (TARGETS, TERMS, WORDS)}
 
 
+P_OVER: Final = Field(
+    "p_over",
+    "chance over target",
+    pl.col("p_over") * 100,
+    "%",
+    "how likely the true cost of sale is over target",
+    digits=0,
+)
+
+
 def fields(view: View, judge: str) -> dict[str, Field]:
     """What the rows can be filtered and sorted by."""
     stake = "excess" if judge == "simple" else "stake"
@@ -134,14 +144,7 @@ def fields(view: View, judge: str) -> dict[str, Field]:
             ),
             digits=0,
         ),
-        Field(
-            "p_over",
-            "chance over target",
-            pl.col("p_over") * 100,
-            "%",
-            "how likely the true cost of sale is over target",
-            digits=0,
-        ),
+        P_OVER,
         Field(
             "needed_cvr",
             "needed CVR",

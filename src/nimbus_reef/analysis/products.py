@@ -49,11 +49,11 @@ class OpenedProduct:
 
 
 def opened(facts: Facts, look: Look, sku: str) -> OpenedProduct:
-    """A product of a look; NotFound where it did nothing in these days."""
+    """A product of a look; NotFound where it has no activity in the window."""
     on = standing.standing_data(facts, look)
     rows = on.ads.filter(pl.col("sku") == sku)
     if rows.is_empty():
-        raise NotFound(f"{sku} had no ads in these days.", remedy="Choose other days, or close the drawer.")
+        raise NotFound(f"{sku} has no ads in this period.", remedy="Choose another period, or close it.")
     moved = None
     if look.against is not None:
         sides = movement.sides(facts, look, "product").filter(pl.col("key") == sku)

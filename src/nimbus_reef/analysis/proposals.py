@@ -52,7 +52,9 @@ def _judged(subject: Subject, facts: Facts, look: Look, keys: Sequence[str], _: 
     order = pl.DataFrame({"row_id": keys}, schema={"row_id": pl.String})
     rows = order.join(judged_proposals.judged(facts, look, subject), on="row_id", maintain_order="left")
     if len(rows) < len(keys):
-        raise NotFound(f"This {subject.name} did nothing in these days.", remedy="Choose other days, or close it.")
+        raise NotFound(
+            f"This {subject.name} has no activity in this period.", remedy="Choose another period, or close it."
+        )
     made = judged_proposals.propose(facts, look, subject, rows)
     return own_actions.with_stops(facts, look, made) if subject is Subject.TERM else made
 

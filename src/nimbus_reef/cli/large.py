@@ -12,10 +12,9 @@ import polars as pl
 from nimbus_reef.config import Config
 from nimbus_reef.formats.tables import add_csv
 from nimbus_reef.jobs import intake
-from nimbus_reef.jobs.demo_brands import Step
+from nimbus_reef.jobs.demo_brands import Step, account_of
 from nimbus_reef.sim import brand
 from nimbus_reef.sim.vocabulary import FERNHOLLOW
-from nimbus_reef.store.people import accounts
 from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record.engine import Store
 
@@ -58,17 +57,7 @@ def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step,
                 if (number or copy) and kind.startswith("peer_"):
                     continue  # all of them stand on the same shelves
                 _append(folder, kind, _prefixed(frame, number + copy * size.worlds), last_day, size)
-    account = accounts.by_key(store, spec.key) or accounts.add(
-        store,
-        key=spec.key,
-        brand_name=spec.name,
-        marketplace=spec.marketplace,
-        country=spec.country,
-        currency=spec.currency,
-        locale=spec.locale,
-        timezone=spec.timezone,
-        target_acos=spec.target_acos,
-    )
+    account = account_of(store, spec)
     for path in sorted(folder.glob("*.csv")):
         step(f"loading {path.stem}")
         kind = path.stem.partition("-")[0]

@@ -98,20 +98,7 @@ SHEET_COLUMNS: Final = (
     "finding",
 )
 """The columns of the change sheet, in their order."""
-KEY_FIELDS = (
-    "action",
-    "entity",
-    "campaign",
-    "ad_group",
-    "target",
-    "match_type",
-    "sku",
-    "placement",
-    "days",
-    "from_hour",
-    "to_hour",
-    "field",
-)
+KEY_FIELDS: Final = SHEET_COLUMNS[SHEET_COLUMNS.index("action") : SHEET_COLUMNS.index("old_value")]
 
 
 class ValueKind(StrEnum):

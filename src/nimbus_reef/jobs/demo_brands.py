@@ -14,6 +14,7 @@ from nimbus_reef.jobs import intake
 from nimbus_reef.sim import brand, reports, shapes
 from nimbus_reef.sim.vocabulary import BRANDS, BrandSpec
 from nimbus_reef.store.people import accounts
+from nimbus_reef.store.people.accounts import Account
 from nimbus_reef.store.record.engine import Store
 
 _SAMPLE_DAYS = 3
@@ -59,11 +60,12 @@ def load(config: Config, store: Store, *, seed: int, last_day: date, step: Step)
         _load_brand(store, spec, paths, last_day, step)
 
 
-def _load_brand(store: Store, spec: BrandSpec, paths: dict[str, Path], last_day: date, step: Step) -> None:
-    account = accounts.by_key(store, spec.key) or accounts.add(
+def account_of(store: Store, spec: BrandSpec, key: str = "") -> Account:
+    """The account of a simulated brand, added if it is not there. key: another than the brand's own."""
+    return accounts.by_key(store, key or spec.key) or accounts.add(
         store,
-        key=spec.key,
-        brand_name=spec.name,
+        key=key or spec.key,
+        brand_name=f"{spec.name} {key}".strip(),
         marketplace=spec.marketplace,
         country=spec.country,
         currency=spec.currency,
@@ -71,6 +73,10 @@ def _load_brand(store: Store, spec: BrandSpec, paths: dict[str, Path], last_day:
         timezone=spec.timezone,
         target_acos=spec.target_acos,
     )
+
+
+def _load_brand(store: Store, spec: BrandSpec, paths: dict[str, Path], last_day: date, step: Step) -> None:
+    account = account_of(store, spec)
     for path in paths.values():
         step(f"{spec.name}: loading {path.stem.replace('_', ' ')}")
         intake.take(store, account, path, path.name, path.stem, today=last_day + timedelta(days=1))

@@ -71,10 +71,10 @@ def listed(facts: Facts, look: Look) -> pl.DataFrame:
 
 
 def row_of(facts: Facts, look: Look, row_id: str) -> Mapping[str, Any]:
-    """One product ad; NotFound where it did nothing in these days."""
+    """One product ad; NotFound where it has no activity in the window."""
     found = listed(facts, look).filter(pl.col("row_id") == row_id)
     if found.is_empty():
-        raise NotFound("This product ad did nothing in these days.", remedy="Choose other days, or close the drawer.")
+        raise NotFound("This product ad has no activity in this period.", remedy="Choose another period, or close it.")
     return found.row(0, named=True)
 
 

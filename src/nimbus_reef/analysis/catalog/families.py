@@ -259,7 +259,7 @@ def family(facts: Facts, look: Look, key: str) -> ListedFamily:
     """One family; NotFound where it had no ads in the window."""
     found = next((each for each in listed(facts, look) if each.key == key), None)
     if found is None:
-        raise NotFound("This family had no ads in these days.", remedy="Choose other days, or close it.")
+        raise NotFound("This family has no ads in this period.", remedy="Choose another period, or close it.")
     return found
 
 

@@ -168,7 +168,7 @@ def row_of(facts: Facts, look: Look, row_id: str) -> Mapping[str, Any]:
     """A product without ads; NotFound where it has some, or sold nothing in the window."""
     found = unadvertised(facts, look).filter(pl.col("row_id") == row_id)
     if found.is_empty():
-        raise NotFound("This product has ads, or sold nothing in these days.", remedy="Look at the list again.")
+        raise NotFound("This product has ads, or no sales in this period.", remedy="Reload the list.")
     return found.row(0, named=True)
 
 

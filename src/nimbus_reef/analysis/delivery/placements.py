@@ -137,7 +137,7 @@ def row_of(facts: Facts, look: Look, row_id: str) -> Mapping[str, Any]:
     """A placement of a campaign, with limited; NotFound where it had no figures in the window."""
     rows = judged(facts, look).filter(pl.col("row_id") == row_id)
     if rows.is_empty():
-        raise NotFound("This placement had no figures in these days.", remedy="Choose other days, or close it.")
+        raise NotFound("This placement has no activity in this period.", remedy="Choose another period, or close it.")
     row = rows.row(0, named=True)
     return {**row, "limited": row["offsite_limited"] == "yes"}
 

@@ -11,6 +11,7 @@ import polars as pl
 from nimbus_reef.analysis import tables
 from nimbus_reef.analysis.catalog import ads
 from nimbus_reef.analysis.catalog.ads import Without
+from nimbus_reef.analysis.judged_tables import P_OVER
 from nimbus_reef.analysis.tables import Field, metric_fields
 from nimbus_reef.core.metrics import METRICS, ratio
 from nimbus_reef.core.model import MICRO, Verdict, from_micro
@@ -40,14 +41,7 @@ def fields() -> dict[str, Field]:
             "overspend per 30 days: what is likely spent above target, luck taken out",
             digits=0,
         ),
-        Field(
-            "p_over",
-            "chance over target",
-            pl.col("p_over") * 100,
-            "%",
-            "how likely the true cost of sale is over target",
-            digits=0,
-        ),
+        P_OVER,
         Field(
             "beside_cvr",
             "siblings’ CVR",

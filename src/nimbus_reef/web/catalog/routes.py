@@ -234,7 +234,7 @@ def _proposed(name: str, keys: list[str]) -> list[Proposal]:
         raise NotFound("There is nothing to accept here.", remedy="Follow a link of the page.")
     found = acting.proposed(current_scope(), name, keys)
     if not found:
-        raise NotFound("This row did nothing in these days.", remedy="Look at the list again.")
+        raise NotFound("This row has no activity in this period.", remedy="Look at the list again.")
     return found
 
 

@@ -135,7 +135,7 @@ def _told(ask: Context, found: Opened) -> AcceptancePreview:
 
 
 def _product(ask: Context, sku: str) -> ProductDrawer | None:
-    """What is known of a product that a finding is about; None where it had no ads in these days."""
+    """What is known of a product that a finding is about; None where it has no ads in the window."""
     try:
         return product.drawer(ask.facts, ask.scope, sku, "", ask.figures)
     except NotFound:

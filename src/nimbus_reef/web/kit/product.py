@@ -64,7 +64,7 @@ class ProductDrawer:
 
 
 def drawer(facts: Facts, scope: Scope, sku: str, metric: str, figures: Figures) -> ProductDrawer:
-    """What the drawer shows of a product; NotFound where it did nothing in these days."""
+    """What the drawer shows of a product; NotFound where it has no activity in the window."""
     found = products.opened(facts, scope.look, sku)
     weak = metric if metric in RATED else found.weakest
     changed = page_changes(facts, scope.look, sku)

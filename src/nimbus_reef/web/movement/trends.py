@@ -129,7 +129,7 @@ def _product(facts: Facts, scope: Scope, sku: str) -> Trend:
     ads = product_frames.named_ads(facts, scope.account.id, scope.window).filter(pl.col("sku") == sku)
     sums = product_frames.ad_days(facts, scope.account.id, history(scope.look), ads.select("product_ad_id"))
     if sums.is_empty():
-        raise NotFound(f"{sku} had no ads in these days.", remedy="Choose another product.")
+        raise NotFound(f"{sku} has no ads in this period.", remedy="Choose another product.")
     days, left_out = _only_days(sums, "product_ad_daily")
     # As in the drift of products: campaigns that have a target of their own are not asked.
     aim = ads.select(scope.aims.expr(["sku"])).item(0, 0)

@@ -182,7 +182,7 @@ def page(ask: Context) -> ProductsView:
 
 
 def drawer(ask: Context) -> product.ProductDrawer:
-    """The product that is open; NotFound where it did nothing in these days."""
+    """The product that is open; NotFound where it has no activity in the window."""
     return product.drawer(ask.facts, ask.scope, ask.scope.open, ask.scope.said("metric"), ask.figures)
 
 

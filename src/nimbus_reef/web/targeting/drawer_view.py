@@ -85,7 +85,7 @@ def opened(ask: Context, view: View, row_id: str) -> JudgedRow:
     rows = judged_proposals.judged(ask.facts, ask.look, view.subject).filter(pl.col("row_id") == row_id)
     if rows.is_empty():
         raise NotFound(
-            f"This {view.thing} did nothing in these days.", remedy="Choose other days, or close the drawer."
+            f"This {view.thing} has no activity in this period.", remedy="Choose another period, or close it."
         )
     return judged_proposals.recommended(ask.facts, ask.look, view.subject, rows)[0]
 
