@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import random
 
+import polars as pl
 import pytest
 from tests.analysis.conftest import usual_look
 
 from nimbus_reef.analysis import acceptance
-from nimbus_reef.analysis.delivery import plan_prices
+from nimbus_reef.analysis.delivery import plan_prices, solutions
+from nimbus_reef.analysis.judged import judged_targets
 from nimbus_reef.analysis.proposals import PROPOSERS, all_keys, proposals
+from nimbus_reef.analysis.sheet_rows import change as sheet_row
 from nimbus_reef.analysis.wording import worded
+from nimbus_reef.core.changes import Entity
 from nimbus_reef.core.conflicts import BLOCKS
+from nimbus_reef.core.model import MICRO
 from nimbus_reef.core.plan import problems
 from nimbus_reef.core.promises import typed
 from nimbus_reef.errors import NotFound
@@ -89,3 +94,33 @@ def test_what_is_in_the_plan_is_not_proposed_again(own):
     assert acceptance.in_plan(planned, made[0]).left == 0
     assert len(acceptance.in_plan(planned, made[0]).own) == len(made[0].package)
     assert acceptance.in_plan(planned, made[1]).left == len(made[1].package)
+
+
+def test_a_solution_beside_a_pause_counts_only_what_the_pause_leaves(facts, look):
+    """Whatever its dearest target is: paused in the plan, its money is no longer the solution's to save."""
+    rows = judged_targets(facts, look)
+    days = look.window.days
+    looked_at = 0
+    for campaign in sorted(set(rows["campaign"].cast(pl.String))):
+        own = rows.filter(pl.col("campaign").cast(pl.String) == campaign, pl.col("state").cast(pl.String) == "enabled")
+        try:
+            alone = solutions.solved(facts, look, campaign)
+        except NotFound:
+            continue
+        if not alone.package or own.is_empty():
+            continue
+        dear = own.sort("spend", descending=True).to_dicts()[0]
+        of = {name: str(dear[name]) for name in ("ad_group", "target", "match_type")}
+        pause = sheet_row(Entity.TARGET, "state", campaign, "paused", "enabled", "costly-targets", **of)
+        beside = solutions.solved(facts, look, campaign, [pause])
+        share = 1 - dear["spend"] / own["spend"].sum()
+        left = alone.rows["spend"].sum() / MICRO / days * 30 * share
+        assert beside.effect.spend.low >= -left * 1.05 - 1, campaign
+        assert all(
+            not (
+                each.target == of["target"] and each.match_type == of["match_type"] and each.ad_group == of["ad_group"]
+            )
+            for each, _ in beside.package
+        )
+        looked_at += 1
+    assert looked_at > 5

@@ -7,7 +7,7 @@ Formulas: "Placements" and "Evidence" in docs/calculations.md.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import polars as pl
@@ -254,6 +254,29 @@ def outcome(
 
 def _span(values: Sequence[float]) -> Range:
     return Range(min(values), values[1], max(values))
+
+
+def remaining(places: Sequence[PlacementSums], clicks: float, spend: float, sales: float) -> list[PlacementSums]:
+    """
+    What placements are without targets that are paused, which no report tells by placement: alike in all of them.
+
+    Parameters
+    ----------
+    places : PlacementSums
+        Of one campaign.
+    clicks, spend, sales : fractions
+        The parts of the campaign's sums that its other targets made.
+    """
+    return [
+        replace(
+            each,
+            clicks=round(each.clicks * clicks),
+            spend=each.spend * spend,
+            sales=each.sales * sales,
+            aov=each.aov * sales / clicks if clicks else 0.0,
+        )
+        for each in places
+    ]
 
 
 def left_out(place: PlacementSums, days: int) -> Projected:

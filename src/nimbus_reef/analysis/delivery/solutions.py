@@ -91,10 +91,11 @@ def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]
     rows = placements.of_campaign(facts, look, campaign)
     days = facts.monthly_days(look.account.id, placements.KIND, look.window)
     listed = rows.to_dicts()
-    places = [placements.place_sums(row) for row in listed]
+    every = [placements.place_sums(row) for row in listed]
+    places = rules.remaining(every, *_parts_left(facts, whole, campaign, planned))
     target = float(listed[0]["target_acos"])
     found = rules.solve(places, target, look.account.settings.base_share)
-    spend, sales = sum(each.spend for each in places), sum(each.sales for each in places)
+    spend, sales = sum(each.spend for each in every), sum(each.sales for each in every)
     now = ratio(spend, sales)
     bidding = str(listed[0]["bidding"] or "")
     if found is None:
@@ -125,6 +126,21 @@ def _solved(facts: Facts, look: Look, campaign: str, planned: tuple[Change, ...]
         tuple(changes),
         change_of_all if changes else NOTHING,
     )
+
+
+def _parts_left(facts: Facts, look: Look, campaign: str, planned: Sequence[Change]) -> tuple[float, float, float]:
+    """The parts of a campaign's clicks, spend and sales of targets that the plan does not pause."""
+    now = plan_prices.campaigns_of(facts, look, [campaign]).get(campaign)
+    if not planned or now is None:
+        return 1.0, 1.0, 1.0
+    then = click_prices.after(now, planned)
+    paused = [key for key, each in now.targets.items() if each.live and not then.targets[key].live]
+    rows = judged_targets(facts, look).filter(pl.col("campaign").cast(pl.String) == campaign)
+    names = pl.DataFrame(paused, schema=dict.fromkeys(("ad_group", "target", "match_type"), pl.String), orient="row")
+    gone = rows.with_columns(pl.col(names.columns).cast(pl.String)).join(names, on=names.columns, how="semi")
+    sums = [(int(gone[name].sum()), int(rows[name].sum())) for name in ("clicks", "spend", "sales")]
+    clicks, spend, sales = (1 - part / of if of else 1.0 for part, of in sums)
+    return clicks, spend, sales
 
 
 def proposal(facts: Facts, look: Look, found: Solved) -> Proposal:

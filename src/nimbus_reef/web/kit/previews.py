@@ -31,6 +31,9 @@ _KINDS: Final[Mapping[str, tuple[str, str]]] = {
     "negative": ("negative", "negatives"),
     "new target": ("new target", "new targets"),
     "new product ad": ("new product ad", "new product ads"),
+    "placement": ("bid adjustment", "bid adjustments"),
+    "off-site limited": ("off-site limit", "off-site limits"),
+    "bidding": ("bidding strategy", "bidding strategies"),
     "package": ("set of changes", "sets of changes"),
 }
 _CLICKS: Final = ((0, 0, "no click"), (1, 1, "one click"), (2, 9, "2 to 9 clicks"), (10, 10**12, "10 clicks or more"))
